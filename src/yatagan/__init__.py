@@ -1,0 +1,3 @@
+"""Yatagan stages datasets between a workstation and cluster transfer nodes."""
+
+__version__ = "0.1.0"

@@ -1,0 +1,166 @@
+"""Batches on disk: one directory each, with the journal, a log and a lock.
+
+A batch is named by its day and four letters (`261124-k7qd`); any unique start or end of the name
+will do when it is asked for. Only the process that holds the lock may carry a batch.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import os
+import platform
+import secrets
+import shutil
+import time
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+
+from yatagan.batches.journal import Header, Journal
+from yatagan.batches.steps import Prove, Step
+from yatagan.errors import BatchInUse, JournalError, NoSuchBatch
+
+_LETTERS = "abcdefghjkmnpqrstvwxyz23456789"
+
+
+def new_name() -> str:
+    """A name for a batch."""
+    return time.strftime("%y%m%d-", time.localtime()) + "".join(secrets.choice(_LETTERS) for _ in range(4))
+
+
+class Batch:
+    """One batch's directory, opened."""
+
+    def __init__(self, directory: Path) -> None:
+        self.directory = directory
+        self.name = directory.name
+        self._lock: int | None = None
+
+    @property
+    def journal_file(self) -> Path:
+        """Its journal."""
+        return self.directory / "journal.db"
+
+    @property
+    def log_file(self) -> Path:
+        """Its log, one JSON object a line."""
+        return self.directory / "log.jsonl"
+
+    def journal(self) -> Journal:
+        """Open the journal. Raises JournalError."""
+        return Journal.open(self.journal_file)
+
+    def lock(self) -> None:
+        """Become the one process that carries this batch. Raises BatchInUse.
+
+        The lock itself ends with the process. What is written in it tells others who holds it; a lock
+        of another host on a shared disk is never taken over.
+        """
+        descriptor = os.open(self.directory / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            holder = _read_holder(descriptor)
+            os.close(descriptor)
+            raise BatchInUse(self.name, f"process {holder.get('pid', '?')} on {holder.get('host', '?')}") from None
+        holder = _read_holder(descriptor)
+        if holder and holder.get("host") != platform.node():
+            os.close(descriptor)
+            raise BatchInUse(self.name, f"process {holder.get('pid', '?')} on {holder.get('host', '?')}")
+        os.ftruncate(descriptor, 0)
+        os.pwrite(descriptor, json.dumps({"host": platform.node(), "pid": os.getpid()}).encode(), 0)
+        self._lock = descriptor
+
+    def unlock(self) -> None:
+        """Let others carry it."""
+        if self._lock is not None:
+            os.ftruncate(self._lock, 0)
+            os.close(self._lock)
+            self._lock = None
+
+    def is_carried(self) -> bool:
+        """Whether a process carries it now."""
+        try:
+            descriptor = os.open(self.directory / "lock", os.O_RDWR | os.O_CLOEXEC)
+        except OSError:
+            return False
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_SH | fcntl.LOCK_NB)
+        except OSError:
+            return True
+        else:
+            return False
+        finally:
+            os.close(descriptor)
+
+
+def _read_holder(descriptor: int) -> dict[str, object]:
+    try:
+        found = json.loads(os.pread(descriptor, 4096, 0) or b"{}")
+    except ValueError:
+        return {}
+    return found if isinstance(found, dict) else {}
+
+
+class Batches:
+    """All batches of one user."""
+
+    def __init__(self, directory: Path) -> None:
+        self._directory = directory
+
+    def accept(
+        self,
+        command: tuple[str, ...],
+        ends: tuple[str, str],
+        destination: bytes,
+        prove: Prove,
+        steps: Iterable[Step],
+    ) -> Batch:
+        """Write a plan down as a new batch, locked by us. `ends` are the nodes' names. Raises JournalError."""
+        try:
+            self._directory.mkdir(parents=True, exist_ok=True, mode=0o700)
+            while True:
+                directory = self._directory / new_name()
+                try:
+                    directory.mkdir(mode=0o700)
+                    break
+                except FileExistsError:
+                    continue
+            batch = Batch(directory)
+            batch.lock()
+        except OSError as error:
+            raise JournalError(str(self._directory), error.strerror or str(error)) from error
+        header = Header(batch.name, time.time_ns(), command, ends[0], ends[1], destination, prove)
+        try:
+            Journal.create(batch.journal_file, header, steps).close()
+        except BaseException:
+            batch.unlock()
+            shutil.rmtree(directory, ignore_errors=True)
+            raise
+        return batch
+
+    def __iter__(self) -> Iterator[Batch]:
+        """Every batch that was accepted, oldest first."""
+        if self._directory.is_dir():
+            found = [Batch(path) for path in self._directory.iterdir() if (path / "journal.db").exists()]
+            yield from sorted(found, key=_created)
+
+    def find(self, name: str | None) -> Batch:
+        """The batch of this name, or whose name starts or ends so; the newest for None. Raises NoSuchBatch."""
+        batches = list(self)
+        if name is None:
+            if not batches:
+                raise NoSuchBatch("")
+            return batches[-1]
+        found = [batch for batch in batches if batch.name.startswith(name) or batch.name.endswith(name)]
+        if len(found) != 1:
+            raise NoSuchBatch(name, tuple(batch.name for batch in found))
+        return found[0]
+
+
+def _created(batch: Batch) -> int:
+    journal = batch.journal()
+    try:
+        return journal.header().created_ns
+    finally:
+        journal.close()

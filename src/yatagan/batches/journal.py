@@ -1,0 +1,409 @@
+"""The journal of a batch: one SQLite file that says, at any moment, what is so.
+
+One writer, synchronous=FULL. A change is refused when `batches.states` does not know the move. All
+changes handed over together are one transaction. On a network file system the write-ahead log cannot
+be shared, so the rollback journal is used there.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import sqlite3
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, fields
+from pathlib import Path
+from typing import Any
+
+from yatagan.batches.states import (
+    SETTLED,
+    BatchState,
+    Evidence,
+    StepState,
+    batch_may_move,
+    may_move,
+)
+from yatagan.batches.steps import Change, Prove, Step, StepKind
+from yatagan.errors import Fault, JournalError
+from yatagan.stores.interface import Facts, Kind
+
+_SCHEMA = """
+CREATE TABLE batch (
+    id TEXT NOT NULL, created_ns INTEGER NOT NULL, command TEXT NOT NULL, source_node TEXT NOT NULL,
+    destination_node TEXT NOT NULL, destination BLOB NOT NULL, prove TEXT NOT NULL,
+    state TEXT NOT NULL, fault TEXT, detail TEXT NOT NULL DEFAULT '', pins TEXT NOT NULL DEFAULT '{}',
+    seconds REAL NOT NULL DEFAULT 0, recorded TEXT NOT NULL DEFAULT '');
+CREATE TABLE step (
+    number INTEGER PRIMARY KEY, phase INTEGER NOT NULL, kind TEXT NOT NULL, source BLOB NOT NULL,
+    path BLOB NOT NULL, label BLOB NOT NULL, size INTEGER NOT NULL, facts TEXT NOT NULL, target BLOB, seen TEXT,
+    state TEXT NOT NULL, generation INTEGER NOT NULL, session INTEGER NOT NULL, durable TEXT NOT NULL,
+    sent INTEGER NOT NULL, again INTEGER NOT NULL, digest TEXT NOT NULL, evidence TEXT, fault TEXT,
+    detail TEXT NOT NULL);
+CREATE INDEX step_open ON step (phase, number) WHERE state IN ('waiting', 'moving', 'whole', 'proven');
+CREATE TABLE session (number INTEGER PRIMARY KEY, witness TEXT NOT NULL);
+PRAGMA user_version = 1;
+"""
+
+_OPEN = ("waiting", "moving", "whole", "proven")
+_COLUMNS = (
+    "number, phase, kind, source, path, label, facts, target, seen, state, generation, session, durable, "
+    "sent, again, digest, evidence, fault, detail"
+)
+#: File systems of other machines, by the names that /proc/mounts gives them.
+_NETWORK = ("nfs", "cifs", "smb", "lustre", "gpfs", "beegfs", "ceph", "fuse.", "afs", "9p", "panfs")
+
+
+@dataclass(frozen=True, slots=True)
+class Header:
+    """What a batch is. Empty node names stand for this machine; `command` is what was typed."""
+
+    id: str
+    created_ns: int
+    command: tuple[str, ...]
+    source_node: str
+    destination_node: str
+    destination: bytes
+    prove: Prove
+
+
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """Where a batch stands now. `pins` are the addresses it holds to, by node; `recorded` its ledger record."""
+
+    state: BatchState
+    fault: Fault | None
+    detail: str
+    pins: dict[str, tuple[str, int]]
+    seconds: float
+    recorded: str
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """How many steps of one kind, state and evidence, and their bytes."""
+
+    kind: StepKind
+    state: StepState
+    evidence: Evidence | None
+    steps: int
+    size: int
+    sent: int
+    again: int
+
+
+def encode_facts(facts: Facts | None) -> str | None:
+    """Facts as the journal keeps them."""
+    if facts is None:
+        return None
+    return json.dumps(
+        [facts.kind.value, facts.size, facts.mtime_ns, facts.mode, facts.changed_ns, facts.inode],
+        separators=(",", ":"),
+    )
+
+
+def decode_facts(text: str) -> Facts:
+    """The reverse of `encode_facts`."""
+    kind, *rest = json.loads(text)
+    return Facts(Kind(kind), *rest)
+
+
+def on_network(path: Path) -> bool:
+    """Whether a directory lies on another machine's disk."""
+    try:
+        mounts = Path("/proc/mounts").read_text(encoding="utf-8", errors="surrogateescape").splitlines()
+    except OSError:
+        return False
+    best, kind = "", ""
+    real = os.path.realpath(path)
+    for line in mounts:
+        fields_ = line.split(" ")
+        point = fields_[1].replace("\\040", " ")
+        if (real == point or real.startswith(point.rstrip("/") + "/")) and len(point) >= len(best):
+            best, kind = point, fields_[2]
+    return kind.startswith(_NETWORK)
+
+
+class Journal:
+    """See the module. Methods may be called from any one thread at a time."""
+
+    def __init__(self, connection: sqlite3.Connection, file: str) -> None:
+        self._sql = connection
+        self._file = file
+
+    @classmethod
+    def create(cls, file: Path, header: Header, steps: Iterable[Step]) -> Journal:
+        """Write a new journal: from here on the batch is accepted. Raises JournalError, and leaves nothing."""
+        new = file.with_suffix(".new")
+        new.unlink(missing_ok=True)
+        try:
+            journal = cls(sqlite3.connect(new, check_same_thread=False, isolation_level=None), str(file))
+            journal._prepare(on_network(file.parent))
+            journal.fill(header, steps)
+            journal.close()
+            os.replace(new, file)
+            _sync_directory(file.parent)
+        except (sqlite3.Error, OSError) as error:
+            raise JournalError(str(file), str(error)) from error
+        return cls.open(file)
+
+    @classmethod
+    def open(cls, file: Path) -> Journal:
+        """Open a journal that exists. Raises JournalError."""
+        if not file.exists():
+            raise JournalError(str(file), "there is no such file")
+        try:
+            journal = cls(sqlite3.connect(file, check_same_thread=False, isolation_level=None), str(file))
+            journal._prepare(on_network(file.parent))
+            version = journal._sql.execute("PRAGMA user_version").fetchone()[0]
+        except sqlite3.Error as error:
+            raise JournalError(str(file), str(error)) from error
+        if version != 1:
+            raise JournalError(str(file), f"it was written by another version (format {version})")
+        return journal
+
+    @classmethod
+    def in_memory(cls, header: Header, steps: Iterable[Step]) -> Journal:
+        """A journal that ends with its process, for simulations."""
+        journal = cls(sqlite3.connect(":memory:", check_same_thread=False, isolation_level=None), ":memory:")
+        journal.fill(header, steps)
+        return journal
+
+    def _prepare(self, network: bool) -> None:
+        self._sql.execute("PRAGMA synchronous = FULL")
+        self._sql.execute(f"PRAGMA journal_mode = {'TRUNCATE' if network else 'WAL'}")
+        self._sql.execute("PRAGMA busy_timeout = 10000")
+
+    def fill(self, header: Header, steps: Iterable[Step]) -> None:
+        """Make the tables and write the plan, in one transaction."""
+        self._sql.executescript(_SCHEMA)
+        self._sql.execute("BEGIN IMMEDIATE")
+        self._sql.execute(
+            "INSERT INTO batch (id, created_ns, command, source_node, destination_node, destination, prove, state)"
+            " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            (
+                header.id,
+                header.created_ns,
+                json.dumps(header.command),
+                header.source_node,
+                header.destination_node,
+                header.destination,
+                header.prove.value,
+                BatchState.QUEUED.value,
+            ),
+        )
+        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 20)})", (_row(step) for step in steps))
+        self._sql.execute("COMMIT")
+
+    def close(self) -> None:
+        """Close the file."""
+        self._sql.close()
+
+    # -- reading -----------------------------------------------------------------------------------------
+
+    def header(self) -> Header:
+        """What the batch is."""
+        row = self._one(
+            "SELECT id, created_ns, command, source_node, destination_node, destination, prove FROM batch"
+        )
+        return Header(row[0], row[1], tuple(json.loads(row[2])), row[3], row[4], row[5], Prove(row[6]))
+
+    def standing(self) -> Standing:
+        """Where it stands."""
+        row = self._one("SELECT state, fault, detail, pins, seconds, recorded FROM batch")
+        pins = {name: (pin[0], pin[1]) for name, pin in json.loads(row[3]).items()}
+        return Standing(BatchState(row[0]), Fault(row[1]) if row[1] else None, row[2], pins, row[4], row[5])
+
+    def step(self, number: int) -> Step:
+        """One step."""
+        return _step(self._one(f"SELECT {_COLUMNS} FROM step WHERE number = ?", number))
+
+    def open_steps(self, after: tuple[int, int], limit: int) -> list[Step]:
+        """The next steps that are not settled, in the order of (phase, number)."""
+        rows = self._sql.execute(
+            f"SELECT {_COLUMNS} FROM step WHERE state IN {_OPEN!r} AND (phase, number) > (?, ?)"
+            " ORDER BY phase, number LIMIT ?",
+            (*after, limit),
+        )
+        return [_step(row) for row in rows]
+
+    def steps(self, *states: StepState, limit: int = -1) -> Iterator[Step]:
+        """Steps in some states (in any, when none is named), in order."""
+        wanted = [state.value for state in (states or tuple(StepState))]
+        marks = ", ".join("?" * len(wanted))
+        rows = self._sql.execute(
+            f"SELECT {_COLUMNS} FROM step WHERE state IN ({marks}) ORDER BY number LIMIT ?", (*wanted, limit)
+        )
+        return map(_step, rows)
+
+    def tally(self) -> list[Tally]:
+        """Counts and bytes by kind, state and evidence."""
+        rows = self._sql.execute(
+            "SELECT kind, state, evidence, count(*), sum(size), sum(sent), sum(again) FROM step GROUP BY 1, 2, 3"
+        )
+        return [
+            Tally(
+                StepKind(kind), StepState(state), Evidence(evidence) if evidence else None, count, size, sent, again
+            )
+            for kind, state, evidence, count, size, sent, again in rows
+        ]
+
+    def contents(self) -> Iterator[tuple[bytes, str]]:
+        """(label, digest) of every file that is right on the far side and whose digest is known."""
+        rows = self._sql.execute(
+            "SELECT label, digest FROM step WHERE kind = 'file' AND digest != ''"
+            " AND state IN ('in place', 'left as is') ORDER BY label"
+        )
+        return ((label, digest) for label, digest in rows)
+
+    def witness(self, session: int) -> str:
+        """What names the writers of a session; "" when unknown."""
+        row = self._sql.execute("SELECT witness FROM session WHERE number = ?", (session,)).fetchone()
+        return row[0] if row else ""
+
+    # -- writing -----------------------------------------------------------------------------------------
+
+    def apply(self, changes: Sequence[Change]) -> None:
+        """Write changes to steps, all or none. Raises JournalError."""
+        try:
+            self._sql.execute("BEGIN IMMEDIATE")
+            for change in changes:
+                self._apply(change)
+            self._sql.execute("COMMIT")
+        except sqlite3.Error as error:
+            self._roll_back()
+            raise JournalError(self._file, str(error)) from error
+        except BaseException:
+            self._roll_back()
+            raise
+
+    def _apply(self, change: Change) -> None:
+        values = {field.name: getattr(change, field.name) for field in fields(change) if field.name != "number"}
+        values = {name: value for name, value in values.items() if value is not None}
+        if change.state is not None:
+            old = StepState(self._one("SELECT state FROM step WHERE number = ?", change.number)[0])
+            if not may_move(old, change.state):
+                raise AssertionError(f"step {change.number} may not go from {old} to {change.state}")
+            values.setdefault("fault", None)
+            values.setdefault("detail", "")
+        if change.facts is not None:
+            values["size"] = change.facts.size
+            values["facts"] = encode_facts(change.facts)
+        for name in ("sent", "again"):  # these add up
+            if name in values:
+                self._sql.execute(
+                    f"UPDATE step SET {name} = {name} + ? WHERE number = ?", (values.pop(name), change.number)
+                )
+        if values:
+            names = ", ".join(f"{name} = ?" for name in values)
+            self._sql.execute(f"UPDATE step SET {names} WHERE number = ?", (*values.values(), change.number))
+
+    def new_session(self, witness: str) -> int:
+        """Note a new session; its number."""
+        with self._guard():
+            return int(self._sql.execute("INSERT INTO session (witness) VALUES (?)", (witness,)).lastrowid or 0)
+
+    def settle(self, state: BatchState, fault: Fault | None = None, detail: str = "") -> None:
+        """Write where the batch stands."""
+        old = self.standing().state
+        if not batch_may_move(old, state):
+            raise AssertionError(f"a batch may not go from {old} to {state}")
+        with self._guard():
+            self._sql.execute("UPDATE batch SET state = ?, fault = ?, detail = ?", (state.value, fault, detail))
+
+    def spend(self, seconds: float) -> None:
+        """Add to the time that the batch has been moving."""
+        with self._guard():
+            self._sql.execute("UPDATE batch SET seconds = seconds + ?", (seconds,))
+
+    def pin(self, pins: dict[str, tuple[str, int]]) -> None:
+        """Write the addresses that the batch holds to."""
+        with self._guard():
+            self._sql.execute("UPDATE batch SET pins = ?", (json.dumps(pins),))
+
+    def intend_record(self, record: str) -> None:
+        """Note the ledger record that is about to be appended, so that it is appended once."""
+        with self._guard():
+            self._sql.execute("UPDATE batch SET recorded = ?", (record,))
+
+    def reopen_failed(self) -> int:
+        """Put failed steps back to waiting; how many."""
+        with self._guard():
+            return self._sql.execute(
+                "UPDATE step SET state = 'waiting' WHERE state = 'failed' AND fault != ?", (Fault.KIND_IN_THE_WAY,)
+            ).rowcount
+
+    def _guard(self) -> _Guard:
+        return _Guard(self)
+
+    def _roll_back(self) -> None:
+        if self._sql.in_transaction:
+            self._sql.execute("ROLLBACK")
+
+    def _one(self, query: str, *values: object) -> tuple[Any, ...]:
+        row: tuple[Any, ...] | None = self._sql.execute(query, values).fetchone()
+        if row is None:
+            raise JournalError(self._file, "it is not whole")
+        return row
+
+
+class _Guard:
+    """One statement, its failure told as ours."""
+
+    def __init__(self, journal: Journal) -> None:
+        self._journal = journal
+
+    def __enter__(self) -> None:
+        return None
+
+    def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
+        if isinstance(error, sqlite3.Error):
+            raise JournalError(self._journal._file, str(error)) from error
+
+
+def _row(step: Step) -> tuple[object, ...]:
+    return (
+        step.number,
+        step.phase,
+        step.kind.value,
+        step.source,
+        step.path,
+        step.label,
+        step.facts.size,
+        encode_facts(step.facts),
+        step.target,
+        encode_facts(step.seen),
+        step.state.value,
+        step.generation,
+        step.session,
+        step.durable,
+        step.sent,
+        step.again,
+        step.digest,
+        step.evidence,
+        step.fault,
+        step.detail,
+    )
+
+
+def _step(row: tuple[Any, ...]) -> Step:
+    values = list(row)
+    values[2] = StepKind(values[2])
+    values[6] = decode_facts(values[6])
+    values[8] = decode_facts(values[8]) if values[8] else None
+    values[9] = StepState(values[9])
+    values[16] = Evidence(values[16]) if values[16] else None
+    values[17] = Fault(values[17]) if values[17] else None
+    return Step(*values)
+
+
+def is_settled(step: Step) -> bool:
+    """Whether a step is done with."""
+    return step.state in SETTLED
+
+
+def _sync_directory(path: Path) -> None:
+    descriptor = os.open(path, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)

@@ -1,0 +1,104 @@
+"""What became of a batch: the counts that a summary shows, and its record in the ledger."""
+
+from __future__ import annotations
+
+import posixpath
+from dataclasses import dataclass, field
+from typing import Any
+
+from yatagan.batches.journal import Header, Journal, Standing
+from yatagan.batches.states import BatchState, Evidence, StepState
+from yatagan.batches.steps import StepKind
+from yatagan.ledger.ledger import Ledger, RecordKind
+from yatagan.places import name_fields
+
+
+@dataclass(slots=True)
+class Outcome:
+    """Counts over the steps of a batch. Sizes in bytes, of files.
+
+    `moved` are the files now in place; `sent` is what the line carried for all steps, `again` how much of it had
+    been sent before and could not be trusted. `evidence` counts files in place by how we know of them.
+    """
+
+    header: Header
+    standing: Standing
+    moved: int = 0
+    moved_size: int = 0
+    left: int = 0
+    left_size: int = 0
+    waiting: int = 0
+    waiting_size: int = 0
+    failed: int = 0
+    not_carried: int = 0
+    directories: int = 0
+    links: int = 0
+    sent: int = 0
+    again: int = 0
+    evidence: dict[Evidence, int] = field(default_factory=dict)
+
+    @property
+    def good(self) -> bool:
+        """Finished, and no step failed."""
+        return self.standing.state is BatchState.FINISHED and not self.failed
+
+
+def outcome_of(journal: Journal) -> Outcome:
+    """Count."""
+    outcome = Outcome(journal.header(), journal.standing())
+    for row in journal.tally():
+        outcome.sent += row.sent
+        outcome.again += row.again
+        is_file = row.kind is StepKind.FILE
+        match row.state:
+            case StepState.FAILED:
+                outcome.failed += row.steps
+            case StepState.NOT_CARRIED:
+                outcome.not_carried += row.steps
+            case StepState.IN_PLACE if is_file:
+                outcome.moved += row.steps
+                outcome.moved_size += row.size
+                if row.evidence is not None:
+                    outcome.evidence[row.evidence] = outcome.evidence.get(row.evidence, 0) + row.steps
+            case StepState.IN_PLACE:
+                outcome.directories += row.steps if row.kind is StepKind.DIRECTORY else 0
+                outcome.links += row.steps if row.kind is StepKind.LINK else 0
+            case StepState.LEFT:
+                outcome.left += row.steps if is_file else 0
+                outcome.left_size += row.size if is_file else 0
+            case _ if is_file:
+                outcome.waiting += row.steps
+                outcome.waiting_size += row.size
+    return outcome
+
+
+def record(journal: Journal, ledger: Ledger) -> None:
+    """Put a finished batch on record, once, whatever kills us on the way. Raises JournalError.
+
+    The intent is journalled first; when we come back, the ledger itself tells whether it was carried out.
+    """
+    outcome = outcome_of(journal)
+    if outcome.standing.state is not BatchState.FINISHED:
+        return
+    name = f"{outcome.header.id}-{outcome.moved}-{outcome.failed}"
+    if outcome.standing.recorded == name and ledger.holds(name):
+        return
+    journal.intend_record(name)
+    ledger.append(name, RecordKind.STAGED, _body(outcome), journal.contents())
+
+
+def _body(outcome: Outcome) -> dict[str, Any]:
+    header = outcome.header
+    return {
+        "batch": header.id,
+        "command": list(header.command),
+        "from": header.source_node,
+        "to": header.destination_node,
+        **name_fields(posixpath.normpath(header.destination), "destination"),
+        "outcome": "good" if outcome.good else "with failures",
+        "files": outcome.moved,
+        "bytes": outcome.moved_size,
+        "left": outcome.left,
+        "failed": outcome.failed,
+        "evidence": {evidence.value: count for evidence, count in sorted(outcome.evidence.items())},
+    }

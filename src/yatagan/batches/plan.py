@@ -1,0 +1,272 @@
+"""Planning: two places in, steps out. Nothing is changed anywhere.
+
+A plan is made from one scan of each side. Files that are right already, by size and time, become
+steps that are settled from the start; files too new for that are compared by digest.
+"""
+
+from __future__ import annotations
+
+import posixpath
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field, replace
+
+from yatagan.batches.performer import FRESH_NS
+from yatagan.batches.states import Evidence, StepState
+from yatagan.batches.steps import FACTS_PHASE, FILES_PHASE, Step, StepKind
+from yatagan.digests.lists import ALGORITHM
+from yatagan.errors import LINE_FAULTS, BadPlace, Fault, Refused, StoreError
+from yatagan.stores.interface import Facts, Kind, Store
+from yatagan.trees.compare import Difference, Verdict, compare, is_fresh
+from yatagan.trees.contents import digest_by_reading
+from yatagan.trees.scan import Tree, scan
+
+#: Mode of directories that have to be made above the destination.
+_ABOVE_MODE = 0o755
+
+
+@dataclass(slots=True)
+class Summary:
+    """What a plan comes to. Sizes in bytes."""
+
+    files: int = 0
+    size: int = 0
+    directories: int = 0
+    links: int = 0
+    left: int = 0
+    left_size: int = 0
+    replaced: int = 0
+    not_carried: int = 0
+    in_the_way: int = 0
+    unread: int = 0
+    looked_into: int = 0
+
+    @property
+    def anything(self) -> bool:
+        """Whether there is anything to do."""
+        return bool(self.files or self.directories or self.links)
+
+
+@dataclass(slots=True)
+class Arrival:
+    """One source on its way: its tree, the tree now under its name at the destination, and that name."""
+
+    name: bytes
+    tree: Tree
+    there: Tree
+    differences: list[Difference] = field(default_factory=list)
+    #: Files that were too new for size and time: the same by digest, with this value and evidence.
+    same_by_digest: dict[bytes, tuple[str, Evidence]] = field(default_factory=dict)
+
+
+@dataclass(slots=True)
+class Plan:
+    """What would be done. `destination` is absolute; `above` are directories to be made first, itself included."""
+
+    destination: bytes
+    above: list[bytes]
+    arrivals: list[Arrival]
+    step_ns: int
+    room: int | None
+    summary: Summary = field(default_factory=Summary)
+
+    def steps(self) -> Iterator[Step]:
+        """The steps, numbered; anew at each call."""
+        return _Numbering(self).steps()
+
+
+async def make_plan(
+    source: Store,
+    destination: Store,
+    sources: list[tuple[bytes, bytes]],
+    directory: bytes,
+    scanned: Callable[[int], None] = lambda count: None,
+) -> Plan:
+    """Compare and decide.
+
+    `sources` are (path as typed, name to arrive under); `directory` is the destination as typed. Raises
+    StoreError, BadPlace when a source is not there or the destination is no directory, Refused when the
+    destination lies inside a source.
+    """
+    top = await destination.resolve(directory, follow=True)
+    above = await _missing_above(destination, top)
+    step_ns = max(source.traits.time_step_ns, destination.traits.time_step_ns)
+    now = await source.clock_ns()
+    fresh_since = None if now is None else now - max(FRESH_NS, source.traits.time_step_ns)
+    plan = Plan(top, above, [], step_ns, None)
+    for path, name in sources:
+        root = await source.resolve(path)
+        if source.name == destination.name and (top + b"/").startswith(root + b"/"):
+            raise Refused("the destination lies inside the source", "stage to a directory outside it")
+        tree = await scan(source, root)
+        if not tree.entries:
+            raise BadPlace(_spell(source, path), "there is nothing there")
+        scanned(len(tree.entries))
+        there = Tree(posixpath.join(top, name)) if above else await scan(destination, posixpath.join(top, name))
+        arrival = Arrival(name, tree, there)
+        arrival.differences = list(compare(tree, there, step_ns=step_ns, fresh_since_ns=fresh_since))
+        await _look_into_fresh(source, destination, arrival, fresh_since)
+        plan.arrivals.append(arrival)
+    plan.room = await destination.room(posixpath.dirname(above[0]) if above else top)
+    _sum_up(plan)
+    return plan
+
+
+async def _missing_above(store: Store, top: bytes) -> list[bytes]:
+    """Directories from the first that is missing down to the destination itself."""
+    missing: list[bytes] = []
+    path = top
+    while (found := await store.look(path)) is None:
+        missing.append(path)
+        path = posixpath.dirname(path)
+    if found.kind is not Kind.DIRECTORY:
+        raise BadPlace(_spell(store, path), f"it is a {found.kind.value}, and the destination must be a directory")
+    return missing[::-1]
+
+
+async def _look_into_fresh(source: Store, destination: Store, arrival: Arrival, fresh_since: int | None) -> None:
+    """Compare by digest what is too new to be the same by size and time."""
+    for at, difference in enumerate(arrival.differences):
+        if difference.verdict is not Verdict.FRESH:
+            continue
+        here = await _digest(source, arrival.tree.absolute(difference.path))
+        there = await _digest(destination, arrival.there.absolute(difference.path))
+        verdict = Verdict.SAME if here[0] and here[0] == there[0] else Verdict.DIFFERENT
+        arrival.differences[at] = replace(difference, verdict=verdict)
+        if verdict is Verdict.SAME:
+            arrival.same_by_digest[difference.path] = there
+
+
+async def _digest(store: Store, path: bytes) -> tuple[str, Evidence]:
+    """A file's digest and how it was made; an empty one when it cannot be read."""
+    try:
+        if store.traits.digests:
+            how = Evidence.READ_BACK if store.traits.quick else Evidence.ON_NODE
+            return (await store.digest(path, ALGORITHM)).digest, how
+    except StoreError as error:
+        if error.fault in LINE_FAULTS:
+            raise
+    try:
+        return await digest_by_reading(store, path, ALGORITHM), Evidence.READ_BACK
+    except StoreError as error:
+        if error.fault in LINE_FAULTS:
+            raise
+        return "", Evidence.READ_BACK
+
+
+def _sum_up(plan: Plan) -> None:
+    summary = plan.summary
+    summary.directories = len(plan.above)
+    for arrival in plan.arrivals:
+        summary.unread += len(arrival.tree.unread)
+        summary.looked_into += len(arrival.same_by_digest)
+        for difference in arrival.differences:
+            _count(summary, difference)
+
+
+def _count(summary: Summary, difference: Difference) -> None:
+    facts, verdict = difference.facts, difference.verdict
+    if not facts.kind.carried:
+        summary.not_carried += 1
+    elif verdict is Verdict.IN_THE_WAY:
+        summary.in_the_way += 1
+    elif verdict is Verdict.SAME:
+        if facts.kind is Kind.FILE:
+            summary.left += 1
+            summary.left_size += facts.size
+    else:
+        summary.replaced += verdict is Verdict.DIFFERENT
+        if facts.kind is Kind.FILE:
+            summary.files += 1
+            summary.size += facts.size
+        elif facts.kind is Kind.DIRECTORY:
+            summary.directories += 1
+        else:
+            summary.links += 1
+
+
+class _Numbering:
+    """Turns differences into numbered steps. A directory's facts step has the number after its own."""
+
+    def __init__(self, plan: Plan) -> None:
+        self._plan = plan
+        self._next = 1
+
+    def steps(self) -> Iterator[Step]:
+        for depth, path in enumerate(self._plan.above):
+            yield self._step(depth, StepKind.DIRECTORY, path, path, b"", Facts(Kind.DIRECTORY, 0, 0, _ABOVE_MODE))
+        base = len(self._plan.above)
+        for arrival in self._plan.arrivals:
+            for difference in arrival.differences:
+                yield from self._for(arrival, difference, base)
+            for path, fault in sorted(arrival.tree.unread.items()):
+                label = posixpath.join(arrival.name, path) if path else arrival.name
+                facts = arrival.tree.entries[path]
+                yield replace(
+                    self._step(
+                        FILES_PHASE,
+                        StepKind.DIRECTORY,
+                        arrival.tree.absolute(path),
+                        arrival.there.absolute(path),
+                        label,
+                        facts,
+                    ),
+                    state=StepState.FAILED,
+                    fault=fault,
+                )
+
+    def _step(self, phase: int, kind: StepKind, source: bytes, path: bytes, label: bytes, facts: Facts) -> Step:
+        number, self._next = self._next, self._next + 1
+        return Step(number, phase, kind, source, path, label, facts)
+
+    def _for(self, arrival: Arrival, difference: Difference, base: int) -> Iterator[Step]:
+        path, facts = difference.path, difference.facts
+        depth = base + (path.count(b"/") + 1 if path else 0)
+        label = posixpath.join(arrival.name, path) if path else arrival.name
+        ends = arrival.tree.absolute(path), arrival.there.absolute(path), label, facts
+        if not facts.kind.carried:
+            step = self._step(FILES_PHASE, StepKind.FILE, *ends)
+            yield replace(step, state=StepState.NOT_CARRIED, fault=Fault.SPECIAL, detail=facts.kind.value)
+        elif difference.verdict is Verdict.IN_THE_WAY:
+            kind = {Kind.FILE: StepKind.FILE, Kind.LINK: StepKind.LINK}.get(facts.kind, StepKind.DIRECTORY)
+            assert difference.other is not None
+            step = self._step(FILES_PHASE, kind, *ends)
+            yield replace(
+                step, state=StepState.FAILED, fault=Fault.KIND_IN_THE_WAY, detail=difference.other.kind.value
+            )
+        elif facts.kind is Kind.DIRECTORY:
+            yield from self._directory(difference, depth, ends)
+        elif facts.kind is Kind.LINK:
+            yield from self._link(arrival, difference, ends)
+        else:
+            yield self._file(arrival, difference, ends)
+
+    def _directory(
+        self, difference: Difference, depth: int, ends: tuple[bytes, bytes, bytes, Facts]
+    ) -> Iterator[Step]:
+        if difference.verdict is Verdict.SAME:
+            return  # it is there; an existing directory keeps its facts
+        yield self._step(depth, StepKind.DIRECTORY, *ends)
+        yield self._step(FACTS_PHASE - depth, StepKind.FACTS, *ends)
+
+    def _link(
+        self, arrival: Arrival, difference: Difference, ends: tuple[bytes, bytes, bytes, Facts]
+    ) -> Iterator[Step]:
+        if difference.verdict is Verdict.SAME or difference.path not in arrival.tree.targets:
+            return
+        step = self._step(FILES_PHASE, StepKind.LINK, *ends)
+        yield replace(step, target=arrival.tree.targets[difference.path], seen=difference.other)
+
+    def _file(self, arrival: Arrival, difference: Difference, ends: tuple[bytes, bytes, bytes, Facts]) -> Step:
+        step = self._step(FILES_PHASE, StepKind.FILE, *ends)
+        if difference.verdict is not Verdict.SAME:
+            return replace(step, seen=difference.other)
+        digest, evidence = arrival.same_by_digest.get(difference.path, ("", Evidence.SIZE_AND_TIME))
+        return replace(step, state=StepState.LEFT, evidence=evidence, digest=digest)
+
+
+def _spell(store: Store, path: bytes) -> str:
+    text = path.decode("utf-8", "surrogateescape")
+    return f"{store.name}:{text}" if store.name else text
+
+
+__all__ = ["Arrival", "Plan", "Summary", "is_fresh", "make_plan"]

@@ -1,0 +1,357 @@
+"""The runner decides what happens next; it does nothing itself.
+
+Events in, commands out. It holds no clock, no randomness and no files: the time comes with each
+event and the jitter from a function that it was given, so a run replays from a seed. `_TABLE` at
+the end is the whole of it: for each state of the line, what each event means. An event that the
+table does not know is a defect and raises.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass
+from enum import Enum
+from typing import Any
+
+from yatagan.batches.states import BatchState
+from yatagan.errors import LINE_FAULTS, Fault
+
+
+class Line(Enum):
+    """Where the line stands, as the runner sees it."""
+
+    DOWN = "down"
+    OPENING = "opening"
+    UP = "up"
+    #: Lost, but steps that were using it have not all come back yet.
+    BREAKING = "breaking"
+    #: Stopping: nothing new is started.
+    ENDING = "ending"
+    ENDED = "ended"
+
+
+@dataclass(frozen=True, slots=True)
+class Policy:
+    """Limits. Times in seconds, weights in bytes.
+
+    `patience`: how long to try without progress. `waits`: between tries, the last one repeated.
+    `tries`: how often one step is tried when its own fault may pass.
+    """
+
+    patience: float = 600.0
+    waits: tuple[float, ...] = (1, 2, 4, 8, 15, 30)
+    tries: int = 4
+    steps_at_once: int = 64
+    weight_at_once: int = 256 << 20
+    fetch: int = 512
+
+
+@dataclass(frozen=True, slots=True)
+class Ticket:
+    """A step, as far as the runner needs to know it."""
+
+    number: int
+    phase: int
+    weight: int
+
+
+# -- events ----------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class Begin:
+    """The batch starts or goes on."""
+
+
+@dataclass(frozen=True, slots=True)
+class LineUp:
+    """Both ends are open."""
+
+
+@dataclass(frozen=True, slots=True)
+class LineRefused:
+    """A try to open the line failed. `person`: it needs somebody to answer."""
+
+    now: float
+    passing: bool
+    person: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Fetched:
+    """Steps that were asked for; `last` when there are no more after them."""
+
+    tickets: tuple[Ticket, ...]
+    last: bool
+
+
+@dataclass(frozen=True, slots=True)
+class StepEnded:
+    """A step is settled."""
+
+    number: int
+
+
+@dataclass(frozen=True, slots=True)
+class StepBack:
+    """A step was not done, for a reason that may pass. `moved`: more of it is on disk than before."""
+
+    number: int
+    fault: Fault
+    moved: bool
+    now: float
+
+
+@dataclass(frozen=True, slots=True)
+class StopAsked:
+    """Stop: somebody asked, or going on makes no sense."""
+
+    fault: Fault | None
+
+
+Event = Begin | LineUp | LineRefused | Fetched | StepEnded | StepBack | StopAsked
+
+# -- commands --------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class OpenLine:
+    """Open both ends, after a wait."""
+
+    wait: float
+    fault: Fault | None
+
+
+@dataclass(frozen=True, slots=True)
+class CloseLine:
+    """Let go of both ends: at least one is of no more use."""
+
+
+@dataclass(frozen=True, slots=True)
+class Fetch:
+    """Hand over the next steps after this (phase, number)."""
+
+    after: tuple[int, int]
+    limit: int
+
+
+@dataclass(frozen=True, slots=True)
+class Start:
+    """Work on a step."""
+
+    number: int
+    wait: float
+
+
+@dataclass(frozen=True, slots=True)
+class GiveUp:
+    """Write a step off as failed."""
+
+    number: int
+    fault: Fault
+
+
+@dataclass(frozen=True, slots=True)
+class Halt:
+    """Ask the steps that are being worked on to come to a clean stop."""
+
+
+@dataclass(frozen=True, slots=True)
+class Settle:
+    """The end of this run."""
+
+    state: BatchState
+    fault: Fault | None
+
+
+Command = OpenLine | CloseLine | Fetch | Start | GiveUp | Halt | Settle
+
+
+class Runner:
+    """See the module. `jitter` gives numbers in [0, 1)."""
+
+    def __init__(self, policy: Policy, jitter: Callable[[], float]) -> None:
+        self._policy = policy
+        self._jitter = jitter
+        self.line = Line.DOWN
+        self._queue: deque[Ticket] = deque()
+        self._working: dict[int, Ticket] = {}
+        self._weight = 0
+        self._tries: dict[int, int] = {}
+        self._cursor = (-1, -1)
+        self._fetching = False
+        self._all_fetched = False
+        self._lost_at: float | None = None
+        self._failures = 0
+        self._stop: tuple[BatchState, Fault | None] | None = None
+
+    def handle(self, event: Event) -> list[Command]:
+        """What to do about an event."""
+        return _TABLE[self.line, type(event)](self, event)
+
+    # -- the line ----------------------------------------------------------------------------------------
+
+    def _begin(self, event: Begin) -> list[Command]:
+        self.line = Line.OPENING
+        return [OpenLine(0, None)]
+
+    def _line_up(self, event: LineUp) -> list[Command]:
+        self.line = Line.UP
+        return self._fill()
+
+    def _line_refused(self, event: LineRefused) -> list[Command]:
+        if event.person:
+            return self._end(BatchState.NEEDS_LOGIN, None)
+        if not event.passing:
+            return self._end(BatchState.INTERRUPTED, Fault.LINE_LOST)
+        return self._open_again(event.now, Fault.LINE_LOST)
+
+    def _open_again(self, now: float, fault: Fault) -> list[Command]:
+        if self._lost_at is None:
+            self._lost_at = now
+        if now - self._lost_at >= self._policy.patience:
+            return self._end(BatchState.INTERRUPTED, fault)
+        waits = self._policy.waits
+        wait = waits[min(self._failures, len(waits) - 1)]
+        self._failures += 1
+        self.line = Line.OPENING
+        left = self._policy.patience - (now - self._lost_at)
+        return [OpenLine(min(wait * (0.8 + 0.4 * self._jitter()), left), fault)]
+
+    def _progress(self) -> None:
+        self._lost_at = None
+        self._failures = 0
+
+    # -- steps -------------------------------------------------------------------------------------------
+
+    def _fetched(self, event: Fetched) -> list[Command]:
+        self._fetching = False
+        self._all_fetched = event.last
+        self._queue.extend(event.tickets)
+        if event.tickets:
+            self._cursor = (event.tickets[-1].phase, event.tickets[-1].number)
+        return self._fill() if self.line is Line.UP else []
+
+    def _fill(self) -> list[Command]:
+        """Start what may be started; ask for more when the queue runs low; end when nothing is left."""
+        commands: list[Command] = []
+        while self._queue and self._has_room(self._queue[0]):
+            ticket = self._queue.popleft()
+            self._working[ticket.number] = ticket
+            self._weight += ticket.weight
+            commands.append(Start(ticket.number, 0))
+        if not self._all_fetched and not self._fetching and len(self._queue) < self._policy.fetch // 2:
+            self._fetching = True
+            commands.append(Fetch(self._cursor, self._policy.fetch))
+        if self._all_fetched and not self._queue and not self._working:
+            commands += self._end(BatchState.FINISHED, None)
+        return commands
+
+    def _has_room(self, ticket: Ticket) -> bool:
+        if not self._working:
+            return True
+        phase = next(iter(self._working.values())).phase
+        if ticket.phase != phase or len(self._working) >= self._policy.steps_at_once:
+            return False
+        return self._weight + ticket.weight <= self._policy.weight_at_once
+
+    def _drop(self, number: int) -> Ticket:
+        ticket = self._working.pop(number)
+        self._weight -= ticket.weight
+        return ticket
+
+    def _step_ended(self, event: StepEnded) -> list[Command]:
+        self._drop(event.number)
+        self._tries.pop(event.number, None)
+        self._progress()
+        return self._fill()
+
+    def _step_back(self, event: StepBack) -> list[Command]:
+        if event.moved:
+            self._progress()
+        if event.fault in LINE_FAULTS:
+            self._queue.appendleft(self._drop(event.number))
+            self.line = Line.BREAKING
+            return [CloseLine(), *self._broken(event.fault, event.now)]
+        if event.fault is Fault.NO_ROOM:
+            self._queue.appendleft(self._drop(event.number))
+            return self._stop_asked(StopAsked(Fault.NO_ROOM))
+        tries = self._tries[event.number] = self._tries.get(event.number, 0) + 1
+        if tries >= self._policy.tries:
+            return [GiveUp(event.number, event.fault)]
+        # The step keeps its slot while it waits.
+        return [Start(event.number, self._policy.waits[min(tries - 1, len(self._policy.waits) - 1)])]
+
+    # -- a line that is breaking -------------------------------------------------------------------------
+
+    def _broken(self, fault: Fault, now: float) -> list[Command]:
+        return [] if self._working else self._open_again(now, fault)
+
+    def _ended_while_breaking(self, event: StepEnded) -> list[Command]:
+        self._drop(event.number)
+        self._progress()
+        # Without a time of its own this event cannot start the clock: a try at once is the next best.
+        if self._working:
+            return []
+        self.line = Line.OPENING
+        return [OpenLine(0, Fault.LINE_LOST)]
+
+    def _back_while_breaking(self, event: StepBack) -> list[Command]:
+        if event.moved:
+            self._progress()
+        self._queue.appendleft(self._drop(event.number))
+        return self._broken(event.fault if event.fault in LINE_FAULTS else Fault.LINE_LOST, event.now)
+
+    # -- the end -----------------------------------------------------------------------------------------
+
+    def _stop_asked(self, event: StopAsked) -> list[Command]:
+        self._stop = (BatchState.INTERRUPTED, event.fault)
+        self.line = Line.ENDING
+        return [Halt(), *self._ended()]
+
+    def _ended(self) -> list[Command]:
+        if self._working or self._stop is None:
+            return []
+        return self._end(*self._stop)
+
+    def _gone_while_ending(self, event: StepEnded | StepBack) -> list[Command]:
+        self._drop(event.number)
+        return self._ended()
+
+    def _end(self, state: BatchState, fault: Fault | None) -> list[Command]:
+        self.line = Line.ENDED
+        return [CloseLine(), Settle(state, fault)]
+
+    def _nothing(self, event: Event) -> list[Command]:
+        return []
+
+
+_TABLE: dict[tuple[Line, type], Callable[[Runner, Any], list[Command]]] = {
+    (Line.DOWN, Begin): Runner._begin,
+    (Line.DOWN, StopAsked): Runner._stop_asked,
+    (Line.OPENING, LineUp): Runner._line_up,
+    (Line.OPENING, LineRefused): Runner._line_refused,
+    (Line.OPENING, Fetched): Runner._fetched,
+    (Line.OPENING, StopAsked): Runner._stop_asked,
+    (Line.UP, Fetched): Runner._fetched,
+    (Line.UP, StepEnded): Runner._step_ended,
+    (Line.UP, StepBack): Runner._step_back,
+    (Line.UP, StopAsked): Runner._stop_asked,
+    (Line.BREAKING, Fetched): Runner._fetched,
+    (Line.BREAKING, StepEnded): Runner._ended_while_breaking,
+    (Line.BREAKING, StepBack): Runner._back_while_breaking,
+    (Line.BREAKING, StopAsked): Runner._stop_asked,
+    (Line.ENDING, Fetched): Runner._nothing,
+    (Line.ENDING, LineUp): Runner._nothing,
+    (Line.ENDING, LineRefused): Runner._nothing,
+    (Line.ENDING, StepEnded): Runner._gone_while_ending,
+    (Line.ENDING, StepBack): Runner._gone_while_ending,
+    (Line.ENDING, StopAsked): Runner._nothing,
+    (Line.ENDED, Fetched): Runner._nothing,
+    (Line.ENDED, LineUp): Runner._nothing,
+    (Line.ENDED, LineRefused): Runner._nothing,
+    (Line.ENDED, StepEnded): Runner._nothing,
+    (Line.ENDED, StepBack): Runner._nothing,
+    (Line.ENDED, StopAsked): Runner._nothing,
+}

@@ -1,0 +1,93 @@
+"""The states of a step and of a batch, and every transition that is allowed. No I/O.
+
+What decides whether a transition may happen lives in this file alone: the journal refuses any
+other, whoever asks. A step's way is
+
+    waiting -> moving -> whole -> proven -> in place
+
+`whole`: every byte is acknowledged in the part file and every write answered. `proven`: the digest
+agrees, and the evidence is named. `in place`: the part file has its final name. Where nobody
+asked for proof, or none can be had, `whole` goes straight to `in place`.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+
+class StepState(StrEnum):
+    """Where a step stands."""
+
+    WAITING = "waiting"
+    MOVING = "moving"
+    WHOLE = "whole"
+    PROVEN = "proven"
+    IN_PLACE = "in place"
+    LEFT = "left as is"
+    NOT_CARRIED = "not carried"
+    FAILED = "failed"
+
+
+class BatchState(StrEnum):
+    """Where a batch stands."""
+
+    QUEUED = "queued"
+    MOVING = "moving"
+    NEEDS_LOGIN = "needs a login"
+    INTERRUPTED = "interrupted"
+    FINISHED = "finished"
+
+
+class Evidence(StrEnum):
+    """How we know what the far side holds."""
+
+    ON_NODE = "on-node"
+    READ_BACK = "read-back"
+    RECEIVED = "received"
+    SIZE_AND_TIME = "size and time"
+    SENT = "sent"
+
+    @property
+    def is_proof(self) -> bool:
+        """Whether somebody looked at the contents."""
+        return self in (Evidence.ON_NODE, Evidence.READ_BACK, Evidence.RECEIVED)
+
+
+_S = StepState
+_B = BatchState
+
+STEP_MOVES: dict[StepState, frozenset[StepState]] = {
+    _S.WAITING: frozenset({_S.MOVING, _S.IN_PLACE, _S.LEFT, _S.FAILED}),
+    # Back to waiting when the line or the source fails. Straight to its place: directories and links,
+    # which are made in one request and have no part file.
+    _S.MOVING: frozenset({_S.WAITING, _S.WHOLE, _S.IN_PLACE, _S.LEFT, _S.FAILED}),
+    _S.WHOLE: frozenset({_S.PROVEN, _S.IN_PLACE, _S.MOVING, _S.WAITING, _S.LEFT, _S.FAILED}),
+    _S.PROVEN: frozenset({_S.IN_PLACE, _S.MOVING, _S.WAITING, _S.LEFT, _S.FAILED}),
+    _S.IN_PLACE: frozenset(),
+    _S.LEFT: frozenset(),
+    _S.NOT_CARRIED: frozenset(),
+    # Tried again when the batch is resumed on purpose.
+    _S.FAILED: frozenset({_S.WAITING}),
+}
+
+BATCH_MOVES: dict[BatchState, frozenset[BatchState]] = {
+    _B.QUEUED: frozenset({_B.MOVING, _B.INTERRUPTED, _B.NEEDS_LOGIN}),
+    _B.MOVING: frozenset({_B.INTERRUPTED, _B.NEEDS_LOGIN, _B.FINISHED}),
+    _B.NEEDS_LOGIN: frozenset({_B.MOVING}),
+    _B.INTERRUPTED: frozenset({_B.MOVING}),
+    # Its failed steps may be tried again.
+    _B.FINISHED: frozenset({_B.MOVING}),
+}
+
+#: A step in one of these is done with, whatever the outcome.
+SETTLED = frozenset({_S.IN_PLACE, _S.LEFT, _S.NOT_CARRIED, _S.FAILED})
+
+
+def may_move(old: StepState, new: StepState) -> bool:
+    """Whether a step may go from one state to another; staying put is no move and always allowed."""
+    return old is new or new in STEP_MOVES[old]
+
+
+def batch_may_move(old: BatchState, new: BatchState) -> bool:
+    """Whether a batch may go from one state to another."""
+    return old is new or new in BATCH_MOVES[old]

@@ -1,0 +1,91 @@
+"""What a step is: one unit of a plan, with all that the journal knows of it."""
+
+from __future__ import annotations
+
+import posixpath
+from dataclasses import dataclass
+from enum import StrEnum
+
+from yatagan.batches.states import Evidence, StepState
+from yatagan.errors import Fault
+from yatagan.places import PART_PREFIX, PART_SUFFIX
+from yatagan.stores.interface import Facts
+
+#: Steps of one phase may go on at the same time; a phase starts when the one before is through.
+#: Directories go first, by depth; then files and links; then directories' facts, deepest first.
+FILES_PHASE = 1_000_000
+FACTS_PHASE = 2_000_000
+
+
+class StepKind(StrEnum):
+    """What a step does."""
+
+    DIRECTORY = "directory"
+    FILE = "file"
+    LINK = "link"
+    FACTS = "facts"
+
+
+class Prove(StrEnum):
+    """What proof was asked for."""
+
+    AUTO = "auto"
+    ON_NODE = "on-node"
+    READ_BACK = "read-back"
+    NONE = "none"
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One step.
+
+    `source` and `path` are absolute, in the source's and the destination's store; `label` is the path below
+    the destination, for people and lists. `facts` are the source's when planned (or when last looked at);
+    `seen` is what the plan found under the final name, None when nothing. `generation` counts the part
+    files of this step and `session` the session that wrote the last of them; `durable` are that
+    part file's synced extents, encoded.
+    """
+
+    number: int
+    phase: int
+    kind: StepKind
+    source: bytes
+    path: bytes
+    label: bytes
+    facts: Facts
+    target: bytes | None = None
+    seen: Facts | None = None
+    state: StepState = StepState.WAITING
+    generation: int = 0
+    session: int = 0
+    durable: str = ""
+    sent: int = 0
+    again: int = 0
+    digest: str = ""
+    evidence: Evidence | None = None
+    fault: Fault | None = None
+    detail: str = ""
+
+    def part(self, batch: str, generation: int | None = None) -> bytes:
+        """The part file of a generation (the present one): beside the final name, and independent of it."""
+        number = self.generation if generation is None else generation
+        name = PART_PREFIX + f"{batch}-{self.number}-{number}".encode() + PART_SUFFIX
+        return posixpath.join(posixpath.dirname(self.path), name)
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """What to write about a step. None leaves a column as it is."""
+
+    number: int
+    state: StepState | None = None
+    generation: int | None = None
+    session: int | None = None
+    durable: str | None = None
+    sent: int | None = None
+    again: int | None = None
+    digest: str | None = None
+    evidence: Evidence | None = None
+    fault: Fault | None = None
+    detail: str | None = None
+    facts: Facts | None = None

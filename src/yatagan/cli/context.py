@@ -1,0 +1,187 @@
+"""What every command needs: the user's directories, their nodes, and someone who answers questions."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import getpass
+import json
+import os
+import signal
+import sys
+from collections.abc import Callable, Coroutine, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
+
+import click
+
+from yatagan.cli import words
+from yatagan.cli.text import show
+from yatagan.config.home import Home, LineSettings, load_line_settings
+from yatagan.config.nodes import NodeBook
+from yatagan.errors import NeedsAnswer, UnknownHostKey, YataganError
+from yatagan.places import Place
+
+if TYPE_CHECKING:
+    from yatagan.nodes.login import Question
+    from yatagan.stores.interface import Source, Store
+
+T = TypeVar("T")
+
+
+def find_home() -> Home:
+    """The user's directories: all in YATAGAN_HOME when it is set, else where the platform keeps such things."""
+    ssh = Path(os.path.expanduser("~")) / ".ssh"
+    if one := os.environ.get("YATAGAN_HOME"):
+        return Home(Path(one), Path(one), ssh)
+    import platformdirs
+
+    return Home(Path(platformdirs.user_config_dir("yatagan")), Path(platformdirs.user_state_dir("yatagan")), ssh)
+
+
+class AtTerminal:
+    """Asks the person at the terminal. Asking stops everything else, which is as it should be: we cannot go on."""
+
+    async def answer(self, question: Question) -> str:
+        """The server's words, then what is typed; secrets are not shown."""
+        if question.instructions:
+            for line in question.instructions.splitlines():
+                click.echo(show(line), err=True)
+        text = f"{question.node} asks: {show(question.text.strip())} "
+        with _plain_interrupts():
+            if not question.shown:
+                return getpass.getpass(text)
+            click.echo(text, nl=False, err=True)
+            return input()
+
+
+@contextlib.contextmanager
+def _plain_interrupts() -> Iterator[None]:
+    """Ctrl-C ends a question at once; while files move it means a clean stop instead."""
+    before = signal.signal(signal.SIGINT, signal.default_int_handler)
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)
+
+
+class Nobody:
+    """There is nobody to ask."""
+
+    async def answer(self, question: Question) -> str:
+        """Raises NeedsAnswer."""
+        raise NeedsAnswer(question.node, question.text)
+
+
+class Reused:
+    """A source whose first session is one that is open already, so that planning and moving share one login."""
+
+    def __init__(self, store: Store, source: Source) -> None:
+        self._store: Store | None = store
+        self._source = source
+
+    async def open(self) -> Store:
+        """See `Source.open`."""
+        if self._store is not None:
+            store, self._store = self._store, None
+            return store
+        return await self._source.open()
+
+    def pins(self) -> dict[str, tuple[str, int]]:
+        """See `Source.pins`."""
+        return self._source.pins()
+
+
+@dataclass(slots=True)
+class App:
+    """One run of the program."""
+
+    home: Home
+    questions: bool = True
+
+    @classmethod
+    def start(cls, *, questions: bool = True) -> App:
+        """With the user's directories; questions only where there is a terminal to ask at."""
+        return cls(find_home(), questions and sys.stdin.isatty() and sys.stderr.isatty())
+
+    def line(self) -> LineSettings:
+        """Settings of the line."""
+        return load_line_settings(self.home)
+
+    def nodes(self) -> NodeBook:
+        """The saved nodes."""
+        return NodeBook(self.home.nodes_file)
+
+    def source(self, place: Place, *, pinned: tuple[str, int] | None = None, commands: bool = True) -> Source:
+        """How to open the store that holds a place."""
+        if not place.node:
+            from yatagan.stores.local import LocalSource
+
+            return LocalSource(os.getcwdb())
+        from yatagan.stores.sftp import NodeSource
+
+        answers = AtTerminal() if self.questions else Nobody()
+        node = self.nodes().get(place.node)
+        return NodeSource(node, self.home, self.line(), answers, pinned=pinned, commands=commands)
+
+    async def open(self, source: Source) -> Store:
+        """Open a store; an unknown host key is shown and asked about once."""
+        try:
+            return await source.open()
+        except UnknownHostKey as error:
+            if not self.questions or not self._trusts(error):
+                raise
+            from yatagan.nodes.trust import accept
+
+            accept(self.home.known_hosts, error.known_line)
+            return await source.open()
+
+    def _trusts(self, error: UnknownHostKey) -> bool:
+        click.echo(f"{error.node} ({show(error.host)}) is new to us. Its host key, {error.algorithm}:", err=True)
+        click.echo("  " + click.style(error.fingerprint, bold=True), err=True)
+        with _plain_interrupts():
+            return click.confirm("Is this the key that the site publishes?", default=False, err=True)
+
+
+def run(work: Coroutine[Any, Any, T]) -> T:
+    """Run a command's asynchronous part; of several errors of ours at once, the first."""
+    try:
+        return asyncio.run(work)
+    except BaseExceptionGroup as group:
+        raise _first(group) from None
+
+
+def _first(group: BaseExceptionGroup[BaseException]) -> BaseException:
+    for error in group.exceptions:
+        return _first(error) if isinstance(error, BaseExceptionGroup) else error
+    return group
+
+
+def say_json(value: object) -> None:
+    """One JSON object to standard output."""
+    click.echo(json.dumps(value, ensure_ascii=False, indent=2))
+
+
+def fail(error: YataganError) -> NoReturn:
+    """Tell an error in words and end."""
+    what, next_step, status = words.explain(error)
+    click.echo(click.style("yatagan: ", fg="red") + what, err=True)
+    if next_step:
+        click.echo("  " + next_step, err=True)
+    sys.exit(status)
+
+
+def options(*decorators: Callable[[Any], Any]) -> Callable[[Any], Any]:
+    """Several options as one decorator."""
+
+    def apply(command: Any) -> Any:
+        for decorator in reversed(decorators):
+            command = decorator(command)
+        return command
+
+    return apply
+
+
+as_json = click.option("--json", "json_", is_flag=True, help="Answer with one JSON object.")
+no_questions = click.option("--no-questions", is_flag=True, help="Never ask; what cannot be answered is an error.")

@@ -1,0 +1,85 @@
+"""`yatagan ledger`: the record of what was staged, listed and verified."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from yatagan.cli import text
+from yatagan.cli.context import App, as_json, say_json
+from yatagan.cli.words import Exit
+from yatagan.ledger.ledger import Ledger, Record, RecordKind
+from yatagan.places import name_from
+
+
+@click.group("ledger")
+def ledger_command() -> None:
+    """The record of what was staged, listed and verified. Records are only ever added."""
+
+
+@ledger_command.command(epilog="Example: yatagan ledger show --json")
+@as_json
+def show(json_: bool) -> None:
+    """Show all records, oldest first, and whether the chain of digests holds."""
+    app = App.start()
+    ledger = Ledger(app.home.ledger)
+    records = list(ledger.records())
+    broken = [record for record in records if not record.fits]
+    if json_:
+        say_json(
+            {"directory": str(app.home.ledger), "holds": not broken, "records": [_as_json(r) for r in records]}
+        )
+    elif not records:
+        click.echo("Nothing is on record yet.")
+    else:
+        for record in records:
+            _show(record)
+        whole = "the chain of digests holds" if not broken else f"{len(broken)} do not fit the chain"
+        click.echo(
+            click.style(f"{text.count(len(records), 'record')} in {text.show(str(ledger.directory))}", bold=True)
+        )
+        click.echo("  " + click.style(whole, fg="red" if broken else "green"))
+    if broken:
+        raise click.exceptions.Exit(Exit.DIFFERENCES)
+
+
+def _as_json(record: Record) -> dict[str, Any]:
+    return {
+        "id": record.id, "kind": record.kind.value, "time": record.time, "who": record.who, "file": record.file,
+        "digest": record.digest, "fits": record.fits, **record.body,
+    }  # fmt: skip
+
+
+def _show(record: Record) -> None:
+    body = record.body
+    mark = "" if record.fits else click.style("  DOES NOT FIT", fg="red")
+    when = record.time.replace("T", " ").replace("Z", " UTC")
+    click.echo(click.style(f"{when}  {record.kind.value}", bold=True) + f"  by {text.show(record.who)}{mark}")
+    if not body:
+        text.facts([("", f"damaged, in {record.file}")])
+        return
+    rows = [("what", _what(record)), ("files", _files(body)), ("outcome", text.show(str(body.get("outcome", ""))))]
+    if record.kind is RecordKind.STAGED:
+        known = ", ".join(f"{text.number(count)} {name}" for name, count in body["evidence"].items())
+        rows.append(("evidence", known))
+    else:
+        rows.append(("evidence", text.show(str(body.get("evidence", "")))))
+    rows.append(("digests", f"lists/{body['list'][:16]}…" if body.get("list") else ""))
+    text.facts(rows)
+
+
+def _what(record: Record) -> str:
+    body = record.body
+    if record.kind is RecordKind.STAGED:
+        return f"{text.show(' '.join(body['command']))}  (batch {body['batch']})"
+    where = text.place(str(body["node"]), name_from(body))
+    return f"{where} against {text.show(str(body['against']))}" if "against" in body else where
+
+
+def _files(body: dict[str, Any]) -> str:
+    parts = [f"{text.count(int(body.get('files', 0)), 'file')}, {text.size(int(body.get('bytes', 0)))}"]
+    parts += [f"{text.number(int(body[key]))} {word}" for key, word in
+              (("left", "left as is"), ("failed", "failed"), ("different", "different"), ("missing", "missing"),
+               ("not_listed", "not listed")) if body.get(key)]  # fmt: skip
+    return "; ".join(parts)

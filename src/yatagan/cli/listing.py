@@ -1,0 +1,110 @@
+"""`yatagan list`: what is in a place."""
+
+from __future__ import annotations
+
+import stat
+from collections import Counter
+from typing import Any
+
+import click
+
+from yatagan.cli import text, words
+from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.errors import Fault, StoreError
+from yatagan.places import Place, name_fields, parse_place
+from yatagan.stores.interface import Facts, Kind
+from yatagan.trees.scan import Tree, scan
+
+_TYPE_BITS = {
+    Kind.FILE: stat.S_IFREG, Kind.DIRECTORY: stat.S_IFDIR, Kind.LINK: stat.S_IFLNK, Kind.FIFO: stat.S_IFIFO,
+    Kind.SOCKET: stat.S_IFSOCK, Kind.DEVICE: stat.S_IFCHR, Kind.UNKNOWN: 0,
+}  # fmt: skip
+_PLURALS = {"directory": "directories"}
+
+
+@click.command("list", epilog="Example: yatagan list heron:fen --recursive")
+@click.argument("place")
+@click.option("--recursive", is_flag=True, help="Show everything below, not only the directory itself.")
+@no_questions
+@as_json
+def list_command(place: str, recursive: bool, no_questions: bool, json_: bool) -> None:
+    """Show what is in PLACE: modes, sizes, times, names, and totals. Always looked up afresh."""
+    app = App.start(questions=not no_questions)
+    where = parse_place(place)
+    tree = run(_read(app, where, recursive))
+    if json_:
+        say_json(_as_json(where, tree))
+    else:
+        _show(where, tree)
+    if tree.unread:
+        raise click.exceptions.Exit(words.Exit.DIFFERENCES)
+
+
+async def _read(app: App, where: Place, recursive: bool) -> Tree:
+    store = await app.open(app.source(where, commands=False))
+    try:
+        root = await store.resolve(where.path, follow=True)
+        tree = await scan(store, root, depth=None if recursive else 1)
+        if not tree.entries:
+            raise StoreError(Fault.MISSING, root, store=where.node)
+        return tree
+    finally:
+        await store.close()
+
+
+def _listed(tree: Tree) -> list[bytes]:
+    """What is shown: the entries below a directory, or the one thing itself."""
+    return sorted(path for path in tree.entries if path) or [b""]
+
+
+def _show(where: Place, tree: Tree) -> None:
+    alone = tree.entries[b""].kind is not Kind.DIRECTORY
+    rows = []
+    for path in _listed(tree):
+        facts = tree.entries[path]
+        name = text.show(path or where.name)
+        if facts.kind is Kind.DIRECTORY:
+            name += "/"
+        if path in tree.targets:
+            name += " -> " + text.show(tree.targets[path])
+        rows.append((mode_text(facts), _size(facts), text.moment(facts.mtime_ns), name))
+    if rows and not (alone and not rows):
+        text.table(("mode", "size", "changed", "name"), rows, right=(1,))
+    click.echo(click.style(_totals(tree), bold=True))
+    for path, fault in sorted(tree.unread.items()):
+        text.warn(f"{text.show(path)}: {words.fault(fault)}")
+
+
+def mode_text(facts: Facts) -> str:
+    """Kind and permission bits in the usual ten letters."""
+    return stat.filemode(_TYPE_BITS[facts.kind] | facts.mode)
+
+
+def _size(facts: Facts) -> str:
+    return text.size(facts.size) if facts.kind is Kind.FILE else "-"
+
+
+def _totals(tree: Tree) -> str:
+    kinds = Counter(tree.entries[path].kind for path in _listed(tree) if path or len(tree.entries) == 1)
+    if tree.entries[b""].kind is Kind.DIRECTORY and len(tree.entries) == 1:
+        return "empty"
+    parts = [text.count(kinds[kind], kind.value, _PLURALS.get(kind.value, "")) for kind in Kind if kinds[kind]]
+    size = sum(facts.size for facts in tree.entries.values() if facts.kind is Kind.FILE)
+    return ", ".join(parts) + f"; {text.size(size)}"
+
+
+def _as_json(where: Place, tree: Tree) -> dict[str, Any]:
+    entries = []
+    for path in _listed(tree):
+        facts = tree.entries[path]
+        entry: dict[str, Any] = {
+            **name_fields(path or where.name), "kind": facts.kind.value, "size": facts.size,
+            "mtime_ns": facts.mtime_ns, "mode": f"{facts.mode:04o}",
+        }  # fmt: skip
+        if path in tree.targets:
+            entry.update(name_fields(tree.targets[path], "target"))
+        entries.append(entry)
+    return {
+        "node": where.node, **name_fields(tree.root, "root"), "entries": entries,
+        "unread": [{**name_fields(path), "fault": fault.value} for path, fault in sorted(tree.unread.items())],
+    }  # fmt: skip

@@ -1,0 +1,85 @@
+"""The program: finds the command, loads only that, and turns our errors into words and exit statuses."""
+
+from __future__ import annotations
+
+import importlib
+import sys
+from typing import Any
+
+import click
+
+from yatagan import __version__
+
+#: Command -> module under yatagan.cli, and the line that `--help` shows.
+_COMMANDS = {
+    "node": ("node", "Save nodes under short names."),
+    "list": ("listing", "Show what is in a place."),
+    "stage": ("stage", "Bring files and directories to a node, or back."),
+    "batch": ("batch", "See what became of a batch; go on with one."),
+    "checksums": ("checksums", "Write the checksum list of a tree."),
+    "verify": ("checksums", "Hold a tree against its checksum list."),
+    "ledger": ("ledger", "Show the record of what was staged, listed and verified."),
+    "practice": ("practice", "Start practice nodes on this machine."),
+    "demo": ("demo", "See the whole thing at work, offline."),
+}
+
+EPILOG = """\
+A place is a local path or NODE:PATH; a path on a node starts in its start directory.
+
+\b
+Exit statuses:
+  0  good
+  1  differences, or failed steps
+  2  usage: a wrong option, place or name
+  3  a node cannot be reached, or does not let us in
+  4  interrupted; yatagan batch resume goes on
+  5  refused for safety
+"""
+
+
+class _Lazy(click.Group):
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(_COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in _COMMANDS:
+            return None
+        module = importlib.import_module(f"yatagan.cli.{_COMMANDS[cmd_name][0]}")
+        command = getattr(module, f"{cmd_name}_command")
+        assert isinstance(command, click.Command)
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, line) for name, (_, line) in _COMMANDS.items()])
+
+
+@click.group(cls=_Lazy, epilog=EPILOG, context_settings={"help_option_names": ["--help"], "max_content_width": 100})
+@click.version_option(__version__, message="yatagan %(version)s")
+def program() -> None:
+    """Stage datasets between this machine and cluster nodes: planned, resumed, proven, on record."""
+
+
+def main(arguments: list[str] | None = None) -> Any:
+    """Run the program and exit."""
+    from yatagan.errors import YataganError
+
+    for stream in (sys.stdout, sys.stderr):
+        stream.reconfigure(errors="backslashreplace")  # type: ignore[union-attr]
+    try:
+        program.main(arguments, prog_name="yatagan", standalone_mode=False)
+    except YataganError as error:
+        from yatagan.cli.context import fail
+
+        fail(error)
+    except click.exceptions.Exit as done:
+        sys.exit(done.exit_code)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(2)
+    except (click.Abort, KeyboardInterrupt):
+        click.echo("\nyatagan: stopped", err=True)
+        sys.exit(4)
+    except BrokenPipeError:
+        sys.stderr.close()
+        sys.exit(0)

@@ -1,0 +1,106 @@
+"""`yatagan node`: nodes under short names."""
+
+from __future__ import annotations
+
+import dataclasses
+import os
+from typing import Any
+
+import click
+
+from yatagan.cli.context import App, as_json, say_json
+from yatagan.cli.text import facts, show, table
+from yatagan.config.nodes import Node, Role
+
+
+@click.group("node")
+def node_command() -> None:
+    """Save nodes under short names, usable wherever a place is asked for."""
+
+
+@node_command.command(
+    epilog="Example: yatagan node add heron transfer.fen.example --user mara --start /scratch/mara"
+)
+@click.argument("name")
+@click.argument("address")
+@click.option("--port", type=click.IntRange(1, 65535), help="Port, when it is not 22 (or what ~/.ssh/config says).")
+@click.option("--user", help="User name there, when it is not yours here.")
+@click.option("--key", type=click.Path(exists=True, dir_okay=False), help="Private key file to log in with.")
+@click.option("--role", type=click.Choice([role.value for role in Role]), default=Role.TRANSFER.value,
+              show_default=True, help="What the machine is made for.")  # fmt: skip
+@click.option("--start", metavar="DIR", help="Where relative paths start there.")
+@click.option("--trust", metavar="FINGERPRINT", help="Accept this host key (SHA256:…) on first sight.")
+@as_json
+def add(name: str, address: str, json_: bool, key: str | None, **given: Any) -> None:
+    """Save a node under NAME. A node that is saved already is replaced."""
+    try:
+        node = Node(
+            name, address, key=os.path.abspath(key) if key else None, **{**given, "role": Role(given["role"])}
+        )
+    except ValueError as error:
+        raise click.UsageError(str(error)) from None
+    nodes = App.start().nodes()
+    replaced = name in nodes
+    nodes.put(node)
+    if json_:
+        say_json(_entry(node))
+    else:
+        click.echo(f"{name} is {'changed' if replaced else 'saved'}. See what is there: yatagan list {name}:")
+
+
+@node_command.command("list", epilog="Example: yatagan node list --json")
+@as_json
+def list_(json_: bool) -> None:
+    """Show the saved nodes."""
+    nodes = list(App.start().nodes())
+    if json_:
+        say_json({"nodes": [_entry(node) for node in nodes]})
+    elif not nodes:
+        click.echo("No node is saved yet. Save one with: yatagan node add NAME ADDRESS")
+    else:
+        rows = [(node.name, node.role.value, _address(node), show(node.start or "")) for node in nodes]
+        table(("node", "role", "address", "starts in"), rows)
+
+
+@node_command.command("show", epilog="Example: yatagan node show heron")
+@click.argument("name")
+@as_json
+def show_(name: str, json_: bool) -> None:
+    """Show what is saved about a node."""
+    app = App.start()
+    node = app.nodes().get(name)
+    if json_:
+        say_json(_entry(node))
+        return
+    click.echo(click.style(node.name, bold=True))
+    facts([
+        ("role", node.role.value),
+        ("address", show(node.address)),
+        ("port", str(node.port or "22, or what ~/.ssh/config says")),
+        ("user", show(node.user or "yours, or what ~/.ssh/config says")),
+        ("key", show(node.key or "the agent's and your default keys")),
+        ("starts in", show(node.start or "the account's home")),
+        ("trusts", node.trust or "keys that were accepted at a first login"),
+        ("saved in", show(str(app.home.nodes_file))),
+    ])  # fmt: skip
+
+
+@node_command.command(epilog="Example: yatagan node remove heron")
+@click.argument("name")
+@as_json
+def remove(name: str, json_: bool) -> None:
+    """Forget a node. Nothing on the node changes."""
+    node = App.start().nodes().remove(name)
+    if json_:
+        say_json(_entry(node))
+    else:
+        click.echo(f"{node.name} is forgotten.")
+
+
+def _entry(node: Node) -> dict[str, Any]:
+    return {**dataclasses.asdict(node), "role": node.role.value}
+
+
+def _address(node: Node) -> str:
+    user = f"{node.user}@" if node.user else ""
+    return show(f"{user}{node.address}" + (f":{node.port}" if node.port else ""))

@@ -1,0 +1,141 @@
+"""Text for people: names made safe for a terminal, sizes, times, counts, aligned lines."""
+
+from __future__ import annotations
+
+import os
+import time
+import unicodedata
+from collections.abc import Iterable, Sequence
+
+import click
+
+_UNITS = ("B", "kB", "MB", "GB", "TB", "PB", "EB")
+
+
+def show(name: bytes | str) -> str:
+    """A name that may come from anywhere, as one harmless line of text.
+
+    Control characters, line and direction marks, and bytes that are not UTF-8 appear as escapes; a
+    backslash is doubled when there are any, so that nothing can pass for what it is not.
+    """
+    text = name.decode("utf-8", "surrogateescape") if isinstance(name, bytes) else name
+    if not any(_unsafe(char) for char in text):
+        return text
+    return "".join(_escape(char) for char in text)
+
+
+def _unsafe(char: str) -> bool:
+    return unicodedata.category(char) in ("Cc", "Cf", "Cs", "Zl", "Zp", "Co", "Cn")
+
+
+def _escape(char: str) -> str:
+    if char == "\\":
+        return "\\\\"
+    if not _unsafe(char):
+        return char
+    code = ord(char)
+    if 0xDC80 <= code <= 0xDCFF:
+        return f"\\x{code - 0xDC00:02x}"
+    named = {"\n": "\\n", "\t": "\\t", "\r": "\\r"}.get(char)
+    return named or (f"\\x{code:02x}" if code < 256 else f"\\u{code:04x}" if code < 65536 else f"\\U{code:08x}")
+
+
+def place(node: str, path: bytes) -> str:
+    """A place as one would type it, made safe."""
+    return f"{node}:{show(path)}" if node else show(path)
+
+
+def size(count: int) -> str:
+    """Bytes in decimal units, three digits: `812 B`, `58.3 MB`."""
+    value, unit = float(count), 0
+    while value >= 999.5 and unit < len(_UNITS) - 1:
+        value, unit = value / 1000, unit + 1
+    if unit == 0:
+        return f"{count} B"
+    digits = 2 if value < 9.995 else 1 if value < 99.95 else 0
+    return f"{value:.{digits}f} {_UNITS[unit]}"
+
+
+def number(count: int) -> str:
+    """With separators: `1,496`."""
+    return f"{count:,}"
+
+
+def count(many: int, one: str, more: str = "") -> str:
+    """`1 file`, `1,496 files`."""
+    return f"{number(many)} {one if many == 1 else more or one + 's'}"
+
+
+def duration(seconds: float) -> str:
+    """`0.4 s`, `42 s`, `3 min 10 s`, `2 h 05 min`."""
+    if seconds < 9.95:
+        return f"{seconds:.1f} s"
+    whole = round(seconds)
+    if whole < 60:
+        return f"{whole} s"
+    if whole < 3600:
+        return f"{whole // 60} min {whole % 60:02d} s"
+    return f"{whole // 3600} h {whole % 3600 // 60:02d} min"
+
+
+def moment(ns: int) -> str:
+    """Local date and time to the minute."""
+    try:
+        return time.strftime("%Y-%m-%d %H:%M", time.localtime(ns // 1_000_000_000))
+    except (OverflowError, ValueError, OSError):
+        return "?"
+
+
+def width() -> int:
+    """Columns of the terminal, within reason."""
+    try:
+        return max(40, min(os.get_terminal_size(1).columns, 200))
+    except OSError:
+        return 100
+
+
+def shorten(text: str, room: int) -> str:
+    """Keep both ends of a long name."""
+    if len(text) <= room:
+        return text
+    head = max(1, room // 3)
+    return text[:head] + "…" + text[len(text) - (room - head - 1) :]
+
+
+def facts(rows: Iterable[tuple[str, str]], indent: int = 2) -> None:
+    """Print label and text in two columns; rows without text are left out. Long texts go on below themselves."""
+    shown = [(label, text) for label, text in rows if text]
+    wide = max((len(label) for label, _ in shown), default=0)
+    for label, text in shown:
+        lines = _wrap(text, width() - indent - wide - 2)
+        for at, line in enumerate(lines):
+            head = label if at == 0 else ""
+            click.echo(" " * indent + click.style(head.ljust(wide), dim=True) + "  " + line)
+
+
+def _wrap(text: str, room: int) -> list[str]:
+    lines, line = [], ""
+    for word in text.split(" "):
+        if line and len(line) + 1 + len(click.unstyle(word)) > room:
+            lines.append(line)
+            line = word
+        else:
+            line = f"{line} {word}" if line else word
+    return [*lines, line]
+
+
+def table(head: Sequence[str], rows: Sequence[Sequence[str]], right: Sequence[int] = ()) -> None:
+    """Print aligned columns; `right` names the columns that are aligned to the right. The last is never padded."""
+    widths = [max(len(row[at]) for row in [head, *rows]) for at in range(len(head))]
+    for line, row in enumerate([head, *rows]):
+        cells = [
+            cell.rjust(widths[at]) if at in right else cell if at == len(head) - 1 else cell.ljust(widths[at])
+            for at, cell in enumerate(row)
+        ]
+        text = "  ".join(cells).rstrip()
+        click.echo(click.style(text, dim=True) if line == 0 else text)
+
+
+def warn(text: str) -> None:
+    """A line of warning, to standard error."""
+    click.echo(click.style("! ", fg="yellow") + text, err=True)

@@ -1,0 +1,153 @@
+"""Errors and faults in words: what happened, to what, and what to do next. And the exit statuses."""
+
+from __future__ import annotations
+
+from enum import IntEnum
+
+from yatagan import errors as e
+from yatagan.cli.text import place, show
+from yatagan.errors import Fault
+
+
+class Exit(IntEnum):
+    """What the program's exit status means."""
+
+    GOOD = 0
+    DIFFERENCES = 1
+    USAGE = 2
+    NO_LOGIN = 3
+    INTERRUPTED = 4
+    REFUSED = 5
+
+
+_FAULTS = {
+    Fault.LINE_LOST: "the line was lost",
+    Fault.SILENT: "the server stopped answering",
+    Fault.NO_ROOM: "no room left on the disk",
+    Fault.READ_ONLY: "the disk there is read-only",
+    Fault.DENIED: "permission denied",
+    Fault.MISSING: "there is no such file or directory",
+    Fault.EXISTS: "something with this name exists already",
+    Fault.IS_LINK: "a symbolic link is in the way",
+    Fault.IS_DIRECTORY: "it is a directory",
+    Fault.NOT_A_DIRECTORY: "something above it is no directory",
+    Fault.NAME_TOO_LONG: "the name is too long there",
+    Fault.UNSUPPORTED: "not possible there",
+    Fault.DISK: "the disk reports an error",
+    Fault.REFUSED: "refused, reason not told",
+    Fault.SOURCE_CHANGED: "the source changed while it was read",
+    Fault.DIGEST_DIFFERS: "the contents on the far side differ from what was sent",
+    Fault.APPEARED: "something else has taken the name since the plan; it was left alone",
+    Fault.KIND_IN_THE_WAY: "something of another kind has the name",
+    Fault.SPECIAL: "not a file, directory or link",
+    Fault.PART_TAKEN: "part files of ours are in the way",
+}
+
+_REMEDIES = {
+    Fault.NO_ROOM: "make room, then resume the batch",
+    Fault.DENIED: "check who owns it and its mode",
+    Fault.APPEARED: "look at it, then stage again: the plan will name it",
+    Fault.KIND_IN_THE_WAY: "rename or remove one of the two, then stage again",
+    Fault.SOURCE_CHANGED: "wait until nothing writes to it, then resume the batch",
+    Fault.SILENT: "check the node, then try again",
+    Fault.LINE_LOST: "check the network, then try again",
+}
+
+
+def fault(what: Fault, detail: str = "") -> str:
+    """A fault as a clause, with what the system said where it adds anything."""
+    said = show(detail)
+    clause = _FAULTS[what]
+    if what is Fault.REFUSED and said and said.lower() != "failure":
+        return f"refused: {said}"
+    if what is Fault.KIND_IN_THE_WAY and said:
+        return f"a {said} has the name there"
+    if what is Fault.SPECIAL and said:
+        return f"a {said}"
+    if what is Fault.MISSING and said == "the source":
+        return "the source is gone"
+    return clause
+
+
+def remedy(what: Fault) -> str:
+    """What to do about a fault; "" when there is nothing to advise."""
+    return _REMEDIES.get(what, "")
+
+
+def explain(error: e.YataganError) -> tuple[str, str, Exit]:
+    """What happened (with what it happened to), what to do next, and the exit status."""
+    match error:
+        case e.UnknownHostKey():
+            return (
+                f"{error.node} ({show(error.host)}) shows a host key that nobody has accepted yet: {error.fingerprint}",
+                f"compare it with what the site publishes, then: yatagan node add {error.node} … --trust "
+                f"{error.fingerprint}, or log in once from a terminal",
+                Exit.NO_LOGIN,
+            )
+        case e.ChangedHostKey():
+            known = ", ".join(error.expected)
+            return (
+                f"{error.node} ({show(error.host)}) shows another host key than before: {error.fingerprint}, "
+                f"known is {known}. Either the machine was set up anew, or somebody stands between",
+                f"ask the site; if the new key is right, remove the host's old line from {show(error.file)} "
+                "(or ~/.ssh/known_hosts) and log in again",
+                Exit.NO_LOGIN,
+            )
+        case e.NeedsAnswer():
+            return (
+                f"{error.node} asks {show(error.prompt.strip())!r} and there is nobody to answer",
+                "run the command from a terminal, without --no-questions",
+                Exit.NO_LOGIN,
+            )
+        case e.CannotReach():
+            step = {
+                "look-up": "finding its address",
+                "connect": "connecting",
+                "key-exchange": "agreeing on a protocol",
+                "host-key": "checking its key",
+                "login": "logging in",
+                "sftp": "starting file transfer",
+            }[error.step]
+            return f"{error.node}: {step} failed: {show(error.detail)}", error.remedy, Exit.NO_LOGIN
+        case e.StoreError():
+            status = Exit.NO_LOGIN if error.fault in e.LINE_FAULTS else Exit.DIFFERENCES
+            status = Exit.USAGE if error.fault is Fault.MISSING else status
+            where = place(error.store, error.path) if error.path else error.store or "this machine"
+            return f"{where}: {fault(error.fault, error.detail)}", remedy(error.fault), status
+        case e.BadPlace():
+            return f"{show(error.text)}: {error.why}", error.remedy, Exit.USAGE
+        case e.BadConfig():
+            return f"{show(error.file)}: {show(error.why)}", error.remedy, Exit.USAGE
+        case e.UnknownNode():
+            known = f"known: {', '.join(error.known)}; " if error.known else ""
+            return (
+                f"no node is called {show(error.name)!r}",
+                f"{known}save it with: yatagan node add {show(error.name)} ADDRESS "
+                f"(a local file of this name is written ./{show(error.name)}:…)",
+                Exit.USAGE,
+            )
+        case e.NoSuchBatch():
+            if error.candidates:
+                return f"{error.name!r} could be {', '.join(error.candidates)}", "give more of the name", Exit.USAGE
+            if not error.name:
+                return "there is no batch yet", "yatagan stage makes one", Exit.USAGE
+            return f"no batch is called {show(error.name)!r}", "yatagan batch list shows all", Exit.USAGE
+        case e.BatchInUse():
+            return (
+                f"batch {error.batch} is being carried by {show(error.holder)}",
+                "wait for it, or stop it first",
+                (Exit.REFUSED),
+            )
+        case e.JournalError():
+            return (
+                f"{show(error.file)} cannot be written or read: {show(error.detail)}",
+                "make room or mend the disk, then: yatagan batch resume",
+                Exit.INTERRUPTED,
+            )
+        case e.Refused():
+            return error.why, error.remedy, Exit.REFUSED
+        case e.BadList():
+            where = f"{show(error.name)}, line {error.line}" if error.line else show(error.name)
+            return f"{where}: {error.why}", "use a list as sha256sum or yatagan checksums write it", Exit.USAGE
+        case _:
+            return show(str(error)), "", Exit.DIFFERENCES

@@ -1,0 +1,139 @@
+"""Nodes saved under short names, in `nodes.toml`."""
+
+from __future__ import annotations
+
+import os
+import re
+import tempfile
+import tomllib
+from dataclasses import dataclass
+from enum import StrEnum
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+
+from yatagan.errors import BadConfig, UnknownNode
+from yatagan.places import NODE_NAME
+
+
+class Role(StrEnum):
+    """What a machine is made for."""
+
+    TRANSFER = "transfer"
+    LOGIN = "login"
+
+
+_FINGERPRINT = re.compile(r"SHA256:[A-Za-z0-9+/]{43}=?")
+
+
+@dataclass(frozen=True, slots=True)
+class Node:
+    """A remote machine under a short name.
+
+    None means: not said here, so that `~/.ssh/config` and the defaults of SSH decide. `trust` is a
+    host key fingerprint that is accepted on first sight.
+    """
+
+    name: str
+    address: str
+    port: int | None = None
+    user: str | None = None
+    key: str | None = None
+    role: Role = Role.TRANSFER
+    start: str | None = None
+    trust: str | None = None
+
+    def __post_init__(self) -> None:
+        if not NODE_NAME.fullmatch(self.name):
+            raise ValueError(f"{self.name!r} cannot be a node's name: letters, digits, - and _, at most 32")
+        if not self.address or self.address.startswith("-") or any(c.isspace() or c in "/@" for c in self.address):
+            raise ValueError(f"{self.address!r} is no address: give a host name or an IP address alone")
+        if self.port is not None and not 0 < self.port < 65536:
+            raise ValueError(f"port {self.port} is not between 1 and 65535")
+        if self.trust is not None and not _FINGERPRINT.fullmatch(self.trust):
+            raise ValueError(f"{self.trust!r} is no fingerprint: it looks like SHA256:… with 43 characters")
+
+    def table(self) -> dict[str, Any]:
+        """What the file holds for this node, without what was not said."""
+        facts = {
+            "address": self.address,
+            "port": self.port,
+            "user": self.user,
+            "key": self.key,
+            "role": self.role.value,
+            "start": self.start,
+            "trust": self.trust,
+        }
+        return {key: value for key, value in facts.items() if value is not None}
+
+
+class NodeBook:
+    """The nodes of one user. Reading is done once; every change is written at once, whole."""
+
+    def __init__(self, file: Path) -> None:
+        self.file = file
+        try:
+            text = file.read_text(encoding="utf-8")
+        except FileNotFoundError:
+            text = ""
+        except (OSError, UnicodeDecodeError) as error:
+            raise BadConfig(str(file), str(error)) from error
+        try:
+            table = tomllib.loads(text)
+        except tomllib.TOMLDecodeError as error:
+            raise BadConfig(str(file), str(error)) from error
+        self._document = tomlkit.parse(text)
+        self._nodes = {name: self._read(name, entry) for name, entry in table.get("node", {}).items()}
+
+    def _read(self, name: str, entry: object) -> Node:
+        if not isinstance(entry, dict):
+            raise BadConfig(str(self.file), f"[node.{name}] is no table")
+        try:
+            known = {**entry, "role": Role(entry.get("role", Role.TRANSFER))}
+            return Node(name, **known)
+        except (TypeError, ValueError) as error:
+            raise BadConfig(str(self.file), f"[node.{name}]: {error}") from error
+
+    def __iter__(self) -> Any:
+        return iter(self._nodes[name] for name in sorted(self._nodes))
+
+    def __contains__(self, name: str) -> bool:
+        return name in self._nodes
+
+    def get(self, name: str) -> Node:
+        """The node of this name. Raises UnknownNode."""
+        try:
+            return self._nodes[name]
+        except KeyError:
+            raise UnknownNode(name, tuple(sorted(self._nodes))) from None
+
+    def put(self, node: Node) -> None:
+        """Save a node, in place of one of the same name."""
+        tables = self._document.setdefault("node", tomlkit.table(is_super_table=True))
+        entry = tomlkit.table()
+        entry.update(node.table())
+        tables[node.name] = entry
+        self._nodes[node.name] = node
+        self._write()
+
+    def remove(self, name: str) -> Node:
+        """Forget a node. Raises UnknownNode."""
+        node = self.get(name)
+        del self._nodes[name]
+        del self._document["node"][name]
+        self._write()
+        return node
+
+    def _write(self) -> None:
+        self.file.parent.mkdir(parents=True, exist_ok=True)
+        handle, temporary = tempfile.mkstemp(dir=self.file.parent, prefix=".nodes-")
+        try:
+            with os.fdopen(handle, "w", encoding="utf-8") as stream:
+                stream.write(tomlkit.dumps(self._document))
+                stream.flush()
+                os.fsync(stream.fileno())
+            os.replace(temporary, self.file)
+        except OSError as error:
+            os.unlink(temporary)
+            raise BadConfig(str(self.file), f"cannot be written: {error.strerror}") from error

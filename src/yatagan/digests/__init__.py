@@ -1,0 +1,1 @@
+"""Digests and the lists that hold them."""

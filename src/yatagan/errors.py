@@ -1,0 +1,179 @@
+"""Everything that can go wrong, as types.
+
+One small tree. An error carries *facts* (a fault, the path, what the other side said); turning
+them into sentences is the business of `yatagan.cli.words` alone. No exception of another library
+climbs past `stores/` or `nodes/`: they are translated there into these.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+
+class Fault(StrEnum):
+    """Why an operation on files was not done. The values are what the journal keeps."""
+
+    LINE_LOST = "line-lost"
+    SILENT = "silent"
+    NO_ROOM = "no-room"
+    READ_ONLY = "read-only"
+    DENIED = "denied"
+    MISSING = "missing"
+    EXISTS = "exists"
+    IS_LINK = "is-link"
+    IS_DIRECTORY = "is-directory"
+    NOT_A_DIRECTORY = "not-a-directory"
+    NAME_TOO_LONG = "name-too-long"
+    UNSUPPORTED = "unsupported"
+    DISK = "disk"
+    REFUSED = "refused"
+    SOURCE_CHANGED = "source-changed"
+    DIGEST_DIFFERS = "digest-differs"
+    APPEARED = "appeared"
+    KIND_IN_THE_WAY = "kind-in-the-way"
+    SPECIAL = "special"
+    PART_TAKEN = "part-taken"
+
+
+#: Faults after which the same step may well succeed on a fresh line.
+LINE_FAULTS = frozenset({Fault.LINE_LOST, Fault.SILENT})
+
+
+class YataganError(Exception):
+    """The root of all our errors."""
+
+
+class StoreError(YataganError):
+    """An operation on a file or directory was not done.
+
+    `fault` says why, `path` to what (absolute, as the store spells it), `store` names the node
+    ("" for this machine) and `detail` is what the system or the server said, if anything.
+    """
+
+    def __init__(self, fault: Fault, path: bytes = b"", *, store: str = "", detail: str = "") -> None:
+        super().__init__(f"{fault.value}: {path!r} {detail}".rstrip())
+        self.fault = fault
+        self.path = path
+        self.store = store
+        self.detail = detail
+
+
+class BadPlace(YataganError):
+    """A place could not be read, or does not fit the command. `why` is a full clause."""
+
+    def __init__(self, text: str, why: str, remedy: str = "") -> None:
+        super().__init__(f"{text}: {why}")
+        self.text = text
+        self.why = why
+        self.remedy = remedy
+
+
+class BadConfig(YataganError):
+    """A configuration file or an entry in it is not what it should be."""
+
+    def __init__(self, file: str, why: str, remedy: str = "") -> None:
+        super().__init__(f"{file}: {why}")
+        self.file = file
+        self.why = why
+        self.remedy = remedy
+
+
+class UnknownNode(YataganError):
+    """No node is saved under this name. `known` lists those that are."""
+
+    def __init__(self, name: str, known: tuple[str, ...]) -> None:
+        super().__init__(name)
+        self.name = name
+        self.known = known
+
+
+class Refused(YataganError):
+    """Something was not done because it would be dangerous (exit status 5)."""
+
+    def __init__(self, why: str, remedy: str = "") -> None:
+        super().__init__(why)
+        self.why = why
+        self.remedy = remedy
+
+
+class CannotReach(YataganError):
+    """A node could not be reached or did not let us in.
+
+    `step` is how far we came: look-up, connect, key-exchange, host-key, login, sftp.
+    `passing` tells whether waiting may help.
+    """
+
+    def __init__(self, node: str, step: str, detail: str, *, remedy: str = "", passing: bool = True) -> None:
+        super().__init__(f"{node}: {step}: {detail}")
+        self.node = node
+        self.step = step
+        self.detail = detail
+        self.remedy = remedy
+        self.passing = passing
+
+
+class UnknownHostKey(CannotReach):
+    """A node showed a key that nobody has accepted yet."""
+
+    def __init__(self, node: str, host: str, fingerprint: str, algorithm: str, known_line: str) -> None:
+        super().__init__(node, "host-key", f"unknown key {fingerprint}", passing=False)
+        self.host = host
+        self.fingerprint = fingerprint
+        self.algorithm = algorithm
+        self.known_line = known_line
+
+
+class ChangedHostKey(CannotReach):
+    """A node showed another key than the one we know. Always a stop."""
+
+    def __init__(self, node: str, host: str, fingerprint: str, expected: tuple[str, ...], file: str) -> None:
+        super().__init__(node, "host-key", f"key changed to {fingerprint}", passing=False)
+        self.host = host
+        self.fingerprint = fingerprint
+        self.expected = expected
+        self.file = file
+
+
+class NeedsAnswer(CannotReach):
+    """The server asked something and there is nobody to answer. `prompt` is what it asked."""
+
+    def __init__(self, node: str, prompt: str) -> None:
+        super().__init__(node, "login", f"asked {prompt!r}", passing=False)
+        self.prompt = prompt
+
+
+class JournalError(YataganError):
+    """The journal of a batch cannot be written or read: its disk is full, or it is damaged."""
+
+    def __init__(self, file: str, detail: str) -> None:
+        super().__init__(f"{file}: {detail}")
+        self.file = file
+        self.detail = detail
+
+
+class BatchInUse(YataganError):
+    """Another process carries this batch now."""
+
+    def __init__(self, batch: str, holder: str) -> None:
+        super().__init__(f"{batch}: {holder}")
+        self.batch = batch
+        self.holder = holder
+
+
+class NoSuchBatch(YataganError):
+    """No batch has this name, or several could be meant."""
+
+    def __init__(self, name: str, candidates: tuple[str, ...] = ()) -> None:
+        super().__init__(name)
+        self.name = name
+        self.candidates = candidates
+
+
+class BadList(YataganError):
+    """A checksum list cannot be understood. `line` counts from 1; 0 stands for the whole."""
+
+    def __init__(self, name: str, line: int, why: str) -> None:
+        super().__init__(f"{name}:{line}: {why}")
+        self.name = name
+        self.line = line
+        self.why = why

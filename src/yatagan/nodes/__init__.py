@@ -1,0 +1,1 @@
+"""Reaching a node: login, trust, and the helper that runs there."""

@@ -1,0 +1,133 @@
+"""Our end of the helper: start it over a login, ask, and match the answers to the questions."""
+
+from __future__ import annotations
+
+import asyncio
+import importlib.resources
+import json
+import secrets
+from typing import Any, Protocol
+
+import asyncssh
+
+from yatagan.errors import Fault, StoreError
+
+#: Longest answer line: a greeting lists the processes of one login, never more.
+_LINE_LIMIT = 1 << 20
+#: How long the node may take to start Python.
+_START_SECONDS = 20.0
+
+
+class Pipe(Protocol):
+    """The two ends of a command that runs on a node."""
+
+    stdin: Any
+    stdout: Any
+
+    def close(self) -> None:
+        """End the command."""
+
+
+class NoHelper(Exception):
+    """The node does not run commands, or has no Python that we can use. The text says which."""
+
+
+def start_line(program: bytes) -> str:
+    """The command that runs the program, in words that sh, csh and tcsh all understand.
+
+    Isolated (-I, -S): else a `hashlib.py` in the start directory would run. The program comes on
+    standard input, ahead of the requests, so its length must be said.
+    """
+    return f"exec python3 -I -S -c 'import sys; exec(sys.stdin.buffer.read({len(program)}))'"
+
+
+def program_with(token: str) -> bytes:
+    """The helper's source, ending in the call that starts it."""
+    source = importlib.resources.files("yatagan.nodes.helper").joinpath("program.py").read_bytes()
+    return source + f"\nmain({token!r})\n".encode()
+
+
+class Helper:
+    """One running helper. Questions may be asked from many tasks at once."""
+
+    def __init__(self, pipe: Pipe, greeting: dict[str, Any]) -> None:
+        self._pipe = pipe
+        self._waiting: dict[int, asyncio.Future[dict[str, Any]]] = {}
+        self._next = 1
+        self._reading: asyncio.Task[None] | None = None
+        self.greeting = greeting
+
+    @classmethod
+    async def start(cls, run: Any) -> Helper:
+        """Start the helper with `run(command) -> Pipe`. Raises NoHelper when the node will not."""
+        token = "yatagan-" + secrets.token_hex(16)
+        program = program_with(token)
+        try:
+            async with asyncio.timeout(_START_SECONDS):
+                pipe = await run(start_line(program))
+                pipe.stdin.write(program)
+                if not await cls._find_token(pipe, token.encode()):
+                    pipe.close()
+                    raise NoHelper("commands are not allowed, or there is no Python 3")
+        except TimeoutError:
+            raise NoHelper("the node did not start Python in time") from None
+        except (OSError, asyncssh.Error) as error:
+            raise NoHelper(str(error)) from error
+        helper = cls(pipe, {})
+        helper._reading = asyncio.create_task(helper._read_answers())
+        helper.greeting = await helper.ask("hello")
+        return helper
+
+    @staticmethod
+    async def _find_token(pipe: Pipe, token: bytes) -> bool:
+        """Skip what start-up files print; False when the command ends before the token came."""
+        seen = 0
+        while line := await pipe.stdout.readline():
+            if line.strip() == token:
+                return True
+            seen += len(line)
+            if seen > _LINE_LIMIT:
+                return False
+        return False
+
+    async def ask(self, do: str, path: bytes = b"", **more: Any) -> dict[str, Any]:
+        """One question. Raises OSError with what the node's system said, or StoreError: LINE_LOST."""
+        if self._reading is None or self._reading.done():
+            raise StoreError(Fault.LINE_LOST, path, detail="the helper on the node has ended")
+        number, self._next = self._next, self._next + 1
+        future: asyncio.Future[dict[str, Any]] = asyncio.get_running_loop().create_future()
+        self._waiting[number] = future
+        question = {"id": number, "do": do, **more}
+        if path:
+            question["path"] = path.decode("latin-1")
+        try:
+            self._pipe.stdin.write(json.dumps(question).encode("ascii") + b"\n")
+        except (OSError, asyncssh.Error) as error:
+            raise StoreError(Fault.LINE_LOST, path, detail=str(error)) from error
+        try:
+            reply = await future
+        finally:
+            self._waiting.pop(number, None)
+        if "error" in reply:
+            raise OSError(reply["errno"], reply["error"])
+        return reply
+
+    async def _read_answers(self) -> None:
+        try:
+            while line := await self._pipe.stdout.readline():
+                reply = json.loads(line)
+                future = self._waiting.get(reply["id"])
+                if future is not None and not future.done():
+                    future.set_result(reply)
+        except (OSError, asyncssh.Error, ValueError, KeyError):
+            pass  # a broken stream ends the helper; those who wait are told below
+        finally:
+            for future in self._waiting.values():
+                if not future.done():
+                    future.set_exception(StoreError(Fault.LINE_LOST, detail="the helper on the node has ended"))
+
+    async def close(self) -> None:
+        """End the helper; it ends by itself when the line goes."""
+        if self._reading is not None:
+            self._reading.cancel()
+        self._pipe.close()

@@ -1,0 +1,177 @@
+"""Runs on the node, with the node's own Python 3 and nothing but its standard library.
+
+It is sent over the login and never touches the node's disk. Requests come as JSON lines on
+standard input, answers go as JSON lines to standard output, after a line with the token that the
+other side chose (what a start-up file printed before it is ignored). Paths travel as text with
+one character a byte (Latin-1). The program ends when its input ends.
+
+Kept to what Python 3.6 understands. Requests:
+
+  hello                       who we are: host, boot, clock, Python, our session's processes
+  digest path algorithm       sync the file, read it, hash it; its facts before and after must agree
+  look path                   facts in nanoseconds
+  read path                   the first 200 bytes (to prove with a token file that we see the same disk)
+  alive boot processes        which of these processes still live
+"""
+
+import hashlib
+import json
+import os
+import platform
+import stat
+import sys
+import threading
+import time
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any, Dict, List, Optional, Tuple
+
+
+def raw(text: str) -> bytes:
+    """A path's bytes."""
+    return text.encode("latin-1")
+
+
+def facts(status: os.stat_result) -> List[int]:
+    """What the other side wants to know of a file, as a list: mode, size, times in ns, inode."""
+    return [status.st_mode, status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino]
+
+
+def boot() -> str:
+    """Changes with every start of the machine."""
+    try:
+        with open("/proc/sys/kernel/random/boot_id") as stream:
+            return stream.read().strip()
+    except OSError:
+        return ""
+
+
+def process(pid: int) -> Optional[Tuple[int, int]]:
+    """(parent, start time) of a process, or None. The start time tells a reused number apart."""
+    try:
+        with open("/proc/%d/stat" % pid, "rb") as stream:
+            fields = stream.read().rpartition(b")")[2].split()
+    except OSError:
+        return None
+    return None if fields[0] in (b"Z", b"X") else (int(fields[1]), int(fields[19]))
+
+
+def session() -> List[List[int]]:
+    """Processes of the login that runs us: the process that started our command, and all below it.
+
+    The file server of a login is a descendant of the process that also started our command, so it
+    is among these. [] when the machine does not show them.
+    """
+    try:
+        pids = [int(name) for name in os.listdir("/proc") if name.isdigit()]
+    except OSError:
+        return []
+    seen: Dict[int, Tuple[int, int]] = {}
+    for pid in pids:
+        found = process(pid)
+        if found:
+            seen[pid] = found
+    ours, login = [], os.getppid()
+    for pid in seen:
+        above = pid
+        while above in seen and above != login:
+            above = seen[above][0]
+        if above == login and pid != os.getpid():
+            ours.append([pid, seen[pid][1]])
+    return ours if len(ours) > 1 else []
+
+
+def open_regular(path: bytes, flags: int) -> int:
+    """A descriptor of a regular file; never through a link, never waiting on a FIFO."""
+    descriptor = os.open(path, flags | os.O_NOFOLLOW | os.O_NONBLOCK)
+    if not stat.S_ISREG(os.fstat(descriptor).st_mode):
+        os.close(descriptor)
+        raise OSError(95, "not a regular file")
+    return descriptor
+
+
+def do_hello(request: Dict[str, Any]) -> Dict[str, Any]:
+    """Who we are."""
+    return {
+        "host": platform.node(),
+        "boot": boot(),
+        "clock_ns": time.time_ns() if hasattr(time, "time_ns") else int(time.time() * 1e9),
+        "python": platform.python_version(),
+        "algorithms": sorted(hashlib.algorithms_available),
+        "session": session(),
+    }
+
+
+def do_digest(request: Dict[str, Any]) -> Dict[str, Any]:
+    """Sync and hash one file."""
+    descriptor = open_regular(raw(request["path"]), os.O_RDONLY)
+    try:
+        before = facts(os.fstat(descriptor))
+        os.fsync(descriptor)
+        value = hashlib.new(request["algorithm"])
+        size = 0
+        while True:
+            block = os.read(descriptor, 1 << 20)
+            if not block:
+                break
+            size += len(block)
+            value.update(block)
+        after = facts(os.fstat(descriptor))
+    finally:
+        os.close(descriptor)
+    return {"digest": value.hexdigest(), "size": size, "before": before, "facts": after}
+
+
+def do_look(request: Dict[str, Any]) -> Dict[str, Any]:
+    """Facts of a name, links not followed."""
+    return {"facts": facts(os.lstat(raw(request["path"])))}
+
+
+def do_read(request: Dict[str, Any]) -> Dict[str, Any]:
+    """The start of a small file."""
+    descriptor = open_regular(raw(request["path"]), os.O_RDONLY)
+    try:
+        return {"text": os.read(descriptor, 200).decode("latin-1")}
+    finally:
+        os.close(descriptor)
+
+
+def do_alive(request: Dict[str, Any]) -> Dict[str, Any]:
+    """Which of these processes still live; none of them after a restart of the machine."""
+    if not boot() or request["boot"] != boot():
+        return {"alive": [], "sure": bool(boot())}
+    alive = []
+    for pid, start in request["processes"]:
+        seen = process(pid)
+        if seen and seen[1] == start:
+            alive.append([pid, start])
+    return {"alive": alive, "sure": True}
+
+
+def main(token: str) -> None:
+    """Answer until the input ends."""
+    os.nice(10)
+    lock = threading.Lock()
+    out = sys.stdout.buffer
+
+    def say(message: Dict[str, Any]) -> None:
+        line = json.dumps(message).encode("ascii") + b"\n"
+        with lock:
+            out.write(line)
+            out.flush()
+
+    def answer(request: Dict[str, Any]) -> None:
+        reply: Dict[str, Any] = {"id": request["id"]}
+        try:
+            reply.update(globals()["do_" + request["do"]](request))
+        except OSError as error:
+            reply.update({"errno": error.errno or 0, "error": error.strerror or str(error)})
+        except Exception as error:
+            reply.update({"errno": 0, "error": "%s: %s" % (type(error).__name__, error)})
+        say(reply)
+
+    out.write(b"\n" + token.encode("ascii") + b"\n")
+    out.flush()
+    pool = ThreadPoolExecutor(max(2, min(4, os.cpu_count() or 2)))
+    for line in sys.stdin.buffer:
+        pool.submit(answer, json.loads(line.decode("ascii")))
+    os._exit(0)

@@ -1,0 +1,296 @@
+"""Logging in to a node: one SSH connection, its SFTP channel, and the helper where it may run.
+
+The server's questions are passed on word for word to whoever gives the answers; answers are never
+kept. Where a batch goes on after a lost line it comes back to the very address it first reached,
+because the names of clusters stand for several machines.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import socket
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+import asyncssh
+
+from yatagan.config.home import Home, LineSettings
+from yatagan.config.nodes import Node
+from yatagan.errors import CannotReach, ChangedHostKey, NeedsAnswer, UnknownHostKey
+from yatagan.nodes import trust
+from yatagan.nodes.helper.client import Helper, NoHelper
+
+# A connection that goes away floods this logger with one line for every write that follows.
+logging.getLogger("asyncio").setLevel(logging.CRITICAL)
+logging.getLogger("asyncssh").setLevel(logging.CRITICAL)
+
+#: AES-GCM first: on machines with AES instructions it is twice as fast as the library's default.
+_CIPHERS = (
+    "aes128-gcm@openssh.com",
+    "aes256-gcm@openssh.com",
+    "chacha20-poly1305@openssh.com",
+    "aes256-ctr",
+    "aes192-ctr",
+    "aes128-ctr",
+)
+#: The receive window of a channel. Refilled when half used, so it bounds the rate of a long line.
+_WINDOW = 8 << 20
+#: Rounds of questions before we take it that the answers were wrong (servers end it at six).
+_ROUNDS = 6
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """One prompt of a server, in its own words (unsafe to print as it is)."""
+
+    node: str
+    text: str
+    instructions: str = ""
+    shown: bool = False
+
+
+class Answers(Protocol):
+    """Somebody or something that answers a server's questions."""
+
+    async def answer(self, question: Question) -> str:
+        """The answer. Raises NeedsAnswer when there is nobody."""
+
+
+class Nobody:
+    """Answers nothing."""
+
+    async def answer(self, question: Question) -> str:
+        """Raises NeedsAnswer."""
+        raise NeedsAnswer(question.node, question.text)
+
+
+class _Client(asyncssh.SSHClient):
+    """What the SSH library asks us on the way."""
+
+    def __init__(self, node: Node, known: trust.KnownHosts, answers: Answers) -> None:
+        self._node = node
+        self._known = known
+        self._answers = answers
+        self._rounds = 0
+        self.sight: trust.Sight | None = None
+        self.stopped: NeedsAnswer | None = None
+        self.lost = asyncio.Event()
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        self.lost.set()
+
+    def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
+        sight = self._known.see(host, addr, port, key)
+        if not sight.expected and self._node.trust and self._node.trust.rstrip("=") == sight.fingerprint:
+            trust.accept(self._known.file, sight.line)
+            return True
+        self.sight = sight
+        return False
+
+    async def password_auth_requested(self) -> str | None:
+        return await self._ask(Question(self._node.name, "Password: "))
+
+    def kbdint_auth_requested(self) -> str | None:
+        return "" if self._rounds < _ROUNDS and self.stopped is None else None
+
+    async def kbdint_challenge_received(
+        self, name: str, instructions: str, lang: str, prompts: Sequence[tuple[str, bool]]
+    ) -> Sequence[str] | None:
+        given = []
+        for text, shown in prompts:
+            answer = await self._ask(Question(self._node.name, text, instructions, shown))
+            if answer is None:
+                return None
+            given.append(answer)
+        return given
+
+    async def _ask(self, question: Question) -> str | None:
+        self._rounds += 1
+        if self._rounds > _ROUNDS or self.stopped is not None:
+            return None
+        try:
+            return await self._answers.answer(question)
+        except NeedsAnswer as error:
+            self.stopped = error
+            return None
+
+
+@dataclass(slots=True)
+class Login:
+    """One login: the connection, its file channel, the helper or why there is none."""
+
+    node: Node
+    connection: asyncssh.SSHClientConnection
+    sftp: asyncssh.SFTPClient
+    helper: Helper | None
+    no_helper: str
+    lost: asyncio.Event
+    address: tuple[str, int] | None
+
+    @property
+    def server(self) -> str:
+        """The server's software, in its own words."""
+        return str(self.connection.get_extra_info("server_version", ""))
+
+    async def close(self) -> None:
+        """Log out. Never raises: there is nothing left to lose."""
+        if self.helper is not None:
+            await self.helper.close()
+        self.sftp.exit()
+        self.connection.close()
+        try:
+            async with asyncio.timeout(2):
+                await self.connection.wait_closed()
+        except (TimeoutError, OSError, asyncssh.Error):
+            self.connection.abort()
+
+
+async def log_in(
+    node: Node,
+    home: Home,
+    line: LineSettings,
+    answers: Answers,
+    *,
+    pinned: tuple[str, int] | None = None,
+    commands: bool = True,
+) -> Login:
+    """Reach a node and log in. Raises CannotReach or one of its kinds.
+
+    `pinned` is the address and port of an earlier login of the same batch. With `commands` the helper
+    is started where the node allows it, after the file channel, so that it can name the file server's process.
+    """
+    client = _Client(node, trust.KnownHosts(home), answers)
+    connection = await _connect(node, home, line, client, pinned)
+    try:
+        sftp = await connection.start_sftp_client(path_encoding=None)
+    except (asyncssh.Error, OSError) as error:
+        connection.abort()
+        raise _sftp_refused(node, error) from error
+    helper, why = None, "not asked for"
+    if commands:
+        try:
+            helper = await Helper.start(lambda command: connection.create_process(command, encoding=None))
+        except (NoHelper, OSError, asyncssh.Error) as error:
+            why = str(error)
+            if client.lost.is_set():
+                raise CannotReach(node.name, "sftp", "the line was lost while logging in") from error
+    peer = connection.get_extra_info("peername")
+    address = (str(peer[0]), int(peer[1])) if peer and connection.get_extra_info("socket") else None
+    return Login(node, connection, sftp, helper, why, client.lost, address)
+
+
+async def _connect(
+    node: Node, home: Home, line: LineSettings, client: _Client, pinned: tuple[str, int] | None
+) -> asyncssh.SSHClientConnection:
+    options: dict[str, Any] = {
+        "client_factory": lambda: client,
+        "known_hosts": client._known.entries,
+        "config": [str(home.ssh / "config")] if (home.ssh / "config").exists() else None,
+        "encryption_algs": _CIPHERS,
+        "compression_algs": None,
+        "window": _WINDOW,
+        "keepalive_interval": line.keepalive,
+        "keepalive_count_max": 3,
+        "connect_timeout": 20,
+        "login_timeout": 300,
+    }
+    if node.port is not None:
+        options["port"] = node.port
+    if node.user is not None:
+        options["username"] = node.user
+    if node.key is not None:
+        options["client_keys"] = [node.key]
+    sock = None
+    try:
+        if pinned is not None:
+            async with asyncio.timeout(20):
+                sock = await _socket_to(pinned)
+            options.setdefault("port", pinned[1])
+        return await asyncssh.connect(node.address, sock=sock, **options)
+    except (OSError, asyncssh.Error, asyncssh.KeyImportError, ValueError, TimeoutError) as error:
+        if sock is not None:
+            sock.close()
+        raise _explain(node, client, error) from error
+
+
+async def _socket_to(address: tuple[str, int]) -> socket.socket:
+    family = socket.AF_INET6 if ":" in address[0] else socket.AF_INET
+    sock = socket.socket(family, socket.SOCK_STREAM)
+    sock.setblocking(False)
+    try:
+        await asyncio.get_running_loop().sock_connect(sock, address)
+    except BaseException:
+        sock.close()
+        raise
+    return sock
+
+
+def _explain(node: Node, client: _Client, error: Exception) -> CannotReach:
+    """Which step failed, from what the library raised and what we saw on the way."""
+    name, said = node.name, str(error)
+    if client.stopped is not None:
+        return client.stopped
+    if client.sight is not None:
+        sight = client.sight
+        host = trust.known_name(sight.host, sight.port)
+        if sight.expected:
+            return ChangedHostKey(name, host, sight.fingerprint, sight.expected, str(client._known.file))
+        return UnknownHostKey(name, host, sight.fingerprint, sight.algorithm, sight.line)
+    match error:
+        case socket.gaierror():
+            return CannotReach(
+                name,
+                "look-up",
+                f"no address is known for {node.address!r}",
+                remedy="check the spelling and that the network (VPN?) is up",
+            )
+        case asyncssh.PermissionDenied():
+            return CannotReach(
+                name,
+                "login",
+                "the server refused the login",
+                passing=False,
+                remedy="check the user name and the key (--user, --key), or the password that was typed",
+            )
+        case asyncssh.KeyImportError() | asyncssh.KeyEncryptionError():
+            return CannotReach(
+                name,
+                "login",
+                f"the key cannot be used: {said}",
+                passing=False,
+                remedy="a key with a pass phrase is loaded into the SSH agent with ssh-add",
+            )
+        case FileNotFoundError() | PermissionError() | IsADirectoryError():
+            return CannotReach(name, "login", f"a key or configuration file cannot be read: {said}", passing=False)
+        case TimeoutError():
+            return CannotReach(name, "connect", "no answer", remedy="check the address and that the network is up")
+        case asyncssh.KeyExchangeFailed() | asyncssh.ProtocolNotSupported() | asyncssh.ProtocolError():
+            return CannotReach(name, "key-exchange", said, passing=False)
+        case ValueError() | asyncssh.ConfigParseError():
+            return CannotReach(name, "connect", said, passing=False, remedy="check ~/.ssh/config")
+        case OSError():
+            return CannotReach(name, "connect", error.strerror or said, remedy="check address and port")
+        case _:
+            return CannotReach(name, "connect", said or type(error).__name__)
+
+
+def _sftp_refused(node: Node, error: Exception) -> CannotReach:
+    said = str(error)
+    if "Max packet size" in said:
+        return CannotReach(
+            node.name,
+            "sftp",
+            "the account's shell prints text where files should come",
+            passing=False,
+            remedy="silence its start-up file for sessions without a terminal",
+        )
+    if isinstance(error, asyncssh.SFTPConnectionLost):
+        return CannotReach(
+            node.name,
+            "sftp",
+            "the login ended before the file server answered",
+            remedy="the account may have no shell, or the server no file service",
+        )
+    return CannotReach(node.name, "sftp", said or type(error).__name__)

@@ -1,0 +1,198 @@
+"""What a store is: the one narrow way in which everything above reaches files.
+
+Paths are absolute bytes. Every operation raises `StoreError` and nothing else. The carrier and the
+planner ask a store what it can do (`Traits`); they never ask which kind of store it is.
+"""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Protocol
+
+
+class Kind(StrEnum):
+    """What a name in a directory stands for."""
+
+    FILE = "file"
+    DIRECTORY = "directory"
+    LINK = "link"
+    FIFO = "fifo"
+    SOCKET = "socket"
+    DEVICE = "device"
+    UNKNOWN = "unknown"
+
+    @property
+    def carried(self) -> bool:
+        """Whether this kind can be staged. The others are never even opened."""
+        return self in (Kind.FILE, Kind.DIRECTORY, Kind.LINK)
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """What a store knows of one name, links not followed.
+
+    `size` in bytes; times in nanoseconds since the epoch, as fine as the store keeps them; `mode` the
+    twelve permission bits; `changed_ns` and `inode` only where the store has them.
+    """
+
+    kind: Kind
+    size: int
+    mtime_ns: int
+    mode: int
+    changed_ns: int | None = None
+    inode: int | None = None
+
+    def same_as(self, other: Facts) -> bool:
+        """Whether nothing that both looks know has moved. A file that is read must stay so."""
+        if (self.kind, self.size) != (other.kind, other.size):
+            return False
+        exact = self.changed_ns is not None and other.changed_ns is not None
+        step = 1 if exact else 1_000_000_000
+        if self.mtime_ns // step != other.mtime_ns // step:
+            return False
+        return not exact or (self.changed_ns == other.changed_ns and self.inode == other.inode)
+
+    def right_for(self, other: Facts, step_ns: int) -> bool:
+        """Whether a file with these facts passes for one with `other`'s, by size and time at this step."""
+        return (self.kind, self.size, self.mtime_ns // step_ns) == (
+            other.kind,
+            other.size,
+            other.mtime_ns // step_ns,
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Traits:
+    """What a store can do. Sizes in bytes.
+
+    `time_step_ns`: how finely it keeps times. `digests`: it can hash a file where the file is. `quick`:
+    reading it costs no line. `read_size` and `write_size`: the largest single request.
+    """
+
+    time_step_ns: int
+    digests: bool
+    quick: bool
+    read_size: int
+    write_size: int
+
+
+@dataclass(frozen=True, slots=True)
+class NodeDigest:
+    """A digest made where the file is, with the size that was read and what the file's facts were then."""
+
+    digest: str
+    facts: Facts
+
+
+class Reader(Protocol):
+    """An open regular file."""
+
+    async def facts(self) -> Facts:
+        """The facts of what is open, whatever the name stands for by now."""
+
+    async def read(self, offset: int, size: int) -> bytes:
+        """At most `size` bytes; fewer only at the end of the file."""
+
+    async def close(self) -> None:
+        """Let go of the file."""
+
+
+class Writer(Protocol):
+    """An open part file."""
+
+    async def write(self, offset: int, data: bytes) -> None:
+        """Returns when the store has acknowledged all of it."""
+
+    async def sync(self) -> bool:
+        """True when everything acknowledged before the call is on disk; False where there is no such request."""
+
+    async def close(self) -> None:
+        """Let go of the file. A failure here is a failure of the step."""
+
+
+class Store(Protocol):
+    """Files on one machine, through one session. A lost line ends the store; a new one is opened."""
+
+    name: str
+    traits: Traits
+
+    async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
+        """The absolute path for one as typed; it need not exist. Links above it are followed, itself on request."""
+
+    async def look(self, path: bytes) -> Facts | None:
+        """Facts of a name, links not followed; None where there is nothing."""
+
+    async def look_closely(self, path: bytes) -> Facts | None:
+        """As `look`, with the finest facts that can be had."""
+
+    def entries(self, path: bytes) -> AsyncIterator[list[tuple[bytes, Facts]]]:
+        """What a directory holds, in handfuls, unordered."""
+
+    async def read_link(self, path: bytes) -> bytes:
+        """Where a symbolic link points, as it stands."""
+
+    async def room(self, path: bytes) -> int | None:
+        """Free bytes for us where `path` is; None when the store does not tell."""
+
+    async def clock_ns(self) -> int | None:
+        """What the store's own machine takes the time to be; None when it does not tell."""
+
+    async def open(self, path: bytes) -> Reader:
+        """Open a regular file for reading, never through a link."""
+
+    async def create_part(self, path: bytes) -> Writer:
+        """A new part file, mode 0600. EXISTS when there is anything under the name."""
+
+    async def reopen_part(self, path: bytes) -> Writer:
+        """Go on in a part file of ours, never through a link."""
+
+    async def copy_part(self, old: bytes, new: bytes, size: int) -> None:
+        """A new part file with the first `size` bytes of an old one, copied where they are. Or UNSUPPORTED."""
+
+    async def make_directory(self, path: bytes, mode: int) -> None:
+        """EXISTS when there is anything under the name."""
+
+    async def make_link(self, path: bytes, target: bytes) -> None:
+        """A symbolic link. EXISTS when there is anything under the name."""
+
+    async def set_facts(self, path: bytes, *, mode: int, mtime_ns: int) -> None:
+        """Permission bits and modification time; the access time becomes now."""
+
+    async def place_new(self, part: bytes, final: bytes) -> None:
+        """Give a part file its final name. EXISTS, and nothing done, when there is anything under it."""
+
+    async def place_over(self, part: bytes, final: bytes) -> None:
+        """The same, in place of a file that is there, in one go."""
+
+    async def keep(self, path: bytes, kept: bytes) -> None:
+        """A second name for a file that is about to be replaced. EXISTS when `kept` is taken."""
+
+    async def remove(self, path: bytes) -> None:
+        """Remove a file or link."""
+
+    async def digest(self, path: bytes, algorithm: str) -> NodeDigest:
+        """Sync and hash a regular file where it is. UNSUPPORTED where the store cannot."""
+
+    async def same_disk(self, directory: bytes) -> bool:
+        """Whether `digest` sees the same disk as we do (proved with a token file in `directory`)."""
+
+    def witness(self) -> str:
+        """Names this session's writers, so that a later session can ask after them; "" when unknown."""
+
+    async def writers_gone(self, witness: str) -> bool:
+        """Whether every writer of an earlier session is *shown* to have ended."""
+
+    async def close(self) -> None:
+        """End the session."""
+
+
+class Source(Protocol):
+    """How to get a store, again and again: one line lost, the next one opened."""
+
+    async def open(self) -> Store:
+        """A fresh session. Raises CannotReach."""
+
+    def pins(self) -> dict[str, tuple[str, int]]:
+        """The addresses that this holds to, by node, once it has been reached."""

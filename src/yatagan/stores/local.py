@@ -1,0 +1,334 @@
+"""Files on this machine.
+
+Every call runs in a thread, so that a slow disk never stops the event loop. Part files are opened
+exclusively and never through a link; a new name is given by link and unlink, which refuses a name
+that exists, and the directory is synced before the caller hears of it.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import errno
+import hashlib
+import itertools
+import os
+import stat
+import time
+from collections.abc import AsyncIterator, Callable, Iterator
+from typing import ParamSpec, TypeVar
+
+from yatagan.errors import Fault, StoreError
+from yatagan.stores.interface import Facts, Kind, NodeDigest, Reader, Traits, Writer
+
+P = ParamSpec("P")
+T = TypeVar("T")
+
+SYSTEM_FAULTS = {
+    errno.ENOENT: Fault.MISSING,
+    errno.EEXIST: Fault.EXISTS,
+    errno.ENOTEMPTY: Fault.EXISTS,
+    errno.EACCES: Fault.DENIED,
+    errno.EPERM: Fault.DENIED,
+    errno.EROFS: Fault.READ_ONLY,
+    errno.ENOSPC: Fault.NO_ROOM,
+    errno.EDQUOT: Fault.NO_ROOM,
+    errno.ELOOP: Fault.IS_LINK,
+    errno.EISDIR: Fault.IS_DIRECTORY,
+    errno.ENOTDIR: Fault.NOT_A_DIRECTORY,
+    errno.ENAMETOOLONG: Fault.NAME_TOO_LONG,
+    errno.EIO: Fault.DISK,
+    errno.EOPNOTSUPP: Fault.UNSUPPORTED,
+    errno.EXDEV: Fault.UNSUPPORTED,
+}
+
+#: A handful of directory entries: enough that the thread switch does not count.
+_HANDFUL = 2000
+_BLOCK = 1 << 20
+
+
+def fault_of(error: OSError, path: bytes) -> StoreError:
+    """Our error for one of the operating system's."""
+    fault = SYSTEM_FAULTS.get(error.errno or 0, Fault.REFUSED)
+    return StoreError(fault, path, detail=error.strerror or str(error))
+
+
+def kind_of(mode: int) -> Kind:
+    """The kind that the type bits of a POSIX mode stand for."""
+    for test, kind in (
+        (stat.S_ISREG, Kind.FILE),
+        (stat.S_ISDIR, Kind.DIRECTORY),
+        (stat.S_ISLNK, Kind.LINK),
+        (stat.S_ISFIFO, Kind.FIFO),
+        (stat.S_ISSOCK, Kind.SOCKET),
+    ):
+        if test(mode):
+            return kind
+    return Kind.DEVICE if stat.S_ISBLK(mode) or stat.S_ISCHR(mode) else Kind.UNKNOWN
+
+
+def facts_of(status: os.stat_result) -> Facts:
+    """Our facts from a stat result."""
+    return Facts(
+        kind_of(status.st_mode),
+        status.st_size,
+        status.st_mtime_ns,
+        stat.S_IMODE(status.st_mode),
+        status.st_ctime_ns,
+        status.st_ino,
+    )
+
+
+async def _thread(path: bytes, function: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
+    try:
+        return await asyncio.to_thread(function, *args, **kwargs)
+    except OSError as error:
+        raise fault_of(error, path) from error
+
+
+def open_regular(path: bytes, flags: int) -> int:
+    """A descriptor of a regular file, not through a link and without waiting on a FIFO. Raises OSError."""
+    descriptor = os.open(path, flags | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+    if not stat.S_ISREG(os.fstat(descriptor).st_mode):
+        os.close(descriptor)
+        raise OSError(errno.EOPNOTSUPP, "not a regular file")
+    return descriptor
+
+
+def hash_file(path: bytes, algorithm: str) -> NodeDigest:
+    """Read and hash one regular file. Raises OSError."""
+    descriptor = open_regular(path, os.O_RDONLY)
+    try:
+        value = hashlib.new(algorithm)
+        buffer = memoryview(bytearray(_BLOCK))
+        while count := os.readv(descriptor, [buffer]):
+            value.update(buffer[:count])
+        return NodeDigest(value.hexdigest(), facts_of(os.fstat(descriptor)))
+    finally:
+        os.close(descriptor)
+
+
+class LocalFile:
+    """An open local file, for reading or as a part file."""
+
+    def __init__(self, descriptor: int, path: bytes) -> None:
+        self._descriptor = descriptor
+        self._path = path
+
+    async def facts(self) -> Facts:
+        """See `Reader.facts`."""
+        return facts_of(await _thread(self._path, os.fstat, self._descriptor))
+
+    async def read(self, offset: int, size: int) -> bytes:
+        """See `Reader.read`."""
+        return await _thread(self._path, os.pread, self._descriptor, size, offset)
+
+    async def write(self, offset: int, data: bytes) -> None:
+        """See `Writer.write`."""
+        await _thread(self._path, self._write_all, offset, data)
+
+    def _write_all(self, offset: int, data: bytes) -> None:
+        view = memoryview(data)
+        while view:
+            count = os.pwrite(self._descriptor, view, offset)
+            view, offset = view[count:], offset + count
+
+    async def sync(self) -> bool:
+        """See `Writer.sync`."""
+        await _thread(self._path, os.fsync, self._descriptor)
+        return True
+
+    async def close(self) -> None:
+        """See `Reader.close` and `Writer.close`."""
+        if self._descriptor >= 0:
+            descriptor, self._descriptor = self._descriptor, -1
+            await _thread(self._path, os.close, descriptor)
+
+
+class LocalStore:
+    """This machine as a store. `base` is where relative paths start."""
+
+    name = ""
+    traits = Traits(time_step_ns=1, digests=True, quick=True, read_size=_BLOCK, write_size=_BLOCK)
+
+    def __init__(self, base: bytes) -> None:
+        self._base = base
+
+    async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
+        """See `Store.resolve`."""
+        whole = os.path.normpath(os.path.join(self._base, path))
+        if follow:
+            return await _thread(path, os.path.realpath, whole)
+        parent, name = os.path.split(whole)
+        return os.path.join(await _thread(path, os.path.realpath, parent), name) if name else whole
+
+    async def look(self, path: bytes) -> Facts | None:
+        """See `Store.look`."""
+        try:
+            return facts_of(await _thread(path, os.lstat, path))
+        except StoreError as error:
+            if error.fault in (Fault.MISSING, Fault.NOT_A_DIRECTORY):
+                return None
+            raise
+
+    look_closely = look
+
+    async def entries(self, path: bytes) -> AsyncIterator[list[tuple[bytes, Facts]]]:
+        """See `Store.entries`."""
+        scan = await _thread(path, os.scandir, path)
+        with scan:
+            while handful := await _thread(path, self._take, scan):
+                yield handful
+
+    @staticmethod
+    def _take(scan: Iterator[os.DirEntry[bytes]]) -> list[tuple[bytes, Facts]]:
+        taken = []
+        for entry in itertools.islice(scan, _HANDFUL):
+            try:
+                taken.append((entry.name, facts_of(entry.stat(follow_symlinks=False))))
+            except FileNotFoundError:
+                continue  # removed between the two looks
+        return taken
+
+    async def read_link(self, path: bytes) -> bytes:
+        """See `Store.read_link`."""
+        return await _thread(path, os.readlink, path)
+
+    async def room(self, path: bytes) -> int | None:
+        """See `Store.room`."""
+        try:
+            found = await _thread(path, os.statvfs, path)
+        except StoreError:
+            return None
+        return found.f_bavail * found.f_frsize
+
+    async def clock_ns(self) -> int | None:
+        """See `Store.clock_ns`."""
+        return time.time_ns()
+
+    async def open(self, path: bytes) -> Reader:
+        """See `Store.open`."""
+        return LocalFile(await _thread(path, open_regular, path, os.O_RDONLY), path)
+
+    async def create_part(self, path: bytes) -> Writer:
+        """See `Store.create_part`."""
+        flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+        return LocalFile(await _thread(path, os.open, path, flags, 0o600), path)
+
+    async def reopen_part(self, path: bytes) -> Writer:
+        """See `Store.reopen_part`."""
+        return LocalFile(await _thread(path, open_regular, path, os.O_RDWR), path)
+
+    async def copy_part(self, old: bytes, new: bytes, size: int) -> None:
+        """See `Store.copy_part`. Never needed here: a local writer ends with its process."""
+        raise StoreError(Fault.UNSUPPORTED, new)
+
+    async def make_directory(self, path: bytes, mode: int) -> None:
+        """See `Store.make_directory`."""
+        await _thread(path, os.mkdir, path, mode)
+
+    async def make_link(self, path: bytes, target: bytes) -> None:
+        """See `Store.make_link`."""
+        await _thread(path, os.symlink, target, path)
+
+    async def set_facts(self, path: bytes, *, mode: int, mtime_ns: int) -> None:
+        """See `Store.set_facts`."""
+
+        def change() -> None:
+            if stat.S_ISLNK(os.lstat(path).st_mode):
+                raise OSError(errno.ELOOP, "a link is in the way")
+            os.chmod(path, mode)
+            os.utime(path, ns=(time.time_ns(), mtime_ns))
+
+        await _thread(path, change)
+
+    async def place_new(self, part: bytes, final: bytes) -> None:
+        """See `Store.place_new`."""
+
+        def place() -> None:
+            try:
+                os.link(part, final, follow_symlinks=False)
+            except OSError as error:
+                if error.errno not in (errno.EPERM, errno.EOPNOTSUPP):
+                    raise
+                # A disk without hard links: look, then rename. The moment between cannot be closed there.
+                if os.path.lexists(final):
+                    raise FileExistsError(errno.EEXIST, "exists") from None
+                os.rename(part, final)
+            else:
+                os.unlink(part)
+            _sync_directory(final)
+
+        await _thread(final, place)
+
+    async def place_over(self, part: bytes, final: bytes) -> None:
+        """See `Store.place_over`."""
+
+        def place() -> None:
+            os.rename(part, final)
+            _sync_directory(final)
+
+        await _thread(final, place)
+
+    async def keep(self, path: bytes, kept: bytes) -> None:
+        """See `Store.keep`."""
+
+        def keep() -> None:
+            try:
+                os.link(path, kept, follow_symlinks=False)
+            except OSError as error:
+                if error.errno not in (errno.EPERM, errno.EOPNOTSUPP):
+                    raise
+                if os.path.lexists(kept):
+                    raise FileExistsError(errno.EEXIST, "exists") from None
+                os.rename(path, kept)
+
+        await _thread(path, keep)
+
+    async def remove(self, path: bytes) -> None:
+        """See `Store.remove`."""
+        await _thread(path, os.unlink, path)
+
+    async def digest(self, path: bytes, algorithm: str) -> NodeDigest:
+        """See `Store.digest`."""
+        return await _thread(path, hash_file, path, algorithm)
+
+    async def same_disk(self, directory: bytes) -> bool:
+        """See `Store.same_disk`."""
+        return True
+
+    def witness(self) -> str:
+        """See `Store.witness`. The lock on the batch already shows that the earlier process has ended."""
+        return "local"
+
+    async def writers_gone(self, witness: str) -> bool:
+        """See `Store.writers_gone`."""
+        return True
+
+    async def close(self) -> None:
+        """See `Store.close`."""
+
+
+def _sync_directory(path: bytes) -> None:
+    descriptor = os.open(os.path.dirname(path), os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(descriptor)
+    except OSError as error:
+        if error.errno not in (errno.EINVAL, errno.EOPNOTSUPP):
+            raise
+    finally:
+        os.close(descriptor)
+
+
+class LocalSource:
+    """Opens the local store; it never fails."""
+
+    def __init__(self, base: bytes) -> None:
+        self._base = base
+
+    async def open(self) -> LocalStore:
+        """See `Source.open`."""
+        return LocalStore(self._base)
+
+    def pins(self) -> dict[str, tuple[str, int]]:
+        """See `Source.pins`."""
+        return {}

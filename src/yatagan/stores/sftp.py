@@ -1,0 +1,484 @@
+"""Files on a node, over SFTP version 3 with the extensions that its server offers.
+
+Every request passes through `_ask`, which watches for a server that has gone silent and translates
+what the library raises; nothing of asyncssh climbs past this module. Where the node runs commands,
+the helper adds what SFTP cannot tell: times in nanoseconds, digests, and whether an earlier
+session's processes have ended.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import posixpath
+import secrets
+import stat
+import time
+from collections.abc import AsyncIterator, Coroutine
+from typing import Any, TypeVar
+
+import asyncssh
+from asyncssh.constants import FXF_CREAT, FXF_EXCL, FXF_READ, FXF_WRITE
+
+from yatagan.config.home import Home, LineSettings
+from yatagan.config.nodes import Node
+from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.nodes.helper.client import Helper
+from yatagan.nodes.login import Answers, Login, log_in
+from yatagan.places import PART_PREFIX, PART_SUFFIX
+from yatagan.stores.interface import Facts, NodeDigest, Reader, Traits, Writer
+from yatagan.stores.local import SYSTEM_FAULTS, kind_of
+
+T = TypeVar("T")
+
+_SECOND = 1_000_000_000
+#: Largest request we make: 255 KiB fits every server's packet limit of 256 KiB.
+_REQUEST = 255 << 10
+_HANDFUL = 1000
+
+_LOST = (
+    asyncssh.SFTPConnectionLost,
+    asyncssh.SFTPNoConnection,
+    asyncssh.SFTPBadMessage,
+    asyncssh.ConnectionLost,
+    asyncssh.ChannelOpenError,
+    asyncssh.DisconnectError,
+    ConnectionError,
+    EOFError,
+)
+_SERVER_FAULTS: dict[type[asyncssh.SFTPError], Fault] = {
+    asyncssh.SFTPNoSuchFile: Fault.MISSING,
+    asyncssh.SFTPNoSuchPath: Fault.MISSING,
+    asyncssh.SFTPPermissionDenied: Fault.DENIED,
+    asyncssh.SFTPFileAlreadyExists: Fault.EXISTS,
+    asyncssh.SFTPWriteProtect: Fault.READ_ONLY,
+    asyncssh.SFTPNoSpaceOnFilesystem: Fault.NO_ROOM,
+    asyncssh.SFTPQuotaExceeded: Fault.NO_ROOM,
+    asyncssh.SFTPOpUnsupported: Fault.UNSUPPORTED,
+    asyncssh.SFTPNotADirectory: Fault.NOT_A_DIRECTORY,
+    asyncssh.SFTPFileIsADirectory: Fault.IS_DIRECTORY,
+    asyncssh.SFTPLinkLoop: Fault.IS_LINK,
+}
+
+
+def facts_from(attrs: asyncssh.SFTPAttrs) -> Facts:
+    """Our facts from a server's. Version 3 has whole seconds and neither ctime nor inode."""
+    mode = attrs.permissions or 0
+    return Facts(kind_of(mode), attrs.size or 0, (attrs.mtime or 0) * _SECOND, stat.S_IMODE(mode))
+
+
+def facts_from_helper(found: list[int]) -> Facts:
+    """Our facts from the helper's list: mode, size, mtime, ctime, inode."""
+    mode, size, mtime_ns, changed_ns, inode = found
+    return Facts(kind_of(mode), size, mtime_ns, stat.S_IMODE(mode), changed_ns, inode)
+
+
+class SftpFile:
+    """An open file on a node; every read or write is one request."""
+
+    def __init__(self, store: SftpStore, file: asyncssh.SFTPClientFile, path: bytes) -> None:
+        self._store = store
+        self._file = file
+        self._path = path
+
+    async def facts(self) -> Facts:
+        """See `Reader.facts`."""
+        return facts_from(await self._store._ask(self._file.stat(), self._path))
+
+    async def read(self, offset: int, size: int) -> bytes:
+        """See `Reader.read`. A server may answer with less than asked; the rest is asked for."""
+        data: bytes = await self._store._ask(self._file.read(size, offset), self._path)
+        while len(data) < size:
+            more: bytes = await self._store._ask(self._file.read(size - len(data), offset + len(data)), self._path)
+            if not more:
+                break
+            data += more
+        return data
+
+    async def write(self, offset: int, data: bytes) -> None:
+        """See `Writer.write`."""
+        await self._store._ask(self._file.write(data, offset), self._path, writing=True)
+
+    async def sync(self) -> bool:
+        """See `Writer.sync`."""
+        try:
+            await self._store._ask(self._file.fsync(), self._path, writing=True)
+        except StoreError as error:
+            if error.fault is not Fault.UNSUPPORTED:
+                raise
+            return False
+        return True
+
+    async def close(self) -> None:
+        """See `Reader.close` and `Writer.close`."""
+        await self._store._ask(self._file.close(), self._path, writing=True)
+
+
+class SftpStore:
+    """A node as a store, through one login."""
+
+    def __init__(self, login: Login, line: LineSettings) -> None:
+        self._login = login
+        self._sftp = login.sftp
+        self._helper: Helper | None = login.helper
+        self._silence = line.silence
+        self._outstanding: set[asyncio.Future[Any]] = set()
+        self._last_answer = time.monotonic()
+        self._fault = Fault.LINE_LOST
+        self._start = login.node.start.encode("utf-8", "surrogateescape") if login.node.start else b""
+        self.name = login.node.name
+        self.address = login.address
+        limits = login.sftp.limits
+        self.traits = Traits(
+            time_step_ns=_SECOND,
+            digests=self._helper is not None,
+            quick=False,
+            read_size=min(limits.max_read_len or _REQUEST, _REQUEST),
+            write_size=min(limits.max_write_len or _REQUEST, _REQUEST),
+        )
+        self._watch = asyncio.create_task(self._watch_line())
+
+    @property
+    def why_no_helper(self) -> str:
+        """Why digests cannot be made on the node; "" when they can."""
+        return "" if self._helper is not None else self._login.no_helper
+
+    async def _watch_line(self) -> None:
+        """End everything outstanding when the connection goes, or nothing has answered for too long."""
+        while not self._login.lost.is_set():
+            try:
+                async with asyncio.timeout(min(1.0, self._silence / 4)):
+                    await self._login.lost.wait()
+            except TimeoutError:
+                if self._outstanding and time.monotonic() - self._last_answer > self._silence:
+                    self._fault = Fault.SILENT
+                    self._login.connection.abort()
+                    break
+        for future in list(self._outstanding):
+            future.cancel()
+
+    async def _ask(self, request: Coroutine[Any, Any, T], path: bytes, *, writing: bool = False) -> T:
+        """One request and its answer, or our own error for whatever went wrong."""
+        if self._watch.done():
+            request.close()
+            raise StoreError(self._fault, path, store=self.name)
+        if not self._outstanding:
+            self._last_answer = time.monotonic()
+        future = asyncio.ensure_future(request)
+        self._outstanding.add(future)
+        try:
+            return await future
+        except asyncio.CancelledError:
+            if future.cancelled() and self._watch_ended():
+                raise StoreError(self._fault, path, store=self.name) from None
+            raise
+        except asyncssh.SFTPFailure as error:
+            raise await self._look_into(error, path, writing) from error
+        except asyncssh.SFTPError as error:
+            if isinstance(error, _LOST):
+                raise StoreError(self._fault, path, store=self.name, detail=error.reason) from error
+            fault = _SERVER_FAULTS.get(type(error), Fault.REFUSED)
+            raise StoreError(fault, path, store=self.name, detail=error.reason) from error
+        except _LOST as error:
+            raise StoreError(self._fault, path, store=self.name, detail=str(error)) from error
+        except OSError as error:  # the helper's
+            fault = SYSTEM_FAULTS.get(error.errno or 0, Fault.REFUSED)
+            raise StoreError(fault, path, store=self.name, detail=error.strerror or str(error)) from error
+        except ValueError as error:  # a file object of the library that has lost its channel
+            raise StoreError(Fault.LINE_LOST, path, store=self.name, detail=str(error)) from error
+        finally:
+            self._outstanding.discard(future)
+            self._last_answer = time.monotonic()
+
+    def _watch_ended(self) -> bool:
+        return self._watch.done() or self._login.lost.is_set() or self._fault is Fault.SILENT
+
+    async def _look_into(self, error: asyncssh.SFTPFailure, path: bytes, writing: bool) -> StoreError:
+        """A bare "Failure" may be many things: look before telling."""
+        said = error.reason
+        if "no space" in said.lower() or "quota" in said.lower():
+            return StoreError(Fault.NO_ROOM, path, store=self.name, detail=said)
+        try:
+            if writing:
+                room = await self.room(posixpath.dirname(path))
+                if room is not None and room < self.traits.write_size:
+                    return StoreError(Fault.NO_ROOM, path, store=self.name, detail=said)
+            elif await self.look(path) is not None:
+                return StoreError(Fault.EXISTS, path, store=self.name, detail=said)
+            if len(posixpath.basename(path)) > 255:
+                return StoreError(Fault.NAME_TOO_LONG, path, store=self.name, detail=said)
+        except StoreError as found:
+            if found.fault in LINE_FAULTS:
+                return found
+        return StoreError(Fault.REFUSED, path, store=self.name, detail=said)
+
+    async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
+        """See `Store.resolve`."""
+        home = await self._ask(self._sftp.realpath(b"."), b".")
+        whole = posixpath.normpath(posixpath.join(home, self._start, path))
+        above, name = (whole, b"") if follow else posixpath.split(whole)
+        try:
+            above = await self._ask(self._sftp.realpath(above), above)
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
+        return posixpath.join(above, name) if name else above
+
+    async def look(self, path: bytes) -> Facts | None:
+        """See `Store.look`."""
+        try:
+            return facts_from(await self._ask(self._sftp.lstat(path), path))
+        except StoreError as error:
+            if error.fault in (Fault.MISSING, Fault.NOT_A_DIRECTORY):
+                return None
+            raise
+
+    async def look_closely(self, path: bytes) -> Facts | None:
+        """See `Store.look_closely`."""
+        if self._helper is None:
+            return await self.look(path)
+        found, close = await asyncio.gather(self.look(path), self._look_by_helper(path))
+        # Commands may see another disk than the file protocol: only what both agree on counts.
+        return close if found is not None and close is not None and found.same_as(close) else found
+
+    async def _look_by_helper(self, path: bytes) -> Facts | None:
+        assert self._helper is not None
+        try:
+            return facts_from_helper((await self._ask(self._helper.ask("look", path), path))["facts"])
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
+            return None
+
+    async def entries(self, path: bytes) -> AsyncIterator[list[tuple[bytes, Facts]]]:
+        """See `Store.entries`."""
+        listing = self._sftp.scandir(path)
+        while handful := await self._ask(_take(listing), path):
+            yield handful
+
+    async def read_link(self, path: bytes) -> bytes:
+        """See `Store.read_link`."""
+        return await self._ask(self._sftp.readlink(path), path)
+
+    async def room(self, path: bytes) -> int | None:
+        """See `Store.room`."""
+        try:
+            found = await self._ask(self._sftp.statvfs(path), path)
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
+            return None
+        return int(found.bavail) * int(found.frsize)
+
+    async def clock_ns(self) -> int | None:
+        """See `Store.clock_ns`."""
+        if self._helper is None:
+            return None
+        return int((await self._ask(self._helper.ask("hello"), b""))["clock_ns"])
+
+    async def open(self, path: bytes) -> Reader:
+        """See `Store.open`. The look comes first: opening a FIFO would stop the whole channel."""
+        await self._only_regular(path)
+        return await self._open(path, FXF_READ, None)
+
+    async def create_part(self, path: bytes) -> Writer:
+        """See `Store.create_part`."""
+        return await self._open(
+            path, FXF_READ | FXF_WRITE | FXF_CREAT | FXF_EXCL, asyncssh.SFTPAttrs(permissions=0o600)
+        )
+
+    async def reopen_part(self, path: bytes) -> Writer:
+        """See `Store.reopen_part`."""
+        await self._only_regular(path)
+        return await self._open(path, FXF_READ | FXF_WRITE, None)
+
+    async def _open(self, path: bytes, flags: int, attrs: asyncssh.SFTPAttrs | None) -> SftpFile:
+        file = await self._ask(self._open_handle(path, flags, attrs or asyncssh.SFTPAttrs()), path)
+        return SftpFile(self, file, path)
+
+    async def _open_handle(self, path: bytes, flags: int, attrs: asyncssh.SFTPAttrs) -> asyncssh.SFTPClientFile:
+        # A block size of 0 makes every read and write of ours exactly one request.
+        return await self._sftp.open(path, flags, attrs, encoding=None, block_size=0)
+
+    async def _only_regular(self, path: bytes) -> None:
+        found = await self.look(path)
+        if found is None:
+            raise StoreError(Fault.MISSING, path, store=self.name)
+        if found.kind.value != "file":
+            fault = {"link": Fault.IS_LINK, "directory": Fault.IS_DIRECTORY}.get(found.kind.value, Fault.SPECIAL)
+            raise StoreError(fault, path, store=self.name)
+
+    async def copy_part(self, old: bytes, new: bytes, size: int) -> None:
+        """See `Store.copy_part`. By the copy-data extension: the bytes never leave the node."""
+        if not self._sftp.supports_remote_copy:
+            raise StoreError(Fault.UNSUPPORTED, new, store=self.name)
+        await self._only_regular(old)
+        source = await self._open_handle_of(old, FXF_READ)
+        try:
+            target = await self._ask(
+                self._open_handle(
+                    new, FXF_READ | FXF_WRITE | FXF_CREAT | FXF_EXCL, asyncssh.SFTPAttrs(permissions=0o600)
+                ),
+                new,
+            )
+            try:
+                await self._ask(self._sftp.remote_copy(source, target, 0, size, 0), new, writing=True)
+                await SftpFile(self, target, new).sync()
+            finally:
+                await self._ask(target.close(), new, writing=True)
+        finally:
+            await self._ask(source.close(), old)
+
+    async def _open_handle_of(self, path: bytes, flags: int) -> asyncssh.SFTPClientFile:
+        return await self._ask(self._open_handle(path, flags, asyncssh.SFTPAttrs()), path)
+
+    async def make_directory(self, path: bytes, mode: int) -> None:
+        """See `Store.make_directory`."""
+        await self._ask(self._sftp.mkdir(path, asyncssh.SFTPAttrs(permissions=mode)), path)
+
+    async def make_link(self, path: bytes, target: bytes) -> None:
+        """See `Store.make_link`."""
+        await self._ask(self._sftp.symlink(target, path), path)
+
+    async def set_facts(self, path: bytes, *, mode: int, mtime_ns: int) -> None:
+        """See `Store.set_facts`."""
+        attrs = asyncssh.SFTPAttrs(permissions=mode, atime=int(time.time()), mtime=mtime_ns // _SECOND)
+        await self._ask(self._sftp.setstat(path, attrs), path, writing=True)
+
+    async def place_new(self, part: bytes, final: bytes) -> None:
+        """See `Store.place_new`. SFTP's plain rename refuses an existing name."""
+        try:
+            await self._ask(self._sftp.rename(part, final), final)
+        except StoreError as error:
+            if error.fault is Fault.REFUSED and await self.look(final) is not None:
+                raise StoreError(Fault.EXISTS, final, store=self.name, detail=error.detail) from error
+            raise
+
+    async def place_over(self, part: bytes, final: bytes) -> None:
+        """See `Store.place_over`. Where the server cannot, the old name is removed first; it was kept."""
+        try:
+            await self._ask(self._sftp.posix_rename(part, final), final, writing=True)
+        except StoreError as error:
+            if error.fault is not Fault.UNSUPPORTED:
+                raise
+            await self.remove(final)
+            await self.place_new(part, final)
+
+    async def keep(self, path: bytes, kept: bytes) -> None:
+        """See `Store.keep`. By hard link, or by renaming where the server or the disk has none."""
+        try:
+            await self._ask(self._sftp.link(path, kept), kept)
+        except StoreError as error:
+            if error.fault not in (Fault.UNSUPPORTED, Fault.REFUSED, Fault.DENIED):
+                raise
+            await self._ask(self._sftp.rename(path, kept), kept)
+
+    async def remove(self, path: bytes) -> None:
+        """See `Store.remove`."""
+        await self._ask(self._sftp.remove(path), path)
+
+    async def digest(self, path: bytes, algorithm: str) -> NodeDigest:
+        """See `Store.digest`. The file must hold still while it is read."""
+        if self._helper is None or algorithm not in self._helper.greeting["algorithms"]:
+            raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
+        reply = await self._ask(self._helper.ask("digest", path, algorithm=algorithm), path)
+        if reply["before"] != reply["facts"] or reply["size"] != reply["facts"][1]:
+            raise StoreError(Fault.SOURCE_CHANGED, path, store=self.name)
+        facts = facts_from_helper(reply["facts"])
+        found = await self.look(path)
+        if found is None or not found.same_as(facts):
+            raise StoreError(Fault.UNSUPPORTED, path, store=self.name, detail="commands see another disk")
+        return NodeDigest(reply["digest"], facts)
+
+    async def same_disk(self, directory: bytes) -> bool:
+        """See `Store.same_disk`. Commands may land on another machine, or below another root."""
+        if self._helper is None:
+            return False
+        text = secrets.token_hex(16)
+        path = posixpath.join(directory, PART_PREFIX + b"token-" + secrets.token_hex(4).encode() + PART_SUFFIX)
+        writer = await self.create_part(path)
+        try:
+            try:
+                await writer.write(0, text.encode())
+            finally:
+                await writer.close()
+            reply = await self._ask(self._helper.ask("read", path), path)
+            return bool(reply["text"] == text)
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
+            return False
+        finally:
+            await self.remove(path)
+
+    def witness(self) -> str:
+        """See `Store.witness`. The processes of this login on the node, as the helper saw them."""
+        if self._helper is None or not self._helper.greeting["session"]:
+            return ""
+        return json.dumps({"boot": self._helper.greeting["boot"], "processes": self._helper.greeting["session"]})
+
+    async def writers_gone(self, witness: str) -> bool:
+        """See `Store.writers_gone`. A server needs a moment to notice that its line has gone."""
+        if self._helper is None or not witness:
+            return False
+        for wait in (0.0, 0.2, 0.5, 1.0):
+            await asyncio.sleep(wait)
+            reply = await self._ask(self._helper.ask("alive", **json.loads(witness)), b"")
+            if not reply["alive"]:
+                return bool(reply["sure"])
+        return False
+
+    async def close(self) -> None:
+        """See `Store.close`."""
+        await self._login.close()
+        self._watch.cancel()
+
+
+async def _take(entries: AsyncIterator[asyncssh.SFTPName]) -> list[tuple[bytes, Facts]]:
+    """The next handful of a listing; empty at its end. The library's own objects are large, so few live at once."""
+    taken: list[tuple[bytes, Facts]] = []
+    async for entry in entries:
+        if isinstance(entry.filename, bytes) and _is_name(entry.filename):
+            taken.append((entry.filename, facts_from(entry.attrs)))
+            if len(taken) == _HANDFUL:
+                break
+    return taken
+
+
+def _is_name(name: bytes) -> bool:
+    """A server's listing is a stranger's word: only plain names count."""
+    return name not in (b"", b".", b"..") and b"/" not in name and b"\0" not in name
+
+
+class NodeSource:
+    """Opens a node again and again. The first address that was reached is kept for all that follow."""
+
+    def __init__(
+        self,
+        node: Node,
+        home: Home,
+        line: LineSettings,
+        answers: Answers,
+        *,
+        pinned: tuple[str, int] | None = None,
+        commands: bool = True,
+    ) -> None:
+        self.node = node
+        self.pinned = pinned
+        self._home = home
+        self._line = line
+        self._answers = answers
+        self._commands = commands
+
+    async def open(self) -> SftpStore:
+        """See `Source.open`."""
+        login = await log_in(
+            self.node, self._home, self._line, self._answers, pinned=self.pinned, commands=self._commands
+        )
+        if self.pinned is None:
+            self.pinned = login.address
+        return SftpStore(login, self._line)
+
+    def pins(self) -> dict[str, tuple[str, int]]:
+        """See `Source.pins`."""
+        return {} if self.pinned is None else {self.node.name: self.pinned}

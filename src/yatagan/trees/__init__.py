@@ -1,0 +1,1 @@
+"""Trees: a root and its entries; scanning, comparing, and holding them against a record."""

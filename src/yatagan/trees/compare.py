@@ -1,0 +1,74 @@
+"""Two trees side by side: what is only here, the same, different, or in the way. No I/O."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from enum import StrEnum
+
+from yatagan.stores.interface import Facts, Kind
+from yatagan.trees.scan import Tree
+
+
+class Verdict(StrEnum):
+    """How an entry of the first tree stands in the second, as far as facts tell."""
+
+    NEW = "new"
+    SAME = "same"
+    DIFFERENT = "different"
+    #: Size and time agree, but the file was changed so lately that they prove nothing.
+    FRESH = "fresh"
+    #: Another kind of thing has the name.
+    IN_THE_WAY = "in-the-way"
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """One entry of the first tree, what is under its name in the second, and the verdict."""
+
+    path: bytes
+    facts: Facts
+    other: Facts | None
+    verdict: Verdict
+
+
+def compare(tree: Tree, other: Tree, *, step_ns: int, fresh_since_ns: int | None) -> Iterator[Difference]:
+    """Every entry of `tree` against `other`, parents before children.
+
+    Times are compared at `step_ns`, the coarser of the two stores. A file of `tree` that was changed at or
+    after `fresh_since_ns` (by its own machine's clock) is never called the same by size and time.
+    """
+    for path in sorted(tree.entries, key=lambda path: path.split(b"/")):
+        facts = tree.entries[path]
+        found = other.entries.get(path)
+        yield Difference(path, facts, found, _verdict(tree, other, path, facts, found, step_ns, fresh_since_ns))
+
+
+def is_fresh(facts: Facts, since_ns: int | None) -> bool:
+    """Whether a file was changed at or after a moment of its own machine's clock."""
+    changed = facts.mtime_ns if facts.changed_ns is None else facts.changed_ns
+    return since_ns is not None and changed >= since_ns
+
+
+def _verdict(
+    tree: Tree,
+    other: Tree,
+    path: bytes,
+    facts: Facts,
+    found: Facts | None,
+    step_ns: int,
+    fresh_since_ns: int | None,
+) -> Verdict:
+    if found is None:
+        return Verdict.NEW
+    if found.kind is not facts.kind:
+        # A link and a file may replace each other: either is one name that can be kept aside.
+        replaceable = {facts.kind, found.kind} == {Kind.FILE, Kind.LINK}
+        return Verdict.DIFFERENT if replaceable else Verdict.IN_THE_WAY
+    if facts.kind is Kind.DIRECTORY:
+        return Verdict.SAME
+    if facts.kind is Kind.LINK:
+        return Verdict.SAME if tree.targets.get(path) == other.targets.get(path) else Verdict.DIFFERENT
+    if not facts.right_for(found, step_ns):
+        return Verdict.DIFFERENT
+    return Verdict.FRESH if is_fresh(facts, fresh_since_ns) else Verdict.SAME

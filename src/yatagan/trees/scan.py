@@ -1,0 +1,106 @@
+"""Reading a whole tree through a store.
+
+Directories are listed several at a time, since on a line each listing costs round trips. Links
+are not followed. Yatagan's own part files and kept files are no content and never appear.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import posixpath
+from dataclasses import dataclass, field
+
+from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.places import is_ours
+from yatagan.stores.interface import Facts, Kind, Store
+
+#: Directories listed at once.
+_LISTINGS = 16
+
+
+@dataclass(slots=True)
+class Tree:
+    """A root and everything below it.
+
+    `entries` maps paths relative to the root (the root itself is b"") to facts; `targets` holds what
+    links point to; `unread` what could not be looked into, and why.
+    """
+
+    root: bytes
+    entries: dict[bytes, Facts] = field(default_factory=dict)
+    targets: dict[bytes, bytes] = field(default_factory=dict)
+    unread: dict[bytes, Fault] = field(default_factory=dict)
+
+    def absolute(self, relative: bytes) -> bytes:
+        """The full path of an entry."""
+        return posixpath.join(self.root, relative) if relative else self.root
+
+    def files(self) -> list[bytes]:
+        """The regular files, sorted by path."""
+        return sorted(path for path, facts in self.entries.items() if facts.kind is Kind.FILE)
+
+
+async def scan(store: Store, root: bytes, *, depth: int | None = None) -> Tree:
+    """Read a tree; empty when there is nothing at `root`. `depth` 1 stops after the root's own entries.
+
+    Raises StoreError when the root cannot be read or the line is lost; what fails below is in `unread`.
+    """
+    tree = Tree(root)
+    facts = await store.look(root)
+    if facts is None:
+        return tree
+    tree.entries[b""] = facts
+    if facts.kind is Kind.LINK:
+        tree.targets[b""] = await store.read_link(root)
+    if facts.kind is not Kind.DIRECTORY:
+        return tree
+    await _Scan(store, tree, depth).run()
+    if b"" in tree.unread:
+        raise StoreError(tree.unread[b""], root, store=store.name)
+    return tree
+
+
+class _Scan:
+    def __init__(self, store: Store, tree: Tree, depth: int | None) -> None:
+        self._store = store
+        self._tree = tree
+        self._depth = depth
+        self._slots = asyncio.Semaphore(_LISTINGS)
+
+    async def run(self) -> None:
+        level = [b""]
+        reached = 0
+        while level and (self._depth is None or reached < self._depth):
+            async with asyncio.TaskGroup() as group:
+                listings = [group.create_task(self._list(path)) for path in level]
+            level = [path for listing in listings for path in listing.result()]
+            reached += 1
+
+    async def _list(self, relative: bytes) -> list[bytes]:
+        """List one directory; the directories found in it."""
+        below: list[bytes] = []
+        async with self._slots:
+            try:
+                async for handful in self._store.entries(self._tree.absolute(relative)):
+                    for name, facts in handful:
+                        if is_ours(name):
+                            continue
+                        path = posixpath.join(relative, name) if relative else name
+                        self._tree.entries[path] = facts
+                        if facts.kind is Kind.DIRECTORY:
+                            below.append(path)
+                        elif facts.kind is Kind.LINK:
+                            await self._read_link(path)
+            except StoreError as error:
+                if error.fault in LINE_FAULTS:
+                    raise
+                self._tree.unread[relative] = error.fault
+        return below
+
+    async def _read_link(self, path: bytes) -> None:
+        try:
+            self._tree.targets[path] = await self._store.read_link(self._tree.absolute(path))
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
+            self._tree.unread[path] = error.fault
