@@ -48,7 +48,7 @@ class Tuning:
 
     in_flight: int = 8 << 20
     sync_bytes: int = 64 << 20
-    sync_seconds: float = 2.0
+    sync_seconds: float = 1.0
     hash_apart: int = 64 << 10
     drain_seconds: float = 2.0
     apart: Callable[..., Awaitable[Any]] = _in_thread

@@ -37,7 +37,7 @@ CREATE TABLE step (
     number INTEGER PRIMARY KEY, phase INTEGER NOT NULL, kind TEXT NOT NULL, source BLOB NOT NULL,
     path BLOB NOT NULL, label BLOB NOT NULL, size INTEGER NOT NULL, facts TEXT NOT NULL, target BLOB, seen TEXT,
     state TEXT NOT NULL, generation INTEGER NOT NULL, session INTEGER NOT NULL, durable TEXT NOT NULL,
-    sent INTEGER NOT NULL, again INTEGER NOT NULL, digest TEXT NOT NULL, evidence TEXT, fault TEXT,
+    sent INTEGER NOT NULL, digest TEXT NOT NULL, evidence TEXT, fault TEXT,
     detail TEXT NOT NULL);
 CREATE INDEX step_open ON step (phase, number) WHERE state IN ('waiting', 'moving', 'whole', 'proven');
 CREATE TABLE session (number INTEGER PRIMARY KEY, witness TEXT NOT NULL);
@@ -47,7 +47,7 @@ PRAGMA user_version = 1;
 _OPEN = ("waiting", "moving", "whole", "proven")
 _COLUMNS = (
     "number, phase, kind, source, path, label, facts, target, seen, state, generation, session, durable, "
-    "sent, again, digest, evidence, fault, detail"
+    "sent, digest, evidence, fault, detail"
 )
 #: File systems of other machines, by the names that /proc/mounts gives them.
 _NETWORK = ("nfs", "cifs", "smb", "lustre", "gpfs", "beegfs", "ceph", "fuse.", "afs", "9p", "panfs")
@@ -80,7 +80,10 @@ class Standing:
 
 @dataclass(frozen=True, slots=True)
 class Tally:
-    """How many steps of one kind, state and evidence, and their bytes."""
+    """How many steps of one kind, state and evidence, and their bytes.
+
+    `sent` is what went over the line for them, `again` how much of that was more than their size.
+    """
 
     kind: StepKind
     state: StepState
@@ -191,7 +194,7 @@ class Journal:
                 BatchState.QUEUED.value,
             ),
         )
-        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 20)})", (_row(step) for step in steps))
+        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 19)})", (_row(step) for step in steps))
         self._sql.execute("COMMIT")
 
     def close(self) -> None:
@@ -238,7 +241,8 @@ class Journal:
     def tally(self) -> list[Tally]:
         """Counts and bytes by kind, state and evidence."""
         rows = self._sql.execute(
-            "SELECT kind, state, evidence, count(*), sum(size), sum(sent), sum(again) FROM step GROUP BY 1, 2, 3"
+            "SELECT kind, state, evidence, count(*), sum(size), sum(sent),"
+            " sum(CASE WHEN state = 'in place' THEN max(sent - size, 0) ELSE 0 END) FROM step GROUP BY 1, 2, 3"
         )
         return [
             Tally(
@@ -288,11 +292,10 @@ class Journal:
         if change.facts is not None:
             values["size"] = change.facts.size
             values["facts"] = encode_facts(change.facts)
-        for name in ("sent", "again"):  # these add up
-            if name in values:
-                self._sql.execute(
-                    f"UPDATE step SET {name} = {name} + ? WHERE number = ?", (values.pop(name), change.number)
-                )
+        if "sent" in values:  # adds up over all tries
+            self._sql.execute(
+                "UPDATE step SET sent = sent + ? WHERE number = ?", (values.pop("sent"), change.number)
+            )
         if values:
             names = ", ".join(f"{name} = ?" for name in values)
             self._sql.execute(f"UPDATE step SET {names} WHERE number = ?", (*values.values(), change.number))
@@ -377,7 +380,6 @@ def _row(step: Step) -> tuple[object, ...]:
         step.session,
         step.durable,
         step.sent,
-        step.again,
         step.digest,
         step.evidence,
         step.fault,
@@ -391,8 +393,8 @@ def _step(row: tuple[Any, ...]) -> Step:
     values[6] = decode_facts(values[6])
     values[8] = decode_facts(values[8]) if values[8] else None
     values[9] = StepState(values[9])
-    values[16] = Evidence(values[16]) if values[16] else None
-    values[17] = Fault(values[17]) if values[17] else None
+    values[15] = Evidence(values[15]) if values[15] else None
+    values[16] = Fault(values[16]) if values[16] else None
     return Step(*values)
 
 

@@ -333,14 +333,16 @@ class Performer:
         found = await self._destination.look(old) if step.generation else None
         arrived = found.size if found is not None and found.kind is Kind.FILE else 0
         usable = durable.total > 0 and arrived >= durable.end
+        if arrived > step.sent:  # an earlier process died before it could count
+            self._scribe.mention(Change(step.number, sent=arrived - step.sent))
         if usable and await self._is_ours_alone(step):
-            step = await self._begin(step, step.generation, durable, again=arrived - durable.total)
+            step = await self._begin(step, step.generation, durable)
             return step, await self._destination.reopen_part(old), durable
         writer: Writer | None = None
         if usable and durable.prefix:
-            step, writer, durable = await self._copy_generation(step, old, durable.prefix, arrived)
+            step, writer, durable = await self._copy_generation(step, old, durable.prefix)
         if writer is None:
-            step, writer = await self._new_generation(step, again=arrived)
+            step, writer = await self._new_generation(step)
             durable = Extents()
         await self._remove_parts(step)
         return step, writer, durable
@@ -351,7 +353,7 @@ class Performer:
             return True
         return await self._destination.writers_gone(self._journal.witness(step.session))
 
-    async def _begin(self, step: Step, generation: int, durable: Extents, again: int) -> Step:
+    async def _begin(self, step: Step, generation: int, durable: Extents) -> Step:
         """Write down the generation before its part file exists."""
         step = replace(
             step,
@@ -369,16 +371,13 @@ class Performer:
                 durable=step.durable,
                 digest="",
                 facts=step.facts,
-                again=again,
             )
         )
         return step
 
-    async def _copy_generation(
-        self, step: Step, old: bytes, size: int, arrived: int
-    ) -> tuple[Step, Writer | None, Extents]:
+    async def _copy_generation(self, step: Step, old: bytes, size: int) -> tuple[Step, Writer | None, Extents]:
         """What is durable of a part file that another process may hold, copied on the node into a new one."""
-        step = await self._begin(step, step.generation + 1, Extents(), again=0)
+        step = await self._begin(step, step.generation + 1, Extents())
         new = step.part(self._session.batch)
         try:
             await self._destination.copy_part(old, new, size)
@@ -387,13 +386,12 @@ class Performer:
                 raise
             return step, None, Extents()
         durable = Extents([(0, size)])
-        step = await self._begin(step, step.generation, durable, again=arrived - size)
+        step = await self._begin(step, step.generation, durable)
         return step, await self._destination.reopen_part(new), durable
 
-    async def _new_generation(self, step: Step, again: int) -> tuple[Step, Writer]:
+    async def _new_generation(self, step: Step) -> tuple[Step, Writer]:
         for _ in range(_GENERATIONS):
-            step = await self._begin(step, step.generation + 1, Extents(), again=again)
-            again = 0
+            step = await self._begin(step, step.generation + 1, Extents())
             try:
                 return step, await self._destination.create_part(step.part(self._session.batch))
             except StoreError as error:

@@ -60,7 +60,6 @@ class Step:
     session: int = 0
     durable: str = ""
     sent: int = 0
-    again: int = 0
     digest: str = ""
     evidence: Evidence | None = None
     fault: Fault | None = None
@@ -83,7 +82,6 @@ class Change:
     session: int | None = None
     durable: str | None = None
     sent: int | None = None
-    again: int | None = None
     digest: str | None = None
     evidence: Evidence | None = None
     fault: Fault | None = None

@@ -52,8 +52,7 @@ class AtTerminal:
         with _plain_interrupts():
             if not question.shown:
                 return getpass.getpass(text)
-            click.echo(text, nl=False, err=True)
-            return input()
+            return str(click.prompt(text, prompt_suffix="", default="", show_default=False, err=True))
 
 
 @contextlib.contextmanager

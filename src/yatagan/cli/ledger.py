@@ -46,9 +46,15 @@ def show(json_: bool) -> None:
 
 def _as_json(record: Record) -> dict[str, Any]:
     return {
-        "id": record.id, "kind": record.kind.value, "time": record.time, "who": record.who, "file": record.file,
-        "digest": record.digest, "fits": record.fits, **record.body,
-    }  # fmt: skip
+        "id": record.id,
+        "kind": record.kind.value,
+        "time": record.time,
+        "who": record.who,
+        "file": record.file,
+        "digest": record.digest,
+        "fits": record.fits,
+        **record.body,
+    }
 
 
 def _show(record: Record) -> None:
@@ -79,7 +85,15 @@ def _what(record: Record) -> str:
 
 def _files(body: dict[str, Any]) -> str:
     parts = [f"{text.count(int(body.get('files', 0)), 'file')}, {text.size(int(body.get('bytes', 0)))}"]
-    parts += [f"{text.number(int(body[key]))} {word}" for key, word in
-              (("left", "left as is"), ("failed", "failed"), ("different", "different"), ("missing", "missing"),
-               ("not_listed", "not listed")) if body.get(key)]  # fmt: skip
+    parts += [
+        f"{text.number(int(body[key]))} {word}"
+        for key, word in (
+            ("left", "left as is"),
+            ("failed", "failed"),
+            ("different", "different"),
+            ("missing", "missing"),
+            ("not_listed", "not listed"),
+        )
+        if body.get(key)
+    ]
     return "; ".join(parts)

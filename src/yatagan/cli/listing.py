@@ -16,9 +16,14 @@ from yatagan.stores.interface import Facts, Kind
 from yatagan.trees.scan import Tree, scan
 
 _TYPE_BITS = {
-    Kind.FILE: stat.S_IFREG, Kind.DIRECTORY: stat.S_IFDIR, Kind.LINK: stat.S_IFLNK, Kind.FIFO: stat.S_IFIFO,
-    Kind.SOCKET: stat.S_IFSOCK, Kind.DEVICE: stat.S_IFCHR, Kind.UNKNOWN: 0,
-}  # fmt: skip
+    Kind.FILE: stat.S_IFREG,
+    Kind.DIRECTORY: stat.S_IFDIR,
+    Kind.LINK: stat.S_IFLNK,
+    Kind.FIFO: stat.S_IFIFO,
+    Kind.SOCKET: stat.S_IFSOCK,
+    Kind.DEVICE: stat.S_IFCHR,
+    Kind.UNKNOWN: 0,
+}
 _PLURALS = {"directory": "directories"}
 
 
@@ -98,13 +103,18 @@ def _as_json(where: Place, tree: Tree) -> dict[str, Any]:
     for path in _listed(tree):
         facts = tree.entries[path]
         entry: dict[str, Any] = {
-            **name_fields(path or where.name), "kind": facts.kind.value, "size": facts.size,
-            "mtime_ns": facts.mtime_ns, "mode": f"{facts.mode:04o}",
-        }  # fmt: skip
+            **name_fields(path or where.name),
+            "kind": facts.kind.value,
+            "size": facts.size,
+            "mtime_ns": facts.mtime_ns,
+            "mode": f"{facts.mode:04o}",
+        }
         if path in tree.targets:
             entry.update(name_fields(tree.targets[path], "target"))
         entries.append(entry)
     return {
-        "node": where.node, **name_fields(tree.root, "root"), "entries": entries,
+        "node": where.node,
+        **name_fields(tree.root, "root"),
+        "entries": entries,
         "unread": [{**name_fields(path), "fault": fault.value} for path, fault in sorted(tree.unread.items())],
-    }  # fmt: skip
+    }

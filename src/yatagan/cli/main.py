@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import importlib
 import sys
-from typing import Any
+from typing import NoReturn
 
 import click
 
@@ -60,20 +60,18 @@ def program() -> None:
     """Stage datasets between this machine and cluster nodes: planned, resumed, proven, on record."""
 
 
-def main(arguments: list[str] | None = None) -> Any:
+def main(arguments: list[str] | None = None) -> NoReturn:
     """Run the program and exit."""
     from yatagan.errors import YataganError
 
     for stream in (sys.stdout, sys.stderr):
         stream.reconfigure(errors="backslashreplace")  # type: ignore[union-attr]
     try:
-        program.main(arguments, prog_name="yatagan", standalone_mode=False)
+        sys.exit(program.main(arguments, prog_name="yatagan", standalone_mode=False) or 0)
     except YataganError as error:
         from yatagan.cli.context import fail
 
         fail(error)
-    except click.exceptions.Exit as done:
-        sys.exit(done.exit_code)
     except click.ClickException as error:
         error.show()
         sys.exit(2)

@@ -26,8 +26,13 @@ def node_command() -> None:
 @click.option("--port", type=click.IntRange(1, 65535), help="Port, when it is not 22 (or what ~/.ssh/config says).")
 @click.option("--user", help="User name there, when it is not yours here.")
 @click.option("--key", type=click.Path(exists=True, dir_okay=False), help="Private key file to log in with.")
-@click.option("--role", type=click.Choice([role.value for role in Role]), default=Role.TRANSFER.value,
-              show_default=True, help="What the machine is made for.")  # fmt: skip
+@click.option(
+    "--role",
+    type=click.Choice([role.value for role in Role]),
+    default=Role.TRANSFER.value,
+    show_default=True,
+    help="What the machine is made for.",
+)
 @click.option("--start", metavar="DIR", help="Where relative paths start there.")
 @click.option("--trust", metavar="FINGERPRINT", help="Accept this host key (SHA256:…) on first sight.")
 @as_json
@@ -73,16 +78,18 @@ def show_(name: str, json_: bool) -> None:
         say_json(_entry(node))
         return
     click.echo(click.style(node.name, bold=True))
-    facts([
-        ("role", node.role.value),
-        ("address", show(node.address)),
-        ("port", str(node.port or "22, or what ~/.ssh/config says")),
-        ("user", show(node.user or "yours, or what ~/.ssh/config says")),
-        ("key", show(node.key or "the agent's and your default keys")),
-        ("starts in", show(node.start or "the account's home")),
-        ("trusts", node.trust or "keys that were accepted at a first login"),
-        ("saved in", show(str(app.home.nodes_file))),
-    ])  # fmt: skip
+    facts(
+        [
+            ("role", node.role.value),
+            ("address", show(node.address)),
+            ("port", str(node.port or "22, or what ~/.ssh/config says")),
+            ("user", show(node.user or "yours, or what ~/.ssh/config says")),
+            ("key", show(node.key or "the agent's and your default keys")),
+            ("starts in", show(node.start or "the account's home")),
+            ("trusts", node.trust or "keys that were accepted at a first login"),
+            ("saved in", show(str(app.home.nodes_file))),
+        ]
+    )
 
 
 @node_command.command(epilog="Example: yatagan node remove heron")

@@ -1,0 +1,195 @@
+"""`yatagan batch`: what became of a batch, and going on with one."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from yatagan.batches.batch import Batch, Batches
+from yatagan.batches.journal import Journal
+from yatagan.batches.outcome import Outcome, outcome_of, record
+from yatagan.batches.states import BatchState, StepState
+from yatagan.batches.steps import Step
+from yatagan.cli import carrying, text, words
+from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.ledger.ledger import Ledger
+from yatagan.places import Place, name_fields
+
+#: Steps of one state shown by `batch show`.
+_STEPS_SHOWN = 8
+
+
+@click.group("batch")
+def batch_command() -> None:
+    """A batch is a plan that was accepted, with the state of every step on disk."""
+
+
+@batch_command.command("list", epilog="Example: yatagan batch list --json")
+@as_json
+def list_(json_: bool) -> None:
+    """Show all batches, oldest first."""
+    app = App.start()
+    rows = []
+    for batch in Batches(app.home.batches):
+        journal = batch.journal()
+        try:
+            rows.append((batch, outcome_of(journal)))
+        finally:
+            journal.close()
+    if json_:
+        say_json({"batches": [carrying.as_json(outcome) for _, outcome in rows]})
+    elif not rows:
+        click.echo("There is no batch yet. yatagan stage makes one.")
+    else:
+        table = [
+            (
+                batch.name,
+                _state(batch, outcome),
+                _done(outcome),
+                text.moment(outcome.header.created_ns),
+                _where(outcome),
+            )
+            for batch, outcome in rows
+        ]
+        text.table(("batch", "state", "files", "made", "to"), table)
+
+
+@batch_command.command("show", epilog="Example: yatagan batch show k7qd")
+@click.argument("id", required=False)
+@as_json
+def show_(id: str | None, json_: bool) -> None:
+    """Show a batch (the newest, when ID is left out): what is done, waiting, failed, and why."""
+    app = App.start()
+    batch = Batches(app.home.batches).find(id)
+    journal = batch.journal()
+    try:
+        outcome = outcome_of(journal)
+        if json_:
+            steps = [_step_json(step) for step in journal.steps() if step.state is not StepState.IN_PLACE]
+            say_json({**carrying.as_json(outcome), "carried_now": batch.is_carried(), "steps": steps})
+        else:
+            _show(app, batch, journal, outcome)
+    finally:
+        journal.close()
+
+
+def _show(app: App, batch: Batch, journal: Journal, outcome: Outcome) -> None:
+    header = outcome.header
+    click.echo(click.style(f"Batch {batch.name}: {_state(batch, outcome)}", bold=True))
+    size = outcome.moved_size + outcome.waiting_size
+    share = f" of {text.size(size)}, {outcome.moved_size / size:.0%}" if outcome.waiting and size else ""
+    text.facts(
+        [
+            ("command", text.show(" ".join(header.command))),
+            ("made", text.moment(header.created_ns)),
+            ("into", text.place(header.destination_node, header.destination)),
+            ("in place", f"{text.count(outcome.moved, 'file')}, {text.size(outcome.moved_size)}{share}"),
+            (
+                "left as is",
+                f"{text.count(outcome.left, 'file')}, {text.size(outcome.left_size)}" if outcome.left else "",
+            ),
+            (
+                "waiting",
+                f"{text.count(outcome.waiting, 'file')}, {text.size(outcome.waiting_size)}"
+                if outcome.waiting
+                else "",
+            ),
+            ("not carried", str(outcome.not_carried) if outcome.not_carried else ""),
+            ("failed", str(outcome.failed) if outcome.failed else ""),
+            ("proof", carrying.proof(outcome)),
+            ("record", outcome.standing.recorded),
+        ]
+    )
+    for step in journal.steps(StepState.MOVING, StepState.WHOLE, StepState.PROVEN, limit=_STEPS_SHOWN):
+        _show_step(step)
+    carrying.failures(journal)
+    if outcome.standing.state is not BatchState.FINISHED and not batch.is_carried():
+        click.echo(f"  Go on with: yatagan batch resume {batch.name}")
+
+
+def _show_step(step: Step) -> None:
+    from yatagan.batches.extents import Extents
+
+    safe = Extents.decode(step.durable).total
+    part = f", {text.size(safe)} of {text.size(step.facts.size)} safe on disk" if safe else ""
+    click.echo(click.style(f"  {step.state.value:<8}", dim=True) + f"{text.show(step.label)}{part}")
+
+
+@batch_command.command(epilog="Example: yatagan batch resume k7qd")
+@click.argument("id", required=False)
+@click.option("--quiet", is_flag=True, help="Show nothing but what goes wrong.")
+@no_questions
+@as_json
+def resume(id: str | None, quiet: bool, no_questions: bool, json_: bool) -> None:
+    """Go on with a batch (the newest, when ID is left out). Failed steps are tried again."""
+    app = App.start(questions=not no_questions)
+    batch = Batches(app.home.batches).find(id)
+    status = run(_resume(app, batch, quiet=quiet, json_=json_))
+    if status:
+        raise click.exceptions.Exit(status)
+
+
+async def _resume(app: App, batch: Batch, *, quiet: bool, json_: bool) -> int:
+    batch.lock()
+    journal = batch.journal()
+    try:
+        outcome = outcome_of(journal)
+        if outcome.good:
+            record(journal, Ledger(app.home.ledger))
+            if json_:
+                say_json(carrying.as_json(outcome_of(journal)))
+            elif not quiet:
+                click.echo(f"Batch {batch.name} is finished already.")
+            return words.Exit.GOOD
+        journal.reopen_failed()
+        header, pins = outcome.header, outcome.standing.pins
+        ends = tuple(
+            app.source(Place(node, b""), pinned=pins.get(node))
+            for node in (header.source_node, header.destination_node)
+        )
+        if not quiet and not json_:
+            click.echo(click.style(f"Going on with batch {batch.name}", bold=True))
+        outcome, problem = await carrying.carry(app, batch, journal, (ends[0], ends[1]), quiet=quiet or json_)
+        if json_:
+            say_json(carrying.as_json(outcome))
+        elif not quiet or not outcome.good:
+            carrying.summary(app, journal, outcome, problem)
+        return carrying.exit_status(outcome, problem)
+    finally:
+        journal.close()
+        batch.unlock()
+
+
+def _state(batch: Batch, outcome: Outcome) -> str:
+    """In words; a batch that was moving when its process died is interrupted, whatever the journal last heard."""
+    state = outcome.standing.state
+    if batch.is_carried():
+        return "moving now"
+    if state in (BatchState.MOVING, BatchState.QUEUED):
+        return "interrupted"
+    if state is BatchState.FINISHED and outcome.failed:
+        return f"finished, {outcome.failed} failed"
+    return state.value
+
+
+def _done(outcome: Outcome) -> str:
+    whole = outcome.moved + outcome.waiting
+    return f"{text.number(outcome.moved)} of {text.number(whole)}"
+
+
+def _where(outcome: Outcome) -> str:
+    return text.place(outcome.header.destination_node, outcome.header.destination)
+
+
+def _step_json(step: Step) -> dict[str, Any]:
+    return {
+        "step": step.number,
+        "kind": step.kind.value,
+        **name_fields(step.label),
+        "size": step.facts.size,
+        "state": step.state.value,
+        "reason": step.fault,
+        "detail": step.detail,
+        "evidence": step.evidence,
+    }

@@ -1,0 +1,237 @@
+"""Carrying a batch from the command line: view, log, signals, and what is said at the end.
+
+`yatagan stage` and `yatagan batch resume` share it.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import signal
+import time
+from dataclasses import replace
+from typing import Any
+
+import click
+
+from yatagan.batches import events as ev
+from yatagan.batches.batch import Batch
+from yatagan.batches.executor import Conditions, Executor
+from yatagan.batches.journal import Journal
+from yatagan.batches.outcome import Outcome, outcome_of, record
+from yatagan.batches.runner import Policy
+from yatagan.batches.states import BatchState, Evidence, StepState
+from yatagan.cli import text, words
+from yatagan.cli.context import App, Reused
+from yatagan.cli.view import Progress, view_for
+from yatagan.errors import CannotReach, Fault
+from yatagan.ledger.ledger import Ledger
+from yatagan.places import name_fields
+from yatagan.stores.interface import Source, Store
+
+#: Failed steps told one by one before the rest are only counted.
+_FAILURES_SHOWN = 10
+
+
+class Log:
+    """The batch's log: what happened to the line and which steps failed, one JSON object a line."""
+
+    def __init__(self, batch: Batch) -> None:
+        self._stream = batch.log_file.open("a", encoding="utf-8")
+
+    def take(self, event: ev.Event) -> None:
+        """Write an event that is worth keeping."""
+        match event:
+            case ev.LineWaiting(seconds, fault, _):
+                self._write("line lost", fault=fault, seconds=round(seconds, 1))
+            case ev.LineOpened(again):
+                self._write("line open", again=again)
+            case ev.StepReturned(number, label, fault):
+                self._write("step back", step=number, fault=fault, **name_fields(label))
+            case ev.StepSettled(state=StepState.FAILED):
+                self._write("step failed", step=event.number, fault=event.fault, **name_fields(event.label))
+            case ev.Note(label, fault, detail):
+                self._write("note", fault=fault, detail=detail, **name_fields(label))
+            case ev.BatchSettled(state, fault, detail):
+                self._write(state.value, fault=fault, detail=detail)
+
+    def _write(self, what: str, **more: Any) -> None:
+        line = {"time": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()), "what": what, **more}
+        self._stream.write(json.dumps(line) + "\n")
+        self._stream.flush()
+
+    def close(self) -> None:
+        """Close the file."""
+        self._stream.close()
+
+
+async def carry(
+    app: App, batch: Batch, journal: Journal, ends: tuple[Source, Source], *, quiet: bool
+) -> tuple[Outcome, CannotReach | None]:
+    """Run a batch that we hold the lock of, put it on record when it is finished, and count."""
+    before = outcome_of(journal)
+    progress = Progress(before.waiting, before.waiting_size)
+    view, log = view_for(progress, quiet=quiet), Log(batch)
+
+    def listen(event: ev.Event) -> None:
+        log.take(event)
+        view.take(event)
+
+    line = app.line()
+    executor = Executor(journal, *ends, listen, replace(Conditions(), policy=Policy(patience=line.patience)))
+    loop = asyncio.get_running_loop()
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        loop.add_signal_handler(number, executor.stop)
+    try:
+        async with view:
+            await executor.run()
+    finally:
+        for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+            loop.remove_signal_handler(number)
+        log.close()
+    record(journal, Ledger(app.home.ledger))
+    return outcome_of(journal), executor.problem
+
+
+def reuse(store: Store, source: Source) -> Source:
+    """A source that starts with a session that is open already."""
+    return Reused(store, source)
+
+
+def exit_status(outcome: Outcome, problem: CannotReach | None) -> words.Exit:
+    """What the program ends with."""
+    if outcome.standing.state is BatchState.FINISHED:
+        return words.Exit.DIFFERENCES if outcome.failed else words.Exit.GOOD
+    if problem is not None and not problem.passing:
+        return words.Exit.NO_LOGIN
+    return words.Exit.INTERRUPTED
+
+
+def as_json(outcome: Outcome) -> dict[str, Any]:
+    """The outcome for scripts."""
+    header, standing = outcome.header, outcome.standing
+    return {
+        "batch": header.id,
+        "state": standing.state.value,
+        "good": outcome.good,
+        "reason": standing.fault,
+        "from": header.source_node,
+        "to": header.destination_node,
+        **name_fields(header.destination, "destination"),
+        "in_place": outcome.moved,
+        "bytes": outcome.moved_size,
+        "left_as_is": outcome.left,
+        "left_bytes": outcome.left_size,
+        "waiting": outcome.waiting,
+        "failed": outcome.failed,
+        "not_carried": outcome.not_carried,
+        "bytes_sent": outcome.sent,
+        "bytes_sent_again": outcome.again,
+        "evidence": {evidence.value: count for evidence, count in sorted(outcome.evidence.items())},
+        "seconds": round(standing.seconds, 3),
+        "recorded": standing.recorded,
+    }
+
+
+def summary(app: App, journal: Journal, outcome: Outcome, problem: CannotReach | None) -> None:
+    """The end of a run in words: what moved, was left, failed and why; how we know; where it is on record."""
+    header, standing = outcome.header, outcome.standing
+    heading = f"Batch {header.id} {_state(outcome)}"
+    click.echo(click.style(heading, bold=True, fg=_colour(outcome)))
+    seconds = standing.seconds
+    rate = f", {text.size(round(outcome.sent / seconds))}/s" if seconds > 0.05 and outcome.sent else ""
+    text.facts(
+        [
+            (
+                "in place",
+                f"{text.count(outcome.moved, 'file')}, {text.size(outcome.moved_size)}"
+                f" in {text.duration(seconds)}{rate}",
+            ),
+            ("", _besides(outcome)),
+            ("left as is", _left(outcome)),
+            (
+                "waiting",
+                f"{text.count(outcome.waiting, 'file')}, {text.size(outcome.waiting_size)}"
+                if outcome.waiting
+                else "",
+            ),
+            ("not carried", text.count(outcome.not_carried, "entry", "entries") if outcome.not_carried else ""),
+            ("failed", str(outcome.failed) if outcome.failed else ""),
+            ("sent again", f"{text.size(outcome.again)} after an interruption" if outcome.again else ""),
+            ("proof", proof(outcome)),
+            ("record", f"in the ledger: yatagan ledger show  ({standing.recorded})" if standing.recorded else ""),
+        ]
+    )
+    failures(journal)
+    if standing.state is not BatchState.FINISHED:
+        _what_next(outcome, problem)
+
+
+def _state(outcome: Outcome) -> str:
+    if outcome.standing.state is BatchState.FINISHED:
+        return "is finished" if not outcome.failed else f"is finished, {text.count(outcome.failed, 'step')} failed"
+    return (
+        f"{'is' if outcome.standing.state is BatchState.INTERRUPTED else ''} {outcome.standing.state.value}".strip()
+    )
+
+
+def _colour(outcome: Outcome) -> str:
+    return "green" if outcome.good else "red" if outcome.failed else "yellow"
+
+
+def _besides(outcome: Outcome) -> str:
+    parts = []
+    if outcome.directories:
+        parts.append(text.count(outcome.directories, "directory", "directories"))
+    if outcome.links:
+        parts.append(text.count(outcome.links, "link"))
+    return "and " + ", ".join(parts) if parts else ""
+
+
+def _left(outcome: Outcome) -> str:
+    if not outcome.left:
+        return ""
+    return f"{text.count(outcome.left, 'file')}, {text.size(outcome.left_size)} not sent"
+
+
+_PROOFS = {
+    Evidence.ON_NODE: "hashed on the node after it was synced, and equal (on-node)",
+    Evidence.READ_BACK: "read back, hashed here, and equal (read-back)",
+    Evidence.RECEIVED: "hashed here on arrival (received)",
+    Evidence.SENT: "in place, contents not looked at (sent)",
+}
+
+
+def proof(outcome: Outcome) -> str:
+    """How we know what the far side holds."""
+    parts = [
+        f"{text.count(many, 'file')} {_PROOFS.get(evidence, evidence.value)}"
+        for evidence, many in sorted(outcome.evidence.items())
+    ]
+    return "; ".join(parts)
+
+
+def failures(journal: Journal) -> None:
+    """Failed steps, each with its reason; many of them are only counted."""
+    shown = 0
+    for step in journal.steps(StepState.FAILED):
+        shown += 1
+        if shown <= _FAILURES_SHOWN and step.fault is not None:
+            click.echo(
+                click.style("  failed  ", fg="red")
+                + f"{text.show(step.label)}: {words.fault(step.fault, step.detail)}"
+            )
+            if advice := words.remedy(step.fault):
+                click.echo(f"          {advice}")
+    if shown > _FAILURES_SHOWN:
+        click.echo(f"  and {text.number(shown - _FAILURES_SHOWN)} more: yatagan batch show")
+
+
+def _what_next(outcome: Outcome, problem: CannotReach | None) -> None:
+    fault = outcome.standing.fault
+    if problem is not None:
+        what, next_step, _ = words.explain(problem)
+        click.echo(f"  {what}" + (f"; {next_step}" if next_step else ""))
+    elif fault is Fault.NO_ROOM:
+        click.echo(f"  {words.fault(fault)}; {words.remedy(fault)}")
+    click.echo(f"  Nothing is lost. Go on with: yatagan batch resume {outcome.header.id}")

@@ -1,0 +1,362 @@
+"""`yatagan checksums` and `yatagan verify`: the record of a tree, and holding a tree against it."""
+
+from __future__ import annotations
+
+import hashlib
+import posixpath
+import secrets
+import time
+from dataclasses import dataclass
+from typing import Any
+
+import click
+
+from yatagan.cli import text, words
+from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.cli.view import Progress, view_for
+from yatagan.digests.lists import ALGORITHM, LIST_NAME, Listed, parse_list
+from yatagan.errors import BadPlace, Fault, StoreError
+from yatagan.ledger.ledger import Ledger, RecordKind
+from yatagan.places import KEPT_DIRECTORY, PART_PREFIX, PART_SUFFIX, Place, name_fields, parse_place
+from yatagan.stores.interface import Kind, Store
+from yatagan.trees import record
+from yatagan.trees.contents import Content, How, digests
+from yatagan.trees.record import Finding, Verdicts
+from yatagan.trees.scan import Tree, scan
+
+_SHOWN = 20
+_HOWS = {
+    How.ON_NODE: "hashed on the node (on-node)",
+    How.READ_BACK: "read over the line and hashed here (read-back)",
+    How.HERE: "read and hashed on this machine",
+}
+_BAD = (Finding.DIFFERENT, Finding.MISSING, Finding.UNREADABLE, Finding.FACTS_DIFFER)
+
+
+class _Counting:
+    """Shows how many bytes were hashed."""
+
+    def __init__(self, tree: Tree, paths: list[bytes], quiet: bool) -> None:
+        self._sizes = {path: tree.entries[path].size for path in paths if path in tree.entries}
+        self.progress = Progress(len(self._sizes), sum(self._sizes.values()))
+        self.view = view_for(self.progress, quiet=quiet)
+
+    def done(self, content: Content) -> None:
+        """One more file is hashed."""
+        self.progress.hashed(self._sizes.get(content.path, 0))
+
+
+@click.command(
+    "checksums",
+    epilog="""\b
+Examples:
+  yatagan checksums heron:fen               writes heron:fen/SHA256SUMS
+  yatagan checksums fen --output -          prints the list
+Anyone can check it:  cd fen && sha256sum -c SHA256SUMS""",
+)
+@click.argument("place")
+@click.option(
+    "--output", metavar="FILE", help="Where to write the list (- prints it). Default: SHA256SUMS in the tree."
+)
+@no_questions
+@as_json
+def checksums_command(place: str, output: str | None, no_questions: bool, json_: bool) -> None:
+    """Write the checksum list of PLACE, here or on a node, and its facts file beside it.
+
+    A list that is there already is kept aside.
+    """
+    app = App.start(questions=not no_questions)
+    status = run(_checksums(app, parse_place(place), output, json_))
+    if status:
+        raise click.exceptions.Exit(status)
+
+
+async def _checksums(app: App, where: Place, output: str | None, json_: bool) -> int:
+    store = await app.open(app.source(where))
+    try:
+        tree = await _scan(store, where)
+        alone = tree.entries[b""].kind is Kind.FILE
+        paths = [path for path in tree.files() if not record.is_record(path)]
+        counting = _Counting(tree, paths, quiet=json_)
+        async with counting.view:
+            contents = await digests(store, tree.root, paths, ALGORITHM, counting.done)
+        if alone:
+            contents = {where.name: next(iter(contents.values()))}
+        data = record.write_list(contents)
+        unread = {path: content.fault for path, content in contents.items() if content.fault is not None}
+        unread.update(tree.unread)
+        if output == "-":
+            click.echo(data, nl=False)
+        else:
+            target, name = await _write(app, store, where, tree, output, data, alone)
+    finally:
+        await store.close()
+    size = sum(tree.entries[path].size for path in paths)
+    how = next(iter(contents.values())).how if contents else How.HERE
+    body = {
+        "node": where.node,
+        **name_fields(tree.root),
+        "files": len(contents) - len(unread),
+        "bytes": size,
+        "evidence": how.value,
+        "outcome": "good" if not unread else f"{len(unread)} could not be read",
+    }
+    listed = ((path, contents[path].digest) for path in sorted(contents) if contents[path].digest)
+    Ledger(app.home.ledger).append(_record_name("listed"), RecordKind.LISTED, body, listed)
+    if output != "-":
+        _tell_listed(where, target, name, body, how, json_)
+    for path, why in sorted(unread.items()):
+        text.warn(f"{text.show(path)}: {words.fault(why)}; it is not on the list")
+    return words.Exit.DIFFERENCES if unread else words.Exit.GOOD
+
+
+def _tell_listed(where: Place, target: Place, name: bytes, body: dict[str, Any], how: How, json_: bool) -> None:
+    if json_:
+        say_json({**body, **name_fields(target.path, "list"), "list_node": target.node})
+        return
+    click.echo(click.style(f"Wrote {text.place(target.node, target.path)}", bold=True))
+    text.facts(
+        [
+            ("listed", f"{text.count(body['files'], 'file')}, {text.size(body['bytes'])}"),
+            ("how", _HOWS[how]),
+            ("facts", f"modes, times, links and directories: {text.show(name + record.FACTS_SUFFIX)}"),
+            (
+                "check",
+                f"sha256sum -c {text.show(name)}, or: yatagan verify {text.place(where.node, where.path or b'.')}",
+            ),
+        ]
+    )
+
+
+async def _scan(store: Store, where: Place) -> Tree:
+    root = await store.resolve(where.path, follow=True)
+    tree = await scan(store, root)
+    if not tree.entries:
+        raise StoreError(Fault.MISSING, root, store=where.node)
+    return tree
+
+
+async def _write(
+    app: App, store: Store, where: Place, tree: Tree, output: str | None, data: bytes, alone: bool
+) -> tuple[Place, bytes]:
+    """Write list and facts file; where the list is, and its name."""
+    if output is None:
+        path = tree.root + b".sha256" if alone else posixpath.join(tree.root, LIST_NAME)
+        target, there = Place(where.node, path), store
+    else:
+        given = parse_place(output)
+        there = store if given.node == where.node else await app.open(app.source(given))
+        target = Place(given.node, await there.resolve(given.path))
+    name = posixpath.basename(target.path)
+    try:
+        facts = record.write_facts(tree, name, data)
+        await _put(there, target.path, data)
+        await _put(there, target.path + record.FACTS_SUFFIX, facts)
+    finally:
+        if there is not store:
+            await there.close()
+    return target, name
+
+
+async def _put(store: Store, path: bytes, data: bytes) -> None:
+    """A small file, whole or not at all; what has the name is kept aside."""
+    directory = posixpath.dirname(path)
+    part = posixpath.join(directory, PART_PREFIX + b"list-" + secrets.token_hex(4).encode() + PART_SUFFIX)
+    writer = await store.create_part(part)
+    try:
+        for offset in range(0, len(data), store.traits.write_size):
+            await writer.write(offset, data[offset : offset + store.traits.write_size])
+        await writer.sync()
+    finally:
+        await writer.close()
+    await store.set_facts(part, mode=0o644, mtime_ns=time.time_ns())
+    if await store.look(path) is None:
+        await store.place_new(part, path)
+        return
+    kept = posixpath.join(directory, KEPT_DIRECTORY)
+    stamp = time.strftime("list-%Y%m%d-%H%M%S-").encode() + secrets.token_hex(2).encode()
+    for above in (kept, posixpath.join(kept, stamp)):
+        if await store.look(above) is None:
+            await store.make_directory(above, 0o700)
+    await store.keep(path, posixpath.join(kept, stamp, posixpath.basename(path)))
+    await store.place_over(part, path)
+
+
+def _record_name(kind: str) -> str:
+    return f"{kind}-{time.strftime('%y%m%d-%H%M%S')}-{secrets.token_hex(2)}"
+
+
+@click.command(
+    "verify",
+    epilog="""\b
+Examples:
+  yatagan verify heron:fen                  against heron:fen/SHA256SUMS
+  yatagan verify heron:fen --against fen/SHA256SUMS
+In a job script:  yatagan verify inputs --json > verdict.json || exit 1""",
+)
+@click.argument("place")
+@click.option(
+    "--against", metavar="FILE", help="The checksum list, here or on a node. Default: SHA256SUMS in the tree."
+)
+@no_questions
+@as_json
+def verify_command(place: str, against: str | None, no_questions: bool, json_: bool) -> None:
+    """Hold PLACE against a checksum list: same, different, missing, not listed, and how we know.
+
+    Exit status 0 when everything on the list is there and the same, 1 otherwise.
+    """
+    app = App.start(questions=not no_questions)
+    verdicts, where, used = run(_verify(app, parse_place(place), against, quiet=json_))
+    _put_on_record(app, where, used, verdicts)
+    if json_:
+        say_json(_verdicts_json(where, used, verdicts))
+    else:
+        _show_verdicts(where, used, verdicts)
+    if not verdicts.good:
+        raise click.exceptions.Exit(words.Exit.DIFFERENCES)
+
+
+@dataclass(frozen=True, slots=True)
+class _Against:
+    """The record that a tree is held against."""
+
+    place: Place
+    digest: str
+
+
+async def _verify(app: App, where: Place, against: str | None, quiet: bool) -> tuple[Verdicts, Place, _Against]:
+    store = await app.open(app.source(where))
+    try:
+        tree = await _scan(store, where)
+        place, data, facts = await _read_record(app, store, tree, where, against)
+        listed = parse_list(data, text.place(place.node, place.path))
+        if tree.entries[b""].kind is not Kind.DIRECTORY:
+            listed = _only(listed, where)
+        expected = record.read_facts(facts, data, str(place) + ".facts.jsonl") if facts else None
+        if tree.entries[b""].kind is not Kind.DIRECTORY:
+            expected = None
+        counting = _Counting(tree, [line.path for line in listed], quiet)
+        async with counting.view:
+            verdicts = await record.verify(store, tree, listed, expected, counting.done)
+        return verdicts, where, _Against(place, hashlib.sha256(data).hexdigest())
+    finally:
+        await store.close()
+
+
+def _only(listed: list[Listed], where: Place) -> list[Listed]:
+    """For a single file: its own line, as the root of a tree of one."""
+    found = [line for line in listed if posixpath.basename(line.path) == where.name]
+    if len(found) != 1:
+        raise BadPlace(str(where), "the list does not name this file", "give another list with --against")
+    return [Listed(b"", found[0].digest, found[0].algorithm)]
+
+
+async def _read_record(
+    app: App, store: Store, tree: Tree, where: Place, against: str | None
+) -> tuple[Place, bytes, bytes | None]:
+    """The list's place, the list, and the facts file beside it if there is one."""
+    if against is None:
+        alone = tree.entries[b""].kind is not Kind.DIRECTORY
+        path = tree.root + b".sha256" if alone else posixpath.join(tree.root, LIST_NAME)
+        place, there = Place(where.node, path), store
+    else:
+        given = parse_place(against)
+        there = store if given.node == where.node else await app.open(app.source(given, commands=False))
+        place = Place(given.node, await there.resolve(given.path, follow=True))
+    try:
+        if await there.look(place.path) is None:
+            raise BadPlace(
+                str(place),
+                "there is no checksum list",
+                "make one with yatagan checksums, or name one with --against FILE",
+            )
+        data = await record.fetch(there, place.path)
+        facts_path = place.path + record.FACTS_SUFFIX
+        facts = await record.fetch(there, facts_path) if await there.look(facts_path) is not None else None
+        return place, data, facts
+    finally:
+        if there is not store:
+            await there.close()
+
+
+def _put_on_record(app: App, where: Place, used: _Against, verdicts: Verdicts) -> None:
+    body = {
+        "node": where.node,
+        **name_fields(where.path or b"."),
+        "against": str(used.place.node) + ":" * bool(used.place.node) + text.show(used.place.path),
+        "against_sha256": used.digest,
+        "files": verdicts.count(Finding.SAME),
+        "bytes": verdicts.size,
+        "different": verdicts.count(Finding.DIFFERENT),
+        "missing": verdicts.count(Finding.MISSING),
+        "facts_differ": verdicts.count(Finding.FACTS_DIFFER),
+        "unreadable": verdicts.count(Finding.UNREADABLE),
+        "not_listed": verdicts.count(Finding.NOT_LISTED),
+        "evidence": verdicts.how.value,
+        "outcome": "good" if verdicts.good else "not good",
+    }
+    Ledger(app.home.ledger).append(_record_name("verified"), RecordKind.VERIFIED, body)
+
+
+def _show_verdicts(where: Place, used: _Against, verdicts: Verdicts) -> None:
+    place = text.place(where.node, where.path or b".")
+    word = click.style("good", fg="green") if verdicts.good else click.style("NOT GOOD", fg="red")
+    click.echo(click.style(f"{place} against {text.place(used.place.node, used.place.path)}: ", bold=True) + word)
+    text.facts(
+        [
+            (finding.value, text.number(verdicts.count(finding)))
+            for finding in Finding
+            if verdicts.count(finding) or finding in (Finding.SAME, Finding.DIFFERENT, Finding.MISSING)
+        ]
+        + [
+            ("how", f"{text.size(verdicts.size)} {_HOWS[verdicts.how]}"),
+            (
+                "facts",
+                "kinds, modes, times and links were held against the facts file"
+                if verdicts.with_facts
+                else "a bare list: modes, times, links and directories could not be checked",
+            ),
+        ]
+    )
+    told = 0
+    for found in verdicts.found:
+        if found.finding in _BAD or found.finding is Finding.NOT_LISTED:
+            told += 1
+            if told <= _SHOWN:
+                colour = "yellow" if found.finding is Finding.NOT_LISTED else "red"
+                detail = f" ({_detail(found.detail)})" if found.detail else ""
+                click.echo(
+                    "  " + click.style(f"{found.finding.value:<12}", fg=colour) + text.show(found.path) + detail
+                )
+    if told > _SHOWN:
+        click.echo(f"  and {text.number(told - _SHOWN)} more: --json shows all")
+
+
+def _detail(detail: str) -> str:
+    try:
+        return words.fault(Fault(detail))
+    except ValueError:
+        return detail
+
+
+def _verdicts_json(where: Place, used: _Against, verdicts: Verdicts) -> dict[str, Any]:
+    return {
+        "node": where.node,
+        **name_fields(where.path or b"."),
+        **name_fields(used.place.path, "against"),
+        "against_node": used.place.node,
+        "good": verdicts.good,
+        "evidence": verdicts.how.value,
+        "facts_checked": verdicts.with_facts,
+        "bytes": verdicts.size,
+        "counts": {finding.value: verdicts.count(finding) for finding in Finding},
+        "entries": [
+            {
+                **name_fields(found.path),
+                "verdict": found.finding.value,
+                **({"detail": found.detail} if found.detail else {}),
+            }
+            for found in verdicts.found
+            if found.finding is not Finding.SAME
+        ],
+    }

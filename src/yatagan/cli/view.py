@@ -1,0 +1,296 @@
+"""Watching a batch: one view for the whole on a terminal, a plain line now and then without one.
+
+`Progress` counts what the events say and knows nothing of how it is drawn.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import sys
+import time
+from collections import deque
+from types import TracebackType
+from typing import TYPE_CHECKING, Protocol, Self
+
+import click
+
+from yatagan.batches import events as ev
+from yatagan.batches.states import StepState
+from yatagan.batches.steps import StepKind
+from yatagan.cli import text, words
+from yatagan.errors import CannotReach
+
+if TYPE_CHECKING:
+    from rich.console import Group
+    from rich.text import Text
+
+#: The rate is taken over this many seconds.
+_RATE_SECONDS = 6.0
+#: Files shown as moving, at most.
+_SHOWN = 4
+#: Seconds between lines where there is no terminal.
+_LINE_SECONDS = 5.0
+
+
+class Moving:
+    """A file that is under way."""
+
+    __slots__ = ("done", "label", "size")
+
+    def __init__(self, label: bytes, size: int, done: int) -> None:
+        self.label = label
+        self.size = size
+        self.done = done
+
+
+class Progress:
+    """How far a batch is. Totals in bytes and files come from the plan; the rest from events."""
+
+    def __init__(self, files: int, size: int) -> None:
+        self.files = files
+        self.size = size
+        self.files_done = 0
+        self.failed = 0
+        self.moving: dict[int, Moving] = {}
+        self.line = ""
+        self.ageing_until = 0.0
+        self._settled_size = 0
+        self._samples: deque[tuple[float, int]] = deque([(time.monotonic(), 0)])
+        self._carried = 0
+
+    @property
+    def size_done(self) -> int:
+        """Bytes that are in place or on their way and acknowledged."""
+        return min(self.size, self._settled_size + sum(file.done for file in self.moving.values()))
+
+    @property
+    def rate(self) -> float:
+        """Bytes a second over the last few seconds."""
+        now = time.monotonic()
+        while len(self._samples) > 1 and now - self._samples[0][0] > _RATE_SECONDS:
+            self._samples.popleft()
+        began, carried = self._samples[0]
+        return (self._carried - carried) / max(now - began, 0.2)
+
+    @property
+    def left_seconds(self) -> float | None:
+        """At this rate; None when nothing moves."""
+        rate = self.rate
+        return (self.size - self.size_done) / rate if rate > 0 else None
+
+    def take(self, event: ev.Event) -> None:
+        """Count an event."""
+        match event:
+            case ev.StepStarted(number, StepKind.FILE, label, size, done):
+                self.moving[number] = Moving(label, size, done)
+            case ev.BytesMoved(number, count):
+                if number in self.moving:
+                    self.moving[number].done += count
+                self._carried += count
+                self._samples.append((time.monotonic(), self._carried))
+            case ev.StepReturned(number):
+                self.moving.pop(number, None)
+            case ev.StepSettled(number, kind, _, size, state):
+                self.moving.pop(number, None)
+                if kind is StepKind.FILE:
+                    self.files_done += 1
+                    self._settled_size += size
+                self.failed += state is StepState.FAILED
+            case ev.LineWaiting(seconds):
+                self.line = _line_text(event)
+                self.ageing_until = 0.0
+            case ev.LineOpened():
+                self.line = ""
+            case ev.Ageing(seconds):
+                self.ageing_until = time.monotonic() + seconds
+
+    def hashed(self, size: int) -> None:
+        """Count a file that was only hashed."""
+        self.files_done += 1
+        self._settled_size += size
+        self._carried += size
+        self._samples.append((time.monotonic(), self._carried))
+
+    def counts(self) -> str:
+        """In words: `25.1 of 58.3 MB, 612 of 1,496 files, 12.3 MB/s, 3 s left`."""
+        parts = [
+            f"{text.size(self.size_done)} of {text.size(self.size)}",
+            f"{text.number(self.files_done)} of {text.count(self.files, 'file')}",
+        ]
+        if self.line:
+            return ", ".join(parts)
+        if self.rate >= 1:
+            parts.append(f"{text.size(round(self.rate))}/s")
+            if (left := self.left_seconds) is not None and self.size_done < self.size:
+                parts.append(f"{text.duration(left)} left")
+        elif self.ageing_until > time.monotonic():
+            parts.append("giving new files time to show a change")
+        return ", ".join(parts)
+
+
+def _line_text(event: ev.LineWaiting) -> str:
+    why = words.fault(event.fault) if event.fault is not None else "the line was lost"
+    if isinstance(event.error, CannotReach):
+        why = words.explain(event.error)[0]
+    return f"{why}; trying again in {text.duration(event.seconds)}"
+
+
+class View(Protocol):
+    """Something that shows progress while a batch runs."""
+
+    def take(self, event: ev.Event) -> None:
+        """Be told."""
+
+    async def __aenter__(self) -> Self:
+        """Start showing."""
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        """Stop showing."""
+
+
+class Silent:
+    """Shows nothing."""
+
+    def take(self, event: ev.Event) -> None:
+        """See `View.take`."""
+
+    async def __aenter__(self) -> Self:
+        """See `View`."""
+        return self
+
+    async def __aexit__(self, *args: object) -> None:
+        """See `View`."""
+
+
+class Lines:
+    """A plain line every few seconds, and one for whatever happens to the line. To standard error."""
+
+    def __init__(self, progress: Progress) -> None:
+        self._progress = progress
+        self._task: asyncio.Task[None] | None = None
+
+    def take(self, event: ev.Event) -> None:
+        """See `View.take`."""
+        self._progress.take(event)
+        match event:
+            case ev.LineWaiting():
+                self._say(self._progress.line)
+            case ev.LineOpened(again=True):
+                self._say("the line is back")
+            case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault is not None:
+                self._say(f"{text.show(event.label)}: {words.fault(fault, event.detail)}")
+            case ev.Note(label, fault, detail):
+                self._say(f"{text.show(label)}: mode and time could not be set: {words.fault(fault, detail)}")
+
+    @staticmethod
+    def _say(line: str) -> None:
+        click.echo(f"{time.strftime('%H:%M:%S')}  {line}", err=True)
+
+    async def _repeat(self) -> None:
+        while True:
+            await asyncio.sleep(_LINE_SECONDS)
+            if not self._progress.line:
+                self._say(self._progress.counts())
+
+    async def __aenter__(self) -> Self:
+        """See `View`."""
+        self._task = asyncio.ensure_future(self._repeat())
+        return self
+
+    async def __aexit__(self, *args: object) -> None:
+        """See `View`."""
+        if self._task is not None:
+            self._task.cancel()
+
+
+class Live:
+    """One view for the whole batch, redrawn in place: a bar, the counts, and the few files that move now."""
+
+    def __init__(self, progress: Progress) -> None:
+        from rich.console import Console
+        from rich.live import Live as RichLive
+
+        self._progress = progress
+        self._console = Console(stderr=True, highlight=False)
+        self._live = RichLive(
+            console=self._console, get_renderable=self._draw, refresh_per_second=6, transient=True
+        )
+
+    def take(self, event: ev.Event) -> None:
+        """See `View.take`."""
+        self._progress.take(event)
+        match event:
+            case ev.LineWaiting():
+                self._above(self._progress.line, "yellow")
+            case ev.LineOpened(again=True):
+                self._above("the line is back", "green")
+            case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault is not None:
+                self._above(f"{text.show(event.label)}: {words.fault(fault, event.detail)}", "red")
+            case ev.Note(label, fault, detail):
+                self._above(
+                    f"{text.show(label)}: mode and time could not be set: {words.fault(fault, detail)}", "yellow"
+                )
+
+    def _above(self, line: str, style: str) -> None:
+        from rich.text import Text
+
+        self._console.print(Text.assemble((time.strftime("%H:%M:%S  "), "dim"), (line, style)))
+
+    def _draw(self) -> Group:
+        from rich.console import Group
+        from rich.text import Text
+
+        wide = min(self._console.width, 120)
+        rows = [self._bar(wide), Text("  " + self._progress.counts())]
+        if self._progress.line:
+            rows.append(Text("  " + self._progress.line, style="yellow", overflow="ellipsis", no_wrap=True))
+        moving = list(self._progress.moving.values())
+        largest = sorted(moving, key=lambda file: -file.size)[:_SHOWN]
+        rows += [self._file(file, wide) for file in largest]
+        if len(moving) > len(largest):
+            rows.append(
+                Text(f"  and {text.count(len(moving) - len(largest), 'more file')} on the way", style="dim")
+            )
+        return Group(*rows)
+
+    def _bar(self, wide: int) -> Text:
+        from rich.text import Text
+
+        progress = self._progress
+        share = progress.size_done / progress.size if progress.size else 1.0
+        if not progress.size and progress.files:
+            share = progress.files_done / progress.files
+        room = wide - 9
+        full = int(room * share)
+        return Text.assemble(
+            "  ", ("━" * full, "cyan"), ("━" * (room - full), "grey30"), (f" {share:4.0%}", "bold")
+        )
+
+    @staticmethod
+    def _file(file: Moving, wide: int) -> Text:
+        from rich.text import Text
+
+        share = file.done / file.size if file.size else 1.0
+        name = text.shorten(text.show(file.label), wide - 36)
+        amount = f"{text.size(file.done)} of {text.size(file.size)}"
+        return Text(f"  {name:<{wide - 36}}  {amount:>22}  {share:4.0%}", style="dim", no_wrap=True)
+
+    async def __aenter__(self) -> Self:
+        """See `View`."""
+        self._live.start()
+        return self
+
+    async def __aexit__(self, *args: object) -> None:
+        """See `View`."""
+        self._live.stop()
+
+
+def view_for(progress: Progress, *, quiet: bool) -> View:
+    """The view that fits where standard error goes."""
+    if quiet:
+        return Silent()
+    if sys.stderr.isatty():
+        return Live(progress)
+    return Lines(progress)

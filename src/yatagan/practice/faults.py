@@ -1,0 +1,134 @@
+"""Faults on demand: what a practice node is told to do wrong.
+
+They are kept in a small file beside the node's root. A running node looks at it before every request, so a
+fault can be set from another process at any time.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import time
+from collections.abc import Callable
+from dataclasses import asdict, dataclass, fields
+from pathlib import Path
+
+from yatagan.config.home import parse_duration
+
+
+@dataclass(frozen=True, slots=True)
+class Faults:
+    """What goes wrong. Bytes count from the moment that the fault was set, over both directions.
+
+    `cut_after` bytes: every connection is cut, once. `refuse_for` seconds: logins are refused, from the cut on
+    when there is one, else at once. `delay` seconds before every request. `max_rate` bytes a second.
+    `full_after` bytes written: the disk is full.
+    """
+
+    cut_after: int | None = None
+    refuse_for: float | None = None
+    delay: float | None = None
+    max_rate: int | None = None
+    full_after: int | None = None
+
+    def with_(self, name: str, value: str) -> Faults:
+        """One fault changed, from text: `cut-after`, `20MB`. Raises ValueError."""
+        field = name.replace("-", "_")
+        if field not in {known.name for known in fields(self)}:
+            raise ValueError(f"unknown fault {name!r}; known: {', '.join(names())}")
+        if field in ("refuse_for", "delay"):
+            return Faults(**{**asdict(self), field: parse_duration(value)})
+        return Faults(**{**asdict(self), field: parse_size(value)})
+
+
+def names() -> list[str]:
+    """The faults' names as one types them."""
+    return [known.name.replace("_", "-") for known in fields(Faults)]
+
+
+def parse_size(text: str) -> int:
+    """Bytes from `500kB`, `20MB`, `20MB/s`, `4096`. Raises ValueError."""
+    bare = text.strip().removesuffix("/s").rstrip("Bb").strip()
+    for unit, factor in (("k", 1000), ("K", 1000), ("M", 10**6), ("G", 10**9)):
+        if bare.endswith(unit):
+            return int(float(bare[:-1]) * factor)
+    return int(bare)
+
+
+def save(file: Path, faults: Faults) -> None:
+    """Set a node's faults, whole or not at all."""
+    new = file.with_suffix(".new")
+    new.write_text(json.dumps(asdict(faults)), encoding="utf-8")
+    os.replace(new, file)
+
+
+def load(file: Path) -> Faults:
+    """A node's faults; none when there is no file."""
+    try:
+        return Faults(**json.loads(file.read_text(encoding="utf-8")))
+    except FileNotFoundError:
+        return Faults()
+
+
+class Trouble:
+    """Makes the faults happen on one node. `cut` ends every connection of the node."""
+
+    def __init__(self, file: Path, cut: Callable[[], None]) -> None:
+        self._file = file
+        self._cut = cut
+        self._stamp: tuple[int, int] | None = None
+        self._faults = Faults()
+        self._carried = 0
+        self._written = 0
+        self._was_cut = False
+        self._refuse_until = 0.0
+        self._free_at = 0.0
+
+    def _now(self) -> Faults:
+        try:
+            status = os.stat(self._file)
+            stamp = (status.st_mtime_ns, status.st_ino)
+        except FileNotFoundError:
+            stamp = (0, 0)
+        if stamp != self._stamp:
+            self._stamp, self._faults = stamp, load(self._file)
+            self._carried = self._written = 0
+            self._was_cut = False
+            refuse = self._faults.refuse_for
+            at_once = refuse is not None and self._faults.cut_after is None
+            self._refuse_until = time.monotonic() + refuse if refuse is not None and at_once else 0.0
+        return self._faults
+
+    @property
+    def refuses(self) -> bool:
+        """Whether a login is refused now."""
+        self._now()
+        return time.monotonic() < self._refuse_until
+
+    @property
+    def room(self) -> int | None:
+        """Bytes that may still be written; None for as many as the disk has."""
+        full = self._now().full_after
+        return None if full is None else max(0, full - self._written)
+
+    async def before_request(self) -> None:
+        """The delay."""
+        if delay := self._now().delay:
+            await asyncio.sleep(delay)
+
+    async def carry(self, count: int, *, written: bool) -> None:
+        """Bytes pass: hold them back to the rate, count them, cut when it is time."""
+        faults = self._now()
+        self._carried += count
+        self._written += count if written else 0
+        if faults.cut_after is not None and self._carried >= faults.cut_after and not self._was_cut:
+            self._was_cut = True
+            if faults.refuse_for is not None:
+                self._refuse_until = time.monotonic() + faults.refuse_for
+            self._cut()
+        if faults.max_rate:
+            now = time.monotonic()
+            self._free_at = max(self._free_at, now) + count / faults.max_rate
+            if self._free_at > now:
+                await asyncio.sleep(self._free_at - now)

@@ -1,0 +1,108 @@
+"""The file service of a practice node: SFTP below one directory, with faults.
+
+It keeps to what a common server does where that matters here: a plain rename refuses a name that
+exists, links are stored as they are given, and nothing leads out of the node's root.
+"""
+
+from __future__ import annotations
+
+import os
+import posixpath
+from collections.abc import AsyncIterator
+from typing import Any
+
+import asyncssh
+
+from yatagan.practice.faults import Trouble
+
+
+class PracticeFiles(asyncssh.SFTPServer):
+    """Files below `root`. With `hidden_root` clients see the root as /, otherwise by its real path."""
+
+    def __init__(self, chan: Any, root: bytes, hidden_root: bool, trouble: Trouble) -> None:
+        super().__init__(chan)
+        self._root = os.path.realpath(root)
+        self._hidden = hidden_root
+        self._trouble = trouble
+
+    def map_path(self, path: bytes) -> bytes:
+        """The real path; refused when it leads out of the root, by dots or by a link on the way."""
+        if self._hidden:
+            inside = posixpath.normpath(posixpath.join(b"/", path)).lstrip(b"/")
+            real = posixpath.join(self._root, inside)
+        else:
+            real = posixpath.normpath(posixpath.join(self._root, path))
+        above = os.path.realpath(posixpath.dirname(real)) if real != self._root else self._root
+        if above != self._root and not above.startswith(self._root + b"/"):
+            raise asyncssh.SFTPPermissionDenied("outside this account")
+        return real
+
+    def reverse_map_path(self, path: bytes) -> bytes:
+        """The path as clients see it."""
+        return path[len(self._root) :] or b"/" if self._hidden else path
+
+    async def open(self, path: bytes, pflags: int, attrs: asyncssh.SFTPAttrs) -> object:
+        await self._trouble.before_request()
+        return super().open(path, pflags, attrs)
+
+    async def read(self, file_obj: object, offset: int, size: int) -> bytes:
+        await self._trouble.before_request()
+        data = super().read(file_obj, offset, size)
+        assert isinstance(data, bytes)
+        await self._trouble.carry(len(data), written=False)
+        return data
+
+    async def write(self, file_obj: object, offset: int, data: bytes) -> int:
+        await self._trouble.before_request()
+        room = self._trouble.room
+        if room is not None and room < len(data):
+            raise asyncssh.SFTPFailure("Failure")
+        await self._trouble.carry(len(data), written=True)
+        written = super().write(file_obj, offset, data)
+        assert isinstance(written, int)
+        return written
+
+    async def lstat(self, path: bytes) -> Any:
+        await self._trouble.before_request()
+        return super().lstat(path)
+
+    async def setstat(self, path: bytes, attrs: asyncssh.SFTPAttrs) -> None:
+        await self._trouble.before_request()
+        super().setstat(path, attrs)
+
+    async def scandir(self, path: bytes) -> AsyncIterator[asyncssh.SFTPName]:
+        await self._trouble.before_request()
+        async for name in super().scandir(path):
+            yield name
+
+    async def rename(self, oldpath: bytes, newpath: bytes) -> None:
+        await self._trouble.before_request()
+        old, new = self.map_path(oldpath), self.map_path(newpath)
+        if os.path.islink(old) or os.path.isdir(old):
+            if os.path.lexists(new):
+                raise asyncssh.SFTPFailure("Failure")
+            os.rename(old, new)
+            return
+        try:
+            os.link(old, new, follow_symlinks=False)
+        except FileExistsError:
+            raise asyncssh.SFTPFailure("Failure") from None
+        os.unlink(old)
+
+    def readlink(self, path: bytes) -> bytes:
+        return os.readlink(self.map_path(path))
+
+    def symlink(self, oldpath: bytes, newpath: bytes) -> None:
+        os.symlink(oldpath, self.map_path(newpath))
+
+    def mkdir(self, path: bytes, attrs: asyncssh.SFTPAttrs) -> None:
+        try:
+            super().mkdir(path, attrs)
+        except FileExistsError:
+            raise asyncssh.SFTPFailure("Failure") from None
+
+    def statvfs(self, path: bytes) -> asyncssh.SFTPVFSAttrs:
+        found = asyncssh.SFTPVFSAttrs.from_local(os.statvfs(self.map_path(path)))
+        if (room := self._trouble.room) is not None:
+            found.bavail = found.bfree = min(found.bavail, room // max(1, found.frsize))
+        return found

@@ -1,0 +1,270 @@
+"""Practice nodes: heron and bittern, on loopback, below one directory.
+
+heron is a transfer node as sites like to have them: login by key, commands allowed. bittern is a strict
+one: a password and then a one-time code, file transfer only, one directory. Both are real SSH servers;
+only what they serve is small.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import os
+import secrets
+import signal
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import asyncssh
+
+from yatagan.practice.faults import Trouble
+from yatagan.practice.files import PracticeFiles
+
+USER = "fenflux"
+NODES = ("heron", "bittern")
+_CODES = 60
+_ALGORITHM = "ssh-ed25519"
+
+
+@dataclass(frozen=True, slots=True)
+class Site:
+    """Where everything of a set of practice nodes lies."""
+
+    root: Path
+
+    def home(self, node: str) -> Path:
+        """The directory that a node serves."""
+        return self.root / node
+
+    def faults(self, node: str) -> Path:
+        """The node's faults file."""
+        return self.root / "site" / f"{node}.faults.json"
+
+    def host_key(self, node: str) -> Path:
+        """The node's own key."""
+        return self.root / "site" / f"{node}.host-key"
+
+    @property
+    def login_key(self) -> Path:
+        """The key that opens heron."""
+        return self.root / "site" / "login-key"
+
+    @property
+    def password(self) -> Path:
+        """bittern's password."""
+        return self.root / "site" / "bittern.password"
+
+    @property
+    def codes(self) -> Path:
+        """bittern's one-time codes that were not used yet, one a line."""
+        return self.root / "site" / "bittern.codes"
+
+    @property
+    def running(self) -> Path:
+        """Which process serves, and on which ports."""
+        return self.root / "site" / "running.json"
+
+    def prepare(self) -> None:
+        """Make what is missing; what is there stays."""
+        (self.root / "site").mkdir(parents=True, exist_ok=True, mode=0o700)
+        for node in NODES:
+            self.home(node).mkdir(exist_ok=True)
+            _make_key(self.host_key(node))
+        _make_key(self.login_key)
+        if not self.password.exists():
+            _write_private(self.password, secrets.token_hex(4))
+        if not self.codes.exists():
+            _write_private(self.codes, "\n".join(f"{secrets.randbelow(10**6):06d}" for _ in range(_CODES)) + "\n")
+
+    def fingerprint(self, node: str) -> str:
+        """SHA-256 fingerprint of the node's host key."""
+        return asyncssh.read_public_key(f"{self.host_key(node)}.pub").get_fingerprint()
+
+    def ports(self) -> dict[str, int]:
+        """The ports of the nodes, as they were served last; {} when they never were."""
+        try:
+            found = json.loads(self.running.read_text(encoding="utf-8"))["ports"]
+        except (OSError, ValueError, KeyError):
+            return {}
+        return {str(node): int(port) for node, port in found.items()}
+
+    def pid(self) -> int | None:
+        """The process that serves now; None when there is none."""
+        try:
+            found = json.loads(self.running.read_text(encoding="utf-8"))
+            pid = int(found["pid"])
+            os.kill(pid, 0)
+        except (OSError, ValueError, KeyError):
+            return None
+        return pid if _start_of(pid) == found.get("start") else None
+
+
+def _start_of(pid: int) -> str:
+    """When a process was started, in the kernel's own terms: a number that is used again has another."""
+    try:
+        return (
+            Path(f"/proc/{pid}/stat").read_text(encoding="utf-8", errors="replace").rpartition(")")[2].split()[19]
+        )
+    except (OSError, IndexError):
+        return ""
+
+
+def _make_key(file: Path) -> None:
+    if not file.exists():
+        key = asyncssh.generate_private_key(_ALGORITHM, comment="yatagan practice")
+        _write_private(file, key.export_private_key().decode())
+        key.write_public_key(f"{file}.pub")
+
+
+def _write_private(file: Path, text: str) -> None:
+    descriptor = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    with os.fdopen(descriptor, "w", encoding="utf-8") as stream:
+        stream.write(text)
+
+
+class _Server(asyncssh.SSHServer):
+    """What both nodes have in common: they can refuse logins and drop their lines."""
+
+    def __init__(self, node: PracticeNode) -> None:
+        self._node = node
+        self._connection: asyncssh.SSHServerConnection | None = None
+
+    def connection_made(self, conn: asyncssh.SSHServerConnection) -> None:
+        self._connection = conn
+        if self._node.trouble.refuses:
+            conn.abort()
+        else:
+            self._node.connections.add(conn)
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        if self._connection is not None:
+            self._node.connections.discard(self._connection)
+
+    def begin_auth(self, username: str) -> bool:
+        return True
+
+
+class _ByKey(_Server):
+    def begin_auth(self, username: str) -> bool:
+        if self._connection is not None:
+            self._connection.set_authorized_keys(f"{self._node.site.login_key}.pub")
+        return True
+
+
+class _ByPasswordAndCode(_Server):
+    """Keyboard-interactive in two rounds; a code works once."""
+
+    def __init__(self, node: PracticeNode) -> None:
+        super().__init__(node)
+        self._passed = False
+
+    def kbdint_auth_supported(self) -> bool:
+        return True
+
+    def get_kbdint_challenge(self, username: str, lang: str, submethods: str) -> Any:
+        self._passed = False
+        return "", "bittern, a practice node", "", [("Password: ", False)]
+
+    def validate_kbdint_response(self, username: str, responses: Any) -> Any:
+        if not self._passed:
+            self._passed = list(responses) == [self._node.site.password.read_text(encoding="utf-8")]
+            return ("", "", "", [("One-time code: ", False)]) if self._passed else False
+        return self._use_code(responses[0] if len(responses) == 1 else "")
+
+    def _use_code(self, code: str) -> bool:
+        file = self._node.site.codes
+        left = file.read_text(encoding="utf-8").split()
+        if code not in left:
+            return False
+        left.remove(code)
+        _write_private(file, "\n".join(left) + "\n")
+        return True
+
+
+class PracticeNode:
+    """One node, served."""
+
+    def __init__(self, site: Site, name: str) -> None:
+        self.site = site
+        self.name = name
+        self.connections: set[asyncssh.SSHServerConnection] = set()
+        self.trouble = Trouble(site.faults(name), self.cut)
+        self.port = 0
+
+    def cut(self) -> None:
+        """Drop every line."""
+        for connection in list(self.connections):
+            connection.abort()
+
+    async def serve(self, port: int) -> asyncssh.SSHAcceptor:
+        """Listen on loopback; on any free port when this one is taken."""
+        commands = self.name == "heron"
+        options: dict[str, Any] = {
+            "server_factory": lambda: (_ByKey if commands else _ByPasswordAndCode)(self),
+            "server_host_keys": [str(self.site.host_key(self.name))],
+            "sftp_factory": lambda chan: PracticeFiles(
+                chan, os.fsencode(self.site.home(self.name)), not commands, self.trouble
+            ),
+            "encoding": None,
+            "allow_scp": False,
+            "process_factory": self._run if commands else None,
+            "encryption_algs": ("aes128-gcm@openssh.com", "aes256-ctr"),
+            "login_timeout": 120,
+        }
+        try:
+            acceptor = await asyncssh.listen("127.0.0.1", port, **options)
+        except OSError:
+            acceptor = await asyncssh.listen("127.0.0.1", 0, **options)
+        self.port = acceptor.get_port()
+        return acceptor
+
+    async def _run(self, process: asyncssh.SSHServerProcess[bytes]) -> None:
+        """Run a command as the account's shell would, in its home."""
+        home = str(self.site.home(self.name))
+        if process.command is None:
+            process.stderr.write(b"heron, a practice node: there is no shell to sit at, only commands\n")
+            process.exit(1)
+            return
+        child = await asyncio.create_subprocess_exec(
+            "/bin/sh",
+            "-c",
+            process.command,
+            cwd=home,
+            start_new_session=True,
+            env={"HOME": home, "USER": USER, "PATH": os.environ.get("PATH", os.defpath), "LANG": "C.UTF-8"},
+            stdin=asyncio.subprocess.PIPE,
+            stdout=asyncio.subprocess.PIPE,
+            stderr=asyncio.subprocess.PIPE,
+        )
+        try:
+            await process.redirect(stdin=child.stdin, stdout=child.stdout, stderr=child.stderr)
+            process.exit(await child.wait())
+        finally:
+            if child.returncode is None:
+                with contextlib.suppress(ProcessLookupError):
+                    os.killpg(child.pid, signal.SIGKILL)
+
+
+async def serve(site: Site, started: Any) -> None:
+    """Serve both nodes until told to end (SIGTERM, SIGINT). `started` is called with the ports."""
+    site.prepare()
+    before = site.ports()
+    nodes = [PracticeNode(site, name) for name in NODES]
+    acceptors = [await node.serve(before.get(node.name, 0)) for node in nodes]
+    ports = {node.name: node.port for node in nodes}
+    new = site.running.with_suffix(".new")
+    new.write_text(
+        json.dumps({"pid": os.getpid(), "start": _start_of(os.getpid()), "ports": ports}), encoding="utf-8"
+    )
+    os.replace(new, site.running)
+    started(ports)
+    over = asyncio.Event()
+    loop = asyncio.get_running_loop()
+    for number in (signal.SIGTERM, signal.SIGINT):
+        loop.add_signal_handler(number, over.set)
+    await over.wait()
+    for node, acceptor in zip(nodes, acceptors, strict=True):
+        acceptor.close()
+        node.cut()
