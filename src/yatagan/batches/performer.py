@@ -1,10 +1,10 @@
 """The performer does one step: everything that happens between `waiting` and `in place`.
 
 It works through one session (a pair of stores) and is replaced when the line is. What must always
-hold is held here, in this order: the source is looked at; a part file that no other session can
-write is opened; the bytes are carried and synced; the source is looked at again, and once more
-when it was too new to show a change; the contents are proven; the facts are set on the part file;
-and only then it gets its final name, never over anything that the plan did not see.
+hold is held here, in this order: the source is looked at, and left alone for a moment when it is too
+new to show a change; a part file that no other session can write is opened; the bytes are carried
+and synced; the source is looked at again; the contents are proven; the facts are set on the part
+file; and only then it gets its final name, never over anything that the plan did not see.
 """
 
 from __future__ import annotations
@@ -239,6 +239,7 @@ class Performer:
         else:
             step = await self._carry(step)
         evidence = await self._prove(step)
+        await self._remove_parts(step)  # again: we may have died between a new part file and the end of the old
         await self._set_facts(step, step.part(self._session.batch))
         await self._place(step, evidence)
 
@@ -249,9 +250,27 @@ class Performer:
             raise StepRefused(Fault.MISSING, "the source")
         if found.kind is not Kind.FILE:
             raise StepRefused(Fault.SOURCE_CHANGED, f"it is a {found.kind.value} now")
+        await self._let_age(step, found)
         if found.same_as(step.facts):
             return replace(step, facts=found)
         return replace(step, facts=found, state=StepState.WAITING, durable="", digest="")
+
+    async def _let_age(self, step: Step, found: Facts) -> None:
+        """Read no file that is so new that a change to it would leave the same times: wait until it would show.
+
+        What was read then, in this session or an earlier one, is what the same facts stand for later.
+        """
+        now = await self._source.clock_ns()
+        window = max(FRESH_NS, self._source.traits.time_step_ns)
+        if now is None or not is_fresh(found, now - window):
+            return
+        changed = found.mtime_ns if found.changed_ns is None else found.changed_ns
+        wait = min(window, changed + window - now) / 1e9  # a clock that is behind must not make us wait for ever
+        self._tell(Ageing(wait))
+        await self._clock.sleep(wait)
+        again = await self._source.look_closely(step.source)
+        if again is None or not again.same_as(found):
+            raise TryAgain(Fault.SOURCE_CHANGED)
 
     async def _carry(self, step: Step) -> Step:
         """Waiting or moving -> whole: every byte in the part file, synced, and the source unmoved."""
@@ -270,7 +289,7 @@ class Performer:
                 raise TryAgain(Fault.SOURCE_CHANGED)
         finally:
             await self._close(reader)
-        await self._source_held_still(step, value)
+        await self._same_by_name(step)
         step = replace(step, state=StepState.WHOLE, digest=value)
         await self._scribe.note(Change(step.number, state=StepState.WHOLE, digest=value, durable=""))
         return step
@@ -408,22 +427,6 @@ class Performer:
                 if error.fault in LINE_FAULTS:
                     raise
 
-    async def _source_held_still(self, step: Step, value: str) -> None:
-        """The source as it was, by name; and by contents too when it is too new to show a change."""
-        await self._same_by_name(step)
-        now = await self._source.clock_ns()
-        window = max(FRESH_NS, self._source.traits.time_step_ns)
-        if now is None or not is_fresh(step.facts, now - window) or not self._source.traits.digests:
-            return
-        changed = step.facts.mtime_ns if step.facts.changed_ns is None else step.facts.changed_ns
-        wait = min(window, changed + window - now) / 1e9
-        self._tell(Ageing(wait))
-        await self._clock.sleep(wait)
-        found = await self._source.digest(step.source, ALGORITHM)
-        if found.digest != value:
-            raise TryAgain(Fault.SOURCE_CHANGED)
-        await self._same_by_name(step)
-
     async def _same_by_name(self, step: Step) -> None:
         found = await self._source.look_closely(step.source)
         if found is None or not found.same_as(step.facts):
@@ -536,6 +539,7 @@ class Performer:
             value = await digest_by_reading(self._destination, step.path, ALGORITHM)
         if value != step.digest:
             return False
+        await self._remove_parts(step)
         await self.settle(step, StepState.IN_PLACE, evidence)
         return True
 

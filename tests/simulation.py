@@ -1,0 +1,645 @@
+"""A simulated world for the engine: two machines, a line, faults from a seed, and virtual time.
+
+The disks have a volatile and a durable half: written bytes are durable only after an answered sync, and when
+the power goes, any subset of the rest survives. A line that drops leaves requests behind, which the far
+side may have done, may never do, or may do much later, when a hung server process wakes up. The process
+that stages may die at any write of its journal. Everything that happens is drawn from one seed.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+import random
+import selectors
+from collections.abc import AsyncIterator
+from dataclasses import dataclass, field
+
+from yatagan.batches.carrier import Tuning
+from yatagan.batches.executor import Conditions, Executor
+from yatagan.batches.journal import Header, Journal
+from yatagan.batches.outcome import Outcome, outcome_of
+from yatagan.batches.plan import make_plan
+from yatagan.batches.runner import Policy
+from yatagan.batches.states import BatchState, Evidence, StepState
+from yatagan.batches.steps import Prove
+from yatagan.errors import CannotReach, Fault, StoreError
+from yatagan.places import KEPT_DIRECTORY, is_ours
+from yatagan.stores.interface import Facts, Kind, NodeDigest, Traits
+
+BATCH = "261124-test"
+BLOCK = 4
+TICK_NS = 1_000_000_000  # two changes within one second leave the same times
+EPOCH_NS = 1_700_000_000_000_000_000
+
+
+class Died(BaseException):
+    """The staging process was killed."""
+
+
+class VirtualLoop(asyncio.SelectorEventLoop):
+    """An event loop whose time jumps to the next timer; it never waits."""
+
+    def __init__(self) -> None:
+        super().__init__(_Instant(self))
+        self.now = 0.0
+
+    def time(self) -> float:
+        return self.now
+
+
+class _Instant(selectors.SelectSelector):
+    def __init__(self, loop: VirtualLoop) -> None:
+        super().__init__()
+        self._loop = loop
+
+    def select(self, timeout: float | None = None) -> list:
+        if timeout is None:
+            raise AssertionError("deadlock: nothing is left that could happen")
+        self._loop.now += max(timeout, 0)
+        return []
+
+
+@dataclass
+class Inode:
+    """A file, directory or link."""
+
+    kind: Kind
+    number: int
+    mode: int = 0o644
+    mtime_ns: int = EPOCH_NS
+    changed_ns: int = EPOCH_NS
+    target: bytes = b""
+    durable: bytes = b""
+    pending: list[tuple[int, bytes]] = field(default_factory=list)
+    versions: list[bytes] = field(default_factory=list)
+
+    @property
+    def data(self) -> bytes:
+        return _with_writes(self.durable, self.pending)
+
+    def lose_power(self, rng: random.Random) -> None:
+        self.durable = _with_writes(self.durable, [write for write in self.pending if rng.random() < 0.5])
+        self.pending = []
+
+
+def _with_writes(data: bytes, writes: list[tuple[int, bytes]]) -> bytes:
+    whole = bytearray(data)
+    for offset, piece in writes:
+        whole.extend(bytes(max(0, offset - len(whole))))
+        whole[offset : offset + len(piece)] = piece
+    return bytes(whole)
+
+
+class Machine:
+    """A disk, and the server processes that write to it."""
+
+    def __init__(
+        self, world: World, name: str, *, helper: bool, copies: bool, syncs: bool, full_after: int | None
+    ) -> None:
+        self.world, self.name = world, name
+        self.helper, self.copies, self.syncs = helper, copies, syncs
+        self.room = full_after
+        self.names: dict[bytes, Inode] = {b"/": Inode(Kind.DIRECTORY, 1, 0o755)}
+        self.hung: dict[int, list[tuple[Inode, int, bytes]]] = {}
+        self.boot = 1
+
+    def now_ns(self) -> int:
+        now = EPOCH_NS + int(self.world.loop.now * 1e9)
+        return now - now % TICK_NS
+
+    def make(self, path: bytes, kind: Kind, data: bytes = b"", *, target: bytes = b"", age: float = 1e6) -> Inode:
+        inode = Inode(kind, self.world.next_inode(), 0o755 if kind is Kind.DIRECTORY else 0o644, target=target)
+        inode.mtime_ns = inode.changed_ns = self.now_ns() - int(age * 1e9)
+        inode.durable, inode.versions = data, [data]
+        self.names[path] = inode
+        return inode
+
+    def rewrite(self, path: bytes, data: bytes) -> None:
+        inode = self.names[path]
+        inode.durable, inode.pending = data, []
+        inode.versions.append(data)
+        inode.mtime_ns = inode.changed_ns = self.now_ns()
+
+    def wake(self) -> None:
+        """Hung server processes come to and do what they were told."""
+        for writes in self.hung.values():
+            for inode, offset, data in writes:
+                inode.pending.append((offset, data))
+        self.hung.clear()
+
+    def lose_power(self) -> None:
+        self.hung.clear()
+        self.boot += 1
+        for inode in {id(inode): inode for inode in self.names.values()}.values():
+            inode.lose_power(self.world.rng)
+
+    def tree(self) -> dict[bytes, tuple[str, bytes]]:
+        """What is there: kind and content or target, without our own part and kept files."""
+        return {
+            path: (inode.kind.value, inode.target if inode.kind is Kind.LINK else inode.data)
+            for path, inode in self.names.items()
+            if not any(is_ours(part) for part in path.split(b"/"))
+        }
+
+
+class World:
+    """Two machines and what happens to them."""
+
+    def __init__(self, seed: int) -> None:
+        self.rng = random.Random(seed)
+        self.loop = VirtualLoop()
+        self._inodes = 1
+        self.requests = 0
+        self.drop_at: set[int] = set()
+        self.power_at: set[int] = set()
+        self.wake_at: set[int] = set()
+        self.happen_at: dict[int, object] = {}
+        self.calm = True
+        self.refusals = 0
+        self.sessions = 0
+
+    def next_inode(self) -> int:
+        self._inodes += 1
+        return self._inodes
+
+
+class Store:
+    """A machine as a store, through one session."""
+
+    def __init__(self, world: World, machine: Machine, *, quick: bool) -> None:
+        self._world, self._machine, self._quick = world, machine, quick
+        world.sessions += 1
+        self.session = world.sessions
+        self._boot = machine.boot
+        self.name = "" if quick else machine.name
+        self.lost = False
+        self._acked_pending: list[tuple[Inode, int, bytes]] = []
+        self.traits = Traits(
+            time_step_ns=1 if quick else 1_000_000_000,
+            digests=quick or machine.helper,
+            quick=quick,
+            read_size=BLOCK,
+            write_size=BLOCK,
+        )
+
+    async def _request(self, path: bytes = b"") -> None:
+        """One request: time passes, and now and then something happens."""
+        world = self._world
+        await asyncio.sleep(world.rng.random() * (0.01 if self._quick else 0.1))
+        if self.lost:
+            raise StoreError(Fault.LINE_LOST, path)
+        if world.calm or self._quick:
+            return
+        world.requests += 1
+        number = world.requests
+        if number in world.happen_at:
+            world.happen_at.pop(number)()  # type: ignore[operator]
+        if number in world.wake_at:
+            self._machine.wake()
+        if number in world.power_at:
+            self._machine.lose_power()
+            self.lost = True
+        if number in world.drop_at:
+            self.lost = True
+        if self.lost:
+            raise StoreError(Fault.LINE_LOST, path)
+
+    def _inode(self, path: bytes) -> Inode:
+        if path not in self._machine.names:
+            raise StoreError(Fault.MISSING, path)
+        return self._machine.names[path]
+
+    def _facts(self, inode: Inode, *, close: bool) -> Facts:
+        mtime = inode.mtime_ns if close else inode.mtime_ns - inode.mtime_ns % 1_000_000_000
+        return Facts(
+            inode.kind,
+            len(inode.data),
+            mtime,
+            inode.mode,
+            inode.changed_ns if close else None,
+            inode.number if close else None,
+        )
+
+    async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
+        await self._request()
+        return path if path.startswith(b"/") else b"/" + path
+
+    async def look(self, path: bytes) -> Facts | None:
+        await self._request(path)
+        inode = self._machine.names.get(path)
+        return None if inode is None else self._facts(inode, close=self._quick)
+
+    async def look_closely(self, path: bytes) -> Facts | None:
+        await self._request(path)
+        inode = self._machine.names.get(path)
+        return None if inode is None else self._facts(inode, close=self._quick or self._machine.helper)
+
+    async def entries(self, path: bytes) -> AsyncIterator[list[tuple[bytes, Facts]]]:
+        await self._request(path)
+        found = []
+        for name, inode in self._machine.names.items():
+            above, _, base = name.rpartition(b"/")
+            if base and (above or b"/") == path:
+                found.append((base, self._facts(inode, close=self._quick)))
+        yield found
+
+    async def read_link(self, path: bytes) -> bytes:
+        await self._request(path)
+        return self._inode(path).target
+
+    async def room(self, path: bytes) -> int | None:
+        return self._machine.room
+
+    async def clock_ns(self) -> int | None:
+        await self._request()
+        known = self._quick or self._machine.helper
+        return EPOCH_NS + int(self._world.loop.now * 1e9) if known else None
+
+    async def open(self, path: bytes) -> File:
+        await self._request(path)
+        return File(self, self._inode(path))
+
+    async def create_part(self, path: bytes) -> File:
+        await self._request(path)
+        if path in self._machine.names:
+            raise StoreError(Fault.EXISTS, path)
+        return File(self, self._machine.make(path, Kind.FILE, age=0))
+
+    async def reopen_part(self, path: bytes) -> File:
+        await self._request(path)
+        return File(self, self._inode(path))
+
+    async def copy_part(self, old: bytes, new: bytes, size: int) -> None:
+        await self._request(new)
+        if not self._machine.copies or new in self._machine.names:
+            raise StoreError(Fault.UNSUPPORTED, new)
+        self._machine.make(new, Kind.FILE, self._inode(old).data[:size], age=0)
+
+    async def make_directory(self, path: bytes, mode: int) -> None:
+        await self._request(path)
+        if path in self._machine.names:
+            raise StoreError(Fault.EXISTS, path)
+        self._machine.make(path, Kind.DIRECTORY, age=0).mode = mode
+
+    async def make_link(self, path: bytes, target: bytes) -> None:
+        await self._request(path)
+        if path in self._machine.names:
+            raise StoreError(Fault.EXISTS, path)
+        self._machine.make(path, Kind.LINK, target=target, age=0)
+
+    async def set_facts(self, path: bytes, *, mode: int, mtime_ns: int) -> None:
+        await self._request(path)
+        inode = self._inode(path)
+        inode.mode, inode.mtime_ns = mode, mtime_ns
+        inode.changed_ns = self._machine.now_ns()
+
+    async def place_new(self, part: bytes, final: bytes) -> None:
+        await self._request(final)
+        if final in self._machine.names:
+            raise StoreError(Fault.EXISTS, final)
+        self._machine.names[final] = self._inode(part)
+        del self._machine.names[part]
+        await self._answer(final)
+
+    async def place_over(self, part: bytes, final: bytes) -> None:
+        await self._request(final)
+        self._machine.names[final] = self._inode(part)
+        del self._machine.names[part]
+        await self._answer(final)
+
+    async def _answer(self, path: bytes) -> None:
+        """What was done may still not be heard of."""
+        await self._request(path)
+
+    async def keep(self, path: bytes, kept: bytes) -> None:
+        await self._request(path)
+        if kept in self._machine.names:
+            raise StoreError(Fault.EXISTS, kept)
+        self._machine.names[kept] = self._inode(path)
+        await self._answer(path)
+
+    async def remove(self, path: bytes) -> None:
+        await self._request(path)
+        self._inode(path)
+        del self._machine.names[path]
+
+    async def digest(self, path: bytes, algorithm: str) -> NodeDigest:
+        await self._request(path)
+        inode = self._inode(path)
+        inode.durable, inode.pending = inode.data, []
+        return NodeDigest(hashlib.new(algorithm, inode.data).hexdigest(), self._facts(inode, close=True))
+
+    async def same_disk(self, directory: bytes) -> bool:
+        return self._machine.helper
+
+    def witness(self) -> str:
+        return f"{self._machine.boot}:{self.session}" if self._quick or self._machine.helper else ""
+
+    async def writers_gone(self, witness: str) -> bool:
+        await self._request()
+        if self._quick:
+            return True
+        if not self._machine.helper or not witness:
+            return False
+        boot, session = witness.split(":")
+        return int(boot) != self._machine.boot or int(session) not in self._machine.hung
+
+    async def close(self) -> None:
+        self.lost = True
+
+
+class File:
+    """An open file of the simulation."""
+
+    def __init__(self, store: Store, inode: Inode) -> None:
+        self._store, self._inode = store, inode
+        self._acknowledged: list[tuple[int, bytes]] = []
+
+    async def facts(self) -> Facts:
+        await self._store._request()
+        return self._store._facts(self._inode, close=self._store._quick)
+
+    async def read(self, offset: int, size: int) -> bytes:
+        await self._store._request()
+        return self._inode.data[offset : offset + size]
+
+    async def write(self, offset: int, data: bytes) -> None:
+        store, machine, rng = self._store, self._store._machine, self._store._world.rng
+        try:
+            await store._request()
+        except StoreError:
+            fate = rng.random()
+            if not store._quick and machine.boot == store._boot:
+                if fate < 0.4:
+                    machine.hung.setdefault(store.session, []).append((self._inode, offset, data))
+                elif fate < 0.6:
+                    self._inode.pending.append((offset, data))
+            raise
+        if machine.room is not None:
+            if machine.room < len(data):
+                raise StoreError(Fault.NO_ROOM)
+            machine.room -= len(data)
+        self._inode.pending.append((offset, data))
+
+    async def sync(self) -> bool:
+        covered = list(self._inode.pending)
+        await self._store._request()
+        if not self._store._quick and not self._store._machine.syncs:
+            return False
+        inode = self._inode
+        inode.durable = _with_writes(inode.durable, covered)
+        inode.pending = [write for write in inode.pending if not any(write is done for done in covered)]
+        return True
+
+    async def close(self) -> None:
+        await self._store._request()
+
+
+class Opening:
+    """How the executor gets a store; now and then it is refused."""
+
+    def __init__(self, world: World, machine: Machine, *, quick: bool) -> None:
+        self._world, self._machine, self._quick = world, machine, quick
+
+    async def open(self) -> Store:
+        await asyncio.sleep(0.01)
+        if not self._quick and not self._world.calm and self._world.refusals > 0 and self._world.rng.random() < 0.3:
+            self._world.refusals -= 1
+            raise CannotReach("far", "connect", "refused")
+        return Store(self._world, self._machine, quick=self._quick)
+
+    def pins(self) -> dict[str, tuple[str, int]]:
+        return {}
+
+
+class DyingJournal(Journal):
+    """Kills the process at one of its writes: before it, or after it and before anybody hears of it."""
+
+    die_at: int | None = None
+    writes = 0
+    death: asyncio.Future[None] | None = None
+
+    def apply(self, changes) -> None:  # type: ignore[no-untyped-def]
+        if self.death is not None and self.death.done():
+            raise Died
+        self.writes += 1
+        if self.writes == self.die_at and self.death is not None:
+            if self.die_before:
+                self.death.set_result(None)
+                raise Died
+            super().apply(changes)
+            self.death.set_result(None)
+            raise Died
+        super().apply(changes)
+
+    die_before = True
+
+
+class Clock:
+    """Virtual time."""
+
+    def __init__(self, loop: VirtualLoop) -> None:
+        self._loop = loop
+
+    def monotonic(self) -> float:
+        return self._loop.now
+
+    async def sleep(self, seconds: float) -> None:
+        await asyncio.sleep(seconds)
+
+
+async def _inline(function, *args):  # type: ignore[no-untyped-def]
+    return function(*args)
+
+
+@dataclass
+class Scenario:
+    """What one seed draws."""
+
+    world: World
+    here: Machine
+    far: Machine
+    upload: bool
+    prove: Prove
+    before: dict[bytes, bytes]
+    foreign: dict[bytes, bytes]
+    deaths: list[int]
+
+    @property
+    def source(self) -> Machine:
+        return self.here if self.upload else self.far
+
+    @property
+    def destination(self) -> Machine:
+        return self.far if self.upload else self.here
+
+
+def draw(seed: int) -> Scenario:
+    """A scenario from a seed."""
+    world = World(seed)
+    rng = world.rng
+    helper = rng.random() < 0.6
+    here = Machine(world, "here", helper=True, copies=False, syncs=True, full_after=None)
+    far = Machine(
+        world,
+        "far",
+        helper=helper,
+        copies=rng.random() < 0.5,
+        syncs=rng.random() < 0.8,
+        full_after=rng.randrange(20, 200) if rng.random() < 0.15 else None,
+    )
+    upload = rng.random() < 0.75
+    proofs = [Prove.AUTO, Prove.NONE, Prove.READ_BACK] + ([Prove.ON_NODE] if helper else [])
+    scenario = Scenario(world, here, far, upload, rng.choice(proofs), {}, {}, [])
+    source, destination = scenario.source, scenario.destination
+    source.make(b"/fen", Kind.DIRECTORY)
+    destination.make(b"/top", Kind.DIRECTORY)
+    files = [b"/fen/f%d" % number for number in range(rng.randint(1, 4))]
+    if rng.random() < 0.5:
+        source.make(b"/fen/sub", Kind.DIRECTORY)
+        files.append(b"/fen/sub/g")
+    if rng.random() < 0.4:
+        source.make(b"/fen/link", Kind.LINK, target=b"f0")
+    for path in files:
+        source.make(path, Kind.FILE, rng.randbytes(rng.randrange(0, 60)), age=rng.choice([1e6, 1.0, 0.0]))
+    if rng.random() < 0.4:
+        destination.make(b"/top/fen", Kind.DIRECTORY)
+        old = rng.randbytes(10)
+        destination.make(b"/top/fen/f0", Kind.FILE, old, age=2e6)
+        scenario.before[b"/top/fen/f0"] = old
+    _draw_faults(scenario, files)
+    return scenario
+
+
+def _draw_faults(scenario: Scenario, files: list[bytes]) -> None:
+    world, rng = scenario.world, scenario.world.rng
+    if rng.random() < 0.8:
+        world.drop_at = {rng.randrange(1, 120) for _ in range(rng.randint(1, 3))}
+    # Without a sync request nobody can promise anything about a power failure, and we say so instead.
+    if rng.random() < 0.3 and scenario.far.syncs:
+        world.power_at = {rng.randrange(1, 120)}
+    world.wake_at = {rng.randrange(1, 400) for _ in range(rng.randint(0, 3))}
+    world.refusals = rng.randint(0, 2)
+    if rng.random() < 0.4:
+        scenario.deaths = [rng.randrange(1, 40) for _ in range(rng.randint(1, 2))]
+    may_change = scenario.upload or scenario.far.helper
+    if rng.random() < 0.3 and may_change:
+        victim = rng.choice(files)
+        size = len(scenario.source.names[victim].data)
+        same_size = rng.random() < 0.5
+        data = rng.randbytes(size if same_size else size + rng.randint(1, 20))
+        early = rng.random() < 0.5
+        world.happen_at[rng.randrange(1, 30 if early else 80)] = lambda: scenario.source.rewrite(victim, data)
+    if rng.random() < 0.25:
+        path, data = b"/top" + rng.choice(files), rng.randbytes(12)
+
+        def appear() -> None:
+            if path not in scenario.destination.names and path.rpartition(b"/")[0] in scenario.destination.names:
+                scenario.destination.make(path, Kind.FILE, data, age=0)
+                scenario.foreign[path] = data
+
+        world.happen_at[rng.randrange(5, 120)] = appear
+
+
+def run(scenario: Scenario) -> tuple[Outcome, Journal]:
+    """Plan, then run until the batch is finished, through every death and interruption."""
+    loop = scenario.world.loop
+    asyncio.set_event_loop(loop)
+    loop.set_exception_handler(lambda loop, context: None)  # a killed process leaves tasks that nobody asks
+    try:
+        return loop.run_until_complete(_run(scenario))
+    finally:
+        asyncio.set_event_loop(None)
+        loop.close()
+
+
+async def _run(scenario: Scenario) -> tuple[Outcome, Journal]:
+    world = scenario.world
+    ends = (
+        Opening(world, scenario.source, quick=scenario.upload),
+        Opening(world, scenario.destination, quick=not scenario.upload),
+    )
+    plan = await make_plan(await ends[0].open(), await ends[1].open(), [(b"/fen", b"fen")], b"/top")
+    header = Header(BATCH, 0, ("stage",), "", "far", b"/top", scenario.prove)
+    journal = DyingJournal.in_memory(header, plan.steps())
+    assert isinstance(journal, DyingJournal)
+    world.calm = False
+    for _ in range(40):
+        journal.die_at = scenario.deaths.pop() if scenario.deaths else None
+        journal.die_before = world.rng.random() < 0.5
+        journal.writes = 0
+        journal.death = world.loop.create_future()
+        state = await _one_run(scenario, journal, ends)
+        if state is BatchState.FINISHED:
+            break
+        if scenario.far.room is not None:
+            scenario.far.room = None  # somebody made room
+    else:
+        raise AssertionError("the batch never came to an end")
+    world.calm = True
+    scenario.here.wake()
+    scenario.far.wake()
+    return outcome_of(journal), journal
+
+
+async def _one_run(scenario: Scenario, journal: DyingJournal, ends: tuple[Opening, Opening]) -> BatchState | None:
+    """One process; None when it died."""
+    world = scenario.world
+    conditions = Conditions(
+        policy=Policy(patience=60, steps_at_once=4),
+        tuning=Tuning(in_flight=24, sync_bytes=12, sync_seconds=1000, apart=_inline),
+        clock=Clock(world.loop),
+        jitter=world.rng.random,
+        threaded=False,
+    )
+    executor = Executor(journal, ends[0], ends[1], lambda event: None, conditions)
+    work = asyncio.ensure_future(executor.run())
+    assert journal.death is not None
+    await asyncio.wait({work, journal.death}, return_when=asyncio.FIRST_COMPLETED)
+    if not journal.death.done():
+        return (await work).state
+    # A killed process does nothing more: its sessions are lost and its tasks end where they stand.
+    for store in executor._stores:
+        store.lost = True  # type: ignore[attr-defined]
+    tasks = [task for task in asyncio.all_tasks() if task is not asyncio.current_task()]
+    for task in tasks:
+        task.cancel()
+    await asyncio.gather(*tasks, return_exceptions=True)
+    return None
+
+
+def check(scenario: Scenario, outcome: Outcome, journal: Journal) -> None:
+    """What must always hold, after everything has happened and hung processes have woken up."""
+    source, there = scenario.source, scenario.destination.tree()
+    for step in journal.steps():
+        assert step.state in (StepState.IN_PLACE, StepState.LEFT, StepState.FAILED, StepState.NOT_CARRIED), step
+    for path, inode in source.names.items():
+        if inode.kind is not Kind.FILE or not path.startswith(b"/fen/"):
+            continue
+        final = b"/top" + path
+        if final in scenario.foreign and there.get(final, ("", b""))[1] == scenario.foreign[final]:
+            continue
+        if final in there:
+            known = [*inode.versions, scenario.before.get(final)]
+            assert there[final][1] in known, f"{final!r} is a mixture or half a file"
+    for final, data in scenario.foreign.items():
+        assert there[final][1] == data, f"{final!r} appeared after the plan and was destroyed"
+    for final, data in scenario.before.items():
+        kept = b"/top/" + KEPT_DIRECTORY + b"/" + BATCH.encode() + final[len(b"/top") :]
+        kept_inode = scenario.destination.names.get(kept)
+        unharmed = there[final][1] == data or (kept_inode is not None and kept_inode.data == data)
+        assert unharmed, f"{final!r} was replaced and not kept"
+    for step in journal.steps(StepState.IN_PLACE):
+        if step.kind.value == "file":
+            held = there[step.path][1]
+            assert hashlib.sha256(held).hexdigest() == step.digest, f"{step.path!r} is not what the journal says"
+            if step.evidence is not Evidence.SENT:
+                assert step.evidence is not None
+    if outcome.good and not scenario.foreign:
+        expected = {b"/top" + path: value for path, value in source.tree().items() if path.startswith(b"/fen")}
+        found = {path: value for path, value in there.items() if path.startswith(b"/top/fen")}
+        assert set(found) == set(expected)
+    parts = [path for path in scenario.destination.names if path.endswith(b".part")]
+    if outcome.good:
+        assert not parts, f"part files left: {parts}"

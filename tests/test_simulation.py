@@ -1,0 +1,165 @@
+"""The engine in the simulated world: thousands of seeds, and deliberately broken engines that must be caught."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable
+
+import pytest
+import simulation
+
+from yatagan.batches.carrier import _Passage
+from yatagan.batches.performer import Performer
+from yatagan.batches.states import Evidence, StepState
+from yatagan.batches.steps import Change
+from yatagan.stores.interface import Facts
+
+SEEDS = 1200
+CHUNKS = 12
+
+
+def play(seed: int) -> None:
+    scenario = simulation.draw(seed)
+    outcome, journal = simulation.run(scenario)
+    simulation.check(scenario, outcome, journal)
+
+
+@pytest.mark.parametrize("chunk", range(CHUNKS))
+def test_what_must_hold_holds_for_every_seed(chunk: int) -> None:
+    for seed in range(chunk, SEEDS, CHUNKS):
+        try:
+            play(seed)
+        except BaseException as error:
+            raise AssertionError(f"seed {seed}") from error
+
+
+@pytest.mark.soak
+def test_many_more_seeds() -> None:
+    for seed in range(SEEDS, SEEDS + 30_000):
+        play(seed)
+
+
+def test_the_world_really_goes_wrong() -> None:
+    """Most seeds must see a lost line, and many a death, a power failure or a hung process: else the rest proves little."""
+    seen = {"drop": 0, "power": 0, "death": 0, "hung": 0, "change": 0}
+    for seed in range(200):
+        scenario = simulation.draw(seed)
+        planned = len(scenario.world.happen_at), len(scenario.deaths)
+        simulation.run(scenario)
+        requests = scenario.world.requests
+        seen["drop"] += any(at <= requests for at in scenario.world.drop_at)
+        seen["power"] += any(at <= requests for at in scenario.world.power_at)
+        seen["death"] += len(scenario.deaths) < planned[1]
+        seen["hung"] += any(at <= requests for at in scenario.world.wake_at)
+        seen["change"] += len(scenario.world.happen_at) < planned[0]
+    assert seen["drop"] > 100 and min(seen.values()) > 20, seen
+
+
+# -- broken engines --------------------------------------------------------------------------------------
+
+
+def trusts_what_is_only_acknowledged(patch: pytest.MonkeyPatch) -> None:
+    write = _Passage._write
+
+    async def write_and_trust(self: _Passage, offset: int, data: bytes) -> None:
+        await write(self, offset, data)
+        self._way.synced(self._acknowledged.copy())
+
+    patch.setattr(_Passage, "_write", write_and_trust)
+
+
+def shares_a_part_file_with_a_hung_process(patch: pytest.MonkeyPatch) -> None:
+    async def always(self: Performer, step: object) -> bool:
+        return True
+
+    patch.setattr(Performer, "_is_ours_alone", always)
+    trusts_what_is_only_acknowledged(patch)
+
+
+def renames_over_what_is_there(patch: pytest.MonkeyPatch) -> None:
+    patch.setattr(simulation.Store, "place_new", simulation.Store.place_over)
+
+
+def never_looks_at_the_source_again(patch: pytest.MonkeyPatch) -> None:
+    patch.setattr(Facts, "same_as", lambda self, other: True)
+
+
+def takes_new_files_at_their_word(patch: pytest.MonkeyPatch) -> None:
+    """Without the second look at files that are too new to show a change."""
+    patch.setattr("yatagan.batches.performer.FRESH_NS", 0)
+
+
+def does_not_wait_for_the_last_answers(patch: pytest.MonkeyPatch) -> None:
+    async def run(self: _Passage) -> bool:
+        await self._pass_blocks()
+        return True
+
+    patch.setattr(_Passage, "run", run)
+
+
+def never_syncs(patch: pytest.MonkeyPatch) -> None:
+    async def sync(self: _Passage) -> bool:
+        self._way.synced(self._acknowledged.copy())
+        return True
+
+    patch.setattr(_Passage, "_sync_now", sync)
+
+
+def keeps_nothing_of_what_it_replaces(patch: pytest.MonkeyPatch) -> None:
+    async def keep(self: Performer, step: object, found: object) -> None:
+        return None
+
+    patch.setattr(Performer, "_keep", keep)
+
+
+def says_in_place_before_it_is(patch: pytest.MonkeyPatch) -> None:
+    place = Performer._place
+
+    async def early(self: Performer, step: simulation.Scenario, evidence: Evidence) -> None:
+        await self._scribe.note(Change(step.number, state=StepState.IN_PLACE, evidence=evidence))  # type: ignore[attr-defined]
+        await place(self, step, evidence)  # type: ignore[arg-type]
+
+    patch.setattr(Performer, "_place", early)
+
+
+def takes_a_short_file_for_a_whole_one(patch: pytest.MonkeyPatch) -> None:
+    async def hash_and_write(self: _Passage) -> None:
+        offset, count, known, task = self._reads.popleft()
+        data = await task
+        self._way.hash.update(data)
+        if known:
+            self._budget.give(count)
+            return
+        self._budget.give(count - len(data))
+        self._writes[asyncio.ensure_future(self._write(offset, data))] = None
+        self._take_answers()
+
+    patch.setattr(_Passage, "_hash_and_write", hash_and_write)
+    never_looks_at_the_source_again(patch)
+
+
+BROKEN = [
+    trusts_what_is_only_acknowledged,
+    shares_a_part_file_with_a_hung_process,
+    renames_over_what_is_there,
+    never_looks_at_the_source_again,
+    takes_new_files_at_their_word,
+    does_not_wait_for_the_last_answers,
+    never_syncs,
+    keeps_nothing_of_what_it_replaces,
+    says_in_place_before_it_is,
+    takes_a_short_file_for_a_whole_one,
+]
+
+
+@pytest.mark.parametrize("broken", BROKEN, ids=lambda broken: broken.__name__)
+def test_a_broken_engine_is_caught(
+    broken: Callable[[pytest.MonkeyPatch], None], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    broken(monkeypatch)
+    for seed in range(2000):
+        try:
+            play(seed)
+        except AssertionError:
+            return
+    raise AssertionError("2000 seeds did not catch it")
