@@ -6,8 +6,8 @@ import asyncio
 from collections.abc import Callable
 
 import pytest
-import simulation
 
+import simulation
 from yatagan.batches.carrier import _Passage
 from yatagan.batches.performer import Performer
 from yatagan.batches.states import Evidence, StepState
@@ -40,7 +40,7 @@ def test_many_more_seeds() -> None:
 
 
 def test_the_world_really_goes_wrong() -> None:
-    """Most seeds must see a lost line, and many a death, a power failure or a hung process: else the rest proves little."""
+    """Many seeds must see a lost line, a death, a power failure, a hung process: else the rest proves little."""
     seen = {"drop": 0, "power": 0, "death": 0, "hung": 0, "change": 0}
     for seed in range(200):
         scenario = simulation.draw(seed)

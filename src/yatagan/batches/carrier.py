@@ -1,9 +1,10 @@
 """The carrier moves the bytes of one file: read, hash, write, sync. One carrier for every pair of stores.
 
 Blocks are read ahead and hashed in the order of the file; each is written as soon as it is hashed, and
-writes are answered in whatever order. What is in flight over all files is bounded in bytes, for a
-server that is sent more than it can take slows down. The carrier ends, whether well or not, only
-when every write that it began has been answered or the line is gone.
+writes are answered in whatever order. What is in flight over all files is bounded in bytes: so many
+that answers take no longer than half a second, since a server that is sent more than it can take slows
+down, and a sync waits behind whatever was sent before it. The carrier ends, whether well or not,
+only when every write that it began has been answered or the line is gone.
 """
 
 from __future__ import annotations
@@ -41,12 +42,15 @@ async def _in_thread(function: Callable[..., Any], *args: object) -> Any:
 class Tuning:
     """Sizes in bytes, times in seconds.
 
-    `in_flight` bounds what is read and not yet acknowledged, over all files. A part file is synced every
+    What is read and not yet acknowledged, over all files, stays between `in_flight_least` and `in_flight`: less
+    while answers take longer than `answer_seconds`, more while they take less than half of that. A part file is synced every
     `sync_bytes` or `sync_seconds`, whichever comes first. `hash_apart`: blocks from this size on are
     hashed by `apart`, in a thread.
     """
 
     in_flight: int = 8 << 20
+    in_flight_least: int = 1 << 20
+    answer_seconds: float = 0.5
     sync_bytes: int = 64 << 20
     sync_seconds: float = 1.0
     hash_apart: int = 64 << 10
@@ -55,12 +59,21 @@ class Tuning:
 
 
 class Budget:
-    """Bytes in flight, handed out in the order of asking."""
+    """Bytes in flight, handed out in the order of asking. The limit follows how fast they are answered."""
 
-    def __init__(self, limit: int) -> None:
-        self._limit = limit
+    def __init__(self, tuning: Tuning) -> None:
+        self._tuning = tuning
+        self._limit = min(2 * tuning.in_flight_least, tuning.in_flight)
         self._used = 0
         self._waiting: deque[tuple[int, asyncio.Future[None]]] = deque()
+
+    def answered(self, count: int, seconds: float) -> None:
+        """A write of `count` bytes was answered after so long."""
+        tuning = self._tuning
+        if seconds > tuning.answer_seconds:
+            self._limit = max(self._limit - count, min(tuning.in_flight_least, tuning.in_flight))
+        elif seconds < tuning.answer_seconds / 2:
+            self._limit = min(self._limit + count, tuning.in_flight)
 
     def try_take(self, count: int) -> bool:
         """Take at once or not at all. A single piece larger than the limit passes when nothing else is out."""
@@ -102,7 +115,8 @@ class Carriage:
     """One file's way.
 
     `size` bytes are read from `source` and written to `part`, but for what is already `durable` there:
-    that is read from `prefix` (whichever end needs no line) for the digest alone.
+    that is read from `prefix` (whichever end needs no line) for the digest alone. Without `sync_last` the end
+    is not synced: for when what comes next syncs the file itself.
     """
 
     source: Reader
@@ -111,6 +125,7 @@ class Carriage:
     size: int
     block: int
     durable: Extents
+    sync_last: bool
     hash: Hash
     moved: Callable[[int], None]
     synced: Callable[[Extents], None]
@@ -123,7 +138,7 @@ class Carrier:
     def __init__(self, tuning: Tuning, clock: Callable[[], float]) -> None:
         self._tuning = tuning
         self._clock = clock
-        self._budget = Budget(tuning.in_flight)
+        self._budget = Budget(tuning)
 
     async def carry(self, way: Carriage) -> bool:
         """Carry one file; whether its last byte is known to be on the far disk.
@@ -204,8 +219,10 @@ class _Passage:
         self._take_answers()
 
     async def _write(self, offset: int, data: bytes) -> None:
+        began = self._clock()
         try:
             await self._way.part.write(offset, data)
+            self._budget.answered(len(data), self._clock() - began)
             self._acknowledged.add(offset, offset + len(data))
             self._unsynced += len(data)
             self._way.moved(len(data))
@@ -246,7 +263,7 @@ class _Passage:
     async def _sync(self) -> bool:
         if self._syncing is not None:
             await self._syncing
-        return await self._sync_now()
+        return await self._sync_now() if self._way.sync_last else False
 
     async def _drain(self, *, sync: bool) -> None:
         """Wait for the answers that are still owed, within reason, so that no write of ours comes late."""

@@ -141,6 +141,11 @@ class Performer:
         await self._scribe.note(Change(step.number, state=state, evidence=evidence, fault=fault, detail=detail))
         self._tell(StepSettled(step.number, step.kind, step.label, _weight(step), state, evidence, fault, detail))
 
+    @property
+    def _proof_syncs(self) -> bool:
+        """Whether the proof to come syncs the file first, so that carrying need not."""
+        return evidence_for(self._session) is Evidence.ON_NODE and not self._destination.traits.quick
+
     def _tell_start(self, step: Step, done: int) -> None:
         self._tell(StepStarted(step.number, step.kind, step.label, _weight(step), done))
 
@@ -232,7 +237,8 @@ class Performer:
             part = await self._destination.look(step.part(self._session.batch))
             if part is None and await self._placed_before(step):
                 return
-            if part is None or part.size != step.facts.size:
+            on_disk = Extents.decode(step.durable).covers(0, step.facts.size)
+            if part is None or part.size != step.facts.size or not (on_disk or self._proof_syncs):
                 step = replace(step, state=StepState.MOVING, durable="", digest="")
         if step.state in (StepState.WHOLE, StepState.PROVEN):
             self._tell_start(step, step.facts.size)
@@ -282,7 +288,7 @@ class Performer:
             step, writer, durable = await self._open_part(step)
             self._tell_start(step, durable.total)
             try:
-                value = await self._pass_bytes(step, reader, writer, durable)
+                value, synced = await self._pass_bytes(step, reader, writer, durable)
             finally:
                 await self._close(writer)
             if not (await reader.facts()).same_as(step.facts):
@@ -290,11 +296,13 @@ class Performer:
         finally:
             await self._close(reader)
         await self._same_by_name(step)
-        step = replace(step, state=StepState.WHOLE, digest=value)
-        await self._scribe.note(Change(step.number, state=StepState.WHOLE, digest=value, durable=""))
+        on_disk = Extents([(0, step.facts.size)]).encode() if synced else ""
+        step = replace(step, state=StepState.WHOLE, digest=value, durable=on_disk)
+        await self._scribe.note(Change(step.number, state=StepState.WHOLE, digest=value, durable=on_disk))
         return step
 
-    async def _pass_bytes(self, step: Step, reader: Reader, writer: Writer, durable: Extents) -> str:
+    async def _pass_bytes(self, step: Step, reader: Reader, writer: Writer, durable: Extents) -> tuple[str, bool]:
+        """Carry the bytes; their digest, and whether all of them are synced."""
         value = hashlib.new(ALGORITHM)
         # After a restart the digest is made again from whichever end needs no line.
         prefix: Reader = reader
@@ -312,7 +320,7 @@ class Performer:
 
         block = max(1, min(self._source.traits.read_size, self._destination.traits.write_size))
         try:
-            await self._carrier.carry(
+            synced_all = await self._carrier.carry(
                 Carriage(
                     reader,
                     writer,
@@ -320,6 +328,7 @@ class Performer:
                     step.facts.size,
                     block,
                     durable,
+                    not self._proof_syncs,
                     value,
                     count,
                     synced,
@@ -334,7 +343,7 @@ class Performer:
             self._scribe.mention(Change(step.number, sent=moved))
             if prefix is not reader:
                 await self._close(prefix)
-        return value.hexdigest()
+        return value.hexdigest(), synced_all
 
     @staticmethod
     async def _close(file: Reader | Writer) -> None:

@@ -43,7 +43,7 @@ class Policy:
     waits: tuple[float, ...] = (1, 2, 4, 8, 15, 30)
     tries: int = 4
     steps_at_once: int = 64
-    weight_at_once: int = 256 << 20
+    weight_at_once: int = 16 << 20
     fetch: int = 512
 
 

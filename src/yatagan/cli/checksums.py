@@ -285,7 +285,7 @@ def _put_on_record(app: App, where: Place, used: _Against, verdicts: Verdicts) -
         **name_fields(where.path or b"."),
         "against": str(used.place.node) + ":" * bool(used.place.node) + text.show(used.place.path),
         "against_sha256": used.digest,
-        "files": verdicts.count(Finding.SAME),
+        "files": verdicts.files,
         "bytes": verdicts.size,
         "different": verdicts.count(Finding.DIFFERENT),
         "missing": verdicts.count(Finding.MISSING),
@@ -309,7 +309,7 @@ def _show_verdicts(where: Place, used: _Against, verdicts: Verdicts) -> None:
             if verdicts.count(finding) or finding in (Finding.SAME, Finding.DIFFERENT, Finding.MISSING)
         ]
         + [
-            ("how", f"{text.size(verdicts.size)} {_HOWS[verdicts.how]}"),
+            ("how", f"{text.count(verdicts.files, 'file')}, {text.size(verdicts.size)}, {_HOWS[verdicts.how]}"),
             (
                 "facts",
                 "kinds, modes, times and links were held against the facts file"

@@ -59,11 +59,12 @@ async def _read(app: App, where: Place, recursive: bool) -> Tree:
 
 def _listed(tree: Tree) -> list[bytes]:
     """What is shown: the entries below a directory, or the one thing itself."""
-    return sorted(path for path in tree.entries if path) or [b""]
+    if tree.entries[b""].kind is not Kind.DIRECTORY:
+        return [b""]
+    return sorted(path for path in tree.entries if path)
 
 
 def _show(where: Place, tree: Tree) -> None:
-    alone = tree.entries[b""].kind is not Kind.DIRECTORY
     rows = []
     for path in _listed(tree):
         facts = tree.entries[path]
@@ -73,7 +74,7 @@ def _show(where: Place, tree: Tree) -> None:
         if path in tree.targets:
             name += " -> " + text.show(tree.targets[path])
         rows.append((mode_text(facts), _size(facts), text.moment(facts.mtime_ns), name))
-    if rows and not (alone and not rows):
+    if rows:
         text.table(("mode", "size", "changed", "name"), rows, right=(1,))
     click.echo(click.style(_totals(tree), bold=True))
     for path, fault in sorted(tree.unread.items()):
@@ -90,8 +91,8 @@ def _size(facts: Facts) -> str:
 
 
 def _totals(tree: Tree) -> str:
-    kinds = Counter(tree.entries[path].kind for path in _listed(tree) if path or len(tree.entries) == 1)
-    if tree.entries[b""].kind is Kind.DIRECTORY and len(tree.entries) == 1:
+    kinds = Counter(tree.entries[path].kind for path in _listed(tree))
+    if not kinds:
         return "empty"
     parts = [text.count(kinds[kind], kind.value, _PLURALS.get(kind.value, "")) for kind in Kind if kinds[kind]]
     size = sum(facts.size for facts in tree.entries.values() if facts.kind is Kind.FILE)

@@ -26,6 +26,8 @@ if TYPE_CHECKING:
 
 #: The rate is taken over this many seconds.
 _RATE_SECONDS = 6.0
+#: A file costs about as much time as this many bytes more, whatever its size: its requests and its proof.
+_FILE_COST = 256 << 10
 #: Files shown as moving, at most.
 _SHOWN = 4
 #: Seconds between lines where there is no terminal.
@@ -55,7 +57,7 @@ class Progress:
         self.line = ""
         self.ageing_until = 0.0
         self._settled_size = 0
-        self._samples: deque[tuple[float, int]] = deque([(time.monotonic(), 0)])
+        self._samples: deque[tuple[float, int, int]] = deque([(time.monotonic(), 0, 0)])
         self._carried = 0
 
     @property
@@ -63,20 +65,30 @@ class Progress:
         """Bytes that are in place or on their way and acknowledged."""
         return min(self.size, self._settled_size + sum(file.done for file in self.moving.values()))
 
-    @property
-    def rate(self) -> float:
-        """Bytes a second over the last few seconds."""
+    def _recent(self) -> tuple[float, int, int]:
+        """Seconds, bytes and files of the last little while."""
         now = time.monotonic()
         while len(self._samples) > 1 and now - self._samples[0][0] > _RATE_SECONDS:
             self._samples.popleft()
-        began, carried = self._samples[0]
-        return (self._carried - carried) / max(now - began, 0.2)
+        began, carried, files = self._samples[0]
+        return max(now - began, 0.2), self._carried - carried, self.files_done - files
+
+    @property
+    def rate(self) -> float:
+        """Bytes a second over the last few seconds."""
+        seconds, carried, _ = self._recent()
+        return carried / seconds
 
     @property
     def left_seconds(self) -> float | None:
-        """At this rate; None when nothing moves."""
-        rate = self.rate
-        return (self.size - self.size_done) / rate if rate > 0 else None
+        """At this pace, counting both bytes and files; None when nothing moves."""
+        seconds, carried, files = self._recent()
+        pace = (carried + files * _FILE_COST) / seconds
+        left = self.size - self.size_done + (self.files - self.files_done) * _FILE_COST
+        return left / pace if pace > 0 else None
+
+    def _sample(self) -> None:
+        self._samples.append((time.monotonic(), self._carried, self.files_done))
 
     def take(self, event: ev.Event) -> None:
         """Count an event."""
@@ -87,7 +99,7 @@ class Progress:
                 if number in self.moving:
                     self.moving[number].done += count
                 self._carried += count
-                self._samples.append((time.monotonic(), self._carried))
+                self._sample()
             case ev.StepReturned(number):
                 self.moving.pop(number, None)
             case ev.StepSettled(number, kind, _, size, state):
@@ -109,7 +121,7 @@ class Progress:
         self.files_done += 1
         self._settled_size += size
         self._carried += size
-        self._samples.append((time.monotonic(), self._carried))
+        self._sample()
 
     def counts(self) -> str:
         """In words: `25.1 of 58.3 MB, 612 of 1,496 files, 12.3 MB/s, 3 s left`."""

@@ -72,8 +72,10 @@ class PracticeFiles(asyncssh.SFTPServer):
 
     async def scandir(self, path: bytes) -> AsyncIterator[asyncssh.SFTPName]:
         await self._trouble.before_request()
-        async for name in super().scandir(path):
-            yield name
+        with os.scandir(self.map_path(path)) as entries:
+            for entry in entries:
+                attrs = asyncssh.SFTPAttrs.from_local(entry.stat(follow_symlinks=False))
+                yield asyncssh.SFTPName(entry.name, attrs=attrs)
 
     async def rename(self, oldpath: bytes, newpath: bytes) -> None:
         await self._trouble.before_request()

@@ -55,10 +55,14 @@ class Expected:
 
 @dataclass(frozen=True, slots=True)
 class Verdicts:
-    """What holding a tree against a record came to. `with_facts` is False for a bare list."""
+    """What holding a tree against a record came to.
+
+    `files` and `size` are what was read and hashed for it; `with_facts` is False for a bare list.
+    """
 
     found: list[Found]
     how: How
+    files: int
     size: int
     with_facts: bool
 
@@ -162,7 +166,7 @@ async def verify(
     how = how_of(store)
     if any(content.how is How.READ_BACK for content in contents.values()):
         how = How.READ_BACK
-    return Verdicts(found, how, size, expected is not None)
+    return Verdicts(found, how, len(contents), size, expected is not None)
 
 
 async def _digests(

@@ -1,0 +1,38 @@
+# Everything needs only Python 3.11 or newer and make. Each target makes its own .venv first.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test soak lint clean
+
+$(VENV)/installed: pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e .
+	touch $@
+
+$(VENV)/installed-dev: $(VENV)/installed
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev]'
+	touch $@
+
+# See the whole thing at work, offline. The directory is made anew each time.
+demo: $(VENV)/installed
+	@if [ -d yatagan-demo/practice ]; then $(BIN)/yatagan practice --root yatagan-demo/practice --stop; fi
+	@rm -rf yatagan-demo
+	$(BIN)/yatagan demo yatagan-demo
+
+# All tests: against practice nodes and, where there is one, a real OpenSSH server on loopback.
+test: $(VENV)/installed-dev
+	$(BIN)/python -m pytest -n 2
+
+# Longer runs: tens of thousands of simulated faults, large trees.
+soak: $(VENV)/installed-dev
+	$(BIN)/python -m pytest -m soak
+
+lint: $(VENV)/installed-dev
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+clean:
+	rm -rf $(VENV) yatagan-demo

@@ -1,0 +1,243 @@
+"""What the tests share: the program with a home of its own, practice nodes, and a real OpenSSH server."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from yatagan.practice import faults
+from yatagan.practice.nodes import Site
+
+SSHD = "/usr/sbin/sshd"
+
+
+@dataclass(frozen=True)
+class Program:
+    """The installed program, run as a user would, with directories of its own."""
+
+    home: Path
+    directory: Path
+
+    def environment(self) -> dict[str, str]:
+        clean = {key: value for key, value in os.environ.items() if not key.startswith(("SSH_", "YATAGAN_"))}
+        return {**clean, "YATAGAN_HOME": str(self.home), "HOME": str(self.home), "LC_ALL": "C.UTF-8"}
+
+    def __call__(
+        self, *words: str | bytes, expect: int | None = 0, **more: Any
+    ) -> subprocess.CompletedProcess[str]:
+        done = subprocess.run(
+            [sys.executable, "-m", "yatagan", *words],
+            cwd=self.directory,
+            env=self.environment(),
+            stdin=subprocess.DEVNULL,
+            capture_output=True,
+            text=True,
+            errors="surrogateescape",
+            timeout=120,
+            **more,
+        )
+        assert "Traceback" not in done.stderr, done.stderr
+        if expect is not None:
+            assert done.returncode == expect, f"{words}: {done.returncode}\n{done.stdout}\n{done.stderr}"
+        return done
+
+    def json(self, *words: str | bytes, expect: int = 0) -> Any:
+        return json.loads(self(*words, "--json", expect=expect).stdout)
+
+    def start(self, *words: str) -> subprocess.Popen[str]:
+        return subprocess.Popen(
+            [sys.executable, "-m", "yatagan", *words],
+            cwd=self.directory,
+            env=self.environment(),
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+
+
+@pytest.fixture
+def program(tmp_path: Path) -> Program:
+    """The program with an empty home, working in `tmp_path/near`."""
+    (tmp_path / "near").mkdir()
+    (tmp_path / "home").mkdir()
+    (tmp_path / "home" / "settings.toml").write_text('[line]\npatience = "20s"\nsilence = "20s"\n')
+    return Program(tmp_path / "home", tmp_path / "near")
+
+
+@dataclass
+class Far:
+    """A node that the program knows, and its start directory as the tests see it."""
+
+    name: str
+    root: Path
+    add: list[str]
+    kind: str
+
+
+@dataclass
+class Practice:
+    """Running practice nodes."""
+
+    site: Site
+
+    def wrong(self, node: str, **wrong: str) -> None:
+        now = faults.Faults()
+        for name, value in wrong.items():
+            now = now.with_(name, value)
+        faults.save(self.site.faults(node), now)
+
+    def far(self, node: str = "heron") -> Far:
+        from yatagan.cli.practice import node_add
+
+        return Far(node, self.site.home(node), node_add(self.site, node, self.site.ports()[node])[1:], "practice")
+
+
+@pytest.fixture(scope="session")
+def _practice(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Practice]:
+    root = tmp_path_factory.mktemp("practice")
+    home = tmp_path_factory.mktemp("practice-home")
+    run = Program(home, root)
+    run("practice", "--root", str(root), "--background")
+    yield Practice(Site(root))
+    run("practice", "--root", str(root), "--stop")
+
+
+@pytest.fixture
+def practice(_practice: Practice) -> Iterator[Practice]:
+    """The practice nodes, empty and without faults."""
+    for node in ("heron", "bittern"):
+        _practice.wrong(node)
+        for entry in _practice.site.home(node).iterdir():
+            _remove(entry)
+    yield _practice
+    for node in ("heron", "bittern"):
+        _practice.wrong(node)
+
+
+@dataclass
+class OpenSsh:
+    """A real OpenSSH server on loopback, with a key that opens it."""
+
+    base: Path
+    port: int
+    user: str
+
+    def far(self, root: Path) -> Far:
+        fingerprint = subprocess.run(
+            ["ssh-keygen", "-lf", str(self.base / "host.pub")], capture_output=True, text=True, check=True
+        ).stdout.split()[1]
+        add = ["node", "add", "oak", "127.0.0.1", "--port", str(self.port), "--user", self.user,
+               "--key", str(self.base / "login"), "--start", str(root), "--trust", fingerprint]  # fmt: skip
+        return Far("oak", root, add, "openssh")
+
+
+def start_sshd(base: Path, extra: str = "") -> tuple[subprocess.Popen[bytes], int]:
+    """Start sshd on a free port; returns when it listens."""
+    with socket.create_server(("127.0.0.1", 0)) as free:
+        port = free.getsockname()[1]
+    for name in ("host", "login"):
+        if not (base / name).exists():
+            subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(base / name)], check=True)
+    config = base / f"sshd-{port}.conf"
+    log = base / f"sshd-{port}.log"
+    config.write_text(
+        f"Port {port}\nListenAddress 127.0.0.1\nHostKey {base}/host\nPidFile none\nUsePAM no\nStrictModes no\n"
+        f"AuthorizedKeysFile {base}/login.pub\nPermitRootLogin yes\n"
+        f"Subsystem sftp /usr/lib/openssh/sftp-server\n{extra}"
+    )
+    if os.geteuid() == 0:
+        os.makedirs("/run/sshd", exist_ok=True)
+    child = subprocess.Popen([SSHD, "-D", "-f", str(config), "-E", str(log)], start_new_session=True)
+    for _ in range(200):
+        if log.exists() and "Server listening" in log.read_text():
+            return child, port
+        time.sleep(0.05)
+    raise AssertionError(f"sshd did not start: {log.read_text() if log.exists() else 'no log'}")
+
+
+@pytest.fixture(scope="session")
+def openssh(tmp_path_factory: pytest.TempPathFactory) -> Iterator[OpenSsh]:
+    if not os.access(SSHD, os.X_OK) or not shutil.which("ssh-keygen"):
+        if os.environ.get("YATAGAN_NEED_SSHD"):
+            pytest.fail("there is no OpenSSH server, and here its tests must run")
+        pytest.skip("no OpenSSH server on this machine")
+    base = tmp_path_factory.mktemp("openssh")
+    child, port = start_sshd(base)
+    import getpass
+
+    yield OpenSsh(base, port, getpass.getuser())
+    child.send_signal(signal.SIGTERM)
+    child.wait(10)
+
+
+@pytest.fixture(params=["practice", pytest.param("openssh", marks=pytest.mark.server)])
+def far(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> Far:
+    """A saved node that takes keys and runs commands: once a practice node, once a real OpenSSH server."""
+    if request.param == "practice":
+        found = request.getfixturevalue("practice").far()
+    else:
+        (tmp_path / "far").mkdir()
+        found = request.getfixturevalue("openssh").far(tmp_path / "far")
+    program(*found.add)
+    return found
+
+
+@pytest.fixture
+def oak(openssh: OpenSsh, program: Program, tmp_path: Path) -> Far:
+    """The real server alone."""
+    (tmp_path / "far").mkdir()
+    found = openssh.far(tmp_path / "far")
+    program(*found.add)
+    return found
+
+
+def _remove(entry: Path) -> None:
+    if entry.is_symlink() or not entry.is_dir():
+        entry.unlink()
+    else:
+        shutil.rmtree(entry)
+
+
+def snapshot(root: Path | bytes, *, times: bool = True) -> dict[bytes, tuple[Any, ...]]:
+    """Everything below a directory: kind, mode, time to the second, contents or target. Part files included."""
+    base = os.fsencode(root)
+    found: dict[bytes, tuple[Any, ...]] = {}
+    for directory, names, files in os.walk(base):
+        for name in [*names, *files]:
+            path = os.path.join(directory, name)
+            status = os.lstat(path)
+            key = os.path.relpath(path, base)
+            if os.path.islink(path):
+                found[key] = ("link", os.readlink(path))
+            elif os.path.isdir(path):
+                found[key] = ("directory", status.st_mode & 0o777, status.st_mtime_ns // 10**9 if times else 0)
+            else:
+                with open(path, "rb") as stream:
+                    found[key] = (
+                        "file",
+                        status.st_mode & 0o777,
+                        status.st_mtime_ns // 10**9 if times else 0,
+                        stream.read(),
+                    )
+    return found
+
+
+def wait_for(true: Callable[[], bool], seconds: float = 30) -> None:
+    """Until something is so; the limit only ends a hopeless wait."""
+    end = time.monotonic() + seconds
+    while not true():
+        assert time.monotonic() < end, "it did not come to pass"
+        time.sleep(0.02)

@@ -1,0 +1,79 @@
+"""Runs the program and kills it (SIGKILL, as kill -9 does) at one chosen moment: python dying.py MOMENT ARGUMENT...
+
+Moments: apply-before:N and apply-after:N (the Nth write of the journal, before or after it is committed),
+bytes:N (N bytes were acknowledged), placed:N (the Nth final name was given and nobody told), kept:1,
+ledger-before:1 and ledger-after:1 (around the append to the ledger).
+"""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+from collections.abc import Callable
+from typing import Any
+
+from yatagan.batches.journal import Journal
+from yatagan.ledger.ledger import Ledger
+from yatagan.stores.sftp import SftpFile, SftpStore
+
+
+def die() -> None:
+    os.kill(os.getpid(), signal.SIGKILL)
+
+
+def main() -> None:
+    moment, _, number = sys.argv[1].partition(":")
+    left = int(number)
+
+    def counted(before: bool, step: Callable[..., int] = lambda *args: 1) -> Callable[[Any], Any]:
+        def wrap(function: Any) -> Any:
+            nonlocal left
+
+            def now(*args: Any) -> bool:
+                nonlocal left
+                left -= step(*args)
+                return left <= 0
+
+            if moment.startswith(("apply", "ledger")):
+
+                def plain(*args: Any, **more: Any) -> Any:
+                    last = now(*args)
+                    if last and before:
+                        die()
+                    result = function(*args, **more)
+                    if last:
+                        die()
+                    return result
+
+                return plain
+
+            async def later(*args: Any, **more: Any) -> Any:
+                result = await function(*args, **more)
+                if now(*args):
+                    die()
+                return result
+
+            return later
+
+        return wrap
+
+    match moment:
+        case "apply-before" | "apply-after":
+            Journal.apply = counted(moment == "apply-before")(Journal.apply)  # type: ignore[method-assign]
+        case "bytes":
+            SftpFile.write = counted(False, lambda file, offset, data: len(data))(SftpFile.write)  # type: ignore[method-assign]
+        case "placed":
+            SftpStore.place_new = counted(False)(SftpStore.place_new)  # type: ignore[method-assign]
+        case "kept":
+            SftpStore.keep = counted(False)(SftpStore.keep)  # type: ignore[method-assign]
+        case "ledger-before" | "ledger-after":
+            Ledger.append = counted(moment == "ledger-before")(Ledger.append)  # type: ignore[method-assign]
+        case _:
+            raise SystemExit(f"unknown moment {moment}")
+    from yatagan.cli.main import main as program
+
+    program(sys.argv[2:])
+
+
+main()

@@ -1,0 +1,289 @@
+"""Killed, stopped, cut off, hung, full: and then gone on with. On real processes and real servers."""
+
+from __future__ import annotations
+
+import os
+import re
+import signal
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from conftest import Far, Practice, Program, snapshot, wait_for
+
+DYING = str(Path(__file__).with_name("dying.py"))
+
+MOMENTS = [
+    *(f"apply-before:{number}" for number in (1, 2, 4, 7, 12, 20)),
+    *(f"apply-after:{number}" for number in (1, 3, 5, 8, 15, 25)),
+    "bytes:1000000", "bytes:5000000", "placed:1", "placed:4", "placed:9", "kept:1", "ledger-before:1", "ledger-after:1",
+]  # fmt: skip
+
+
+def make_tree(root: Path) -> None:
+    root.mkdir()
+    (root / "big").write_bytes(os.urandom(6_000_000))
+    (root / "sub").mkdir()
+    for number in range(12):
+        (root / "sub" / f"{number}.csv").write_bytes(os.urandom(1000 * number))
+    (root / "latest").symlink_to("sub/11.csv")
+
+
+def kill_at(program: Program, moment: str, *words: str) -> None:
+    done = subprocess.run(
+        [sys.executable, DYING, moment, *words],
+        cwd=program.directory,
+        env=program.environment(),
+        stdin=subprocess.DEVNULL,
+        capture_output=True,
+        text=True,
+        timeout=120,
+    )
+    assert done.returncode == -signal.SIGKILL, f"{moment} never came\n{done.stdout}\n{done.stderr}"
+
+
+def assert_all_there(program: Program, far: Far, name: str = "fen") -> None:
+    there = snapshot(far.root)
+    assert not [path for path in there if b".part" in path], "part files are left"
+    assert snapshot(far.root / name) == snapshot(program.directory / name)
+
+
+@pytest.mark.server
+@pytest.mark.parametrize("moment", MOMENTS)
+def test_kill_and_resume(program: Program, oak: Far, moment: str) -> None:
+    make_tree(program.directory / "fen")
+    (oak.root / "fen").mkdir()
+    (oak.root / "fen" / "big").write_text("an older one")
+    kill_at(program, moment, "stage", "fen", "oak:")
+    batch = program.json("batch", "resume")
+    assert batch["good"] and batch["in_place"] == 13
+    assert_all_there(program, oak)
+    kept = oak.root / ".yatagan-kept" / batch["batch"] / "fen" / "big"
+    assert kept.read_text() == "an older one"
+    records = program.json("ledger", "show")
+    assert records["holds"] and [record["outcome"] for record in records["records"]] == ["good"]
+
+
+@pytest.mark.parametrize("moment", ["bytes:3000000", "placed:3"])
+def test_kill_twice_on_a_practice_node(program: Program, practice: Practice, moment: str) -> None:
+    far = practice.far()
+    program(*far.add)
+    make_tree(program.directory / "fen")
+    kill_at(program, moment, "stage", "fen", "heron:")
+    kill_at(program, "apply-after:3", "batch", "resume")
+    assert program.json("batch", "resume")["good"]
+    assert_all_there(program, far)
+
+
+def test_little_is_sent_again(program: Program, practice: Practice) -> None:
+    """Killed at 9 of 12 MB on a slow line: what was synced is neither sent nor trusted blindly."""
+    far = practice.far()
+    program(*far.add)
+    (program.directory / "big").write_bytes(os.urandom(12_000_000))
+    practice.wrong("heron", max_rate="3MB")
+    kill_at(program, "bytes:9000000", "stage", "big", "heron:")
+    practice.wrong("heron")
+    shown = program("batch", "show").stdout
+    assert re.search(r"\d+ [kM]B of 12.0 MB safe on disk|\d\.\d+ MB of 12.0 MB safe on disk", shown), shown
+    batch = program.json("batch", "resume")
+    assert batch["good"] and batch["bytes_sent_again"] < 6_000_000
+    assert (far.root / "big").read_bytes() == (program.directory / "big").read_bytes()
+
+
+def test_a_cut_line_is_retried_by_itself(program: Program, far: Far, practice: Practice) -> None:
+    if far.kind != "practice":
+        pytest.skip("only practice nodes cut their lines on demand")
+    make_tree(program.directory / "fen")
+    practice.wrong("heron", cut_after="2MB", refuse_for="1500ms")
+    done = program("stage", "fen", "heron:")
+    assert "trying again in" in done.stderr and "the line is back" in done.stderr
+    assert_all_there(program, far)
+
+
+def test_a_line_that_stays_away_interrupts_and_resumes(program: Program, practice: Practice) -> None:
+    far = practice.far()
+    program(*far.add)
+    (program.home / "settings.toml").write_text('[line]\npatience = "1s"\n')
+    make_tree(program.directory / "fen")
+    practice.wrong("heron", cut_after="2MB", refuse_for="60s")
+    done = program("stage", "fen", "heron:", expect=4)
+    assert "batch resume" in done.stdout
+    assert program.json("batch", "show")["state"] == "interrupted"
+    practice.wrong("heron")
+    assert program.json("batch", "resume")["good"]
+    assert_all_there(program, far)
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_ctrl_c_stops_cleanly_and_at_once(program: Program, practice: Practice, number: int) -> None:
+    far = practice.far()
+    program(*far.add)
+    (program.directory / "big").write_bytes(os.urandom(8_000_000))
+    practice.wrong("heron", max_rate="2MB")
+    child = program.start("stage", "big", "heron:")
+    wait_for(lambda: any(path.stat().st_size > 1_000_000 for path in far.root.glob(".yatagan-*.part")))
+    child.send_signal(number)
+    out, err = child.communicate(timeout=60)
+    assert child.returncode == 4 and "batch resume" in out and "Traceback" not in err
+    practice.wrong("heron")
+    batch = program.json("batch", "resume")
+    assert batch["good"] and batch["bytes_sent_again"] < 4_000_000
+    assert (far.root / "big").read_bytes() == (program.directory / "big").read_bytes()
+
+
+def test_a_full_disk_interrupts_and_resumes(program: Program, practice: Practice) -> None:
+    far = practice.far()
+    program(*far.add)
+    make_tree(program.directory / "fen")
+    practice.wrong("heron", full_after="2MB")
+    done = program("stage", "fen", "heron:", expect=4)
+    assert "no room left" in done.stdout and "not enough" in done.stdout
+    practice.wrong("heron")
+    assert program.json("batch", "resume")["good"]
+    assert_all_there(program, far)
+
+
+@pytest.mark.server
+def test_a_hung_server_that_wakes_up_spoils_nothing(program: Program, oak: Far) -> None:
+    """The file server is stopped in mid-write and its line dropped; the batch goes on in a new session; it wakes."""
+    big = program.directory / "big"
+    big.write_bytes(os.urandom(150_000_000))
+    child = program.start("stage", "big", "oak:")
+    wait_for(lambda: any(path.stat().st_size > 20_000_000 for path in oak.root.glob(".yatagan-*.part")))
+    hung = _file_servers(child.pid)
+    for pid in hung:
+        os.kill(pid, signal.SIGSTOP)
+    try:
+        for pid in _login_servers(hung):
+            os.kill(pid, signal.SIGKILL)
+        out, err = child.communicate(timeout=110)
+        assert child.returncode == 0, out + err
+        assert "the line was lost" in err
+        assert big.read_bytes() == (oak.root / "big").read_bytes()
+    finally:
+        for pid in hung:
+            os.kill(pid, signal.SIGCONT)
+    wait_for(lambda: not any(_alive(pid) for pid in hung))
+    assert big.read_bytes() == (oak.root / "big").read_bytes()
+    assert not list(oak.root.glob(".yatagan-*.part"))
+
+
+def _processes() -> dict[int, tuple[int, str]]:
+    """pid -> (parent, command line)."""
+    found = {}
+    for entry in Path("/proc").iterdir():
+        if entry.name.isdigit():
+            try:
+                parent = int((entry / "stat").read_text().rpartition(")")[2].split()[1])
+                found[int(entry.name)] = (parent, (entry / "cmdline").read_bytes().replace(b"\0", b" ").decode())
+            except (OSError, IndexError):
+                continue
+    return found
+
+
+def _file_servers(client: int) -> list[int]:
+    """The file servers that hold a part file now: those of the one stage that runs in this test."""
+    holders = []
+    for pid, (_, command) in _processes().items():
+        if command.startswith("/usr/lib/openssh/sftp-server"):
+            try:
+                held = [os.readlink(link) for link in Path(f"/proc/{pid}/fd").iterdir()]
+            except OSError:
+                continue
+            if any(".yatagan-" in name for name in held):
+                holders.append(pid)
+    assert holders
+    return holders
+
+
+def _login_servers(below: list[int]) -> list[int]:
+    known = _processes()
+    parents = []
+    for pid in below:
+        parent = known[pid][0]
+        while not known[parent][1].startswith("sshd:"):
+            parent = known[parent][0]
+        parents.append(parent)
+    return parents
+
+
+def _alive(pid: int) -> bool:
+    try:
+        return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[0] not in "ZX"
+    except OSError:
+        return False
+
+
+def test_two_machines_stage_the_same_name_at_once(program: Program, far: Far, tmp_path: Path) -> None:
+    """One whole file; the other is told why not. Both must have planned before either arrives."""
+    (tmp_path / "home2").mkdir()
+    (tmp_path / "near2").mkdir()
+    other = Program(tmp_path / "home2", tmp_path / "near2")
+    other(*far.add)
+    contents = {program: os.urandom(9_000_000), other: os.urandom(9_000_000)}
+    for who, data in contents.items():
+        (who.directory / "same").write_bytes(data)
+    children = {who: who.start("stage", "same", f"{far.name}:", "--json") for who in contents}
+    ended = {who: child.communicate(timeout=60) + (child.returncode,) for who, child in children.items()}
+    landed = (far.root / "same").read_bytes()
+    assert landed in contents.values()
+    for who, (out, err, status) in ended.items():
+        if contents[who] == landed:
+            assert status == 0, out + err
+        elif status == 1:
+            assert who.json("batch", "show")["steps"][0]["reason"] == "appeared"
+        else:  # it planned after the other had arrived: a replacement that the plan named, and the other kept
+            raise AssertionError(f"one replaced the other: they did not run at once\n{out}{err}")
+    assert not list(far.root.glob(".yatagan-*.part"))
+
+
+def test_a_source_that_grows_never_lands_as_a_mixture(program: Program, practice: Practice) -> None:
+    far = practice.far()
+    program(*far.add)
+    growing = program.directory / "growing.log"
+    growing.write_bytes(b"a" * 3_000_000)
+    os.utime(growing, (1_600_000_000, 1_600_000_000))
+    practice.wrong("heron", max_rate="3MB")
+    child = program.start("stage", "growing.log", "heron:")
+    wait_for(lambda: any(path.stat().st_size > 600_000 for path in far.root.glob(".yatagan-*.part")))
+    growing.write_bytes(b"b" * 3_500_000)
+    practice.wrong("heron")
+    child.communicate(timeout=60)
+    landed = (far.root / "growing.log").read_bytes()
+    assert landed == b"b" * 3_500_000
+
+
+def test_what_appears_after_the_plan_is_not_destroyed(program: Program, practice: Practice) -> None:
+    far = practice.far()
+    program(*far.add)
+    (program.directory / "notes").write_bytes(os.urandom(3_000_000))
+    practice.wrong("heron", max_rate="2MB")
+    child = program.start("stage", "notes", "heron:")
+    wait_for(lambda: any(path.stat().st_size > 300_000 for path in far.root.glob(".yatagan-*.part")))
+    (far.root / "notes").write_text("a colleague's")
+    out, _ = child.communicate(timeout=60)
+    assert child.returncode == 1 and "taken the name since the plan" in out
+    assert (far.root / "notes").read_text() == "a colleague's"
+    assert not list(far.root.glob(".yatagan-*.part"))
+
+
+def test_a_batch_is_carried_by_one_process(program: Program, practice: Practice) -> None:
+    far = practice.far()
+    program(*far.add)
+    (program.directory / "big").write_bytes(os.urandom(4_000_000))
+    practice.wrong("heron", max_rate="1MB")
+    child = program.start("stage", "big", "heron:")
+    wait_for(lambda: bool(list(far.root.glob(".yatagan-*.part"))))
+    assert "is being carried" in program("batch", "resume", expect=5).stderr
+    assert "moving now" in program("batch", "show").stdout
+    child.send_signal(signal.SIGINT)
+    child.communicate(timeout=60)
+
+
+def test_half_a_file_is_never_taken_for_a_whole_one(program: Program, far: Far) -> None:
+    """A file of the right name, cut short by something else: it is replaced, and kept."""
+    (program.directory / "f").write_bytes(b"x" * 5000)
+    (far.root / "f").write_bytes(b"x" * 2000)
+    done = program.json("stage", "f", f"{far.name}:")
+    assert done["plan"]["replace"] == 1 and (far.root / "f").stat().st_size == 5000
