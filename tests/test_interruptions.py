@@ -10,6 +10,7 @@ import sys
 from pathlib import Path
 
 import pytest
+
 from conftest import Far, Practice, Program, snapshot, wait_for
 
 DYING = str(Path(__file__).with_name("dying.py"))

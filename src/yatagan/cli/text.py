@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import time
-import unicodedata
 from collections.abc import Iterable, Sequence
 
 import click
@@ -15,7 +14,7 @@ _UNITS = ("B", "kB", "MB", "GB", "TB", "PB", "EB")
 def show(name: bytes | str) -> str:
     """A name that may come from anywhere, as one harmless line of text.
 
-    Control characters, line and direction marks, and bytes that are not UTF-8 appear as escapes; a
+    Control characters, line and direction marks, odd spaces and bytes that are not UTF-8 appear as escapes; a
     backslash is doubled when there are any, so that nothing can pass for what it is not.
     """
     text = name.decode("utf-8", "surrogateescape") if isinstance(name, bytes) else name
@@ -25,7 +24,7 @@ def show(name: bytes | str) -> str:
 
 
 def _unsafe(char: str) -> bool:
-    return unicodedata.category(char) in ("Cc", "Cf", "Cs", "Zl", "Zp", "Co", "Cn")
+    return not char.isprintable()
 
 
 def _escape(char: str) -> str:

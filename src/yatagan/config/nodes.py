@@ -45,6 +45,11 @@ class Node:
     trust: str | None = None
 
     def __post_init__(self) -> None:
+        for name in ("address", "user", "key", "start", "trust"):
+            if not isinstance(getattr(self, name), str | None):
+                raise ValueError(f"{name} must be text")
+        if not isinstance(self.port, int | None):
+            raise ValueError("port must be a number")
         if not NODE_NAME.fullmatch(self.name):
             raise ValueError(f"{self.name!r} cannot be a node's name: letters, digits, - and _, at most 32")
         if not self.address or self.address.startswith("-") or any(c.isspace() or c in "/@" for c in self.address):

@@ -1,0 +1,59 @@
+"""A terminal to run the program in, for the tests that must type something."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import pty
+import select
+import subprocess
+import sys
+import termios
+import time
+
+from conftest import Program
+
+
+class Terminal:
+    """The program in a pseudo-terminal of 80 columns."""
+
+    def __init__(self, program: Program, *words: str) -> None:
+        self._master, slave = pty.openpty()
+        termios.tcsetwinsize(self._master, (24, 80))
+        self._child = subprocess.Popen(
+            [sys.executable, "-m", "yatagan", *words], cwd=program.directory, stdin=slave, stdout=slave, stderr=slave,
+            env={**program.environment(), "TERM": "xterm-256color"}, start_new_session=True,
+            preexec_fn=lambda: fcntl.ioctl(0, termios.TIOCSCTTY, 0),
+        )  # fmt: skip
+        os.close(slave)
+        self.seen = ""
+
+    def expect(self, text: str, seconds: float = 30) -> None:
+        """Read until the text has appeared, from where the last one ended."""
+        start = len(self.seen)
+        end = time.monotonic() + seconds
+        while text not in self.seen[start:]:
+            if not self._read(end):
+                raise AssertionError(f"{text!r} never came; seen: {self.seen!r}")
+
+    def _read(self, end: float) -> bool:
+        ready, _, _ = select.select([self._master], [], [], max(0, end - time.monotonic()))
+        if not ready:
+            return False
+        try:
+            data = os.read(self._master, 65536)
+        except OSError:
+            return False
+        self.seen += data.decode(errors="replace")
+        return bool(data)
+
+    def type(self, text: str) -> None:
+        """Type a line."""
+        os.write(self._master, text.encode() + b"\n")
+
+    def end(self, seconds: float = 60) -> int:
+        """Read to the end; the exit status."""
+        limit = time.monotonic() + seconds
+        while self._read(limit):
+            pass
+        return self._child.wait(10)

@@ -1,0 +1,163 @@
+"""Looking, listing, verifying and the record; and what every command must have."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import subprocess
+from pathlib import Path
+
+import click
+import pytest
+
+from conftest import Far, Program
+from yatagan.cli.main import program as root_command
+
+
+def every_command(group: click.Group, path: tuple[str, ...] = ()) -> list[tuple[str, ...]]:
+    found = []
+    for name in group.list_commands(click.Context(group)):
+        command = group.get_command(click.Context(group), name)
+        found += every_command(command, (*path, name)) if isinstance(command, click.Group) else [(*path, name)]
+    return found
+
+
+@pytest.mark.parametrize("words", every_command(root_command), ids=" ".join)
+def test_every_command_has_help_with_an_example(words: tuple[str, ...]) -> None:
+    command: click.Command = root_command
+    for word in words:
+        assert isinstance(command, click.Group)
+        command = command.get_command(click.Context(command), word)  # type: ignore[assignment]
+    assert command.help and command.epilog and f"yatagan {' '.join(words)}" in command.epilog
+    options = {name for parameter in command.params for name in parameter.opts}
+    assert "--json" in options or words == ("demo",)
+
+
+def test_version_and_help_without_a_home(tmp_path: Path) -> None:
+    done = subprocess.run(["yatagan", "--version"], capture_output=True, text=True, check=True)
+    assert done.stdout.startswith("yatagan ")
+    assert (
+        "Exit statuses" in subprocess.run(["yatagan", "--help"], capture_output=True, text=True, check=True).stdout
+    )
+
+
+def test_the_program_does_not_load_what_it_does_not_need() -> None:
+    code = "import sys, yatagan.cli.main; print(sorted({'asyncssh', 'rich', 'sqlite3', 'tomlkit', 'asyncio'} & set(sys.modules)))"
+    done = subprocess.run(["python", "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == "[]"
+
+
+def test_listing(program: Program, far: Far) -> None:
+    (far.root / "fen" / "deep").mkdir(parents=True)
+    (far.root / "fen" / "deep" / "a.csv").write_bytes(b"x" * 1500)
+    (far.root / "fen" / "link").symlink_to("deep")
+    shown = program("list", f"{far.name}:fen").stdout
+    assert "deep/" in shown and "link -> deep" in shown and "1 directory, 1 link" in shown
+    below = program("list", f"{far.name}:fen", "--recursive").stdout
+    assert "deep/a.csv" in below and "1.50 kB" in below
+    found = program.json("list", f"{far.name}:fen", "--recursive")
+    assert [entry["path"] for entry in found["entries"]] == ["deep", "deep/a.csv", "link"]
+    assert "1 file" in program("list", f"{far.name}:fen/deep/a.csv").stdout
+    (program.directory / "new").mkdir()
+    assert program("list", "new").stdout.strip() == "empty"
+
+
+def test_nodes(program: Program) -> None:
+    assert "No node is saved" in program("node", "list").stdout
+    program("node", "add", "dunlin", "login.fen.example", "--role", "login", "--user", "mara", "--port", "2200")
+    assert "mara@login.fen.example:2200" in program("node", "list").stdout
+    assert program.json("node", "show", "dunlin")["role"] == "login"
+    program("node", "remove", "dunlin")
+    assert program.json("node", "list") == {"nodes": []}
+    (program.home / "nodes.toml").write_text("[node.x")
+    assert "nodes.toml" in program("node", "list", expect=2).stderr
+
+
+def make_tree(root: Path) -> None:
+    (root / "sub").mkdir(parents=True)
+    for name in ("a", "b", "sub/c", "sub/d"):
+        (root / name).write_text(f"contents of {name}\n")
+        os.utime(root / name, (1_500_000_000, 1_500_000_000))
+    (root / "link").symlink_to("a")
+
+
+@pytest.mark.parametrize("where", ["here", "there"])
+def test_a_list_for_everybody_and_every_verdict(program: Program, far: Far, where: str) -> None:
+    root = program.directory / "fen" if where == "here" else far.root / "fen"
+    place = "fen" if where == "here" else f"{far.name}:fen"
+    make_tree(root)
+    program("checksums", place)
+    subprocess.run(["sha256sum", "--strict", "--quiet", "-c", "SHA256SUMS"], cwd=root, check=True)
+    good = program.json("verify", place)
+    assert (
+        good["good"]
+        and good["evidence"] == ("read here" if where == "here" else "on-node")
+        and good["facts_checked"]
+    )
+    (root / "a").write_text("CONTENTS of a\n")
+    (root / "b").unlink()
+    (root / "new").write_text("new")
+    (root / "sub" / "c").chmod(0o600)
+    os.utime(root / "sub" / "d", (1_500_000_009, 1_500_000_009))
+    (root / "link").unlink()
+    (root / "link").symlink_to("b")
+    bad = program.json("verify", place, expect=1)
+    verdicts = {entry["path"]: entry["verdict"] for entry in bad["entries"]}
+    assert verdicts == {
+        "a": "different", "b": "missing", "new": "not listed", "sub/c": "facts differ", "sub/d": "facts differ",
+        "link": "facts differ",
+    }  # fmt: skip
+    shown = program("verify", place, expect=1).stdout
+    assert "NOT GOOD" in shown and "different" in shown and "new" in shown
+    kinds = [record["kind"] for record in program.json("ledger", "show")["records"]]
+    assert kinds == ["listed", "verified", "verified", "verified"]
+
+
+def test_a_bare_list_of_a_publisher(program: Program, far: Far) -> None:
+    make_tree(far.root / "fen")
+    for algorithm in ("md5", "sha1", "sha512"):
+        digest = hashlib.new(algorithm, b"contents of a\n").hexdigest()
+        (program.directory / "list").write_text(f"{digest}  a\n")
+        found = program.json("verify", f"{far.name}:fen", "--against", "list")
+        assert found["good"] and not found["facts_checked"] and found["counts"]["not listed"] == 4
+    assert "could not be checked" in program("verify", f"{far.name}:fen", "--against", "list").stdout
+    (program.directory / "list").write_text("rubbish\n")
+    assert "line 1" in program("verify", f"{far.name}:fen", "--against", "list", expect=2).stderr
+
+
+def test_lists_elsewhere_of_single_files_and_again(program: Program, far: Far) -> None:
+    make_tree(far.root / "fen")
+    program("checksums", f"{far.name}:fen", "--output", "fen.sums")
+    assert program.json("verify", f"{far.name}:fen", "--against", "fen.sums")["good"]
+    printed = program("checksums", f"{far.name}:fen", "--output", "-").stdout
+    assert printed == (program.directory / "fen.sums").read_text()
+    program("checksums", f"{far.name}:fen/a")
+    subprocess.run(["sha256sum", "--quiet", "-c", "a.sha256"], cwd=far.root / "fen", check=True)
+    assert program.json("verify", f"{far.name}:fen/a")["good"]
+    program("checksums", f"{far.name}:fen/a")
+    kept = list((far.root / "fen" / ".yatagan-kept").rglob("a.sha256"))
+    assert len(kept) == 1, "the earlier list is kept"
+    facts = (program.directory / "fen.sums.facts.jsonl").read_text().splitlines()
+    assert (
+        json.loads(facts[0])["digest"] == hashlib.sha256((program.directory / "fen.sums").read_bytes()).hexdigest()
+    )
+    (program.directory / "fen.sums").write_text(printed.replace("0", "1"))
+    assert "another list" in program("verify", f"{far.name}:fen", "--against", "fen.sums", expect=2).stderr
+
+
+def test_what_cannot_be_read_is_told(program: Program, tmp_path: Path) -> None:
+    if os.geteuid() == 0:
+        pytest.skip("root may read everything")
+    make_tree(program.directory / "fen")
+    (program.directory / "fen" / "a").chmod(0)
+    assert "permission denied" in program("checksums", "fen", expect=1).stderr
+
+
+def test_output_for_a_closed_pipe(program: Program) -> None:
+    make_tree(program.directory / "fen")
+    done = subprocess.run(
+        "yatagan list fen --recursive | head -1", shell=True, cwd=program.directory, env=program.environment(),
+        capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert "Traceback" not in done.stderr

@@ -1,0 +1,317 @@
+"""The core without sockets: places, lists, extents, states, the runner, the journal, text, the ledger."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import random
+import subprocess
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from yatagan.batches import runner as r
+from yatagan.batches.carrier import Budget, Tuning
+from yatagan.batches.extents import Extents
+from yatagan.batches.journal import Header, Journal
+from yatagan.batches.states import SETTLED, STEP_MOVES, BatchState, StepState
+from yatagan.batches.steps import FILES_PHASE, Change, Prove, Step, StepKind
+from yatagan.cli import text
+from yatagan.config.home import parse_duration
+from yatagan.config.nodes import Node, NodeBook, Role
+from yatagan.digests.lists import Listed, format_line, parse_list
+from yatagan.errors import BadConfig, BadList, BadPlace, Fault, JournalError
+from yatagan.ledger.ledger import Ledger, RecordKind
+from yatagan.places import Place, name_fields, name_from, parse_place
+from yatagan.stores.interface import Facts, Kind
+from yatagan.trees.compare import Verdict, compare
+from yatagan.trees.scan import Tree
+
+NAME = st.binary(min_size=1, max_size=40).filter(lambda name: b"\0" not in name and b"/" not in name)
+LEGAL = NAME.filter(lambda name: name not in (b".", b".."))
+DIGEST = "0123456789abcdef" * 4
+
+
+# -- places and lists --------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("typed", "place"),
+    [
+        ("fen", Place("", b"fen")), ("fen/", Place("", b"fen")), ("/", Place("", b"/")), ("./a:b", Place("", b"./a:b")),
+        ("heron:", Place("heron", b"")), ("heron:/", Place("heron", b"/")), ("heron:a:b", Place("heron", b"a:b")),
+        ("heron:fen//", Place("heron", b"fen")), ("a/b:c", Place("", b"a/b:c")),
+    ],
+)  # fmt: skip
+def test_places(typed: str, place: Place) -> None:
+    assert parse_place(typed) == place
+
+
+@pytest.mark.parametrize("typed", ["", "a b:c", "1node:x", "a\0b"])
+def test_places_that_are_none(typed: str) -> None:
+    with pytest.raises(BadPlace):
+        parse_place(typed)
+
+
+@given(NAME)
+def test_names_pass_through_json(name: bytes) -> None:
+    assert name_from(json.loads(json.dumps(name_fields(name)))) == name
+
+
+@given(st.lists(LEGAL, unique=True))
+def test_a_list_reads_back(names: list[bytes]) -> None:
+    data = b"".join(format_line(name, DIGEST) for name in names)
+    assert parse_list(data) == [Listed(name, DIGEST) for name in names]
+
+
+@settings(max_examples=40, deadline=None)
+@given(names=st.lists(LEGAL, min_size=1, max_size=8, unique=True))
+def test_the_standard_command_reads_our_lists(names: list[bytes], tmp_path_factory: pytest.TempPathFactory) -> None:
+    directory = os.fsencode(tmp_path_factory.mktemp("list"))
+    empty = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"
+    for name in names:
+        with open(os.path.join(directory, name), "wb"):
+            pass
+    data = b"".join(format_line(name, empty) for name in names)
+    done = subprocess.run(
+        ["sha256sum", "--strict", "--quiet", "-c", "/dev/stdin"], cwd=directory, input=data, check=False
+    )
+    assert done.returncode == 0
+
+
+@pytest.mark.parametrize(
+    "line",
+    [b"nonsense", b"abcd  short", DIGEST.encode() + b"  ../up", DIGEST.encode() + b"  /root",
+     b"\\" + DIGEST.encode() + b"  bad\\escape", DIGEST.encode() + b"  a/../../b"],
+)  # fmt: skip
+def test_lists_that_cannot_be_trusted(line: bytes) -> None:
+    with pytest.raises(BadList):
+        parse_list(line + b"\n")
+
+
+# -- extents and the budget --------------------------------------------------------------------------------
+
+
+@given(st.lists(st.tuples(st.integers(0, 60), st.integers(0, 20))), st.integers(0, 80), st.integers(0, 20))
+def test_extents_are_a_set_of_bytes(pieces: list[tuple[int, int]], start: int, length: int) -> None:
+    extents, model = Extents(), set()
+    for begin, size in pieces:
+        extents.add(begin, begin + size)
+        model |= set(range(begin, begin + size))
+    assert {byte for a, b in extents for byte in range(a, b)} == model
+    ranges = list(extents)
+    assert all(a < b for a, b in ranges) and all(x[1] < y[0] for x, y in zip(ranges, ranges[1:], strict=False))
+    assert extents.covers(start, start + length) == (set(range(start, start + length)) <= model)
+    assert extents.total == len(model) and Extents.decode(extents.encode()) == extents
+    assert extents.prefix == next(at for at in range(200) if at not in model)
+
+
+@given(st.lists(st.integers(1, 30), min_size=1, max_size=30), st.integers(0, 2**32))
+def test_the_budget_is_kept_and_nobody_starves(sizes: list[int], seed: int) -> None:
+    rng = random.Random(seed)
+    tuning = Tuning(in_flight=40, in_flight_least=10)
+    budget, held, most = Budget(tuning), 0, 0
+
+    async def work(size: int) -> None:
+        nonlocal held, most
+        await budget.take(size)
+        held += size
+        most = max(most, held)
+        for _ in range(rng.randint(0, 3)):
+            await asyncio.sleep(0)
+        budget.answered(size, rng.choice([0.0, 1.0]))
+        held -= size
+        budget.give(size)
+
+    async def everybody() -> None:
+        await asyncio.gather(*(work(size) for size in sizes))
+
+    asyncio.run(everybody())
+    assert held == 0 and most <= 40
+
+
+# -- states, runner, journal -------------------------------------------------------------------------------
+
+
+def test_every_state_leads_to_a_settled_one() -> None:
+    for state in StepState:
+        seen, edge = {state}, {state}
+        while edge:
+            edge = {after for before in edge for after in STEP_MOVES[before]} - seen
+            seen |= edge
+        assert seen & SETTLED
+
+
+def step(number: int, **more: object) -> Step:
+    facts = Facts(Kind.FILE, 10, 0, 0o644)
+    return Step(number, FILES_PHASE, StepKind.FILE, b"/s", b"/d", b"label", facts, **more)  # type: ignore[arg-type]
+
+
+def journal(steps: int = 3) -> Journal:
+    header = Header("261124-abcd", 0, ("stage",), "", "heron", b"/d", Prove.AUTO)
+    return Journal.in_memory(header, [step(number) for number in range(1, steps + 1)])
+
+
+def test_the_journal_refuses_a_move_that_is_none_and_keeps_nothing_of_it() -> None:
+    book = journal()
+    with pytest.raises(AssertionError):
+        book.apply([Change(1, state=StepState.MOVING), Change(2, state=StepState.PROVEN)])
+    assert book.step(1).state is StepState.WAITING
+    book.apply([Change(1, state=StepState.MOVING, durable="0-4", sent=4), Change(1, sent=3)])
+    assert book.step(1).durable == "0-4" and book.step(1).sent == 7
+
+
+def test_a_damaged_journal_is_told(tmp_path: Path) -> None:
+    (tmp_path / "journal.db").write_bytes(b"not a database at all, but long enough to look like one" * 40)
+    with pytest.raises(JournalError):
+        Journal.open(tmp_path / "journal.db")
+    with pytest.raises(JournalError):
+        Journal.open(tmp_path / "nothing.db")
+
+
+@given(st.integers(0, 2**32))
+def test_the_runner_comes_to_an_end_whatever_happens(seed: int) -> None:
+    """Random worlds: steps end, come back, the line goes; a settled batch has every step ended, or says why not."""
+    rng = random.Random(seed)
+    tickets = [r.Ticket(number, number // 5, rng.randrange(100)) for number in range(1, rng.randint(1, 20))]
+    policy = r.Policy(patience=100, steps_at_once=rng.randint(1, 6), weight_at_once=150, fetch=rng.randint(2, 9))
+    machine = r.Runner(policy, rng.random)
+    now, working, ended, settled = 0.0, {}, set(), None
+    todo: list[r.Event] = [r.Begin()]
+    for _ in range(3000):
+        if settled is not None:
+            break
+        if not todo:
+            todo.append(random_event(rng, machine, working, ended, now))
+        for command in machine.handle(todo.pop(0)):
+            match command:
+                case r.OpenLine(wait):
+                    now += wait
+                    lucky = rng.random() < 0.8
+                    todo.append(r.LineUp() if lucky else r.LineRefused(now, passing=True, person=False))
+                case r.Fetch(after, limit):
+                    rest = [ticket for ticket in tickets if (ticket.phase, ticket.number) > after]
+                    todo.append(r.Fetched(tuple(rest[:limit]), last=len(rest) < limit))
+                case r.Start(number):
+                    assert number not in ended
+                    working[number] = next(ticket for ticket in tickets if ticket.number == number)
+                    assert len({ticket.phase for ticket in working.values()}) == 1, "one phase at a time"
+                    assert len(working) <= policy.steps_at_once
+                case r.GiveUp(number):
+                    todo.append(r.StepEnded(number))
+                    working.pop(number, None)
+                    ended.add(number)
+                case r.Settle():
+                    settled = command
+        now += rng.random()
+    assert settled is not None, "it never ended"
+    if settled.state is BatchState.FINISHED:
+        assert ended == {ticket.number for ticket in tickets}
+
+
+def random_event(
+    rng: random.Random, machine: r.Runner, working: dict[int, r.Ticket], ended: set[int], now: float
+) -> r.Event:
+    if not working:
+        return r.StopAsked(None)
+    number = rng.choice(sorted(working))
+    if machine.line is r.Line.UP and rng.random() > 0.1:
+        if rng.random() < 0.8:
+            working.pop(number)
+            ended.add(number)
+            return r.StepEnded(number)
+        return r.StepBack(number, Fault.SOURCE_CHANGED, moved=False, now=now)
+    working.pop(number)
+    return r.StepBack(number, Fault.LINE_LOST, moved=rng.random() < 0.3, now=now)
+
+
+# -- comparing ---------------------------------------------------------------------------------------------
+
+
+def test_comparing_by_facts() -> None:
+    second = 10**9
+    old, new = Facts(Kind.FILE, 5, 7 * second + 3, 0o644, 7 * second, 1), Facts(Kind.FILE, 5, 7 * second, 0o600)
+    here = Tree(
+        b"/a", {b"": Facts(Kind.DIRECTORY, 0, 0, 0o755), b"same": old, b"gone": old, b"size": old, b"kind": old}
+    )
+    there = Tree(b"/b", {b"": Facts(Kind.DIRECTORY, 0, 1, 0o700), b"same": new, b"size": Facts(Kind.FILE, 6, 7 * second, 0),
+                         b"kind": Facts(Kind.DIRECTORY, 0, 0, 0o755)})  # fmt: skip
+
+    def verdicts(step_ns: int, fresh: int | None) -> dict[bytes, Verdict]:
+        return {found.path: found.verdict for found in compare(here, there, step_ns=step_ns, fresh_since_ns=fresh)}
+
+    coarse = verdicts(second, None)
+    assert coarse == {b"": Verdict.SAME, b"same": Verdict.SAME, b"gone": Verdict.NEW, b"size": Verdict.DIFFERENT,
+                      b"kind": Verdict.IN_THE_WAY}  # fmt: skip
+    assert verdicts(1, None)[b"same"] is Verdict.DIFFERENT
+    assert verdicts(second, 6 * second)[b"same"] is Verdict.FRESH
+
+
+# -- text --------------------------------------------------------------------------------------------------
+
+
+@given(st.one_of(st.binary(), st.text(), st.text(st.characters(categories=["Cc", "Cf", "Zl", "Zp"]))))
+def test_what_is_shown_is_harmless(name: bytes | str) -> None:
+    shown = text.show(name)
+    assert "\x1b" not in shown and "\n" not in shown and all(char.isprintable() for char in shown)
+    shown.encode("utf-8")
+
+
+@given(st.integers(0, 10**20))
+def test_sizes_have_three_digits(count: int) -> None:
+    number = text.size(count).split(" ")[0]
+    assert len(number.replace(".", "")) <= 3
+
+
+@pytest.mark.parametrize(
+    ("typed", "seconds"), [("90s", 90), ("10m", 600), ("1.5h", 5400), ("2d", 172800), ("20ms", 0.02)]
+)
+def test_durations(typed: str, seconds: float) -> None:
+    assert parse_duration(typed) == seconds
+
+
+# -- nodes and the ledger ----------------------------------------------------------------------------------
+
+
+def test_the_node_file_keeps_its_comments_and_is_checked(tmp_path: Path) -> None:
+    file = tmp_path / "nodes.toml"
+    file.write_text(
+        '# our cluster\n[node.dunlin]\naddress = "login.fen.example" # the front door\nrole = "login"\n'
+    )
+    book = NodeBook(file)
+    book.put(Node("heron", "transfer.fen.example", port=2222, user="mara"))
+    book.remove("heron")
+    book.put(Node("heron", "transfer.fen.example", port=2222))
+    assert "# our cluster" in file.read_text() and "# the front door" in file.read_text()
+    again = NodeBook(file)
+    assert [node.name for node in again] == ["dunlin", "heron"]
+    assert again.get("dunlin").role is Role.LOGIN and again.get("heron").port == 2222
+    for wrong in ("[node.x]\n", "[node.x]\naddress=1", '[node.x]\naddress="a"\nprot=1', "[node", '[node]\nx="y"'):
+        file.write_text(wrong)
+        with pytest.raises(BadConfig):
+            NodeBook(file)
+
+
+def test_nobody_quietly_rewrites_the_ledger(tmp_path: Path) -> None:
+    first, second = Ledger(tmp_path), Ledger(tmp_path)
+    first.append("a", RecordKind.STAGED, {"files": 1}, [(b"x", DIGEST)])
+    second._file = tmp_path / "other-process.jsonl"
+    second.append("b", RecordKind.VERIFIED, {"files": 2})
+    first.append("c", RecordKind.LISTED, {"files": 3})
+    records = list(Ledger(tmp_path).records())
+    assert {record.id for record in records} == {"a", "b", "c"} and all(record.fits for record in records)
+    (listed,) = [record.body["list"] for record in records if record.id == "a"]
+    assert (tmp_path / "lists" / listed).read_text() == f"{DIGEST}  x\n"
+    for file in tmp_path.glob("*.jsonl"):
+        original = file.read_bytes()
+        file.write_bytes(original.replace(b'"files":', b'"files":9', 1))
+        if original.count(b"\n") > 1 or file.name.startswith("other"):
+            assert not all(record.fits for record in Ledger(tmp_path).records())
+        file.write_bytes(original + b'{"half a li')
+        assert all(record.fits for record in Ledger(tmp_path).records()), "a torn last line was never a record"
+        file.write_bytes(original)
+    (tmp_path / "other-process.jsonl").unlink()
+    assert not all(record.fits for record in Ledger(tmp_path).records()), "a file that is gone is missed"

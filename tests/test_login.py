@@ -1,0 +1,159 @@
+"""Getting in: host keys, the user's SSH files, passwords and one-time codes."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from conftest import OpenSsh, Practice, Program, start_sshd, wait_for
+from terminal import Terminal
+
+
+def without_trust(add: list[str]) -> list[str]:
+    return add[: add.index("--trust")]
+
+
+def test_an_unknown_key_is_an_error_that_says_how_to_trust_it(program: Program, practice: Practice) -> None:
+    far = practice.far()
+    program(*without_trust(far.add))
+    done = program("list", "heron:", expect=3)
+    assert practice.site.fingerprint("heron") in done.stderr and "--trust" in done.stderr
+    program(*far.add)
+    program("list", "heron:")
+    program(*without_trust(far.add))
+    program("list", "heron:")  # it is known now
+
+
+def test_a_trusted_fingerprint_that_does_not_fit_lets_nobody_in(program: Program, practice: Practice) -> None:
+    far = practice.far()
+    program(*without_trust(far.add), "--trust", practice.site.fingerprint("bittern"))
+    assert practice.site.fingerprint("heron") in program("list", "heron:", expect=3).stderr
+
+
+def test_the_key_is_shown_and_asked_about(program: Program, practice: Practice) -> None:
+    far = practice.far()
+    program(*without_trust(far.add))
+    refused = Terminal(program, "list", "heron:")
+    refused.expect(practice.site.fingerprint("heron"))
+    refused.expect("?")
+    refused.type("n")
+    assert refused.end() == 3
+    accepted = Terminal(program, "list", "heron:")
+    accepted.expect("?")
+    accepted.type("y")
+    assert accepted.end() == 0
+    assert Terminal(program, "list", "heron:").end() == 0
+
+
+@pytest.mark.server
+def test_a_changed_key_always_stops(program: Program, openssh: OpenSsh, tmp_path: Path) -> None:
+    base = tmp_path / "server"
+    base.mkdir()
+    child, port = start_sshd(base)
+    far = OpenSsh(base, port, openssh.user).far(tmp_path)
+    program(*far.add)
+    program("list", "oak:")
+    child.send_signal(signal.SIGTERM)
+    child.wait(10)
+    for name in ("host", "host.pub"):
+        (base / name).unlink()
+    subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(base / "host")], check=True)
+    again = subprocess.Popen(
+        ["/usr/sbin/sshd", "-D", "-f", str(base / f"sshd-{port}.conf")], start_new_session=True
+    )
+    try:
+        for trust in (far.add, OpenSsh(base, port, openssh.user).far(tmp_path).add):
+            program(*trust)  # not even the new fingerprint helps while the old key is on file
+            wait_for(lambda: "connecting failed" not in program("list", "oak:", expect=None).stderr)
+            done = program("list", "oak:", expect=None)
+            assert done.returncode == 3 and "another host key than before" in done.stderr
+        assert Terminal(program, "list", "oak:").end() == 3
+    finally:
+        again.send_signal(signal.SIGTERM)
+        again.wait(10)
+
+
+@pytest.mark.server
+def test_the_users_own_ssh_files_are_honoured(program: Program, openssh: OpenSsh, tmp_path: Path) -> None:
+    ssh = program.home / ".ssh"
+    ssh.mkdir(mode=0o700)
+    (ssh / "config").write_text(
+        f"Host oakalias\n  HostName 127.0.0.1\n  Port {openssh.port}\n  User {openssh.user}\n"
+        f"  IdentityFile {openssh.base}/login\n"
+    )
+    program("node", "add", "oak", "oakalias", "--start", str(tmp_path))
+    assert program("list", "oak:", expect=3).stderr.count("SHA256:") >= 1
+    key = (openssh.base / "host.pub").read_text().split()
+    (ssh / "known_hosts").write_text(f"[127.0.0.1]:{openssh.port} {key[0]} {key[1]}\n")
+    program("list", "oak:")
+    assert not (program.home / "known_hosts").exists()
+
+
+def test_refusals_name_the_step(program: Program, practice: Practice, tmp_path: Path) -> None:
+    far = practice.far()
+    shutil.copy(practice.site.host_key("bittern"), tmp_path / "wrong-key")
+    (tmp_path / "wrong-key").chmod(0o600)
+    add = list(far.add)
+    add[add.index("--key") + 1] = str(tmp_path / "wrong-key")
+    program(*add)
+    assert "logging in failed" in program("list", "heron:", expect=3).stderr
+    program("node", "add", "gone", "127.0.0.1", "--port", "1")
+    assert "connecting failed" in program("list", "gone:", expect=3).stderr
+    program("node", "add", "lost", "no-such-host.invalid")
+    assert "finding its address failed" in program("list", "lost:", expect=3).stderr
+
+
+def test_nobody_to_answer_is_an_error_that_names_the_prompt(program: Program, practice: Practice) -> None:
+    program(*practice.far("bittern").add)
+    assert "'Password:'" in program("list", "bittern:", expect=3).stderr
+    terminal = Terminal(program, "list", "bittern:", "--no-questions")
+    assert terminal.end() == 3 and "'Password:'" in terminal.seen
+
+
+def test_password_and_code_once_for_the_whole_stage(program: Program, practice: Practice) -> None:
+    far = practice.far("bittern")
+    program(*far.add)
+    fen = program.directory / "fen"
+    fen.mkdir()
+    for number in range(5):
+        (fen / f"{number}.csv").write_bytes(os.urandom(5000))
+    code = practice.site.codes.read_text().split()[0]
+    terminal = Terminal(program, "stage", "fen", "bittern:data", "--prove", "read-back")
+    _log_in(terminal, practice, code)
+    assert terminal.end() == 0
+    assert terminal.seen.count("asks:") == 2
+    assert "read back, hashed here" in terminal.seen.replace("\r\n", " ")
+    assert sorted(os.listdir(far.root / "data" / "fen")) == sorted(os.listdir(fen))
+    assert code not in practice.site.codes.read_text().split(), "a code works once"
+    secret = practice.site.password.read_text()
+    kept = [file for file in program.home.rglob("*") if file.is_file() and secret.encode() in file.read_bytes()]
+    assert not kept, "no secret reaches the disk"
+
+    again = Terminal(program, "stage", "fen", "bittern:data")
+    _log_in(again, practice, practice.site.codes.read_text().split()[0])
+    assert again.end() == 0 and "Nothing to move" in again.seen
+
+
+def test_a_used_code_is_refused(program: Program, practice: Practice) -> None:
+    program(*practice.far("bittern").add)
+    terminal = Terminal(program, "list", "bittern:")
+    _log_in(terminal, practice, "000000")
+    for _ in range(8):
+        try:
+            terminal.expect("asks:", seconds=3)
+        except AssertionError:
+            break
+        terminal.type("wrong")
+    assert terminal.end() == 3 and "refused the login" in terminal.seen
+
+
+def _log_in(terminal: Terminal, practice: Practice, code: str) -> None:
+    terminal.expect("Password:")
+    terminal.type(practice.site.password.read_text())
+    terminal.expect("One-time code:")
+    terminal.type(code)
