@@ -34,9 +34,7 @@ class Program:
         clean = {key: value for key, value in os.environ.items() if not key.startswith(("SSH_", "YATAGAN_"))}
         return {**clean, "YATAGAN_HOME": str(self.home), "HOME": str(self.home), "LC_ALL": "C.UTF-8"}
 
-    def __call__(
-        self, *words: str | bytes, expect: int | None = 0, **more: Any
-    ) -> subprocess.CompletedProcess[str]:
+    def __call__(self, *words: str | bytes, expect: int | None = 0, **more: Any) -> subprocess.CompletedProcess[str]:
         done = subprocess.run(
             [sys.executable, "-m", "yatagan", *words],
             cwd=self.directory,
@@ -139,8 +137,22 @@ class OpenSsh:
         fingerprint = subprocess.run(
             ["ssh-keygen", "-lf", str(self.base / "host.pub")], capture_output=True, text=True, check=True
         ).stdout.split()[1]
-        add = ["node", "add", "oak", "127.0.0.1", "--port", str(self.port), "--user", self.user,
-               "--key", str(self.base / "login"), "--start", str(root), "--trust", fingerprint]  # fmt: skip
+        add = [
+            "node",
+            "add",
+            "oak",
+            "127.0.0.1",
+            "--port",
+            str(self.port),
+            "--user",
+            self.user,
+            "--key",
+            str(self.base / "login"),
+            "--start",
+            str(root),
+            "--trust",
+            fingerprint,
+        ]
         return Far("oak", root, add, "openssh")
 
 

@@ -9,6 +9,7 @@ that stages may die at any write of its journal. Everything that happens is draw
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import hashlib
 import random
 import selectors
@@ -550,6 +551,11 @@ def run(scenario: Scenario) -> tuple[Outcome, Journal]:
     try:
         return loop.run_until_complete(_run(scenario))
     finally:
+        left = asyncio.all_tasks(loop)
+        for task in left:
+            task.cancel()
+        with contextlib.suppress(AssertionError):
+            loop.run_until_complete(asyncio.gather(*left, return_exceptions=True))
         asyncio.set_event_loop(None)
         loop.close()
 

@@ -21,10 +21,15 @@ class Terminal:
         self._master, slave = pty.openpty()
         termios.tcsetwinsize(self._master, (24, 80))
         self._child = subprocess.Popen(
-            [sys.executable, "-m", "yatagan", *words], cwd=program.directory, stdin=slave, stdout=slave, stderr=slave,
-            env={**program.environment(), "TERM": "xterm-256color"}, start_new_session=True,
+            [sys.executable, "-m", "yatagan", *words],
+            cwd=program.directory,
+            stdin=slave,
+            stdout=slave,
+            stderr=slave,
+            env={**program.environment(), "TERM": "xterm-256color"},
+            start_new_session=True,
             preexec_fn=lambda: fcntl.ioctl(0, termios.TIOCSCTTY, 0),
-        )  # fmt: skip
+        )
         os.close(slave)
         self.seen = ""
 

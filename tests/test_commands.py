@@ -6,6 +6,7 @@ import hashlib
 import json
 import os
 import subprocess
+import sys
 from pathlib import Path
 
 import click
@@ -37,14 +38,13 @@ def test_every_command_has_help_with_an_example(words: tuple[str, ...]) -> None:
 def test_version_and_help_without_a_home(tmp_path: Path) -> None:
     done = subprocess.run(["yatagan", "--version"], capture_output=True, text=True, check=True)
     assert done.stdout.startswith("yatagan ")
-    assert (
-        "Exit statuses" in subprocess.run(["yatagan", "--help"], capture_output=True, text=True, check=True).stdout
-    )
+    assert "Exit statuses" in subprocess.run(["yatagan", "--help"], capture_output=True, text=True, check=True).stdout
 
 
 def test_the_program_does_not_load_what_it_does_not_need() -> None:
-    code = "import sys, yatagan.cli.main; print(sorted({'asyncssh', 'rich', 'sqlite3', 'tomlkit', 'asyncio'} & set(sys.modules)))"
-    done = subprocess.run(["python", "-c", code], capture_output=True, text=True, check=True)
+    heavy = {"asyncssh", "rich", "sqlite3", "tomlkit", "asyncio"}
+    code = f"import sys, yatagan.cli.main; print(sorted({heavy} & set(sys.modules)))"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.strip() == "[]"
 
 
@@ -91,9 +91,7 @@ def test_a_list_for_everybody_and_every_verdict(program: Program, far: Far, wher
     subprocess.run(["sha256sum", "--strict", "--quiet", "-c", "SHA256SUMS"], cwd=root, check=True)
     good = program.json("verify", place)
     assert (
-        good["good"]
-        and good["evidence"] == ("read here" if where == "here" else "on-node")
-        and good["facts_checked"]
+        good["good"] and good["evidence"] == ("read here" if where == "here" else "on-node") and good["facts_checked"]
     )
     (root / "a").write_text("CONTENTS of a\n")
     (root / "b").unlink()
@@ -105,9 +103,13 @@ def test_a_list_for_everybody_and_every_verdict(program: Program, far: Far, wher
     bad = program.json("verify", place, expect=1)
     verdicts = {entry["path"]: entry["verdict"] for entry in bad["entries"]}
     assert verdicts == {
-        "a": "different", "b": "missing", "new": "not listed", "sub/c": "facts differ", "sub/d": "facts differ",
+        "a": "different",
+        "b": "missing",
+        "new": "not listed",
+        "sub/c": "facts differ",
+        "sub/d": "facts differ",
         "link": "facts differ",
-    }  # fmt: skip
+    }
     shown = program("verify", place, expect=1).stdout
     assert "NOT GOOD" in shown and "different" in shown and "new" in shown
     kinds = [record["kind"] for record in program.json("ledger", "show")["records"]]
@@ -139,9 +141,7 @@ def test_lists_elsewhere_of_single_files_and_again(program: Program, far: Far) -
     kept = list((far.root / "fen" / ".yatagan-kept").rglob("a.sha256"))
     assert len(kept) == 1, "the earlier list is kept"
     facts = (program.directory / "fen.sums.facts.jsonl").read_text().splitlines()
-    assert (
-        json.loads(facts[0])["digest"] == hashlib.sha256((program.directory / "fen.sums").read_bytes()).hexdigest()
-    )
+    assert json.loads(facts[0])["digest"] == hashlib.sha256((program.directory / "fen.sums").read_bytes()).hexdigest()
     (program.directory / "fen.sums").write_text(printed.replace("0", "1"))
     assert "another list" in program("verify", f"{far.name}:fen", "--against", "fen.sums", expect=2).stderr
 
@@ -157,7 +157,12 @@ def test_what_cannot_be_read_is_told(program: Program, tmp_path: Path) -> None:
 def test_output_for_a_closed_pipe(program: Program) -> None:
     make_tree(program.directory / "fen")
     done = subprocess.run(
-        "yatagan list fen --recursive | head -1", shell=True, cwd=program.directory, env=program.environment(),
-        capture_output=True, text=True, check=False,
-    )  # fmt: skip
+        "yatagan list fen --recursive | head -1",
+        shell=True,
+        cwd=program.directory,
+        env=program.environment(),
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert "Traceback" not in done.stderr

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import itertools
 import json
 import os
 import random
@@ -41,11 +42,17 @@ DIGEST = "0123456789abcdef" * 4
 @pytest.mark.parametrize(
     ("typed", "place"),
     [
-        ("fen", Place("", b"fen")), ("fen/", Place("", b"fen")), ("/", Place("", b"/")), ("./a:b", Place("", b"./a:b")),
-        ("heron:", Place("heron", b"")), ("heron:/", Place("heron", b"/")), ("heron:a:b", Place("heron", b"a:b")),
-        ("heron:fen//", Place("heron", b"fen")), ("a/b:c", Place("", b"a/b:c")),
+        ("fen", Place("", b"fen")),
+        ("fen/", Place("", b"fen")),
+        ("/", Place("", b"/")),
+        ("./a:b", Place("", b"./a:b")),
+        ("heron:", Place("heron", b"")),
+        ("heron:/", Place("heron", b"/")),
+        ("heron:a:b", Place("heron", b"a:b")),
+        ("heron:fen//", Place("heron", b"fen")),
+        ("a/b:c", Place("", b"a/b:c")),
     ],
-)  # fmt: skip
+)
 def test_places(typed: str, place: Place) -> None:
     assert parse_place(typed) == place
 
@@ -84,9 +91,15 @@ def test_the_standard_command_reads_our_lists(names: list[bytes], tmp_path_facto
 
 @pytest.mark.parametrize(
     "line",
-    [b"nonsense", b"abcd  short", DIGEST.encode() + b"  ../up", DIGEST.encode() + b"  /root",
-     b"\\" + DIGEST.encode() + b"  bad\\escape", DIGEST.encode() + b"  a/../../b"],
-)  # fmt: skip
+    [
+        b"nonsense",
+        b"abcd  short",
+        DIGEST.encode() + b"  ../up",
+        DIGEST.encode() + b"  /root",
+        b"\\" + DIGEST.encode() + b"  bad\\escape",
+        DIGEST.encode() + b"  a/../../b",
+    ],
+)
 def test_lists_that_cannot_be_trusted(line: bytes) -> None:
     with pytest.raises(BadList):
         parse_list(line + b"\n")
@@ -103,7 +116,7 @@ def test_extents_are_a_set_of_bytes(pieces: list[tuple[int, int]], start: int, l
         model |= set(range(begin, begin + size))
     assert {byte for a, b in extents for byte in range(a, b)} == model
     ranges = list(extents)
-    assert all(a < b for a, b in ranges) and all(x[1] < y[0] for x, y in zip(ranges, ranges[1:], strict=False))
+    assert all(a < b for a, b in ranges) and all(x[1] < y[0] for x, y in itertools.pairwise(ranges))
     assert extents.covers(start, start + length) == (set(range(start, start + length)) <= model)
     assert extents.total == len(model) and Extents.decode(extents.encode()) == extents
     assert extents.prefix == next(at for at in range(200) if at not in model)
@@ -237,15 +250,27 @@ def test_comparing_by_facts() -> None:
     here = Tree(
         b"/a", {b"": Facts(Kind.DIRECTORY, 0, 0, 0o755), b"same": old, b"gone": old, b"size": old, b"kind": old}
     )
-    there = Tree(b"/b", {b"": Facts(Kind.DIRECTORY, 0, 1, 0o700), b"same": new, b"size": Facts(Kind.FILE, 6, 7 * second, 0),
-                         b"kind": Facts(Kind.DIRECTORY, 0, 0, 0o755)})  # fmt: skip
+    there = Tree(
+        b"/b",
+        {
+            b"": Facts(Kind.DIRECTORY, 0, 1, 0o700),
+            b"same": new,
+            b"size": Facts(Kind.FILE, 6, 7 * second, 0),
+            b"kind": Facts(Kind.DIRECTORY, 0, 0, 0o755),
+        },
+    )
 
     def verdicts(step_ns: int, fresh: int | None) -> dict[bytes, Verdict]:
         return {found.path: found.verdict for found in compare(here, there, step_ns=step_ns, fresh_since_ns=fresh)}
 
     coarse = verdicts(second, None)
-    assert coarse == {b"": Verdict.SAME, b"same": Verdict.SAME, b"gone": Verdict.NEW, b"size": Verdict.DIFFERENT,
-                      b"kind": Verdict.IN_THE_WAY}  # fmt: skip
+    assert coarse == {
+        b"": Verdict.SAME,
+        b"same": Verdict.SAME,
+        b"gone": Verdict.NEW,
+        b"size": Verdict.DIFFERENT,
+        b"kind": Verdict.IN_THE_WAY,
+    }
     assert verdicts(1, None)[b"same"] is Verdict.DIFFERENT
     assert verdicts(second, 6 * second)[b"same"] is Verdict.FRESH
 
@@ -278,9 +303,7 @@ def test_durations(typed: str, seconds: float) -> None:
 
 def test_the_node_file_keeps_its_comments_and_is_checked(tmp_path: Path) -> None:
     file = tmp_path / "nodes.toml"
-    file.write_text(
-        '# our cluster\n[node.dunlin]\naddress = "login.fen.example" # the front door\nrole = "login"\n'
-    )
+    file.write_text('# our cluster\n[node.dunlin]\naddress = "login.fen.example" # the front door\nrole = "login"\n')
     book = NodeBook(file)
     book.put(Node("heron", "transfer.fen.example", port=2222, user="mara"))
     book.remove("heron")

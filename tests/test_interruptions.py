@@ -16,16 +16,25 @@ from conftest import Far, Practice, Program, snapshot, wait_for
 DYING = str(Path(__file__).with_name("dying.py"))
 
 MOMENTS = [
-    *(f"apply-before:{number}" for number in (1, 2, 4, 7, 12, 20)),
-    *(f"apply-after:{number}" for number in (1, 3, 5, 8, 15, 25)),
-    "bytes:1000000", "bytes:5000000", "placed:1", "placed:4", "placed:9", "kept:1", "ledger-before:1", "ledger-after:1",
-]  # fmt: skip
+    *(f"apply-before:{number}" for number in (1, 2, 4, 7, 12, 18)),
+    *(f"apply-after:{number}" for number in (1, 3, 5, 8, 15, 21)),
+    "bytes:1000000",
+    "bytes:5000000",
+    "placed:1",
+    "placed:4",
+    "placed:9",
+    "kept:1",
+    "ledger-before:1",
+    "ledger-after:1",
+]
 
 
 def make_tree(root: Path) -> None:
     root.mkdir()
     (root / "big").write_bytes(os.urandom(6_000_000))
-    (root / "sub").mkdir()
+    # Directories within directories are made one after the other: many commits of the journal to die at.
+    (root / "sub" / "a" / "b" / "c" / "d" / "e").mkdir(parents=True)
+    (root / "sub" / "a" / "b" / "c" / "d" / "e" / "deep.csv").write_bytes(b"deep")
     for number in range(12):
         (root / "sub" / f"{number}.csv").write_bytes(os.urandom(1000 * number))
     (root / "latest").symlink_to("sub/11.csv")
@@ -58,7 +67,7 @@ def test_kill_and_resume(program: Program, oak: Far, moment: str) -> None:
     (oak.root / "fen" / "big").write_text("an older one")
     kill_at(program, moment, "stage", "fen", "oak:")
     batch = program.json("batch", "resume")
-    assert batch["good"] and batch["in_place"] == 13
+    assert batch["good"] and batch["in_place"] == 14
     assert_all_there(program, oak)
     kept = oak.root / ".yatagan-kept" / batch["batch"] / "fen" / "big"
     assert kept.read_text() == "an older one"
@@ -226,7 +235,7 @@ def test_two_machines_stage_the_same_name_at_once(program: Program, far: Far, tm
     for who, data in contents.items():
         (who.directory / "same").write_bytes(data)
     children = {who: who.start("stage", "same", f"{far.name}:", "--json") for who in contents}
-    ended = {who: child.communicate(timeout=60) + (child.returncode,) for who, child in children.items()}
+    ended = {who: (*child.communicate(timeout=60), child.returncode) for who, child in children.items()}
     landed = (far.root / "same").read_bytes()
     assert landed in contents.values()
     for who, (out, err, status) in ended.items():

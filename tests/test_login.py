@@ -63,9 +63,7 @@ def test_a_changed_key_always_stops(program: Program, openssh: OpenSsh, tmp_path
     for name in ("host", "host.pub"):
         (base / name).unlink()
     subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(base / "host")], check=True)
-    again = subprocess.Popen(
-        ["/usr/sbin/sshd", "-D", "-f", str(base / f"sshd-{port}.conf")], start_new_session=True
-    )
+    again = subprocess.Popen(["/usr/sbin/sshd", "-D", "-f", str(base / f"sshd-{port}.conf")], start_new_session=True)
     try:
         for trust in (far.add, OpenSsh(base, port, openssh.user).far(tmp_path).add):
             program(*trust)  # not even the new fingerprint helps while the old key is on file

@@ -10,11 +10,30 @@ import pytest
 from conftest import Far, Program, snapshot
 
 STRANGE = [
-    b"plain", b"with space", b"'single' and \"double\"", b"back\\slash", b"new\nline", b"carriage\rreturn", b"-rf",
-    b"--help", b"-", b"[brackets]*?", b"bell\x07escape\x1b[31m", b"latin-\xe9-bytes", b"\xff\xfe", b"n" * 255,
-    "größe-日本-‮abc".encode(), b"~", b"$HOME`id`", b"a:b", b"#hash", b"\\n literally", b" leading and trailing ",
-    b".hidden", b"tab\there",
-]  # fmt: skip
+    b"plain",
+    b"with space",
+    b"'single' and \"double\"",
+    b"back\\slash",
+    b"new\nline",
+    b"carriage\rreturn",
+    b"-rf",
+    b"--help",
+    b"-",
+    b"[brackets]*?",
+    b"bell\x07escape\x1b[31m",
+    b"latin-\xe9-bytes",
+    b"\xff\xfe",
+    b"n" * 255,
+    "größe-日本-‮abc".encode(),
+    b"~",
+    b"$HOME`id`",
+    b"a:b",
+    b"#hash",
+    b"\\n literally",
+    b" leading and trailing ",
+    b".hidden",
+    b"tab\there",
+]
 
 
 def make_tree(root: Path) -> None:
@@ -131,9 +150,7 @@ def test_special_files_are_told_and_never_opened(program: Program, far: Far) -> 
     os.mkfifo(near / "pipe")
     (near / "file").write_text("x")
     done = program("stage", "fen", f"{far.name}:")
-    assert (
-        "pipe (a fifo)" in done.stdout and (far.root / "fen/file").exists() and not (far.root / "fen/pipe").exists()
-    )
+    assert "pipe (a fifo)" in done.stdout and (far.root / "fen/file").exists() and not (far.root / "fen/pipe").exists()
 
 
 def test_one_file_under_another_name_and_into_existing_places(program: Program, far: Far) -> None:

@@ -43,9 +43,9 @@ class Tuning:
     """Sizes in bytes, times in seconds.
 
     What is read and not yet acknowledged, over all files, stays between `in_flight_least` and `in_flight`: less
-    while answers take longer than `answer_seconds`, more while they take less than half of that. A part file is synced every
-    `sync_bytes` or `sync_seconds`, whichever comes first. `hash_apart`: blocks from this size on are
-    hashed by `apart`, in a thread.
+    while answers take longer than `answer_seconds`, more while they take less than half of that. A part file is
+    synced every `sync_bytes` or `sync_seconds`, whichever comes first. Blocks of `hash_apart` and more are hashed
+    by `apart`, in a thread.
     """
 
     in_flight: int = 8 << 20

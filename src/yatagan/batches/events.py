@@ -93,7 +93,5 @@ class BatchSettled:
     detail: str
 
 
-Event = (
-    LineOpened | LineWaiting | StepStarted | BytesMoved | StepSettled | StepReturned | Note | Ageing | BatchSettled
-)
+Event = LineOpened | LineWaiting | StepStarted | BytesMoved | StepSettled | StepReturned | Note | Ageing | BatchSettled
 Listener = Callable[[Event], None]

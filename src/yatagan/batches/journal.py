@@ -205,9 +205,7 @@ class Journal:
 
     def header(self) -> Header:
         """What the batch is."""
-        row = self._one(
-            "SELECT id, created_ns, command, source_node, destination_node, destination, prove FROM batch"
-        )
+        row = self._one("SELECT id, created_ns, command, source_node, destination_node, destination, prove FROM batch")
         return Header(row[0], row[1], tuple(json.loads(row[2])), row[3], row[4], row[5], Prove(row[6]))
 
     def standing(self) -> Standing:
@@ -245,9 +243,7 @@ class Journal:
             " sum(CASE WHEN state = 'in place' THEN max(sent - size, 0) ELSE 0 END) FROM step GROUP BY 1, 2, 3"
         )
         return [
-            Tally(
-                StepKind(kind), StepState(state), Evidence(evidence) if evidence else None, count, size, sent, again
-            )
+            Tally(StepKind(kind), StepState(state), Evidence(evidence) if evidence else None, count, size, sent, again)
             for kind, state, evidence, count, size, sent, again in rows
         ]
 
@@ -293,9 +289,7 @@ class Journal:
             values["size"] = change.facts.size
             values["facts"] = encode_facts(change.facts)
         if "sent" in values:  # adds up over all tries
-            self._sql.execute(
-                "UPDATE step SET sent = sent + ? WHERE number = ?", (values.pop("sent"), change.number)
-            )
+            self._sql.execute("UPDATE step SET sent = sent + ? WHERE number = ?", (values.pop("sent"), change.number))
         if values:
             names = ", ".join(f"{name} = ?" for name in values)
             self._sql.execute(f"UPDATE step SET {names} WHERE number = ?", (*values.values(), change.number))

@@ -210,11 +210,7 @@ class Performer:
         found = await self._destination.look(above)
         if found is None or found.kind is not Kind.DIRECTORY:
             fault = (
-                Fault.MISSING
-                if found is None
-                else Fault.IS_LINK
-                if found.kind is Kind.LINK
-                else Fault.NOT_A_DIRECTORY
+                Fault.MISSING if found is None else Fault.IS_LINK if found.kind is Kind.LINK else Fault.NOT_A_DIRECTORY
             )
             raise StepRefused(fault, "above it")
         self._real_directories.add(above)

@@ -230,9 +230,7 @@ class _Numbering:
             kind = {Kind.FILE: StepKind.FILE, Kind.LINK: StepKind.LINK}.get(facts.kind, StepKind.DIRECTORY)
             assert difference.other is not None
             step = self._step(FILES_PHASE, kind, *ends)
-            yield replace(
-                step, state=StepState.FAILED, fault=Fault.KIND_IN_THE_WAY, detail=difference.other.kind.value
-            )
+            yield replace(step, state=StepState.FAILED, fault=Fault.KIND_IN_THE_WAY, detail=difference.other.kind.value)
         elif facts.kind is Kind.DIRECTORY:
             yield from self._directory(difference, depth, ends)
         elif facts.kind is Kind.LINK:
@@ -240,9 +238,7 @@ class _Numbering:
         else:
             yield self._file(arrival, difference, ends)
 
-    def _directory(
-        self, difference: Difference, depth: int, ends: tuple[bytes, bytes, bytes, Facts]
-    ) -> Iterator[Step]:
+    def _directory(self, difference: Difference, depth: int, ends: tuple[bytes, bytes, bytes, Facts]) -> Iterator[Step]:
         if difference.verdict is Verdict.SAME:
             return  # it is there; an existing directory keeps its facts
         yield self._step(depth, StepKind.DIRECTORY, *ends)

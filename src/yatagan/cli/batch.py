@@ -91,9 +91,7 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: Outcome) -> None:
             ),
             (
                 "waiting",
-                f"{text.count(outcome.waiting, 'file')}, {text.size(outcome.waiting_size)}"
-                if outcome.waiting
-                else "",
+                f"{text.count(outcome.waiting, 'file')}, {text.size(outcome.waiting_size)}" if outcome.waiting else "",
             ),
             ("not carried", str(outcome.not_carried) if outcome.not_carried else ""),
             ("failed", str(outcome.failed) if outcome.failed else ""),

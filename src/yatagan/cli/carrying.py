@@ -151,9 +151,7 @@ def summary(app: App, journal: Journal, outcome: Outcome, problem: CannotReach |
             ("left as is", _left(outcome)),
             (
                 "waiting",
-                f"{text.count(outcome.waiting, 'file')}, {text.size(outcome.waiting_size)}"
-                if outcome.waiting
-                else "",
+                f"{text.count(outcome.waiting, 'file')}, {text.size(outcome.waiting_size)}" if outcome.waiting else "",
             ),
             ("not carried", text.count(outcome.not_carried, "entry", "entries") if outcome.not_carried else ""),
             ("failed", str(outcome.failed) if outcome.failed else ""),
@@ -170,9 +168,7 @@ def summary(app: App, journal: Journal, outcome: Outcome, problem: CannotReach |
 def _state(outcome: Outcome) -> str:
     if outcome.standing.state is BatchState.FINISHED:
         return "is finished" if not outcome.failed else f"is finished, {text.count(outcome.failed, 'step')} failed"
-    return (
-        f"{'is' if outcome.standing.state is BatchState.INTERRUPTED else ''} {outcome.standing.state.value}".strip()
-    )
+    return f"{'is' if outcome.standing.state is BatchState.INTERRUPTED else ''} {outcome.standing.state.value}".strip()
 
 
 def _colour(outcome: Outcome) -> str:
@@ -218,8 +214,7 @@ def failures(journal: Journal) -> None:
         shown += 1
         if shown <= _FAILURES_SHOWN and step.fault is not None:
             click.echo(
-                click.style("  failed  ", fg="red")
-                + f"{text.show(step.label)}: {words.fault(step.fault, step.detail)}"
+                click.style("  failed  ", fg="red") + f"{text.show(step.label)}: {words.fault(step.fault, step.detail)}"
             )
             if advice := words.remedy(step.fault):
                 click.echo(f"          {advice}")

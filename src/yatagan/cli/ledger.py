@@ -27,9 +27,7 @@ def show(json_: bool) -> None:
     records = list(ledger.records())
     broken = [record for record in records if not record.fits]
     if json_:
-        say_json(
-            {"directory": str(app.home.ledger), "holds": not broken, "records": [_as_json(r) for r in records]}
-        )
+        say_json({"directory": str(app.home.ledger), "holds": not broken, "records": [_as_json(r) for r in records]})
     elif not records:
         click.echo("Nothing is on record yet.")
     else:

@@ -18,9 +18,7 @@ def node_command() -> None:
     """Save nodes under short names, usable wherever a place is asked for."""
 
 
-@node_command.command(
-    epilog="Example: yatagan node add heron transfer.fen.example --user mara --start /scratch/mara"
-)
+@node_command.command(epilog="Example: yatagan node add heron transfer.fen.example --user mara --start /scratch/mara")
 @click.argument("name")
 @click.argument("address")
 @click.option("--port", type=click.IntRange(1, 65535), help="Port, when it is not 22 (or what ~/.ssh/config says).")
@@ -39,9 +37,7 @@ def node_command() -> None:
 def add(name: str, address: str, json_: bool, key: str | None, **given: Any) -> None:
     """Save a node under NAME. A node that is saved already is replaced."""
     try:
-        node = Node(
-            name, address, key=os.path.abspath(key) if key else None, **{**given, "role": Role(given["role"])}
-        )
+        node = Node(name, address, key=os.path.abspath(key) if key else None, **{**given, "role": Role(given["role"])})
     except ValueError as error:
         raise click.UsageError(str(error)) from None
     nodes = App.start().nodes()

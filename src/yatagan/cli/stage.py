@@ -58,9 +58,7 @@ def stage_command(
     aside; a file has its final name only when all of it is there.
     """
     app = App.start(questions=not no_questions)
-    request = _Request(
-        app, [parse_place(source) for source in sources], parse_place(destination), as_, Prove(prove)
-    )
+    request = _Request(app, [parse_place(source) for source in sources], parse_place(destination), as_, Prove(prove))
     command = ("yatagan", *sys.argv[1:])
     status = run(_stage(request, command, plan_only=plan_only, quiet=quiet, json_=json_))
     if status:
@@ -208,12 +206,8 @@ def _left(plan: Plan) -> str:
     counts = plan.summary
     if not counts.left:
         return ""
-    looked = (
-        f", {text.number(counts.looked_into)} of them too new for that and by digest" if counts.looked_into else ""
-    )
-    return (
-        f"{text.count(counts.left, 'file')}, {text.size(counts.left_size)}, already there by size and time{looked}"
-    )
+    looked = f", {text.number(counts.looked_into)} of them too new for that and by digest" if counts.looked_into else ""
+    return f"{text.count(counts.left, 'file')}, {text.size(counts.left_size)}, already there by size and time{looked}"
 
 
 def _specials(plan: Plan) -> str:

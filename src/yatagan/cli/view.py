@@ -226,9 +226,7 @@ class Live:
 
         self._progress = progress
         self._console = Console(stderr=True, highlight=False)
-        self._live = RichLive(
-            console=self._console, get_renderable=self._draw, refresh_per_second=6, transient=True
-        )
+        self._live = RichLive(console=self._console, get_renderable=self._draw, refresh_per_second=6, transient=True)
 
     def take(self, event: ev.Event) -> None:
         """See `View.take`."""
@@ -262,9 +260,7 @@ class Live:
         largest = sorted(moving, key=lambda file: -file.size)[:_SHOWN]
         rows += [self._file(file, wide) for file in largest]
         if len(moving) > len(largest):
-            rows.append(
-                Text(f"  and {text.count(len(moving) - len(largest), 'more file')} on the way", style="dim")
-            )
+            rows.append(Text(f"  and {text.count(len(moving) - len(largest), 'more file')} on the way", style="dim"))
         return Group(*rows)
 
     def _bar(self, wide: int) -> Text:
@@ -276,9 +272,7 @@ class Live:
             share = progress.files_done / progress.files
         room = wide - 9
         full = int(room * share)
-        return Text.assemble(
-            "  ", ("━" * full, "cyan"), ("━" * (room - full), "grey30"), (f" {share:4.0%}", "bold")
-        )
+        return Text.assemble("  ", ("━" * full, "cyan"), ("━" * (room - full), "grey30"), (f" {share:4.0%}", "bold"))
 
     @staticmethod
     def _file(file: Moving, wide: int) -> Text:

@@ -79,8 +79,7 @@ def explain(error: e.YataganError) -> tuple[str, str, Exit]:
     match error:
         case e.UnknownHostKey():
             return (
-                f"{error.node} ({show(error.host)}) shows a host key that nobody has accepted yet: "
-                f"{error.fingerprint}",
+                f"{error.node} ({show(error.host)}) shows a host key that nobody has accepted yet: {error.fingerprint}",
                 f"compare it with what the site publishes, then: yatagan node add {error.node} … --trust "
                 f"{error.fingerprint}, or log in once from a terminal",
                 Exit.NO_LOGIN,

@@ -104,9 +104,7 @@ class Site:
 def _start_of(pid: int) -> str:
     """When a process was started, in the kernel's own terms: a number that is used again has another."""
     try:
-        return (
-            Path(f"/proc/{pid}/stat").read_text(encoding="utf-8", errors="replace").rpartition(")")[2].split()[19]
-        )
+        return Path(f"/proc/{pid}/stat").read_text(encoding="utf-8", errors="replace").rpartition(")")[2].split()[19]
     except (OSError, IndexError):
         return ""
 
@@ -255,9 +253,7 @@ async def serve(site: Site, started: Any) -> None:
     acceptors = [await node.serve(before.get(node.name, 0)) for node in nodes]
     ports = {node.name: node.port for node in nodes}
     new = site.running.with_suffix(".new")
-    new.write_text(
-        json.dumps({"pid": os.getpid(), "start": _start_of(os.getpid()), "ports": ports}), encoding="utf-8"
-    )
+    new.write_text(json.dumps({"pid": os.getpid(), "start": _start_of(os.getpid()), "ports": ports}), encoding="utf-8")
     os.replace(new, site.running)
     started(ports)
     over = asyncio.Event()

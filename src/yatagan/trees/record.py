@@ -199,9 +199,7 @@ def _found(tree: Tree, line: Listed, contents: Mapping[bytes, Content]) -> Found
     return Found(line.path, Finding.SAME if content.digest == line.digest else Finding.DIFFERENT)
 
 
-def _with_facts(
-    store: Store, tree: Tree, found: list[Found], expected: Mapping[bytes, Expected]
-) -> Iterator[Found]:
+def _with_facts(store: Store, tree: Tree, found: list[Found], expected: Mapping[bytes, Expected]) -> Iterator[Found]:
     by_path = {entry.path: entry for entry in found}
     for path in sorted(set(expected) | set(by_path)):
         entry, wanted, facts = by_path.get(path), expected.get(path), tree.entries.get(path)
