@@ -32,6 +32,7 @@ class Fault(StrEnum):
     APPEARED = "appeared"
     KIND_IN_THE_WAY = "kind-in-the-way"
     SPECIAL = "special"
+    UNREADABLE = "unreadable"
     PART_TAKEN = "part-taken"
 
 

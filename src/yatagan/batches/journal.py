@@ -323,10 +323,11 @@ class Journal:
             self._sql.execute("UPDATE batch SET recorded = ?", (record,))
 
     def reopen_failed(self) -> int:
-        """Put failed steps back to waiting; how many."""
+        """Put failed steps back to waiting, but for those that only a new plan can mend; how many."""
         with self._guard():
             return self._sql.execute(
-                "UPDATE step SET state = 'waiting' WHERE state = 'failed' AND fault != ?", (Fault.KIND_IN_THE_WAY,)
+                "UPDATE step SET state = 'waiting' WHERE state = 'failed' AND fault NOT IN (?, ?)",
+                (Fault.KIND_IN_THE_WAY, Fault.UNREADABLE),
             ).rowcount
 
     def _guard(self) -> _Guard:

@@ -211,7 +211,8 @@ class _Numbering:
                         facts,
                     ),
                     state=StepState.FAILED,
-                    fault=fault,
+                    fault=Fault.UNREADABLE,
+                    detail=fault.value,
                 )
 
     def _step(self, phase: int, kind: StepKind, source: bytes, path: bytes, label: bytes, facts: Facts) -> Step:

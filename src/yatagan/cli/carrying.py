@@ -136,8 +136,7 @@ def as_json(outcome: Outcome) -> dict[str, Any]:
 def summary(app: App, journal: Journal, outcome: Outcome, problem: CannotReach | None) -> None:
     """The end of a run in words: what moved, was left, failed and why; how we know; where it is on record."""
     header, standing = outcome.header, outcome.standing
-    heading = f"Batch {header.id} {_state(outcome)}"
-    click.echo(click.style(heading, bold=True, fg=_colour(outcome)))
+    click.echo(click.style(f"Batch {header.id} is ", bold=True) + click.style(_state(outcome), fg=_colour(outcome)))
     seconds = standing.seconds
     rate = f", {text.size(round(outcome.sent / seconds))}/s" if seconds > 0.05 and outcome.sent else ""
     text.facts(
@@ -166,9 +165,10 @@ def summary(app: App, journal: Journal, outcome: Outcome, problem: CannotReach |
 
 
 def _state(outcome: Outcome) -> str:
-    if outcome.standing.state is BatchState.FINISHED:
-        return "is finished" if not outcome.failed else f"is finished, {text.count(outcome.failed, 'step')} failed"
-    return f"{'is' if outcome.standing.state is BatchState.INTERRUPTED else ''} {outcome.standing.state.value}".strip()
+    state = outcome.standing.state
+    if state is BatchState.FINISHED:
+        return f"finished, {text.count(outcome.failed, 'step')} failed" if outcome.failed else "finished"
+    return {BatchState.NEEDS_LOGIN: "waiting for somebody to log in"}.get(state, state.value)
 
 
 def _colour(outcome: Outcome) -> str:

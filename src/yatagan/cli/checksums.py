@@ -304,7 +304,7 @@ def _show_verdicts(where: Place, used: _Against, verdicts: Verdicts) -> None:
     click.echo(click.style(f"{place} against {text.place(used.place.node, used.place.path)}: ", bold=True) + word)
     text.facts(
         [
-            (finding.value, text.number(verdicts.count(finding)))
+            (finding.value, text.count(verdicts.count(finding), "entry", "entries"))
             for finding in Finding
             if verdicts.count(finding) or finding in (Finding.SAME, Finding.DIFFERENT, Finding.MISSING)
         ]

@@ -186,8 +186,8 @@ def show_plan(request: _Request, plan: Plan, source: Store, destination: Store) 
             ),
             ("in the way", _in_the_way(plan)),
             ("unreadable", _unread(plan)),
-            ("room", _room(plan, request.destination.node)),
-            ("proof", _proof(request.prove, source, destination)),
+            ("room", _room(plan, request.destination.node) if counts.anything else ""),
+            ("proof", _proof(request.prove, source, destination) if counts.files else ""),
         ]
     )
 

@@ -25,9 +25,11 @@ if TYPE_CHECKING:
     from rich.text import Text
 
 #: The rate is taken over this many seconds.
-_RATE_SECONDS = 6.0
+_RATE_SECONDS = 3.0
 #: A file costs about as much time as this many bytes more, whatever its size: its requests and its proof.
-_FILE_COST = 256 << 10
+_FILE_COST = 64 << 10
+#: Below this many bytes a file, the pace is told in files.
+_SMALL = 100_000
 #: Files shown as moving, at most.
 _SHOWN = 4
 #: Seconds between lines where there is no terminal.
@@ -72,12 +74,6 @@ class Progress:
             self._samples.popleft()
         began, carried, files = self._samples[0]
         return max(now - began, 0.2), self._carried - carried, self.files_done - files
-
-    @property
-    def rate(self) -> float:
-        """Bytes a second over the last few seconds."""
-        seconds, carried, _ = self._recent()
-        return carried / seconds
 
     @property
     def left_seconds(self) -> float | None:
@@ -131,8 +127,11 @@ class Progress:
         ]
         if self.line:
             return ", ".join(parts)
-        if self.rate >= 1:
-            parts.append(f"{text.size(round(self.rate))}/s")
+        seconds, carried, files = self._recent()
+        if carried or files:
+            # Of small files the number tells more than their bytes.
+            small = carried < files * _SMALL
+            parts.append(f"{files / seconds:.0f} files/s" if small else f"{text.size(round(carried / seconds))}/s")
             if (left := self.left_seconds) is not None and self.size_done < self.size:
                 parts.append(f"{text.duration(left)} left")
         elif self.ageing_until > time.monotonic():
@@ -270,7 +269,7 @@ class Live:
         share = progress.size_done / progress.size if progress.size else 1.0
         if not progress.size and progress.files:
             share = progress.files_done / progress.files
-        room = wide - 9
+        room = wide - 11
         full = int(room * share)
         return Text.assemble("  ", ("━" * full, "cyan"), ("━" * (room - full), "grey30"), (f" {share:4.0%}", "bold"))
 
@@ -280,7 +279,10 @@ class Live:
 
         share = file.done / file.size if file.size else 1.0
         name = text.shorten(text.show(file.label), wide - 36)
-        amount = f"{text.size(file.done)} of {text.size(file.size)}"
+        whole = file.done >= file.size
+        amount = (
+            f"{text.size(file.size)}, being proven" if whole else f"{text.size(file.done)} of {text.size(file.size)}"
+        )
         return Text(f"  {name:<{wide - 36}}  {amount:>22}  {share:4.0%}", style="dim", no_wrap=True)
 
     async def __aenter__(self) -> Self:

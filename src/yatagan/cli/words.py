@@ -40,6 +40,7 @@ _FAULTS = {
     Fault.APPEARED: "something else has taken the name since the plan; it was left alone",
     Fault.KIND_IN_THE_WAY: "something of another kind has the name",
     Fault.SPECIAL: "not a file, directory or link",
+    Fault.UNREADABLE: "it could not be looked into when planned",
     Fault.PART_TAKEN: "part files of ours are in the way",
 }
 
@@ -48,6 +49,7 @@ _REMEDIES = {
     Fault.DENIED: "check who owns it and its mode",
     Fault.APPEARED: "look at it, then stage again: the plan will name it",
     Fault.KIND_IN_THE_WAY: "rename or remove one of the two, then stage again",
+    Fault.UNREADABLE: "check who owns it and its mode, then stage again",
     Fault.SOURCE_CHANGED: "wait until nothing writes to it, then resume the batch",
     Fault.SILENT: "check the node, then try again",
     Fault.LINE_LOST: "check the network, then try again",
