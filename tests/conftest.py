@@ -21,6 +21,8 @@ from yatagan.practice import faults
 from yatagan.practice.nodes import Site
 
 SSHD = "/usr/sbin/sshd"
+#: The program as it was installed for the Python that runs the tests.
+YATAGAN = str(Path(sys.executable).with_name("yatagan"))
 
 
 @dataclass(frozen=True)
@@ -36,7 +38,7 @@ class Program:
 
     def __call__(self, *words: str | bytes, expect: int | None = 0, **more: Any) -> subprocess.CompletedProcess[str]:
         done = subprocess.run(
-            [sys.executable, "-m", "yatagan", *words],
+            [YATAGAN, *words],
             cwd=self.directory,
             env=self.environment(),
             stdin=subprocess.DEVNULL,
@@ -56,7 +58,7 @@ class Program:
 
     def start(self, *words: str) -> subprocess.Popen[str]:
         return subprocess.Popen(
-            [sys.executable, "-m", "yatagan", *words],
+            [YATAGAN, *words],
             cwd=self.directory,
             env=self.environment(),
             stdin=subprocess.DEVNULL,
@@ -156,7 +158,9 @@ class OpenSsh:
         return Far("oak", root, add, "openssh")
 
 
-def start_sshd(base: Path, extra: str = "") -> tuple[subprocess.Popen[bytes], int]:
+def start_sshd(
+    base: Path, extra: str = "", sftp: str = "/usr/lib/openssh/sftp-server"
+) -> tuple[subprocess.Popen[bytes], int]:
     """Start sshd on a free port; returns when it listens."""
     with socket.create_server(("127.0.0.1", 0)) as free:
         port = free.getsockname()[1]
@@ -168,7 +172,7 @@ def start_sshd(base: Path, extra: str = "") -> tuple[subprocess.Popen[bytes], in
     config.write_text(
         f"Port {port}\nListenAddress 127.0.0.1\nHostKey {base}/host\nPidFile none\nUsePAM no\nStrictModes no\n"
         f"AuthorizedKeysFile {base}/login.pub\nPermitRootLogin yes\n"
-        f"Subsystem sftp /usr/lib/openssh/sftp-server\n{extra}"
+        f"Subsystem sftp {sftp}\n{extra}"
     )
     if os.geteuid() == 0:
         os.makedirs("/run/sshd", exist_ok=True)

@@ -1,8 +1,8 @@
 """Runs the program and kills it (SIGKILL, as kill -9 does) at one chosen moment: python dying.py MOMENT ARGUMENT...
 
-Moments: apply-before:N and apply-after:N (the Nth write of the journal, before or after it is committed),
-bytes:N (N bytes were acknowledged), placed:N (the Nth final name was given and nobody told), kept:1,
-ledger-before:1 and ledger-after:1 (around the append to the ledger).
+Moments: apply-before:N and apply-after:N (the Nth write of the journal, before or after it is committed), token:1
+(the node is being tried for its disk), bytes:N (N bytes were acknowledged), placed:N (the Nth final name was
+given and nobody told), kept:1, ledger-before:1 and ledger-after:1 (around the append to the ledger).
 """
 
 from __future__ import annotations
@@ -65,6 +65,8 @@ def main() -> None:
             SftpFile.write = counted(False, lambda file, offset, data: len(data))(SftpFile.write)  # type: ignore[method-assign]
         case "placed":
             SftpStore.place_new = counted(False)(SftpStore.place_new)  # type: ignore[method-assign]
+        case "token":  # the first part file of a session is the token
+            SftpStore.create_part = counted(False)(SftpStore.create_part)  # type: ignore[method-assign]
         case "kept":
             SftpStore.keep = counted(False)(SftpStore.keep)  # type: ignore[method-assign]
         case "ledger-before" | "ledger-after":

@@ -180,6 +180,7 @@ class Store:
             time_step_ns=1 if quick else 1_000_000_000,
             digests=quick or machine.helper,
             quick=quick,
+            syncs=quick or machine.syncs,
             read_size=BLOCK,
             write_size=BLOCK,
         )
@@ -331,7 +332,7 @@ class Store:
         inode.durable, inode.pending = inode.data, []
         return NodeDigest(hashlib.new(algorithm, inode.data).hexdigest(), self._facts(inode, close=True))
 
-    async def same_disk(self, directory: bytes) -> bool:
+    async def same_disk(self, token: bytes) -> bool:
         return self._machine.helper
 
     def witness(self) -> str:

@@ -7,11 +7,10 @@ import os
 import pty
 import select
 import subprocess
-import sys
 import termios
 import time
 
-from conftest import Program
+from conftest import YATAGAN, Program
 
 
 class Terminal:
@@ -21,7 +20,7 @@ class Terminal:
         self._master, slave = pty.openpty()
         termios.tcsetwinsize(self._master, (24, 80))
         self._child = subprocess.Popen(
-            [sys.executable, "-m", "yatagan", *words],
+            [YATAGAN, *words],
             cwd=program.directory,
             stdin=slave,
             stdout=slave,

@@ -12,7 +12,7 @@ from pathlib import Path
 import click
 import pytest
 
-from conftest import Far, Program
+from conftest import YATAGAN, Far, Program
 from yatagan.cli.main import program as root_command
 
 
@@ -36,9 +36,9 @@ def test_every_command_has_help_with_an_example(words: tuple[str, ...]) -> None:
 
 
 def test_version_and_help_without_a_home(tmp_path: Path) -> None:
-    done = subprocess.run(["yatagan", "--version"], capture_output=True, text=True, check=True)
+    done = subprocess.run([YATAGAN, "--version"], capture_output=True, text=True, check=True)
     assert done.stdout.startswith("yatagan ")
-    assert "Exit statuses" in subprocess.run(["yatagan", "--help"], capture_output=True, text=True, check=True).stdout
+    assert "Exit statuses" in subprocess.run([YATAGAN, "--help"], capture_output=True, text=True, check=True).stdout
 
 
 def test_the_program_does_not_load_what_it_does_not_need() -> None:
@@ -72,6 +72,29 @@ def test_nodes(program: Program) -> None:
     assert program.json("node", "list") == {"nodes": []}
     (program.home / "nodes.toml").write_text("[node.x")
     assert "nodes.toml" in program("node", "list", expect=2).stderr
+
+
+def test_a_damaged_journal_hides_no_other_batch(program: Program) -> None:
+    (program.directory / "a").write_text("a")
+    names = [program.json("stage", "a", to)["batch"]["batch"] for to in ("one", "two")]
+    (program.home / "batches" / names[0] / "journal.db").write_bytes(b"rubbish " * 100)
+    listed = program("batch", "list", expect=1)
+    assert names[1] in listed.stdout and names[0] in listed.stderr and "is damaged" in listed.stderr
+    states = {batch["batch"]: batch["state"] for batch in program.json("batch", "list", expect=1)["batches"]}
+    assert states == {names[0]: "damaged", names[1]: "finished"}
+    assert "stage again" in program("batch", "show", names[0], expect=1).stderr
+    program("batch", "show", names[1])
+
+
+def test_a_lock_of_another_machine_is_never_taken_over(program: Program) -> None:
+    (program.directory / "a").write_text("a")
+    name = program.json("stage", "a", "one")["batch"]["batch"]
+    lock = program.home / "batches" / name / "lock"
+    lock.write_text('{"host": "somewhere-else", "pid": 1}')
+    refused = program("batch", "resume", expect=5).stderr
+    assert "process 1 on somewhere-else" in refused and str(lock) in refused
+    lock.unlink()
+    program("batch", "resume")
 
 
 def make_tree(root: Path) -> None:
@@ -157,7 +180,7 @@ def test_what_cannot_be_read_is_told(program: Program, tmp_path: Path) -> None:
 def test_output_for_a_closed_pipe(program: Program) -> None:
     make_tree(program.directory / "fen")
     done = subprocess.run(
-        "yatagan list fen --recursive | head -1",
+        f"{YATAGAN} list fen --recursive | head -1",
         shell=True,
         cwd=program.directory,
         env=program.environment(),

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import os
+import signal
+import stat
 from pathlib import Path
 
 import pytest
 
-from conftest import Far, Program, snapshot
+from conftest import Far, OpenSsh, Practice, Program, snapshot, start_sshd
 
 STRANGE = [
     b"plain",
@@ -189,6 +191,50 @@ def test_wrong_words(program: Program, practice: object, words: tuple[str, ...],
     (far.root / "fen-file").write_text("x")
     done = program(*[word.replace("{far}", far.name) for word in words], expect=status)
     assert says in done.stderr and len(done.stderr.strip().splitlines()) <= 5
+
+
+@pytest.mark.server
+def test_a_server_that_offers_little(program: Program, openssh: OpenSsh, tmp_path: Path) -> None:
+    """Neither sync nor links nor renaming over a name: what is replaced is kept all the same, and the plan says so."""
+    (tmp_path / "far").mkdir()
+    denied = "posix-rename,hardlink,fsync,statvfs,copy-data,limits"
+    child, port = start_sshd(openssh.base, sftp=f"/usr/lib/openssh/sftp-server -P {denied}")
+    far = OpenSsh(openssh.base, port, openssh.user).far(tmp_path / "far")
+    try:
+        program(*far.add)
+        (far.root / "notes.txt").write_text("theirs, and longer")
+        (program.directory / "notes.txt").write_text("ours")
+        done = " ".join(program("stage", "notes.txt", "oak:", "--prove", "none").stdout.split())
+        assert "oak does not offer it" in done and "power failure" in done and "oak does not tell" in done
+    finally:
+        child.send_signal(signal.SIGTERM)
+        child.wait(10)
+    assert (far.root / "notes.txt").read_text() == "ours"
+    assert [kept.read_text() for kept in far.root.glob(".yatagan-kept/*/notes.txt")] == ["theirs, and longer"]
+    assert len(os.listdir(far.root)) == 2
+
+
+def test_a_group_that_is_handed_down_stays_so(program: Program, far: Far) -> None:
+    make_tree(program.directory / "fen")
+    far.root.chmod(0o2775)
+    try:
+        program("stage", "fen", f"{far.name}:data")
+        modes = {path: stat.S_IMODE((far.root / path).stat().st_mode) for path in ("data", "data/fen/a/b")}
+    finally:
+        far.root.chmod(0o755)
+    assert modes == {"data": 0o2755, "data/fen/a/b": 0o2750}
+
+
+def test_where_a_login_starts_by_itself(program: Program, practice: Practice) -> None:
+    far = practice.far()
+    program(*far.add, "--start", "scratch")
+    (program.directory / "a").write_text("a")
+    program("stage", "a", "heron:in-scratch")
+    program("stage", "a", "heron:~/at-home")
+    program("stage", "a", "heron:./~")
+    assert (far.root / "scratch/in-scratch/a").exists() and (far.root / "at-home/a").exists()
+    assert (far.root / "scratch/~/a").exists()
+    assert "no name of its own" in program("stage", "heron:~", "back", expect=2).stderr
 
 
 def test_here_to_here(program: Program) -> None:

@@ -144,21 +144,30 @@ class NeedsAnswer(CannotReach):
 
 
 class JournalError(YataganError):
-    """The journal of a batch cannot be written or read: its disk is full, or it is damaged."""
+    """The journal of a batch, its log or the ledger cannot be written or read: the disk is full, or has failed.
 
-    def __init__(self, file: str, detail: str) -> None:
+    `damaged`: what is there makes no sense, so that neither room nor another try will help.
+    """
+
+    def __init__(self, file: str, detail: str, *, damaged: bool = False) -> None:
         super().__init__(f"{file}: {detail}")
         self.file = file
         self.detail = detail
+        self.damaged = damaged
 
 
 class BatchInUse(YataganError):
-    """Another process carries this batch now."""
+    """Another process carries this batch now.
 
-    def __init__(self, batch: str, holder: str) -> None:
+    `left_by` is the lock file when nobody here holds it, but a process of another machine that shares the disk
+    wrote its name in it: only a person can tell whether that one has ended.
+    """
+
+    def __init__(self, batch: str, holder: str, left_by: str = "") -> None:
         super().__init__(f"{batch}: {holder}")
         self.batch = batch
         self.holder = holder
+        self.left_by = left_by
 
 
 class NoSuchBatch(YataganError):

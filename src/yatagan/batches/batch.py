@@ -51,24 +51,31 @@ class Batch:
         return Journal.open(self.journal_file)
 
     def lock(self) -> None:
-        """Become the one process that carries this batch. Raises BatchInUse.
+        """Become the one process that carries this batch. Raises BatchInUse or JournalError.
 
         The lock itself ends with the process. What is written in it tells others who holds it; a lock
         of another host on a shared disk is never taken over.
         """
-        descriptor = os.open(self.directory / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        try:
+            descriptor = os.open(self.directory / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        except OSError as error:
+            raise JournalError(str(self.directory / "lock"), error.strerror or str(error)) from error
         try:
             fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
             holder = _read_holder(descriptor)
             os.close(descriptor)
-            raise BatchInUse(self.name, f"process {holder.get('pid', '?')} on {holder.get('host', '?')}") from None
+            raise BatchInUse(self.name, _spell(holder)) from None
         holder = _read_holder(descriptor)
         if holder and holder.get("host") != platform.node():
             os.close(descriptor)
-            raise BatchInUse(self.name, f"process {holder.get('pid', '?')} on {holder.get('host', '?')}")
-        os.ftruncate(descriptor, 0)
-        os.pwrite(descriptor, json.dumps({"host": platform.node(), "pid": os.getpid()}).encode(), 0)
+            raise BatchInUse(self.name, _spell(holder), str(self.directory / "lock"))
+        try:
+            os.ftruncate(descriptor, 0)
+            os.pwrite(descriptor, json.dumps({"host": platform.node(), "pid": os.getpid()}).encode(), 0)
+        except OSError as error:
+            os.close(descriptor)
+            raise JournalError(str(self.directory / "lock"), error.strerror or str(error)) from error
         self._lock = descriptor
 
     def unlock(self) -> None:
@@ -100,6 +107,10 @@ def _read_holder(descriptor: int) -> dict[str, object]:
     except ValueError:
         return {}
     return found if isinstance(found, dict) else {}
+
+
+def _spell(holder: dict[str, object]) -> str:
+    return f"process {holder.get('pid', '?')} on {holder.get('host', '?')}"
 
 
 class Batches:
@@ -159,8 +170,12 @@ class Batches:
 
 
 def _created(batch: Batch) -> int:
-    journal = batch.journal()
+    """When it was accepted. One whose journal cannot be read must not hide the others."""
     try:
-        return journal.header().created_ns
-    finally:
-        journal.close()
+        journal = batch.journal()
+        try:
+            return journal.header().created_ns
+        finally:
+            journal.close()
+    except JournalError:
+        return batch.directory.stat().st_mtime_ns

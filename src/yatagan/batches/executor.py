@@ -21,7 +21,7 @@ from yatagan.batches.journal import Header, Journal, Standing
 from yatagan.batches.performer import Clock, Performer, Session, TryAgain
 from yatagan.batches.scribe import Scribe
 from yatagan.batches.states import BatchState, StepState
-from yatagan.batches.steps import Step
+from yatagan.batches.steps import Step, token_path
 from yatagan.errors import LINE_FAULTS, CannotReach, Fault, JournalError, NeedsAnswer, StoreError
 from yatagan.stores.interface import Source, Store
 
@@ -205,7 +205,8 @@ class Executor:
         while (await destination.look(top)) is None and len(top) > 1:
             top = top.rpartition(b"/")[0] or b"/"
         try:
-            return await destination.same_disk(top)
+            # The name is the batch's own, so that one left behind by a killed process is found again.
+            return await destination.same_disk(token_path(top, self._header.id))
         except StoreError as error:
             if error.fault in LINE_FAULTS:
                 raise

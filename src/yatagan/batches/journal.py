@@ -146,7 +146,7 @@ class Journal:
             os.replace(new, file)
             _sync_directory(file.parent)
         except (sqlite3.Error, OSError) as error:
-            raise JournalError(str(file), str(error)) from error
+            raise _told(str(file), error) from error
         return cls.open(file)
 
     @classmethod
@@ -159,9 +159,9 @@ class Journal:
             journal._prepare(on_network(file.parent))
             version = journal._sql.execute("PRAGMA user_version").fetchone()[0]
         except sqlite3.Error as error:
-            raise JournalError(str(file), str(error)) from error
+            raise _told(str(file), error) from error
         if version != 1:
-            raise JournalError(str(file), f"it was written by another version (format {version})")
+            raise JournalError(str(file), f"it was written by another version (format {version})", damaged=True)
         return journal
 
     @classmethod
@@ -220,10 +220,11 @@ class Journal:
 
     def open_steps(self, after: tuple[int, int], limit: int) -> list[Step]:
         """The next steps that are not settled, in the order of (phase, number)."""
-        rows = self._sql.execute(
+        rows = self._rows(
             f"SELECT {_COLUMNS} FROM step WHERE state IN {_OPEN!r} AND (phase, number) > (?, ?)"
             " ORDER BY phase, number LIMIT ?",
-            (*after, limit),
+            *after,
+            limit,
         )
         return [_step(row) for row in rows]
 
@@ -231,14 +232,14 @@ class Journal:
         """Steps in some states (in any, when none is named), in order."""
         wanted = [state.value for state in (states or tuple(StepState))]
         marks = ", ".join("?" * len(wanted))
-        rows = self._sql.execute(
-            f"SELECT {_COLUMNS} FROM step WHERE state IN ({marks}) ORDER BY number LIMIT ?", (*wanted, limit)
+        rows = self._rows(
+            f"SELECT {_COLUMNS} FROM step WHERE state IN ({marks}) ORDER BY number LIMIT ?", *wanted, limit
         )
         return map(_step, rows)
 
     def tally(self) -> list[Tally]:
         """Counts and bytes by kind, state and evidence."""
-        rows = self._sql.execute(
+        rows = self._rows(
             "SELECT kind, state, evidence, count(*), sum(size), sum(sent),"
             " sum(CASE WHEN state = 'in place' THEN max(sent - size, 0) ELSE 0 END) FROM step GROUP BY 1, 2, 3"
         )
@@ -249,7 +250,7 @@ class Journal:
 
     def contents(self) -> Iterator[tuple[bytes, str]]:
         """(label, digest) of every file that is right on the far side and whose digest is known."""
-        rows = self._sql.execute(
+        rows = self._rows(
             "SELECT label, digest FROM step WHERE kind = 'file' AND digest != ''"
             " AND state IN ('in place', 'left as is') ORDER BY label"
         )
@@ -257,8 +258,8 @@ class Journal:
 
     def witness(self, session: int) -> str:
         """What names the writers of a session; "" when unknown."""
-        row = self._sql.execute("SELECT witness FROM session WHERE number = ?", (session,)).fetchone()
-        return row[0] if row else ""
+        row = next(self._rows("SELECT witness FROM session WHERE number = ?", session), None)
+        return str(row[0]) if row else ""
 
     # -- writing -----------------------------------------------------------------------------------------
 
@@ -271,7 +272,7 @@ class Journal:
             self._sql.execute("COMMIT")
         except sqlite3.Error as error:
             self._roll_back()
-            raise JournalError(self._file, str(error)) from error
+            raise _told(self._file, error) from error
         except BaseException:
             self._roll_back()
             raise
@@ -337,11 +338,21 @@ class Journal:
         if self._sql.in_transaction:
             self._sql.execute("ROLLBACK")
 
+    def _rows(self, query: str, *values: object) -> Iterator[tuple[Any, ...]]:
+        with self._guard():
+            yield from self._sql.execute(query, values)
+
     def _one(self, query: str, *values: object) -> tuple[Any, ...]:
-        row: tuple[Any, ...] | None = self._sql.execute(query, values).fetchone()
+        row = next(self._rows(query, *values), None)
         if row is None:
-            raise JournalError(self._file, "it is not whole")
+            raise JournalError(self._file, "it is not whole", damaged=True)
         return row
+
+
+def _told(file: str, error: sqlite3.Error | OSError) -> JournalError:
+    """Our error for one of SQLite's: what is no trouble of the moment (an OperationalError) is damage."""
+    moment = isinstance(error, OSError | sqlite3.OperationalError)
+    return JournalError(file, str(error), damaged=not moment)
 
 
 class _Guard:
@@ -355,7 +366,7 @@ class _Guard:
 
     def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
         if isinstance(error, sqlite3.Error):
-            raise JournalError(self._journal._file, str(error)) from error
+            raise _told(self._journal._file, error) from error
 
 
 def _row(step: Step) -> tuple[object, ...]:

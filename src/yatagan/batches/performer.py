@@ -36,6 +36,8 @@ FRESH_NS = 2_000_000_000
 _GENERATIONS = 5
 #: Modes carried: set-id and sticky bits never are.
 _MODE_BITS = 0o777
+#: The bit by which a directory gives its group to what is made in it.
+_HANDED_DOWN = 0o2000
 
 
 class Clock(Protocol):
@@ -175,7 +177,9 @@ class Performer:
             await self.settle(step, StepState.LEFT)
             return
         await self._check_above(posixpath.join(step.path, b"."))
-        await self._set_facts(step, step.path)
+        found = await self._destination.look(step.path)
+        # A directory made in one whose group is handed down hands it down too: that bit is not ours to take.
+        await self._set_facts(step, step.path, also=found.mode & _HANDED_DOWN if found is not None else 0)
         await self.settle(step, StepState.IN_PLACE)
 
     async def _link(self, step: Step) -> None:
@@ -215,10 +219,11 @@ class Performer:
             raise StepRefused(fault, "above it")
         self._real_directories.add(above)
 
-    async def _set_facts(self, step: Step, path: bytes) -> None:
+    async def _set_facts(self, step: Step, path: bytes, also: int = 0) -> None:
         """Set mode and times. What cannot be set is a note, no failure, and no cause to send again."""
+        mode = step.facts.mode & _MODE_BITS | also
         try:
-            await self._destination.set_facts(path, mode=step.facts.mode & _MODE_BITS, mtime_ns=step.facts.mtime_ns)
+            await self._destination.set_facts(path, mode=mode, mtime_ns=step.facts.mtime_ns)
         except StoreError as error:
             if error.fault in LINE_FAULTS or error.fault is Fault.NO_ROOM:
                 raise

@@ -35,6 +35,11 @@ class Prove(StrEnum):
     NONE = "none"
 
 
+def token_path(directory: bytes, batch: str) -> bytes:
+    """The file that a batch makes for a moment to see whether commands on a node see the same disk."""
+    return posixpath.join(directory, PART_PREFIX + f"{batch}-token".encode() + PART_SUFFIX)
+
+
 @dataclass(frozen=True, slots=True)
 class Step:
     """One step.

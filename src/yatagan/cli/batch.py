@@ -13,6 +13,7 @@ from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Step
 from yatagan.cli import carrying, text, words
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.errors import JournalError
 from yatagan.ledger.ledger import Ledger
 from yatagan.places import Place, name_fields
 
@@ -30,18 +31,18 @@ def batch_command() -> None:
 def list_(json_: bool) -> None:
     """Show all batches, oldest first."""
     app = App.start()
-    rows = []
+    rows, damaged = [], []
     for batch in Batches(app.home.batches):
-        journal = batch.journal()
         try:
-            rows.append((batch, outcome_of(journal)))
-        finally:
-            journal.close()
+            rows.append((batch, _outcome(batch)))
+        except JournalError as error:
+            damaged.append((batch, error))
     if json_:
-        say_json({"batches": [carrying.as_json(outcome) for _, outcome in rows]})
-    elif not rows:
+        broken = [{"batch": batch.name, "state": "damaged", "detail": why.detail} for batch, why in damaged]
+        say_json({"batches": [carrying.as_json(outcome) for _, outcome in rows] + broken})
+    elif not rows and not damaged:
         click.echo("There is no batch yet. yatagan stage makes one.")
-    else:
+    elif rows:
         table = [
             (
                 batch.name,
@@ -53,6 +54,18 @@ def list_(json_: bool) -> None:
             for batch, outcome in rows
         ]
         text.table(("batch", "state", "files", "made", "to"), table)
+    for _, why in damaged:
+        text.warn("; ".join(words.explain(why)[:2]))
+    if damaged:
+        raise click.exceptions.Exit(words.Exit.DIFFERENCES)
+
+
+def _outcome(batch: Batch) -> Outcome:
+    journal = batch.journal()
+    try:
+        return outcome_of(journal)
+    finally:
+        journal.close()
 
 
 @batch_command.command("show", epilog="Example: yatagan batch show k7qd")

@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import signal
 import time
@@ -24,7 +25,7 @@ from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.cli import text, words
 from yatagan.cli.context import App, Reused
 from yatagan.cli.view import Progress, view_for
-from yatagan.errors import CannotReach, Fault
+from yatagan.errors import CannotReach, Fault, JournalError
 from yatagan.ledger.ledger import Ledger
 from yatagan.places import name_fields
 from yatagan.stores.interface import Source, Store
@@ -37,7 +38,11 @@ class Log:
     """The batch's log: what happened to the line and which steps failed, one JSON object a line."""
 
     def __init__(self, batch: Batch) -> None:
-        self._stream = batch.log_file.open("a", encoding="utf-8")
+        self._file = batch.log_file
+        try:
+            self._stream = self._file.open("a", encoding="utf-8")
+        except OSError as error:
+            raise JournalError(str(self._file), error.strerror or str(error)) from error
 
     def take(self, event: ev.Event) -> None:
         """Write an event that is worth keeping."""
@@ -57,12 +62,16 @@ class Log:
 
     def _write(self, what: str, **more: Any) -> None:
         line = {"time": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()), "what": what, **more}
-        self._stream.write(json.dumps(line) + "\n")
-        self._stream.flush()
+        try:
+            self._stream.write(json.dumps(line) + "\n")
+            self._stream.flush()
+        except OSError as error:
+            raise JournalError(str(self._file), error.strerror or str(error)) from error
 
     def close(self) -> None:
         """Close the file."""
-        self._stream.close()
+        with contextlib.suppress(OSError):  # a line that could not be written has been told of
+            self._stream.close()
 
 
 async def carry(
@@ -138,13 +147,13 @@ def summary(app: App, journal: Journal, outcome: Outcome, problem: CannotReach |
     header, standing = outcome.header, outcome.standing
     click.echo(click.style(f"Batch {header.id} is ", bold=True) + click.style(_state(outcome), fg=_colour(outcome)))
     seconds = standing.seconds
-    rate = f", {text.size(round(outcome.sent / seconds))}/s" if seconds > 0.05 and outcome.sent else ""
+    pace = text.pace(outcome.moved, outcome.sent, seconds)
     text.facts(
         [
             (
                 "in place",
                 f"{text.count(outcome.moved, 'file')}, {text.size(outcome.moved_size)}"
-                f" in {text.duration(seconds)}{rate}",
+                f" in {text.duration(seconds)}" + (f", {pace}" if pace else ""),
             ),
             ("", _besides(outcome)),
             ("left as is", _left(outcome)),

@@ -81,3 +81,8 @@ def main(arguments: list[str] | None = None) -> NoReturn:
     except BrokenPipeError:
         sys.stderr.close()
         sys.exit(0)
+    except OSError as error:  # our own files: configuration, ledger, the terminal
+        from yatagan.cli.context import fail
+        from yatagan.errors import JournalError
+
+        fail(JournalError(str(error.filename or "this machine's disk"), error.strerror or str(error)))

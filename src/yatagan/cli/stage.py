@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import posixpath
 import sys
 from typing import Any
 
@@ -165,6 +166,7 @@ def show_plan(request: _Request, plan: Plan, source: Store, destination: Store) 
     if len(request.sources) > 3:
         names += f" and {len(request.sources) - 3} more"
     into = text.place(request.destination.node, request.destination.path or b".")
+    kept = request.destination.node, posixpath.join(request.destination.path, KEPT_DIRECTORY)
     origin = f" from {request.source_node}" if request.source_node else ""
     click.echo(click.style(f"Plan: {names}{origin} to {into}", bold=True))
     text.facts(
@@ -173,8 +175,7 @@ def show_plan(request: _Request, plan: Plan, source: Store, destination: Store) 
             ("left as is", _left(plan)),
             (
                 "replace",
-                f"{text.count(counts.replaced, 'file')}; the old ones are kept in "
-                f"{text.place(request.destination.node, KEPT_DIRECTORY)} there"
+                f"{text.count(counts.replaced, 'file')}; the old ones are kept in {text.place(*kept)}"
                 if counts.replaced
                 else "",
             ),
@@ -188,6 +189,7 @@ def show_plan(request: _Request, plan: Plan, source: Store, destination: Store) 
             ("unreadable", _unread(plan)),
             ("room", _room(plan, request.destination.node) if counts.anything else ""),
             ("proof", _proof(request.prove, source, destination) if counts.files else ""),
+            ("no sync", _no_sync(request.prove, destination) if counts.files else ""),
         ]
     )
 
@@ -261,6 +263,15 @@ def _proof(prove: Prove, source: Store, destination: Store) -> str:
     if destination.traits.digests:
         return f"{destination.name} hashes every file after it is synced (on-node)"
     return f"none: {destination.name} runs no commands; --prove read-back reads every file back"
+
+
+def _no_sync(prove: Prove, destination: Store) -> str:
+    """What it means that a server cannot be told to put a file on its disk."""
+    if destination.traits.syncs:
+        return ""
+    words = f"{destination.name} does not offer it: after an interruption, half-sent files start over"
+    synced_by_proof = destination.traits.digests and prove in (Prove.AUTO, Prove.ON_NODE)
+    return words if synced_by_proof else f"{words}; what a power failure there takes is not noticed"
 
 
 def plan_json(plan: Plan) -> dict[str, Any]:

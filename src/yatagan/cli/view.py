@@ -28,8 +28,6 @@ if TYPE_CHECKING:
 _RATE_SECONDS = 3.0
 #: A file costs about as much time as this many bytes more, whatever its size: its requests and its proof.
 _FILE_COST = 64 << 10
-#: Below this many bytes a file, the pace is told in files.
-_SMALL = 100_000
 #: Files shown as moving, at most.
 _SHOWN = 4
 #: Seconds between lines where there is no terminal.
@@ -129,9 +127,8 @@ class Progress:
             return ", ".join(parts)
         seconds, carried, files = self._recent()
         if carried or files:
-            # Of small files the number tells more than their bytes.
-            small = carried < files * _SMALL
-            parts.append(f"{files / seconds:.0f} files/s" if small else f"{text.size(round(carried / seconds))}/s")
+            if pace := text.pace(files, carried, seconds):
+                parts.append(pace)
             if (left := self.left_seconds) is not None and self.size_done < self.size:
                 parts.append(f"{text.duration(left)} left")
         elif self.ageing_until > time.monotonic():

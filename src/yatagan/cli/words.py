@@ -137,13 +137,21 @@ def explain(error: e.YataganError) -> tuple[str, str, Exit]:
         case e.BatchInUse():
             return (
                 f"batch {error.batch} is being carried by {show(error.holder)}",
-                "wait for it, or stop it first",
-                (Exit.REFUSED),
+                f"if it has ended there for certain, remove {show(error.left_by)} and try again"
+                if error.left_by
+                else "wait for it, or stop it first",
+                Exit.REFUSED,
+            )
+        case e.JournalError(damaged=True):
+            return (
+                f"{show(error.file)} is damaged: {show(error.detail)}",
+                "what is in place stays in place; stage again, and only what is missing moves",
+                Exit.DIFFERENCES,
             )
         case e.JournalError():
             return (
                 f"{show(error.file)} cannot be written or read: {show(error.detail)}",
-                "make room or mend the disk, then: yatagan batch resume",
+                "make room or mend the disk, then try again; an accepted batch goes on with: yatagan batch resume",
                 Exit.INTERRUPTED,
             )
         case e.Refused():

@@ -68,12 +68,14 @@ class Traits:
     """What a store can do. Sizes in bytes.
 
     `time_step_ns`: how finely it keeps times. `digests`: it can hash a file where the file is. `quick`:
-    reading it costs no line. `read_size` and `write_size`: the largest single request.
+    reading it costs no line. `syncs`: it can be told to put a file on its disk. `read_size` and
+    `write_size`: the largest single request.
     """
 
     time_step_ns: int
     digests: bool
     quick: bool
+    syncs: bool
     read_size: int
     write_size: int
 
@@ -175,8 +177,8 @@ class Store(Protocol):
     async def digest(self, path: bytes, algorithm: str) -> NodeDigest:
         """Sync and hash a regular file where it is. UNSUPPORTED where the store cannot."""
 
-    async def same_disk(self, directory: bytes) -> bool:
-        """Whether `digest` sees the same disk as we do (proved with a token file in `directory`)."""
+    async def same_disk(self, token: bytes) -> bool:
+        """Whether `digest` sees the same disk as we do, proved with a file of ours under this name for a moment."""
 
     def witness(self) -> str:
         """Names this session's writers, so that a later session can ask after them; "" when unknown."""

@@ -148,7 +148,7 @@ class LocalStore:
     """This machine as a store. `base` is where relative paths start."""
 
     name = ""
-    traits = Traits(time_step_ns=1, digests=True, quick=True, read_size=_BLOCK, write_size=_BLOCK)
+    traits = Traits(time_step_ns=1, digests=True, quick=True, syncs=True, read_size=_BLOCK, write_size=_BLOCK)
 
     def __init__(self, base: bytes) -> None:
         self._base = base
@@ -292,7 +292,7 @@ class LocalStore:
         """See `Store.digest`."""
         return await _thread(path, hash_file, path, algorithm)
 
-    async def same_disk(self, directory: bytes) -> bool:
+    async def same_disk(self, token: bytes) -> bool:
         """See `Store.same_disk`."""
         return True
 

@@ -25,7 +25,6 @@ from yatagan.config.nodes import Node
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.helper.client import Helper
 from yatagan.nodes.login import Answers, Login, log_in
-from yatagan.places import PART_PREFIX, PART_SUFFIX
 from yatagan.stores.interface import Facts, NodeDigest, Reader, Traits, Writer
 from yatagan.stores.local import SYSTEM_FAULTS, kind_of
 
@@ -35,6 +34,8 @@ _SECOND = 1_000_000_000
 #: Largest request we make: 255 KiB fits every server's packet limit of 256 KiB.
 _REQUEST = 255 << 10
 _HANDFUL = 1000
+#: Bytes copied on the node by one request.
+_COPY = 64 << 20
 
 _LOST = (
     asyncssh.SFTPConnectionLost,
@@ -59,6 +60,11 @@ _SERVER_FAULTS: dict[type[asyncssh.SFTPError], Fault] = {
     asyncssh.SFTPFileIsADirectory: Fault.IS_DIRECTORY,
     asyncssh.SFTPLinkLoop: Fault.IS_LINK,
 }
+
+
+def _offers(sftp: asyncssh.SFTPClient, extension: str) -> bool:
+    """Whether the server named an extension of OpenSSH at the start. The library keeps this to itself."""
+    return bool(getattr(sftp._handler, f"_supports_{extension}"))
 
 
 def facts_from(attrs: asyncssh.SFTPAttrs) -> Facts:
@@ -126,14 +132,18 @@ class SftpStore:
         self._last_answer = time.monotonic()
         self._fault = Fault.LINE_LOST
         self._disk_is_same = False
+        self._replaces = _offers(login.sftp, "posix_rename")
         self._start = login.node.start.encode("utf-8", "surrogateescape") if login.node.start else b""
         self.name = login.node.name
         self.address = login.address
+        if self._helper is not None:
+            self._helper.heard = self._heard
         limits = login.sftp.limits
         self.traits = Traits(
             time_step_ns=_SECOND,
             digests=self._helper is not None,
             quick=False,
+            syncs=_offers(login.sftp, "fsync"),
             read_size=min(limits.max_read_len or _REQUEST, _REQUEST),
             write_size=min(limits.max_write_len or _REQUEST, _REQUEST),
         )
@@ -143,6 +153,9 @@ class SftpStore:
     def why_no_helper(self) -> str:
         """Why digests cannot be made on the node; "" when they can."""
         return "" if self._helper is not None else self._login.no_helper
+
+    def _heard(self) -> None:
+        self._last_answer = time.monotonic()
 
     async def _watch_line(self) -> None:
         """End everything outstanding when the connection goes, or nothing has answered for too long."""
@@ -164,7 +177,7 @@ class SftpStore:
             request.close()
             raise StoreError(self._fault, path, store=self.name)
         if not self._outstanding:
-            self._last_answer = time.monotonic()
+            self._heard()
         future = asyncio.ensure_future(request)
         self._outstanding.add(future)
         try:
@@ -189,7 +202,7 @@ class SftpStore:
             raise StoreError(Fault.LINE_LOST, path, store=self.name, detail=str(error)) from error
         finally:
             self._outstanding.discard(future)
-            self._last_answer = time.monotonic()
+            self._heard()
 
     def _watch_ended(self) -> bool:
         return self._watch.done() or self._login.lost.is_set() or self._fault is Fault.SILENT
@@ -214,9 +227,12 @@ class SftpStore:
         return StoreError(Fault.REFUSED, path, store=self.name, detail=said)
 
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
-        """See `Store.resolve`."""
+        """See `Store.resolve`. `~` is where the login starts by itself; a file of that name is `./~`."""
         home = await self._ask(self._sftp.realpath(b"."), b".")
-        whole = posixpath.normpath(posixpath.join(home, self._start, path))
+        if path == b"~" or path.startswith(b"~/"):
+            whole = posixpath.normpath(posixpath.join(home, path[2:]))
+        else:
+            whole = posixpath.normpath(posixpath.join(home, self._start, path))
         above, name = (whole, b"") if follow else posixpath.split(whole)
         try:
             above = await self._ask(self._sftp.realpath(above), above)
@@ -275,7 +291,7 @@ class SftpStore:
         """See `Store.clock_ns`."""
         if self._helper is None:
             return None
-        return int((await self._ask(self._helper.ask("hello"), b""))["clock_ns"])
+        return int((await self._ask(self._helper.ask("clock"), b""))["clock_ns"])
 
     async def open(self, path: bytes) -> Reader:
         """See `Store.open`. The look comes first: opening a FIFO would stop the whole channel."""
@@ -323,7 +339,10 @@ class SftpStore:
                 new,
             )
             try:
-                await self._ask(self._sftp.remote_copy(source, target, 0, size, 0), new, writing=True)
+                # Piece by piece: a server that copies for minutes without an answer would pass for a silent one.
+                for at in range(0, size, _COPY):
+                    piece = min(_COPY, size - at)
+                    await self._ask(self._sftp.remote_copy(source, target, at, piece, at), new, writing=True)
                 await SftpFile(self, target, new).sync()
             finally:
                 await self._ask(target.close(), new, writing=True)
@@ -356,23 +375,26 @@ class SftpStore:
             raise
 
     async def place_over(self, part: bytes, final: bytes) -> None:
-        """See `Store.place_over`. Where the server cannot, the old name is removed first; it was kept."""
-        try:
-            await self._ask(self._sftp.posix_rename(part, final), final, writing=True)
-        except StoreError as error:
-            if error.fault is not Fault.UNSUPPORTED:
-                raise
-            await self.remove(final)
+        """See `Store.place_over`. Where the server cannot, `keep` has moved the old file away already."""
+        if not self._replaces:
             await self.place_new(part, final)
+            return
+        await self._ask(self._sftp.posix_rename(part, final), final, writing=True)
 
     async def keep(self, path: bytes, kept: bytes) -> None:
-        """See `Store.keep`. By hard link, or by renaming where the server or the disk has none."""
-        try:
-            await self._ask(self._sftp.link(path, kept), kept)
-        except StoreError as error:
-            if error.fault not in (Fault.UNSUPPORTED, Fault.REFUSED, Fault.DENIED):
-                raise
-            await self._ask(self._sftp.rename(path, kept), kept)
+        """See `Store.keep`. By hard link, or by renaming where the server or the disk has none.
+
+        Nor by hard link where the server cannot rename over a name: the old one would have to be removed, and a
+        hung process of an earlier session could remove the new file later. Its rename would be refused.
+        """
+        if self._replaces:
+            try:
+                await self._ask(self._sftp.link(path, kept), kept)
+                return
+            except StoreError as error:
+                if error.fault not in (Fault.UNSUPPORTED, Fault.REFUSED, Fault.DENIED):
+                    raise
+        await self._ask(self._sftp.rename(path, kept), kept)
 
     async def remove(self, path: bytes) -> None:
         """See `Store.remove`."""
@@ -391,12 +413,13 @@ class SftpStore:
             raise StoreError(Fault.UNSUPPORTED, path, store=self.name, detail="commands see another disk")
         return NodeDigest(reply["digest"], facts)
 
-    async def same_disk(self, directory: bytes) -> bool:
+    async def same_disk(self, token: bytes) -> bool:
         """See `Store.same_disk`. Commands may land on another machine, or below another root."""
         if self._helper is None:
             return False
-        text = secrets.token_hex(16)
-        path = posixpath.join(directory, PART_PREFIX + b"token-" + secrets.token_hex(4).encode() + PART_SUFFIX)
+        text, path = secrets.token_hex(16), token
+        if await self.look(path) is not None:
+            await self.remove(path)  # an earlier session was killed before it could
         writer = await self.create_part(path)
         try:
             try:

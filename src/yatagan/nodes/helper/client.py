@@ -6,6 +6,7 @@ import asyncio
 import importlib.resources
 import json
 import secrets
+from collections.abc import Callable
 from typing import Any, Protocol
 
 import asyncssh
@@ -56,6 +57,8 @@ class Helper:
         self._next = 1
         self._reading: asyncio.Task[None] | None = None
         self.greeting = greeting
+        #: Called at every line that comes, signs of life included.
+        self.heard: Callable[[], None] = lambda: None
 
     @classmethod
     async def start(cls, run: Any) -> Helper:
@@ -116,8 +119,9 @@ class Helper:
         try:
             while line := await self._pipe.stdout.readline():
                 reply = json.loads(line)
+                self.heard()
                 future = self._waiting.get(reply["id"])
-                if future is not None and not future.done():
+                if future is not None and not future.done() and "busy" not in reply:
                     future.set_result(reply)
         except (OSError, asyncssh.Error, ValueError, KeyError):
             pass  # a broken stream ends the helper; those who wait are told below

@@ -7,11 +7,15 @@ one character a byte (Latin-1). The program ends when its input ends.
 
 Kept to what Python 3.6 understands. Requests:
 
-  hello                       who we are: host, boot, clock, Python, our session's processes
+  hello                       who we are: host, boot, Python, digests, our session's processes
+  clock                       what this machine takes the time to be
   digest path algorithm       sync the file, read it, hash it; its facts before and after must agree
   look path                   facts in nanoseconds
   read path                   the first 200 bytes (to prove with a token file that we see the same disk)
   alive boot processes        which of these processes still live
+
+Before the answer to a question that takes long come lines with the question's number and `busy`, as long as
+there is progress: a server that hashes for an hour has not gone silent.
 """
 
 import hashlib
@@ -23,7 +27,11 @@ import sys
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
-from typing import Any, Dict, List, Optional, Tuple
+from typing import Any, Callable, Dict, List, Optional, Tuple
+
+#: Seconds between signs of life while a file is read.
+BUSY_SECONDS = 5.0
+Busy = Callable[[int], None]
 
 
 def raw(text: str) -> bytes:
@@ -89,44 +97,51 @@ def open_regular(path: bytes, flags: int) -> int:
     return descriptor
 
 
-def do_hello(request: Dict[str, Any]) -> Dict[str, Any]:
+def do_hello(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     """Who we are."""
     return {
         "host": platform.node(),
         "boot": boot(),
-        "clock_ns": time.time_ns() if hasattr(time, "time_ns") else int(time.time() * 1e9),
         "python": platform.python_version(),
         "algorithms": sorted(hashlib.algorithms_available),
         "session": session(),
     }
 
 
-def do_digest(request: Dict[str, Any]) -> Dict[str, Any]:
+def do_clock(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """The time here, in nanoseconds."""
+    return {"clock_ns": time.time_ns() if hasattr(time, "time_ns") else int(time.time() * 1e9)}
+
+
+def do_digest(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     """Sync and hash one file."""
     descriptor = open_regular(raw(request["path"]), os.O_RDONLY)
     try:
         before = facts(os.fstat(descriptor))
         os.fsync(descriptor)
         value = hashlib.new(request["algorithm"])
-        size = 0
+        size, told = 0, time.monotonic()
         while True:
             block = os.read(descriptor, 1 << 20)
             if not block:
                 break
             size += len(block)
             value.update(block)
+            if time.monotonic() - told >= BUSY_SECONDS:
+                busy(size)
+                told = time.monotonic()
         after = facts(os.fstat(descriptor))
     finally:
         os.close(descriptor)
     return {"digest": value.hexdigest(), "size": size, "before": before, "facts": after}
 
 
-def do_look(request: Dict[str, Any]) -> Dict[str, Any]:
+def do_look(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     """Facts of a name, links not followed."""
     return {"facts": facts(os.lstat(raw(request["path"])))}
 
 
-def do_read(request: Dict[str, Any]) -> Dict[str, Any]:
+def do_read(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     """The start of a small file."""
     descriptor = open_regular(raw(request["path"]), os.O_RDONLY)
     try:
@@ -135,7 +150,7 @@ def do_read(request: Dict[str, Any]) -> Dict[str, Any]:
         os.close(descriptor)
 
 
-def do_alive(request: Dict[str, Any]) -> Dict[str, Any]:
+def do_alive(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     """Which of these processes still live; none of them after a restart of the machine."""
     if not boot() or request["boot"] != boot():
         return {"alive": [], "sure": bool(boot())}
@@ -161,8 +176,12 @@ def main(token: str) -> None:
 
     def answer(request: Dict[str, Any]) -> None:
         reply: Dict[str, Any] = {"id": request["id"]}
+
+        def busy(done: int) -> None:
+            say({"id": request["id"], "busy": done})
+
         try:
-            reply.update(globals()["do_" + request["do"]](request))
+            reply.update(globals()["do_" + request["do"]](request, busy))
         except OSError as error:
             reply.update({"errno": error.errno or 0, "error": error.strerror or str(error)})
         except Exception as error:

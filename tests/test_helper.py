@@ -1,0 +1,136 @@
+"""The helper program, run on this machine as a node would run it, and our end of it. No sockets."""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+import os
+from collections.abc import Awaitable, Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from yatagan.errors import Fault, StoreError
+from yatagan.nodes.helper import client
+from yatagan.nodes.helper.client import Helper, NoHelper
+
+
+class Pipe:
+    """A command of this machine in place of a node's."""
+
+    def __init__(self, child: asyncio.subprocess.Process) -> None:
+        self._child = child
+        self.stdin, self.stdout = child.stdin, child.stdout
+
+    def close(self) -> None:
+        self.stdin.close()  # type: ignore[union-attr]
+
+
+def with_helper(work: Callable[[Helper], Awaitable[Any]], before: str = "") -> Any:
+    """Start the helper in a shell that does something else before, work with it, and end it."""
+
+    async def whole() -> Any:
+        children = []
+
+        async def run(command: str) -> Pipe:
+            pipe = asyncio.subprocess.PIPE
+            child = await asyncio.create_subprocess_exec("/bin/sh", "-c", before + command, stdin=pipe, stdout=pipe)
+            children.append(child)
+            return Pipe(child)
+
+        try:
+            helper = await Helper.start(run)
+            try:
+                return await work(helper)
+            finally:
+                await helper.close()
+        finally:
+            for child in children:
+                await child.communicate()
+
+    return asyncio.run(whole())
+
+
+def test_it_hashes_looks_and_reads(tmp_path: Path) -> None:
+    name = os.fsencode(tmp_path) + b"/new\nline \xff"
+    with open(name, "wb") as file:
+        file.write(b"fen" * 1000)
+
+    async def work(helper: Helper) -> tuple[dict[str, Any], ...]:
+        assert {"sha256", "md5"} <= set(helper.greeting["algorithms"])
+        asked = [helper.ask("digest", name, algorithm="sha256"), helper.ask("look", name), helper.ask("read", name)]
+        return tuple(await asyncio.gather(*asked, helper.ask("clock")))
+
+    digest, look, read, clock = with_helper(work, before="echo welcome; echo; ")
+    assert digest["digest"] == hashlib.sha256(b"fen" * 1000).hexdigest() and digest["size"] == 3000
+    status = os.stat(name)
+    assert look["facts"] == [status.st_mode, 3000, status.st_mtime_ns, status.st_ctime_ns, status.st_ino]
+    assert digest["before"] == digest["facts"] == look["facts"]
+    assert read["text"].startswith("fenfen") and clock["clock_ns"] > status.st_mtime_ns
+
+
+def test_what_it_will_not_touch(tmp_path: Path) -> None:
+    os.mkfifo(tmp_path / "pipe")
+    (tmp_path / "link").symlink_to("target")
+    (tmp_path / "target").write_text("x")
+
+    async def work(helper: Helper) -> list[BaseException | dict[str, Any]]:
+        return await asyncio.gather(
+            *(
+                helper.ask("digest", os.fsencode(tmp_path / name), algorithm="sha256")
+                for name in ("pipe", "link", "gone", ".")
+            ),
+            return_exceptions=True,
+        )
+
+    found = with_helper(work)
+    assert all(isinstance(error, OSError) for error in found), found
+
+
+def test_it_shows_signs_of_life_while_it_hashes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "big").write_bytes(bytes(5 << 20))
+    program = client.program_with
+    monkeypatch.setattr(
+        client, "program_with", lambda token: program(token).replace(b"BUSY_SECONDS = 5.0", b"BUSY_SECONDS = 0.0")
+    )
+    heard = 0
+
+    async def work(helper: Helper) -> dict[str, Any]:
+        def hear() -> None:
+            nonlocal heard
+            heard += 1
+
+        helper.heard = hear
+        return await helper.ask("digest", os.fsencode(tmp_path / "big"), algorithm="sha256")
+
+    assert with_helper(work)["digest"] == hashlib.sha256(bytes(5 << 20)).hexdigest()
+    assert heard == 5 + 1
+
+
+def test_which_processes_still_live() -> None:
+    async def work(helper: Helper) -> tuple[Any, Any, Any]:
+        greeting = helper.greeting
+        ours = [pair for pair in greeting["session"] if pair[0] == os.getpid()]
+        live = await helper.ask("alive", boot=greeting["boot"], processes=ours)
+        reused = await helper.ask("alive", boot=greeting["boot"], processes=[[os.getpid(), 1]])
+        rebooted = await helper.ask("alive", boot="another", processes=ours)
+        return live["alive"] == ours, reused["alive"], rebooted["alive"]
+
+    assert with_helper(work) == (True, [], [])
+
+
+@pytest.mark.parametrize("answer", ["echo This service allows file transfer only.; exit 1; ", "exit 127; "])
+def test_a_node_that_runs_no_commands(answer: str) -> None:
+    with pytest.raises(NoHelper):
+        with_helper(lambda helper: helper.ask("clock"), before=answer)
+
+
+def test_one_that_ends_is_a_lost_line() -> None:
+    async def work(helper: Helper) -> None:
+        helper._pipe.stdin.close()
+        await helper.ask("clock")
+
+    with pytest.raises(StoreError) as caught:
+        with_helper(work)
+    assert caught.value.fault is Fault.LINE_LOST
