@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shlex
+import shutil
 import subprocess
 import sys
 import time
@@ -136,6 +137,8 @@ def _farewell(tour: _Tour, seconds: float) -> None:
         click.style(f"That was the demo, in {text.duration(seconds)}.", bold=True) + " Try on where it left off:"
     )
     click.echo(f"  cd {where}")
+    if shutil.which("yatagan") is None:
+        click.echo(f"  export PATH={shlex.quote(str(Path(sys.executable).parent))}:$PATH")
     click.echo(f"  export YATAGAN_HOME={shlex.quote(str(tour.directory / 'home'))}")
     click.echo("  yatagan stage fen/notes bittern:     # asks for a password and a one-time code:")
     click.echo("  cat practice/site/bittern.password; head -1 practice/site/bittern.codes")

@@ -59,18 +59,31 @@ def _show(record: Record) -> None:
     body = record.body
     mark = "" if record.fits else click.style("  DOES NOT FIT", fg="red")
     when = record.time.replace("T", " ").replace("Z", " UTC")
-    click.echo(click.style(f"{when}  {record.kind.value}", bold=True) + f"  by {text.show(record.who)}{mark}")
+    outcome = text.show(str(body.get("outcome", "")))
+    colour = "green" if outcome == "good" else "red"
+    click.echo(
+        click.style(f"{when}  {record.kind.value}", bold=True)
+        + f", {click.style(outcome, fg=colour)}, by {text.show(record.who)}{mark}"
+    )
     if not body:
         text.facts([("", f"damaged, in {record.file}")])
         return
-    rows = [("what", _what(record)), ("files", _files(body)), ("outcome", text.show(str(body.get("outcome", ""))))]
-    if record.kind is RecordKind.STAGED:
-        known = ", ".join(f"{text.number(count)} {name}" for name, count in body["evidence"].items())
-        rows.append(("evidence", known))
-    else:
-        rows.append(("evidence", text.show(str(body.get("evidence", "")))))
-    rows.append(("digests", f"lists/{body['list'][:16]}…" if body.get("list") else ""))
-    text.facts(rows)
+    text.facts(
+        [
+            ("what", _what(record)),
+            ("files", _files(body)),
+            ("evidence", _evidence(body)),
+            ("digests", f"lists/{body['list'][:16]}…" if body.get("list") else ""),
+        ]
+    )
+
+
+def _evidence(body: dict[str, Any]) -> str:
+    """How it is known: one word for all, or how many files by which."""
+    known = body.get("evidence", "")
+    if isinstance(known, dict):
+        return ", ".join(f"{text.number(count)} {text.show(name)}" for name, count in known.items())
+    return text.show(str(known))
 
 
 def _what(record: Record) -> str:
