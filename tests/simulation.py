@@ -326,7 +326,7 @@ class Store:
         self._inode(path)
         del self._machine.names[path]
 
-    async def digest(self, path: bytes, algorithm: str) -> NodeDigest:
+    async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
         await self._request(path)
         inode = self._inode(path)
         inode.durable, inode.pending = inode.data, []

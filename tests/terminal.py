@@ -31,14 +31,15 @@ class Terminal:
         )
         os.close(slave)
         self.seen = ""
+        self._expected = 0  # where in `seen` the last expected text ended
 
     def expect(self, text: str, seconds: float = 30) -> None:
         """Read until the text has appeared, from where the last one ended."""
-        start = len(self.seen)
         end = time.monotonic() + seconds
-        while text not in self.seen[start:]:
+        while (at := self.seen.find(text, self._expected)) < 0:
             if not self._read(end):
                 raise AssertionError(f"{text!r} never came; seen: {self.seen!r}")
+        self._expected = at + len(text)
 
     def _read(self, end: float) -> bool:
         ready, _, _ = select.select([self._master], [], [], max(0, end - time.monotonic()))

@@ -8,8 +8,9 @@ from collections.abc import Callable
 import pytest
 
 import simulation
+from yatagan.batches.bench import Bench
 from yatagan.batches.carrier import _Passage
-from yatagan.batches.performer import Performer
+from yatagan.batches.files import FileWork
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change
 from yatagan.stores.interface import Facts
@@ -69,10 +70,10 @@ def trusts_what_is_only_acknowledged(patch: pytest.MonkeyPatch) -> None:
 
 
 def shares_a_part_file_with_a_hung_process(patch: pytest.MonkeyPatch) -> None:
-    async def always(self: Performer, step: object) -> bool:
+    async def always(self: FileWork, step: object) -> bool:
         return True
 
-    patch.setattr(Performer, "_is_ours_alone", always)
+    patch.setattr(FileWork, "_is_ours_alone", always)
     trusts_what_is_only_acknowledged(patch)
 
 
@@ -86,7 +87,7 @@ def never_looks_at_the_source_again(patch: pytest.MonkeyPatch) -> None:
 
 def takes_new_files_at_their_word(patch: pytest.MonkeyPatch) -> None:
     """Without the second look at files that are too new to show a change."""
-    patch.setattr("yatagan.batches.performer.FRESH_NS", 0)
+    patch.setattr("yatagan.batches.files.FRESH_NS", 0)
 
 
 def does_not_wait_for_the_last_answers(patch: pytest.MonkeyPatch) -> None:
@@ -106,20 +107,20 @@ def never_syncs(patch: pytest.MonkeyPatch) -> None:
 
 
 def keeps_nothing_of_what_it_replaces(patch: pytest.MonkeyPatch) -> None:
-    async def keep(self: Performer, step: object, found: object) -> None:
+    async def keep(self: Bench, step: object, found: object) -> None:
         return None
 
-    patch.setattr(Performer, "_keep", keep)
+    patch.setattr(Bench, "keep", keep)
 
 
 def says_in_place_before_it_is(patch: pytest.MonkeyPatch) -> None:
-    place = Performer._place
+    place = FileWork._place
 
-    async def early(self: Performer, step: simulation.Scenario, evidence: Evidence) -> None:
+    async def early(self: FileWork, step: simulation.Scenario, evidence: Evidence) -> None:
         await self._scribe.note(Change(step.number, state=StepState.IN_PLACE, evidence=evidence))  # type: ignore[attr-defined]
         await place(self, step, evidence)  # type: ignore[arg-type]
 
-    patch.setattr(Performer, "_place", early)
+    patch.setattr(FileWork, "_place", early)
 
 
 def takes_a_short_file_for_a_whole_one(patch: pytest.MonkeyPatch) -> None:

@@ -15,10 +15,12 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from yatagan.batches import runner as r
+from yatagan.batches.bench import Bench, Session, TryAgain
 from yatagan.batches.carrier import Carrier, Stopped, Tuning
 from yatagan.batches.events import BatchSettled, LineOpened, LineWaiting, Listener, StepReturned
+from yatagan.batches.files import Clock
 from yatagan.batches.journal import Header, Journal, Standing
-from yatagan.batches.performer import Clock, Performer, Session, TryAgain
+from yatagan.batches.performer import Performer
 from yatagan.batches.scribe import Scribe
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Step, token_path
@@ -75,6 +77,7 @@ class Executor:
         self._events: asyncio.Queue[r.Event] = asyncio.Queue()
         self._tasks: set[asyncio.Task[None]] = set()
         self._stores: tuple[Store, ...] = ()
+        self._bench: Bench | None = None
         self._performer: Performer | None = None
         self._fetched: dict[int, Step] = {}
         self._stop = asyncio.Event()
@@ -181,9 +184,8 @@ class Executor:
         session = Session(
             number, self._header.id, self._header.destination, self._header.prove, source, destination, hashes_there
         )
-        self._performer = Performer(
-            session, self._journal, self._scribe, self._carrier, self._clock, self._tell, self._stop
-        )
+        self._bench = Bench(session, self._journal, self._scribe, self._tell)
+        self._performer = Performer(self._bench, self._carrier, self._clock, self._stop)
         self._tell(LineOpened(self._opened_before))
         self._opened_before = True
         self._events.put_nowait(r.LineUp())
@@ -240,8 +242,8 @@ class Executor:
             self._events.put_nowait(r.StepEnded(number))
 
     async def _give_up(self, step: Step, fault: Fault) -> None:
-        if self._performer is not None:
-            await self._performer.settle(step, StepState.FAILED, fault=fault)
+        assert self._bench is not None  # only what was tried is given up
+        await self._bench.settle(step, StepState.FAILED, fault=fault)
         self._fetched.pop(step.number, None)
         self._events.put_nowait(r.StepEnded(step.number))
 

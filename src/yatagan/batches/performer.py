@@ -1,112 +1,37 @@
-"""The performer does one step: everything that happens between `waiting` and `in place`.
-
-It works through one session (a pair of stores) and is replaced when the line is. What must always
-hold is held here, in this order: the source is looked at, and left alone for a moment when it is too
-new to show a change; a part file that no other session can write is opened; the bytes are carried
-and synced; the source is looked at again; the contents are proven; the facts are set on the part
-file; and only then it gets its final name, never over anything that the plan did not see.
-"""
+"""The performer does one step, whatever its kind, and settles what came of it."""
 
 from __future__ import annotations
 
 import asyncio
-import hashlib
 import posixpath
 from collections.abc import Awaitable, Callable
-from dataclasses import dataclass, replace
-from typing import Protocol
 
-from yatagan.batches.carrier import Carriage, Carrier, Stopped
-from yatagan.batches.events import Ageing, BytesMoved, Listener, Note, StepSettled, StepStarted
-from yatagan.batches.extents import Extents
-from yatagan.batches.journal import Journal
-from yatagan.batches.scribe import Scribe
-from yatagan.batches.states import SETTLED, Evidence, StepState
-from yatagan.batches.steps import Change, Prove, Step, StepKind
-from yatagan.digests.lists import ALGORITHM
+from yatagan.batches.bench import MODE_BITS, Bench, StepRefused, TryAgain
+from yatagan.batches.carrier import Carrier, Stopped
+from yatagan.batches.files import Clock, FileWork
+from yatagan.batches.states import StepState
+from yatagan.batches.steps import Change, Step, StepKind
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.places import KEPT_DIRECTORY
-from yatagan.stores.interface import Facts, Kind, Reader, Store, Writer
-from yatagan.trees.compare import is_fresh
-from yatagan.trees.contents import digest_by_reading
+from yatagan.stores.interface import Kind
 
-#: A file that was changed less than this before the clock of its machine may change again unnoticed.
-FRESH_NS = 2_000_000_000
-#: Part files that may be in our way before we take it that something is wrong.
-_GENERATIONS = 5
-#: Modes carried: set-id and sticky bits never are.
-_MODE_BITS = 0o777
 #: The bit by which a directory gives its group to what is made in it.
 _HANDED_DOWN = 0o2000
-
-
-class Clock(Protocol):
-    """Time, which a simulation replaces."""
-
-    def monotonic(self) -> float:
-        """Seconds that only go forward."""
-
-    async def sleep(self, seconds: float) -> None:
-        """Wait."""
-
-
-class StepRefused(Exception):
-    """A step cannot be done, for good."""
-
-    def __init__(self, fault: Fault, detail: str = "") -> None:
-        super().__init__(fault)
-        self.fault = fault
-        self.detail = detail
-
-
-class TryAgain(Exception):
-    """A step was not done; another try may do it. The part file is of no more use."""
-
-    def __init__(self, fault: Fault) -> None:
-        super().__init__(fault)
-        self.fault = fault
-
-
-@dataclass(frozen=True, slots=True)
-class Session:
-    """What one session works with.
-
-    `number` is the session's in the journal; `hashes_there` tells that digests made by the destination see
-    the very disk that we write to; `top` is the destination directory, under which kept files go.
-    """
-
-    number: int
-    batch: str
-    top: bytes
-    prove: Prove
-    source: Store
-    destination: Store
-    hashes_there: bool
 
 
 class Performer:
     """Does steps, many at once."""
 
-    def __init__(
-        self,
-        session: Session,
-        journal: Journal,
-        scribe: Scribe,
-        carrier: Carrier,
-        clock: Clock,
-        listener: Listener,
-        stop: asyncio.Event,
-    ) -> None:
-        self._session = session
-        self._source = session.source
-        self._destination = session.destination
-        self._journal = journal
-        self._scribe = scribe
-        self._carrier = carrier
-        self._clock = clock
-        self._tell = listener
+    def __init__(self, bench: Bench, carrier: Carrier, clock: Clock, stop: asyncio.Event) -> None:
+        self._bench = bench
+        self._destination = bench.destination
+        self._scribe = bench.scribe
         self._stop = stop
-        self._real_directories: set[bytes] = {session.top}
+        self._do: dict[StepKind, Callable[[Step], Awaitable[None]]] = {
+            StepKind.DIRECTORY: self._directory,
+            StepKind.FILE: FileWork(bench, carrier, clock, stop).do,
+            StepKind.LINK: self._link,
+            StepKind.FACTS: self._facts,
+        }
 
     async def perform(self, step: Step) -> None:
         """Do a step until it is settled, and say so.
@@ -117,49 +42,26 @@ class Performer:
         try:
             if self._stop.is_set():
                 raise Stopped
-            await self._do[step.kind](self, step)
+            await self._do[step.kind](step)
         except TryAgain as again:
             await self._scribe.note(
                 Change(step.number, state=StepState.WAITING, fault=again.fault, durable="", digest="")
             )
             raise
         except StepRefused as refused:
-            await self.settle(step, StepState.FAILED, fault=refused.fault, detail=refused.detail)
+            await self._bench.settle(step, StepState.FAILED, fault=refused.fault, detail=refused.detail)
         except StoreError as error:
             if error.fault in LINE_FAULTS or error.fault is Fault.NO_ROOM:
                 raise
-            await self.settle(step, StepState.FAILED, fault=error.fault, detail=error.detail)
-
-    async def settle(
-        self,
-        step: Step,
-        state: StepState,
-        evidence: Evidence | None = None,
-        fault: Fault | None = None,
-        detail: str = "",
-    ) -> None:
-        """Write the outcome, then tell it."""
-        assert state in SETTLED
-        await self._scribe.note(Change(step.number, state=state, evidence=evidence, fault=fault, detail=detail))
-        self._tell(StepSettled(step.number, step.kind, step.label, _weight(step), state, evidence, fault, detail))
-
-    @property
-    def _proof_syncs(self) -> bool:
-        """Whether the proof to come syncs the file first, so that carrying need not."""
-        return evidence_for(self._session) is Evidence.ON_NODE and not self._destination.traits.quick
-
-    def _tell_start(self, step: Step, done: int) -> None:
-        self._tell(StepStarted(step.number, step.kind, step.label, _weight(step), done))
-
-    # -- directories, links, facts -----------------------------------------------------------------------
+            await self._bench.settle(step, StepState.FAILED, fault=error.fault, detail=error.detail)
 
     async def _directory(self, step: Step) -> None:
-        await self._check_above(step.path)
+        await self._bench.check_above(step.path)
         tried_before = step.state is StepState.MOVING
         await self._scribe.note(Change(step.number, state=StepState.MOVING))
         try:
             # Ours to write in until its own facts are set, last of all.
-            await self._destination.make_directory(step.path, (step.facts.mode & _MODE_BITS) | 0o700)
+            await self._destination.make_directory(step.path, (step.facts.mode & MODE_BITS) | 0o700)
         except StoreError as error:
             if error.fault is not Fault.EXISTS:
                 raise
@@ -167,29 +69,29 @@ class Performer:
             if found is None or found.kind is not Kind.DIRECTORY:
                 raise StepRefused(Fault.APPEARED) from error
             # Made by our own earlier try, or by somebody else: theirs keeps its facts.
-            await self.settle(step, StepState.IN_PLACE if tried_before else StepState.LEFT)
+            await self._bench.settle(step, StepState.IN_PLACE if tried_before else StepState.LEFT)
             return
-        await self.settle(step, StepState.IN_PLACE)
+        await self._bench.settle(step, StepState.IN_PLACE)
 
     async def _facts(self, step: Step) -> None:
         """Mode and times of a directory that this batch made: the step numbered just before."""
-        if self._journal.step(step.number - 1).state is not StepState.IN_PLACE:
-            await self.settle(step, StepState.LEFT)
+        if self._bench.journal.step(step.number - 1).state is not StepState.IN_PLACE:
+            await self._bench.settle(step, StepState.LEFT)
             return
-        await self._check_above(posixpath.join(step.path, b"."))
+        await self._bench.check_above(posixpath.join(step.path, b"."))
         found = await self._destination.look(step.path)
         # A directory made in one whose group is handed down hands it down too: that bit is not ours to take.
-        await self._set_facts(step, step.path, also=found.mode & _HANDED_DOWN if found is not None else 0)
-        await self.settle(step, StepState.IN_PLACE)
+        await self._bench.set_facts(step, step.path, also=found.mode & _HANDED_DOWN if found is not None else 0)
+        await self._bench.settle(step, StepState.IN_PLACE)
 
     async def _link(self, step: Step) -> None:
-        await self._check_above(step.path)
+        await self._bench.check_above(step.path)
         assert step.target is not None
         await self._scribe.note(Change(step.number, state=StepState.MOVING))
         found = await self._destination.look(step.path)
         seen_by_plan = found is not None and step.seen is not None and found.same_as(step.seen)
         if found is not None and seen_by_plan and not await self._points_to(step.path, step.target):
-            await self._keep(step, found)
+            await self._bench.keep(step, found)
             if await self._destination.look(step.path) is not None:
                 await self._destination.remove(step.path)
         try:
@@ -199,378 +101,8 @@ class Performer:
                 raise
             if not await self._points_to(step.path, step.target):
                 raise StepRefused(Fault.APPEARED) from error
-        await self.settle(step, StepState.IN_PLACE)
+        await self._bench.settle(step, StepState.IN_PLACE)
 
     async def _points_to(self, path: bytes, target: bytes) -> bool:
         found = await self._destination.look(path)
         return found is not None and found.kind is Kind.LINK and await self._destination.read_link(path) == target
-
-    async def _check_above(self, path: bytes) -> None:
-        """The directories from the top down to this path are directories, not links that lead elsewhere."""
-        above = posixpath.dirname(path)
-        if above in self._real_directories or not above.startswith(self._session.top.rstrip(b"/") + b"/"):
-            return
-        await self._check_above(above)
-        found = await self._destination.look(above)
-        if found is None or found.kind is not Kind.DIRECTORY:
-            fault = (
-                Fault.MISSING if found is None else Fault.IS_LINK if found.kind is Kind.LINK else Fault.NOT_A_DIRECTORY
-            )
-            raise StepRefused(fault, "above it")
-        self._real_directories.add(above)
-
-    async def _set_facts(self, step: Step, path: bytes, also: int = 0) -> None:
-        """Set mode and times. What cannot be set is a note, no failure, and no cause to send again."""
-        mode = step.facts.mode & _MODE_BITS | also
-        try:
-            await self._destination.set_facts(path, mode=mode, mtime_ns=step.facts.mtime_ns)
-        except StoreError as error:
-            if error.fault in LINE_FAULTS or error.fault is Fault.NO_ROOM:
-                raise
-            self._tell(Note(step.label, error.fault, error.detail))
-
-    # -- files -------------------------------------------------------------------------------------------
-
-    async def _file(self, step: Step) -> None:
-        await self._check_above(step.path)
-        step = await self._look_at_source(step)
-        if step.state in (StepState.WHOLE, StepState.PROVEN):
-            part = await self._destination.look(step.part(self._session.batch))
-            if part is None and await self._placed_before(step):
-                return
-            on_disk = Extents.decode(step.durable).covers(0, step.facts.size)
-            if part is None or part.size != step.facts.size or not (on_disk or self._proof_syncs):
-                step = replace(step, state=StepState.MOVING, durable="", digest="")
-        if step.state in (StepState.WHOLE, StepState.PROVEN):
-            self._tell_start(step, step.facts.size)
-        else:
-            step = await self._carry(step)
-        evidence = await self._prove(step)
-        await self._remove_parts(step)  # again: we may have died between a new part file and the end of the old
-        await self._set_facts(step, step.part(self._session.batch))
-        await self._place(step, evidence)
-
-    async def _look_at_source(self, step: Step) -> Step:
-        """The step with the closest facts of its source; from its beginning when they have moved."""
-        found = await self._source.look_closely(step.source)
-        if found is None:
-            raise StepRefused(Fault.MISSING, "the source")
-        if found.kind is not Kind.FILE:
-            raise StepRefused(Fault.SOURCE_CHANGED, f"it is a {found.kind.value} now")
-        await self._let_age(step, found)
-        if found.same_as(step.facts):
-            return replace(step, facts=found)
-        return replace(step, facts=found, state=StepState.WAITING, durable="", digest="")
-
-    async def _let_age(self, step: Step, found: Facts) -> None:
-        """Read no file that is so new that a change to it would leave the same times: wait until it would show.
-
-        What was read then, in this session or an earlier one, is what the same facts stand for later.
-        """
-        now = await self._source.clock_ns()
-        window = max(FRESH_NS, self._source.traits.time_step_ns)
-        if now is None or not is_fresh(found, now - window):
-            return
-        changed = found.mtime_ns if found.changed_ns is None else found.changed_ns
-        wait = min(window, changed + window - now) / 1e9  # a clock that is behind must not make us wait for ever
-        self._tell(Ageing(wait))
-        await self._clock.sleep(wait)
-        again = await self._source.look_closely(step.source)
-        if again is None or not again.same_as(found):
-            raise TryAgain(Fault.SOURCE_CHANGED)
-
-    async def _carry(self, step: Step) -> Step:
-        """Waiting or moving -> whole: every byte in the part file, synced, and the source unmoved."""
-        reader = await self._source.open(step.source)
-        try:
-            opened = await reader.facts()
-            if not opened.same_as(step.facts):
-                raise TryAgain(Fault.SOURCE_CHANGED)
-            step, writer, durable = await self._open_part(step)
-            self._tell_start(step, durable.total)
-            try:
-                value, synced = await self._pass_bytes(step, reader, writer, durable)
-            finally:
-                await self._close(writer)
-            if not (await reader.facts()).same_as(step.facts):
-                raise TryAgain(Fault.SOURCE_CHANGED)
-        finally:
-            await self._close(reader)
-        await self._same_by_name(step)
-        on_disk = Extents([(0, step.facts.size)]).encode() if synced else ""
-        step = replace(step, state=StepState.WHOLE, digest=value, durable=on_disk)
-        await self._scribe.note(Change(step.number, state=StepState.WHOLE, digest=value, durable=on_disk))
-        return step
-
-    async def _pass_bytes(self, step: Step, reader: Reader, writer: Writer, durable: Extents) -> tuple[str, bool]:
-        """Carry the bytes; their digest, and whether all of them are synced."""
-        value = hashlib.new(ALGORITHM)
-        # After a restart the digest is made again from whichever end needs no line.
-        prefix: Reader = reader
-        if durable.total and self._destination.traits.quick and not self._source.traits.quick:
-            prefix = await self._destination.open(step.part(self._session.batch))
-        moved = 0
-
-        def count(size: int) -> None:
-            nonlocal moved
-            moved += size
-            self._tell(BytesMoved(step.number, size))
-
-        def synced(extents: Extents) -> None:
-            self._scribe.mention(Change(step.number, durable=extents.encode()))
-
-        block = max(1, min(self._source.traits.read_size, self._destination.traits.write_size))
-        try:
-            synced_all = await self._carrier.carry(
-                Carriage(
-                    reader,
-                    writer,
-                    prefix,
-                    step.facts.size,
-                    block,
-                    durable,
-                    not self._proof_syncs,
-                    value,
-                    count,
-                    synced,
-                    self._stop,
-                )
-            )
-        except StoreError as error:
-            if error.fault is Fault.SOURCE_CHANGED:
-                raise TryAgain(Fault.SOURCE_CHANGED) from error
-            raise
-        finally:
-            self._scribe.mention(Change(step.number, sent=moved))
-            if prefix is not reader:
-                await self._close(prefix)
-        return value.hexdigest(), synced_all
-
-    @staticmethod
-    async def _close(file: Reader | Writer) -> None:
-        """Close. A failing close fails the step; on a lost line every request that follows fails anyway."""
-        try:
-            await file.close()
-        except StoreError as error:
-            if error.fault not in LINE_FAULTS:
-                raise
-
-    async def _open_part(self, step: Step) -> tuple[Step, Writer, Extents]:
-        """A part file that no other session can write into, and which of its bytes may be trusted."""
-        durable = Extents.decode(step.durable)
-        old = step.part(self._session.batch)
-        found = await self._destination.look(old) if step.generation else None
-        arrived = found.size if found is not None and found.kind is Kind.FILE else 0
-        usable = durable.total > 0 and arrived >= durable.end
-        if arrived > step.sent:  # an earlier process died before it could count
-            self._scribe.mention(Change(step.number, sent=arrived - step.sent))
-        if usable and await self._is_ours_alone(step):
-            step = await self._begin(step, step.generation, durable)
-            return step, await self._destination.reopen_part(old), durable
-        writer: Writer | None = None
-        if usable and durable.prefix:
-            step, writer, durable = await self._copy_generation(step, old, durable.prefix)
-        if writer is None:
-            step, writer = await self._new_generation(step)
-            durable = Extents()
-        await self._remove_parts(step)
-        return step, writer, durable
-
-    async def _is_ours_alone(self, step: Step) -> bool:
-        """Whether every process that may still write into the present part file has ended, or is our own."""
-        if step.session == self._session.number:
-            return True
-        return await self._destination.writers_gone(self._journal.witness(step.session))
-
-    async def _begin(self, step: Step, generation: int, durable: Extents) -> Step:
-        """Write down the generation before its part file exists."""
-        step = replace(
-            step,
-            state=StepState.MOVING,
-            generation=generation,
-            session=self._session.number,
-            durable=durable.encode(),
-        )
-        await self._scribe.note(
-            Change(
-                step.number,
-                state=StepState.MOVING,
-                generation=generation,
-                session=step.session,
-                durable=step.durable,
-                digest="",
-                facts=step.facts,
-            )
-        )
-        return step
-
-    async def _copy_generation(self, step: Step, old: bytes, size: int) -> tuple[Step, Writer | None, Extents]:
-        """What is durable of a part file that another process may hold, copied on the node into a new one."""
-        step = await self._begin(step, step.generation + 1, Extents())
-        new = step.part(self._session.batch)
-        try:
-            await self._destination.copy_part(old, new, size)
-        except StoreError as error:
-            if error.fault not in (Fault.UNSUPPORTED, Fault.REFUSED, Fault.EXISTS):
-                raise
-            return step, None, Extents()
-        durable = Extents([(0, size)])
-        step = await self._begin(step, step.generation, durable)
-        return step, await self._destination.reopen_part(new), durable
-
-    async def _new_generation(self, step: Step) -> tuple[Step, Writer]:
-        for _ in range(_GENERATIONS):
-            step = await self._begin(step, step.generation + 1, Extents())
-            try:
-                return step, await self._destination.create_part(step.part(self._session.batch))
-            except StoreError as error:
-                if error.fault is not Fault.EXISTS:
-                    raise
-        raise StepRefused(Fault.PART_TAKEN)
-
-    async def _remove_parts(self, step: Step, *, with_present: bool = False) -> None:
-        """Remove the part files of earlier generations. One that is held open by a hung process loses its name."""
-        for generation in range(1, step.generation + (1 if with_present else 0)):
-            try:
-                await self._destination.remove(step.part(self._session.batch, generation))
-            except StoreError as error:
-                if error.fault in LINE_FAULTS:
-                    raise
-
-    async def _same_by_name(self, step: Step) -> None:
-        found = await self._source.look_closely(step.source)
-        if found is None or not found.same_as(step.facts):
-            raise TryAgain(Fault.SOURCE_CHANGED)
-
-    # -- proof -------------------------------------------------------------------------------------------
-
-    async def _prove(self, step: Step) -> Evidence:
-        """Whole -> proven, where proof can be had and was asked for; the evidence."""
-        prove = evidence_for(self._session)
-        if prove is Evidence.SENT:
-            return prove
-        if prove is not Evidence.RECEIVED:
-            for last in (False, True):
-                value = await self._digest_there(step, prove)
-                if value == step.digest:
-                    break
-                if last:  # a verdict "different" is looked at twice
-                    raise TryAgain(Fault.DIGEST_DIFFERS)
-        await self._scribe.note(Change(step.number, state=StepState.PROVEN, evidence=prove))
-        return prove
-
-    async def _digest_there(self, step: Step, prove: Evidence) -> str:
-        part = step.part(self._session.batch)
-        if prove is Evidence.ON_NODE:
-            remote_source = self._destination.traits.quick
-            store, path = (self._source, step.source) if remote_source else (self._destination, part)
-            return (await store.digest(path, ALGORITHM)).digest
-        if self._destination.traits.digests and self._destination.traits.quick:
-            return (await self._destination.digest(part, ALGORITHM)).digest
-        return await digest_by_reading(self._destination, part, ALGORITHM)
-
-    # -- the final name ----------------------------------------------------------------------------------
-
-    async def _place(self, step: Step, evidence: Evidence) -> None:
-        """Proven (or whole) -> in place. The rename is the commit."""
-        part = step.part(self._session.batch)
-        if step.seen is not None:
-            found = await self._destination.look(step.path)
-            if found is not None:
-                if not found.same_as(step.seen):
-                    await self._reconsider(step, found)
-                    return
-                await self._keep(step, found)
-                await self._destination.place_over(part, step.path)
-                await self.settle(step, StepState.IN_PLACE, evidence)
-                return
-        try:
-            await self._destination.place_new(part, step.path)
-        except StoreError as error:
-            if error.fault is not Fault.EXISTS:
-                raise
-            found = await self._destination.look(step.path)
-            if found is None:
-                raise TryAgain(Fault.APPEARED) from error
-            await self._reconsider(step, found)
-            return
-        await self.settle(step, StepState.IN_PLACE, evidence)
-
-    async def _reconsider(self, step: Step, found: Facts) -> None:
-        """Something that the plan did not see has the name: left alone. Right all the same, if its contents are."""
-        same = False
-        if found.kind is Kind.FILE and found.size == step.facts.size:
-            if self._destination.traits.quick or self._session.hashes_there:
-                same = (await self._destination.digest(step.path, ALGORITHM)).digest == step.digest
-                how = Evidence.READ_BACK if self._destination.traits.quick else Evidence.ON_NODE
-            else:
-                same = await digest_by_reading(self._destination, step.path, ALGORITHM) == step.digest
-                how = Evidence.READ_BACK
-        await self._remove_parts(step, with_present=True)
-        if same:
-            await self.settle(step, StepState.LEFT, how)
-        else:
-            await self.settle(step, StepState.FAILED, fault=Fault.APPEARED)
-
-    async def _keep(self, step: Step, found: Facts) -> None:
-        """A second name for what is about to be replaced, below the destination."""
-        kept = posixpath.join(self._session.top, KEPT_DIRECTORY, self._session.batch.encode(), step.label)
-        await self._make_directories(posixpath.dirname(kept))
-        try:
-            await self._destination.keep(step.path, kept)
-        except StoreError as error:
-            if error.fault is not Fault.EXISTS:
-                raise
-            earlier = await self._destination.look(kept)
-            if earlier is None or not earlier.same_as(replace(found, changed_ns=None, inode=None)):
-                raise StepRefused(Fault.EXISTS, "among the kept files") from error
-
-    async def _make_directories(self, path: bytes) -> None:
-        if path in self._real_directories:
-            return
-        await self._make_directories(posixpath.dirname(path))
-        try:
-            await self._destination.make_directory(path, 0o700)
-        except StoreError as error:
-            if error.fault is not Fault.EXISTS:
-                raise
-        await self._check_above(posixpath.join(path, b"."))
-
-    async def _placed_before(self, step: Step) -> bool:
-        """After a crash between the rename and the journal: look whether the final name holds our file."""
-        found = await self._destination.look(step.path)
-        if found is None or not found.right_for(step.facts, self._destination.traits.time_step_ns):
-            return False
-        evidence = evidence_for(self._session)
-        value = step.digest
-        if evidence is Evidence.ON_NODE and not self._destination.traits.quick:
-            value = (await self._destination.digest(step.path, ALGORITHM)).digest
-        elif evidence is not Evidence.SENT:
-            value = await digest_by_reading(self._destination, step.path, ALGORITHM)
-        if value != step.digest:
-            return False
-        await self._remove_parts(step)
-        await self.settle(step, StepState.IN_PLACE, evidence)
-        return True
-
-    _do: dict[StepKind, Callable[[Performer, Step], Awaitable[None]]] = {
-        StepKind.DIRECTORY: _directory,
-        StepKind.FILE: _file,
-        StepKind.LINK: _link,
-        StepKind.FACTS: _facts,
-    }
-
-
-def evidence_for(session: Session) -> Evidence:
-    """What a file of this session will have been proven by; SENT when contents are not looked at."""
-    near, asked = session.destination.traits.quick, session.prove
-    there = session.source.traits.digests if near else session.hashes_there
-    if asked is Prove.READ_BACK or (near and session.source.traits.quick):
-        return Evidence.READ_BACK
-    if asked is Prove.ON_NODE or (asked is Prove.AUTO and there and not near):
-        return Evidence.ON_NODE
-    return Evidence.RECEIVED if near else Evidence.SENT
-
-
-def _weight(step: Step) -> int:
-    return step.facts.size if step.kind is StepKind.FILE else 0

@@ -10,13 +10,12 @@ import posixpath
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 
-from yatagan.batches.performer import FRESH_NS
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import FACTS_PHASE, FILES_PHASE, Step, StepKind
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, BadPlace, Fault, Refused, StoreError
 from yatagan.stores.interface import Facts, Kind, Store
-from yatagan.trees.compare import Difference, Verdict, compare, is_fresh
+from yatagan.trees.compare import FRESH_NS, Difference, Verdict, compare
 from yatagan.trees.contents import digest_by_reading
 from yatagan.trees.scan import Tree, scan
 
@@ -264,6 +263,3 @@ class _Numbering:
 def _spell(store: Store, path: bytes) -> str:
     text = path.decode("utf-8", "surrogateescape")
     return f"{store.name}:{text}" if store.name else text
-
-
-__all__ = ["Arrival", "Plan", "Summary", "is_fresh", "make_plan"]

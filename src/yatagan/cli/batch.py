@@ -7,6 +7,7 @@ from typing import Any
 import click
 
 from yatagan.batches.batch import Batch, Batches
+from yatagan.batches.extents import Extents
 from yatagan.batches.journal import Journal
 from yatagan.batches.outcome import Outcome, outcome_of, record
 from yatagan.batches.states import BatchState, StepState
@@ -17,7 +18,8 @@ from yatagan.errors import JournalError
 from yatagan.ledger.ledger import Ledger
 from yatagan.places import Place, name_fields
 
-#: Steps of one state shown by `batch show`.
+#: States of a step between its beginning and its end, and how many such steps `batch show` names.
+_UNDER_WAY = (StepState.MOVING, StepState.WHOLE, StepState.PROVEN)
 _STEPS_SHOWN = 8
 
 
@@ -110,21 +112,18 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: Outcome) -> None:
             ("failed", str(outcome.failed) if outcome.failed else ""),
             ("proof", carrying.proof(outcome)),
             ("record", outcome.standing.recorded),
+            *(_under_way(step) for step in journal.steps(*_UNDER_WAY, limit=_STEPS_SHOWN)),
         ]
     )
-    for step in journal.steps(StepState.MOVING, StepState.WHOLE, StepState.PROVEN, limit=_STEPS_SHOWN):
-        _show_step(step)
     carrying.failures(journal)
     if outcome.standing.state is not BatchState.FINISHED and not batch.is_carried():
         click.echo(f"  Go on with: yatagan batch resume {batch.name}")
 
 
-def _show_step(step: Step) -> None:
-    from yatagan.batches.extents import Extents
-
+def _under_way(step: Step) -> tuple[str, str]:
     safe = Extents.decode(step.durable).total
     part = f", {text.size(safe)} of {text.size(step.facts.size)} safe on disk" if safe else ""
-    click.echo(click.style(f"  {step.state.value:<8}", dim=True) + f"{text.show(step.label)}{part}")
+    return step.state.value, f"{text.show(step.label)}{part}"
 
 
 @batch_command.command(epilog="Example: yatagan batch resume k7qd")

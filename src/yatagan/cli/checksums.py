@@ -79,7 +79,7 @@ async def _checksums(app: App, where: Place, output: str | None, json_: bool) ->
         paths = [path for path in tree.files() if not record.is_record(path)]
         counting = _Counting(tree, paths, quiet=json_)
         async with counting.view:
-            contents = await digests(store, tree.root, paths, ALGORITHM, counting.done)
+            contents = await digests(store, tree, paths, ALGORITHM, counting.done)
         if alone:
             contents = {where.name: next(iter(contents.values()))}
         data = record.write_list(contents)

@@ -140,7 +140,7 @@ def _line_text(event: ev.LineWaiting) -> str:
     why = words.fault(event.fault) if event.fault is not None else "the line was lost"
     if isinstance(event.error, CannotReach):
         why = words.explain(event.error)[0]
-    return f"{why}; trying again in {text.duration(event.seconds)}"
+    return f"{why}; trying again {f'in {text.duration(event.seconds)}' if event.seconds >= 0.05 else 'now'}"
 
 
 class View(Protocol):

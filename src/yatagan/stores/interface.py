@@ -174,8 +174,12 @@ class Store(Protocol):
     async def remove(self, path: bytes) -> None:
         """Remove a file or link."""
 
-    async def digest(self, path: bytes, algorithm: str) -> NodeDigest:
-        """Sync and hash a regular file where it is. UNSUPPORTED where the store cannot."""
+    async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
+        """Sync and hash a regular file where it is. UNSUPPORTED where the store cannot.
+
+        `seen` are facts that this store itself gave of the file: where it must show that what it hashes is the
+        file that it shows, they save it a look.
+        """
 
     async def same_disk(self, token: bytes) -> bool:
         """Whether `digest` sees the same disk as we do, proved with a file of ours under this name for a moment."""

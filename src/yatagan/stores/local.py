@@ -288,7 +288,7 @@ class LocalStore:
         """See `Store.remove`."""
         await _thread(path, os.unlink, path)
 
-    async def digest(self, path: bytes, algorithm: str) -> NodeDigest:
+    async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
         """See `Store.digest`."""
         return await _thread(path, hash_file, path, algorithm)
 

@@ -1,9 +1,8 @@
 """Files on a node, over SFTP version 3 with the extensions that its server offers.
 
-Every request passes through `_ask`, which watches for a server that has gone silent and translates
-what the library raises; nothing of asyncssh climbs past this module. Where the node runs commands,
-the helper adds what SFTP cannot tell: times in nanoseconds, digests, and whether an earlier
-session's processes have ended.
+Nothing of asyncssh climbs past this module and `line.py`. Where the node runs commands, the helper adds
+what SFTP cannot tell: times in nanoseconds, digests, and whether an earlier session's processes have
+ended.
 """
 
 from __future__ import annotations
@@ -26,7 +25,8 @@ from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.helper.client import Helper
 from yatagan.nodes.login import Answers, Login, log_in
 from yatagan.stores.interface import Facts, NodeDigest, Reader, Traits, Writer
-from yatagan.stores.local import SYSTEM_FAULTS, kind_of
+from yatagan.stores.line import BareFailure, Line
+from yatagan.stores.local import kind_of
 
 T = TypeVar("T")
 
@@ -36,30 +36,6 @@ _REQUEST = 255 << 10
 _HANDFUL = 1000
 #: Bytes copied on the node by one request.
 _COPY = 64 << 20
-
-_LOST = (
-    asyncssh.SFTPConnectionLost,
-    asyncssh.SFTPNoConnection,
-    asyncssh.SFTPBadMessage,
-    asyncssh.ConnectionLost,
-    asyncssh.ChannelOpenError,
-    asyncssh.DisconnectError,
-    ConnectionError,
-    EOFError,
-)
-_SERVER_FAULTS: dict[type[asyncssh.SFTPError], Fault] = {
-    asyncssh.SFTPNoSuchFile: Fault.MISSING,
-    asyncssh.SFTPNoSuchPath: Fault.MISSING,
-    asyncssh.SFTPPermissionDenied: Fault.DENIED,
-    asyncssh.SFTPFileAlreadyExists: Fault.EXISTS,
-    asyncssh.SFTPWriteProtect: Fault.READ_ONLY,
-    asyncssh.SFTPNoSpaceOnFilesystem: Fault.NO_ROOM,
-    asyncssh.SFTPQuotaExceeded: Fault.NO_ROOM,
-    asyncssh.SFTPOpUnsupported: Fault.UNSUPPORTED,
-    asyncssh.SFTPNotADirectory: Fault.NOT_A_DIRECTORY,
-    asyncssh.SFTPFileIsADirectory: Fault.IS_DIRECTORY,
-    asyncssh.SFTPLinkLoop: Fault.IS_LINK,
-}
 
 
 def _offers(sftp: asyncssh.SFTPClient, extension: str) -> bool:
@@ -127,17 +103,12 @@ class SftpStore:
         self._login = login
         self._sftp = login.sftp
         self._helper: Helper | None = login.helper
-        self._silence = line.silence
-        self._outstanding: set[asyncio.Future[Any]] = set()
-        self._last_answer = time.monotonic()
-        self._fault = Fault.LINE_LOST
+        self._line = Line(login, line.silence)
         self._disk_is_same = False
         self._replaces = _offers(login.sftp, "posix_rename")
         self._start = login.node.start.encode("utf-8", "surrogateescape") if login.node.start else b""
         self.name = login.node.name
         self.address = login.address
-        if self._helper is not None:
-            self._helper.heard = self._heard
         limits = login.sftp.limits
         self.traits = Traits(
             time_step_ns=_SECOND,
@@ -147,69 +118,21 @@ class SftpStore:
             read_size=min(limits.max_read_len or _REQUEST, _REQUEST),
             write_size=min(limits.max_write_len or _REQUEST, _REQUEST),
         )
-        self._watch = asyncio.create_task(self._watch_line())
 
     @property
     def why_no_helper(self) -> str:
         """Why digests cannot be made on the node; "" when they can."""
         return "" if self._helper is not None else self._login.no_helper
 
-    def _heard(self) -> None:
-        self._last_answer = time.monotonic()
-
-    async def _watch_line(self) -> None:
-        """End everything outstanding when the connection goes, or nothing has answered for too long."""
-        while not self._login.lost.is_set():
-            try:
-                async with asyncio.timeout(min(1.0, self._silence / 4)):
-                    await self._login.lost.wait()
-            except TimeoutError:
-                if self._outstanding and time.monotonic() - self._last_answer > self._silence:
-                    self._fault = Fault.SILENT
-                    self._login.connection.abort()
-                    break
-        for future in list(self._outstanding):
-            future.cancel()
-
     async def _ask(self, request: Coroutine[Any, Any, T], path: bytes, *, writing: bool = False) -> T:
         """One request and its answer, or our own error for whatever went wrong."""
-        if self._watch.done():
-            request.close()
-            raise StoreError(self._fault, path, store=self.name)
-        if not self._outstanding:
-            self._heard()
-        future = asyncio.ensure_future(request)
-        self._outstanding.add(future)
         try:
-            return await future
-        except asyncio.CancelledError:
-            if future.cancelled() and self._watch_ended():
-                raise StoreError(self._fault, path, store=self.name) from None
-            raise
-        except asyncssh.SFTPFailure as error:
-            raise await self._look_into(error, path, writing) from error
-        except asyncssh.SFTPError as error:
-            if isinstance(error, _LOST):
-                raise StoreError(self._fault, path, store=self.name, detail=error.reason) from error
-            fault = _SERVER_FAULTS.get(type(error), Fault.REFUSED)
-            raise StoreError(fault, path, store=self.name, detail=error.reason) from error
-        except _LOST as error:
-            raise StoreError(self._fault, path, store=self.name, detail=str(error)) from error
-        except OSError as error:  # the helper's
-            fault = SYSTEM_FAULTS.get(error.errno or 0, Fault.REFUSED)
-            raise StoreError(fault, path, store=self.name, detail=error.strerror or str(error)) from error
-        except ValueError as error:  # a file object of the library that has lost its channel
-            raise StoreError(Fault.LINE_LOST, path, store=self.name, detail=str(error)) from error
-        finally:
-            self._outstanding.discard(future)
-            self._heard()
+            return await self._line.ask(request, path)
+        except BareFailure as failure:
+            raise await self._look_into(failure.said, path, writing) from failure
 
-    def _watch_ended(self) -> bool:
-        return self._watch.done() or self._login.lost.is_set() or self._fault is Fault.SILENT
-
-    async def _look_into(self, error: asyncssh.SFTPFailure, path: bytes, writing: bool) -> StoreError:
-        """A bare "Failure" may be many things: look before telling."""
-        said = error.reason
+    async def _look_into(self, said: str, path: bytes, writing: bool) -> StoreError:
+        """What a bare "Failure" was, as far as a look can tell."""
         if "no space" in said.lower() or "quota" in said.lower():
             return StoreError(Fault.NO_ROOM, path, store=self.name, detail=said)
         try:
@@ -400,7 +323,7 @@ class SftpStore:
         """See `Store.remove`."""
         await self._ask(self._sftp.remove(path), path)
 
-    async def digest(self, path: bytes, algorithm: str) -> NodeDigest:
+    async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
         """See `Store.digest`. The file must hold still while it is read."""
         if self._helper is None or algorithm not in self._helper.greeting["algorithms"]:
             raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
@@ -408,9 +331,10 @@ class SftpStore:
         if reply["before"] != reply["facts"] or reply["size"] != reply["facts"][1]:
             raise StoreError(Fault.SOURCE_CHANGED, path, store=self.name)
         facts = facts_from_helper(reply["facts"])
-        found = None if self._disk_is_same else await self.look(path)
-        if not self._disk_is_same and (found is None or not found.same_as(facts)):
-            raise StoreError(Fault.UNSUPPORTED, path, store=self.name, detail="commands see another disk")
+        if not self._disk_is_same and not (seen is not None and seen.same_as(facts)):
+            found = await self.look(path)
+            if found is None or not found.same_as(facts):
+                raise StoreError(Fault.UNSUPPORTED, path, store=self.name, detail="commands see another disk")
         return NodeDigest(reply["digest"], facts)
 
     async def same_disk(self, token: bytes) -> bool:
@@ -455,8 +379,7 @@ class SftpStore:
 
     async def close(self) -> None:
         """See `Store.close`."""
-        await self._login.close()
-        self._watch.cancel()
+        await self._line.close()
 
 
 async def _take(entries: AsyncIterator[asyncssh.SFTPName]) -> list[tuple[bytes, Facts]]:

@@ -44,6 +44,10 @@ def compare(tree: Tree, other: Tree, *, step_ns: int, fresh_since_ns: int | None
         yield Difference(path, facts, found, _verdict(tree, other, path, facts, found, step_ns, fresh_since_ns))
 
 
+#: A file that was changed less than this before the clock of its machine may change again unnoticed.
+FRESH_NS = 2_000_000_000
+
+
 def is_fresh(facts: Facts, since_ns: int | None) -> bool:
     """Whether a file was changed at or after a moment of its own machine's clock."""
     changed = facts.mtime_ns if facts.changed_ns is None else facts.changed_ns

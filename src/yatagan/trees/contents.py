@@ -10,7 +10,8 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.stores.interface import Store
+from yatagan.stores.interface import Facts, Store
+from yatagan.trees.scan import Tree
 
 #: Reads under way at once when a file is read over the line only to be hashed.
 _AHEAD = 16
@@ -67,9 +68,9 @@ def how_of(store: Store) -> How:
 
 
 async def digests(
-    store: Store, root: bytes, paths: Sequence[bytes], algorithm: str, done: Callable[[Content], None]
+    store: Store, tree: Tree, paths: Sequence[bytes], algorithm: str, done: Callable[[Content], None]
 ) -> dict[bytes, Content]:
-    """Digests of many files below `root` (b"" is the root itself), several at a time, each reported when made.
+    """Digests of many files of a scanned tree, several at a time, each reported when made.
 
     Raises StoreError when the line is lost; a file that cannot be read has its fault in the result.
     """
@@ -78,7 +79,7 @@ async def digests(
 
     async def work() -> None:
         for path in waiting:
-            content = await _content(store, root + b"/" + path if path else root, path, algorithm)
+            content = await _content(store, tree.absolute(path), path, algorithm, tree.entries[path])
             found[path] = content
             done(content)
 
@@ -88,12 +89,12 @@ async def digests(
     return found
 
 
-async def _content(store: Store, whole: bytes, path: bytes, algorithm: str) -> Content:
+async def _content(store: Store, whole: bytes, path: bytes, algorithm: str, seen: Facts) -> Content:
     how = how_of(store)
     try:
         if store.traits.digests:
             try:
-                return Content(path, (await store.digest(whole, algorithm)).digest, how)
+                return Content(path, (await store.digest(whole, algorithm, seen)).digest, how)
             except StoreError as error:
                 if error.fault is not Fault.UNSUPPORTED or how is How.HERE:
                     raise

@@ -179,7 +179,7 @@ async def _digests(
             for path, line in wanted.items()
             if line.algorithm == algorithm and (facts := tree.entries.get(path)) and facts.kind is Kind.FILE
         ]
-        found.update(await digests(store, tree.root, paths, algorithm, done))
+        found.update(await digests(store, tree, paths, algorithm, done))
     return found
 
 

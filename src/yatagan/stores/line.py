@@ -1,0 +1,125 @@
+"""The line to a node: every request over it, whether it still answers, and what its errors mean.
+
+Each request passes through `Line.ask`, which watches for a server that has gone silent and translates what
+the library raises.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Coroutine
+from typing import Any, TypeVar
+
+import asyncssh
+
+from yatagan.errors import Fault, StoreError
+from yatagan.nodes.login import Login
+from yatagan.stores.local import SYSTEM_FAULTS
+
+T = TypeVar("T")
+
+_LOST = (
+    asyncssh.SFTPConnectionLost,
+    asyncssh.SFTPNoConnection,
+    asyncssh.SFTPBadMessage,
+    asyncssh.ConnectionLost,
+    asyncssh.ChannelOpenError,
+    asyncssh.DisconnectError,
+    ConnectionError,
+    EOFError,
+)
+_SERVER_FAULTS: dict[type[asyncssh.SFTPError], Fault] = {
+    asyncssh.SFTPNoSuchFile: Fault.MISSING,
+    asyncssh.SFTPNoSuchPath: Fault.MISSING,
+    asyncssh.SFTPPermissionDenied: Fault.DENIED,
+    asyncssh.SFTPFileAlreadyExists: Fault.EXISTS,
+    asyncssh.SFTPWriteProtect: Fault.READ_ONLY,
+    asyncssh.SFTPNoSpaceOnFilesystem: Fault.NO_ROOM,
+    asyncssh.SFTPQuotaExceeded: Fault.NO_ROOM,
+    asyncssh.SFTPOpUnsupported: Fault.UNSUPPORTED,
+    asyncssh.SFTPNotADirectory: Fault.NOT_A_DIRECTORY,
+    asyncssh.SFTPFileIsADirectory: Fault.IS_DIRECTORY,
+    asyncssh.SFTPLinkLoop: Fault.IS_LINK,
+}
+
+
+class BareFailure(Exception):
+    """SFTP version 3's "Failure", which may be many things: whoever asked must look before telling."""
+
+    def __init__(self, said: str) -> None:
+        super().__init__(said)
+        self.said = said
+
+
+class Line:
+    """One login, as requests and answers. `silence`: seconds for which requests may stay without any answer."""
+
+    def __init__(self, login: Login, silence: float) -> None:
+        self._login = login
+        self._name = login.node.name
+        self._silence = silence
+        self._outstanding: set[asyncio.Future[Any]] = set()
+        self._last_answer = time.monotonic()
+        self._fault = Fault.LINE_LOST
+        if login.helper is not None:
+            login.helper.heard = self._heard
+        self._watch = asyncio.create_task(self._watch_line())
+
+    def _heard(self) -> None:
+        self._last_answer = time.monotonic()
+
+    async def _watch_line(self) -> None:
+        """End everything outstanding when the connection goes, or nothing has answered for too long."""
+        while not self._login.lost.is_set():
+            try:
+                async with asyncio.timeout(min(1.0, self._silence / 4)):
+                    await self._login.lost.wait()
+            except TimeoutError:
+                if self._outstanding and time.monotonic() - self._last_answer > self._silence:
+                    self._fault = Fault.SILENT
+                    self._login.connection.abort()
+                    break
+        for future in list(self._outstanding):
+            future.cancel()
+
+    async def ask(self, request: Coroutine[Any, Any, T], path: bytes) -> T:
+        """One request and its answer. Raises StoreError for whatever went wrong, or BareFailure."""
+        if self._watch.done():
+            request.close()
+            raise StoreError(self._fault, path, store=self._name)
+        if not self._outstanding:
+            self._heard()
+        future = asyncio.ensure_future(request)
+        self._outstanding.add(future)
+        try:
+            return await future
+        except asyncio.CancelledError:
+            if future.cancelled() and self._watch_ended():
+                raise StoreError(self._fault, path, store=self._name) from None
+            raise
+        except asyncssh.SFTPFailure as error:
+            raise BareFailure(error.reason) from error
+        except asyncssh.SFTPError as error:
+            if isinstance(error, _LOST):
+                raise StoreError(self._fault, path, store=self._name, detail=error.reason) from error
+            fault = _SERVER_FAULTS.get(type(error), Fault.REFUSED)
+            raise StoreError(fault, path, store=self._name, detail=error.reason) from error
+        except _LOST as error:
+            raise StoreError(self._fault, path, store=self._name, detail=str(error)) from error
+        except OSError as error:  # the helper's
+            fault = SYSTEM_FAULTS.get(error.errno or 0, Fault.REFUSED)
+            raise StoreError(fault, path, store=self._name, detail=error.strerror or str(error)) from error
+        except ValueError as error:  # a file object of the library that has lost its channel
+            raise StoreError(Fault.LINE_LOST, path, store=self._name, detail=str(error)) from error
+        finally:
+            self._outstanding.discard(future)
+            self._heard()
+
+    def _watch_ended(self) -> bool:
+        return self._watch.done() or self._login.lost.is_set() or self._fault is Fault.SILENT
+
+    async def close(self) -> None:
+        """Log out."""
+        await self._login.close()
+        self._watch.cancel()
