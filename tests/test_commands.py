@@ -169,12 +169,70 @@ def test_lists_elsewhere_of_single_files_and_again(program: Program, far: Far) -
     assert "another list" in program("verify", f"{far.name}:fen", "--against", "fen.sums", expect=2).stderr
 
 
-def test_what_cannot_be_read_is_told(program: Program, tmp_path: Path) -> None:
-    if os.geteuid() == 0:
-        pytest.skip("root may read everything")
+#: Root may read everything, so it must give that up first.
+AS_ANYBODY = ["setpriv", "--bounding-set=-all", "--inh-caps=-all"] if os.geteuid() == 0 else []
+
+
+def test_what_cannot_be_read_is_told_and_the_rest_goes(program: Program) -> None:
     make_tree(program.directory / "fen")
     (program.directory / "fen" / "a").chmod(0)
-    assert "permission denied" in program("checksums", "fen", expect=1).stderr
+    (program.directory / "fen" / "sub").chmod(0)
+
+    def run(*words: str) -> subprocess.CompletedProcess[str]:
+        return subprocess.run(
+            [*AS_ANYBODY, YATAGAN, *words],
+            cwd=program.directory,
+            env=program.environment(),
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+
+    listed = run("checksums", "fen", "--output", "fen.sums")
+    assert listed.returncode == 1 and "Traceback" not in listed.stderr
+    assert "a: permission denied" in listed.stderr and "sub: permission denied" in listed.stderr
+    assert (program.directory / "fen.sums").read_text().split()[1:] == ["b"]
+    staged = run("stage", "fen", "there")
+    assert staged.returncode == 1 and "Traceback" not in staged.stderr
+    assert "fen/a" in staged.stdout + staged.stderr and "fen/sub" in staged.stdout + staged.stderr
+    assert sorted(entry.name for entry in (program.directory / "there" / "fen").iterdir()) == ["b", "link"]
+    (program.directory / "fen" / "a").chmod(0o644)
+    (program.directory / "fen" / "sub").chmod(0o755)
+    assert run("stage", "fen", "there").returncode == 0
+    assert (program.directory / "there" / "fen" / "sub" / "c").read_text() == "contents of sub/c\n"
+
+
+def test_the_ledger_for_people_and_after_somebody_wrote_in_it(program: Program, far: Far) -> None:
+    assert "Nothing is on record" in program("ledger", "show").stdout
+    make_tree(program.directory / "fen")
+    program("stage", "fen", f"{far.name}:")
+    program("checksums", f"{far.name}:fen")
+    (far.root / "fen" / "b").write_text("CONTENTS of b\n")
+    program("verify", f"{far.name}:fen", expect=1)
+    shown = program("ledger", "show").stdout
+    for words in (
+        f"yatagan stage fen {far.name}:",
+        "staged, good",
+        "4 on-node",
+        "1 different",
+        "the chain of digests holds",
+    ):
+        assert words in shown
+    first, *_ = sorted((program.home / "ledger").glob("*.jsonl"), key=lambda file: file.stat().st_mtime_ns)
+    whole = first.read_bytes()
+    for wrong in (
+        whole.replace(b'"good"', b'"well"'),  # another outcome
+        whole.replace(b'"command":[', b'"command":{"a":[').replace(b'"],"created', b'"]},"created'),
+        whole.replace(b'"body":{', b'"body":{"failed":"x",'),
+        b"rubbish\n",
+        b"[]\n",
+        b'{"body": 3}\n',
+    ):
+        assert wrong != whole
+        first.write_bytes(wrong)
+        shown = program("ledger", "show", expect=1).stdout
+        assert "DOES NOT FIT" in shown and "do not fit the chain" in shown
+    assert not program.json("ledger", "show", expect=1)["holds"]
 
 
 def test_output_for_a_closed_pipe(program: Program) -> None:

@@ -7,7 +7,7 @@ steps that are settled from the start; files too new for that are compared by di
 from __future__ import annotations
 
 import posixpath
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 
 from yatagan.batches.states import Evidence, StepState
@@ -159,10 +159,10 @@ def _sum_up(plan: Plan) -> None:
         summary.unread += len(arrival.tree.unread)
         summary.looked_into += len(arrival.same_by_digest)
         for difference in arrival.differences:
-            _count(summary, difference)
+            _count(summary, difference, arrival.tree.unread)
 
 
-def _count(summary: Summary, difference: Difference) -> None:
+def _count(summary: Summary, difference: Difference, unread: Mapping[bytes, Fault]) -> None:
     facts, verdict = difference.facts, difference.verdict
     if not facts.kind.carried:
         summary.not_carried += 1
@@ -172,7 +172,7 @@ def _count(summary: Summary, difference: Difference) -> None:
         if facts.kind is Kind.FILE:
             summary.left += 1
             summary.left_size += facts.size
-    else:
+    elif difference.path not in unread:
         summary.replaced += verdict is Verdict.DIFFERENT
         if facts.kind is Kind.FILE:
             summary.files += 1
@@ -232,15 +232,19 @@ class _Numbering:
             step = self._step(FILES_PHASE, kind, *ends)
             yield replace(step, state=StepState.FAILED, fault=Fault.KIND_IN_THE_WAY, detail=difference.other.kind.value)
         elif facts.kind is Kind.DIRECTORY:
-            yield from self._directory(difference, depth, ends)
+            yield from self._directory(arrival, difference, depth, ends)
         elif facts.kind is Kind.LINK:
             yield from self._link(arrival, difference, ends)
         else:
             yield self._file(arrival, difference, ends)
 
-    def _directory(self, difference: Difference, depth: int, ends: tuple[bytes, bytes, bytes, Facts]) -> Iterator[Step]:
+    def _directory(
+        self, arrival: Arrival, difference: Difference, depth: int, ends: tuple[bytes, bytes, bytes, Facts]
+    ) -> Iterator[Step]:
         if difference.verdict is Verdict.SAME:
             return  # it is there; an existing directory keeps its facts
+        if difference.path in arrival.tree.unread:
+            return  # an empty one would pass for it
         yield self._step(depth, StepKind.DIRECTORY, *ends)
         yield self._step(FACTS_PHASE - depth, StepKind.FACTS, *ends)
 

@@ -65,17 +65,16 @@ def _show(record: Record) -> None:
         click.style(f"{when}  {record.kind.value}", bold=True)
         + f", {click.style(outcome, fg=colour)}, by {text.show(record.who)}{mark}"
     )
-    if not body:
-        text.facts([("", f"damaged, in {record.file}")])
-        return
-    text.facts(
-        [
+    try:
+        rows = [
             ("what", _what(record)),
             ("files", _files(body)),
             ("evidence", _evidence(body)),
             ("digests", f"lists/{body['list'][:16]}…" if body.get("list") else ""),
         ]
-    )
+    except (KeyError, TypeError, ValueError, AttributeError):
+        rows = [("", f"damaged, in {record.file}")]  # somebody wrote in it who is not us
+    text.facts(rows)
 
 
 def _evidence(body: dict[str, Any]) -> str:

@@ -77,25 +77,24 @@ class _Scan:
             reached += 1
 
     async def _list(self, relative: bytes) -> list[bytes]:
-        """List one directory; the directories found in it."""
-        below: list[bytes] = []
+        """List one directory; the directories found in it. A listing that breaks off counts for nothing."""
+        found: dict[bytes, Facts] = {}
         async with self._slots:
             try:
                 async for handful in self._store.entries(self._tree.absolute(relative)):
                     for name, facts in handful:
-                        if is_ours(name):
-                            continue
-                        path = posixpath.join(relative, name) if relative else name
-                        self._tree.entries[path] = facts
-                        if facts.kind is Kind.DIRECTORY:
-                            below.append(path)
-                        elif facts.kind is Kind.LINK:
-                            await self._read_link(path)
+                        if not is_ours(name):
+                            found[posixpath.join(relative, name) if relative else name] = facts
             except StoreError as error:
                 if error.fault in LINE_FAULTS:
                     raise
                 self._tree.unread[relative] = error.fault
-        return below
+                return []
+            for path, facts in found.items():
+                if facts.kind is Kind.LINK:
+                    await self._read_link(path)
+        self._tree.entries.update(found)
+        return [path for path, facts in found.items() if facts.kind is Kind.DIRECTORY]
 
     async def _read_link(self, path: bytes) -> None:
         try:

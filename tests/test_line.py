@@ -1,0 +1,137 @@
+"""Requests over a line to a node: what its errors mean, and when it has gone silent. No sockets."""
+
+from __future__ import annotations
+
+import asyncio
+from typing import Any
+
+import asyncssh
+import pytest
+
+from yatagan.config.nodes import Node
+from yatagan.errors import Fault, StoreError
+from yatagan.stores.line import BareFailure, Line
+
+
+class Connection:
+    """As much of a login as a line needs."""
+
+    def __init__(self) -> None:
+        self.node = Node("oak", "oak.fen.example")
+        self.lost = asyncio.Event()
+        self.helper: Any = self
+        self.heard: Any = None
+        self.connection = self
+        self.aborted = self.closed = False
+
+    def abort(self) -> None:
+        self.aborted = True
+        self.lost.set()
+
+    async def close(self) -> None:
+        self.closed = True
+
+
+async def fails(error: Exception) -> None:
+    raise error
+
+
+MEANINGS = [
+    (asyncssh.SFTPNoSuchFile("said"), Fault.MISSING),
+    (asyncssh.SFTPPermissionDenied("said"), Fault.DENIED),
+    (asyncssh.SFTPFileAlreadyExists("said"), Fault.EXISTS),
+    (asyncssh.SFTPWriteProtect("said"), Fault.READ_ONLY),
+    (asyncssh.SFTPNoSpaceOnFilesystem("said"), Fault.NO_ROOM),
+    (asyncssh.SFTPQuotaExceeded("said"), Fault.NO_ROOM),
+    (asyncssh.SFTPOpUnsupported("said"), Fault.UNSUPPORTED),
+    (asyncssh.SFTPNotADirectory("said"), Fault.NOT_A_DIRECTORY),
+    (asyncssh.SFTPFileIsADirectory("said"), Fault.IS_DIRECTORY),
+    (asyncssh.SFTPLinkLoop("said"), Fault.IS_LINK),
+    (asyncssh.SFTPInvalidParameter("said"), Fault.REFUSED),
+    (asyncssh.SFTPConnectionLost("said"), Fault.LINE_LOST),
+    (asyncssh.SFTPNoConnection("said"), Fault.LINE_LOST),
+    (asyncssh.SFTPBadMessage("said"), Fault.LINE_LOST),
+    (asyncssh.ConnectionLost("said"), Fault.LINE_LOST),
+    (asyncssh.ChannelOpenError(1, "said"), Fault.LINE_LOST),
+    (ConnectionResetError("said"), Fault.LINE_LOST),
+    (EOFError("said"), Fault.LINE_LOST),
+    (ValueError("said"), Fault.LINE_LOST),
+    (OSError(13, "said"), Fault.DENIED),
+    (OSError(28, "said"), Fault.NO_ROOM),
+    (OSError(0, "said"), Fault.REFUSED),
+]
+
+
+@pytest.mark.parametrize(("error", "fault"), MEANINGS, ids=lambda value: getattr(value, "value", type(value).__name__))
+def test_what_an_error_means(error: Exception, fault: Fault) -> None:
+    async def work() -> None:
+        line = Line(Connection(), 60)  # type: ignore[arg-type]
+        with pytest.raises(StoreError) as caught:
+            await line.ask(fails(error), b"/fen/a")
+        assert (caught.value.fault, caught.value.path, caught.value.store) == (fault, b"/fen/a", "oak")
+        assert "said" in caught.value.detail
+        await line.close()
+
+    asyncio.run(work())
+
+
+def test_a_bare_failure_is_left_to_whoever_asked() -> None:
+    async def work() -> None:
+        connection = Connection()
+        line = Line(connection, 60)  # type: ignore[arg-type]
+        with pytest.raises(BareFailure) as caught:
+            await line.ask(fails(asyncssh.SFTPFailure("said")), b"/fen/a")
+        assert caught.value.said == "said"
+        await line.close()
+        assert connection.closed
+
+    asyncio.run(work())
+
+
+def test_a_silent_server_is_given_up_and_everything_outstanding_with_it() -> None:
+    async def work() -> None:
+        connection = Connection()
+        line = Line(connection, 0.4)  # type: ignore[arg-type]
+        asked = [asyncio.ensure_future(line.ask(asyncio.sleep(3600), b"/fen/a")) for _ in range(3)]
+        faults = [error.fault for error in await asyncio.gather(*asked, return_exceptions=True)]  # type: ignore[union-attr]
+        assert faults == [Fault.SILENT] * 3 and connection.aborted
+        with pytest.raises(StoreError):  # nothing goes over it any more, and nothing waits for it
+            await line.ask(asyncio.sleep(0), b"")
+
+    asyncio.run(work())
+
+
+def test_signs_of_life_keep_a_line() -> None:
+    async def work() -> None:
+        connection = Connection()
+        line = Line(connection, 1.0)  # type: ignore[arg-type]
+        asked = asyncio.ensure_future(line.ask(asyncio.sleep(2.5, "the digest"), b"/fen/a"))
+        while not asked.done():
+            connection.heard()
+            await asyncio.sleep(0.05)
+        assert await asked == "the digest" and not connection.aborted
+        await line.close()
+
+    asyncio.run(work())
+
+
+def test_a_lost_connection_ends_what_is_outstanding() -> None:
+    async def work() -> None:
+        connection = Connection()
+        line = Line(connection, 60)  # type: ignore[arg-type]
+        asked = asyncio.ensure_future(line.ask(asyncio.sleep(3600), b"/fen/a"))
+        await asyncio.sleep(0)
+        connection.lost.set()
+        with pytest.raises(StoreError) as caught:
+            await asked
+        assert caught.value.fault is Fault.LINE_LOST
+        # Our own task being cancelled is another thing, and stays what it is.
+        line = Line(Connection(), 60)  # type: ignore[arg-type]
+        asked = asyncio.ensure_future(line.ask(asyncio.sleep(3600), b"/fen/a"))
+        await asyncio.sleep(0)
+        asked.cancel()
+        with pytest.raises(asyncio.CancelledError):
+            await asked
+        await line.close()
+
+    asyncio.run(work())

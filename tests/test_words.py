@@ -1,0 +1,67 @@
+"""What the user is told: one clause a fault, one line an error, nothing in either that a terminal would obey."""
+
+from __future__ import annotations
+
+import inspect
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from yatagan import errors as e
+from yatagan.cli.words import Exit, explain, fault, remedy
+from yatagan.errors import Fault
+
+EVIL = "\x1b[31mred\nnext \u202eline"
+
+ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
+    (e.UnknownHostKey("oak", EVIL, "SHA256:abc", "ssh-ed25519", ""), Exit.NO_LOGIN, "SHA256:abc", "--trust SHA256:abc"),
+    (
+        e.ChangedHostKey("oak", EVIL, "SHA256:new", ("SHA256:old",), EVIL),
+        Exit.NO_LOGIN,
+        "SHA256:new, known is SHA256:old",
+        "ask the site",
+    ),
+    (e.NeedsAnswer("oak", EVIL), Exit.NO_LOGIN, "nobody to answer", "from a terminal"),
+    (e.CannotReach("oak", "connect", EVIL, remedy="try"), Exit.NO_LOGIN, "oak: connecting failed", "try"),
+    (e.StoreError(Fault.DENIED, b"/fen/\x1b[0m\n", store="oak"), Exit.DIFFERENCES, "oak:", ""),
+    (e.StoreError(Fault.MISSING, b"/fen"), Exit.USAGE, "/fen", ""),
+    (e.StoreError(Fault.SILENT, store="oak"), Exit.NO_LOGIN, "oak", ""),
+    (e.BadPlace(EVIL, "it is none"), Exit.USAGE, "it is none", ""),
+    (e.BadConfig(EVIL, EVIL), Exit.USAGE, "next", ""),
+    (e.UnknownNode(EVIL, ("heron", "bittern")), Exit.USAGE, "no node is called", "known: heron, bittern"),
+    (e.UnknownNode("oak", ()), Exit.USAGE, "no node is called 'oak'", "yatagan node add oak ADDRESS"),
+    (e.NoSuchBatch(""), Exit.USAGE, "no batch yet", "yatagan stage"),
+    (e.NoSuchBatch("k7"), Exit.USAGE, "no batch is called", "batch list"),
+    (e.NoSuchBatch("k7", ("a-k7", "b-k7")), Exit.USAGE, "a-k7, b-k7", "more of the name"),
+    (e.BatchInUse("a-k7", EVIL), Exit.REFUSED, "a-k7 is being carried", "wait"),
+    (e.BatchInUse("a-k7", "process 1", EVIL), Exit.REFUSED, "process 1", "remove"),
+    (e.JournalError(EVIL, EVIL), Exit.INTERRUPTED, "cannot be written or read", "batch resume"),
+    (e.JournalError(EVIL, EVIL, damaged=True), Exit.DIFFERENCES, "is damaged", "stage again"),
+    (e.Refused("it would", "do not"), Exit.REFUSED, "it would", "do not"),
+    (e.BadList(EVIL, 3, "no digest"), Exit.USAGE, "line 3", "sha256sum"),
+]
+
+
+def test_no_error_is_left_out_of_the_table() -> None:
+    mine = {kind for _, kind in inspect.getmembers(e, inspect.isclass) if issubclass(kind, e.YataganError)} - {
+        e.YataganError
+    }
+    assert mine == {type(error) for error, _, _, _ in ERRORS}
+
+
+@pytest.mark.parametrize(("error", "status", "what", "next_"), ERRORS, ids=lambda value: type(value).__name__)
+def test_an_error_is_one_line_that_says_what_and_what_next(
+    error: e.YataganError, status: Exit, what: str, next_: str
+) -> None:
+    said, advice, exit_status = explain(error)
+    assert (exit_status, what in said, next_ in advice) == (status, True, True), (said, advice)
+    assert not {"\x1b", "\n", "\u202e"} & set(said + advice)
+
+
+@given(detail=st.text())
+@pytest.mark.parametrize("what", Fault)
+def test_every_fault_is_a_clause(what: Fault, detail: str) -> None:
+    clause = fault(what, detail)
+    assert clause and clause[0].islower() and not clause.endswith(".")
+    assert (clause + remedy(what)).isprintable()
