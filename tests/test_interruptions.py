@@ -103,9 +103,9 @@ def test_little_is_sent_again(program: Program, practice: Practice) -> None:
     assert (far.root / "big").read_bytes() == (program.directory / "big").read_bytes()
 
 
-def test_a_cut_line_is_retried_by_itself(program: Program, far: Far, practice: Practice) -> None:
-    if far.kind != "practice":
-        pytest.skip("only practice nodes cut their lines on demand")
+def test_a_cut_line_is_retried_by_itself(program: Program, practice: Practice) -> None:
+    far = practice.far()
+    program(*far.add)
     make_tree(program.directory / "fen")
     practice.wrong("heron", cut_after="2MB", refuse_for="1500ms")
     done = program("stage", "fen", "heron:")

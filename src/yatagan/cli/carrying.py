@@ -200,7 +200,7 @@ def _left(outcome: Outcome) -> str:
 
 
 _PROOFS = {
-    Evidence.ON_NODE: "hashed on the node after it was synced, and equal (on-node)",
+    Evidence.ON_NODE: "hashed on the node once synced, and equal (on-node)",
     Evidence.READ_BACK: "read back, hashed here, and equal (read-back)",
     Evidence.RECEIVED: "hashed here on arrival (received)",
     Evidence.SENT: "in place, contents not looked at (sent)",

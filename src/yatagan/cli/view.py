@@ -74,11 +74,17 @@ class Progress:
         return max(now - began, 0.2), self._carried - carried, self.files_done - files
 
     @property
+    def share(self) -> float:
+        """How much of the work is done, 0 to 1: bytes and files both count, as both take time."""
+        whole = _work(self.size, self.files)
+        return _work(self.size_done, self.files_done) / whole if whole else 1.0
+
+    @property
     def left_seconds(self) -> float | None:
-        """At this pace, counting both bytes and files; None when nothing moves."""
+        """At this pace; None when nothing moves."""
         seconds, carried, files = self._recent()
-        pace = (carried + files * _FILE_COST) / seconds
-        left = self.size - self.size_done + (self.files - self.files_done) * _FILE_COST
+        pace = _work(carried, files) / seconds
+        left = _work(self.size - self.size_done, self.files - self.files_done)
         return left / pace if pace > 0 else None
 
     def _sample(self) -> None:
@@ -134,6 +140,10 @@ class Progress:
         elif self.ageing_until > time.monotonic():
             parts.append("giving new files time to show a change")
         return ", ".join(parts)
+
+
+def _work(size: int, files: int) -> int:
+    return size + files * _FILE_COST
 
 
 def _line_text(event: ev.LineWaiting) -> str:
@@ -262,10 +272,7 @@ class Live:
     def _bar(self, wide: int) -> Text:
         from rich.text import Text
 
-        progress = self._progress
-        share = progress.size_done / progress.size if progress.size else 1.0
-        if not progress.size and progress.files:
-            share = progress.files_done / progress.files
+        share = self._progress.share
         room = wide - 11
         full = int(room * share)
         return Text.assemble("  ", ("━" * full, "cyan"), ("━" * (room - full), "grey30"), (f" {share:4.0%}", "bold"))
