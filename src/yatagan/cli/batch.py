@@ -55,7 +55,7 @@ def list_(json_: bool) -> None:
             )
             for batch, outcome in rows
         ]
-        text.table(("batch", "state", "files", "made", "to"), table)
+        text.table(("batch", "state", "files", "made", "to"), table, squeeze=True)
     for _, why in damaged:
         text.warn("; ".join(words.explain(why)[:2]))
     if damaged:

@@ -20,7 +20,7 @@ from yatagan.cli import words
 from yatagan.cli.text import show
 from yatagan.config.home import Home, LineSettings, load_line_settings
 from yatagan.config.nodes import NodeBook
-from yatagan.errors import NeedsAnswer, UnknownHostKey, YataganError
+from yatagan.errors import UnknownHostKey, YataganError
 from yatagan.places import Place
 
 if TYPE_CHECKING:
@@ -63,14 +63,6 @@ def _plain_interrupts() -> Iterator[None]:
         yield
     finally:
         signal.signal(signal.SIGINT, before)
-
-
-class Nobody:
-    """There is nobody to ask."""
-
-    async def answer(self, question: Question) -> str:
-        """Raises NeedsAnswer."""
-        raise NeedsAnswer(question.node, question.text)
 
 
 class Reused:
@@ -118,6 +110,7 @@ class App:
             from yatagan.stores.local import LocalSource
 
             return LocalSource(os.getcwdb())
+        from yatagan.nodes.login import Nobody
         from yatagan.stores.sftp import NodeSource
 
         answers = AtTerminal() if self.questions else Nobody()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 import time
 from collections.abc import Iterable, Sequence
 
@@ -137,9 +138,17 @@ def _wrap(text: str, room: int) -> list[str]:
     return [*lines, line]
 
 
-def table(head: Sequence[str], rows: Sequence[Sequence[str]], right: Sequence[int] = ()) -> None:
-    """Print aligned columns; `right` names the columns that are aligned to the right. The last is never padded."""
+def table(
+    head: Sequence[str], rows: Sequence[Sequence[str]], right: Sequence[int] = (), *, squeeze: bool = False
+) -> None:
+    """Print aligned columns; `right` names the columns that are aligned to the right. The last is never padded.
+
+    `squeeze`: on a terminal the last column is shortened so that a row is a line.
+    """
     widths = [max(len(row[at]) for row in [head, *rows]) for at in range(len(head))]
+    if squeeze and sys.stdout.isatty():
+        room = max(16, width() - sum(widths[:-1]) - 2 * len(widths[:-1]))
+        rows = [[*row[:-1], shorten(row[-1], room)] for row in rows]
     for line, row in enumerate([head, *rows]):
         cells = [
             cell.rjust(widths[at]) if at in right else cell if at == len(head) - 1 else cell.ljust(widths[at])
