@@ -56,6 +56,10 @@ class Terminal:
         """Type a line."""
         os.write(self._master, text.encode() + b"\n")
 
+    def press(self, keys: str) -> None:
+        """Press keys."""
+        os.write(self._master, keys.encode())
+
     def end(self, seconds: float = 60) -> int:
         """Read to the end; the exit status."""
         limit = time.monotonic() + seconds

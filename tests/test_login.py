@@ -137,6 +137,52 @@ def test_password_and_code_once_for_the_whole_stage(program: Program, practice: 
     assert again.end() == 0 and "Nothing to move" in again.seen
 
 
+def test_a_wait_for_an_approval_does_not_look_like_a_hang(program: Program, practice: Practice) -> None:
+    program(*practice.far("bittern").add)
+    practice.wrong("bittern", approve_after="4s")
+    terminal = Terminal(program, "list", "bittern:")
+    _log_in(terminal, practice, practice.site.codes.read_text().split()[0])
+    terminal.expect("bittern says: Approve this login on your phone.")
+    for _ in range(2):
+        terminal.expect("bittern has not let us in yet (")
+    assert terminal.end() == 0 and "empty" in terminal.seen
+
+
+def test_a_lost_line_asks_again_where_there_is_somebody(program: Program, practice: Practice) -> None:
+    far = practice.far("bittern")
+    program(*far.add)
+    (program.directory / "big").write_bytes(os.urandom(3_000_000))
+    practice.wrong("bittern", max_rate="2MB", cut_after="1MB")
+    terminal = Terminal(program, "stage", "big", "bittern:")
+    _log_in(terminal, practice, practice.site.codes.read_text().split()[0])
+    terminal.expect("the line was lost")
+    _log_in(terminal, practice, practice.site.codes.read_text().split()[0])
+    assert terminal.end() == 0 and "the line is back" in terminal.seen
+    assert (far.root / "big").read_bytes() == (program.directory / "big").read_bytes()
+
+
+@pytest.mark.parametrize("typed", ["\x03", "\x04"], ids=["Ctrl-C", "Ctrl-D"])
+def test_a_login_that_nobody_answers_leaves_the_batch_waiting_for_one(
+    program: Program, practice: Practice, typed: str
+) -> None:
+    far = practice.far("bittern")
+    program(*far.add)
+    (program.directory / "big").write_bytes(os.urandom(3_000_000))
+    practice.wrong("bittern", max_rate="2MB", cut_after="1MB")
+    terminal = Terminal(program, "stage", "big", "bittern:")
+    _log_in(terminal, practice, practice.site.codes.read_text().split()[0])
+    terminal.expect("asks: Password:")
+    terminal.press(typed)
+    assert terminal.end() in (3, 4) and "batch resume" in terminal.seen and "Traceback" not in terminal.seen
+    assert program.json("batch", "show")["state"] in ("needs a login", "interrupted")
+    assert "'Password:'" in program("batch", "resume", expect=3).stdout
+    assert program.json("batch", "show")["state"] == "needs a login"
+    again = Terminal(program, "batch", "resume")
+    _log_in(again, practice, practice.site.codes.read_text().split()[0])
+    assert again.end() == 0
+    assert (far.root / "big").read_bytes() == (program.directory / "big").read_bytes()
+
+
 def test_a_used_code_is_refused(program: Program, practice: Practice) -> None:
     program(*practice.far("bittern").add)
     terminal = Terminal(program, "list", "bittern:")

@@ -63,5 +63,5 @@ def test_an_error_is_one_line_that_says_what_and_what_next(
 @pytest.mark.parametrize("what", Fault)
 def test_every_fault_is_a_clause(what: Fault, detail: str) -> None:
     clause = fault(what, detail)
-    assert clause and clause[0].islower() and not clause.endswith(".")
+    assert clause and clause[0].islower() and not fault(what, "").endswith(".")
     assert (clause + remedy(what)).isprintable()

@@ -23,6 +23,7 @@ from yatagan.batches.outcome import Outcome, outcome_of, record
 from yatagan.batches.runner import Policy
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.cli import text, words
+from yatagan.cli.asking import AtTerminal
 from yatagan.cli.context import App, Reused
 from yatagan.cli.view import Progress, view_for
 from yatagan.errors import CannotReach, Fault, JournalError
@@ -88,6 +89,8 @@ async def carry(
 
     line = app.line()
     executor = Executor(journal, *ends, listen, replace(Conditions(), policy=Policy(patience=line.patience)))
+    if isinstance(app.answers, AtTerminal):
+        app.answers.aside, app.answers.stop = view.paused, executor.stop
     loop = asyncio.get_running_loop()
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         loop.add_signal_handler(number, executor.stop)

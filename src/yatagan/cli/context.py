@@ -3,13 +3,10 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
-import getpass
 import json
 import os
-import signal
 import sys
-from collections.abc import Callable, Coroutine, Iterator
+from collections.abc import Callable, Coroutine
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
@@ -17,6 +14,7 @@ from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
 import click
 
 from yatagan.cli import words
+from yatagan.cli.asking import AtTerminal, Unattended, plain_interrupts
 from yatagan.cli.text import show
 from yatagan.config.home import Home, LineSettings, load_line_settings
 from yatagan.config.nodes import NodeBook
@@ -24,7 +22,6 @@ from yatagan.errors import UnknownHostKey, YataganError
 from yatagan.places import Place
 
 if TYPE_CHECKING:
-    from yatagan.nodes.login import Question
     from yatagan.stores.interface import Source, Store
 
 T = TypeVar("T")
@@ -38,31 +35,6 @@ def find_home() -> Home:
     import platformdirs
 
     return Home(Path(platformdirs.user_config_dir("yatagan")), Path(platformdirs.user_state_dir("yatagan")), ssh)
-
-
-class AtTerminal:
-    """Asks the person at the terminal. Asking stops everything else, which is as it should be: we cannot go on."""
-
-    async def answer(self, question: Question) -> str:
-        """The server's words, then what is typed; secrets are not shown."""
-        if question.instructions:
-            for line in question.instructions.splitlines():
-                click.echo(show(line), err=True)
-        text = f"{question.node} asks: {show(question.text.strip())} "
-        with _plain_interrupts():
-            if not question.shown:
-                return getpass.getpass(text)
-            return str(click.prompt(text, prompt_suffix="", default="", show_default=False, err=True))
-
-
-@contextlib.contextmanager
-def _plain_interrupts() -> Iterator[None]:
-    """Ctrl-C ends a question at once; while files move it means a clean stop instead."""
-    before = signal.signal(signal.SIGINT, signal.default_int_handler)
-    try:
-        yield
-    finally:
-        signal.signal(signal.SIGINT, before)
 
 
 class Reused:
@@ -89,12 +61,18 @@ class App:
     """One run of the program."""
 
     home: Home
-    questions: bool = True
+    answers: AtTerminal | Unattended
 
     @classmethod
     def start(cls, *, questions: bool = True) -> App:
         """With the user's directories; questions only where there is a terminal to ask at."""
-        return cls(find_home(), questions and sys.stdin.isatty() and sys.stderr.isatty())
+        attended = questions and sys.stdin.isatty() and sys.stderr.isatty()
+        return cls(find_home(), AtTerminal() if attended else Unattended())
+
+    @property
+    def questions(self) -> bool:
+        """Whether there is somebody to ask."""
+        return isinstance(self.answers, AtTerminal)
 
     def line(self) -> LineSettings:
         """Settings of the line."""
@@ -110,12 +88,10 @@ class App:
             from yatagan.stores.local import LocalSource
 
             return LocalSource(os.getcwdb())
-        from yatagan.nodes.login import Nobody
         from yatagan.stores.sftp import NodeSource
 
-        answers = AtTerminal() if self.questions else Nobody()
         node = self.nodes().get(place.node)
-        return NodeSource(node, self.home, self.line(), answers, pinned=pinned, commands=commands)
+        return NodeSource(node, self.home, self.line(), self.answers, pinned=pinned, commands=commands)
 
     async def open(self, source: Source) -> Store:
         """Open a store; an unknown host key is shown and asked about once."""
@@ -132,7 +108,7 @@ class App:
     def _trusts(self, error: UnknownHostKey) -> bool:
         click.echo(f"{error.node} ({show(error.host)}) is new to us. Its host key, {error.algorithm}:", err=True)
         click.echo("  " + click.style(error.fingerprint, bold=True), err=True)
-        with _plain_interrupts():
+        with plain_interrupts():
             return click.confirm("Is this the key that the site publishes?", default=False, err=True)
 
 

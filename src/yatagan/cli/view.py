@@ -6,9 +6,12 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import sys
 import time
 from collections import deque
+from collections.abc import Iterator
+from contextlib import AbstractContextManager
 from types import TracebackType
 from typing import TYPE_CHECKING, Protocol, Self
 
@@ -159,6 +162,9 @@ class View(Protocol):
     def take(self, event: ev.Event) -> None:
         """Be told."""
 
+    def paused(self) -> AbstractContextManager[None]:
+        """Make room for a question."""
+
     async def __aenter__(self) -> Self:
         """Start showing."""
 
@@ -173,6 +179,10 @@ class Silent:
 
     def take(self, event: ev.Event) -> None:
         """See `View.take`."""
+
+    def paused(self) -> AbstractContextManager[None]:
+        """See `View`."""
+        return contextlib.nullcontext()
 
     async def __aenter__(self) -> Self:
         """See `View`."""
@@ -205,6 +215,10 @@ class Lines:
     @staticmethod
     def _say(line: str) -> None:
         click.echo(f"{time.strftime('%H:%M:%S')}  {line}", err=True)
+
+    def paused(self) -> AbstractContextManager[None]:
+        """See `View`. A line between is no harm."""
+        return contextlib.nullcontext()
 
     async def _repeat(self) -> None:
         while True:
@@ -288,6 +302,17 @@ class Live:
             f"{text.size(file.size)}, being proven" if whole else f"{text.size(file.done)} of {text.size(file.size)}"
         )
         return Text(f"  {name:<{wide - 36}}  {amount:>22}  {share:4.0%}", style="dim", no_wrap=True)
+
+    @contextlib.contextmanager
+    def paused(self) -> Iterator[None]:
+        """See `View`."""
+        drawn = self._live.is_started
+        self._live.stop()
+        try:
+            yield
+        finally:
+            if drawn:
+                self._live.start()
 
     async def __aenter__(self) -> Self:
         """See `View`."""

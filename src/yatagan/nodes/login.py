@@ -10,9 +10,10 @@ from __future__ import annotations
 import asyncio
 import logging
 import socket
+import time
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any
 
 import asyncssh
 
@@ -20,6 +21,7 @@ from yatagan.config.home import Home, LineSettings
 from yatagan.config.nodes import Node
 from yatagan.errors import CannotReach, ChangedHostKey, NeedsAnswer, UnknownHostKey
 from yatagan.nodes import trust
+from yatagan.nodes.answers import Answers, Question
 from yatagan.nodes.helper.client import Helper, NoHelper
 
 # A connection that goes away floods this logger with one line for every write that follows.
@@ -39,31 +41,10 @@ _CIPHERS = (
 _WINDOW = 8 << 20
 #: Rounds of questions before we take it that the answers were wrong (servers end it at six).
 _ROUNDS = 6
-
-
-@dataclass(frozen=True, slots=True)
-class Question:
-    """One prompt of a server, in its own words (unsafe to print as it is)."""
-
-    node: str
-    text: str
-    instructions: str = ""
-    shown: bool = False
-
-
-class Answers(Protocol):
-    """Somebody or something that answers a server's questions."""
-
-    async def answer(self, question: Question) -> str:
-        """The answer. Raises NeedsAnswer when there is nobody."""
-
-
-class Nobody:
-    """Answers nothing."""
-
-    async def answer(self, question: Question) -> str:
-        """Raises NeedsAnswer."""
-        raise NeedsAnswer(question.node, question.text)
+#: Tries at a key's pass phrase.
+_PHRASES = 3
+#: Seconds of silence during a login before somebody is told that we wait.
+_PATIENT = 2.0
 
 
 class _Client(asyncssh.SSHClient):
@@ -74,9 +55,15 @@ class _Client(asyncssh.SSHClient):
         self._known = known
         self._answers = answers
         self._rounds = 0
+        self._asking = False
+        self._reached = False
+        self._quiet_since = time.monotonic()
         self.sight: trust.Sight | None = None
         self.stopped: NeedsAnswer | None = None
         self.lost = asyncio.Event()
+
+    def connection_made(self, conn: asyncssh.SSHClientConnection) -> None:
+        self._reached = True
 
     def connection_lost(self, exc: Exception | None) -> None:
         self.lost.set()
@@ -89,6 +76,9 @@ class _Client(asyncssh.SSHClient):
         self.sight = sight
         return False
 
+    def auth_banner_received(self, msg: str, lang: str) -> None:
+        self._answers.tell(self._node.name, msg)
+
     async def password_auth_requested(self) -> str | None:
         return await self._ask(Question(self._node.name, "Password: "))
 
@@ -98,23 +88,44 @@ class _Client(asyncssh.SSHClient):
     async def kbdint_challenge_received(
         self, name: str, instructions: str, lang: str, prompts: Sequence[tuple[str, bool]]
     ) -> Sequence[str] | None:
+        for words in (name, instructions):
+            if words.strip():
+                self._answers.tell(self._node.name, words)
         given = []
         for text, shown in prompts:
-            answer = await self._ask(Question(self._node.name, text, instructions, shown))
+            answer = await self._ask(Question(self._node.name, text, shown))
             if answer is None:
                 return None
             given.append(answer)
-        return given
+        return given  # to a round without prompts the answer is nothing
 
     async def _ask(self, question: Question) -> str | None:
         self._rounds += 1
         if self._rounds > _ROUNDS or self.stopped is not None:
             return None
         try:
+            self._asking = True
             return await self._answers.answer(question)
         except NeedsAnswer as error:
             self.stopped = error
             return None
+        finally:
+            self._asking = False
+            self._quiet_since = time.monotonic()
+
+    async def tell_the_wait(self) -> None:
+        """Tell how long the server has said nothing, until cancelled. A wait for an approval looks like a hang."""
+        told = False
+        try:
+            while True:
+                await asyncio.sleep(1.0)
+                seconds = time.monotonic() - self._quiet_since
+                if not self._asking and seconds >= _PATIENT:
+                    told = True
+                    self._answers.waiting(self._node.name, seconds, reached=self._reached)
+        finally:
+            if told:
+                self._answers.waited()
 
 
 @dataclass(slots=True)
@@ -201,8 +212,9 @@ async def _connect(
     if node.user is not None:
         options["username"] = node.user
     if node.key is not None:
-        options["client_keys"] = [node.key]
+        options.update(await _key_options(node, client._answers))
     sock = None
+    waiting = asyncio.create_task(client.tell_the_wait())
     try:
         if pinned is not None:
             async with asyncio.timeout(20):
@@ -213,6 +225,53 @@ async def _connect(
         if sock is not None:
             sock.close()
         raise _explain(node, client, error) from error
+    finally:
+        waiting.cancel()
+
+
+async def _key_options(node: Node, answers: Answers) -> dict[str, Any]:
+    """How to log in with the node's own key and no other: many offered keys end a login at some servers.
+
+    One with a pass phrase is used through the agent, if that holds it; else we ask.
+    """
+    key = node.key
+    assert key is not None
+    alone = {"client_keys": [key], "agent_path": None}
+    try:
+        asyncssh.read_private_key(key)
+        return alone
+    except asyncssh.KeyImportError as error:
+        if "assphrase" not in str(error):  # the library has no type of its own for a phrase that is missing
+            raise _bad_key(node, f"{key}: {error}") from error
+    except OSError as error:
+        raise _bad_key(node, f"{key}: {error.strerror}") from error
+    public = await _of_the_agent(key)
+    if public is not None:
+        return {"client_keys": [], "agent_identities": [public]}
+    for _ in range(_PHRASES):
+        phrase = await answers.answer(Question("", f"Pass phrase of the key {key}: "))
+        try:
+            asyncssh.read_private_key(key, phrase)
+            return {**alone, "passphrase": phrase}
+        except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError):
+            continue
+    raise _bad_key(node, "the pass phrase is wrong")
+
+
+async def _of_the_agent(key: str) -> bytes | None:
+    """The public half of a key, when the user's SSH agent holds the key."""
+    try:
+        public = asyncssh.read_public_key(f"{key}.pub").public_data
+        async with await asyncssh.connect_agent() as agent:
+            held = [pair.public_data for pair in await agent.get_keys()]
+    except (OSError, ValueError, asyncssh.Error, asyncssh.KeyImportError):
+        return None
+    return public if public in held else None
+
+
+def _bad_key(node: Node, said: str) -> CannotReach:
+    remedy = f"name another: yatagan node add {node.name} … --key FILE"
+    return CannotReach(node.name, "login", f"the key cannot be used: {said}", passing=False, remedy=remedy)
 
 
 async def _socket_to(address: tuple[str, int]) -> socket.socket:
@@ -255,13 +314,7 @@ def _explain(node: Node, client: _Client, error: Exception) -> CannotReach:
                 remedy="check the user name and the key (--user, --key), or the password that was typed",
             )
         case asyncssh.KeyImportError() | asyncssh.KeyEncryptionError():
-            return CannotReach(
-                name,
-                "login",
-                f"the key cannot be used: {said}",
-                passing=False,
-                remedy="a key with a pass phrase is loaded into the SSH agent with ssh-add",
-            )
+            return _bad_key(node, said)
         case FileNotFoundError() | PermissionError() | IsADirectoryError():
             return CannotReach(name, "login", f"a key or configuration file cannot be read: {said}", passing=False)
         case TimeoutError():

@@ -23,7 +23,8 @@ class Faults:
 
     `cut_after` bytes: every connection is cut, once. `refuse_for` seconds: logins are refused, from the cut on
     when there is one, else at once. `delay` seconds before every request. `max_rate` bytes a second.
-    `full_after` bytes written: the disk is full.
+    `full_after` bytes written: the disk is full. `approve_after` seconds: a login by password and code then waits
+    for an approval elsewhere, which comes so late.
     """
 
     cut_after: int | None = None
@@ -31,13 +32,14 @@ class Faults:
     delay: float | None = None
     max_rate: int | None = None
     full_after: int | None = None
+    approve_after: float | None = None
 
     def with_(self, name: str, value: str) -> Faults:
         """One fault changed, from text: `cut-after`, `20MB`. Raises ValueError."""
         field = name.replace("-", "_")
         if field not in {known.name for known in fields(self)}:
             raise ValueError(f"unknown fault {name!r}; known: {', '.join(names())}")
-        if field in ("refuse_for", "delay"):
+        if field in ("refuse_for", "delay", "approve_after"):
             return Faults(**{**asdict(self), field: parse_duration(value)})
         return Faults(**{**asdict(self), field: parse_size(value)})
 
@@ -111,6 +113,11 @@ class Trouble:
         """Bytes that may still be written; None for as many as the disk has."""
         full = self._now().full_after
         return None if full is None else max(0, full - self._written)
+
+    @property
+    def approval(self) -> float:
+        """Seconds until a login is approved."""
+        return self._now().approve_after or 0.0
 
     async def before_request(self) -> None:
         """The delay."""

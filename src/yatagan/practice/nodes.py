@@ -152,11 +152,15 @@ class _ByKey(_Server):
 
 
 class _ByPasswordAndCode(_Server):
-    """Keyboard-interactive in two rounds; a code works once."""
+    """Keyboard-interactive in two rounds, and a third without prompts where an approval is waited for.
+
+    A code works once.
+    """
 
     def __init__(self, node: PracticeNode) -> None:
         super().__init__(node)
         self._passed = False
+        self._approving = False
 
     def kbdint_auth_supported(self) -> bool:
         return True
@@ -165,11 +169,17 @@ class _ByPasswordAndCode(_Server):
         self._passed = False
         return "", "bittern, a practice node", "", [("Password: ", False)]
 
-    def validate_kbdint_response(self, username: str, responses: Any) -> Any:
+    async def validate_kbdint_response(self, username: str, responses: Any) -> Any:
+        if self._approving:
+            await asyncio.sleep(self._node.trouble.approval)
+            return True
         if not self._passed:
             self._passed = list(responses) == [self._node.site.password.read_text(encoding="utf-8")]
             return ("", "", "", [("One-time code: ", False)]) if self._passed else False
-        return self._use_code(responses[0] if len(responses) == 1 else "")
+        if not self._use_code(responses[0] if len(responses) == 1 else ""):
+            return False
+        self._approving = self._node.trouble.approval > 0
+        return ("", "Approve this login on your phone.", "", []) if self._approving else True
 
     def _use_code(self, code: str) -> bool:
         file = self._node.site.codes

@@ -22,8 +22,9 @@ from asyncssh.constants import FXF_CREAT, FXF_EXCL, FXF_READ, FXF_WRITE
 from yatagan.config.home import Home, LineSettings
 from yatagan.config.nodes import Node
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.nodes.answers import Answers
 from yatagan.nodes.helper.client import Helper
-from yatagan.nodes.login import Answers, Login, log_in
+from yatagan.nodes.login import Login, log_in
 from yatagan.stores.interface import Facts, NodeDigest, Reader, Traits, Writer
 from yatagan.stores.line import BareFailure, Line
 from yatagan.stores.local import kind_of

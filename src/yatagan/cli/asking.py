@@ -1,0 +1,99 @@
+"""Asking the person at the terminal what a login asks, and telling them when it waits for something else."""
+
+from __future__ import annotations
+
+import contextlib
+import getpass
+import signal
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager, ExitStack
+
+import click
+
+from yatagan.cli.text import show
+from yatagan.errors import NeedsAnswer
+from yatagan.nodes.answers import Nobody, Question
+
+#: Without a terminal, a wait is told after so many seconds, and again after so many more.
+_TOLD_AFTER, _TOLD_AGAIN = 5.0, 30.0
+
+
+class AtTerminal:
+    """Asks the person at the terminal. Asking stops everything else, which is as it should be: we cannot go on.
+
+    While a batch is carried, `aside` makes room on the screen, and `stop` is what Ctrl-C at a question does.
+    """
+
+    def __init__(self) -> None:
+        self.aside: Callable[[], AbstractContextManager[None]] = contextlib.nullcontext
+        self.stop: Callable[[], None] | None = None
+        self._waiting: ExitStack | None = None
+
+    async def answer(self, question: Question) -> str:
+        """The server's words, then what is typed; secrets are not shown."""
+        self.waited()
+        words = show(question.text.strip())
+        text = f"{question.node} asks: {words} " if question.node else f"{words} "
+        try:
+            with self.aside(), plain_interrupts():
+                if not question.shown:
+                    return getpass.getpass(text)
+                return str(click.prompt(text, prompt_suffix="", default="", show_default=False, err=True))
+        except (KeyboardInterrupt, click.Abort):
+            if self.stop is None:
+                raise
+            self.stop()
+            raise NeedsAnswer(question.node, question.text) from None
+        except EOFError:
+            raise NeedsAnswer(question.node, question.text) from None
+
+    def tell(self, node: str, said: str) -> None:
+        """What a server says, line by line."""
+        self.waited()
+        with self.aside():
+            for line in said.strip().splitlines():
+                click.echo(f"{node} says: {show(line.strip())}", err=True)
+
+    def waiting(self, node: str, seconds: float) -> None:
+        """One line, written over and over."""
+        if self._waiting is None:
+            self._waiting = ExitStack()
+            self._waiting.enter_context(self.aside())
+        line = f"{node} has not let us in yet ({seconds:.0f} s): approve the login elsewhere?"
+        click.echo(f"\r{line}", nl=False, err=True)
+
+    def waited(self) -> None:
+        """The line goes away."""
+        if self._waiting is not None:
+            click.echo("\r\x1b[2K", nl=False, err=True)
+            self._waiting.close()
+            self._waiting = None
+
+
+class Unattended(Nobody):
+    """There is nobody to ask; but somebody may read the log."""
+
+    def __init__(self) -> None:
+        self._told = 0.0
+
+    def waiting(self, node: str, seconds: float) -> None:
+        """A line now and then."""
+        if seconds >= (self._told + _TOLD_AGAIN if self._told else _TOLD_AFTER):
+            self._told = seconds
+            click.echo(
+                f"{node} has not let us in yet ({seconds:.0f} s); it may wait for an approval elsewhere", err=True
+            )
+
+    def waited(self) -> None:
+        """The next wait is another one."""
+        self._told = 0.0
+
+
+@contextlib.contextmanager
+def plain_interrupts() -> Iterator[None]:
+    """Ctrl-C ends a question at once; while files move it means a clean stop instead."""
+    before = signal.signal(signal.SIGINT, signal.default_int_handler)
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)

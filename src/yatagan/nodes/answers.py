@@ -1,0 +1,60 @@
+"""Who answers what a login asks, and who is told that it waits.
+
+The words of a server travel as they came and are unsafe to print: whoever shows them makes them safe.
+Answers are used once and never kept.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Protocol
+
+from yatagan.errors import NeedsAnswer
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """One prompt, in the words of whoever asks: a node, or this machine about a key of its own (`node` is empty).
+
+    `shown` tells whether the answer may be seen while it is typed.
+    """
+
+    node: str
+    text: str
+    shown: bool = False
+
+
+class Answers(Protocol):
+    """Somebody or something that answers, and is told how the login goes on."""
+
+    async def answer(self, question: Question) -> str:
+        """The answer. Raises NeedsAnswer when there is nobody."""
+
+    def tell(self, node: str, said: str) -> None:
+        """What a server says without asking anything."""
+
+    def waiting(self, node: str, seconds: float, *, reached: bool) -> None:
+        """The node has let us wait for so long. Told every second.
+
+        One that is `reached` but does not go on may wait for an approval elsewhere.
+        """
+
+    def waited(self) -> None:
+        """The wait is over, one way or the other."""
+
+
+class Nobody:
+    """Answers nothing and hears nothing."""
+
+    async def answer(self, question: Question) -> str:
+        """Raises NeedsAnswer."""
+        raise NeedsAnswer(question.node, question.text)
+
+    def tell(self, node: str, said: str) -> None:
+        """See `Answers`."""
+
+    def waiting(self, node: str, seconds: float, *, reached: bool) -> None:
+        """See `Answers`."""
+
+    def waited(self) -> None:
+        """See `Answers`."""
