@@ -54,13 +54,12 @@ class AtTerminal:
             for line in said.strip().splitlines():
                 click.echo(f"{node} says: {show(line.strip())}", err=True)
 
-    def waiting(self, node: str, seconds: float) -> None:
+    def waiting(self, node: str, seconds: float, *, reached: bool) -> None:
         """One line, written over and over."""
         if self._waiting is None:
             self._waiting = ExitStack()
             self._waiting.enter_context(self.aside())
-        line = f"{node} has not let us in yet ({seconds:.0f} s): approve the login elsewhere?"
-        click.echo(f"\r{line}", nl=False, err=True)
+        click.echo(f"\r\x1b[2K{_wait(node, seconds, reached)}", nl=False, err=True)
 
     def waited(self) -> None:
         """The line goes away."""
@@ -76,17 +75,21 @@ class Unattended(Nobody):
     def __init__(self) -> None:
         self._told = 0.0
 
-    def waiting(self, node: str, seconds: float) -> None:
+    def waiting(self, node: str, seconds: float, *, reached: bool) -> None:
         """A line now and then."""
         if seconds >= (self._told + _TOLD_AGAIN if self._told else _TOLD_AFTER):
             self._told = seconds
-            click.echo(
-                f"{node} has not let us in yet ({seconds:.0f} s); it may wait for an approval elsewhere", err=True
-            )
+            click.echo(_wait(node, seconds, reached), err=True)
 
     def waited(self) -> None:
         """The next wait is another one."""
         self._told = 0.0
+
+
+def _wait(node: str, seconds: float, reached: bool) -> str:
+    if not reached:
+        return f"connecting to {node} ({seconds:.0f} s)"
+    return f"{node} has not let us in yet ({seconds:.0f} s): approve the login elsewhere?"
 
 
 @contextlib.contextmanager
