@@ -159,7 +159,7 @@ class OpenSsh:
 
 
 def start_sshd(
-    base: Path, extra: str = "", sftp: str = "/usr/lib/openssh/sftp-server"
+    base: Path, extra: str = "", sftp: str = "/usr/lib/openssh/sftp-server", sshd: str = SSHD, use_pam: str = "no"
 ) -> tuple[subprocess.Popen[bytes], int]:
     """Start sshd on a free port; returns when it listens."""
     with socket.create_server(("127.0.0.1", 0)) as free:
@@ -170,13 +170,13 @@ def start_sshd(
     config = base / f"sshd-{port}.conf"
     log = base / f"sshd-{port}.log"
     config.write_text(
-        f"Port {port}\nListenAddress 127.0.0.1\nHostKey {base}/host\nPidFile none\nUsePAM no\nStrictModes no\n"
+        f"Port {port}\nListenAddress 127.0.0.1\nHostKey {base}/host\nPidFile none\nUsePAM {use_pam}\nStrictModes no\n"
         f"AuthorizedKeysFile {base}/login.pub\nPermitRootLogin yes\n"
         f"Subsystem sftp {sftp}\n{extra}"
     )
     if os.geteuid() == 0:
         os.makedirs("/run/sshd", exist_ok=True)
-    child = subprocess.Popen([SSHD, "-D", "-f", str(config), "-E", str(log)], start_new_session=True)
+    child = subprocess.Popen([sshd, "-D", "-f", str(config), "-E", str(log)], start_new_session=True)
     for _ in range(200):
         if log.exists() and "Server listening" in log.read_text():
             return child, port

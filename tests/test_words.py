@@ -23,6 +23,7 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
         "ask the site",
     ),
     (e.NeedsAnswer("oak", EVIL), Exit.NO_LOGIN, "nobody to answer", "from a terminal"),
+    (e.GivenUp("oak", EVIL), Exit.NO_LOGIN, "oak: the login was given up at", ""),
     (e.CannotReach("oak", "connect", EVIL, remedy="try"), Exit.NO_LOGIN, "oak: connecting failed", "try"),
     (e.StoreError(Fault.DENIED, b"/fen/\x1b[0m\n", store="oak"), Exit.DIFFERENCES, "oak:", ""),
     (e.StoreError(Fault.MISSING, b"/fen"), Exit.USAGE, "/fen", ""),

@@ -143,6 +143,10 @@ class NeedsAnswer(CannotReach):
         self.prompt = prompt
 
 
+class GivenUp(NeedsAnswer):
+    """There was somebody, who pressed Ctrl-C instead of answering."""
+
+
 class JournalError(YataganError):
     """The journal of a batch, its log or the ledger cannot be written or read: the disk is full, or has failed.
 

@@ -12,7 +12,7 @@ from __future__ import annotations
 import asyncio
 from collections import deque
 from collections.abc import Awaitable, Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Protocol
 
 from yatagan.batches.extents import Extents
@@ -56,6 +56,12 @@ class Tuning:
     hash_apart: int = 64 << 10
     drain_seconds: float = 2.0
     apart: Callable[..., Awaitable[Any]] = _in_thread
+
+
+#: A line that has lasted for so many seconds is a good one.
+_LASTING = 60.0
+#: Bytes after which a part file is synced on the worst of lines.
+_SYNC_LEAST = 1 << 20
 
 
 class Budget:
@@ -136,9 +142,25 @@ class Carrier:
     """Carries files, one call a file, with a shared budget."""
 
     def __init__(self, tuning: Tuning, clock: Callable[[], float]) -> None:
-        self._tuning = tuning
+        self._given = self._tuning = tuning
         self._clock = clock
         self._budget = Budget(tuning)
+
+    def line_lost(self, lasted: float) -> None:
+        """A line was lost that had lasted so many seconds: sync more often after a short one.
+
+        What is not synced is sent again, and a line that never lasts would never bring a large file home.
+        """
+        tuning = self._tuning
+        self._tuning = (
+            self._given
+            if lasted > _LASTING
+            else replace(
+                tuning,
+                sync_bytes=max(tuning.sync_bytes // 4, min(_SYNC_LEAST, tuning.sync_bytes)),
+                sync_seconds=max(tuning.sync_seconds / 2, min(0.1, tuning.sync_seconds)),
+            )
+        )
 
     async def carry(self, way: Carriage) -> bool:
         """Carry one file; whether its last byte is known to be on the far disk.

@@ -82,6 +82,7 @@ class Executor:
         self._fetched: dict[int, Step] = {}
         self._stop = asyncio.Event()
         self._opened_before = False
+        self._opened_at = 0.0
         self._problem: CannotReach | None = None
         self._failure: BaseException | None = None
         self._settled: r.Settle | None = None
@@ -123,6 +124,8 @@ class Executor:
                 case r.OpenLine(wait, fault):
                     self._begin(self._open(wait, fault))
                 case r.CloseLine():
+                    if self._performer is not None:
+                        self._carrier.line_lost(self._clock.monotonic() - self._opened_at)
                     self._performer = None
                     stores, self._stores = self._stores, ()
                     for store in stores:
@@ -188,6 +191,7 @@ class Executor:
         self._performer = Performer(self._bench, self._carrier, self._clock, self._stop)
         self._tell(LineOpened(self._opened_before))
         self._opened_before = True
+        self._opened_at = self._clock.monotonic()
         self._events.put_nowait(r.LineUp())
 
     def _refused(self, error: CannotReach | StoreError) -> None:

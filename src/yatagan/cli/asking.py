@@ -11,7 +11,7 @@ from contextlib import AbstractContextManager, ExitStack
 import click
 
 from yatagan.cli.text import show
-from yatagan.errors import NeedsAnswer
+from yatagan.errors import GivenUp, NeedsAnswer
 from yatagan.nodes.answers import Nobody, Question
 
 #: Without a terminal, a wait is told after so many seconds, and again after so many more.
@@ -40,10 +40,9 @@ class AtTerminal:
                     return getpass.getpass(text)
                 return str(click.prompt(text, prompt_suffix="", default="", show_default=False, err=True))
         except (KeyboardInterrupt, click.Abort):
-            if self.stop is None:
-                raise
-            self.stop()
-            raise NeedsAnswer(question.node, question.text) from None
+            if self.stop is not None:
+                self.stop()
+            raise GivenUp(question.node, question.text) from None
         except EOFError:
             raise NeedsAnswer(question.node, question.text) from None
 

@@ -95,6 +95,9 @@ def explain(error: e.YataganError) -> tuple[str, str, Exit]:
                 "(or ~/.ssh/known_hosts) and log in again",
                 Exit.NO_LOGIN,
             )
+        case e.GivenUp():
+            prompt = show(error.prompt.strip())
+            return f"{error.node}: the login was given up at the question {prompt!r}", "", Exit.NO_LOGIN
         case e.NeedsAnswer():
             return (
                 f"{error.node} asks {show(error.prompt.strip())!r} and there is nobody to answer",

@@ -305,6 +305,14 @@ def _explain(node: Node, client: _Client, error: Exception) -> CannotReach:
                 f"no address is known for {node.address!r}",
                 remedy="check the spelling and that the network (VPN?) is up",
             )
+        case asyncssh.DisconnectError() if "authentication failures" in said:
+            return CannotReach(
+                name,
+                "login",
+                "the server ended it after too many tries",
+                passing=False,
+                remedy="name the one key that is right with --key, or wait a while after wrong answers",
+            )
         case asyncssh.PermissionDenied():
             return CannotReach(
                 name,

@@ -153,10 +153,10 @@ class SftpStore:
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
         """See `Store.resolve`. `~` is where the login starts by itself; a file of that name is `./~`."""
         home = await self._ask(self._sftp.realpath(b"."), b".")
-        if path == b"~" or path.startswith(b"~/"):
-            whole = posixpath.normpath(posixpath.join(home, path[2:]))
-        else:
-            whole = posixpath.normpath(posixpath.join(home, self._start, path))
+        typed = path if path == b"~" or path.startswith(b"~/") else posixpath.join(self._start, path)
+        if typed == b"~" or typed.startswith(b"~/"):
+            typed = typed[2:]
+        whole = posixpath.normpath(posixpath.join(home, typed))
         above, name = (whole, b"") if follow else posixpath.split(whole)
         try:
             above = await self._ask(self._sftp.realpath(above), above)
