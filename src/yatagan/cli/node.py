@@ -8,6 +8,7 @@ from typing import Any
 
 import click
 
+from yatagan.cli.checkup import check
 from yatagan.cli.context import App, as_json, say_json
 from yatagan.cli.text import facts, show, table
 from yatagan.config.nodes import Node, Role
@@ -98,6 +99,9 @@ def remove(name: str, json_: bool) -> None:
         say_json(_entry(node))
     else:
         click.echo(f"{node.name} is forgotten.")
+
+
+node_command.add_command(check)
 
 
 def _entry(node: Node) -> dict[str, Any]:

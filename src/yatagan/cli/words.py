@@ -76,6 +76,17 @@ def remedy(what: Fault) -> str:
     return _REMEDIES.get(what, "")
 
 
+#: The steps of reaching a node, in their order.
+STEPS = {
+    "look-up": "finding its address",
+    "connect": "connecting",
+    "key-exchange": "agreeing on a protocol",
+    "host-key": "checking its key",
+    "login": "logging in",
+    "sftp": "starting file transfer",
+}
+
+
 def explain(error: e.YataganError) -> tuple[str, str, Exit]:
     """What happened (with what it happened to), what to do next, and the exit status."""
     match error:
@@ -105,15 +116,7 @@ def explain(error: e.YataganError) -> tuple[str, str, Exit]:
                 Exit.NO_LOGIN,
             )
         case e.CannotReach():
-            step = {
-                "look-up": "finding its address",
-                "connect": "connecting",
-                "key-exchange": "agreeing on a protocol",
-                "host-key": "checking its key",
-                "login": "logging in",
-                "sftp": "starting file transfer",
-            }[error.step]
-            return f"{error.node}: {step} failed: {show(error.detail)}", error.remedy, Exit.NO_LOGIN
+            return f"{error.node}: {STEPS[error.step]} failed: {show(error.detail)}", error.remedy, Exit.NO_LOGIN
         case e.StoreError():
             status = Exit.NO_LOGIN if error.fault in e.LINE_FAULTS else Exit.DIFFERENCES
             status = Exit.USAGE if error.fault is Fault.MISSING else status

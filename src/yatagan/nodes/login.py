@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import asyncio
 import logging
+import os
 import socket
 import time
 from collections.abc import Sequence
@@ -56,14 +57,24 @@ class _Client(asyncssh.SSHClient):
         self._answers = answers
         self._rounds = 0
         self._asking = False
-        self._reached = False
-        self._quiet_since = time.monotonic()
+        self._began = self._quiet_since = time.monotonic()
+        self._asked_seconds = 0.0
+        self.reached_at: float | None = None
+        self.let_in_at = 0.0
         self.sight: trust.Sight | None = None
         self.stopped: NeedsAnswer | None = None
         self.lost = asyncio.Event()
 
     def connection_made(self, conn: asyncssh.SSHClientConnection) -> None:
-        self._reached = True
+        self.reached_at = time.monotonic()
+
+    def auth_completed(self) -> None:
+        self.let_in_at = time.monotonic()
+
+    def times(self) -> LoginTimes:
+        """How long it took, once we are in."""
+        reached = self.reached_at if self.reached_at is not None else self.let_in_at
+        return LoginTimes(reached - self._began, self.let_in_at - reached - self._asked_seconds, self._rounds)
 
     def connection_lost(self, exc: Exception | None) -> None:
         self.lost.set()
@@ -103,6 +114,7 @@ class _Client(asyncssh.SSHClient):
         self._rounds += 1
         if self._rounds > _ROUNDS or self.stopped is not None:
             return None
+        began = time.monotonic()
         try:
             self._asking = True
             return await self._answers.answer(question)
@@ -112,6 +124,7 @@ class _Client(asyncssh.SSHClient):
         finally:
             self._asking = False
             self._quiet_since = time.monotonic()
+            self._asked_seconds += self._quiet_since - began
 
     async def tell_the_wait(self) -> None:
         """Tell how long the server has said nothing, until cancelled. A wait for an approval looks like a hang."""
@@ -122,10 +135,19 @@ class _Client(asyncssh.SSHClient):
                 seconds = time.monotonic() - self._quiet_since
                 if not self._asking and seconds >= _PATIENT:
                     told = True
-                    self._answers.waiting(self._node.name, seconds, reached=self._reached)
+                    self._answers.waiting(self._node.name, seconds, reached=self.reached_at is not None)
         finally:
             if told:
                 self._answers.waited()
+
+
+@dataclass(frozen=True, slots=True)
+class LoginTimes:
+    """Seconds until the machine was reached, and until it let us in (our own answering left out); questions asked."""
+
+    reaching: float
+    letting_in: float
+    questions: int
 
 
 @dataclass(slots=True)
@@ -139,6 +161,7 @@ class Login:
     no_helper: str
     lost: asyncio.Event
     address: tuple[str, int] | None
+    times: LoginTimes
 
     @property
     def server(self) -> str:
@@ -189,7 +212,30 @@ async def log_in(
                 raise CannotReach(node.name, "sftp", "the line was lost while logging in") from error
     peer = connection.get_extra_info("peername")
     address = (str(peer[0]), int(peer[1])) if peer and connection.get_extra_info("socket") else None
-    return Login(node, connection, sftp, helper, why, client.lost, address)
+    return Login(node, connection, sftp, helper, why, client.lost, address, client.times())
+
+
+async def offered_methods(node: Node, home: Home) -> list[str]:
+    """The ways in that the server offers this user, by their names in RFC 4252; [] when it does not tell."""
+    options = _base_options(node, home)
+    try:
+        async with asyncio.timeout(20):
+            found = await asyncssh.get_server_auth_methods(node.address, **options)
+    except (OSError, asyncssh.Error, ValueError, TimeoutError):
+        return []
+    return list(found)
+
+
+def _base_options(node: Node, home: Home) -> dict[str, Any]:
+    """What the node's entry and the user's SSH files say of where and as whom; the entry wins."""
+    options: dict[str, Any] = {
+        "config": [str(home.ssh / "config")] if (home.ssh / "config").exists() else None,
+    }
+    if node.port is not None:
+        options["port"] = node.port
+    if node.user is not None:
+        options["username"] = node.user
+    return options
 
 
 async def _connect(
@@ -198,7 +244,7 @@ async def _connect(
     options: dict[str, Any] = {
         "client_factory": lambda: client,
         "known_hosts": client._known.entries,
-        "config": [str(home.ssh / "config")] if (home.ssh / "config").exists() else None,
+        **_base_options(node, home),
         "encryption_algs": _CIPHERS,
         "compression_algs": None,
         "window": _WINDOW,
@@ -207,10 +253,6 @@ async def _connect(
         "connect_timeout": 20,
         "login_timeout": 300,
     }
-    if node.port is not None:
-        options["port"] = node.port
-    if node.user is not None:
-        options["username"] = node.user
     if node.key is not None:
         options.update(await _key_options(node, client._answers))
     sock = None
@@ -332,7 +374,9 @@ def _explain(node: Node, client: _Client, error: Exception) -> CannotReach:
         case ValueError() | asyncssh.ConfigParseError():
             return CannotReach(name, "connect", said, passing=False, remedy="check ~/.ssh/config")
         case OSError():
-            return CannotReach(name, "connect", error.strerror or said, remedy="check address and port")
+            # The library's own words for a refused connection are a tuple in brackets.
+            said = os.strerror(error.errno).lower() if error.errno else said
+            return CannotReach(name, "connect", said, remedy="check address and port, and that the network is up")
         case _:
             return CannotReach(name, "connect", said or type(error).__name__)
 

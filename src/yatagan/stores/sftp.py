@@ -39,7 +39,7 @@ _HANDFUL = 1000
 _COPY = 64 << 20
 
 
-def _offers(sftp: asyncssh.SFTPClient, extension: str) -> bool:
+def offers(sftp: asyncssh.SFTPClient, extension: str) -> bool:
     """Whether the server named an extension of OpenSSH at the start. The library keeps this to itself."""
     return bool(getattr(sftp._handler, f"_supports_{extension}"))
 
@@ -101,12 +101,12 @@ class SftpStore:
     """A node as a store, through one login."""
 
     def __init__(self, login: Login, line: LineSettings) -> None:
-        self._login = login
+        self.login = login
         self._sftp = login.sftp
         self._helper: Helper | None = login.helper
         self._line = Line(login, line.silence)
         self._disk_is_same = False
-        self._replaces = _offers(login.sftp, "posix_rename")
+        self._replaces = offers(login.sftp, "posix_rename")
         self._start = login.node.start.encode("utf-8", "surrogateescape") if login.node.start else b""
         self.name = login.node.name
         self.address = login.address
@@ -115,15 +115,10 @@ class SftpStore:
             time_step_ns=_SECOND,
             digests=self._helper is not None,
             quick=False,
-            syncs=_offers(login.sftp, "fsync"),
+            syncs=offers(login.sftp, "fsync"),
             read_size=min(limits.max_read_len or _REQUEST, _REQUEST),
             write_size=min(limits.max_write_len or _REQUEST, _REQUEST),
         )
-
-    @property
-    def why_no_helper(self) -> str:
-        """Why digests cannot be made on the node; "" when they can."""
-        return "" if self._helper is not None else self._login.no_helper
 
     async def _ask(self, request: Coroutine[Any, Any, T], path: bytes, *, writing: bool = False) -> T:
         """One request and its answer, or our own error for whatever went wrong."""

@@ -75,7 +75,7 @@ class Helper:
         except TimeoutError:
             raise NoHelper("the node did not start Python in time") from None
         except (OSError, asyncssh.Error) as error:
-            raise NoHelper(str(error)) from error
+            raise NoHelper(f"the server refuses commands ({error})") from error
         helper = cls(pipe, {})
         helper._reading = asyncio.create_task(helper._read_answers())
         helper.greeting = await helper.ask("hello")

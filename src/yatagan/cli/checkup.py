@@ -1,0 +1,207 @@
+"""`yatagan node check`: one page on how a node is reached, what it can do, and what that means for a transfer."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import asdict
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from yatagan.cli import text, words
+from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.errors import CannotReach
+from yatagan.places import Place, name_fields
+
+if TYPE_CHECKING:
+    from yatagan.stores.checkup import Checkup
+
+#: A clock that is off by more than this is told.
+_CLOCK_SECONDS = 2.0
+#: Round trips that one small file costs, and files that are carried at once.
+_TRIPS_A_FILE, _FILES_AT_ONCE = 6, 64
+#: Requests smaller than this are slow on a long line.
+_SMALL_REQUEST = 64 << 10
+
+
+@click.command("check", epilog="Example: yatagan node check heron")
+@click.argument("name")
+@no_questions
+@as_json
+def check(name: str, no_questions: bool, json_: bool) -> None:
+    """Reach a node, log in, and show what it can do and what that means for a transfer.
+
+    What is written there to measure it is removed at once.
+    """
+    app = App.start(questions=not no_questions)
+    app.nodes().get(name)
+    try:
+        found = run(_look(app, name))
+    except CannotReach as error:
+        what, remedy, status = words.explain(error)
+        if json_:
+            say_json({"node": name, "reached": False, "step": error.step, "detail": what, "try": remedy})
+        else:
+            _show_failure(error, what, remedy)
+        raise click.exceptions.Exit(status) from None
+    if json_:
+        say_json(_as_json(found))
+    else:
+        _show(found)
+
+
+async def _look(app: App, name: str) -> Checkup:
+    from yatagan.nodes.login import offered_methods
+    from yatagan.stores.checkup import check_up
+    from yatagan.stores.sftp import SftpStore
+
+    store = await app.open(app.source(Place(name, b"")))
+    assert isinstance(store, SftpStore)
+    try:
+        return await check_up(store, await offered_methods(store.login.node, app.home))
+    finally:
+        await store.close()
+
+
+def _show_failure(error: CannotReach, what: str, remedy: str) -> None:
+    """How far we came, and what to try."""
+    click.echo(click.style(f"{error.node}: not reached", bold=True))
+    rows = []
+    for step, doing in words.STEPS.items():
+        failed = step == error.step
+        rows.append((doing, click.style("failed", fg="red") if failed else click.style("good", fg="green")))
+        if failed:
+            break
+    told = text.show(error.detail) if type(error) is CannotReach else what.removeprefix(f"{error.node}: ")
+    text.facts([*rows, ("what happened", told), ("try", remedy)])
+
+
+def _show(found: Checkup) -> None:
+    click.echo(click.style(f"{found.node}: ready", bold=True))
+    text.facts(
+        [
+            ("reached", _reached(found)),
+            ("host key", f"{found.host_key_kind} {found.host_key}"),
+            ("login", _login(found)),
+            ("server", f"{text.show(found.server)}, {found.cipher}"),
+            ("requests", f"up to {text.size(found.read_size)} read, {text.size(found.write_size)} written"),
+            ("extensions", ", ".join(found.extensions) or "none"),
+            ("sessions", _sessions(found)),
+            ("commands", _commands(found)),
+            ("round trip", _milliseconds(found.trip)),
+            ("rate", _rate(found)),
+            ("room", _room(found)),
+            ("clock", _clock(found)),
+            ("names", _names(found)),
+        ]
+    )
+    click.echo(click.style("What that means", bold=True))
+    for line in meaning(found):
+        text.facts([("-", line)])
+
+
+def _reached(found: Checkup) -> str:
+    if found.address is None:
+        return f"through another machine, in {_milliseconds(found.reaching)}"
+    host, port = found.address
+    family = "IPv6" if ":" in host else "IPv4"
+    return f"{text.show(host)} port {port}, {family}, in {_milliseconds(found.reaching)}"
+
+
+def _login(found: Checkup) -> str:
+    how = f"with answers to {text.count(found.questions, 'question')}" if found.questions else "by key"
+    offers = f"; offered: {', '.join(text.show(method) for method in found.methods)}" if found.methods else ""
+    return f"as {text.show(found.user)} {how}, in {_milliseconds(found.letting_in)}{offers}"
+
+
+def _sessions(found: Checkup) -> str:
+    if found.sessions == 1:
+        return "one at a time"
+    return f"{found.sessions}{' or more' if found.sessions_more else ''} at once"
+
+
+def _commands(found: Checkup) -> str:
+    if not found.python:
+        return f"none: {text.show(found.commands)}"
+    disk = "on the same disk as file transfer" if found.same_disk else "not on the disk of file transfer"
+    return f"allowed, Python {text.show(found.python)}, {disk}"
+
+
+def _rate(found: Checkup) -> str:
+    if found.writable is not None:
+        return f"not measured: nothing can be written there, {words.fault(found.writable)}"
+    assert found.up is not None and found.down is not None
+    return f"{text.size(int(found.up))}/s there, {text.size(int(found.down))}/s back"
+
+
+def _room(found: Checkup) -> str:
+    where = text.place(found.node, found.start)
+    return f"{text.size(found.room)} free in {where}" if found.room is not None else f"not told, in {where}"
+
+
+def _clock(found: Checkup) -> str:
+    if found.clock is None:
+        return "not told"
+    if abs(found.clock) < _CLOCK_SECONDS:
+        return "as here"
+    return f"{text.duration(abs(found.clock))} {'ahead of' if found.clock > 0 else 'behind'} this machine's"
+
+
+def _names(found: Checkup) -> str:
+    if found.folds_case is None:
+        return ""
+    return "upper and lower case are the same" if found.folds_case else "upper and lower case differ"
+
+
+def _milliseconds(seconds: float) -> str:
+    return f"{seconds * 1000:.1f} ms" if seconds < 0.01 else f"{seconds * 1000:.0f} ms"
+
+
+def meaning(found: Checkup) -> Iterator[str]:
+    """What was found, as advice: one clause each."""
+    if found.writable is not None:
+        yield "nothing can be staged to its start directory; name another with --start, or an absolute path"
+    if found.python and found.same_disk:
+        yield "contents are proven on the node (on-node), and nothing is sent twice for that"
+    elif found.python:
+        yield "commands see another disk, so contents are proven only by reading them back: --prove read-back"
+    else:
+        yield "contents can be proven only by reading them back: --prove read-back sends everything twice"
+    if "fsync" not in found.extensions and not (found.python and found.same_disk):
+        yield "there is no way to sync: a power failure there may take what was acknowledged, and nobody would notice"
+    if "posix-rename" not in found.extensions:
+        yield "while a file is replaced, there is a moment without it"
+    if not found.python and "copy-data" not in found.extensions:
+        yield "after a lost line, a half-sent file is sent again from its beginning"
+    if "statvfs" not in found.extensions:
+        yield "plans cannot say whether there is room"
+    if found.sessions == 1:
+        yield "only one session at a time: no command can run beside file transfer"
+    if min(found.read_size, found.write_size) < _SMALL_REQUEST:
+        yield "its requests are small, which is slow on a long line"
+    files = _FILES_AT_ONCE / (_TRIPS_A_FILE * max(found.trip, 1e-6))
+    if files < 500:
+        yield f"many small files go at about {files:,.0f} a second at most: each costs {_TRIPS_A_FILE} round trips"
+    if found.clock is not None and abs(found.clock) >= _CLOCK_SECONDS:
+        yield "times that programs there give to files are not the times here; set the clocks"
+    if found.folds_case:
+        yield "files whose names differ in case alone cannot both be staged there"
+
+
+def _as_json(found: Checkup) -> dict[str, Any]:
+    whole = asdict(found)
+    start = whole.pop("start")
+    writable = whole.pop("writable")
+    commands = whole.pop("commands")
+    for rate in ("up", "down"):
+        whole[rate] = round(whole[rate]) if whole[rate] is not None else None
+    return {
+        "reached": True,
+        **whole,
+        **name_fields(start, "start"),
+        "commands": bool(found.python),
+        "why_no_commands": commands or None,
+        "writable": writable is None,
+        "why_not_writable": writable,
+        "meaning": list(meaning(found)),
+    }
