@@ -171,8 +171,14 @@ class Store(Protocol):
     async def keep(self, path: bytes, kept: bytes) -> None:
         """A second name for a file that is about to be replaced. EXISTS when `kept` is taken."""
 
+    async def rename(self, path: bytes, new: bytes) -> None:
+        """Give anything another name on the same disk. EXISTS, and nothing done, when the name is taken."""
+
     async def remove(self, path: bytes) -> None:
-        """Remove a file or link."""
+        """Remove a file or link, or anything else that is no directory."""
+
+    async def remove_directory(self, path: bytes) -> None:
+        """Remove an empty directory. EXISTS when something is in it."""
 
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
         """Sync and hash a regular file where it is. UNSUPPORTED where the store cannot.

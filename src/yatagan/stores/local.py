@@ -243,22 +243,7 @@ class LocalStore:
 
     async def place_new(self, part: bytes, final: bytes) -> None:
         """See `Store.place_new`."""
-
-        def place() -> None:
-            try:
-                os.link(part, final, follow_symlinks=False)
-            except OSError as error:
-                if error.errno not in (errno.EPERM, errno.EOPNOTSUPP):
-                    raise
-                # A disk without hard links: look, then rename. The moment between cannot be closed there.
-                if os.path.lexists(final):
-                    raise FileExistsError(errno.EEXIST, "exists") from None
-                os.rename(part, final)
-            else:
-                os.unlink(part)
-            _sync_directory(final)
-
-        await _thread(final, place)
+        await _thread(final, _give_name, part, final)
 
     async def place_over(self, part: bytes, final: bytes) -> None:
         """See `Store.place_over`."""
@@ -284,9 +269,17 @@ class LocalStore:
 
         await _thread(path, keep)
 
+    async def rename(self, path: bytes, new: bytes) -> None:
+        """See `Store.rename`."""
+        await _thread(new, _give_name, path, new)
+
     async def remove(self, path: bytes) -> None:
         """See `Store.remove`."""
         await _thread(path, os.unlink, path)
+
+    async def remove_directory(self, path: bytes) -> None:
+        """See `Store.remove_directory`."""
+        await _thread(path, os.rmdir, path)
 
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
         """See `Store.digest`."""
@@ -306,6 +299,22 @@ class LocalStore:
 
     async def close(self) -> None:
         """See `Store.close`."""
+
+
+def _give_name(path: bytes, new: bytes) -> None:
+    """Rename without ever replacing anything. Raises OSError."""
+    try:
+        os.link(path, new, follow_symlinks=False)
+    except OSError as error:
+        if error.errno not in (errno.EPERM, errno.EOPNOTSUPP):
+            raise
+        # A directory, or a disk without hard links: look, then rename. The moment between cannot be closed there.
+        if os.path.lexists(new):
+            raise FileExistsError(errno.EEXIST, "exists") from None
+        os.rename(path, new)
+    else:
+        os.unlink(path)
+    _sync_directory(new)
 
 
 def _sync_directory(path: bytes) -> None:

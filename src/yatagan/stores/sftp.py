@@ -285,13 +285,8 @@ class SftpStore:
         await self._ask(self._sftp.setstat(path, attrs), path, writing=True)
 
     async def place_new(self, part: bytes, final: bytes) -> None:
-        """See `Store.place_new`. SFTP's plain rename refuses an existing name."""
-        try:
-            await self._ask(self._sftp.rename(part, final), final)
-        except StoreError as error:
-            if error.fault is Fault.REFUSED and await self.look(final) is not None:
-                raise StoreError(Fault.EXISTS, final, store=self.name, detail=error.detail) from error
-            raise
+        """See `Store.place_new`."""
+        await self.rename(part, final)
 
     async def place_over(self, part: bytes, final: bytes) -> None:
         """See `Store.place_over`. Where the server cannot, `keep` has moved the old file away already."""
@@ -315,9 +310,22 @@ class SftpStore:
                     raise
         await self._ask(self._sftp.rename(path, kept), kept)
 
+    async def rename(self, path: bytes, new: bytes) -> None:
+        """See `Store.rename`. SFTP's plain rename refuses an existing name."""
+        try:
+            await self._ask(self._sftp.rename(path, new), new)
+        except StoreError as error:
+            if error.fault is Fault.REFUSED and await self.look(new) is not None:
+                raise StoreError(Fault.EXISTS, new, store=self.name, detail=error.detail) from error
+            raise
+
     async def remove(self, path: bytes) -> None:
         """See `Store.remove`."""
         await self._ask(self._sftp.remove(path), path)
+
+    async def remove_directory(self, path: bytes) -> None:
+        """See `Store.remove_directory`."""
+        await self._ask(self._sftp.rmdir(path), path)
 
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
         """See `Store.digest`. The file must hold still while it is read."""

@@ -40,8 +40,10 @@ class Tree:
         return sorted(path for path, facts in self.entries.items() if facts.kind is Kind.FILE)
 
 
-async def scan(store: Store, root: bytes, *, depth: int | None = None) -> Tree:
+async def scan(store: Store, root: bytes, *, depth: int | None = None, ours: bool = False) -> Tree:
     """Read a tree; empty when there is nothing at `root`. `depth` 1 stops after the root's own entries.
+
+    Part files and kept files are left out, but for `ours`.
 
     Raises StoreError when the root cannot be read or the line is lost; what fails below is in `unread`.
     """
@@ -54,17 +56,18 @@ async def scan(store: Store, root: bytes, *, depth: int | None = None) -> Tree:
         tree.targets[b""] = await store.read_link(root)
     if facts.kind is not Kind.DIRECTORY:
         return tree
-    await _Scan(store, tree, depth).run()
+    await _Scan(store, tree, depth, ours).run()
     if b"" in tree.unread:
         raise StoreError(tree.unread[b""], root, store=store.name)
     return tree
 
 
 class _Scan:
-    def __init__(self, store: Store, tree: Tree, depth: int | None) -> None:
+    def __init__(self, store: Store, tree: Tree, depth: int | None, ours: bool) -> None:
         self._store = store
         self._tree = tree
         self._depth = depth
+        self._ours = ours
         self._slots = asyncio.Semaphore(_LISTINGS)
 
     async def run(self) -> None:
@@ -83,7 +86,7 @@ class _Scan:
             try:
                 async for handful in self._store.entries(self._tree.absolute(relative)):
                     for name, facts in handful:
-                        if not is_ours(name):
+                        if self._ours or not is_ours(name):
                             found[posixpath.join(relative, name) if relative else name] = facts
             except StoreError as error:
                 if error.fault in LINE_FAULTS:

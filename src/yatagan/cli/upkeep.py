@@ -1,0 +1,180 @@
+"""`yatagan mkdir`, `rename`, `remove`: small work on the far side, and here."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
+from typing import Any, TypeVar
+
+import click
+
+from yatagan.cli import text, words
+from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.errors import BadPlace, Fault, Refused, StoreError
+from yatagan.places import Place, name_fields, parse_place
+from yatagan.stores.interface import Kind, Store
+from yatagan.trees import upkeep
+from yatagan.trees.scan import Tree, scan
+
+T = TypeVar("T")
+
+#: What could not be removed, told one by one before the rest is only counted.
+_FAILURES_SHOWN = 10
+
+
+@click.command("mkdir", epilog="Example: yatagan mkdir heron:campaign/2026")
+@click.argument("place")
+@no_questions
+@as_json
+def mkdir_command(place: str, no_questions: bool, json_: bool) -> None:
+    """Make the directory PLACE, and what is missing above it. One that is there already is good."""
+    app, where = App.start(questions=not no_questions), parse_place(place)
+
+    async def work(store: Store) -> tuple[bytes, list[bytes]]:
+        path = await store.resolve(where.path)
+        return path, await upkeep.make_directories(store, path)
+
+    path, made = run(_with(app, where, work))
+    if json_:
+        say_json({"node": where.node, **name_fields(path), "made": [name_fields(each) for each in made]})
+    elif made:
+        click.echo(f"made {text.place(where.node, path)}")
+    else:
+        click.echo(f"{text.place(where.node, path)} is there already")
+
+
+@click.command("rename", epilog="Example: yatagan rename heron:campaign/fen fen-2025")
+@click.argument("place")
+@click.argument("new_name")
+@no_questions
+@as_json
+def rename_command(place: str, new_name: str, no_questions: bool, json_: bool) -> None:
+    """Give PLACE the name NEW_NAME, in the directory where it is. A name that is taken is an error."""
+    app, where = App.start(questions=not no_questions), parse_place(place)
+
+    async def work(store: Store) -> tuple[bytes, bytes]:
+        path = await store.resolve(where.path)
+        return path, await upkeep.rename(store, path, os.fsencode(new_name))
+
+    path, new = run(_with(app, where, work))
+    if json_:
+        say_json({"node": where.node, **name_fields(path), **name_fields(new, "new")})
+    else:
+        click.echo(f"{text.place(where.node, path)} is {text.show(os.path.basename(new))} now")
+
+
+@dataclass(slots=True)
+class _Removal:
+    """One place to be removed, as it was found."""
+
+    where: Place
+    tree: Tree
+
+    @property
+    def counts(self) -> str:
+        """`1,489 files, 31 directories, 2 links; 57.7 MB`."""
+        kinds = [facts.kind for facts in self.tree.entries.values()]
+        files, directories, links = (kinds.count(kind) for kind in (Kind.FILE, Kind.DIRECTORY, Kind.LINK))
+        parts = [
+            text.count(files, "file") if files else "",
+            text.count(directories, "directory", "directories") if directories else "",
+            text.count(links, "link") if links else "",
+            text.count(others, "other thing") if (others := len(kinds) - files - directories - links) else "",
+        ]
+        return ", ".join(part for part in parts if part) + f"; {text.size(self.size)}"
+
+    @property
+    def size(self) -> int:
+        """Bytes, of files."""
+        return sum(facts.size for facts in self.tree.entries.values() if facts.kind is Kind.FILE)
+
+
+@click.command("remove", epilog="Example: yatagan remove heron:campaign/fen-2025")
+@click.argument("places", nargs=-1, required=True)
+@click.option("--yes", is_flag=True, help="Do not ask; needed where there is nobody to ask.")
+@no_questions
+@as_json
+def remove_command(places: tuple[str, ...], yes: bool, no_questions: bool, json_: bool) -> None:
+    """Remove PLACES with all below them, after showing what that is and asking. Links go, what they lead to stays.
+
+    A root, a home, a start directory or the directory we are in is refused, and so is what holds one.
+    """
+    app = App.start(questions=not no_questions)
+    wheres = [parse_place(place) for place in places]
+    if len({where.node for where in wheres}) > 1:
+        raise BadPlace(places[-1], "all that is removed at once must be on one machine", "use one command for each")
+    status = run(_with(app, wheres[0], lambda store: _remove(app, store, wheres, yes=yes, json_=json_)))
+    if status:
+        raise click.exceptions.Exit(status)
+
+
+async def _remove(app: App, store: Store, wheres: list[Place], *, yes: bool, json_: bool) -> int:
+    protected = await _protected(store)
+    removals = []
+    for where in wheres:
+        # The name of a start directory may be a link; what is meant is what it leads to.
+        path = await store.resolve(where.path, follow=where.path in (b"", b".", b"~"))
+        upkeep.refuse_to_remove(path, protected)
+        tree = await scan(store, path, ours=True)
+        if not tree.entries:
+            raise StoreError(Fault.MISSING, path, store=store.name)
+        removals.append(_Removal(where, tree))
+    if not json_:
+        for removal in removals:
+            click.echo(f"{text.place(removal.where.node, removal.tree.root)}: {removal.counts}")
+    if not yes:
+        if not app.questions:
+            raise Refused("nobody can be asked whether to remove that", "add --yes to remove it without a question")
+        if not click.confirm("Remove this for good?", default=False, err=True):
+            click.echo("Nothing was removed.")
+            return words.Exit.GOOD
+    failures: list[tuple[bytes, Fault, str]] = []
+    removed = 0
+    for removal in removals:
+        root = removal.tree.absolute
+
+        def failed(path: bytes, fault: Fault, detail: str, root: Callable[[bytes], bytes] = root) -> None:
+            failures.append((root(path), fault, detail))
+
+        removed += await upkeep.remove(store, removal.tree, failed, lambda count: None)
+    _tell_removed(removals, removed, failures, json_)
+    return words.Exit.DIFFERENCES if failures else words.Exit.GOOD
+
+
+def _tell_removed(
+    removals: list[_Removal], removed: int, failures: list[tuple[bytes, Fault, str]], json_: bool
+) -> None:
+    node = removals[0].where.node
+    if json_:
+        body: dict[str, Any] = {
+            "node": node,
+            "places": [
+                {**name_fields(removal.tree.root), "entries": len(removal.tree.entries), "bytes": removal.size}
+                for removal in removals
+            ],
+            "removed": removed,
+            "failed": [{**name_fields(path), "reason": fault, "detail": detail} for path, fault, detail in failures],
+        }
+        say_json(body)
+        return
+    click.echo(f"removed {text.number(removed)} of {text.number(sum(len(r.tree.entries) for r in removals))}")
+    for path, fault, detail in failures[:_FAILURES_SHOWN]:
+        text.warn(f"{text.place(node, path)}: {words.fault(fault, detail)}")
+    if len(failures) > _FAILURES_SHOWN:
+        text.warn(f"and {text.number(len(failures) - _FAILURES_SHOWN)} more")
+
+
+async def _protected(store: Store) -> list[bytes]:
+    """Directories whose loss would hurt: where logins and commands start."""
+    if store.name:
+        return [await store.resolve(b"~", follow=True), await store.resolve(b"", follow=True)]
+    return [os.fsencode(os.path.realpath(os.path.expanduser("~"))), os.path.realpath(os.getcwdb())]
+
+
+async def _with(app: App, where: Place, work: Callable[[Store], Awaitable[T]]) -> T:
+    store = await app.open(app.source(where, commands=False))
+    try:
+        return await work(store)
+    finally:
+        await store.close()

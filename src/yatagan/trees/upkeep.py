@@ -1,0 +1,120 @@
+"""Small work on a tree where it is: directories made, things renamed or removed.
+
+Nothing is ever replaced, and links are never followed.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import posixpath
+from collections.abc import Callable, Iterable
+
+from yatagan.errors import LINE_FAULTS, BadPlace, Fault, Refused, StoreError
+from yatagan.stores.interface import Kind, Store
+from yatagan.trees.scan import Tree
+
+#: Removals under way at once.
+_AT_ONCE = 16
+
+
+async def make_directories(store: Store, path: bytes) -> list[bytes]:
+    """Make a directory and what is missing above it; those made, the uppermost first. [] when it is there already.
+
+    Raises StoreError: NOT_A_DIRECTORY when something else has one of the names.
+    """
+    missing: list[bytes] = []
+    above = path
+    while (found := await store.look(above)) is None:
+        missing.append(above)
+        above = posixpath.dirname(above)
+    if found.kind is Kind.LINK:
+        found = await store.look(await store.resolve(above, follow=True))
+    if found is None or found.kind is not Kind.DIRECTORY:
+        raise StoreError(Fault.NOT_A_DIRECTORY if missing else Fault.EXISTS, above, store=store.name)
+    for directory in reversed(missing):
+        await store.make_directory(directory, 0o777)
+    return missing[::-1]
+
+
+async def rename(store: Store, path: bytes, new_name: bytes) -> bytes:
+    """Give one thing another name where it is; its new path. Raises BadPlace, or StoreError (EXISTS, MISSING)."""
+    if not new_name or b"/" in new_name or new_name in (b".", b".."):
+        raise BadPlace(
+            new_name.decode("utf-8", "surrogateescape"),
+            "a new name is one name, not a path",
+            "to move something elsewhere, stage it there",
+        )
+    if await store.look(path) is None:
+        raise StoreError(Fault.MISSING, path, store=store.name)
+    new = posixpath.join(posixpath.dirname(path), new_name)
+    await store.rename(path, new)
+    return new
+
+
+def refuse_to_remove(path: bytes, protected: Iterable[bytes]) -> None:
+    """Raises Refused for a root, and for what is, or holds, one of the protected directories."""
+    if posixpath.dirname(path) == path:
+        raise Refused("that is the root of everything", "name what is to go below it")
+    for directory in protected:
+        if directory == path or directory.startswith(path + b"/"):
+            what = "is" if directory == path else "holds"
+            raise Refused(
+                f"{path.decode('utf-8', 'replace')} {what} a home, a start directory or the directory we are in",
+                "name what is to go below it",
+            )
+
+
+async def remove(
+    store: Store, tree: Tree, failed: Callable[[bytes, Fault, str], None], done: Callable[[int], None]
+) -> int:
+    """Remove a tree that was scanned with all that is ours, deepest first; how much of it went.
+
+    What cannot be removed is told to `failed` and left, with what is above it. What came after the scan stays.
+    Raises StoreError when the line is lost.
+    """
+    removed = 0
+    holding: set[bytes] = set()  # directories that something below could not be removed from
+    by_directory: dict[bytes, list[bytes]] = {}
+    for path, facts in tree.entries.items():
+        if facts.kind is not Kind.DIRECTORY:
+            by_directory.setdefault(posixpath.dirname(path) if path else b"", []).append(path)
+        else:
+            by_directory.setdefault(path, [])
+    slots = asyncio.Semaphore(_AT_ONCE)
+
+    def left(path: bytes, fault: Fault, detail: str) -> None:
+        failed(path, fault, detail)
+        while path:
+            path = posixpath.dirname(path)
+            holding.add(path)
+
+    async def one(path: bytes) -> bool:
+        whole = tree.absolute(path)
+        async with slots:
+            try:
+                if tree.entries[path].kind is Kind.DIRECTORY:
+                    await store.remove_directory(whole)
+                else:
+                    await store.remove(whole)
+            except StoreError as error:
+                if error.fault in LINE_FAULTS:
+                    raise
+                left(path, error.fault, error.detail)
+                return False
+        done(1)
+        return True
+
+    for directory in sorted(by_directory, key=lambda path: path.count(b"/") if path else -1, reverse=True):
+        is_directory = tree.entries[directory].kind is Kind.DIRECTORY
+        if is_directory:
+            found = await store.look(tree.absolute(directory))
+            if found is None or found.kind is not Kind.DIRECTORY:
+                # Replaced since the scan: whatever it leads to now is not ours to empty.
+                left(directory, Fault.KIND_IN_THE_WAY, found.kind.value if found else "")
+                continue
+        async with asyncio.TaskGroup() as group:
+            tasks = [group.create_task(one(path)) for path in by_directory[directory]]
+        removed += sum(task.result() for task in tasks)
+        if is_directory and directory not in holding:
+            removed += await one(directory)
+    return removed

@@ -1,0 +1,168 @@
+"""Small work on the far side and here: directories made, things renamed and removed, with a second thought."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import tempfile
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Far, Practice, Program, snapshot
+from terminal import Terminal
+from yatagan.errors import Fault, Refused, StoreError
+from yatagan.stores.local import LocalStore
+from yatagan.trees import upkeep
+from yatagan.trees.scan import scan
+
+
+@pytest.fixture(params=["here", "practice", pytest.param("openssh", marks=pytest.mark.server)])
+def place(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> tuple[str, Path]:
+    """How a place begins, and where it is."""
+    if request.param == "here":
+        return "", program.directory
+    if request.param == "practice":
+        far: Far = request.getfixturevalue("practice").far()
+    else:
+        (tmp_path / "far").mkdir()
+        far = request.getfixturevalue("openssh").far(tmp_path / "far")
+    program(*far.add)
+    return f"{far.name}:", far.root
+
+
+def make_tree(root: Path) -> None:
+    (root / "fen" / "deep" / "empty").mkdir(parents=True)
+    for name in ("a", "deep/b", "deep/new\nline"):
+        (root / "fen" / name).write_text(name)
+    (root / "outside").mkdir()
+    (root / "outside" / "keep").write_text("keep")
+    (root / "fen" / "way-out").symlink_to(root / "outside")
+    os.mkfifo(root / "fen" / "pipe")
+    (root / "fen" / ".yatagan-kept").mkdir()
+    (root / "fen" / ".yatagan-kept" / "old").write_text("old")
+
+
+def test_from_making_to_removing(program: Program, place: tuple[str, Path]) -> None:
+    at, root = place
+    assert "made" in program("mkdir", f"{at}x/y/z").stdout and (root / "x/y/z").is_dir()
+    assert "there already" in program("mkdir", f"{at}x/y/z/").stdout
+    make_tree(root)
+    assert "exists already" in program("mkdir", f"{at}fen/a", expect=1).stderr
+    assert "no directory" in program("mkdir", f"{at}fen/a/b", expect=1).stderr
+
+    assert "is fen-2025 now" in program("rename", f"{at}fen", "fen-2025").stdout
+    assert "exists already" in program("rename", f"{at}outside", "fen-2025", expect=1).stderr
+    program("rename", f"{at}fen-2025/a", "b")
+    assert "exists already" in program("rename", f"{at}fen-2025/b", "deep", expect=1).stderr
+    assert (root / "fen-2025/b").read_text() == "a"
+    assert "one name, not a path" in program("rename", f"{at}fen-2025/b", "../b", expect=2).stderr
+    assert "no such file" in program("rename", f"{at}fen-2025/nothing", "c", expect=2).stderr
+
+    before = snapshot(root / "outside")
+    assert "--yes" in program("remove", f"{at}fen-2025", expect=5).stderr
+    assert (root / "fen-2025/b").exists()
+    gone = program("remove", f"{at}fen-2025", f"{at}x/y", "--yes").stdout
+    assert "4 files, 4 directories, 1 link, 1 other thing" in gone and "removed 12 of 12" in gone
+    assert sorted(os.listdir(root)) == ["outside", "x"] and snapshot(root / "outside") == before
+    assert "no such file" in program("remove", f"{at}fen-2025", "--yes", expect=2).stderr
+
+
+def test_what_is_refused(program: Program, place: tuple[str, Path]) -> None:
+    at, root = place
+    make_tree(root)
+    for path in (
+        "/",
+        ".",
+        "",
+        "..",
+        "/" + str(root).split("/")[1],
+        str(root),
+        "fen/..",
+        "~" if at else str(program.home),
+    ):
+        if at or path:
+            refused = program("remove", f"{at}{path}", "--yes", expect=5).stderr
+            assert "root of everything" in refused or "a home" in refused, path
+    assert (root / "fen" / "a").exists()
+
+
+def test_the_question(program: Program, practice: Practice) -> None:
+    far = practice.far()
+    program(*far.add)
+    make_tree(far.root)
+    (far.root / "outside" / "keep").unlink()
+    for answer, left in (("", True), ("n", True), ("y", False)):
+        terminal = Terminal(program, "remove", "heron:fen")
+        terminal.expect("4 files, 4 directories")
+        terminal.expect("Remove this for good? [y/N]")
+        terminal.type(answer)
+        assert terminal.end() == 0
+        assert (far.root / "fen").exists() is left
+
+
+def test_what_cannot_go_is_told_once_and_the_rest_goes(tmp_path: Path) -> None:
+    class Stubborn(LocalStore):
+        """Something appears after the scan, something is replaced, something is refused."""
+
+        async def remove(self, path: bytes) -> None:
+            if path.endswith(b"stays"):
+                raise StoreError(Fault.DENIED, path)
+            await super().remove(path)
+
+    for name in ("a/b/stays", "a/b/goes", "a/goes", "c/goes", "d/goes", "d/late/goes"):
+        (tmp_path / "fen" / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / "fen" / name).write_text(name)
+    (tmp_path / "outside").mkdir()
+    (tmp_path / "outside" / "goes").write_text("not this one")
+
+    async def work() -> tuple[int, dict[bytes, Fault]]:
+        store, failures = Stubborn(b"/"), dict[bytes, Fault]()
+        tree = await scan(store, os.fsencode(tmp_path / "fen"), ours=True)
+        (tmp_path / "fen/c/goes").unlink()
+        (tmp_path / "fen/c").rmdir()
+        (tmp_path / "fen/c").symlink_to(tmp_path / "outside")
+        (tmp_path / "fen/d/late/new").write_text("new")
+        removed = await upkeep.remove(
+            store, tree, lambda path, fault, detail: failures.update({path: fault}), lambda count: None
+        )
+        return removed, failures
+
+    removed, failures = asyncio.run(work())
+    assert failures == {b"a/b/stays": Fault.DENIED, b"c": Fault.KIND_IN_THE_WAY, b"d/late": Fault.EXISTS}
+    assert removed == 4
+    left = sorted(str(path.relative_to(tmp_path)) for path in tmp_path.rglob("*") if not path.is_dir())
+    assert left == ["fen/a/b/stays", "fen/d/late/new", "outside/goes"]
+
+
+NAMES = st.lists(st.sampled_from(["a", "b", "ab", "a b"]), min_size=1, max_size=4)
+
+
+@given(target=NAMES, protected=NAMES)
+def test_what_holds_a_protected_directory_is_protected(target: list[str], protected: list[str]) -> None:
+    path, home = ("/" + "/".join(names) for names in (target, protected))
+    try:
+        upkeep.refuse_to_remove(path.encode(), [home.encode()])
+    except Refused:
+        assert protected[: len(target)] == target
+    else:
+        assert protected[: len(target)] != target
+
+
+def test_a_rename_here_replaces_nothing() -> None:
+    with tempfile.TemporaryDirectory() as directory:
+        root = Path(directory)
+        for kind in ("file", "directory", "link"):
+            for name in ("old", "new"):
+                path = root / f"{kind}-{name}"
+                {"file": path.touch, "directory": path.mkdir, "link": lambda p=path: p.symlink_to("x")}[kind]()
+        before = snapshot(root)
+        for old in ("file", "directory", "link"):
+            for new in ("file", "directory", "link"):
+                with pytest.raises(Exception, match="exists"):
+                    asyncio.run(
+                        upkeep.rename(LocalStore(b"/"), os.fsencode(root / f"{old}-old"), f"{new}-new".encode())
+                    )
+        assert snapshot(root) == before
