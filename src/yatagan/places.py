@@ -35,8 +35,8 @@ def is_ours(name: bytes) -> bool:
 class Place:
     """A local path (`node` is empty) or a path on a node.
 
-    A relative path on a node starts in the node's start directory; an empty one is that directory, and `~` the
-    directory where a login there starts by itself.
+    A relative path on a node starts in the node's start directory; an empty one is that directory, `~` the
+    directory where a login there starts by itself, and `@NAME` one of its areas.
     """
 
     node: str
@@ -46,7 +46,8 @@ class Place:
     def name(self) -> bytes:
         """The last component, under which this arrives elsewhere; empty for a root or start directory."""
         base = posixpath.basename(posixpath.normpath(self.path)) if self.path else b""
-        return b"" if base in (b".", b"..", b"/") or (self.node and self.path == b"~") else base
+        starts_here = self.node and (self.path == b"~" or (self.path.startswith(b"@") and b"/" not in self.path))
+        return b"" if base in (b".", b"..", b"/") or starts_here else base
 
     def __str__(self) -> str:
         text = os.fsdecode(self.path)

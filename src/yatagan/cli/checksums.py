@@ -12,6 +12,7 @@ from typing import Any
 import click
 
 from yatagan.cli import text, words
+from yatagan.cli.cautions import refuse_read_only
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.view import Progress, view_for
 from yatagan.digests.lists import ALGORITHM, LIST_NAME, Listed, parse_list
@@ -75,6 +76,8 @@ async def _checksums(app: App, where: Place, output: str | None, json_: bool) ->
     store = await app.open(app.source(where))
     try:
         tree = await _scan(store, where)
+        if output is None and where.node:
+            await refuse_read_only(store, app.nodes().get(where.node), tree.root)
         alone = tree.entries[b""].kind is Kind.FILE
         paths = [path for path in tree.files() if not record.is_record(path)]
         counting = _Counting(tree, paths, quiet=json_)
@@ -147,6 +150,8 @@ async def _write(
         given = parse_place(output)
         there = store if given.node == where.node else await app.open(app.source(given))
         target = Place(given.node, await there.resolve(given.path))
+        if given.node:
+            await refuse_read_only(there, app.nodes().get(given.node), target.path)
     name = posixpath.basename(target.path)
     try:
         facts = record.write_facts(tree, name, data)

@@ -16,7 +16,7 @@ import click
 from yatagan.cli import words
 from yatagan.cli.asking import AtTerminal, Unattended, plain_interrupts
 from yatagan.cli.text import show
-from yatagan.config.home import Home, LineSettings, load_line_settings
+from yatagan.config.home import Home, LineSettings, Settings, load_settings
 from yatagan.config.nodes import NodeBook
 from yatagan.errors import UnknownHostKey, YataganError
 from yatagan.places import Place
@@ -74,9 +74,13 @@ class App:
         """Whether there is somebody to ask."""
         return isinstance(self.answers, AtTerminal)
 
+    def settings(self) -> Settings:
+        """What settings.toml says."""
+        return load_settings(self.home)
+
     def line(self) -> LineSettings:
         """Settings of the line."""
-        return load_line_settings(self.home)
+        return self.settings().line
 
     def nodes(self) -> NodeBook:
         """The saved nodes."""

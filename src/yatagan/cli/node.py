@@ -32,6 +32,7 @@ def node_command() -> None:
     show_default=True,
     help="What the machine is made for.",
 )
+@click.option("--cluster", metavar="NAME", help="Nodes of one cluster see the same disks.")
 @click.option("--start", metavar="DIR", help="Where relative paths start there.")
 @click.option("--trust", metavar="FINGERPRINT", help="Accept this host key (SHA256:…) on first sight.")
 @as_json
@@ -43,7 +44,7 @@ def add(name: str, address: str, json_: bool, key: str | None, **given: Any) -> 
         raise click.UsageError(str(error)) from None
     nodes = App.start().nodes()
     replaced = name in nodes
-    nodes.put(node)
+    nodes.put(dataclasses.replace(node, areas=nodes.get(name).areas) if replaced else node)
     if json_:
         say_json(_entry(node))
     else:
@@ -60,8 +61,10 @@ def list_(json_: bool) -> None:
     elif not nodes:
         click.echo("No node is saved yet. Save one with: yatagan node add NAME ADDRESS")
     else:
-        rows = [(node.name, node.role.value, _address(node), show(node.start or "")) for node in nodes]
-        table(("node", "role", "address", "starts in"), rows)
+        rows = [
+            (node.name, node.role.value, node.cluster or "", _address(node), show(node.start or "")) for node in nodes
+        ]
+        table(("node", "role", "cluster", "address", "starts in"), rows)
 
 
 @node_command.command("show", epilog="Example: yatagan node show heron")
@@ -78,12 +81,14 @@ def show_(name: str, json_: bool) -> None:
     facts(
         [
             ("role", node.role.value),
+            ("cluster", node.cluster or ""),
             ("address", show(node.address)),
             ("port", str(node.port or "22, or what ~/.ssh/config says")),
             ("user", show(node.user or "yours, or what ~/.ssh/config says")),
             ("key", show(node.key or "the agent's and your default keys")),
             ("starts in", show(node.start or "the account's home")),
             ("trusts", node.trust or "keys that were accepted at a first login"),
+            ("areas", ", ".join(f"@{area.name} ({show(area.path)})" for area in node.areas)),
             ("saved in", show(str(app.home.nodes_file))),
         ]
     )

@@ -10,7 +10,9 @@ from typing import Any, TypeVar
 import click
 
 from yatagan.cli import text, words
+from yatagan.cli.cautions import refuse_read_only
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.config.areas import split_area
 from yatagan.errors import BadPlace, Fault, Refused, StoreError
 from yatagan.places import Place, name_fields, parse_place
 from yatagan.stores.interface import Kind, Store
@@ -32,7 +34,7 @@ def mkdir_command(place: str, no_questions: bool, json_: bool) -> None:
     app, where = App.start(questions=not no_questions), parse_place(place)
 
     async def work(store: Store) -> tuple[bytes, list[bytes]]:
-        path = await store.resolve(where.path)
+        path = await _writable(app, store, where)
         return path, await upkeep.make_directories(store, path)
 
     path, made = run(_with(app, where, work))
@@ -54,7 +56,7 @@ def rename_command(place: str, new_name: str, no_questions: bool, json_: bool) -
     app, where = App.start(questions=not no_questions), parse_place(place)
 
     async def work(store: Store) -> tuple[bytes, bytes]:
-        path = await store.resolve(where.path)
+        path = await _writable(app, store, where)
         return path, await upkeep.rename(store, path, os.fsencode(new_name))
 
     path, new = run(_with(app, where, work))
@@ -98,7 +100,7 @@ class _Removal:
 def remove_command(places: tuple[str, ...], yes: bool, no_questions: bool, json_: bool) -> None:
     """Remove PLACES with all below them, after showing what that is and asking. Links go, what they lead to stays.
 
-    A root, a home, a start directory or the directory we are in is refused, and so is what holds one.
+    A root, a home, a start directory, an area or the directory we are in is refused, and so is what holds one.
     """
     app = App.start(questions=not no_questions)
     wheres = [parse_place(place) for place in places]
@@ -110,11 +112,10 @@ def remove_command(places: tuple[str, ...], yes: bool, no_questions: bool, json_
 
 
 async def _remove(app: App, store: Store, wheres: list[Place], *, yes: bool, json_: bool) -> int:
-    protected = await _protected(store)
+    protected = await _protected(app, store)
     removals = []
     for where in wheres:
-        # The name of a start directory may be a link; what is meant is what it leads to.
-        path = await store.resolve(where.path, follow=where.path in (b"", b".", b"~"))
+        path = await _writable(app, store, where)
         upkeep.refuse_to_remove(path, protected)
         tree = await scan(store, path, ours=True)
         if not tree.entries:
@@ -165,10 +166,23 @@ def _tell_removed(
         text.warn(f"and {text.number(len(failures) - _FAILURES_SHOWN)} more")
 
 
-async def _protected(store: Store) -> list[bytes]:
-    """Directories whose loss would hurt: where logins and commands start."""
+async def _writable(app: App, store: Store, where: Place) -> bytes:
+    """A place's path. Raises Refused where nothing may be written.
+
+    The name of a start directory or an area may be a link; what is meant is what it leads to.
+    """
+    area, rest = split_area(where.path)
+    path = await store.resolve(where.path, follow=where.path in (b"", b".", b"~") or (bool(area) and not rest))
+    if where.node:
+        await refuse_read_only(store, app.nodes().get(where.node), path)
+    return path
+
+
+async def _protected(app: App, store: Store) -> list[bytes]:
+    """Directories whose loss would hurt: where logins and commands start, and areas."""
     if store.name:
-        return [await store.resolve(b"~", follow=True), await store.resolve(b"", follow=True)]
+        areas = [b"@" + area.name.encode() for area in app.nodes().get(store.name).areas]
+        return [await store.resolve(path, follow=True) for path in (b"~", b"", *areas)]
     return [os.fsencode(os.path.realpath(os.path.expanduser("~"))), os.path.realpath(os.getcwdb())]
 
 

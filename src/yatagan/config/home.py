@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import re
 import tomllib
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from pathlib import Path
+from typing import Any
 
 from yatagan.errors import BadConfig
 
@@ -62,6 +63,22 @@ class LineSettings:
     keepalive: float = 15.0
 
 
+@dataclass(frozen=True, slots=True)
+class LoginNodeSettings:
+    """From which size (bytes) or expected time (seconds) on a stage through a login node is cautioned against."""
+
+    size: int = 1_000_000_000
+    time: float = 300.0
+
+
+@dataclass(frozen=True, slots=True)
+class Settings:
+    """All settings that are not about one node."""
+
+    line: LineSettings = LineSettings()
+    login_node: LoginNodeSettings = LoginNodeSettings()
+
+
 _UNITS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0}
 _DURATION = re.compile(r"\s*(\d+(?:\.\d+)?)\s*(ms|s|m|h|d)\s*")
 
@@ -74,25 +91,54 @@ def parse_duration(text: str) -> float:
     return float(match[1]) * _UNITS[match[2]]
 
 
-def load_line_settings(home: Home) -> LineSettings:
-    """The `[line]` table of settings.toml, defaults where it is silent. Raises BadConfig."""
+def spell_duration(seconds: float) -> str:
+    """The reverse of `parse_duration`, in the largest unit that fits exactly, to the millisecond."""
+    for unit in ("d", "h", "m", "s"):
+        if seconds >= _UNITS[unit] and seconds % _UNITS[unit] == 0:
+            return f"{round(seconds / _UNITS[unit])}{unit}"
+    return f"{round(seconds / _UNITS['ms'])}ms"
+
+
+def parse_size(text: str) -> int:
+    """Bytes from `500kB`, `20MB`, `20MB/s`, `4096`. Raises ValueError."""
+    bare = text.strip().removesuffix("/s").rstrip("Bb").strip()
+    for unit, factor in (("k", 1000), ("K", 1000), ("M", 10**6), ("G", 10**9), ("T", 10**12)):
+        if bare.endswith(unit):
+            return int(float(bare[:-1]) * factor)
+    return int(bare)
+
+
+def load_settings(home: Home) -> Settings:
+    """What settings.toml says, defaults where it is silent. Raises BadConfig."""
     file = home.settings_file
     try:
-        table = tomllib.loads(file.read_text(encoding="utf-8"))
+        tables = tomllib.loads(file.read_text(encoding="utf-8"))
     except FileNotFoundError:
-        return LineSettings()
+        return Settings()
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
         raise BadConfig(str(file), str(error)) from error
-    known = {field.name for field in fields(LineSettings)}
-    unknown = (set(table) - {"line"}) | (set(table.get("line", {})) - known)
-    if unknown:
-        raise BadConfig(
-            str(file), f"unknown setting {sorted(unknown)[0]!r}", f"[line] knows {', '.join(sorted(known))}"
-        )
-    values: dict[str, float] = {}
-    for key, value in table.get("line", {}).items():
+    known = {"line": LineSettings(), "login-node": LoginNodeSettings()}
+    if unknown := sorted(set(tables) - set(known)):
+        raise BadConfig(str(file), f"unknown table {unknown[0]!r}", f"there are [{'], ['.join(sorted(known))}]")
+    line = replace(LineSettings(), **_values(file, "line", tables.get("line", {}), LineSettings()))
+    login_node = replace(
+        LoginNodeSettings(), **_values(file, "login-node", tables.get("login-node", {}), LoginNodeSettings())
+    )
+    return Settings(line, login_node)
+
+
+def _values(file: Path, name: str, table: object, defaults: LineSettings | LoginNodeSettings) -> dict[str, Any]:
+    """A table's values, as durations or as sizes, whichever the default is. Raises BadConfig."""
+    if not isinstance(table, dict):
+        raise BadConfig(str(file), f"{name} is no table")
+    known = {field.name for field in fields(defaults)}
+    values: dict[str, Any] = {}
+    for key, value in table.items():
+        if key not in known:
+            raise BadConfig(str(file), f"unknown setting {key!r}", f"[{name}] knows {', '.join(sorted(known))}")
+        read = parse_size if isinstance(getattr(defaults, key), int) else parse_duration
         try:
-            values[key] = parse_duration(value) if isinstance(value, str) else float(value)
+            values[key] = read(value) if isinstance(value, str) else type(getattr(defaults, key))(value)
         except (TypeError, ValueError) as error:
-            raise BadConfig(str(file), f"line.{key}: {error}") from error
-    return LineSettings(**values)
+            raise BadConfig(str(file), f"{name}.{key}: {error}") from error
+    return values

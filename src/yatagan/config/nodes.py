@@ -13,6 +13,7 @@ from typing import Any
 
 import tomlkit
 
+from yatagan.config.areas import Area, read_area
 from yatagan.errors import BadConfig, UnknownNode
 from yatagan.places import NODE_NAME
 
@@ -32,7 +33,7 @@ class Node:
     """A remote machine under a short name.
 
     None means: not said here, so that `~/.ssh/config` and the defaults of SSH decide. `trust` is a
-    host key fingerprint that is accepted on first sight.
+    host key fingerprint that is accepted on first sight. Nodes of one `cluster` see the same disks.
     """
 
     name: str
@@ -43,9 +44,11 @@ class Node:
     role: Role = Role.TRANSFER
     start: str | None = None
     trust: str | None = None
+    cluster: str | None = None
+    areas: tuple[Area, ...] = ()
 
     def __post_init__(self) -> None:
-        for name in ("address", "user", "key", "start", "trust"):
+        for name in ("address", "user", "key", "start", "trust", "cluster"):
             if not isinstance(getattr(self, name), str | None):
                 raise ValueError(f"{name} must be text")
         if not isinstance(self.port, int | None):
@@ -56,6 +59,8 @@ class Node:
             raise ValueError(f"{self.address!r} is no address: give a host name or an IP address alone")
         if self.port is not None and not 0 < self.port < 65536:
             raise ValueError(f"port {self.port} is not between 1 and 65535")
+        if self.cluster is not None and not NODE_NAME.fullmatch(self.cluster):
+            raise ValueError(f"{self.cluster!r} cannot be a cluster's name: letters, digits, - and _, at most 32")
         if self.trust is not None and not _FINGERPRINT.fullmatch(self.trust):
             raise ValueError(f"{self.trust!r} is no fingerprint: it looks like SHA256:… with 43 characters")
 
@@ -69,6 +74,8 @@ class Node:
             "role": self.role.value,
             "start": self.start,
             "trust": self.trust,
+            "cluster": self.cluster,
+            "area": {area.name: area.table() for area in self.areas} or None,
         }
         return {key: value for key, value in facts.items() if value is not None}
 
@@ -96,7 +103,8 @@ class NodeBook:
             raise BadConfig(str(self.file), f"[node.{name}] is no table")
         try:
             known = {**entry, "role": Role(entry.get("role", Role.TRANSFER))}
-            return Node(name, **known)
+            areas = known.pop("area", {})
+            return Node(name, **known, areas=tuple(read_area(each, areas[each]) for each in sorted(areas)))
         except (TypeError, ValueError) as error:
             raise BadConfig(str(self.file), f"[node.{name}]: {error}") from error
 

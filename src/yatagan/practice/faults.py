@@ -14,7 +14,7 @@ from collections.abc import Callable
 from dataclasses import asdict, dataclass, fields
 from pathlib import Path
 
-from yatagan.config.home import parse_duration
+from yatagan.config.home import parse_duration, parse_size
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,15 +47,6 @@ class Faults:
 def names() -> list[str]:
     """The faults' names as one types them."""
     return [known.name.replace("_", "-") for known in fields(Faults)]
-
-
-def parse_size(text: str) -> int:
-    """Bytes from `500kB`, `20MB`, `20MB/s`, `4096`. Raises ValueError."""
-    bare = text.strip().removesuffix("/s").rstrip("Bb").strip()
-    for unit, factor in (("k", 1000), ("K", 1000), ("M", 10**6), ("G", 10**9)):
-        if bare.endswith(unit):
-            return int(float(bare[:-1]) * factor)
-    return int(bare)
 
 
 def save(file: Path, faults: Faults) -> None:

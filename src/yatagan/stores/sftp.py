@@ -19,6 +19,7 @@ from typing import Any, TypeVar
 import asyncssh
 from asyncssh.constants import FXF_CREAT, FXF_EXCL, FXF_READ, FXF_WRITE
 
+from yatagan.config.areas import below, find_area, split_area
 from yatagan.config.home import Home, LineSettings
 from yatagan.config.nodes import Node
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
@@ -146,9 +147,15 @@ class SftpStore:
         return StoreError(Fault.REFUSED, path, store=self.name, detail=said)
 
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
-        """See `Store.resolve`. `~` is where the login starts by itself; a file of that name is `./~`."""
+        """See `Store.resolve`. `~` is where the login starts by itself, `@NAME` an area; files so named are `./…`."""
         home = await self._ask(self._sftp.realpath(b"."), b".")
-        typed = path if path == b"~" or path.startswith(b"~/") else posixpath.join(self._start, path)
+        area, rest = split_area(path)
+        if area:
+            typed = below(find_area(self.name, self.login.node.areas, area), self.name, rest)
+        elif path == b"~" or path.startswith(b"~/"):
+            typed = path
+        else:
+            typed = posixpath.join(self._start, path)
         if typed == b"~" or typed.startswith(b"~/"):
             typed = typed[2:]
         whole = posixpath.normpath(posixpath.join(home, typed))

@@ -58,8 +58,9 @@ def refuse_to_remove(path: bytes, protected: Iterable[bytes]) -> None:
     for directory in protected:
         if directory == path or directory.startswith(path + b"/"):
             what = "is" if directory == path else "holds"
+            shown = path.decode("utf-8", "replace")
             raise Refused(
-                f"{path.decode('utf-8', 'replace')} {what} a home, a start directory or the directory we are in",
+                f"{shown} {what} a home, a start directory, an area or the directory we are in",
                 "name what is to go below it",
             )
 

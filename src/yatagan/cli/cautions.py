@@ -1,0 +1,113 @@
+"""What to be careful about before a plan is carried out: areas that are no place for data, and login nodes."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from yatagan.batches.plan import Plan
+from yatagan.cli import text
+from yatagan.cli.area import age, meaning
+from yatagan.config.areas import Area, split_area
+from yatagan.config.home import LoginNodeSettings
+from yatagan.config.nodes import Node, Role
+from yatagan.errors import LINE_FAULTS, Refused, StoreError
+from yatagan.places import Place
+from yatagan.stores.interface import Kind, Store
+from yatagan.trees.compare import Verdict
+
+#: A line and a disk as they often are, for a first guess: bytes and small files a second.
+_USUAL_RATE, _USUAL_FILES = 30e6, 200
+
+
+@dataclass(frozen=True, slots=True)
+class Caution:
+    """One thing to be careful about. `first`: it goes before everything else of the plan."""
+
+    label: str
+    text: str
+    first: bool = False
+
+
+async def find_area(store: Store, node: Node, path: bytes) -> Area | None:
+    """The area that holds a resolved path, the innermost of several; None when none does."""
+    best: tuple[int, Area] | None = None
+    for area in node.areas:
+        try:
+            root = await store.resolve(b"@" + area.name.encode(), follow=True)
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
+            continue
+        if (path == root or path.startswith(root.rstrip(b"/") + b"/")) and (best is None or len(root) > best[0]):
+            best = (len(root), area)
+    return best[1] if best else None
+
+
+async def refuse_read_only(store: Store, node: Node, path: bytes) -> Area | None:
+    """The area that holds a resolved path. Raises Refused when nothing may be written there."""
+    area = await find_area(store, node, path)
+    if area is not None and area.read_only:
+        raise Refused(
+            f"{node.name}:@{area.name} is saved as read-only",
+            f"name another place, or save the area anew: yatagan area add {node.name} {area.name} …",
+        )
+    return area
+
+
+async def look_at_area(store: Store, node: Node, place: Place) -> tuple[Area | None, list[Caution]]:
+    """The area that a destination lies in. Raises Refused when nothing may be written there."""
+    if not node.areas:
+        return None, []
+    path = await store.resolve(place.path, follow=True)
+    area = await refuse_read_only(store, node, path)
+    named, _ = split_area(place.path)
+    cautions = []
+    if named and (area is None or area.name != named):
+        lands = text.place(node.name, path)
+        cautions.append(Caution("leads out", f"a link leads out of @{named}: what is staged lands in {lands}"))
+    if area is not None and (words := meaning(area)):
+        cautions.append(Caution("area", f"@{area.name}: {words}"))
+    return area, cautions
+
+
+def look_at_ages(plan: Plan, area: Area | None) -> list[Caution]:
+    """Files whose times, which are kept, make them ripe for the area's next purge."""
+    if area is None or area.purged_after is None:
+        return []
+    limit = (time.time() - area.purged_after) * 1e9
+    old = sum(
+        difference.facts.mtime_ns < limit
+        for arrival in plan.arrivals
+        for difference in arrival.differences
+        if difference.facts.kind is Kind.FILE and difference.verdict is not Verdict.SAME
+    )
+    if not old:
+        return []
+    one = old == 1
+    words = (
+        f"{text.count(old, 'file')} {'is' if one else 'are'} older than {age(area.purged_after)}: "
+        f"@{area.name} may remove {'it' if one else 'them'} at once"
+    )
+    return [Caution("too old", words, first=True)]
+
+
+def look_at_role(plan: Plan, node: Node, others: Sequence[Node], settings: LoginNodeSettings) -> list[Caution]:
+    """A long or large transfer through a machine that is made for logging in."""
+    counts = plan.summary
+    seconds = counts.size / _USUAL_RATE + counts.files / _USUAL_FILES
+    if node.role is not Role.LOGIN or (counts.size <= settings.size and seconds <= settings.time):
+        return []
+    better = [
+        other.name
+        for other in others
+        if other.role is Role.TRANSFER and node.cluster is not None and other.cluster == node.cluster
+    ]
+    words = (
+        f"{node.name} is made for logging in: long processes are killed there, and its network is everyone's; "
+        f"this is {text.size(counts.size)}, about {text.duration(seconds)}"
+    )
+    if better:
+        words += f". {better[0]} is made for moving data and sees the same disks: write {better[0]}: for {node.name}:"
+    return [Caution("login node", words)]

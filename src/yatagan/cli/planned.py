@@ -1,0 +1,157 @@
+"""A plan in words, and for scripts."""
+
+from __future__ import annotations
+
+import posixpath
+from collections.abc import Sequence
+from typing import Any
+
+import click
+
+from yatagan.batches.plan import Plan
+from yatagan.batches.steps import Prove
+from yatagan.cli import text
+from yatagan.cli.cautions import Caution
+from yatagan.cli.request import Request
+from yatagan.cli.words import fault
+from yatagan.places import KEPT_DIRECTORY, name_fields
+from yatagan.stores.interface import Store
+
+
+def show_plan(request: Request, plan: Plan, source: Store, destination: Store, cautions: Sequence[Caution]) -> None:
+    """The plan in a few lines; what one must not overlook comes first."""
+    counts = plan.summary
+    names = ", ".join(text.show(name) for _, name in request.sources[:3])
+    if len(request.sources) > 3:
+        names += f" and {len(request.sources) - 3} more"
+    into = text.place(request.destination.node, request.destination.path or b".")
+    kept = request.destination.node, posixpath.join(request.destination.path, KEPT_DIRECTORY)
+    origin = f" from {request.source_node}" if request.source_node else ""
+    click.echo(click.style(f"Plan: {names}{origin} to {into}", bold=True))
+    for caution in cautions:
+        if caution.first:
+            click.echo("  " + click.style(caution.text, fg="yellow", bold=True))
+    text.facts(
+        [
+            ("carry", _carried(plan)),
+            ("left as is", _left(plan)),
+            (
+                "replace",
+                f"{text.count(counts.replaced, 'file')}; the old ones are kept in {text.place(*kept)}"
+                if counts.replaced
+                else "",
+            ),
+            (
+                "not carried",
+                f"{text.count(counts.not_carried, 'entry', 'entries')}: {_specials(plan)}"
+                if counts.not_carried
+                else "",
+            ),
+            ("in the way", _in_the_way(plan)),
+            ("unreadable", _unread(plan)),
+            ("room", _room(plan, request.destination.node) if counts.anything else ""),
+            ("proof", _proof(request.prove, source, destination) if counts.files else ""),
+            ("no sync", _no_sync(request.prove, destination) if counts.files else ""),
+            *((caution.label, caution.text) for caution in cautions if not caution.first),
+        ]
+    )
+
+
+def _carried(plan: Plan) -> str:
+    counts = plan.summary
+    parts = [f"{text.count(counts.files, 'file')}, {text.size(counts.size)}"]
+    if counts.directories:
+        parts.append(text.count(counts.directories, "new directory", "new directories"))
+    if counts.links:
+        parts.append(text.count(counts.links, "link"))
+    return "; ".join(parts) if counts.anything else "nothing"
+
+
+def _left(plan: Plan) -> str:
+    counts = plan.summary
+    if not counts.left:
+        return ""
+    looked = f", {text.number(counts.looked_into)} of them too new for that and by digest" if counts.looked_into else ""
+    return f"{text.count(counts.left, 'file')}, {text.size(counts.left_size)}, already there by size and time{looked}"
+
+
+def _specials(plan: Plan) -> str:
+    found = [
+        f"{text.show(difference.path)} (a {difference.facts.kind.value})"
+        for arrival in plan.arrivals
+        for difference in arrival.differences
+        if not difference.facts.kind.carried
+    ]
+    return ", ".join(found[:3]) + (" …" if len(found) > 3 else "")
+
+
+def _in_the_way(plan: Plan) -> str:
+    found = [
+        text.show(difference.path or arrival.name)
+        for arrival in plan.arrivals
+        for difference in arrival.differences
+        if difference.verdict == "in-the-way" and difference.facts.kind.carried
+    ]
+    return ", ".join(found[:3]) + (" …" if len(found) > 3 else "")
+
+
+def _unread(plan: Plan) -> str:
+    found = [
+        f"{text.show(path or arrival.name)} ({fault(why)})"
+        for arrival in plan.arrivals
+        for path, why in sorted(arrival.tree.unread.items())
+    ]
+    return ", ".join(found[:3]) + (" …" if len(found) > 3 else "")
+
+
+def _room(plan: Plan, node: str) -> str:
+    if plan.room is None:
+        return f"{node or 'the disk'} does not tell"
+    enough = "" if plan.room > plan.summary.size else click.style(", not enough", fg="red")
+    return f"{text.size(plan.room)} free on {node or 'this machine'}{enough}"
+
+
+def _proof(prove: Prove, source: Store, destination: Store) -> str:
+    """What the proof will be, and why it is no better."""
+    if destination.traits.quick and source.traits.quick:
+        return "every file is read back and hashed (read-back)"
+    if prove is Prove.READ_BACK:
+        return "every file is read back over the line and hashed here (read-back)"
+    if destination.traits.quick:
+        if prove is Prove.ON_NODE:
+            return f"{source.name} hashes every file too, and the digests must agree (on-node)"
+        return "every file is hashed here on arrival (received)"
+    if prove is Prove.NONE:
+        return "not asked for: contents are not looked at (sent)"
+    if destination.traits.digests:
+        return f"{destination.name} hashes every file after it is synced (on-node)"
+    return f"none: {destination.name} runs no commands; --prove read-back reads every file back"
+
+
+def _no_sync(prove: Prove, destination: Store) -> str:
+    """What it means that a server cannot be told to put a file on its disk."""
+    if destination.traits.syncs:
+        return ""
+    words = f"{destination.name} does not offer it: after an interruption, half-sent files start over"
+    synced_by_proof = destination.traits.digests and prove in (Prove.AUTO, Prove.ON_NODE)
+    return words if synced_by_proof else f"{words}; what a power failure there takes is not noticed"
+
+
+def plan_json(plan: Plan, cautions: Sequence[Caution]) -> dict[str, Any]:
+    """The plan for scripts."""
+    counts = plan.summary
+    return {
+        **name_fields(plan.destination, "destination"),
+        "files": counts.files,
+        "bytes": counts.size,
+        "directories": counts.directories,
+        "links": counts.links,
+        "left_as_is": counts.left,
+        "left_bytes": counts.left_size,
+        "replace": counts.replaced,
+        "not_carried": counts.not_carried,
+        "in_the_way": counts.in_the_way,
+        "unreadable": counts.unread,
+        "room": plan.room,
+        "cautions": [{"about": caution.label, "text": caution.text} for caution in cautions],
+    }

@@ -1,0 +1,178 @@
+"""Areas and roles: where data is put, and what is said before."""
+
+from __future__ import annotations
+
+import os
+import time
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Far, Program
+from yatagan.config.areas import Area, below, read_area, split_area
+from yatagan.config.home import parse_duration, spell_duration
+from yatagan.errors import Refused
+
+
+@pytest.fixture
+def heron(program: Program, far: Far) -> Far:
+    """A node with areas: scratch, purged; archive, read-only; and a link that leads out of scratch."""
+    for name in ("scratch", "archive", "elsewhere"):
+        (far.root / name).mkdir()
+    (far.root / "scratch" / "out").symlink_to(far.root / "elsewhere")
+    (far.root / "archive" / "old").write_text("old")
+    area = ("area", "add", far.name)
+    program(*area, "scratch", str(far.root / "scratch"), "--not-backed-up", "--purged-after", "30d", "--note", "fast")
+    program(*area, "archive", str(far.root / "archive"), "--backed-up", "--read-only")
+    source = program.directory / "fen"
+    source.mkdir()
+    for name, days in (("new", 1), ("old", 40)):
+        (source / name).write_text(name)
+        stamp = time.time() - days * 86400
+        os.utime(source / name, (stamp, stamp))
+    return far
+
+
+def test_saving_showing_forgetting(program: Program, heron: Far) -> None:
+    shown = program("area", "list").stdout
+    assert f"{heron.name}:@scratch" in shown and "not backed up, purged after 30 days, fast" in shown
+    assert "backed up, read-only" in shown
+    assert "@archive" in program("node", "show", heron.name).stdout
+    program(*heron.add)  # saving the node again keeps them
+    assert len(program.json("area", "list", heron.name)["areas"]) == 2
+    program("area", "remove", heron.name, "archive")
+    assert [area["name"] for area in program.json("area", "list")["areas"]] == ["scratch"]
+    assert "there is no such area" in program("area", "remove", heron.name, "archive", expect=2).stderr
+    assert "is no duration" in program("area", "add", heron.name, "x", "/x", "--purged-after", "30", expect=2).stderr
+    assert "cannot be an area's name" in program("area", "add", heron.name, "a/b", "/x", expect=2).stderr
+    assert "no node is called" in program("area", "add", "nobody", "x", "/x", expect=2).stderr
+
+
+def test_what_an_area_means_for_a_stage(program: Program, heron: Far) -> None:
+    there = f"{heron.name}:@scratch/campaign"
+    shown = program("stage", "fen", there).stdout.splitlines()
+    assert "1 file is older than 30 days: @scratch may remove it at once" in shown[1]
+    assert any("@scratch: not backed up, purged after 30 days, fast" in line for line in shown)
+    assert (heron.root / "scratch" / "campaign" / "fen" / "old").read_text() == "old"
+    again = program.json("stage", "fen", there, "--plan-only")["plan"]
+    assert [caution["about"] for caution in again["cautions"]] == ["area"], "nothing old would be carried now"
+    assert "new" in program("list", f"{there}/fen").stdout
+    leads = " ".join(program("stage", "fen", f"{heron.name}:@scratch/out", "--plan-only").stdout.split())
+    assert "a link leads out of @scratch" in leads and "/elsewhere" in leads
+    (heron.root / "@scratch").mkdir()
+    program("stage", "fen/new", f"{heron.name}:./@scratch")
+    assert (heron.root / "@scratch" / "new").exists()
+    program("stage", f"{heron.name}:@archive/old", ".")  # reading is always good
+    assert (program.directory / "old").read_text() == "old"
+
+
+def test_what_an_area_refuses(program: Program, heron: Far) -> None:
+    archive, absolute = f"{heron.name}:@archive", f"{heron.name}:{heron.root}/archive"
+    before = sorted(os.listdir(heron.root / "archive"))
+    for words in (
+        ("stage", "fen", archive),
+        ("stage", "fen", f"{absolute}/deep"),
+        ("mkdir", f"{archive}/x"),
+        ("rename", f"{archive}/old", "older"),
+        ("remove", f"{absolute}/old", "--yes"),
+        ("checksums", archive),
+        ("checksums", "fen", "--output", f"{archive}/fen.sums"),
+    ):
+        assert "is saved as read-only" in program(*words, expect=5).stderr, words
+    assert sorted(os.listdir(heron.root / "archive")) == before
+    assert "climbs out" in program("list", f"{heron.name}:@scratch/../archive", expect=5).stderr
+    assert "an area" in program("remove", f"{heron.name}:@scratch", "--yes", expect=5).stderr
+    assert "has @archive, @scratch" in program("list", f"{heron.name}:@nothing", expect=2).stderr
+    assert "no name of its own" in program("stage", f"{heron.name}:@scratch", ".", expect=2).stderr
+
+
+def test_a_login_node_is_cautioned_against(program: Program, far: Far) -> None:
+    (program.directory / "fen").mkdir()
+    (program.directory / "fen" / "a").write_bytes(b"x" * 5000)
+    dunlin = ["dunlin" if word == far.name else word for word in far.add]
+    program(*dunlin, "--role", "login", "--cluster", "fens")
+    program(*far.add, "--cluster", "fens")
+    assert "made for logging in" not in program("stage", "fen", "dunlin:", "--plan-only").stdout
+    with (program.home / "settings.toml").open("a") as stream:
+        stream.write('[login-node]\nsize = "1kB"\n')
+    shown = " ".join(program("stage", "fen", "dunlin:", "--plan-only").stdout.split())
+    assert "dunlin is made for logging in" in shown and f"write {far.name}: for dunlin:" in shown
+    assert "made for logging in" not in program("stage", "fen", f"{far.name}:", "--plan-only").stdout
+    assert program.json("stage", "fen", "dunlin:")["plan"]["cautions"][0]["about"] == "login node"
+    back = " ".join(program("stage", "dunlin:fen", "back", "--plan-only").stdout.split())
+    assert "dunlin is made for logging in" in back
+
+
+@pytest.mark.parametrize(
+    ("settings", "says"),
+    [
+        ("[line]\npatience = 1", ""),
+        ("[login-node]\nsize = 2000000\ntime = '2m'", ""),
+        ("[login-node]\nsize = 'many'", "login-node.size"),
+        ("[line]\npatience = 'long'", "line.patience"),
+        ("[line]\nspeed = 'long'", "[line] knows keepalive, patience, silence"),
+        ("[lines]", "there are [line], [login-node]"),
+        ("line = 3", "line is no table"),
+        ("[line", "settings.toml"),
+    ],
+)
+def test_settings(program: Program, settings: str, says: str) -> None:
+    (program.home / "settings.toml").write_text(settings)
+    (program.directory / "a").write_text("a")
+    done = program("stage", "a", "there", expect=2 if says else 0)
+    assert says in done.stderr
+
+
+SEGMENTS = st.lists(st.sampled_from(["a", "b", "..", ".", ""]), max_size=6).map("/".join)
+
+
+@given(rest=SEGMENTS)
+def test_nothing_named_below_an_area_is_outside_it(rest: str) -> None:
+    area = Area("scratch", "/scratch/fenflux")
+    try:
+        path = below(area, "heron", rest.encode()).decode()
+    except Refused:
+        assert ".." in rest or rest.startswith("/")
+    else:
+        assert (path + "/").startswith("/scratch/fenflux/")
+        assert path == os.path.normpath(os.path.join("/scratch/fenflux", rest))
+
+
+@given(
+    area=st.builds(
+        Area,
+        st.sampled_from(["scratch", "A-1"]),
+        st.sampled_from(["/scratch", "data", "a b"]),
+        st.sampled_from([None, True, False]),
+        st.one_of(st.none(), st.integers(1, 10**7).map(float)),
+        st.booleans(),
+        st.booleans(),
+        st.text(max_size=5),
+    )
+)
+def test_an_area_reads_back(area: Area) -> None:
+    assert read_area(area.name, area.table()) == area
+    if area.purged_after is not None:
+        assert parse_duration(spell_duration(area.purged_after)) == area.purged_after
+
+
+@pytest.mark.parametrize(
+    ("path", "name", "rest"),
+    [
+        (b"@scratch", "scratch", b""),
+        (b"@scratch/fen/a", "scratch", b"fen/a"),
+        (b"./@x", "", b"./@x"),
+        (b"", "", b""),
+        (b"a@b", "", b"a@b"),
+    ],
+)
+def test_which_paths_start_in_an_area(path: bytes, name: str, rest: bytes) -> None:
+    assert split_area(path) == (name, rest)
+
+
+@pytest.mark.parametrize("path", ["", "..", "../x", "a/../../x", "x\0y"])
+def test_no_area_is_outside(path: str, tmp_path: Path) -> None:
+    with pytest.raises(ValueError, match="path"):
+        Area("x", path)
