@@ -15,10 +15,15 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import hypothesis
 import pytest
 
 from yatagan.practice import faults
 from yatagan.practice.nodes import Site
+
+# A busy machine is no failure.
+hypothesis.settings.register_profile("yatagan", deadline=None)
+hypothesis.settings.load_profile("yatagan")
 
 SSHD = "/usr/sbin/sshd"
 #: The program as it was installed for the Python that runs the tests.

@@ -17,6 +17,7 @@ from yatagan.errors import LINE_FAULTS, BadPlace, Fault, Refused, StoreError
 from yatagan.stores.interface import Facts, Kind, Store
 from yatagan.trees.compare import FRESH_NS, Difference, Verdict, compare
 from yatagan.trees.contents import digest_by_reading
+from yatagan.trees.patterns import EVERYTHING, Choice
 from yatagan.trees.scan import Tree, scan
 
 #: Mode of directories that have to be made above the destination.
@@ -38,6 +39,7 @@ class Summary:
     in_the_way: int = 0
     unread: int = 0
     looked_into: int = 0
+    skipped: int = 0
 
     @property
     def anything(self) -> bool:
@@ -79,6 +81,7 @@ async def make_plan(
     sources: list[tuple[bytes, bytes]],
     directory: bytes,
     scanned: Callable[[int], None] = lambda count: None,
+    choice: Choice = EVERYTHING,
 ) -> Plan:
     """Compare and decide.
 
@@ -96,16 +99,21 @@ async def make_plan(
         root = await source.resolve(path)
         if source.name == destination.name and (top + b"/").startswith(root + b"/"):
             raise Refused("the destination lies inside the source", "stage to a directory outside it")
-        tree = await scan(source, root)
+        tree = await scan(source, root, choice=choice)
         if not tree.entries:
             raise BadPlace(_spell(source, path), "there is nothing there")
         scanned(len(tree.entries))
-        there = Tree(posixpath.join(top, name)) if above else await scan(destination, posixpath.join(top, name))
+        there = Tree(posixpath.join(top, name))
+        if not above:
+            there = await scan(destination, there.root, choice=choice.pruning())
         arrival = Arrival(name, tree, there)
-        arrival.differences = list(compare(tree, there, step_ns=step_ns, fresh_since_ns=fresh_since))
+        if tree.skipped == 0 or len(tree.entries) > 1:  # of a tree that nothing is chosen of, not even the root comes
+            arrival.differences = list(compare(tree, there, step_ns=step_ns, fresh_since_ns=fresh_since))
         await _look_into_fresh(source, destination, arrival, fresh_since)
         plan.arrivals.append(arrival)
     plan.room = await destination.room(posixpath.dirname(above[0]) if above else top)
+    if not any(arrival.differences for arrival in plan.arrivals):
+        plan.above.clear()
     _sum_up(plan)
     return plan
 
@@ -157,6 +165,7 @@ def _sum_up(plan: Plan) -> None:
     summary.directories = len(plan.above)
     for arrival in plan.arrivals:
         summary.unread += len(arrival.tree.unread)
+        summary.skipped += arrival.tree.skipped
         summary.looked_into += len(arrival.same_by_digest)
         for difference in arrival.differences:
             _count(summary, difference, arrival.tree.unread)

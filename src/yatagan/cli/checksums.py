@@ -13,6 +13,7 @@ import click
 
 from yatagan.cli import text, words
 from yatagan.cli.cautions import refuse_read_only
+from yatagan.cli.choosing import choosing, parse_choice
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.view import Progress, view_for
 from yatagan.digests.lists import ALGORITHM, LIST_NAME, Listed, parse_list
@@ -22,6 +23,7 @@ from yatagan.places import KEPT_DIRECTORY, PART_PREFIX, PART_SUFFIX, Place, name
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees import record
 from yatagan.trees.contents import Content, How, digests
+from yatagan.trees.patterns import Choice
 from yatagan.trees.record import Finding, Verdicts
 from yatagan.trees.scan import Tree, scan
 
@@ -59,23 +61,26 @@ Anyone can check it:  cd fen && sha256sum -c SHA256SUMS""",
 @click.option(
     "--output", metavar="FILE", help="Where to write the list (- prints it). Default: SHA256SUMS in the tree."
 )
+@choosing
 @no_questions
 @as_json
-def checksums_command(place: str, output: str | None, no_questions: bool, json_: bool) -> None:
+def checksums_command(
+    place: str, output: str | None, only: tuple[str, ...], skip: tuple[str, ...], no_questions: bool, json_: bool
+) -> None:
     """Write the checksum list of PLACE, here or on a node, and its facts file beside it.
 
     A list that is there already is kept aside.
     """
     app = App.start(questions=not no_questions)
-    status = run(_checksums(app, parse_place(place), output, json_))
+    status = run(_checksums(app, parse_place(place), output, parse_choice(only, skip), json_))
     if status:
         raise click.exceptions.Exit(status)
 
 
-async def _checksums(app: App, where: Place, output: str | None, json_: bool) -> int:
+async def _checksums(app: App, where: Place, output: str | None, choice: Choice, json_: bool) -> int:
     store = await app.open(app.source(where))
     try:
-        tree = await _scan(store, where)
+        tree = await _scan(store, where, choice)
         if output is None and where.node:
             await refuse_read_only(store, app.nodes().get(where.node), tree.root)
         alone = tree.entries[b""].kind is Kind.FILE
@@ -103,6 +108,7 @@ async def _checksums(app: App, where: Place, output: str | None, json_: bool) ->
         "bytes": size,
         "evidence": how.value,
         "outcome": "good" if not unread else f"{len(unread)} could not be read",
+        **_patterns(choice),
     }
     listed = ((path, contents[path].digest) for path in sorted(contents) if contents[path].digest)
     Ledger(app.home.ledger).append(_record_name("listed"), RecordKind.LISTED, body, listed)
@@ -131,9 +137,9 @@ def _tell_listed(where: Place, target: Place, name: bytes, body: dict[str, Any],
     )
 
 
-async def _scan(store: Store, where: Place) -> Tree:
+async def _scan(store: Store, where: Place, choice: Choice) -> Tree:
     root = await store.resolve(where.path, follow=True)
-    tree = await scan(store, root)
+    tree = await scan(store, root, choice=choice)
     if not tree.entries:
         raise StoreError(Fault.MISSING, root, store=where.node)
     return tree
@@ -187,6 +193,12 @@ async def _put(store: Store, path: bytes, data: bytes) -> None:
     await store.place_over(part, path)
 
 
+def _patterns(choice: Choice) -> dict[str, list[str]]:
+    """What was chosen by, for the record; nothing where everything was."""
+    given = {"only": choice.only, "skip": choice.skip}
+    return {name: [text.show(pattern) for pattern in patterns] for name, patterns in given.items() if patterns}
+
+
 def _record_name(kind: str) -> str:
     return f"{kind}-{time.strftime('%y%m%d-%H%M%S')}-{secrets.token_hex(2)}"
 
@@ -203,16 +215,21 @@ In a job script:  yatagan verify inputs --json > verdict.json || exit 1""",
 @click.option(
     "--against", metavar="FILE", help="The checksum list, here or on a node. Default: SHA256SUMS in the tree."
 )
+@choosing
 @no_questions
 @as_json
-def verify_command(place: str, against: str | None, no_questions: bool, json_: bool) -> None:
+def verify_command(
+    place: str, against: str | None, only: tuple[str, ...], skip: tuple[str, ...], no_questions: bool, json_: bool
+) -> None:
     """Hold PLACE against a checksum list: same, different, missing, not listed, and how we know.
 
+    With patterns, only what they choose, there and on the list.
     Exit status 0 when everything on the list is there and the same, 1 otherwise.
     """
     app = App.start(questions=not no_questions)
-    verdicts, where, used = run(_verify(app, parse_place(place), against, quiet=json_))
-    _put_on_record(app, where, used, verdicts)
+    choice = parse_choice(only, skip)
+    verdicts, where, used = run(_verify(app, parse_place(place), against, choice, quiet=json_))
+    _put_on_record(app, where, used, verdicts, choice)
     if json_:
         say_json(_verdicts_json(where, used, verdicts))
     else:
@@ -229,17 +246,23 @@ class _Against:
     digest: str
 
 
-async def _verify(app: App, where: Place, against: str | None, quiet: bool) -> tuple[Verdicts, Place, _Against]:
+async def _verify(
+    app: App, where: Place, against: str | None, choice: Choice, quiet: bool
+) -> tuple[Verdicts, Place, _Against]:
     store = await app.open(app.source(where))
     try:
-        tree = await _scan(store, where)
+        tree = await _scan(store, where, choice)
         place, data, facts = await _read_record(app, store, tree, where, against)
-        listed = parse_list(data, text.place(place.node, place.path))
+        listed = [line for line in parse_list(data, text.place(place.node, place.path)) if choice.chooses(line.path)]
+        if choice and not listed:
+            raise BadPlace(str(where), "the patterns choose nothing that is on the list", "look at the list")
         if tree.entries[b""].kind is not Kind.DIRECTORY:
             listed = _only(listed, where)
         expected = record.read_facts(facts, data, str(place) + ".facts.jsonl") if facts else None
         if tree.entries[b""].kind is not Kind.DIRECTORY:
             expected = None
+        elif expected is not None and choice:
+            expected = {path: facts for path, facts in expected.items() if path in tree.entries or choice.chooses(path)}
         counting = _Counting(tree, [line.path for line in listed], quiet)
         async with counting.view:
             verdicts = await record.verify(store, tree, listed, expected, counting.done)
@@ -284,7 +307,7 @@ async def _read_record(
             await there.close()
 
 
-def _put_on_record(app: App, where: Place, used: _Against, verdicts: Verdicts) -> None:
+def _put_on_record(app: App, where: Place, used: _Against, verdicts: Verdicts, choice: Choice) -> None:
     body = {
         "node": where.node,
         **name_fields(where.path or b"."),
@@ -299,6 +322,7 @@ def _put_on_record(app: App, where: Place, used: _Against, verdicts: Verdicts) -
         "not_listed": verdicts.count(Finding.NOT_LISTED),
         "evidence": verdicts.how.value,
         "outcome": "good" if verdicts.good else "not good",
+        **_patterns(choice),
     }
     Ledger(app.home.ledger).append(_record_name("verified"), RecordKind.VERIFIED, body)
 

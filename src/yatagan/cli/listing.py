@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import posixpath
 import stat
 from collections import Counter
 from typing import Any
@@ -9,10 +10,12 @@ from typing import Any
 import click
 
 from yatagan.cli import text, words
+from yatagan.cli.choosing import choosing, expand_place, parse_choice
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.errors import Fault, StoreError
 from yatagan.places import Place, name_fields, parse_place
-from yatagan.stores.interface import Facts, Kind
+from yatagan.stores.interface import Facts, Kind, Store
+from yatagan.trees.patterns import Choice
 from yatagan.trees.scan import Tree, scan
 
 _TYPE_BITS = {
@@ -30,13 +33,19 @@ _PLURALS = {"directory": "directories"}
 @click.command("list", epilog="Example: yatagan list heron:fen --recursive")
 @click.argument("place")
 @click.option("--recursive", is_flag=True, help="Show everything below, not only the directory itself.")
+@choosing
 @no_questions
 @as_json
-def list_command(place: str, recursive: bool, no_questions: bool, json_: bool) -> None:
-    """Show what is in PLACE: modes, sizes, times, names, and totals. Always looked up afresh."""
+def list_command(
+    place: str, recursive: bool, only: tuple[str, ...], skip: tuple[str, ...], no_questions: bool, json_: bool
+) -> None:
+    """Show what is in PLACE: modes, sizes, times, names, and totals. Always looked up afresh.
+
+    Names in PLACE may be patterns: 'heron:fen/*.csv'.
+    """
     app = App.start(questions=not no_questions)
     where = parse_place(place)
-    tree = run(_read(app, where, recursive))
+    tree = run(_read(app, where, recursive, parse_choice(only, skip)))
     if json_:
         say_json(_as_json(where, tree))
     else:
@@ -45,16 +54,32 @@ def list_command(place: str, recursive: bool, no_questions: bool, json_: bool) -
         raise click.exceptions.Exit(words.Exit.DIFFERENCES)
 
 
-async def _read(app: App, where: Place, recursive: bool) -> Tree:
+async def _read(app: App, where: Place, recursive: bool, choice: Choice) -> Tree:
     store = await app.open(app.source(where, commands=False))
     try:
+        depth = None if recursive else 1
+        if (found := await expand_place(store, where)) is not None:
+            return await _gather(store, *found, recursive, choice)
         root = await store.resolve(where.path, follow=True)
-        tree = await scan(store, root, depth=None if recursive else 1)
+        tree = await scan(store, root, depth=depth, choice=choice)
         if not tree.entries:
             raise StoreError(Fault.MISSING, root, store=where.node)
         return tree
     finally:
         await store.close()
+
+
+async def _gather(store: Store, root: bytes, found: list[tuple[bytes, Facts]], recursive: bool, choice: Choice) -> Tree:
+    """What a pattern stands for, as one tree below the directory where the pattern begins."""
+    tree = Tree(root, {b"": Facts(Kind.DIRECTORY, 0, 0, 0)})
+    for path, facts in found:
+        name = posixpath.relpath(path, root)
+        tree.entries[name] = facts
+        if facts.kind is Kind.LINK:
+            tree.targets[name] = await store.read_link(path)
+        if recursive and facts.kind is Kind.DIRECTORY:
+            tree.graft(name, await scan(store, path, choice=choice))
+    return tree
 
 
 def _listed(tree: Tree) -> list[bytes]:
@@ -76,7 +101,8 @@ def _show(where: Place, tree: Tree) -> None:
         rows.append((mode_text(facts), _size(facts), text.moment(facts.mtime_ns), name))
     if rows:
         text.table(("mode", "size", "changed", "name"), rows, right=(1,))
-    click.echo(click.style(_totals(tree), bold=True))
+    skipped = f"; {text.count(tree.skipped, 'entry', 'entries')} skipped" if tree.skipped else ""
+    click.echo(click.style(_totals(tree) + skipped, bold=True))
     for path, fault in sorted(tree.unread.items()):
         text.warn(f"{text.show(path)}: {words.fault(fault)}")
 
@@ -117,5 +143,6 @@ def _as_json(where: Place, tree: Tree) -> dict[str, Any]:
         "node": where.node,
         **name_fields(tree.root, "root"),
         "entries": entries,
+        "skipped": tree.skipped,
         "unread": [{**name_fields(path), "fault": fault.value} for path, fault in sorted(tree.unread.items())],
     }

@@ -36,6 +36,10 @@ def show_plan(request: Request, plan: Plan, source: Store, destination: Store, c
             ("carry", _carried(plan)),
             ("left as is", _left(plan)),
             (
+                "skipped",
+                f"{text.count(counts.skipped, 'entry', 'entries')} left out by patterns" if counts.skipped else "",
+            ),
+            (
                 "replace",
                 f"{text.count(counts.replaced, 'file')}; the old ones are kept in {text.place(*kept)}"
                 if counts.replaced
@@ -148,6 +152,7 @@ def plan_json(plan: Plan, cautions: Sequence[Caution]) -> dict[str, Any]:
         "links": counts.links,
         "left_as_is": counts.left,
         "left_bytes": counts.left_size,
+        "skipped": counts.skipped,
         "replace": counts.replaced,
         "not_carried": counts.not_carried,
         "in_the_way": counts.in_the_way,

@@ -3,19 +3,31 @@
 from __future__ import annotations
 
 import os
+import posixpath
 
 from yatagan.batches.steps import Prove
+from yatagan.cli.choosing import expand_place
 from yatagan.cli.context import App
 from yatagan.errors import BadPlace
 from yatagan.places import Place
-from yatagan.stores.interface import Source
+from yatagan.stores.interface import Source, Store
+from yatagan.trees.patterns import EVERYTHING, Choice
 
 
 class Request:
     """One stage: from where, to where, under which names, and how it is to be proven."""
 
-    def __init__(self, app: App, sources: list[Place], destination: Place, as_: str | None, prove: Prove) -> None:
+    def __init__(
+        self,
+        app: App,
+        sources: list[Place],
+        destination: Place,
+        as_: str | None,
+        prove: Prove,
+        choice: Choice = EVERYTHING,
+    ) -> None:
         self.app = app
+        self.choice = choice
         self.prove = prove
         self.destination = destination
         nodes = {source.node for source in sources}
@@ -35,9 +47,29 @@ class Request:
         self.sources = [
             (source.path, os.fsencode(as_) if as_ is not None else self._name(source)) for source in sources
         ]
+        self._refuse_same_names()
+
+    def _refuse_same_names(self) -> None:
         names = [name for _, name in self.sources]
         if len(set(names)) != len(names):
-            raise BadPlace(str(sources[-1]), "two sources would arrive under the same name", "stage one with --as")
+            raise BadPlace(
+                os.fsdecode(self.sources[-1][0]), "two sources would arrive under the same name", "stage one with --as"
+            )
+
+    async def expand(self, store: Store) -> None:
+        """Put what is really there in place of sources with patterns in them. Raises BadPlace, StoreError."""
+        expanded: list[tuple[bytes, bytes]] = []
+        for path, name in self.sources:
+            found = await expand_place(store, Place(self.source_node, path))
+            if found is None:
+                expanded.append((path, name))
+            elif name != Place(self.source_node, path).name and len(found[1]) > 1:
+                raise BadPlace(os.fsdecode(path), "--as takes one source, and this is several", "leave it out")
+            else:
+                as_ = name if name != Place(self.source_node, path).name else b""
+                expanded += [(each, as_ or posixpath.basename(each)) for each, _ in found[1]]
+        self.sources = expanded
+        self._refuse_same_names()
 
     def _name(self, source: Place) -> bytes:
         name = source.name

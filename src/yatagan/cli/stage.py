@@ -10,6 +10,7 @@ from yatagan.batches.batch import Batches
 from yatagan.batches.plan import Plan, make_plan
 from yatagan.batches.steps import Prove
 from yatagan.cli import carrying, cautions
+from yatagan.cli.choosing import choosing, parse_choice
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.planned import plan_json, show_plan
 from yatagan.cli.request import Request
@@ -26,11 +27,13 @@ from yatagan.stores.interface import Store
 Examples:
   yatagan stage fen heron:campaign          fen arrives as heron:campaign/fen
   yatagan stage heron:results/july .        july arrives here
-  yatagan stage fen heron:campaign --plan-only""",
+  yatagan stage fen heron:campaign --plan-only
+  yatagan stage 'heron:runs/2026-*/flux.csv' . --skip '*.tmp'""",
 )
 @click.argument("sources", nargs=-1, required=True, metavar="SOURCE...")
 @click.argument("destination")
 @click.option("--as", "as_", metavar="NAME", help="Another name to arrive under (one source).")
+@choosing
 @click.option("--plan-only", is_flag=True, help="Show the plan and stop.")
 @click.option(
     "--prove",
@@ -47,6 +50,8 @@ def stage_command(
     sources: tuple[str, ...],
     destination: str,
     as_: str | None,
+    only: tuple[str, ...],
+    skip: tuple[str, ...],
     plan_only: bool,
     prove: str,
     quiet: bool,
@@ -59,7 +64,8 @@ def stage_command(
     aside; a file has its final name only when all of it is there.
     """
     app = App.start(questions=not no_questions)
-    request = Request(app, [parse_place(source) for source in sources], parse_place(destination), as_, Prove(prove))
+    places = [parse_place(source) for source in sources]
+    request = Request(app, places, parse_place(destination), as_, Prove(prove), parse_choice(only, skip))
     command = ("yatagan", *sys.argv[1:])
     status = run(_stage(request, command, plan_only=plan_only, quiet=quiet, json_=json_))
     if status:
@@ -78,7 +84,8 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
     try:
         _check_proof(request, source, destination)
         area, careful = await _area(request, destination)
-        plan = await make_plan(source, destination, request.sources, request.destination.path)
+        await request.expand(source)
+        plan = await make_plan(source, destination, request.sources, request.destination.path, choice=request.choice)
         careful = [*cautions.look_at_ages(plan, area), *careful, *_role(request, plan)]
         if not quiet and not json_:
             show_plan(request, plan, source, destination, careful)
@@ -88,7 +95,8 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
             if json_:
                 say_json({"plan": plan_json(plan, careful), "batch": None})
             elif not quiet and not plan_only:
-                click.echo("Nothing to move: everything is there already.")
+                chosen = plan.summary.left or not plan.summary.skipped
+                click.echo(f"Nothing to move: {'everything is there already' if chosen else 'nothing is chosen'}.")
             return Exit.DIFFERENCES if plan.summary.in_the_way or plan.summary.unread else Exit.GOOD
         batches = Batches(app.home.batches)
         names = (request.source_node, request.destination.node)

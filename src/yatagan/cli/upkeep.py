@@ -11,6 +11,7 @@ import click
 
 from yatagan.cli import text, words
 from yatagan.cli.cautions import refuse_read_only
+from yatagan.cli.choosing import expand_place
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.config.areas import split_area
 from yatagan.errors import BadPlace, Fault, Refused, StoreError
@@ -100,7 +101,8 @@ class _Removal:
 def remove_command(places: tuple[str, ...], yes: bool, no_questions: bool, json_: bool) -> None:
     """Remove PLACES with all below them, after showing what that is and asking. Links go, what they lead to stays.
 
-    A root, a home, a start directory, an area or the directory we are in is refused, and so is what holds one.
+    Names in PLACES may be patterns: 'heron:fen/*.tmp'. A root, a home, a start directory, an area or the directory
+    we are in is refused, and so is what holds one.
     """
     app = App.start(questions=not no_questions)
     wheres = [parse_place(place) for place in places]
@@ -114,7 +116,7 @@ def remove_command(places: tuple[str, ...], yes: bool, no_questions: bool, json_
 async def _remove(app: App, store: Store, wheres: list[Place], *, yes: bool, json_: bool) -> int:
     protected = await _protected(app, store)
     removals = []
-    for where in wheres:
+    for where in [each for place in wheres for each in await _meant(store, place)]:
         path = await _writable(app, store, where)
         upkeep.refuse_to_remove(path, protected)
         tree = await scan(store, path, ours=True)
@@ -164,6 +166,12 @@ def _tell_removed(
         text.warn(f"{text.place(node, path)}: {words.fault(fault, detail)}")
     if len(failures) > _FAILURES_SHOWN:
         text.warn(f"and {text.number(len(failures) - _FAILURES_SHOWN)} more")
+
+
+async def _meant(store: Store, where: Place) -> list[Place]:
+    """What a place with patterns in it stands for."""
+    found = await expand_place(store, where)
+    return [where] if found is None else [Place(where.node, path) for path, _ in found[1]]
 
 
 async def _writable(app: App, store: Store, where: Place) -> bytes:

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.places import is_ours
 from yatagan.stores.interface import Facts, Kind, Store
+from yatagan.trees.patterns import EVERYTHING, Choice
 
 #: Directories listed at once.
 _LISTINGS = 16
@@ -23,27 +24,39 @@ class Tree:
     """A root and everything below it.
 
     `entries` maps paths relative to the root (the root itself is b"") to facts; `targets` holds what
-    links point to; `unread` what could not be looked into, and why.
+    links point to; `unread` what could not be looked into, and why; `skipped` counts what was left out by a
+    choice, a directory with all below it as one.
     """
 
     root: bytes
     entries: dict[bytes, Facts] = field(default_factory=dict)
     targets: dict[bytes, bytes] = field(default_factory=dict)
     unread: dict[bytes, Fault] = field(default_factory=dict)
+    skipped: int = 0
 
     def absolute(self, relative: bytes) -> bytes:
         """The full path of an entry."""
         return posixpath.join(self.root, relative) if relative else self.root
+
+    def graft(self, name: bytes, other: Tree) -> None:
+        """Put what is below another tree's root below an entry of this one."""
+        self.entries.update({posixpath.join(name, path): facts for path, facts in other.entries.items() if path})
+        self.targets.update({posixpath.join(name, path): target for path, target in other.targets.items() if path})
+        self.unread.update({posixpath.join(name, path): fault for path, fault in other.unread.items()})
+        self.skipped += other.skipped
 
     def files(self) -> list[bytes]:
         """The regular files, sorted by path."""
         return sorted(path for path, facts in self.entries.items() if facts.kind is Kind.FILE)
 
 
-async def scan(store: Store, root: bytes, *, depth: int | None = None, ours: bool = False) -> Tree:
+async def scan(
+    store: Store, root: bytes, *, depth: int | None = None, ours: bool = False, choice: Choice = EVERYTHING
+) -> Tree:
     """Read a tree; empty when there is nothing at `root`. `depth` 1 stops after the root's own entries.
 
-    Part files and kept files are left out, but for `ours`.
+    Part files and kept files are left out, but for `ours`. What `choice` skips is not even looked into; of what is
+    not chosen, the directories above what is chosen stay.
 
     Raises StoreError when the root cannot be read or the line is lost; what fails below is in `unread`.
     """
@@ -56,18 +69,19 @@ async def scan(store: Store, root: bytes, *, depth: int | None = None, ours: boo
         tree.targets[b""] = await store.read_link(root)
     if facts.kind is not Kind.DIRECTORY:
         return tree
-    await _Scan(store, tree, depth, ours).run()
+    await _Scan(store, tree, depth, ours, choice).run()
     if b"" in tree.unread:
         raise StoreError(tree.unread[b""], root, store=store.name)
     return tree
 
 
 class _Scan:
-    def __init__(self, store: Store, tree: Tree, depth: int | None, ours: bool) -> None:
+    def __init__(self, store: Store, tree: Tree, depth: int | None, ours: bool, choice: Choice) -> None:
         self._store = store
         self._tree = tree
         self._depth = depth
         self._ours = ours
+        self._choice = choice
         self._slots = asyncio.Semaphore(_LISTINGS)
 
     async def run(self) -> None:
@@ -78,6 +92,24 @@ class _Scan:
                 listings = [group.create_task(self._list(path)) for path in level]
             level = [path for listing in listings for path in listing.result()]
             reached += 1
+        if self._choice:
+            self._leave_out()
+
+    def _leave_out(self) -> None:
+        """Keep what is chosen, and the directories above it."""
+        tree = self._tree
+        kept: set[bytes] = {b""}
+        for path in tree.entries:
+            if self._choice.chooses(path):
+                while path not in kept:
+                    kept.add(path)
+                    path = posixpath.dirname(path)
+        left = [path for path in tree.entries if path not in kept]
+        tree.skipped += sum(tree.entries[path].kind is not Kind.DIRECTORY for path in left)
+        for path in left:
+            del tree.entries[path]
+            tree.targets.pop(path, None)
+            tree.unread.pop(path, None)
 
     async def _list(self, relative: bytes) -> list[bytes]:
         """List one directory; the directories found in it. A listing that breaks off counts for nothing."""
@@ -86,8 +118,13 @@ class _Scan:
             try:
                 async for handful in self._store.entries(self._tree.absolute(relative)):
                     for name, facts in handful:
-                        if self._ours or not is_ours(name):
-                            found[posixpath.join(relative, name) if relative else name] = facts
+                        if is_ours(name) and not self._ours:
+                            continue
+                        path = posixpath.join(relative, name) if relative else name
+                        if self._choice.skips(path):
+                            self._tree.skipped += 1
+                        else:
+                            found[path] = facts
             except StoreError as error:
                 if error.fault in LINE_FAULTS:
                     raise
