@@ -96,7 +96,10 @@ class NodeBook:
         except tomllib.TOMLDecodeError as error:
             raise BadConfig(str(file), str(error)) from error
         self._document = tomlkit.parse(text)
-        self._nodes = {name: self._read(name, entry) for name, entry in table.get("node", {}).items()}
+        nodes = table.get("node", {})
+        if not isinstance(nodes, dict):
+            raise BadConfig(str(file), "node is no table; a node is written [node.NAME]")
+        self._nodes = {name: self._read(name, entry) for name, entry in nodes.items()}
 
     def _read(self, name: str, entry: object) -> Node:
         if not isinstance(entry, dict):
@@ -104,6 +107,8 @@ class NodeBook:
         try:
             known = {**entry, "role": Role(entry.get("role", Role.TRANSFER))}
             areas = known.pop("area", {})
+            if not isinstance(areas, dict) or not all(isinstance(area, dict) for area in areas.values()):
+                raise ValueError("area is no table; an area is written [node.NAME.area.NAME]")
             return Node(name, **known, areas=tuple(read_area(each, areas[each]) for each in sorted(areas)))
         except (TypeError, ValueError) as error:
             raise BadConfig(str(self.file), f"[node.{name}]: {error}") from error

@@ -44,6 +44,8 @@ _WINDOW = 8 << 20
 _ROUNDS = 6
 #: Tries at a key's pass phrase.
 _PHRASES = 3
+#: Seconds in which a machine must have answered as an SSH server.
+_REACH_SECONDS = 20.0
 #: Seconds of silence during a login before somebody is told that we wait.
 _PATIENT = 2.0
 
@@ -59,6 +61,7 @@ class _Client(asyncssh.SSHClient):
         self._asking = False
         self._began = self._quiet_since = time.monotonic()
         self._asked_seconds = 0.0
+        self._connection: asyncssh.SSHClientConnection | None = None
         self.reached_at: float | None = None
         self.let_in_at = 0.0
         self.sight: trust.Sight | None = None
@@ -66,6 +69,7 @@ class _Client(asyncssh.SSHClient):
         self.lost = asyncio.Event()
 
     def connection_made(self, conn: asyncssh.SSHClientConnection) -> None:
+        self._connection = conn
         self.reached_at = time.monotonic()
 
     def auth_completed(self) -> None:
@@ -126,19 +130,32 @@ class _Client(asyncssh.SSHClient):
             self._quiet_since = time.monotonic()
             self._asked_seconds += self._quiet_since - began
 
-    async def tell_the_wait(self) -> None:
-        """Tell how long the server has said nothing, until cancelled. A wait for an approval looks like a hang."""
+    async def see_through(self, attempt: asyncio.Task[asyncssh.SSHClientConnection]) -> asyncssh.SSHClientConnection:
+        """Wait for a login, and tell how long it takes: a wait for an approval looks like a hang.
+
+        A machine must answer soon; a person may take their time. Raises TimeoutError, or what the attempt raises.
+        """
         told = False
         try:
-            while True:
-                await asyncio.sleep(1.0)
-                seconds = time.monotonic() - self._quiet_since
-                if not self._asking and seconds >= _PATIENT:
+            while not attempt.done():
+                await asyncio.wait({attempt}, timeout=1.0)
+                now = time.monotonic()
+                if not self.greeted and now - self._began > _REACH_SECONDS:
+                    raise TimeoutError
+                if not attempt.done() and not self._asking and now - self._quiet_since >= _PATIENT:
                     told = True
+                    seconds = now - self._quiet_since
                     self._answers.waiting(self._node.name, seconds, reached=self.reached_at is not None)
+            return attempt.result()
         finally:
             if told:
                 self._answers.waited()
+            attempt.cancel()
+
+    @property
+    def greeted(self) -> bool:
+        """Whether an SSH server has answered."""
+        return self._connection is not None and bool(self._connection.get_extra_info("server_version"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -250,25 +267,22 @@ async def _connect(
         "window": _WINDOW,
         "keepalive_interval": line.keepalive,
         "keepalive_count_max": 3,
-        "connect_timeout": 20,
-        "login_timeout": 300,
+        # Not the library's connect_timeout, which would also count the time that a person takes to answer.
+        "login_timeout": 600,
     }
     if node.key is not None:
         options.update(await _key_options(node, client._answers))
     sock = None
-    waiting = asyncio.create_task(client.tell_the_wait())
     try:
         if pinned is not None:
-            async with asyncio.timeout(20):
+            async with asyncio.timeout(_REACH_SECONDS):
                 sock = await _socket_to(pinned)
             options.setdefault("port", pinned[1])
-        return await asyncssh.connect(node.address, sock=sock, **options)
+        return await client.see_through(asyncio.ensure_future(asyncssh.connect(node.address, sock=sock, **options)))
     except (OSError, asyncssh.Error, asyncssh.KeyImportError, ValueError, TimeoutError) as error:
         if sock is not None:
             sock.close()
         raise _explain(node, client, error) from error
-    finally:
-        waiting.cancel()
 
 
 async def _key_options(node: Node, answers: Answers) -> dict[str, Any]:
@@ -280,6 +294,8 @@ async def _key_options(node: Node, answers: Answers) -> dict[str, Any]:
     assert key is not None
     alone = {"client_keys": [key], "agent_path": None}
     try:
+        if os.stat(key).st_mode & 0o077:
+            raise _bad_key(node, f"others may read {key}", f"chmod 600 {key}")
         asyncssh.read_private_key(key)
         return alone
     except asyncssh.KeyImportError as error:
@@ -311,8 +327,8 @@ async def _of_the_agent(key: str) -> bytes | None:
     return public if public in held else None
 
 
-def _bad_key(node: Node, said: str) -> CannotReach:
-    remedy = f"name another: yatagan node add {node.name} … --key FILE"
+def _bad_key(node: Node, said: str, remedy: str = "") -> CannotReach:
+    remedy = remedy or f"name another: yatagan node add {node.name} … --key FILE"
     return CannotReach(node.name, "login", f"the key cannot be used: {said}", passing=False, remedy=remedy)
 
 
@@ -339,6 +355,13 @@ def _explain(node: Node, client: _Client, error: Exception) -> CannotReach:
         if sight.expected:
             return ChangedHostKey(name, host, sight.fingerprint, sight.expected, str(client._known.file))
         return UnknownHostKey(name, host, sight.fingerprint, sight.algorithm, sight.line)
+    if client.reached_at is not None and not client.greeted and not isinstance(error, socket.gaierror):
+        return CannotReach(
+            name,
+            "connect",
+            f"no SSH server answered there{f' ({said})' if said else ''}",
+            remedy="check the port; a busy server may also turn one away for a moment",
+        )
     match error:
         case socket.gaierror():
             return CannotReach(

@@ -1,0 +1,162 @@
+"""What people get wrong: each gives one line that says what happened, one that says what to do, and the status."""
+
+from __future__ import annotations
+
+import contextlib
+import shutil
+import socket
+import subprocess
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from conftest import YATAGAN, Far, OpenSsh, Practice, Program, start_sshd
+
+#: (words, exit status, what is said). `{heron}` and so on are saved nodes; see `nodes`.
+WRONG: list[tuple[list[str], int, str]] = [
+    (["list", "new:"], 3, "nobody has accepted yet"),
+    (["node", "add", "x", "host", "--port", "0"], 2, "0 is not in the range"),
+    (["node", "add", "x", "host", "--port", "ssh"], 2, "'ssh' is not a valid integer"),
+    (["node", "add", "a:b", "host"], 2, "'a:b' cannot be a node's name"),
+    (["node", "add", "x", "mara@host"], 2, "is no address"),
+    (["node", "add", "x", "-oProxyCommand=x"], 2, "No such option"),
+    (["node", "add", "x", "host", "--key", "nowhere"], 2, "'nowhere' does not exist"),
+    (["node", "add", "x", "host", "--trust", "MD5:00"], 2, "is no fingerprint"),
+    (["node", "add", "x", "host", "--role", "compute"], 2, "'compute' is not one of"),
+    (["node", "add", "x", "host", "--cluster", "a b"], 2, "cannot be a cluster's name"),
+    (["node", "show", "nobody"], 2, "no node is called 'nobody'"),
+    (["list", "nobody:fen"], 2, "save it with: yatagan node add nobody"),
+    (["list", "no such:thing"], 2, "cannot be a node's name"),
+    (["list", ""], 2, "an empty name is no place"),
+    (["list", "nothing-here"], 2, "no such file or directory"),
+    (["list", "heron:nothing-there"], 2, "no such file or directory"),
+    (["list", "heron:@nowhere"], 2, "there is no such area"),
+    (["stage", "fen", "heron:", "bittern:"], 2, "all sources must be on the same machine"),
+    (["stage", "heron:a", "bittern:"], 2, "both ends are on nodes"),
+    (["stage", "heron:a", "fen", "."], 2, "all sources must be on the same machine"),
+    (["stage", "fen", "other/fen", "heron:"], 2, "under the same name"),
+    (["stage", "fen", "heron:", "--as", "a/b"], 2, "--as takes one source and one plain name"),
+    (["stage", "fen", "fen/a/b"], 2, "must be a directory"),
+    (["stage", "fen", "fen/deeper"], 5, "lies inside the source"),
+    (["stage", "fen", "bittern:", "--prove", "on-node"], 3, "nobody to answer"),
+    (["stage", "fen", "heron:", "--prove", "perhaps"], 2, "'perhaps' is not one of"),
+    (["stage", "fen", "heron:", "--only", ".."], 2, "is no pattern"),
+    (["verify", "heron:"], 2, "SHA256SUMS"),
+    (["verify", "fen", "--against", "fen/a"], 2, "line 1"),
+    (["batch", "show", "k7qd"], 2, "no batch is called 'k7qd'"),
+    (["batch", "resume"], 2, "there is no batch yet"),
+    (["remove", "fen"], 5, "add --yes"),
+    (["practice", "--root", "p", "--fault", "oak:delay=1s"], 2, "nodes: heron, bittern"),
+    (["practice", "--root", "p", "--fault", "heron:mood=bad"], 2, "unknown fault 'mood'"),
+    (["demo", "fen"], 5, "is not empty"),
+    (["list", "gone:"], 3, "connecting failed: connection refused"),
+    (["list", "lost:"], 3, "finding its address failed"),
+    (["list", "mail:"], 3, "no SSH server answered there"),
+    (["list", "stranger:"], 3, "the server refused the login"),
+    (["list", "unlocked:"], 3, "others may read"),
+    (["list", "rubbish:"], 3, "the key cannot be used"),
+    (["list", "vanished:"], 3, "the key cannot be used"),
+    (["list", "bittern:"], 3, "bittern asks 'Password:' and there is nobody to answer"),
+]
+
+
+@pytest.fixture
+def nodes(program: Program, practice: Practice, tmp_path: Path) -> Iterator[Program]:
+    """Nodes with something wrong about each, and a little data."""
+    heron, bittern = practice.far(), practice.far("bittern")
+    program(*heron.add)
+    program(*bittern.add)
+    key = heron.add.index("--key") + 1
+
+    def like_heron(name: str, key_file: Path | None = None, *, trusted: bool = True) -> None:
+        words = [name if word == "heron" else word for word in heron.add]
+        words[key] = str(key_file) if key_file else words[key]
+        program(*(words if trusted else words[: words.index("--trust")]))
+
+    keys = {name: tmp_path / name for name in ("stranger", "unlocked", "rubbish", "vanished")}
+    shutil.copy(practice.site.host_key("bittern"), keys["stranger"])
+    for name in ("unlocked", "vanished"):
+        shutil.copy(practice.site.login_key, keys[name])
+    keys["rubbish"].write_text("not a key\n")
+    for name, file in keys.items():
+        file.chmod(0o644 if name == "unlocked" else 0o600)
+        like_heron(name, file)
+    keys["vanished"].unlink()
+    like_heron("new", trusted=False)
+    program("node", "add", "gone", "127.0.0.1", "--port", "1")
+    program("node", "add", "lost", "no-such-host.invalid")
+    for directory in ("fen", "other/fen"):
+        (program.directory / directory).mkdir(parents=True)
+        (program.directory / directory / "a").write_text("no list\n")
+    with socket.create_server(("127.0.0.1", 0)) as mail:
+        threading.Thread(target=_greet, args=(mail,), daemon=True).start()
+        program("node", "add", "mail", "127.0.0.1", "--port", str(mail.getsockname()[1]))
+        yield program
+
+
+def _greet(listener: socket.socket) -> None:
+    """Some other service."""
+    with contextlib.suppress(OSError):
+        while True:
+            connection, _ = listener.accept()
+            with connection:
+                connection.sendall(b"220 mail.fen.example\r\n")
+
+
+def test_wrong_inputs(nodes: Program) -> None:
+    told = {}
+    for words, status, said in WRONG:
+        done = nodes(*words, expect=None)
+        whole = " ".join(done.stderr.split())
+        if done.returncode != status or said not in whole or done.stdout.count("\n") > 6:
+            told[" ".join(words)] = (done.returncode, done.stdout, done.stderr)
+        elif done.stderr.startswith("yatagan: ") and len(done.stderr.splitlines()) > 2:
+            told[" ".join(words)] = (done.returncode, "more than two lines", done.stderr)
+    assert not told
+
+
+def test_a_configuration_that_makes_no_sense(program: Program) -> None:
+    for text, says in (
+        ("[node.x]\naddress = 3", "address must be text"),
+        ("[node.x]\naddress = 'h'\nport = 'p'", "port must be a number"),
+        ("[node.x]\naddress = 'h'\nspeed = 1", "speed"),
+        ("[node.x]\naddress = 'h'\nrole = 'boss'", "boss"),
+        ("node = 3", "node is no table"),
+        ("[node]\nx = 3", "is no table"),
+        ("[node.x]\naddress = 'h'\narea = 3", "area is no table"),
+        ("[node.x]\naddress = 'h'\n[node.x.area.y]\npath = '../..'", "leads out of the home"),
+    ):
+        (program.home / "nodes.toml").write_text(text)
+        done = program("node", "list", expect=2)
+        assert "nodes.toml" in done.stderr and says in done.stderr, text
+
+
+@pytest.mark.server
+def test_a_server_without_file_transfer(program: Program, openssh: OpenSsh, oak: Far, tmp_path: Path) -> None:
+    (tmp_path / "server").mkdir()
+    child, port = start_sshd(tmp_path / "server", sftp="/nonexistent/sftp-server")
+    try:
+        far = OpenSsh(tmp_path / "server", port, openssh.user).far(tmp_path)
+        program(*far.add)
+        done = program("list", "oak:", expect=3).stderr
+        assert "starting file transfer failed" in done and "no file service" in done
+    finally:
+        child.terminate()
+        child.wait(10)
+
+
+def test_standard_output_that_takes_nothing(program: Program) -> None:
+    (program.directory / "fen").mkdir()
+    with open("/dev/full", "w", encoding="utf-8") as full:
+        done = subprocess.run(
+            [YATAGAN, "list", "."],
+            cwd=program.directory,
+            env=program.environment(),
+            stdout=full,
+            stderr=subprocess.PIPE,
+            text=True,
+            check=False,
+        )
+    assert done.returncode and "Traceback" not in done.stderr and "No space left" in done.stderr
