@@ -19,7 +19,7 @@ import hypothesis
 import pytest
 
 from yatagan.practice import faults
-from yatagan.practice.nodes import Site
+from yatagan.practice.nodes import NODES, Site
 
 # A busy machine is no failure.
 hypothesis.settings.register_profile("yatagan", deadline=None)
@@ -123,12 +123,12 @@ def _practice(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Practice]:
 @pytest.fixture
 def practice(_practice: Practice) -> Iterator[Practice]:
     """The practice nodes, empty and without faults."""
-    for node in ("heron", "bittern"):
+    for node in NODES:
         _practice.wrong(node)
         for entry in _practice.site.home(node).iterdir():
             _remove(entry)
     yield _practice
-    for node in ("heron", "bittern"):
+    for node in NODES:
         _practice.wrong(node)
 
 

@@ -262,7 +262,7 @@ class Store:
         await self._request(path)
         return File(self, self._inode(path))
 
-    async def create_part(self, path: bytes) -> File:
+    async def create_part(self, path: bytes, mode: int = 0o600) -> File:
         await self._request(path)
         if path in self._machine.names:
             raise StoreError(Fault.EXISTS, path)
@@ -272,7 +272,7 @@ class Store:
         await self._request(path)
         return File(self, self._inode(path))
 
-    async def copy_part(self, old: bytes, new: bytes, size: int) -> None:
+    async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
         await self._request(new)
         if not self._machine.copies or new in self._machine.names:
             raise StoreError(Fault.UNSUPPORTED, new)
@@ -290,10 +290,10 @@ class Store:
             raise StoreError(Fault.EXISTS, path)
         self._machine.make(path, Kind.LINK, target=target, age=0)
 
-    async def set_facts(self, path: bytes, *, mode: int, mtime_ns: int) -> None:
+    async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int) -> None:
         await self._request(path)
         inode = self._inode(path)
-        inode.mode, inode.mtime_ns = mode, mtime_ns
+        inode.mode, inode.mtime_ns = inode.mode if mode is None else mode, mtime_ns
         inode.changed_ns = self._machine.now_ns()
 
     async def place_new(self, part: bytes, final: bytes) -> None:

@@ -68,6 +68,39 @@ def test_what_an_area_means_for_a_stage(program: Program, heron: Far) -> None:
     assert (program.directory / "old").read_text() == "old"
 
 
+@pytest.mark.parametrize("modes", ["shared area", "site", "keep"])
+def test_whose_modes_arrive(program: Program, far: Far, modes: str) -> None:
+    """In what a group shares, the directory there decides: its group, its umask; only the execute bit travels."""
+    shared = far.root / "shared"
+    shared.mkdir()
+    shared.chmod(0o2775)
+    program("area", "add", far.name, "group", str(shared), *(["--shared"] if modes == "shared area" else []))
+    source = program.directory / "fen"
+    (source / "deep").mkdir(parents=True)
+    for name, mode in (("table", 0o600), ("run.sh", 0o700), ("deep/more", 0o604)):
+        (source / name).write_text(name)
+        (source / name).chmod(mode)
+        os.utime(source / name, (1_500_000_000, 1_500_000_000))
+    (source / "deep").chmod(0o700)
+    shown = program(
+        "stage", "fen", f"{far.name}:@group", *([] if modes == "shared area" else ["--modes", modes])
+    ).stdout
+    umask = os.umask(0)
+    os.umask(umask)
+    found = {
+        str(path.relative_to(shared / "fen")): path.stat().st_mode & 0o7777 for path in (shared / "fen").rglob("*")
+    }
+    if modes == "keep":
+        assert found == {"table": 0o600, "run.sh": 0o700, "deep": 0o2700, "deep/more": 0o604}
+    else:
+        assert "as the site makes them" in shown
+        plain, run = 0o666 & ~umask, 0o777 & ~umask
+        assert found == {"table": plain, "run.sh": run, "deep": 0o2000 | run, "deep/more": plain}
+    assert (shared / "fen" / "table").stat().st_mtime == 1_500_000_000
+    again = program.json("stage", "fen", f"{far.name}:@group")["plan"]
+    assert again["files"] == 0, "modes are no reason to send again"
+
+
 def test_what_an_area_refuses(program: Program, heron: Far) -> None:
     archive, absolute = f"{heron.name}:@archive", f"{heron.name}:{heron.root}/archive"
     before = sorted(os.listdir(heron.root / "archive"))

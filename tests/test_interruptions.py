@@ -113,6 +113,19 @@ def test_a_cut_line_is_retried_by_itself(program: Program, practice: Practice) -
     assert_all_there(program, far)
 
 
+def test_a_login_node_that_ends_what_lasts_too_long(program: Program, practice: Practice) -> None:
+    heron, dunlin = practice.far(), practice.far("dunlin")
+    program(*heron.add)
+    program(*dunlin.add)
+    (program.directory / "big").write_bytes(os.urandom(12_000_000))
+    practice.wrong("dunlin", kill_after="3s", max_rate="2MB")
+    done = program("stage", "big", "dunlin:")
+    assert "the line was lost" in done.stderr and "the line is back" in done.stderr
+    # One cluster, one disk.
+    assert "Nothing to move" in program("stage", "big", "heron:").stdout
+    assert (heron.root / "big").read_bytes() == (program.directory / "big").read_bytes()
+
+
 def test_a_line_that_stays_away_interrupts_and_resumes(program: Program, practice: Practice) -> None:
     far = practice.far()
     program(*far.add)

@@ -17,7 +17,7 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 from yatagan.batches.journal import Header, Journal
-from yatagan.batches.steps import Prove, Step
+from yatagan.batches.steps import Modes, Prove, Step
 from yatagan.errors import BatchInUse, JournalError, NoSuchBatch
 
 _LETTERS = "abcdefghjkmnpqrstvwxyz23456789"
@@ -125,6 +125,7 @@ class Batches:
         ends: tuple[str, str],
         destination: bytes,
         prove: Prove,
+        modes: Modes,
         steps: Iterable[Step],
     ) -> Batch:
         """Write a plan down as a new batch, locked by us. `ends` are the nodes' names. Raises JournalError."""
@@ -141,7 +142,7 @@ class Batches:
             batch.lock()
         except OSError as error:
             raise JournalError(str(self._directory), error.strerror or str(error)) from error
-        header = Header(batch.name, time.time_ns(), command, ends[0], ends[1], destination, prove)
+        header = Header(batch.name, time.time_ns(), command, ends[0], ends[1], destination, prove, modes)
         try:
             Journal.create(batch.journal_file, header, steps).close()
         except BaseException:

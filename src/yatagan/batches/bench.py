@@ -12,7 +12,7 @@ from yatagan.batches.events import Listener, Note, StepSettled, StepStarted
 from yatagan.batches.journal import Journal
 from yatagan.batches.scribe import Scribe
 from yatagan.batches.states import SETTLED, Evidence, StepState
-from yatagan.batches.steps import Change, Prove, Step, StepKind
+from yatagan.batches.steps import Change, Modes, Prove, Step, StepKind
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.places import KEPT_DIRECTORY
 from yatagan.stores.interface import Facts, Kind, Store
@@ -50,6 +50,7 @@ class Session:
     batch: str
     top: bytes
     prove: Prove
+    modes: Modes
     source: Store
     destination: Store
     hashes_there: bool
@@ -64,6 +65,19 @@ class Session:
         if asked is Prove.ON_NODE or (asked is Prove.AUTO and there and not near):
             return Evidence.ON_NODE
         return Evidence.RECEIVED if near else Evidence.SENT
+
+    def part_mode(self, facts: Facts) -> int:
+        """Permission bits that a part file is made with: nobody's but ours, or what the site makes of them.
+
+        Access lists that a directory hands down are applied when a file is made, and never again.
+        """
+        if self.modes is Modes.KEEP:
+            return 0o600
+        return 0o777 if facts.mode & 0o111 else 0o666
+
+    def directory_mode(self, facts: Facts) -> int:
+        """Permission bits that a directory is made with: ours to write in until its own are set, last of all."""
+        return (facts.mode & MODE_BITS) | 0o700 if self.modes is Modes.KEEP else 0o777
 
 
 class Bench:
@@ -111,7 +125,7 @@ class Bench:
 
     async def set_facts(self, step: Step, path: bytes, also: int = 0) -> None:
         """Set mode and times. What cannot be set is a note, no failure, and no cause to send again."""
-        mode = step.facts.mode & MODE_BITS | also
+        mode = step.facts.mode & MODE_BITS | also if self.session.modes is Modes.KEEP else None
         try:
             await self.destination.set_facts(path, mode=mode, mtime_ns=step.facts.mtime_ns)
         except StoreError as error:

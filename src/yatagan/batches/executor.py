@@ -185,7 +185,14 @@ class Executor:
         number = self._journal.new_session(destination.witness())
         self._pin()
         session = Session(
-            number, self._header.id, self._header.destination, self._header.prove, source, destination, hashes_there
+            number,
+            self._header.id,
+            self._header.destination,
+            self._header.prove,
+            self._header.modes,
+            source,
+            destination,
+            hashes_there,
         )
         self._bench = Bench(session, self._journal, self._scribe, self._tell)
         self._performer = Performer(self._bench, self._carrier, self._clock, self._stop)

@@ -193,6 +193,7 @@ class FileWork:
         if arrived > step.sent:  # an earlier process died before it could count
             self._scribe.mention(Change(step.number, sent=arrived - step.sent))
         if usable and await self._is_ours_alone(step):
+            await self._remove_part(step, step.generation + 1)  # a copy of this one that was broken off
             step = await self._begin(step, step.generation, durable)
             return step, await self._destination.reopen_part(old), durable
         writer: Writer | None = None
@@ -233,24 +234,29 @@ class FileWork:
         return step
 
     async def _copy_generation(self, step: Step, old: bytes, size: int) -> tuple[Step, Writer | None, Extents]:
-        """What is durable of a part file that another process may hold, copied on the node into a new one."""
-        step = await self._begin(step, step.generation + 1, Extents())
-        new = step.part(self._session.batch)
+        """What is durable of a part file that another process may hold, copied on the node into a new one.
+
+        The journal goes over to the copy only once that is whole: should the line be lost on the way, the old one
+        still counts. A copy that was broken off before is in the way of the next one, and goes.
+        """
+        new = step.part(self._session.batch, step.generation + 1)
+        await self._remove_part(step, step.generation + 1)
         try:
-            await self._destination.copy_part(old, new, size)
+            await self._destination.copy_part(old, new, size, self._session.part_mode(step.facts))
         except StoreError as error:
             if error.fault not in (Fault.UNSUPPORTED, Fault.REFUSED, Fault.EXISTS):
                 raise
             return step, None, Extents()
         durable = Extents([(0, size)])
-        step = await self._begin(step, step.generation, durable)
+        step = await self._begin(step, step.generation + 1, durable)
         return step, await self._destination.reopen_part(new), durable
 
     async def _new_generation(self, step: Step) -> tuple[Step, Writer]:
         for _ in range(_GENERATIONS):
             step = await self._begin(step, step.generation + 1, Extents())
             try:
-                return step, await self._destination.create_part(step.part(self._session.batch))
+                mode = self._session.part_mode(step.facts)
+                return step, await self._destination.create_part(step.part(self._session.batch), mode)
             except StoreError as error:
                 if error.fault is not Fault.EXISTS:
                     raise
@@ -259,11 +265,14 @@ class FileWork:
     async def _remove_parts(self, step: Step, *, with_present: bool = False) -> None:
         """Remove the part files of earlier generations. One that is held open by a hung process loses its name."""
         for generation in range(1, step.generation + (1 if with_present else 0)):
-            try:
-                await self._destination.remove(step.part(self._session.batch, generation))
-            except StoreError as error:
-                if error.fault in LINE_FAULTS:
-                    raise
+            await self._remove_part(step, generation)
+
+    async def _remove_part(self, step: Step, generation: int) -> None:
+        try:
+            await self._destination.remove(step.part(self._session.batch, generation))
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
 
     async def _same_by_name(self, step: Step) -> None:
         found = await self._source.look_closely(step.source)

@@ -23,7 +23,7 @@ from yatagan.batches.states import (
     batch_may_move,
     may_move,
 )
-from yatagan.batches.steps import Change, Prove, Step, StepKind
+from yatagan.batches.steps import Change, Modes, Prove, Step, StepKind
 from yatagan.errors import Fault, JournalError
 from yatagan.stores.interface import Facts, Kind
 
@@ -31,6 +31,7 @@ _SCHEMA = """
 CREATE TABLE batch (
     id TEXT NOT NULL, created_ns INTEGER NOT NULL, command TEXT NOT NULL, source_node TEXT NOT NULL,
     destination_node TEXT NOT NULL, destination BLOB NOT NULL, prove TEXT NOT NULL,
+    modes TEXT NOT NULL,
     state TEXT NOT NULL, fault TEXT, detail TEXT NOT NULL DEFAULT '', pins TEXT NOT NULL DEFAULT '{}',
     seconds REAL NOT NULL DEFAULT 0, recorded TEXT NOT NULL DEFAULT '');
 CREATE TABLE step (
@@ -64,6 +65,7 @@ class Header:
     destination_node: str
     destination: bytes
     prove: Prove
+    modes: Modes = Modes.KEEP
 
 
 @dataclass(frozen=True, slots=True)
@@ -181,8 +183,9 @@ class Journal:
         self._sql.executescript(_SCHEMA)
         self._sql.execute("BEGIN IMMEDIATE")
         self._sql.execute(
-            "INSERT INTO batch (id, created_ns, command, source_node, destination_node, destination, prove, state)"
-            " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO batch"
+            " (id, created_ns, command, source_node, destination_node, destination, prove, modes, state)"
+            " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
                 header.id,
                 header.created_ns,
@@ -191,6 +194,7 @@ class Journal:
                 header.destination_node,
                 header.destination,
                 header.prove.value,
+                header.modes.value,
                 BatchState.QUEUED.value,
             ),
         )
@@ -205,8 +209,10 @@ class Journal:
 
     def header(self) -> Header:
         """What the batch is."""
-        row = self._one("SELECT id, created_ns, command, source_node, destination_node, destination, prove FROM batch")
-        return Header(row[0], row[1], tuple(json.loads(row[2])), row[3], row[4], row[5], Prove(row[6]))
+        row = self._one(
+            "SELECT id, created_ns, command, source_node, destination_node, destination, prove, modes FROM batch"
+        )
+        return Header(row[0], row[1], tuple(json.loads(row[2])), row[3], row[4], row[5], Prove(row[6]), Modes(row[7]))
 
     def standing(self) -> Standing:
         """Where it stands."""

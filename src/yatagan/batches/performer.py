@@ -6,7 +6,7 @@ import asyncio
 import posixpath
 from collections.abc import Awaitable, Callable
 
-from yatagan.batches.bench import MODE_BITS, Bench, StepRefused, TryAgain
+from yatagan.batches.bench import Bench, StepRefused, TryAgain
 from yatagan.batches.carrier import Carrier, Stopped
 from yatagan.batches.files import Clock, FileWork
 from yatagan.batches.states import StepState
@@ -60,8 +60,7 @@ class Performer:
         tried_before = step.state is StepState.MOVING
         await self._scribe.note(Change(step.number, state=StepState.MOVING))
         try:
-            # Ours to write in until its own facts are set, last of all.
-            await self._destination.make_directory(step.path, (step.facts.mode & MODE_BITS) | 0o700)
+            await self._destination.make_directory(step.path, self._bench.session.directory_mode(step.facts))
         except StoreError as error:
             if error.fault is not Fault.EXISTS:
                 raise

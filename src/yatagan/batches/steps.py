@@ -35,6 +35,14 @@ class Prove(StrEnum):
     NONE = "none"
 
 
+class Modes(StrEnum):
+    """Whose permission bits arrive."""
+
+    KEEP = "keep"
+    #: The site's: its umask and access lists decide, and only the execute bit travels.
+    SITE = "site"
+
+
 def token_path(directory: bytes, batch: str) -> bytes:
     """The file that a batch makes for a moment to see whether commands on a node see the same disk."""
     return posixpath.join(directory, PART_PREFIX + f"{batch}-token".encode() + PART_SUFFIX)

@@ -60,7 +60,7 @@ class _Tour:
 def demo_command(directory: Path) -> None:
     """Show the whole thing at work in DIRECTORY (default: yatagan-demo), offline, in under half a minute.
 
-    It makes the data of a made-up survey, starts two practice nodes on this machine, and runs the real commands
+    It makes the data of a made-up survey, starts practice nodes on this machine, and runs the real commands
     one after the other. The directory is left to try on in.
     """
     directory = directory.absolute()
@@ -81,7 +81,7 @@ def demo_command(directory: Path) -> None:
 
 
 def _tour(tour: _Tour) -> None:
-    tour.say("Two practice nodes on this machine stand for a cluster's. Save them under short names.")
+    tour.say("Practice nodes on this machine stand for a cluster's. Save them under short names.")
     tour.run("practice", "--root", "practice", "--background")
     ports = tour.site.ports()
     for node in NODES:

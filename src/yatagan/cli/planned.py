@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from yatagan.batches.plan import Plan
-from yatagan.batches.steps import Prove
+from yatagan.batches.steps import Modes, Prove
 from yatagan.cli import text
 from yatagan.cli.cautions import Caution
 from yatagan.cli.request import Request
@@ -18,7 +18,14 @@ from yatagan.places import KEPT_DIRECTORY, name_fields
 from yatagan.stores.interface import Store
 
 
-def show_plan(request: Request, plan: Plan, source: Store, destination: Store, cautions: Sequence[Caution]) -> None:
+def show_plan(
+    request: Request,
+    plan: Plan,
+    source: Store,
+    destination: Store,
+    cautions: Sequence[Caution],
+    modes: Modes,
+) -> None:
     """The plan in a few lines; what one must not overlook comes first."""
     counts = plan.summary
     names = ", ".join(text.show(name) for _, name in request.sources[:3])
@@ -56,6 +63,7 @@ def show_plan(request: Request, plan: Plan, source: Store, destination: Store, c
             ("room", _room(plan, request.destination.node) if counts.anything else ""),
             ("proof", _proof(request.prove, source, destination) if counts.files else ""),
             ("no sync", _no_sync(request.prove, destination) if counts.files else ""),
+            ("modes", "as the site makes them; only the execute bit is the source's" if modes is Modes.SITE else ""),
             *((caution.label, caution.text) for caution in cautions if not caution.first),
         ]
     )

@@ -17,7 +17,7 @@ from yatagan.cli import text
 from yatagan.cli.context import as_json, say_json
 from yatagan.errors import Refused
 from yatagan.practice import faults
-from yatagan.practice.nodes import NODES, USER, Site, serve
+from yatagan.practice.nodes import BY_KEY, CLUSTER, NODES, USER, Site, serve
 
 _START_SECONDS = 20.0
 
@@ -30,7 +30,8 @@ Examples:
   yatagan practice --root ~/practice --fault heron:cut-after=20MB --fault heron:max-rate=5MB/s
   yatagan practice --root ~/practice --fault heron:none
   yatagan practice --root ~/practice --stop
-Faults: cut-after=BYTES, refuse-for=TIME, delay=TIME, max-rate=BYTES, full-after=BYTES, approve-after=TIME, none.""",
+Faults: cut-after=BYTES, refuse-for=TIME, delay=TIME, max-rate=BYTES, full-after=BYTES, approve-after=TIME,
+kill-after=TIME, none.""",
 )
 @click.option(
     "--root",
@@ -50,7 +51,11 @@ Faults: cut-after=BYTES, refuse-for=TIME, delay=TIME, max-rate=BYTES, full-after
 @click.option("--stop", is_flag=True, help="Stop the nodes that run below --root.")
 @as_json
 def practice_command(root: Path, background: bool, faults_: tuple[str, ...], stop: bool, json_: bool) -> None:
-    """Serve two practice nodes on loopback: heron (key, commands) and bittern (password and code, files only)."""
+    """Serve practice nodes on loopback.
+
+    heron is entered with a key and runs commands; dunlin is its cluster's login node; bittern asks for a password
+    and a one-time code, and is for files only.
+    """
     site = Site(root.absolute())
     if stop:
         _stop(site)
@@ -116,7 +121,9 @@ def _stop(site: Site) -> None:
 
 def node_add(site: Site, node: str, port: int) -> list[str]:
     """The command that saves a practice node."""
-    key = ["--key", str(site.login_key)] if node == "heron" else []
+    more = ["--key", str(site.login_key), "--cluster", CLUSTER] if node in BY_KEY else []
+    if node == "dunlin":
+        more += ["--role", "login"]
     return [
         "yatagan",
         "node",
@@ -127,7 +134,7 @@ def node_add(site: Site, node: str, port: int) -> list[str]:
         str(port),
         "--user",
         USER,
-        *key,
+        *more,
         "--trust",
         site.fingerprint(node),
     ]
@@ -151,6 +158,7 @@ def _tell(site: Site, ports: dict[str, int], json_: bool) -> None:
     text.facts(
         [
             ("heron", "a transfer node: key login, commands allowed"),
+            ("dunlin", "the login node of the same cluster: it sees the same disk, and ends what lasts too long"),
             (
                 "bittern",
                 f"password {site.password.read_text(encoding='utf-8')}, then any unused code from "

@@ -5,9 +5,10 @@ from __future__ import annotations
 import os
 import posixpath
 
-from yatagan.batches.steps import Prove
+from yatagan.batches.steps import Modes, Prove
 from yatagan.cli.choosing import expand_place
 from yatagan.cli.context import App
+from yatagan.config.areas import Area
 from yatagan.errors import BadPlace
 from yatagan.places import Place
 from yatagan.stores.interface import Source, Store
@@ -25,8 +26,10 @@ class Request:
         as_: str | None,
         prove: Prove,
         choice: Choice = EVERYTHING,
+        modes: Modes | None = None,
     ) -> None:
         self.app = app
+        self._modes = modes
         self.choice = choice
         self.prove = prove
         self.destination = destination
@@ -78,6 +81,12 @@ class Request:
         if not name:
             raise BadPlace(str(source), "it has no name of its own to arrive under", "give one with --as NAME")
         return name
+
+    def modes(self, area: Area | None) -> Modes:
+        """Whose permission bits arrive: what was asked for, else the site's in areas that a group works in."""
+        if self._modes is not None:
+            return self._modes
+        return Modes.SITE if area is not None and area.shared else Modes.KEEP
 
     def ends(self) -> tuple[Source, Source]:
         """Where from and where to."""

@@ -8,7 +8,7 @@ import click
 
 from yatagan.batches.batch import Batches
 from yatagan.batches.plan import Plan, make_plan
-from yatagan.batches.steps import Prove
+from yatagan.batches.steps import Modes, Prove
 from yatagan.cli import carrying, cautions
 from yatagan.cli.choosing import choosing, parse_choice
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
@@ -33,6 +33,12 @@ Examples:
 @click.argument("sources", nargs=-1, required=True, metavar="SOURCE...")
 @click.argument("destination")
 @click.option("--as", "as_", metavar="NAME", help="Another name to arrive under (one source).")
+@click.option(
+    "--modes",
+    type=click.Choice([modes.value for modes in Modes]),
+    help="Whose permission bits arrive: the source's (keep), or what umask and access lists there make of new files, "
+    "with only the execute bit of the source (site). Default: keep, and site in shared areas.",
+)
 @choosing
 @click.option("--plan-only", is_flag=True, help="Show the plan and stop.")
 @click.option(
@@ -50,6 +56,7 @@ def stage_command(
     sources: tuple[str, ...],
     destination: str,
     as_: str | None,
+    modes: str | None,
     only: tuple[str, ...],
     skip: tuple[str, ...],
     plan_only: bool,
@@ -65,7 +72,15 @@ def stage_command(
     """
     app = App.start(questions=not no_questions)
     places = [parse_place(source) for source in sources]
-    request = Request(app, places, parse_place(destination), as_, Prove(prove), parse_choice(only, skip))
+    request = Request(
+        app,
+        places,
+        parse_place(destination),
+        as_,
+        Prove(prove),
+        parse_choice(only, skip),
+        Modes(modes) if modes is not None else None,
+    )
     command = ("yatagan", *sys.argv[1:])
     status = run(_stage(request, command, plan_only=plan_only, quiet=quiet, json_=json_))
     if status:
@@ -88,7 +103,7 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
         plan = await make_plan(source, destination, request.sources, request.destination.path, choice=request.choice)
         careful = [*cautions.look_at_ages(plan, area), *careful, *_role(request, plan)]
         if not quiet and not json_:
-            show_plan(request, plan, source, destination, careful)
+            show_plan(request, plan, source, destination, careful, request.modes(area))
         if plan_only or not plan.summary.anything:
             await source.close()
             await destination.close()
@@ -100,7 +115,7 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
             return Exit.DIFFERENCES if plan.summary.in_the_way or plan.summary.unread else Exit.GOOD
         batches = Batches(app.home.batches)
         names = (request.source_node, request.destination.node)
-        batch = batches.accept(command, names, plan.destination, request.prove, plan.steps())
+        batch = batches.accept(command, names, plan.destination, request.prove, request.modes(area), plan.steps())
     except BaseException:
         await source.close()
         await destination.close()

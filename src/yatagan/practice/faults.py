@@ -24,7 +24,7 @@ class Faults:
     `cut_after` bytes: every connection is cut, once. `refuse_for` seconds: logins are refused, from the cut on
     when there is one, else at once. `delay` seconds before every request. `max_rate` bytes a second.
     `full_after` bytes written: the disk is full. `approve_after` seconds: a login by password and code then waits
-    for an approval elsewhere, which comes so late.
+    for an approval elsewhere, which comes so late. `kill_after` seconds: every connection ends at that age.
     """
 
     cut_after: int | None = None
@@ -33,13 +33,14 @@ class Faults:
     max_rate: int | None = None
     full_after: int | None = None
     approve_after: float | None = None
+    kill_after: float | None = None
 
     def with_(self, name: str, value: str) -> Faults:
         """One fault changed, from text: `cut-after`, `20MB`. Raises ValueError."""
         field = name.replace("-", "_")
         if field not in {known.name for known in fields(self)}:
             raise ValueError(f"unknown fault {name!r}; known: {', '.join(names())}")
-        if field in ("refuse_for", "delay", "approve_after"):
+        if field in ("refuse_for", "delay", "approve_after", "kill_after"):
             return Faults(**{**asdict(self), field: parse_duration(value)})
         return Faults(**{**asdict(self), field: parse_size(value)})
 
@@ -109,6 +110,11 @@ class Trouble:
     def approval(self) -> float:
         """Seconds until a login is approved."""
         return self._now().approve_after or 0.0
+
+    @property
+    def patience(self) -> float:
+        """Seconds after which a connection is ended; 0 for never."""
+        return self._now().kill_after or 0.0
 
     async def before_request(self) -> None:
         """The delay."""

@@ -15,6 +15,9 @@ import asyncssh
 
 from yatagan.practice.faults import Trouble
 
+#: Largest request that comes over the line. The library copies on the node in larger blocks, which the line never sees.
+_REQUEST = 255 << 10
+
 
 class PracticeFiles(asyncssh.SFTPServer):
     """Files below `root`. With `hidden_root` clients see the root as /, otherwise by its real path."""
@@ -49,7 +52,8 @@ class PracticeFiles(asyncssh.SFTPServer):
         await self._trouble.before_request()
         data = super().read(file_obj, offset, size)
         assert isinstance(data, bytes)
-        await self._trouble.carry(len(data), written=False)
+        if size <= _REQUEST:
+            await self._trouble.carry(len(data), written=False)
         return data
 
     async def write(self, file_obj: object, offset: int, data: bytes) -> int:
@@ -57,7 +61,8 @@ class PracticeFiles(asyncssh.SFTPServer):
         room = self._trouble.room
         if room is not None and room < len(data):
             raise asyncssh.SFTPFailure("Failure")
-        await self._trouble.carry(len(data), written=True)
+        if len(data) <= _REQUEST:
+            await self._trouble.carry(len(data), written=True)
         written = super().write(file_obj, offset, data)
         assert isinstance(written, int)
         return written

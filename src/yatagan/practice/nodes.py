@@ -1,8 +1,8 @@
-"""Practice nodes: heron and bittern, on loopback, below one directory.
+"""Practice nodes: heron, bittern and dunlin, on loopback, below one directory.
 
-heron is a transfer node as sites like to have them: login by key, commands allowed. bittern is a strict
-one: a password and then a one-time code, file transfer only, one directory. Both are real SSH servers;
-only what they serve is small.
+heron is a transfer node as sites like to have them: login by key, commands allowed. dunlin is the login node of
+the same cluster: it sees heron's disk, and ends connections that last too long. bittern is a strict one: a password
+and then a one-time code, file transfer only, one directory. All are real SSH servers; only what they serve is small.
 """
 
 from __future__ import annotations
@@ -23,7 +23,12 @@ from yatagan.practice.faults import Trouble
 from yatagan.practice.files import PracticeFiles
 
 USER = "fenflux"
-NODES = ("heron", "bittern")
+NODES = ("heron", "bittern", "dunlin")
+#: Those that are entered with a key and run commands, and the cluster that they are.
+BY_KEY = ("heron", "dunlin")
+CLUSTER = "fens"
+#: Seconds after which dunlin ends a connection, as login nodes do.
+_PATIENCE = 600.0
 _CODES = 60
 _ALGORITHM = "ssh-ed25519"
 
@@ -35,8 +40,8 @@ class Site:
     root: Path
 
     def home(self, node: str) -> Path:
-        """The directory that a node serves."""
-        return self.root / node
+        """The directory that a node serves; nodes of one cluster serve the same."""
+        return self.root / ("heron" if node in BY_KEY else node)
 
     def faults(self, node: str) -> Path:
         """The node's faults file."""
@@ -48,7 +53,7 @@ class Site:
 
     @property
     def login_key(self) -> Path:
-        """The key that opens heron."""
+        """The key that opens heron and dunlin."""
         return self.root / "site" / "login-key"
 
     @property
@@ -143,6 +148,11 @@ class _Server(asyncssh.SSHServer):
     def begin_auth(self, username: str) -> bool:
         return True
 
+    def auth_completed(self) -> None:
+        connection, seconds = self._connection, self._node.trouble.patience or self._node.patience
+        if connection is not None and seconds:
+            asyncio.get_running_loop().call_later(seconds, connection.abort)
+
 
 class _ByKey(_Server):
     def begin_auth(self, username: str) -> bool:
@@ -200,6 +210,7 @@ class PracticeNode:
         self.connections: set[asyncssh.SSHServerConnection] = set()
         self.trouble = Trouble(site.faults(name), self.cut)
         self.port = 0
+        self.patience = _PATIENCE if name == "dunlin" else 0.0
 
     def cut(self) -> None:
         """Drop every line."""
@@ -208,7 +219,7 @@ class PracticeNode:
 
     async def serve(self, port: int) -> asyncssh.SSHAcceptor:
         """Listen on loopback; on any free port when this one is taken."""
-        commands = self.name == "heron"
+        commands = self.name in BY_KEY
         options: dict[str, Any] = {
             "server_factory": lambda: (_ByKey if commands else _ByPasswordAndCode)(self),
             "server_host_keys": [str(self.site.host_key(self.name))],
@@ -232,7 +243,7 @@ class PracticeNode:
         """Run a command as the account's shell would, in its home."""
         home = str(self.site.home(self.name))
         if process.command is None:
-            process.stderr.write(b"heron, a practice node: there is no shell to sit at, only commands\n")
+            process.stderr.write(b"a practice node: there is no shell to sit at, only commands\n")
             process.exit(1)
             return
         child = await asyncio.create_subprocess_exec(
@@ -256,7 +267,7 @@ class PracticeNode:
 
 
 async def serve(site: Site, started: Any) -> None:
-    """Serve both nodes until told to end (SIGTERM, SIGINT). `started` is called with the ports."""
+    """Serve all nodes until told to end (SIGTERM, SIGINT). `started` is called with the ports."""
     site.prepare()
     before = site.ports()
     nodes = [PracticeNode(site, name) for name in NODES]

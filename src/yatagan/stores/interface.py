@@ -144,13 +144,13 @@ class Store(Protocol):
     async def open(self, path: bytes) -> Reader:
         """Open a regular file for reading, never through a link."""
 
-    async def create_part(self, path: bytes) -> Writer:
-        """A new part file, mode 0600. EXISTS when there is anything under the name."""
+    async def create_part(self, path: bytes, mode: int = 0o600) -> Writer:
+        """A new part file, with what the machine's umask leaves of the mode. EXISTS when the name is taken."""
 
     async def reopen_part(self, path: bytes) -> Writer:
         """Go on in a part file of ours, never through a link."""
 
-    async def copy_part(self, old: bytes, new: bytes, size: int) -> None:
+    async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
         """A new part file with the first `size` bytes of an old one, copied where they are. Or UNSUPPORTED."""
 
     async def make_directory(self, path: bytes, mode: int) -> None:
@@ -159,8 +159,8 @@ class Store(Protocol):
     async def make_link(self, path: bytes, target: bytes) -> None:
         """A symbolic link. EXISTS when there is anything under the name."""
 
-    async def set_facts(self, path: bytes, *, mode: int, mtime_ns: int) -> None:
-        """Permission bits and modification time; the access time becomes now."""
+    async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int) -> None:
+        """Permission bits (None leaves them) and modification time; the access time becomes now."""
 
     async def place_new(self, part: bytes, final: bytes) -> None:
         """Give a part file its final name. EXISTS, and nothing done, when there is anything under it."""

@@ -209,16 +209,16 @@ class LocalStore:
         """See `Store.open`."""
         return LocalFile(await _thread(path, open_regular, path, os.O_RDONLY), path)
 
-    async def create_part(self, path: bytes) -> Writer:
+    async def create_part(self, path: bytes, mode: int = 0o600) -> Writer:
         """See `Store.create_part`."""
         flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
-        return LocalFile(await _thread(path, os.open, path, flags, 0o600), path)
+        return LocalFile(await _thread(path, os.open, path, flags, mode), path)
 
     async def reopen_part(self, path: bytes) -> Writer:
         """See `Store.reopen_part`."""
         return LocalFile(await _thread(path, open_regular, path, os.O_RDWR), path)
 
-    async def copy_part(self, old: bytes, new: bytes, size: int) -> None:
+    async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
         """See `Store.copy_part`. Never needed here: a local writer ends with its process."""
         raise StoreError(Fault.UNSUPPORTED, new)
 
@@ -230,13 +230,14 @@ class LocalStore:
         """See `Store.make_link`."""
         await _thread(path, os.symlink, target, path)
 
-    async def set_facts(self, path: bytes, *, mode: int, mtime_ns: int) -> None:
+    async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int) -> None:
         """See `Store.set_facts`."""
 
         def change() -> None:
             if stat.S_ISLNK(os.lstat(path).st_mode):
                 raise OSError(errno.ELOOP, "a link is in the way")
-            os.chmod(path, mode)
+            if mode is not None:
+                os.chmod(path, mode)
             os.utime(path, ns=(time.time_ns(), mtime_ns))
 
         await _thread(path, change)

@@ -224,11 +224,9 @@ class SftpStore:
         await self._only_regular(path)
         return await self._open(path, FXF_READ, None)
 
-    async def create_part(self, path: bytes) -> Writer:
+    async def create_part(self, path: bytes, mode: int = 0o600) -> Writer:
         """See `Store.create_part`."""
-        return await self._open(
-            path, FXF_READ | FXF_WRITE | FXF_CREAT | FXF_EXCL, asyncssh.SFTPAttrs(permissions=0o600)
-        )
+        return await self._open(path, FXF_READ | FXF_WRITE | FXF_CREAT | FXF_EXCL, asyncssh.SFTPAttrs(permissions=mode))
 
     async def reopen_part(self, path: bytes) -> Writer:
         """See `Store.reopen_part`."""
@@ -251,7 +249,7 @@ class SftpStore:
             fault = {"link": Fault.IS_LINK, "directory": Fault.IS_DIRECTORY}.get(found.kind.value, Fault.SPECIAL)
             raise StoreError(fault, path, store=self.name)
 
-    async def copy_part(self, old: bytes, new: bytes, size: int) -> None:
+    async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
         """See `Store.copy_part`. By the copy-data extension: the bytes never leave the node."""
         if not self._sftp.supports_remote_copy:
             raise StoreError(Fault.UNSUPPORTED, new, store=self.name)
@@ -260,7 +258,7 @@ class SftpStore:
         try:
             target = await self._ask(
                 self._open_handle(
-                    new, FXF_READ | FXF_WRITE | FXF_CREAT | FXF_EXCL, asyncssh.SFTPAttrs(permissions=0o600)
+                    new, FXF_READ | FXF_WRITE | FXF_CREAT | FXF_EXCL, asyncssh.SFTPAttrs(permissions=mode)
                 ),
                 new,
             )
@@ -286,7 +284,7 @@ class SftpStore:
         """See `Store.make_link`."""
         await self._ask(self._sftp.symlink(target, path), path)
 
-    async def set_facts(self, path: bytes, *, mode: int, mtime_ns: int) -> None:
+    async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int) -> None:
         """See `Store.set_facts`."""
         attrs = asyncssh.SFTPAttrs(permissions=mode, atime=int(time.time()), mtime=mtime_ns // _SECOND)
         await self._ask(self._sftp.setstat(path, attrs), path, writing=True)
