@@ -11,11 +11,14 @@ import pytest
 from conftest import Far, Practice, Program, snapshot
 from terminal import Terminal
 from yatagan.cli.checkup import meaning
+from yatagan.config.nodes import Role
 from yatagan.errors import Fault
 from yatagan.stores.checkup import EXTENSIONS, Checkup
 
 GOOD = Checkup(
     node="oak",
+    role=Role.TRANSFER,
+    cluster=None,
     address=("192.0.2.7", 22),
     user="mara",
     host_key="SHA256:abc",
@@ -53,6 +56,7 @@ MEANINGS: list[tuple[Checkup, list[str]]] = [
     (replace(GOOD, read_size=32768), ["proven", "requests are small"]),
     (replace(GOOD, trip=0.1), ["proven", "107 a second"]),
     (replace(GOOD, clock=-90.0), ["proven", "set the clocks"]),
+    (replace(GOOD, role=Role.LOGIN, cluster="fens"), ["made for logging in", "proven"]),
     (replace(GOOD, folds_case=True), ["proven", "differ in case alone"]),
     (replace(GOOD, writable=Fault.DENIED, up=None, down=None), ["name another with --start", "proven"]),
 ]

@@ -10,6 +10,7 @@ import click
 
 from yatagan.cli import text, words
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.config.nodes import Role
 from yatagan.errors import CannotReach
 from yatagan.places import Place, name_fields
 
@@ -80,6 +81,7 @@ def _show(found: Checkup) -> None:
     click.echo(click.style(f"{found.node}: ready", bold=True))
     text.facts(
         [
+            ("role", f"{found.role.value} node" + (f" of {found.cluster}" if found.cluster else "")),
             ("reached", _reached(found)),
             ("host key", f"{found.host_key_kind} {found.host_key}"),
             ("login", _login(found)),
@@ -161,6 +163,8 @@ def meaning(found: Checkup) -> Iterator[str]:
     """What was found, as advice: one clause each."""
     if found.writable is not None:
         yield "nothing can be staged to its start directory; name another with --start, or an absolute path"
+    if found.role is Role.LOGIN:
+        yield "made for logging in: what lasts long is ended there, and a large stage is cautioned against"
     if found.python and found.same_disk:
         yield "contents are proven on the node (on-node), and nothing is sent twice for that"
     elif found.python:

@@ -17,6 +17,7 @@ from typing import Any
 
 import asyncssh
 
+from yatagan.config.nodes import Role
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.login import Login
 from yatagan.nodes.trust import fingerprint
@@ -38,6 +39,8 @@ class Checkup:
     """One node, as it was found. Times in seconds, sizes in bytes, rates in bytes a second; None: not told."""
 
     node: str
+    role: Role
+    cluster: str | None
     address: tuple[str, int] | None
     user: str
     host_key: str
@@ -75,6 +78,8 @@ async def check_up(store: SftpStore, methods: list[str]) -> Checkup:
     sessions = await _sessions(login)
     found = Checkup(
         node=store.name,
+        role=login.node.role,
+        cluster=login.node.cluster,
         address=login.address,
         user=str(connection.get_extra_info("username", "")),
         host_key=fingerprint(key) if key is not None else "",
