@@ -212,7 +212,7 @@ class FileWork:
         return await self._destination.writers_gone(self._bench.journal.witness(step.session))
 
     async def _begin(self, step: Step, generation: int, durable: Extents) -> Step:
-        """Write down the generation before its part file exists."""
+        """Write down the generation before its part file exists (a copy's: once it is whole)."""
         step = replace(
             step,
             state=StepState.MOVING,
