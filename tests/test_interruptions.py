@@ -117,7 +117,7 @@ def test_a_login_node_that_ends_what_lasts_too_long(program: Program, practice: 
     heron, dunlin = practice.far(), practice.far("dunlin")
     program(*heron.add)
     program(*dunlin.add)
-    (program.directory / "big").write_bytes(os.urandom(12_000_000))
+    (program.directory / "big").write_bytes(os.urandom(6_000_000))
     practice.wrong("dunlin", kill_after="3s", max_rate="2MB")
     done = program("stage", "big", "dunlin:")
     assert "the line was lost" in done.stderr and "the line is back" in done.stderr
