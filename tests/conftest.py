@@ -38,7 +38,9 @@ class Program:
     directory: Path
 
     def environment(self) -> dict[str, str]:
-        clean = {key: value for key, value in os.environ.items() if not key.startswith(("SSH_", "YATAGAN_"))}
+        # As a user's environment is: no agent, no home of ours, and compiled modules kept between runs.
+        left_out = ("SSH_", "YATAGAN_", "PYTHONDONTWRITEBYTECODE")
+        clean = {key: value for key, value in os.environ.items() if not key.startswith(left_out)}
         return {**clean, "YATAGAN_HOME": str(self.home), "HOME": str(self.home), "LC_ALL": "C.UTF-8"}
 
     def __call__(self, *words: str | bytes, expect: int | None = 0, **more: Any) -> subprocess.CompletedProcess[str]:

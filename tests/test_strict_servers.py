@@ -117,18 +117,23 @@ def test_one_session_and_no_more(program: Program, base: Path, tmp_path: Path) -
         _up_and_down(program, tmp_path / "far", "4 files in place, contents not looked at (sent)")
 
 
-def test_a_line_that_is_killed_again_and_again(program: Program, openssh: OpenSsh, tmp_path: Path) -> None:
-    """200 MB over a line that never carries more than 20 MB at a time; nobody is there."""
+@pytest.mark.parametrize(
+    ("megabytes", "cuts"), [(60, 3), pytest.param(200, 9, marks=pytest.mark.soak)], ids=["60 MB", "200 MB"]
+)
+def test_a_line_that_is_killed_every_20_megabytes(
+    program: Program, openssh: OpenSsh, tmp_path: Path, megabytes: int, cuts: int
+) -> None:
+    """Nobody is there, and yet all of it arrives."""
     (tmp_path / "far").mkdir()
     source = program.directory / "fen"
     source.mkdir()
     for number in range(4):
-        (source / f"{number}.npy").write_bytes(os.urandom(50_000_000))
+        (source / f"{number}.npy").write_bytes(os.urandom(megabytes * 250_000))
     with Cutting(openssh.port, 20_000_000) as line:
         far = OpenSsh(openssh.base, line.port, openssh.user).far(tmp_path / "far")
         program(*far.add)
         batch = program.json("stage", "fen", "oak:")["batch"]
-    assert batch["good"] and line.cuts >= 9
+    assert batch["good"] and line.cuts >= cuts
     assert batch["bytes_sent_again"] < 100_000_000
     for file in source.iterdir():
         assert (tmp_path / "far" / "fen" / file.name).read_bytes() == file.read_bytes()
