@@ -10,10 +10,18 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Far, Program
+from conftest import Far, Practice, Program
 from yatagan.config.areas import Area, below, read_area, split_area
 from yatagan.config.home import parse_duration, spell_duration
 from yatagan.errors import Refused
+
+
+@pytest.fixture
+def far(program: Program, practice: Practice) -> Far:
+    """What is said and refused here is our own doing: one kind of node will do, but where a real one is asked for."""
+    found = practice.far()
+    program(*found.add)
+    return found
 
 
 @pytest.fixture
@@ -68,13 +76,14 @@ def test_what_an_area_means_for_a_stage(program: Program, heron: Far) -> None:
     assert (program.directory / "old").read_text() == "old"
 
 
+@pytest.mark.server
 @pytest.mark.parametrize("modes", ["shared area", "site", "keep"])
-def test_whose_modes_arrive(program: Program, far: Far, modes: str) -> None:
+def test_whose_modes_arrive(program: Program, oak: Far, modes: str) -> None:
     """In what a group shares, the directory there decides: its group, its umask; only the execute bit travels."""
-    shared = far.root / "shared"
+    shared = oak.root / "shared"
     shared.mkdir()
     shared.chmod(0o2775)
-    program("area", "add", far.name, "group", str(shared), *(["--shared"] if modes == "shared area" else []))
+    program("area", "add", oak.name, "group", str(shared), *(["--shared"] if modes == "shared area" else []))
     source = program.directory / "fen"
     (source / "deep").mkdir(parents=True)
     for name, mode in (("table", 0o600), ("run.sh", 0o700), ("deep/more", 0o604)):
@@ -83,7 +92,7 @@ def test_whose_modes_arrive(program: Program, far: Far, modes: str) -> None:
         os.utime(source / name, (1_500_000_000, 1_500_000_000))
     (source / "deep").chmod(0o700)
     shown = program(
-        "stage", "fen", f"{far.name}:@group", *([] if modes == "shared area" else ["--modes", modes])
+        "stage", "fen", f"{oak.name}:@group", *([] if modes == "shared area" else ["--modes", modes])
     ).stdout
     umask = os.umask(0)
     os.umask(umask)
@@ -97,7 +106,7 @@ def test_whose_modes_arrive(program: Program, far: Far, modes: str) -> None:
         plain, run = 0o666 & ~umask, 0o777 & ~umask
         assert found == {"table": plain, "run.sh": run, "deep": 0o2000 | run, "deep/more": plain}
     assert (shared / "fen" / "table").stat().st_mtime == 1_500_000_000
-    again = program.json("stage", "fen", f"{far.name}:@group")["plan"]
+    again = program.json("stage", "fen", f"{oak.name}:@group")["plan"]
     assert again["files"] == 0, "modes are no reason to send again"
 
 
@@ -119,6 +128,31 @@ def test_what_an_area_refuses(program: Program, heron: Far) -> None:
     assert "an area" in program("remove", f"{heron.name}:@scratch", "--yes", expect=5).stderr
     assert "has @archive, @scratch" in program("list", f"{heron.name}:@nothing", expect=2).stderr
     assert "no name of its own" in program("stage", f"{heron.name}:@scratch", ".", expect=2).stderr
+
+
+@pytest.mark.server
+def test_areas_behind_links_and_below_the_destination(program: Program, oak: Far) -> None:
+    """Sites give their disks by links; and an area may lie below what is staged to."""
+    for name in ("disk/scratch", "disk/archive"):
+        (oak.root / name).mkdir(parents=True)
+    for name in ("scratch", "archive"):
+        (oak.root / name).symlink_to(oak.root / "disk" / name)
+    program("area", "add", oak.name, "scratch", str(oak.root / "scratch"), "--purged-after", "30d")
+    program("area", "add", oak.name, "archive", str(oak.root / "archive"), "--read-only")
+    (program.directory / "fen").write_text("new")
+    for place in (f"{oak.name}:@scratch/not/there/yet", f"{oak.name}:{oak.root}/scratch/not/there/yet"):
+        cautions = program.json("stage", "fen", place, "--plan-only")["plan"]["cautions"]
+        assert [caution["about"] for caution in cautions] == ["area"], cautions
+    for place in (f"{oak.name}:@archive/not/there/yet", f"{oak.name}:{oak.root}/archive/not/there/yet"):
+        assert "read-only" in program("stage", "fen", place, expect=5).stderr
+        assert "read-only" in program("mkdir", place, expect=5).stderr
+    source = program.directory / "disk"
+    (source / "archive").mkdir(parents=True)
+    (source / "archive" / "new").write_text("new")
+    assert "read-only" in program("stage", "disk", f"{oak.name}:", expect=5).stderr
+    assert "read-only" in program("stage", "disk/archive", f"{oak.name}:disk", expect=5).stderr
+    program("stage", "disk", f"{oak.name}:", "--skip", "archive")
+    assert not list((oak.root / "disk" / "archive").iterdir())
 
 
 def test_a_login_node_is_cautioned_against(program: Program, far: Far) -> None:

@@ -13,7 +13,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import OpenSsh, Practice, Program, start_sshd, wait_for
+from conftest import Far, OpenSsh, Practice, Program, start_sshd, wait_for
 from terminal import Terminal
 
 
@@ -207,12 +207,7 @@ def test_a_wait_for_an_approval_does_not_look_like_a_hang(program: Program, prac
 
 
 def test_a_lost_line_asks_again_where_there_is_somebody(program: Program, practice: Practice) -> None:
-    far = practice.far("bittern")
-    program(*far.add)
-    (program.directory / "big").write_bytes(os.urandom(3_000_000))
-    practice.wrong("bittern", max_rate="2MB", cut_after="1MB")
-    terminal = Terminal(program, "stage", "big", "bittern:")
-    _log_in(terminal, practice, practice.site.codes.read_text().split()[0])
+    far, terminal = _stage_over_a_cut(program, practice)
     terminal.expect("the line was lost")
     _log_in(terminal, practice, practice.site.codes.read_text().split()[0])
     assert terminal.end() == 0 and "the line is back" in terminal.seen
@@ -223,12 +218,7 @@ def test_a_lost_line_asks_again_where_there_is_somebody(program: Program, practi
 def test_a_login_that_nobody_answers_leaves_the_batch_waiting_for_one(
     program: Program, practice: Practice, typed: str
 ) -> None:
-    far = practice.far("bittern")
-    program(*far.add)
-    (program.directory / "big").write_bytes(os.urandom(3_000_000))
-    practice.wrong("bittern", max_rate="2MB", cut_after="1MB")
-    terminal = Terminal(program, "stage", "big", "bittern:")
-    _log_in(terminal, practice, practice.site.codes.read_text().split()[0])
+    far, terminal = _stage_over_a_cut(program, practice)
     terminal.expect("asks: Password:")
     terminal.press(typed)
     assert terminal.end() in (3, 4) and "batch resume" in terminal.seen and "Traceback" not in terminal.seen
@@ -259,3 +249,14 @@ def _log_in(terminal: Terminal, practice: Practice, code: str) -> None:
     terminal.type(practice.site.password.read_text())
     terminal.expect("One-time code:")
     terminal.type(code)
+
+
+def _stage_over_a_cut(program: Program, practice: Practice) -> tuple[Far, Terminal]:
+    """A stage that has logged in once, and whose line will be cut."""
+    far = practice.far("bittern")
+    program(*far.add)
+    (program.directory / "big").write_bytes(os.urandom(3_000_000))
+    practice.wrong("bittern", max_rate="2MB", cut_after="1MB")
+    terminal = Terminal(program, "stage", "big", "bittern:")
+    _log_in(terminal, practice, practice.site.codes.read_text().split()[0])
+    return far, terminal

@@ -30,30 +30,49 @@ class Caution:
     first: bool = False
 
 
-async def find_area(store: Store, node: Node, path: bytes) -> Area | None:
-    """The area that holds a resolved path, the innermost of several; None when none does."""
-    best: tuple[int, Area] | None = None
+async def _roots(store: Store, node: Node) -> list[tuple[bytes, Area]]:
+    """Where the node's areas really are. One that is not there holds nothing."""
+    found = []
     for area in node.areas:
         try:
-            root = await store.resolve(b"@" + area.name.encode(), follow=True)
+            found.append((await store.resolve(b"@" + area.name.encode(), follow=True), area))
         except StoreError as error:
             if error.fault in LINE_FAULTS:
                 raise
-            continue
-        if (path == root or path.startswith(root.rstrip(b"/") + b"/")) and (best is None or len(root) > best[0]):
-            best = (len(root), area)
-    return best[1] if best else None
+    return found
+
+
+def _holds(root: bytes, path: bytes) -> bool:
+    return path == root or path.startswith(root.rstrip(b"/") + b"/")
+
+
+def _read_only(node: Node, area: Area) -> Refused:
+    return Refused(
+        f"{node.name}:@{area.name} is saved as read-only",
+        f"name another place, or save the area anew: yatagan area add {node.name} {area.name} …",
+    )
 
 
 async def refuse_read_only(store: Store, node: Node, path: bytes) -> Area | None:
-    """The area that holds a resolved path. Raises Refused when nothing may be written there."""
-    area = await find_area(store, node, path)
+    """The area that holds a resolved path, the innermost of several. Raises Refused if nothing may be written there."""
+    holding = [(len(root), area) for root, area in await _roots(store, node) if _holds(root, path)]
+    area = max(holding, key=lambda each: each[0])[1] if holding else None
     if area is not None and area.read_only:
-        raise Refused(
-            f"{node.name}:@{area.name} is saved as read-only",
-            f"name another place, or save the area anew: yatagan area add {node.name} {area.name} …",
-        )
+        raise _read_only(node, area)
     return area
+
+
+async def refuse_plan(store: Store, node: Node, plan: Plan) -> None:
+    """Raises Refused when anything would land in a read-only area below the destination."""
+    closed = [(root, area) for root, area in await _roots(store, node) if area.read_only]
+    for arrival in plan.arrivals:
+        base = arrival.there.root
+        for root, area in closed:
+            if (_holds(base, root) or _holds(root, base)) and any(
+                difference.verdict is not Verdict.SAME and _holds(root, arrival.there.absolute(difference.path))
+                for difference in arrival.differences
+            ):
+                raise _read_only(node, area)
 
 
 async def look_at_area(store: Store, node: Node, place: Place) -> tuple[Area | None, list[Caution]]:

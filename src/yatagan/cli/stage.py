@@ -101,6 +101,8 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
         area, careful = await _area(request, destination)
         await request.expand(source)
         plan = await make_plan(source, destination, request.sources, request.destination.path, choice=request.choice)
+        if request.destination.node:
+            await cautions.refuse_plan(destination, app.nodes().get(request.destination.node), plan)
         careful = [*cautions.look_at_ages(plan, area), *careful, *_role(request, plan)]
         if not quiet and not json_:
             show_plan(request, plan, source, destination, careful, request.modes(area))

@@ -128,7 +128,7 @@ def _write_private(file: Path, text: str) -> None:
 
 
 class _Server(asyncssh.SSHServer):
-    """What both nodes have in common: they can refuse logins and drop their lines."""
+    """What all nodes have in common: they can refuse logins and drop their lines."""
 
     def __init__(self, node: PracticeNode) -> None:
         self._node = node

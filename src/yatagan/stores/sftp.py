@@ -159,13 +159,28 @@ class SftpStore:
         if typed == b"~" or typed.startswith(b"~/"):
             typed = typed[2:]
         whole = posixpath.normpath(posixpath.join(home, typed))
-        above, name = (whole, b"") if follow else posixpath.split(whole)
-        try:
-            above = await self._ask(self._sftp.realpath(above), above)
-        except StoreError as error:
-            if error.fault in LINE_FAULTS:
-                raise
-        return posixpath.join(above, name) if name else above
+        if follow:
+            return await self._real(whole)
+        above, name = posixpath.split(whole)
+        return posixpath.join(await self._real(above), name) if name else above
+
+    async def _real(self, path: bytes) -> bytes:
+        """A path with its links followed, or as it is where the server will not say.
+
+        A server says nothing of a path whose end is missing: then links are followed as far as it is there.
+        """
+        whole, missing = path, b""
+        while True:
+            try:
+                real = await self._ask(self._sftp.realpath(path), path)
+                return posixpath.join(real, missing) if missing else real
+            except StoreError as error:
+                if error.fault in LINE_FAULTS:
+                    raise
+                if error.fault not in (Fault.MISSING, Fault.NOT_A_DIRECTORY) or path == b"/":
+                    return whole
+            path, name = posixpath.split(path)
+            missing = posixpath.join(name, missing) if missing else name
 
     async def look(self, path: bytes) -> Facts | None:
         """See `Store.look`."""
