@@ -10,7 +10,7 @@ import subprocess
 import termios
 import time
 
-from conftest import YATAGAN, Program
+from conftest import YATAGAN, Practice, Program
 
 
 class Terminal:
@@ -66,3 +66,13 @@ class Terminal:
         while self._read(limit):
             pass
         return self._child.wait(10)
+
+
+def log_in(terminal: Terminal, practice: Practice, code: str | None = None) -> str:
+    """Answer what bittern asks, with a code that was not used yet unless another is given; the code."""
+    code = code or practice.site.codes.read_text().split()[0]
+    terminal.expect("Password:")
+    terminal.type(practice.site.password.read_text())
+    terminal.expect("One-time code:")
+    terminal.type(code)
+    return code

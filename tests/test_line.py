@@ -20,7 +20,7 @@ class Connection:
         self.node = Node("oak", "oak.fen.example")
         self.lost = asyncio.Event()
         self.helper: Any = self
-        self.heard: Any = None
+        self.listeners: set[Any] = set()
         self.connection = self
         self.aborted = self.closed = False
 
@@ -107,7 +107,8 @@ def test_signs_of_life_keep_a_line() -> None:
         line = Line(connection, 1.0)  # type: ignore[arg-type]
         asked = asyncio.ensure_future(line.ask(asyncio.sleep(2.5, "the digest"), b"/fen/a"))
         while not asked.done():
-            connection.heard()
+            for heard in connection.listeners:
+                heard()
             await asyncio.sleep(0.05)
         assert await asked == "the digest" and not connection.aborted
         await line.close()

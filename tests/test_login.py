@@ -14,7 +14,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Far, OpenSsh, Practice, Program, start_sshd, wait_for
-from terminal import Terminal
+from terminal import Terminal, log_in
 
 
 def without_trust(add: list[str]) -> list[str]:
@@ -125,14 +125,14 @@ def test_password_and_code_once_for_the_whole_stage(program: Program, practice: 
         (fen / f"{number}.csv").write_bytes(os.urandom(5000))
     code = practice.site.codes.read_text().split()[0]
     terminal = Terminal(program, "stage", "fen", "bittern:data", "--prove", "read-back")
-    _log_in(terminal, practice, code)
+    log_in(terminal, practice, code)
     assert terminal.end() == 0
     assert terminal.seen.count("asks:") == 2
     assert "read back, hashed here" in terminal.seen.replace("\r\n", " ")
     assert sorted(os.listdir(far.root / "data" / "fen")) == sorted(os.listdir(fen))
     assert code not in practice.site.codes.read_text().split(), "a code works once"
     again = Terminal(program, "stage", "fen", "bittern:data")
-    _log_in(again, practice, practice.site.codes.read_text().split()[0])
+    log_in(again, practice)
     assert again.end() == 0 and "Nothing to move" in again.seen
 
 
@@ -174,12 +174,12 @@ def test_no_secret_is_anywhere(program: Program, practice: Practice, tmp_path: P
     (program.directory / "big").write_bytes(os.urandom(4_000_000))
     practice.wrong("bittern", max_rate="1MB", cut_after="2MB")
     terminal = Terminal(program, "stage", "big", "bittern:")
-    _log_in(terminal, practice, secrets_used[1])
+    log_in(terminal, practice, secrets_used[1])
     terminal.expect("%")
     assert [traces(secret, program.home) for secret in secrets_used] == [[], []]
     terminal.expect("the line was lost")
     secrets_used.append(practice.site.codes.read_text().split()[0])
-    _log_in(terminal, practice, secrets_used[2])
+    log_in(terminal, practice, secrets_used[2])
     assert terminal.end() == 0
     practice.wrong("bittern")
 
@@ -200,7 +200,7 @@ def test_a_wait_for_an_approval_does_not_look_like_a_hang(program: Program, prac
     program(*practice.far("bittern").add)
     practice.wrong("bittern", approve_after="6s")
     terminal = Terminal(program, "list", "bittern:")
-    _log_in(terminal, practice, practice.site.codes.read_text().split()[0])
+    log_in(terminal, practice)
     terminal.expect("bittern says: Approve this login on your phone.")
     terminal.expect("bittern has not let us in yet (")
     assert terminal.end() == 0 and "empty" in terminal.seen
@@ -209,7 +209,7 @@ def test_a_wait_for_an_approval_does_not_look_like_a_hang(program: Program, prac
 def test_a_lost_line_asks_again_where_there_is_somebody(program: Program, practice: Practice) -> None:
     far, terminal = _stage_over_a_cut(program, practice)
     terminal.expect("the line was lost")
-    _log_in(terminal, practice, practice.site.codes.read_text().split()[0])
+    log_in(terminal, practice)
     assert terminal.end() == 0 and "the line is back" in terminal.seen
     assert (far.root / "big").read_bytes() == (program.directory / "big").read_bytes()
 
@@ -226,7 +226,7 @@ def test_a_login_that_nobody_answers_leaves_the_batch_waiting_for_one(
     assert "'Password:'" in program("batch", "resume", expect=3).stdout
     assert program.json("batch", "show")["state"] == "needs a login"
     again = Terminal(program, "batch", "resume")
-    _log_in(again, practice, practice.site.codes.read_text().split()[0])
+    log_in(again, practice)
     assert again.end() == 0
     assert (far.root / "big").read_bytes() == (program.directory / "big").read_bytes()
 
@@ -234,7 +234,7 @@ def test_a_login_that_nobody_answers_leaves_the_batch_waiting_for_one(
 def test_a_used_code_is_refused(program: Program, practice: Practice) -> None:
     program(*practice.far("bittern").add)
     terminal = Terminal(program, "list", "bittern:")
-    _log_in(terminal, practice, "000000")
+    log_in(terminal, practice, "000000")
     for _ in range(8):
         try:
             terminal.expect("asks:", seconds=3)
@@ -244,13 +244,6 @@ def test_a_used_code_is_refused(program: Program, practice: Practice) -> None:
     assert terminal.end() == 3 and "refused the login" in terminal.seen
 
 
-def _log_in(terminal: Terminal, practice: Practice, code: str) -> None:
-    terminal.expect("Password:")
-    terminal.type(practice.site.password.read_text())
-    terminal.expect("One-time code:")
-    terminal.type(code)
-
-
 def _stage_over_a_cut(program: Program, practice: Practice) -> tuple[Far, Terminal]:
     """A stage that has logged in once, and whose line will be cut."""
     far = practice.far("bittern")
@@ -258,5 +251,5 @@ def _stage_over_a_cut(program: Program, practice: Practice) -> tuple[Far, Termin
     (program.directory / "big").write_bytes(os.urandom(3_000_000))
     practice.wrong("bittern", max_rate="2MB", cut_after="1MB")
     terminal = Terminal(program, "stage", "big", "bittern:")
-    _log_in(terminal, practice, practice.site.codes.read_text().split()[0])
+    log_in(terminal, practice)
     return far, terminal

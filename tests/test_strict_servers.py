@@ -206,7 +206,7 @@ class Account:
     used: int = 0
 
     def code(self) -> str:
-        """The code of now, or the next one where that was used (RFC 6238, 30 s, six digits)."""
+        """The code of now, or the first later one that was not used (RFC 6238, 30 s, six digits)."""
         self.used = max(int(time.time()) // 30, self.used + 1)
         mac = hmac.digest(self.secret, struct.pack(">Q", self.used), hashlib.sha1)
         at = mac[-1] & 15
@@ -236,7 +236,7 @@ def pam(account: Account) -> Iterator[str]:
     link.symlink_to("/usr/sbin/sshd")
     service.write_text(
         "auth requisite pam_unix.so\n"
-        f"auth requisite pam_oath.so usersfile={users} window=1 digits=6\n"
+        f"auth requisite pam_oath.so usersfile={users} window=9 digits=6\n"
         "account required pam_unix.so\nsession required pam_permit.so\n"
     )
     users.write_text(f"HOTP/T30/6 {ACCOUNT} - {account.secret.hex()}\n")
@@ -275,6 +275,30 @@ def test_password_and_code_through_pam(program: Program, account: Account, pam: 
         used.press("\x03")
         assert used.end() == 3 and "given up at the question 'Password:'" in used.seen
         assert "Traceback" not in used.seen
+
+
+def test_ten_commands_and_one_prompt(program: Program, account: Account, pam: str, site: Path) -> None:
+    """Password and code once; then both ways, proofs, small work and a look at the node without another question."""
+    rules = "KbdInteractiveAuthentication yes\nPasswordAuthentication no\nAuthenticationMethods keyboard-interactive\n"
+    with serving(site, ACCOUNT, rules, sshd=pam, use_pam="yes") as server:
+        program(*server.far(Path("~")).add)
+        terminal = Terminal(program, "node", "open", "oak", "--for", "1h")
+        _answer(terminal, account)
+        assert terminal.end() == 0, terminal.seen
+        _up_and_down(program, Path(f"/home/{ACCOUNT}"), "4 files hashed on the node once synced, and equal (on-node)")
+        for words in (
+            ("list", "oak:fen", "--recursive"),
+            ("checksums", "oak:fen"),
+            ("verify", "oak:fen"),
+            ("mkdir", "oak:more"),
+            ("rename", "oak:more", "most"),
+            ("remove", "oak:most", "--yes"),
+            ("stage", "oak:fen/*", "again"),
+        ):
+            program(*words)
+        assert program.json("node", "check", "oak")["same_disk"]
+        program("node", "close", "oak")
+        assert "nobody to answer" in program("list", "oak:", expect=3).stderr
 
 
 def _answer(terminal: Terminal, account: Account) -> None:

@@ -100,7 +100,8 @@ class Refused(YataganError):
 class CannotReach(YataganError):
     """A node could not be reached or did not let us in.
 
-    `step` is how far we came: look-up, connect, key-exchange, host-key, login, sftp.
+    `step` is how far we came: look-up, connect, key-exchange, host-key, login, sftp; or keeper, where it was one that
+    had a login open.
     `passing` tells whether waiting may help.
     """
 

@@ -6,108 +6,59 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
-import json
 import signal
-import time
-from dataclasses import replace
 from typing import Any
 
 import click
 
-from yatagan.batches import events as ev
 from yatagan.batches.batch import Batch
-from yatagan.batches.executor import Conditions, Executor
 from yatagan.batches.journal import Journal
-from yatagan.batches.outcome import Outcome, outcome_of, record
-from yatagan.batches.runner import Policy
+from yatagan.batches.outcome import Outcome, outcome_of
+from yatagan.batches.run import Run
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.cli import text, words
 from yatagan.cli.asking import AtTerminal
 from yatagan.cli.context import App, Reused
 from yatagan.cli.view import Progress, view_for
-from yatagan.errors import CannotReach, Fault, JournalError
+from yatagan.errors import CannotReach, Fault
+from yatagan.keeper.kept import KeptRun
 from yatagan.ledger.ledger import Ledger
 from yatagan.places import name_fields
-from yatagan.stores.interface import Source, Store
+from yatagan.stores.interface import Source
 
 #: Failed steps told one by one before the rest are only counted.
 _FAILURES_SHOWN = 10
 
 
-class Log:
-    """The batch's log: what happened to the line and which steps failed, one JSON object a line."""
-
-    def __init__(self, batch: Batch) -> None:
-        self._file = batch.log_file
-        try:
-            self._stream = self._file.open("a", encoding="utf-8")
-        except OSError as error:
-            raise JournalError(str(self._file), error.strerror or str(error)) from error
-
-    def take(self, event: ev.Event) -> None:
-        """Write an event that is worth keeping."""
-        match event:
-            case ev.LineWaiting(seconds, fault, _):
-                self._write("line lost", fault=fault, seconds=round(seconds, 1))
-            case ev.LineOpened(again):
-                self._write("line open", again=again)
-            case ev.StepReturned(number, label, fault):
-                self._write("step back", step=number, fault=fault, **name_fields(label))
-            case ev.StepSettled(state=StepState.FAILED):
-                self._write("step failed", step=event.number, fault=event.fault, **name_fields(event.label))
-            case ev.Note(label, fault, detail):
-                self._write("note", fault=fault, detail=detail, **name_fields(label))
-            case ev.BatchSettled(state, fault, detail):
-                self._write(state.value, fault=fault, detail=detail)
-
-    def _write(self, what: str, **more: Any) -> None:
-        line = {"time": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()), "what": what, **more}
-        try:
-            self._stream.write(json.dumps(line) + "\n")
-            self._stream.flush()
-        except OSError as error:
-            raise JournalError(str(self._file), error.strerror or str(error)) from error
-
-    def close(self) -> None:
-        """Close the file."""
-        with contextlib.suppress(OSError):  # a line that could not be written has been told of
-            self._stream.close()
-
-
 async def carry(
     app: App, batch: Batch, journal: Journal, ends: tuple[Source, Source], *, quiet: bool
 ) -> tuple[Outcome, CannotReach | None]:
-    """Run a batch that we hold the lock of, put it on record when it is finished, and count."""
+    """Run a batch that we hold the lock of, and count. Where its node is open, the keeper carries it."""
     before = outcome_of(journal)
     progress = Progress(before.waiting, before.waiting_size)
-    view, log = view_for(progress, quiet=quiet), Log(batch)
+    view = view_for(progress, quiet=quiet)
 
-    def listen(event: ev.Event) -> None:
-        log.take(event)
-        view.take(event)
-
-    line = app.line()
-    executor = Executor(journal, *ends, listen, replace(Conditions(), policy=Policy(patience=line.patience)))
+    keeper = app.keeper(before.header.source_node or before.header.destination_node)
+    run: Run | KeptRun
+    if keeper is not None:
+        run = KeptRun(keeper, app.nodes().get(keeper.node), batch, journal, view.take)
+        for end in ends:
+            if isinstance(end, Reused):
+                await end.release()
+    else:
+        run = Run(batch, journal, ends, view.take, Ledger(app.home.ledger), app.line().patience)
     if isinstance(app.answers, AtTerminal):
-        app.answers.aside, app.answers.stop = view.paused, executor.stop
+        app.answers.aside, app.answers.stop = view.paused, run.stop
     loop = asyncio.get_running_loop()
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
-        loop.add_signal_handler(number, executor.stop)
+        loop.add_signal_handler(number, run.stop)
     try:
         async with view:
-            await executor.run()
+            problem = await run.run()
     finally:
         for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
             loop.remove_signal_handler(number)
-        log.close()
-    record(journal, Ledger(app.home.ledger))
-    return outcome_of(journal), executor.problem
-
-
-def reuse(store: Store, source: Source) -> Source:
-    """A source that starts with a session that is open already."""
-    return Reused(store, source)
+    return outcome_of(journal), problem
 
 
 def exit_status(outcome: Outcome, problem: CannotReach | None) -> words.Exit:

@@ -56,19 +56,25 @@ async def _look(app: App, name: str) -> Checkup:
     from yatagan.stores.checkup import check_up
     from yatagan.stores.sftp import SftpStore
 
-    store = await app.open(app.source(Place(name, b"")))
-    assert isinstance(store, SftpStore)
-    try:
-        return await check_up(store, await offered_methods(store.login.node, app.home))
-    finally:
-        await store.close()
+    node, keeper = app.nodes().get(name), app.keeper(name)
+    if keeper is not None:
+        found = await keeper.check_up(node)
+    else:
+        store = await app.open(app.source(Place(name, b"")))
+        assert isinstance(store, SftpStore)
+        try:
+            found = await check_up(store)
+        finally:
+            await store.close()
+    found.methods = await offered_methods(node, app.home)
+    return found
 
 
 def _show_failure(error: CannotReach, what: str, remedy: str) -> None:
     """How far we came, and what to try."""
     click.echo(click.style(f"{error.node}: not reached", bold=True))
     rows = []
-    for step, doing in words.STEPS.items():
+    for step, doing in words.STEPS.items() if error.step in words.STEPS else ():
         failed = step == error.step
         rows.append((doing, click.style("failed", fg="red") if failed else click.style("good", fg="green")))
         if failed:

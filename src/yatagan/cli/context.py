@@ -6,6 +6,7 @@ import asyncio
 import json
 import os
 import sys
+import tempfile
 from collections.abc import Callable, Coroutine
 from dataclasses import dataclass
 from pathlib import Path
@@ -22,6 +23,7 @@ from yatagan.errors import UnknownHostKey, YataganError
 from yatagan.places import Place
 
 if TYPE_CHECKING:
+    from yatagan.keeper.kept import Keeper
     from yatagan.stores.interface import Source, Store
 
 T = TypeVar("T")
@@ -30,11 +32,14 @@ T = TypeVar("T")
 def find_home() -> Home:
     """The user's directories: all in YATAGAN_HOME when it is set, else where the platform keeps such things."""
     ssh = Path(os.path.expanduser("~")) / ".ssh"
+    given = os.environ.get("XDG_RUNTIME_DIR")
+    runtime = Path(given, "yatagan") if given else Path(tempfile.gettempdir(), f"yatagan-{os.getuid()}")
     if one := os.environ.get("YATAGAN_HOME"):
-        return Home(Path(one), Path(one), ssh)
+        return Home(Path(one), Path(one), ssh, runtime)
     import platformdirs
 
-    return Home(Path(platformdirs.user_config_dir("yatagan")), Path(platformdirs.user_state_dir("yatagan")), ssh)
+    config, state = platformdirs.user_config_dir("yatagan"), platformdirs.user_state_dir("yatagan")
+    return Home(Path(config), Path(state), ssh, runtime)
 
 
 class Reused:
@@ -54,6 +59,12 @@ class Reused:
     def pins(self) -> dict[str, tuple[str, int]]:
         """See `Source.pins`."""
         return self._source.pins()
+
+    async def release(self) -> None:
+        """End the session that nobody needs after all."""
+        if self._store is not None:
+            await self._store.close()
+            self._store = None
 
 
 @dataclass(slots=True)
@@ -92,24 +103,49 @@ class App:
             from yatagan.stores.local import LocalSource
 
             return LocalSource(os.getcwdb())
+        node = self.nodes().get(place.node)
+        if (keeper := self.keeper(place.node)) is not None:
+            from yatagan.keeper.kept import KeptSource
+
+            return KeptSource(keeper, node, pinned=pinned)
         from yatagan.stores.sftp import NodeSource
 
-        node = self.nodes().get(place.node)
         return NodeSource(node, self.home, self.line(), self.answers, pinned=pinned, commands=commands)
+
+    def keeper(self, node: str) -> Keeper | None:
+        """The keeper that has a login to a node open, if there is one."""
+        from yatagan.keeper.meeting import Meeting
+
+        meeting = Meeting(self.home, node)
+        if not node or not os.path.lexists(meeting.socket):
+            return None
+        connection = meeting.connect()
+        if connection is None:
+            return None
+        connection.close()
+        from yatagan.keeper.kept import Keeper
+
+        return Keeper(meeting, self.answers)
 
     async def open(self, source: Source) -> Store:
         """Open a store; an unknown host key is shown and asked about once."""
         try:
             return await source.open()
         except UnknownHostKey as error:
-            if not self.questions or not self._trusts(error):
+            if not self.trusts(error):
                 raise
-            from yatagan.nodes.trust import accept
-
-            accept(self.home.known_hosts, error.known_line)
             return await source.open()
 
-    def _trusts(self, error: UnknownHostKey) -> bool:
+    def trusts(self, error: UnknownHostKey) -> bool:
+        """Show a host key that is new to us, and ask; one that is accepted is remembered."""
+        if not self.questions or not self._confirms(error):
+            return False
+        from yatagan.nodes.trust import accept
+
+        accept(self.home.known_hosts, error.known_line)
+        return True
+
+    def _confirms(self, error: UnknownHostKey) -> bool:
         click.echo(f"{error.node} ({show(error.host)}) is new to us. Its host key, {error.algorithm}:", err=True)
         click.echo("  " + click.style(error.fingerprint, bold=True), err=True)
         with plain_interrupts():

@@ -9,9 +9,12 @@ from typing import Any
 import click
 
 from yatagan.cli.checkup import check
-from yatagan.cli.context import App, as_json, say_json
-from yatagan.cli.text import facts, show, table
+from yatagan.cli.context import App, as_json, run, say_json
+from yatagan.cli.opening import Openness, as_fields, close_command, open_command, openness
+from yatagan.cli.text import facts, moment, show, table
 from yatagan.config.nodes import Node, Role
+from yatagan.errors import Refused
+from yatagan.keeper.kept import Status
 
 
 @click.group("node")
@@ -54,17 +57,42 @@ def add(name: str, address: str, json_: bool, key: str | None, **given: Any) -> 
 @node_command.command("list", epilog="Example: yatagan node list --json")
 @as_json
 def list_(json_: bool) -> None:
-    """Show the saved nodes."""
-    nodes = list(App.start().nodes())
+    """Show the saved nodes, and which of them are open."""
+    app = App.start()
+    nodes = list(app.nodes())
+    states = run(_states(app, nodes))
     if json_:
-        say_json({"nodes": [_entry(node) for node in nodes]})
+        say_json({"nodes": [{**_entry(node), "open": as_fields(states[node.name].status)} for node in nodes]})
     elif not nodes:
         click.echo("No node is saved yet. Save one with: yatagan node add NAME ADDRESS")
     else:
         rows = [
-            (node.name, node.role.value, node.cluster or "", _address(node), show(node.start or "")) for node in nodes
+            (
+                node.name,
+                node.role.value,
+                node.cluster or "",
+                _address(node),
+                show(node.start or ""),
+                _until(states[node.name].status),
+            )
+            for node in nodes
         ]
-        table(("node", "role", "cluster", "address", "starts in"), rows)
+        shown = 6 if any(state.status for state in states.values()) else 5
+        heads = ("node", "role", "cluster", "address", "starts in", "open until")
+        table(heads[:shown], [row[:shown] for row in rows], squeeze=True)
+        for name, state in states.items():
+            if state.status is not None and state.status.batches:
+                click.echo(f"{name} carries {', '.join(state.status.batches)}")
+            if state.ending is not None:
+                click.echo(f"{name} was open until {moment(int(state.ending.when * 1e9))}: {state.ending.why}")
+
+
+async def _states(app: App, nodes: list[Node]) -> dict[str, Openness]:
+    return {node.name: await openness(app, node.name) for node in nodes}
+
+
+def _until(status: Status | None) -> str:
+    return moment(int(status.until * 1e9)) if status is not None else ""
 
 
 @node_command.command("show", epilog="Example: yatagan node show heron")
@@ -99,14 +127,18 @@ def show_(name: str, json_: bool) -> None:
 @as_json
 def remove(name: str, json_: bool) -> None:
     """Forget a node. Nothing on the node changes."""
-    node = App.start().nodes().remove(name)
+    app = App.start()
+    if name in app.nodes() and app.keeper(name) is not None:
+        raise Refused(f"{name} is open", f"yatagan node close {name}, then remove it")
+    node = app.nodes().remove(name)
     if json_:
         say_json(_entry(node))
     else:
         click.echo(f"{node.name} is forgotten.")
 
 
-node_command.add_command(check)
+for command in (open_command, close_command, check):
+    node_command.add_command(command)
 
 
 def _entry(node: Node) -> dict[str, Any]:

@@ -11,7 +11,7 @@ from yatagan.batches.plan import Plan, make_plan
 from yatagan.batches.steps import Modes, Prove
 from yatagan.cli import carrying, cautions
 from yatagan.cli.choosing import choosing, parse_choice
-from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.cli.context import App, Reused, as_json, no_questions, run, say_json
 from yatagan.cli.planned import plan_json, show_plan
 from yatagan.cli.request import Request
 from yatagan.cli.words import Exit
@@ -126,7 +126,7 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
     try:
         described = plan_json(plan, careful) if json_ else {}
         plan.arrivals.clear()  # a large plan is in the journal now, and need not be held here too
-        again = carrying.reuse(source, ends[0]), carrying.reuse(destination, ends[1])
+        again = Reused(source, ends[0]), Reused(destination, ends[1])
         outcome, problem = await carrying.carry(app, batch, journal, again, quiet=quiet or json_)
         if json_:
             say_json({"plan": described, "batch": carrying.as_json(outcome)})

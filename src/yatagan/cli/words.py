@@ -85,6 +85,8 @@ STEPS = {
     "login": "logging in",
     "sftp": "starting file transfer",
 }
+#: What was being done when a node could not be reached: one of the steps, or using a login that was open already.
+_DOING = {**STEPS, "keeper": "using its open login"}
 
 
 def explain(error: e.YataganError) -> tuple[str, str, Exit]:
@@ -116,7 +118,11 @@ def explain(error: e.YataganError) -> tuple[str, str, Exit]:
                 Exit.NO_LOGIN,
             )
         case e.CannotReach():
-            return f"{error.node}: {STEPS[error.step]} failed: {show(error.detail)}", error.remedy, Exit.NO_LOGIN
+            return (
+                f"{error.node}: {_DOING[error.step]} failed: {show(error.detail)}",
+                error.remedy,
+                Exit.NO_LOGIN,
+            )
         case e.StoreError():
             status = Exit.NO_LOGIN if error.fault in e.LINE_FAULTS else Exit.DIFFERENCES
             status = Exit.USAGE if error.fault is Fault.MISSING else status

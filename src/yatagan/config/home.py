@@ -17,11 +17,12 @@ from yatagan.errors import BadConfig
 
 @dataclass(frozen=True, slots=True)
 class Home:
-    """The directories of one user: configuration, state, and their SSH files."""
+    """The directories of one user: configuration, state, their SSH files, and what lives as long as a login here."""
 
     config: Path
     state: Path
     ssh: Path
+    runtime: Path
 
     @property
     def nodes_file(self) -> Path:
@@ -42,6 +43,11 @@ class Home:
     def batches(self) -> Path:
         """One directory a batch."""
         return self.state / "batches"
+
+    @property
+    def keepers(self) -> Path:
+        """What keepers had to say, one file a node."""
+        return self.state / "keepers"
 
     @property
     def ledger(self) -> Path:

@@ -10,10 +10,11 @@ from __future__ import annotations
 import asyncio
 import logging
 import os
+import secrets
 import socket
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import asyncssh
@@ -179,6 +180,10 @@ class Login:
     lost: asyncio.Event
     address: tuple[str, int] | None
     times: LoginTimes
+    #: Names this login, so that a later session on it knows the writers of an earlier one for its own.
+    mark: str = field(default_factory=lambda: secrets.token_hex(8))
+    #: Whether somebody stopped waiting for the answer to a write: it may yet come to pass.
+    abandoned: bool = False
 
     @property
     def server(self) -> str:
@@ -309,8 +314,7 @@ async def _key_options(node: Node, answers: Answers) -> dict[str, Any]:
     for _ in range(_PHRASES):
         phrase = await answers.answer(Question("", f"Pass phrase of the key {key}: "))
         try:
-            asyncssh.read_private_key(key, phrase)
-            return {**alone, "passphrase": phrase}
+            return {**alone, "client_keys": [asyncssh.read_private_key(key, phrase)]}
         except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError):
             continue
     raise _bad_key(node, "the pass phrase is wrong")

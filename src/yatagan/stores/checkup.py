@@ -36,7 +36,10 @@ EXTENSIONS = ("fsync", "posix-rename", "hardlink", "statvfs", "copy-data", "limi
 
 @dataclass(slots=True)
 class Checkup:
-    """One node, as it was found. Times in seconds, sizes in bytes, rates in bytes a second; None: not told."""
+    """One node, as it was found. Times in seconds, sizes in bytes, rates in bytes a second; None: not told.
+
+    `methods` are the ways in that its server offers: whoever has reached it asks that on another connection.
+    """
 
     node: str
     role: Role
@@ -69,8 +72,8 @@ class Checkup:
     folds_case: bool | None = None
 
 
-async def check_up(store: SftpStore, methods: list[str]) -> Checkup:
-    """Look at everything; `methods` are the ways in that the server offers. Raises StoreError: the line is lost."""
+async def check_up(store: SftpStore) -> Checkup:
+    """Look at everything but the ways in. Raises StoreError: the line is lost."""
     login = store.login
     connection = login.connection
     key = connection.get_server_host_key()
@@ -78,13 +81,13 @@ async def check_up(store: SftpStore, methods: list[str]) -> Checkup:
     sessions = await _sessions(login)
     found = Checkup(
         node=store.name,
-        role=login.node.role,
-        cluster=login.node.cluster,
+        role=store.node.role,
+        cluster=store.node.cluster,
         address=login.address,
         user=str(connection.get_extra_info("username", "")),
         host_key=fingerprint(key) if key is not None else "",
         host_key_kind=key.get_algorithm() if key is not None else "",
-        methods=methods,
+        methods=[],
         questions=login.times.questions,
         reaching=login.times.reaching,
         letting_in=login.times.letting_in,

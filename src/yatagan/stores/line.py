@@ -53,17 +53,22 @@ class BareFailure(Exception):
 
 
 class Line:
-    """One login, as requests and answers. `silence`: seconds for which requests may stay without any answer."""
+    """One login, as requests and answers. `silence`: seconds for which requests may stay without any answer.
 
-    def __init__(self, login: Login, silence: float) -> None:
+    Several lines may share a login; one that is `shared` leaves it open.
+    """
+
+    def __init__(self, login: Login, silence: float, *, shared: bool = False) -> None:
         self._login = login
+        self._shared = shared
         self._name = login.node.name
         self._silence = silence
         self._outstanding: set[asyncio.Future[Any]] = set()
         self._last_answer = time.monotonic()
         self._fault = Fault.LINE_LOST
+        self._closed = False
         if login.helper is not None:
-            login.helper.heard = self._heard
+            login.helper.listeners.add(self._heard)
         self._watch = asyncio.create_task(self._watch_line())
 
     def _heard(self) -> None:
@@ -117,9 +122,17 @@ class Line:
             self._heard()
 
     def _watch_ended(self) -> bool:
-        return self._watch.done() or self._login.lost.is_set() or self._fault is Fault.SILENT
+        return self._closed or self._watch.done() or self._login.lost.is_set() or self._fault is Fault.SILENT
 
     async def close(self) -> None:
-        """Log out."""
-        await self._login.close()
+        """Log out, or leave a shared login to the others."""
+        if self._login.helper is not None:
+            self._login.helper.listeners.discard(self._heard)
+        if not self._shared:
+            await self._login.close()
+        elif self._outstanding:
+            self._login.abandoned = True
+        self._closed = True
         self._watch.cancel()
+        for future in list(self._outstanding):
+            future.cancel()

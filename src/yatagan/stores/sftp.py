@@ -99,17 +99,21 @@ class SftpFile:
 
 
 class SftpStore:
-    """A node as a store, through one login."""
+    """A node as a store, through one login, which stays open when the store is closed if it is `shared`.
 
-    def __init__(self, login: Login, line: LineSettings) -> None:
+    `node` is the node's entry, where that has changed since the login.
+    """
+
+    def __init__(self, login: Login, line: LineSettings, *, shared: bool = False, node: Node | None = None) -> None:
         self.login = login
+        self.node = node or login.node
         self._sftp = login.sftp
         self._helper: Helper | None = login.helper
-        self._line = Line(login, line.silence)
+        self._line = Line(login, line.silence, shared=shared)
         self._disk_is_same = False
         self._replaces = offers(login.sftp, "posix_rename")
-        self._start = login.node.start.encode("utf-8", "surrogateescape") if login.node.start else b""
-        self.name = login.node.name
+        self._start = (self.node.start or "").encode("utf-8", "surrogateescape")
+        self.name = self.node.name
         self.address = login.address
         limits = login.sftp.limits
         self.traits = Traits(
@@ -127,6 +131,9 @@ class SftpStore:
             return await self._line.ask(request, path)
         except BareFailure as failure:
             raise await self._look_into(failure.said, path, writing) from failure
+        except asyncio.CancelledError:
+            self.login.abandoned |= writing
+            raise
 
     async def _look_into(self, said: str, path: bytes, writing: bool) -> StoreError:
         """What a bare "Failure" was, as far as a look can tell."""
@@ -151,7 +158,7 @@ class SftpStore:
         home = await self._ask(self._sftp.realpath(b"."), b".")
         area, rest = split_area(path)
         if area:
-            typed = below(find_area(self.name, self.login.node.areas, area), self.name, rest)
+            typed = below(find_area(self.name, self.node.areas, area), self.name, rest)
         elif path == b"~" or path.startswith(b"~/"):
             typed = path
         else:
@@ -385,18 +392,25 @@ class SftpStore:
             await self.remove(path)
 
     def witness(self) -> str:
-        """See `Store.witness`. The processes of this login on the node, as the helper saw them."""
-        if self._helper is None or not self._helper.greeting["session"]:
-            return ""
-        return json.dumps({"boot": self._helper.greeting["boot"], "processes": self._helper.greeting["session"]})
+        """See `Store.witness`. This login, and its processes on the node as the helper saw them."""
+        witness: dict[str, Any] = {"login": self.login.mark}
+        if self._helper is not None and self._helper.greeting["session"]:
+            witness["node"] = {"boot": self._helper.greeting["boot"], "processes": self._helper.greeting["session"]}
+        return json.dumps(witness)
 
     async def writers_gone(self, witness: str) -> bool:
-        """See `Store.writers_gone`. A server needs a moment to notice that its line has gone."""
-        if self._helper is None or not witness:
+        """See `Store.writers_gone`. A server needs a moment to notice that its line has gone.
+
+        An earlier session on this very login has ended when everything that it wrote was answered.
+        """
+        named = json.loads(witness) if witness else {}
+        if named.get("login") == self.login.mark:
+            return not self.login.abandoned
+        if self._helper is None or "node" not in named:
             return False
         for wait in (0.0, 0.2, 0.5, 1.0):
             await asyncio.sleep(wait)
-            reply = await self._ask(self._helper.ask("alive", **json.loads(witness)), b"")
+            reply = await self._ask(self._helper.ask("alive", **named["node"]), b"")
             if not reply["alive"]:
                 return bool(reply["sure"])
         return False

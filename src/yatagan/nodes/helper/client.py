@@ -58,7 +58,7 @@ class Helper:
         self._reading: asyncio.Task[None] | None = None
         self.greeting = greeting
         #: Called at every line that comes, signs of life included.
-        self.heard: Callable[[], None] = lambda: None
+        self.listeners: set[Callable[[], None]] = set()
 
     @classmethod
     async def start(cls, run: Any) -> Helper:
@@ -119,7 +119,8 @@ class Helper:
         try:
             while line := await self._pipe.stdout.readline():
                 reply = json.loads(line)
-                self.heard()
+                for heard in self.listeners:
+                    heard()
                 future = self._waiting.get(reply["id"])
                 if future is not None and not future.done() and "busy" not in reply:
                     future.set_result(reply)

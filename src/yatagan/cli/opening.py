@@ -1,0 +1,132 @@
+"""`yatagan node open` and `close`: one login for many commands."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+from typing import Any
+
+import click
+
+from yatagan.cli import text
+from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.config.home import parse_duration
+from yatagan.config.nodes import Node
+from yatagan.errors import BatchInUse, CannotReach
+from yatagan.keeper.kept import Status
+from yatagan.keeper.meeting import Ending, Meeting
+
+#: The longest that a login is held open, in seconds.
+_LONGEST = 7 * 86400.0
+
+
+def _span(ctx: click.Context, param: click.Parameter, value: str) -> float:
+    """Seconds, or click's error."""
+    try:
+        seconds = parse_duration(value)
+    except ValueError as error:
+        raise click.BadParameter(str(error)) from None
+    if not 0 < seconds <= _LONGEST:
+        raise click.BadParameter("a login can be held open for up to 7d")
+    return seconds
+
+
+@click.command("open", epilog="Example: yatagan node open heron --for 8h")
+@click.argument("name")
+@click.option(
+    "--for",
+    "span",
+    callback=_span,
+    metavar="SPAN",
+    default="8h",
+    show_default=True,
+    help="How long, such as 30m, 8h or 2d.",
+)
+@no_questions
+@as_json
+def open_command(name: str, span: float, no_questions: bool, json_: bool) -> None:
+    """Log in to a node once, for all commands to come.
+
+    A process in the background holds the login, and carries the batches that go over it. It ends when the time is
+    up, when the line is lost, or with yatagan node close. For a node that is open already, only the time is set.
+    """
+    app = App.start(questions=not no_questions)
+    status = run(_open(app, app.nodes().get(name), time.time() + span))
+    if json_:
+        say_json({"node": name, "open": as_fields(status)})
+        return
+    click.echo(f"{name} is open until {text.moment(int(status.until * 1e9))}: commands and batches use this login.")
+    click.echo(f"Close it with: yatagan node close {name}")
+
+
+async def _open(app: App, node: Node, until: float) -> Status:
+    keeper = app.keeper(node.name)
+    if keeper is not None:
+        return await keeper.extend(until)
+    from yatagan.keeper.start import open_node
+
+    return await open_node(app.home, node, until, app.answers, app.trusts)
+
+
+@click.command("close", epilog="Example: yatagan node close heron")
+@click.argument("name")
+@click.option("--yes", is_flag=True, help="Stop the batches that are carried over this login, without asking.")
+@no_questions
+@as_json
+def close_command(name: str, yes: bool, no_questions: bool, json_: bool) -> None:
+    """Log out of a node that is open.
+
+    Batches that are being carried are stopped cleanly, after a question, and can be resumed.
+    """
+    app = App.start(questions=not no_questions)
+    was_open = run(_close(app, name, stop_batches=yes))
+    if json_:
+        say_json({"node": name, "was_open": was_open})
+    else:
+        click.echo(f"{name} is closed." if was_open else f"{name} was not open.")
+
+
+async def _close(app: App, name: str, *, stop_batches: bool) -> bool:
+    keeper = app.keeper(name)
+    if keeper is None:
+        app.nodes().get(name)  # a name that means nothing is a mistake; one that was removed may still be open
+        return False
+    try:
+        await keeper.close(batches=stop_batches)
+    except BatchInUse as error:
+        if not app.questions:
+            raise
+        click.confirm(f"Batch {error.batch} is being carried over this login. Stop it?", abort=True, err=True)
+        await keeper.close(batches=True)
+    return True
+
+
+@dataclass(frozen=True, slots=True)
+class Openness:
+    """Whether a node is open, and if not, how that ended."""
+
+    status: Status | None
+    ending: Ending | None
+
+
+async def openness(app: App, node: str) -> Openness:
+    """Ask a node's keeper, if there is one."""
+    keeper = app.keeper(node)
+    if keeper is not None:
+        try:
+            return Openness(await keeper.status(), None)
+        except CannotReach:
+            pass  # it ended just now
+    return Openness(None, Meeting(app.home, node).ending())
+
+
+def as_fields(status: Status | None) -> dict[str, Any] | None:
+    """An open node for scripts."""
+    if status is None:
+        return None
+    return {
+        "since": round(status.since),
+        "until": round(status.until),
+        "process": status.pid,
+        "batches": list(status.batches),
+    }

@@ -1,0 +1,56 @@
+"""The keeper's process: `python -m yatagan.keeper DESCRIPTOR`, started by `yatagan node open` and nobody else."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import ctypes
+import resource
+import socket
+import sys
+from pathlib import Path
+from typing import Any
+
+from yatagan.config.home import Home
+from yatagan.errors import Refused
+from yatagan.keeper.kept import codec
+from yatagan.keeper.service import Relay, Service
+from yatagan.keeper.wire import Peer
+
+_PR_SET_DUMPABLE = 4
+
+
+def _keep_memory_to_ourselves() -> None:
+    """No core dumps, and no other process may look into this one's memory, where the system can forbid that."""
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    with contextlib.suppress(OSError, AttributeError):
+        ctypes.CDLL(None).prctl(_PR_SET_DUMPABLE, 0, 0, 0, 0)
+
+
+async def _main(beginning: socket.socket) -> None:
+    """Log in as the command that started us asks, and serve once that is done."""
+    service: Service | None = None
+    opened = asyncio.Event()
+
+    async def handle(what: str, values: tuple[Any, ...]) -> Any:
+        nonlocal service
+        if what != "open":
+            raise Refused(f"a node that is not open yet cannot {what}")
+        places, node, until = values
+        service = Service(Home(*map(Path, places)), node, until)
+        status = await service.open(Relay(peer))
+        opened.set()
+        return status
+
+    beginning.setblocking(False)
+    reader, writer = await asyncio.open_unix_connection(sock=beginning)
+    peer = Peer(codec(), reader, writer, handle, lambda what, values: None)
+    await peer.gone.wait()  # the command hangs up when it has its answer, or gives up
+    await peer.close()
+    if opened.is_set() and service is not None:
+        await service.serve()
+
+
+if __name__ == "__main__":
+    _keep_memory_to_ourselves()
+    asyncio.run(_main(socket.socket(fileno=int(sys.argv[1]))))

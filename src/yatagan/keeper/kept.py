@@ -1,0 +1,354 @@
+"""A command's side of a keeper: a node as a store, and batches, through a login that is open already."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import socket
+from collections.abc import AsyncIterator
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from yatagan import __version__
+from yatagan.batches.batch import Batch
+from yatagan.batches.events import Listener
+from yatagan.batches.journal import Journal
+from yatagan.batches.states import BatchState
+from yatagan.config.nodes import Node
+from yatagan.errors import CannotReach, Fault, StoreError
+from yatagan.keeper.meeting import Meeting
+from yatagan.keeper.wire import Codec, Gone, Peer
+from yatagan.nodes.answers import Answers
+from yatagan.stores.interface import Facts, NodeDigest, Reader, Traits, Writer
+
+if TYPE_CHECKING:
+    from yatagan.stores.checkup import Checkup
+
+
+@dataclass(frozen=True, slots=True)
+class Status:
+    """An open node. Times in seconds since the epoch; `batches` are being carried now."""
+
+    node: str
+    pid: int
+    since: float
+    until: float
+    address: tuple[str, int] | None
+    batches: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Lease:
+    """What a store over a keeper's login is like."""
+
+    traits: Traits
+    address: tuple[str, int] | None
+    witness: str
+
+
+def codec(*more: type[Any]) -> Codec:
+    """What travels between a keeper and commands."""
+    return Codec(Status, Lease, *more)
+
+
+async def converse(
+    connection: socket.socket, answers: Answers, listener: Listener | None = None, *more: type[Any]
+) -> Peer:
+    """A connection to a keeper, whose questions, which are its server's, are put to `answers`.
+
+    `more` are classes that will travel besides those that always may.
+    """
+
+    async def handle(what: str, values: tuple[Any, ...]) -> Any:
+        return await answers.answer(*values)
+
+    def hear(what: str, values: tuple[Any, ...]) -> None:
+        match what:
+            case "event" if listener is not None:
+                listener(*values)
+            case "said":
+                answers.tell(*values)
+            case "waiting":
+                node, seconds, reached = values
+                answers.waiting(node, seconds, reached=reached)
+            case "waited":
+                answers.waited()
+
+    reader, writer = await asyncio.open_unix_connection(sock=connection)
+    return Peer(codec(*more), reader, writer, handle, hear)
+
+
+def _ended(node: str) -> CannotReach:
+    return CannotReach(node, "keeper", "it ended just now", remedy=f"yatagan node open {node}")
+
+
+class Keeper:
+    """A running keeper, as commands see it. Each of its methods is a conversation of its own."""
+
+    def __init__(self, meeting: Meeting, answers: Answers) -> None:
+        self._meeting = meeting
+        self._answers = answers
+        self.node = meeting.node
+
+    async def connect(self, listener: Listener | None = None, *more: type[Any]) -> Peer:
+        """A conversation. Raises CannotReach when the keeper has gone meanwhile."""
+        connection = self._meeting.connect()
+        if connection is None:
+            raise _ended(self.node)
+        return await converse(connection, self._answers, listener, *more)
+
+    async def _ask(self, what: str, *values: object, more: tuple[type[Any], ...] = ()) -> Any:
+        peer = await self.connect(None, *more)
+        try:
+            return await peer.ask(what, *values)
+        except Gone:
+            raise _ended(self.node) from None
+        finally:
+            await peer.close()
+
+    async def status(self) -> Status:
+        """Since when it is open, until when, and what it does."""
+        found: Status = await self._ask("status")
+        return found
+
+    async def extend(self, until: float) -> Status:
+        """Keep it open until then (seconds since the epoch)."""
+        found: Status = await self._ask("extend", until)
+        return found
+
+    async def close(self, *, batches: bool) -> None:
+        """Log out; returns when that is done. Raises BatchInUse while it carries some, unless told to stop them too."""
+        peer = await self.connect()
+        try:
+            await peer.ask("close", batches)
+            await peer.gone.wait()
+        except Gone:
+            pass
+        finally:
+            await peer.close()
+
+    async def check_up(self, node: Node) -> Checkup:
+        """What the node can do, looked at by the keeper."""
+        from yatagan.stores.checkup import Checkup
+
+        found: Checkup = await self._ask("check", __version__, node, more=(Checkup,))
+        return found
+
+
+class KeptRun:
+    """A batch that a keeper carries, because it has the login; what `batches.run.Run` is in a process of its own."""
+
+    def __init__(self, keeper: Keeper, node: Node, batch: Batch, journal: Journal, listener: Listener) -> None:
+        self._keeper = keeper
+        self._journal = journal
+        self._node = node
+        self._batch = batch
+        self._listener = listener
+        self._peer: Peer | None = None
+        self._stopped = False
+
+    def stop(self) -> None:
+        """See `Run.stop`."""
+        self._stopped = True
+        if self._peer is not None:
+            self._peer.tell("stop")
+
+    async def run(self) -> CannotReach | None:
+        """See `Run.run`. We hold the batch's lock, which passes to the keeper."""
+        umask = os.umask(0)
+        os.umask(umask)
+        self._peer = await self._keeper.connect(self._listener)
+        try:
+            self._batch.unlock()
+            problem: CannotReach | None = await self._peer.ask(
+                "carry", __version__, self._node, self._batch.name, umask, self._stopped
+            )
+            return problem
+        except Gone:
+            self._batch.lock()
+            self._journal.settle(BatchState.INTERRUPTED, Fault.LINE_LOST, "its keeper has ended")
+            return _ended(self._node.name)
+        finally:
+            await self._peer.close()
+
+
+class KeptFile:
+    """An open file on a node, by the number that the keeper has given it."""
+
+    def __init__(self, store: KeptStore, number: int) -> None:
+        self._store = store
+        self._number = number
+
+    async def facts(self) -> Facts:
+        """See `Reader.facts`."""
+        found: Facts = await self._store.ask("file.facts", self._number)
+        return found
+
+    async def read(self, offset: int, size: int) -> bytes:
+        """See `Reader.read`."""
+        data: bytes = await self._store.ask("file.read", self._number, offset, size)
+        return data
+
+    async def write(self, offset: int, data: bytes) -> None:
+        """See `Writer.write`."""
+        await self._store.ask("file.write", self._number, offset, bytes(data))
+
+    async def sync(self) -> bool:
+        """See `Writer.sync`."""
+        return bool(await self._store.ask("file.sync", self._number))
+
+    async def close(self) -> None:
+        """See `Reader.close` and `Writer.close`."""
+        await self._store.ask("file.close", self._number)
+
+
+class KeptStore:
+    """A node as a store, through its keeper. Every method is a question to the keeper's own store."""
+
+    def __init__(self, node: Node, peer: Peer, lease: Lease) -> None:
+        self._peer = peer
+        self._witness = lease.witness
+        self.name = node.name
+        self.traits = lease.traits
+
+    async def ask(self, what: str, *values: object) -> Any:
+        """One question. Raises StoreError."""
+        try:
+            return await self._peer.ask(what, *values)
+        except Gone:
+            raise StoreError(Fault.LINE_LOST, store=self.name, detail="its keeper has ended") from None
+
+    async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
+        """See `Store.resolve`."""
+        found: bytes = await self.ask("resolve", path, follow)
+        return found
+
+    async def look(self, path: bytes) -> Facts | None:
+        """See `Store.look`."""
+        found: Facts | None = await self.ask("look", path)
+        return found
+
+    async def look_closely(self, path: bytes) -> Facts | None:
+        """See `Store.look_closely`."""
+        found: Facts | None = await self.ask("look_closely", path)
+        return found
+
+    async def entries(self, path: bytes) -> AsyncIterator[list[tuple[bytes, Facts]]]:
+        """See `Store.entries`."""
+        number = await self.ask("entries", path)
+        while handful := await self.ask("more", number):
+            yield list(handful)
+
+    async def read_link(self, path: bytes) -> bytes:
+        """See `Store.read_link`."""
+        found: bytes = await self.ask("read_link", path)
+        return found
+
+    async def room(self, path: bytes) -> int | None:
+        """See `Store.room`."""
+        found: int | None = await self.ask("room", path)
+        return found
+
+    async def clock_ns(self) -> int | None:
+        """See `Store.clock_ns`."""
+        found: int | None = await self.ask("clock_ns")
+        return found
+
+    async def open(self, path: bytes) -> Reader:
+        """See `Store.open`."""
+        return KeptFile(self, await self.ask("open", path))
+
+    async def create_part(self, path: bytes, mode: int = 0o600) -> Writer:
+        """See `Store.create_part`."""
+        return KeptFile(self, await self.ask("create_part", path, mode))
+
+    async def reopen_part(self, path: bytes) -> Writer:
+        """See `Store.reopen_part`."""
+        return KeptFile(self, await self.ask("reopen_part", path))
+
+    async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
+        """See `Store.copy_part`."""
+        await self.ask("copy_part", old, new, size, mode)
+
+    async def make_directory(self, path: bytes, mode: int) -> None:
+        """See `Store.make_directory`."""
+        await self.ask("make_directory", path, mode)
+
+    async def make_link(self, path: bytes, target: bytes) -> None:
+        """See `Store.make_link`."""
+        await self.ask("make_link", path, target)
+
+    async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int) -> None:
+        """See `Store.set_facts`."""
+        await self.ask("set_facts", path, mode, mtime_ns)
+
+    async def place_new(self, part: bytes, final: bytes) -> None:
+        """See `Store.place_new`."""
+        await self.ask("place_new", part, final)
+
+    async def place_over(self, part: bytes, final: bytes) -> None:
+        """See `Store.place_over`."""
+        await self.ask("place_over", part, final)
+
+    async def keep(self, path: bytes, kept: bytes) -> None:
+        """See `Store.keep`."""
+        await self.ask("keep", path, kept)
+
+    async def rename(self, path: bytes, new: bytes) -> None:
+        """See `Store.rename`."""
+        await self.ask("rename", path, new)
+
+    async def remove(self, path: bytes) -> None:
+        """See `Store.remove`."""
+        await self.ask("remove", path)
+
+    async def remove_directory(self, path: bytes) -> None:
+        """See `Store.remove_directory`."""
+        await self.ask("remove_directory", path)
+
+    async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
+        """See `Store.digest`."""
+        found: NodeDigest = await self.ask("digest", path, algorithm, seen)
+        return found
+
+    async def same_disk(self, token: bytes) -> bool:
+        """See `Store.same_disk`."""
+        return bool(await self.ask("same_disk", token))
+
+    def witness(self) -> str:
+        """See `Store.witness`."""
+        return self._witness
+
+    async def writers_gone(self, witness: str) -> bool:
+        """See `Store.writers_gone`."""
+        return bool(await self.ask("writers_gone", witness))
+
+    async def close(self) -> None:
+        """See `Store.close`. The login stays open."""
+        await self._peer.close()
+
+
+class KeptSource:
+    """Opens a node through its keeper, as often as somebody likes."""
+
+    def __init__(self, keeper: Keeper, node: Node, *, pinned: tuple[str, int] | None = None) -> None:
+        self._keeper = keeper
+        self._node = node
+        self._pinned = pinned
+
+    async def open(self) -> KeptStore:
+        """See `Source.open`."""
+        peer = await self._keeper.connect()
+        try:
+            lease: Lease = await peer.ask("lease", __version__, self._node, self._pinned)
+        except BaseException as error:
+            await peer.close()
+            if isinstance(error, Gone):
+                raise _ended(self._node.name) from None
+            raise
+        self._pinned = lease.address
+        return KeptStore(self._node, peer, lease)
+
+    def pins(self) -> dict[str, tuple[str, int]]:
+        """See `Source.pins`."""
+        return {} if self._pinned is None else {self._node.name: self._pinned}

@@ -1,0 +1,122 @@
+"""Where a node's keeper and the commands that use it meet: a socket in a directory that is its user's alone."""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import hashlib
+import json
+import os
+import socket
+import stat
+import struct
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from yatagan.config.home import Home
+from yatagan.errors import Refused
+
+#: The longest path of a socket, in bytes: 107 on Linux, a little less elsewhere.
+_LONGEST = 103
+
+
+@dataclass(frozen=True, slots=True)
+class Ending:
+    """How the last keeper of a node ended by itself. `when` in seconds since the epoch."""
+
+    when: float
+    why: str
+
+
+class Meeting:
+    """The place of one node's keeper on this machine."""
+
+    def __init__(self, home: Home, node: str) -> None:
+        # The same name may stand for another node in another home of the same user.
+        tag = hashlib.sha256(os.fsencode(home.nodes_file.resolve())).hexdigest()[:8]
+        name = f"{node}-{tag}.sock"
+        runtime = home.runtime
+        if len(os.fsencode(runtime / name)) > _LONGEST:
+            runtime = Path("/tmp", f"yatagan-{os.getuid()}")
+        self.node = node
+        self.socket = runtime / name
+        self._lock = self.socket.with_suffix(".lock")
+        self._held: int | None = None
+        self._note = self.socket.with_suffix(".ended")
+
+    def prepare(self) -> None:
+        """Make the directory, or make sure that it is ours alone. Raises Refused."""
+        directory = self.socket.parent
+        try:
+            directory.mkdir(mode=0o700, parents=True, exist_ok=True)
+            found = directory.lstat()
+        except OSError as error:
+            raise Refused(
+                f"{directory} cannot be made: {error.strerror}", "set XDG_RUNTIME_DIR to one of yours"
+            ) from error
+        if not stat.S_ISDIR(found.st_mode) or found.st_uid != os.getuid() or found.st_mode & 0o077:
+            raise Refused(
+                f"{directory} is not a directory of yours alone, so the socket of a login would not be safe in it",
+                f"remove it, or chmod 700 {directory}",
+            )
+
+    def take(self) -> None:
+        """Become the one keeper of the node, as long as this process lives. Raises Refused."""
+        self.prepare()
+        descriptor = os.open(self._lock, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
+        try:
+            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            os.close(descriptor)
+            raise Refused(f"{self.node} is being opened by another command, or is open", "yatagan node list") from None
+        self._held = descriptor
+        self.leave(None)
+
+    def give_up(self) -> None:
+        """Let others open the node."""
+        if self._held is not None:
+            os.close(self._held)
+            self._held = None
+
+    def connect(self) -> socket.socket | None:
+        """A connection to the keeper; None where none is running. Raises Refused when it is not ours."""
+        if not os.path.lexists(self.socket):
+            return None
+        self.prepare()
+        near = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+        try:
+            near.connect(os.fspath(self.socket))
+        except OSError:  # it was killed, or runs on another machine that shares the directory
+            near.close()
+            return None
+        if not is_ours(near):
+            near.close()
+            raise Refused(f"{self.socket} belongs to somebody else", "remove it")
+        near.setblocking(False)
+        return near
+
+    def ending(self) -> Ending | None:
+        """How the last one ended, if it was not closed by hand."""
+        try:
+            return Ending(**json.loads(self._note.read_text(encoding="utf-8")))
+        except (OSError, ValueError, TypeError):
+            return None
+
+    def leave(self, ending: Ending | None) -> None:
+        """Take the socket away, and leave word of how it ended."""
+        with contextlib.suppress(OSError):
+            self.socket.unlink(missing_ok=True)
+            self._note.unlink(missing_ok=True)
+            if ending is not None:
+                self._note.write_text(json.dumps({"when": ending.when, "why": ending.why}), encoding="utf-8")
+
+
+def is_ours(connection: socket.socket) -> bool:
+    """Whether the process at the other end is the same user's. Where that cannot be asked, the directory must do."""
+    option: Any = getattr(socket, "SO_PEERCRED", None)
+    if option is None:
+        return True
+    layout = struct.Struct("3i")
+    _, user, _ = layout.unpack(connection.getsockopt(socket.SOL_SOCKET, option, layout.size))
+    return bool(user == os.getuid())

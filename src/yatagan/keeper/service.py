@@ -1,0 +1,407 @@
+"""The keeper itself: one login, held open for its user's commands, and the batches that are carried over it.
+
+It begins with one conversation, over a socket that it was started with: the command that opens the node, whose
+terminal answers what the server asks. Once it is let in, others may connect. It ends, and says why, when it is
+closed, when its time is up, when the line is lost, or when it is told to end as every process may be.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import signal
+import time
+from collections.abc import AsyncIterator, Coroutine
+from dataclasses import dataclass, field
+from typing import Any, TypeVar
+
+from yatagan import __version__
+from yatagan.batches.batch import Batch, Batches
+from yatagan.batches.events import Event
+from yatagan.batches.run import Run
+from yatagan.config.home import Home, load_settings
+from yatagan.config.nodes import Node
+from yatagan.errors import BatchInUse, CannotReach, NeedsAnswer, Refused
+from yatagan.keeper.kept import Lease, Status, codec
+from yatagan.keeper.meeting import Ending, Meeting, is_ours
+from yatagan.keeper.wire import Gone, Peer
+from yatagan.ledger.ledger import Ledger
+from yatagan.nodes.answers import Answers, Question
+from yatagan.nodes.login import Login, log_in
+from yatagan.stores.checkup import Checkup, check_up
+from yatagan.stores.interface import Facts, Source
+from yatagan.stores.local import LocalSource
+from yatagan.stores.sftp import SftpFile, SftpStore
+
+T = TypeVar("T")
+
+#: What a store answers for others, word for word.
+_PLAIN = frozenset(
+    [
+        "look",
+        "look_closely",
+        "read_link",
+        "room",
+        "clock_ns",
+        "copy_part",
+        "make_directory",
+        "make_link",
+        "place_new",
+        "place_over",
+        "keep",
+        "rename",
+        "remove",
+        "remove_directory",
+        "digest",
+        "same_disk",
+        "writers_gone",
+    ]
+)
+_OPENING = frozenset(("open", "create_part", "reopen_part"))
+#: Bytes of news that a command may leave unread before its batch is stopped, as if the command had gone.
+_BACKLOG = 32 << 20
+#: Seconds between looks at the clock, which jumps when the machine was asleep.
+_TICK = 10.0
+
+
+class Relay(Answers):
+    """Puts a server's questions to the command at the other end. Answers pass through and are not kept."""
+
+    def __init__(self, peer: Peer) -> None:
+        self._peer = peer
+
+    async def answer(self, question: Question) -> str:
+        """See `Answers`."""
+        try:
+            return str(await self._peer.ask("answer", question))
+        except Gone:
+            raise NeedsAnswer(question.node, question.text) from None
+
+    def tell(self, node: str, said: str) -> None:
+        """See `Answers`."""
+        self._peer.tell("said", node, said)
+
+    def waiting(self, node: str, seconds: float, *, reached: bool) -> None:
+        """See `Answers`."""
+        self._peer.tell("waiting", node, seconds, reached)
+
+    def waited(self) -> None:
+        """See `Answers`."""
+        self._peer.tell("waited")
+
+
+@dataclass(slots=True)
+class Client:
+    """What one connected command has of ours: a store, open files and listings by number, and a batch."""
+
+    store: SftpStore | None = None
+    files: dict[int, SftpFile] = field(default_factory=dict)
+    listings: dict[int, AsyncIterator[list[tuple[bytes, Facts]]]] = field(default_factory=dict)
+    run: Run | None = None
+    next: int = 1
+
+    def number(self) -> int:
+        """A new number."""
+        self.next += 1
+        return self.next
+
+    async def close(self) -> None:
+        """Let go of everything."""
+        if self.run is not None:
+            self.run.stop()
+        if self.store is not None:
+            await self.store.close()
+
+
+class Service:
+    """One open node, from the login to the end."""
+
+    def __init__(self, home: Home, node: Node, until: float) -> None:
+        self._home = home
+        self._node = node
+        self._until = until
+        self._since = time.time()
+        self._meeting = Meeting(home, node.name)
+        self._line = load_settings(home).line
+        self._login: Login | None = None
+        self._again = asyncio.Lock()
+        self._runs: dict[str, Run] = {}
+        self._changed = asyncio.Event()
+        self._why: str | None = None
+        self._told = True
+        self._server: asyncio.Server | None = None
+        self._tasks: set[asyncio.Task[Any]] = set()
+
+    # -- the life of a keeper ----------------------------------------------------------------------------
+
+    async def open(self, answers: Answers) -> Status:
+        """Log in, and let others connect. Raises CannotReach, Refused."""
+        self._meeting.take()
+        try:
+            self._hold(await log_in(self._node, self._home, self._line, answers))
+        except BaseException:
+            self._meeting.give_up()
+            raise
+        self._server = await asyncio.start_unix_server(self._connected, path=self._meeting.socket)
+        os.chmod(self._meeting.socket, 0o600)
+        return self.status()
+
+    def _hold(self, login: Login) -> None:
+        self._login = login
+        self._begin(self._watch(login))
+
+    async def _watch(self, login: Login) -> None:
+        await login.lost.wait()
+        self._changed.set()
+
+    def _begin(self, work: Coroutine[Any, Any, T]) -> asyncio.Task[T]:
+        task = asyncio.create_task(work)
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
+        return task
+
+    async def serve(self) -> None:
+        """Work for whoever connects, until the end; then log out."""
+        loop = asyncio.get_running_loop()
+        for number in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
+            loop.add_signal_handler(number, self._end, "it was told to end")
+        try:
+            await self._until_the_end()
+        finally:
+            assert self._server is not None and self._login is not None
+            self._server.close()
+            await self._stop_runs()
+            await self._login.close()
+            self._meeting.leave(Ending(time.time(), self._why or "") if self._told else None)
+            for task in list(self._tasks):
+                task.cancel()
+            await asyncio.gather(*self._tasks, return_exceptions=True)
+
+    async def _until_the_end(self) -> None:
+        """A batch outlasts the time that was set, and gets a lost line back if it can."""
+        while self._why is None:
+            if not self._runs:
+                assert self._login is not None
+                if self._login.lost.is_set():
+                    self._end("the line was lost")
+                elif time.time() >= self._until:
+                    self._end("its time was up")
+            with contextlib.suppress(TimeoutError):
+                async with asyncio.timeout(min(_TICK, max(0.0, self._until - time.time()) or _TICK)):
+                    await self._changed.wait()
+            self._changed.clear()
+
+    def _end(self, why: str, *, told: bool = True) -> None:
+        if self._why is None:
+            self._why, self._told = why, told
+            self._changed.set()
+
+    async def _stop_runs(self) -> None:
+        for run in self._runs.values():
+            run.stop()
+        while self._runs:
+            self._changed.clear()
+            await self._changed.wait()
+
+    def status(self) -> Status:
+        """What people see of an open node."""
+        address = self._login.address if self._login is not None else None
+        return Status(self._node.name, os.getpid(), self._since, self._until, address, tuple(sorted(self._runs)))
+
+    # -- commands ----------------------------------------------------------------------------------------
+
+    async def _connected(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        task = asyncio.current_task()
+        assert task is not None
+        self._tasks.add(task)
+        try:
+            if is_ours(writer.get_extra_info("socket")):
+                await self._attend(reader, writer)
+        finally:
+            writer.close()
+            self._tasks.discard(task)
+
+    async def _attend(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        client = Client()
+
+        async def handle(what: str, values: tuple[Any, ...]) -> Any:
+            return await self._handle(client, peer, what, values)
+
+        def hear(what: str, values: tuple[Any, ...]) -> None:
+            if what == "stop" and client.run is not None:
+                client.run.stop()
+
+        peer = Peer(codec(Checkup), reader, writer, handle, hear)
+        try:
+            await peer.gone.wait()
+        finally:
+            await client.close()
+            await peer.close()
+
+    async def _handle(self, client: Client, peer: Peer, what: str, values: tuple[Any, ...]) -> Any:
+        match what:
+            case "status":
+                return self.status()
+            case "extend":
+                (self._until,) = values
+                self._changed.set()
+                return self.status()
+            case "close":
+                return self._close(stop_batches=values[0])
+            case "lease":
+                version, node, pinned = values
+                client.store = self._lease(version, node, pinned)
+                return Lease(client.store.traits, client.store.address, client.store.witness())
+            case "check":
+                return await self._check(*values)
+            case "carry":
+                return await self._carry(client, peer, *values)
+            case _:
+                assert client.store is not None
+                return await _of_the_store(client, client.store, what, values)
+
+    def _close(self, *, stop_batches: bool) -> None:
+        if self._runs and not stop_batches:
+            raise BatchInUse(next(iter(self._runs)), f"the keeper of {self._node.name}")
+        self._end("it was closed", told=False)
+
+    def _lease(self, version: str, node: Node, pinned: tuple[str, int] | None) -> SftpStore:
+        """A store of its own for one command, over the login that all share. Raises Refused, CannotReach."""
+        anew = f"yatagan node close {node.name}, then open it again"
+        if version != __version__:
+            raise Refused(f"{node.name} was opened by another version of Yatagan", anew)
+        if _way(node) != _way(self._node):
+            raise Refused(f"{node.name} was changed since it was opened", anew)
+        login = self._login
+        assert login is not None
+        if login.lost.is_set():
+            raise CannotReach(node.name, "keeper", "the line was lost", remedy=f"yatagan node open {node.name}")
+        if pinned is not None and login.address is not None and pinned != login.address:
+            raise CannotReach(
+                node.name,
+                "keeper",
+                f"it is open at {login.address[0]}, and the batch began at {pinned[0]}",
+                passing=False,
+                remedy=f"yatagan node close {node.name}, then resume the batch",
+            )
+        return SftpStore(login, self._line, shared=True, node=node)
+
+    async def _check(self, version: str, node: Node) -> Checkup:
+        store = self._lease(version, node, None)
+        try:
+            return await check_up(store)
+        finally:
+            await store.close()
+
+    async def _carry(
+        self, client: Client, peer: Peer, version: str, node: Node, name: str, umask: int, stopped: bool
+    ) -> CannotReach | None:
+        """Carry a batch of ours whose command has let go of its lock, and tell it how that goes on."""
+        self._lease(version, node, None)  # only to see that it would be given
+        batch = Batches(self._home.batches).find(name)
+        batch.lock()
+        os.umask(umask)  # what is made here is made for that command
+        work = self._begin(self._carried(client, peer, node, batch, stopped))
+        try:
+            return await asyncio.shield(work)
+        except asyncio.CancelledError:  # the command has gone
+            if client.run is not None:
+                client.run.stop()
+            raise
+
+    async def _carried(self, client: Client, peer: Peer, node: Node, batch: Batch, stopped: bool) -> CannotReach | None:
+        """A locked batch, from here to its end, whether or not its command stays."""
+        try:
+            journal = batch.journal()
+            try:
+                header, pins = journal.header(), journal.standing().pins
+                far, near = _Shared(self, node, pins.get(node.name), Relay(peer)), LocalSource(b"/")
+                ends: tuple[Source, Source] = (far, near) if header.source_node else (near, far)
+
+                def listen(event: Event) -> None:
+                    peer.tell("event", event)
+                    if peer.backlog > _BACKLOG:
+                        run.stop()
+
+                patience = load_settings(self._home).line.patience
+                run = client.run = Run(batch, journal, ends, listen, Ledger(self._home.ledger), patience)
+                self._runs[batch.name] = run
+                if stopped or peer.gone.is_set():
+                    run.stop()
+                return await run.run()
+            finally:
+                self._runs.pop(batch.name, None)
+                journal.close()
+        finally:
+            batch.unlock()
+            self._changed.set()
+
+    async def _regain(self, node: Node, pinned: tuple[str, int] | None, answers: Answers) -> SftpStore:
+        """A store for a batch; when the line was lost, after another login."""
+        async with self._again:
+            assert self._login is not None
+            if self._login.lost.is_set():
+                if self._why is not None:
+                    raise CannotReach(node.name, "keeper", self._why, passing=False)
+                self._hold(await log_in(self._node, self._home, self._line, answers, pinned=self._login.address))
+        return self._lease(__version__, node, pinned)
+
+
+class _Shared:
+    """Opens the node for a batch, over the login that all share."""
+
+    def __init__(self, service: Service, node: Node, pinned: tuple[str, int] | None, answers: Answers) -> None:
+        self._service = service
+        self._node = node
+        self._pinned = pinned
+        self._answers = answers
+
+    async def open(self) -> SftpStore:
+        """See `Source.open`."""
+        store = await self._service._regain(self._node, self._pinned, self._answers)
+        self._pinned = store.address
+        return store
+
+    def pins(self) -> dict[str, tuple[str, int]]:
+        """See `Source.pins`."""
+        return {} if self._pinned is None else {self._node.name: self._pinned}
+
+
+def _way(node: Node) -> tuple[object, ...]:
+    """What of a node's entry a login depends on."""
+    return node.address, node.port, node.user, node.key
+
+
+async def _of_the_store(client: Client, store: SftpStore, what: str, values: tuple[Any, ...]) -> Any:
+    """What a command asks of its store, or of a file that it has open."""
+    if what in _PLAIN:
+        return await getattr(store, what)(*values)
+    if what in _OPENING:
+        number = client.number()
+        client.files[number] = await getattr(store, what)(*values)
+        return number
+    match what:
+        case "resolve":
+            path, follow = values
+            return await store.resolve(path, follow=follow)
+        case "entries":
+            number = client.number()
+            client.listings[number] = store.entries(*values)
+            return number
+        case "more":
+            handful: list[tuple[bytes, Facts]] = await anext(client.listings[values[0]], [])
+            if not handful:
+                del client.listings[values[0]]
+            return handful
+        case "set_facts":
+            path, mode, mtime_ns = values
+            return await store.set_facts(path, mode=mode, mtime_ns=mtime_ns)
+    number, *rest = values
+    match what:
+        case "file.close":
+            return await client.files.pop(number).close()
+        case "file.facts" | "file.read" | "file.write" | "file.sync":
+            return await getattr(client.files[number], what.removeprefix("file."))(*rest)
+        case _:
+            raise Refused(f"a keeper does not know how to {what}")

@@ -1,0 +1,232 @@
+"""What a keeper and a command say to each other: values in frames, and questions with answers both ways.
+
+A frame is two lengths of four bytes, a head in JSON, and a body that holds the byte strings of the head, one after
+the other. The head spells what JSON has no word for: `{"b": 3}` is the body's next three bytes, `{"is": NAME}` one of
+our own classes. Sequences arrive as tuples.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import logging
+import struct
+from collections.abc import Awaitable, Callable
+from dataclasses import fields, is_dataclass
+from enum import Enum
+from typing import Any
+
+from yatagan import errors
+from yatagan.batches import events, states, steps
+from yatagan.config import areas, nodes
+from yatagan.errors import YataganError
+from yatagan.nodes import answers
+from yatagan.stores import interface
+
+_LOG = logging.getLogger(__name__)
+_LENGTHS = struct.Struct(">II")
+#: Longest frame that is read: the largest answer is a handful of a directory's entries.
+_LONGEST = 16 << 20
+
+
+def _classes() -> dict[str, type[Any]]:
+    """Every class that may travel, by its name: data, kinds and errors of the rooms that both ends share."""
+    found: dict[str, type[Any]] = {}
+    for module in (errors, events, states, steps, areas, nodes, answers, interface):
+        for name, value in vars(module).items():
+            ours = isinstance(value, type) and value.__module__ == module.__name__
+            if ours and (is_dataclass(value) or issubclass(value, Enum | YataganError)):
+                found[name] = value
+    return found
+
+
+class Codec:
+    """Values to frames and back. Data classes of other rooms may be added by whoever needs them."""
+
+    def __init__(self, *more: type[Any]) -> None:
+        self._classes = {**_classes(), **{each.__name__: each for each in more}}
+
+    def pack(self, value: object) -> bytes:
+        """One frame. Raises TypeError for what cannot travel."""
+        body: list[bytes] = []
+        head = json.dumps(self._spell(value, body), separators=(",", ":")).encode("ascii")
+        length = sum(map(len, body))
+        return b"".join([_LENGTHS.pack(len(head), length), head, *body])
+
+    def unpack(self, head: bytes, body: bytes) -> Any:
+        """The value of a frame. Raises ValueError when it makes no sense."""
+        try:
+            return self._read(json.loads(head), _Bytes(body))
+        except (KeyError, TypeError, RecursionError) as error:
+            raise ValueError(f"not understood: {error}") from error
+
+    def _spell(self, value: object, body: list[bytes]) -> object:
+        if isinstance(value, Enum):
+            return {"is": self._name(value), "of": value.value}
+        if value is None or isinstance(value, bool | int | float | str):
+            return value
+        if isinstance(value, bytes):
+            body.append(value)
+            return {"b": len(value)}
+        if isinstance(value, tuple | list):
+            return [self._spell(each, body) for each in value]
+        if isinstance(value, dict):
+            return {"d": [[key, self._spell(each, body)] for key, each in value.items()]}
+        if isinstance(value, YataganError):
+            return {"is": self._name(value), "of": self._spell(vars(value), body), "says": str(value)}
+        if is_dataclass(value):
+            facts = [self._spell(getattr(value, field.name), body) for field in fields(value)]
+            return {"is": self._name(value), "of": facts}
+        raise TypeError(f"{type(value).__name__} cannot travel")
+
+    def _name(self, value: object) -> str:
+        name = type(value).__name__
+        if self._classes.get(name) is not type(value):
+            raise TypeError(f"{name} cannot travel")
+        return name
+
+    def _read(self, spelled: Any, body: _Bytes) -> Any:
+        if isinstance(spelled, list):
+            return tuple(self._read(each, body) for each in spelled)
+        if not isinstance(spelled, dict):
+            return spelled
+        if "b" in spelled:
+            return body.take(spelled["b"])
+        if "d" in spelled:
+            return {key: self._read(each, body) for key, each in spelled["d"]}
+        kind, inner = self._classes[spelled["is"]], self._read(spelled["of"], body)
+        if issubclass(kind, YataganError):
+            error = kind.__new__(kind, spelled["says"])  # each has parameters of its own, and keeps them as attributes
+            vars(error).update(inner)
+            return error
+        return kind(inner) if issubclass(kind, Enum) else kind(*inner)
+
+
+class _Bytes:
+    """The body of a frame, taken from the front."""
+
+    def __init__(self, body: bytes) -> None:
+        self._body = body
+        self._at = 0
+
+    def take(self, count: int) -> bytes:
+        """The next bytes. Raises ValueError when there are not so many."""
+        taken = self._body[self._at : self._at + count]
+        if len(taken) != count or count < 0:
+            raise ValueError("the frame is cut short")
+        self._at += count
+        return taken
+
+
+class Gone(Exception):
+    """The other end has gone."""
+
+
+Handler = Callable[[str, tuple[Any, ...]], Awaitable[Any]]
+
+
+class Peer:
+    """One end of a connection. Either end may ask the other, many things at once, and tell it things.
+
+    `handle(what, values)` answers what the other end asks, each in a task of its own that ends with the connection;
+    `hear(what, values)` takes what it tells, in order.
+    """
+
+    def __init__(
+        self,
+        codec: Codec,
+        reader: asyncio.StreamReader,
+        writer: asyncio.StreamWriter,
+        handle: Handler,
+        hear: Callable[[str, tuple[Any, ...]], None],
+    ) -> None:
+        self._codec = codec
+        self._reader = reader
+        self._writer = writer
+        self._handle = handle
+        self._hear = hear
+        self._next = 0
+        self._waiting: dict[int, asyncio.Future[Any]] = {}
+        self._tasks: set[asyncio.Task[None]] = set()
+        self.gone = asyncio.Event()
+        self._reading = asyncio.create_task(self._read())
+
+    @property
+    def backlog(self) -> int:
+        """Bytes that the other end has not taken yet."""
+        return self._writer.transport.get_write_buffer_size()
+
+    async def ask(self, what: str, *values: object) -> Any:
+        """Ask, and wait for the answer. Raises the error that the other end answers with, or Gone."""
+        if self.gone.is_set():
+            raise Gone
+        self._next += 1
+        number, future = self._next, asyncio.get_running_loop().create_future()
+        self._waiting[number] = future
+        try:
+            self._send(("ask", number, what, *values))
+            return await future
+        finally:
+            del self._waiting[number]
+
+    def tell(self, what: str, *values: object) -> None:
+        """Tell something; when the other end has gone, nobody hears it."""
+        if not self.gone.is_set():
+            self._send(("tell", 0, what, *values))
+
+    def _send(self, frame: tuple[object, ...]) -> None:
+        self._writer.write(self._codec.pack(frame))
+
+    async def _read(self) -> None:
+        try:
+            while True:
+                head, body = _LENGTHS.unpack(await self._reader.readexactly(_LENGTHS.size))
+                if head + body > _LONGEST:
+                    raise ValueError("the frame is too long")
+                kind, number, *rest = self._codec.unpack(
+                    await self._reader.readexactly(head), await self._reader.readexactly(body)
+                )
+                self._take(kind, number, rest)
+        except (OSError, EOFError, ValueError):
+            pass  # whatever it was, nothing more can be understood
+        finally:
+            self.gone.set()
+            for future in self._waiting.values():
+                if not future.done():
+                    future.set_exception(Gone())
+            for task in self._tasks:
+                task.cancel()
+            self._writer.close()
+
+    def _take(self, kind: str, number: int, rest: list[Any]) -> None:
+        if kind == "ask":
+            what, *values = rest
+            task = asyncio.create_task(self._answer(number, what, tuple(values)))
+            self._tasks.add(task)
+            task.add_done_callback(self._tasks.discard)
+        elif kind == "tell":
+            what, *values = rest
+            self._hear(what, tuple(values))
+        elif (future := self._waiting.get(number)) is not None and not future.done():
+            if kind == "error":
+                future.set_exception(rest[0])
+            else:
+                future.set_result(rest[0])
+
+    async def _answer(self, number: int, what: str, values: tuple[Any, ...]) -> None:
+        try:
+            answer: tuple[object, ...] = ("answer", number, await self._handle(what, values))
+        except YataganError as error:
+            answer = ("error", number, error)
+        except Exception as error:  # noqa: BLE001 - a mistake of ours: whoever asked must hear of it all the same
+            _LOG.exception("asked %s", what)
+            answer = ("error", number, YataganError(f"this could not be done for a fault in Yatagan: {error!r}"))
+        with contextlib.suppress(OSError):
+            self._send(answer)
+            await self._writer.drain()
+
+    async def close(self) -> None:
+        """Hang up."""
+        self._reading.cancel()
+        await asyncio.gather(self._reading, *self._tasks, return_exceptions=True)
