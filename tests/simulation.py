@@ -23,7 +23,7 @@ from yatagan.batches.outcome import Outcome, outcome_of
 from yatagan.batches.plan import make_plan
 from yatagan.batches.runner import Policy
 from yatagan.batches.states import BatchState, Evidence, StepState
-from yatagan.batches.steps import Prove
+from yatagan.batches.steps import Prove, Times
 from yatagan.errors import CannotReach, Fault, StoreError
 from yatagan.places import KEPT_DIRECTORY, is_ours
 from yatagan.stores.interface import Facts, Kind, NodeDigest, Traits
@@ -290,10 +290,11 @@ class Store:
             raise StoreError(Fault.EXISTS, path)
         self._machine.make(path, Kind.LINK, target=target, age=0)
 
-    async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int) -> None:
+    async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
         await self._request(path)
         inode = self._inode(path)
-        inode.mode, inode.mtime_ns = inode.mode if mode is None else mode, mtime_ns
+        inode.mode = inode.mode if mode is None else mode
+        inode.mtime_ns = inode.mtime_ns if mtime_ns is None else mtime_ns
         inode.changed_ns = self._machine.now_ns()
 
     async def place_new(self, part: bytes, final: bytes) -> None:
@@ -568,7 +569,8 @@ async def _run(scenario: Scenario) -> tuple[Outcome, Journal]:
         Opening(world, scenario.destination, quick=not scenario.upload),
     )
     plan = await make_plan(await ends[0].open(), await ends[1].open(), [(b"/fen", b"fen")], b"/top")
-    header = Header(BATCH, 0, ("stage",), "", "far", b"/top", scenario.prove)
+    times = Times.NOW if len(scenario.before) % 3 == 1 else Times.KEEP
+    header = Header(BATCH, 0, ("stage",), "", "far", b"/top", scenario.prove, times=times)
     journal = DyingJournal.in_memory(header, plan.steps())
     assert isinstance(journal, DyingJournal)
     world.calm = False

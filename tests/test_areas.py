@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from conftest import Far, Practice, Program
 from yatagan.config.areas import Area, below, read_area, split_area
-from yatagan.config.home import parse_duration, spell_duration
+from yatagan.config.units import parse_duration, spell_duration
 from yatagan.errors import Refused
 
 

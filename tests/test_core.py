@@ -21,8 +21,8 @@ from yatagan.batches.journal import Header, Journal
 from yatagan.batches.states import SETTLED, STEP_MOVES, BatchState, StepState
 from yatagan.batches.steps import FILES_PHASE, Change, Prove, Step, StepKind
 from yatagan.cli import text
-from yatagan.config.home import parse_duration
 from yatagan.config.nodes import Node, NodeBook, Role
+from yatagan.config.units import parse_duration
 from yatagan.digests.lists import Listed, format_line, parse_list
 from yatagan.errors import BadConfig, BadList, BadPlace, Fault, JournalError
 from yatagan.ledger.ledger import Ledger, RecordKind

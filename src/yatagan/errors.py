@@ -34,6 +34,8 @@ class Fault(StrEnum):
     SPECIAL = "special"
     UNREADABLE = "unreadable"
     PART_TAKEN = "part-taken"
+    LEADS_OUT = "leads-out"
+    ONLY_READ = "only-read"
 
 
 #: Faults after which the same step may well succeed on a fresh line.

@@ -17,7 +17,7 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 from yatagan.batches.journal import Header, Journal
-from yatagan.batches.steps import Modes, Prove, Step
+from yatagan.batches.steps import Modes, Prove, Step, Times
 from yatagan.errors import BatchInUse, JournalError, NoSuchBatch
 
 _LETTERS = "abcdefghjkmnpqrstvwxyz23456789"
@@ -126,9 +126,14 @@ class Batches:
         destination: bytes,
         prove: Prove,
         modes: Modes,
+        times: Times,
+        roots: tuple[bytes, ...],
         steps: Iterable[Step],
     ) -> Batch:
-        """Write a plan down as a new batch, locked by us. `ends` are the nodes' names. Raises JournalError."""
+        """Write a plan down as a new batch, locked by us. `ends` are the nodes' names. Raises JournalError.
+
+        The rest are the fields of its `Header`.
+        """
         try:
             self._directory.mkdir(parents=True, exist_ok=True, mode=0o700)
             while True:
@@ -142,7 +147,7 @@ class Batches:
             batch.lock()
         except OSError as error:
             raise JournalError(str(self._directory), error.strerror or str(error)) from error
-        header = Header(batch.name, time.time_ns(), command, ends[0], ends[1], destination, prove, modes)
+        header = Header(batch.name, time.time_ns(), command, *ends, destination, prove, modes, times, roots)
         try:
             Journal.create(batch.journal_file, header, steps).close()
         except BaseException:

@@ -12,7 +12,7 @@ from yatagan.batches.events import Listener, Note, StepSettled, StepStarted
 from yatagan.batches.journal import Journal
 from yatagan.batches.scribe import Scribe
 from yatagan.batches.states import SETTLED, Evidence, StepState
-from yatagan.batches.steps import Change, Modes, Prove, Step, StepKind
+from yatagan.batches.steps import Change, Modes, Prove, Step, StepKind, Times
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.places import KEPT_DIRECTORY
 from yatagan.stores.interface import Facts, Kind, Store
@@ -51,6 +51,7 @@ class Session:
     top: bytes
     prove: Prove
     modes: Modes
+    times: Times
     source: Store
     destination: Store
     hashes_there: bool
@@ -127,7 +128,9 @@ class Bench:
         """Set mode and times. What cannot be set is a note, no failure, and no cause to send again."""
         mode = step.facts.mode & MODE_BITS | also if self.session.modes is Modes.KEEP else None
         try:
-            await self.destination.set_facts(path, mode=mode, mtime_ns=step.facts.mtime_ns)
+            mtime_ns = step.facts.mtime_ns if self.session.times is Times.KEEP else None
+            if mode is not None or mtime_ns is not None:
+                await self.destination.set_facts(path, mode=mode, mtime_ns=mtime_ns)
         except StoreError as error:
             if error.fault in LINE_FAULTS or error.fault is Fault.NO_ROOM:
                 raise

@@ -190,6 +190,7 @@ class Executor:
             self._header.destination,
             self._header.prove,
             self._header.modes,
+            self._header.times,
             source,
             destination,
             hashes_there,

@@ -18,7 +18,7 @@ from yatagan.batches.carrier import Carriage, Carrier
 from yatagan.batches.events import Ageing, BytesMoved
 from yatagan.batches.extents import Extents
 from yatagan.batches.states import Evidence, StepState
-from yatagan.batches.steps import Change, Step
+from yatagan.batches.steps import Change, Step, Times
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Facts, Kind, Reader, Writer
@@ -352,9 +352,13 @@ class FileWork:
     async def _placed_before(self, step: Step) -> bool:
         """After a crash between the rename and the journal: look whether the final name holds our file."""
         found = await self._destination.look(step.path)
-        if found is None or not found.right_for(step.facts, self._destination.traits.time_step_ns):
-            return False
         evidence = self._session.evidence
+        if self._session.times is Times.NOW:  # a size alone says too little where nobody looks at the contents
+            right = found is not None and found.size == step.facts.size and evidence is not Evidence.SENT
+        else:
+            right = found is not None and found.right_for(step.facts, self._destination.traits.time_step_ns)
+        if not right:
+            return False
         value = step.digest
         if evidence is Evidence.ON_NODE and not self._destination.traits.quick:
             value = (await self._destination.digest(step.path, ALGORITHM)).digest

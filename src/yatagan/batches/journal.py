@@ -23,7 +23,7 @@ from yatagan.batches.states import (
     batch_may_move,
     may_move,
 )
-from yatagan.batches.steps import Change, Modes, Prove, Step, StepKind
+from yatagan.batches.steps import Change, Modes, Prove, Step, StepKind, Times
 from yatagan.errors import Fault, JournalError
 from yatagan.stores.interface import Facts, Kind
 
@@ -31,7 +31,7 @@ _SCHEMA = """
 CREATE TABLE batch (
     id TEXT NOT NULL, created_ns INTEGER NOT NULL, command TEXT NOT NULL, source_node TEXT NOT NULL,
     destination_node TEXT NOT NULL, destination BLOB NOT NULL, prove TEXT NOT NULL,
-    modes TEXT NOT NULL,
+    modes TEXT NOT NULL, times TEXT NOT NULL, roots TEXT NOT NULL,
     state TEXT NOT NULL, fault TEXT, detail TEXT NOT NULL DEFAULT '', pins TEXT NOT NULL DEFAULT '{}',
     seconds REAL NOT NULL DEFAULT 0, recorded TEXT NOT NULL DEFAULT '');
 CREATE TABLE step (
@@ -56,7 +56,10 @@ _NETWORK = ("nfs", "cifs", "smb", "lustre", "gpfs", "beegfs", "ceph", "fuse.", "
 
 @dataclass(frozen=True, slots=True)
 class Header:
-    """What a batch is. Empty node names stand for this machine; `command` is what was typed."""
+    """What a batch is. Empty node names stand for this machine; `command` is what was typed.
+
+    `roots`: the directories and files of this machine that were accepted with the plan, without links above them.
+    """
 
     id: str
     created_ns: int
@@ -66,6 +69,8 @@ class Header:
     destination: bytes
     prove: Prove
     modes: Modes = Modes.KEEP
+    times: Times = Times.KEEP
+    roots: tuple[bytes, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -184,8 +189,8 @@ class Journal:
         self._sql.execute("BEGIN IMMEDIATE")
         self._sql.execute(
             "INSERT INTO batch"
-            " (id, created_ns, command, source_node, destination_node, destination, prove, modes, state)"
-            " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            " (id, created_ns, command, source_node, destination_node, destination, prove, modes, times, roots,"
+            " state) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
                 header.id,
                 header.created_ns,
@@ -195,6 +200,8 @@ class Journal:
                 header.destination,
                 header.prove.value,
                 header.modes.value,
+                header.times.value,
+                json.dumps([os.fsdecode(root) for root in header.roots]),
                 BatchState.QUEUED.value,
             ),
         )
@@ -210,9 +217,12 @@ class Journal:
     def header(self) -> Header:
         """What the batch is."""
         row = self._one(
-            "SELECT id, created_ns, command, source_node, destination_node, destination, prove, modes FROM batch"
+            "SELECT id, created_ns, command, source_node, destination_node, destination, prove, modes, times, roots"
+            " FROM batch"
         )
-        return Header(row[0], row[1], tuple(json.loads(row[2])), row[3], row[4], row[5], Prove(row[6]), Modes(row[7]))
+        how = Prove(row[6]), Modes(row[7]), Times(row[8])
+        roots = tuple(map(os.fsencode, json.loads(row[9])))
+        return Header(row[0], row[1], tuple(json.loads(row[2])), row[3], row[4], row[5], *how, roots)
 
     def standing(self) -> Standing:
         """Where it stands."""

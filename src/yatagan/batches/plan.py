@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 
 from yatagan.batches.states import Evidence, StepState
-from yatagan.batches.steps import FACTS_PHASE, FILES_PHASE, Step, StepKind
+from yatagan.batches.steps import FACTS_PHASE, FILES_PHASE, Step, StepKind, Times
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, BadPlace, Fault, Refused, StoreError
 from yatagan.stores.interface import Facts, Kind, Store
@@ -82,6 +82,7 @@ async def make_plan(
     directory: bytes,
     scanned: Callable[[int], None] = lambda count: None,
     choice: Choice = EVERYTHING,
+    times: Times = Times.KEEP,
 ) -> Plan:
     """Compare and decide.
 
@@ -108,7 +109,9 @@ async def make_plan(
             there = await scan(destination, there.root, choice=choice.pruning())
         arrival = Arrival(name, tree, there)
         if tree.skipped == 0 or len(tree.entries) > 1:  # of a tree that nothing is chosen of, not even the root comes
-            arrival.differences = list(compare(tree, there, step_ns=step_ns, fresh_since_ns=fresh_since))
+            arrival.differences = list(
+                compare(tree, there, step_ns=step_ns, fresh_since_ns=fresh_since, arrival_times=times is Times.NOW)
+            )
         await _look_into_fresh(source, destination, arrival, fresh_since)
         plan.arrivals.append(arrival)
     plan.room = await destination.room(posixpath.dirname(above[0]) if above else top)

@@ -43,6 +43,14 @@ class Modes(StrEnum):
     SITE = "site"
 
 
+class Times(StrEnum):
+    """Which modification times arrive."""
+
+    KEEP = "keep"
+    #: The time of arrival.
+    NOW = "now"
+
+
 def token_path(directory: bytes, batch: str) -> bytes:
     """The file that a batch makes for a moment to see whether commands on a node see the same disk."""
     return posixpath.join(directory, PART_PREFIX + f"{batch}-token".encode() + PART_SUFFIX)

@@ -10,7 +10,7 @@ import click
 from yatagan.cli import text
 from yatagan.cli.context import App, as_json, say_json
 from yatagan.config.areas import Area, find_area
-from yatagan.config.home import parse_duration, spell_duration
+from yatagan.config.units import parse_duration, spell_duration
 
 
 @click.group("area")

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
+import os
 from typing import Any
 
 import click
 
 from yatagan.batches.batch import Batch, Batches
 from yatagan.batches.extents import Extents
-from yatagan.batches.journal import Journal
+from yatagan.batches.journal import Header, Journal
 from yatagan.batches.outcome import Outcome, outcome_of, record
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Step
 from yatagan.cli import carrying, text, words
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
-from yatagan.errors import JournalError
+from yatagan.errors import JournalError, Refused
 from yatagan.ledger.ledger import Ledger
 from yatagan.places import Place, name_fields
 
@@ -152,8 +153,9 @@ async def _resume(app: App, batch: Batch, *, quiet: bool, json_: bool) -> int:
             elif not quiet:
                 click.echo(f"Batch {batch.name} is finished already.")
             return words.Exit.GOOD
-        journal.reopen_failed()
         header, pins = outcome.header, outcome.standing.pins
+        _refuse_moved(header)
+        journal.reopen_failed()
         ends = tuple(
             app.source(Place(node, b""), pinned=pins.get(node))
             for node in (header.source_node, header.destination_node)
@@ -169,6 +171,20 @@ async def _resume(app: App, batch: Batch, *, quiet: bool, json_: bool) -> int:
     finally:
         journal.close()
         batch.unlock()
+
+
+def _refuse_moved(header: Header) -> None:
+    """Raises Refused when a path of this machine that was accepted with the plan leads elsewhere by now."""
+    for root in header.roots:
+        # A source may be a link, which is staged as such; what we write into must not have become one.
+        real = os.path.realpath(root)
+        if root != header.destination or header.destination_node:
+            real = os.path.join(os.path.realpath(os.path.dirname(root)), os.path.basename(root))
+        if real != root:
+            raise Refused(
+                f"{text.show(root)} leads to {text.show(real)} now, which is not what was planned",
+                "put it back as it was, or stage anew",
+            )
 
 
 def _state(batch: Batch, outcome: Outcome) -> str:

@@ -10,8 +10,8 @@ from yatagan.batches.plan import Plan
 from yatagan.cli import text
 from yatagan.cli.area import age, meaning
 from yatagan.config.areas import Area, split_area
-from yatagan.config.home import LoginNodeSettings
 from yatagan.config.nodes import Node, Role
+from yatagan.config.settings import LoginNodeSettings
 from yatagan.errors import LINE_FAULTS, Refused, StoreError
 from yatagan.places import Place
 from yatagan.stores.interface import Kind, Store
@@ -107,7 +107,7 @@ def look_at_ages(plan: Plan, area: Area | None) -> list[Caution]:
     one = old == 1
     words = (
         f"{text.count(old, 'file')} {'is' if one else 'are'} older than {age(area.purged_after)}: "
-        f"@{area.name} may remove {'it' if one else 'them'} at once"
+        f"@{area.name} may remove {'it' if one else 'them'} at once; --times now gives them the time of arrival"
     )
     return [Caution("too old", words, first=True)]
 

@@ -78,7 +78,7 @@ def checksums_command(
 
 
 async def _checksums(app: App, where: Place, output: str | None, choice: Choice, json_: bool) -> int:
-    store = await app.open(app.source(where))
+    store = await app.open(app.source(where, writing=output is None))
     try:
         tree = await _scan(store, where, choice)
         if output is None and where.node:
@@ -154,7 +154,7 @@ async def _write(
         target, there = Place(where.node, path), store
     else:
         given = parse_place(output)
-        there = store if given.node == where.node else await app.open(app.source(given))
+        there = store if given.node and given.node == where.node else await app.open(app.source(given, writing=True))
         target = Place(given.node, await there.resolve(given.path))
         if given.node:
             await refuse_read_only(there, app.nodes().get(given.node), target.path)

@@ -15,7 +15,7 @@ from yatagan.errors import CannotReach
 from yatagan.places import Place, name_fields
 
 if TYPE_CHECKING:
-    from yatagan.stores.checkup import Checkup
+    from yatagan.stores.checkup import AreaRoom, Checkup
 
 #: A clock that is off by more than this is told.
 _CLOCK_SECONDS = 2.0
@@ -99,6 +99,7 @@ def _show(found: Checkup) -> None:
             ("round trip", _milliseconds(found.trip)),
             ("rate", _rate(found)),
             ("room", _room(found)),
+            *(("", _area(area)) for area in found.areas),
             ("clock", _clock(found)),
             ("names", _names(found)),
         ]
@@ -119,7 +120,8 @@ def _reached(found: Checkup) -> str:
 def _login(found: Checkup) -> str:
     how = f"with answers to {text.count(found.questions, 'question')}" if found.questions else "by key"
     offers = f"; offered: {', '.join(text.show(method) for method in found.methods)}" if found.methods else ""
-    return f"as {text.show(found.user)} {how}, in {_milliseconds(found.letting_in)}{offers}"
+    until = f"; open until {text.moment(int(found.open_until * 1e9))}" if found.open_until is not None else ""
+    return f"as {text.show(found.user)} {how}, in {_milliseconds(found.letting_in)}{offers}{until}"
 
 
 def _sessions(found: Checkup) -> str:
@@ -145,6 +147,12 @@ def _rate(found: Checkup) -> str:
 def _room(found: Checkup) -> str:
     where = text.place(found.node, found.start)
     return f"{text.size(found.room)} free in {where}" if found.room is not None else f"not told, in {where}"
+
+
+def _area(area: AreaRoom) -> str:
+    if area.fault is not None:
+        return f"@{area.name}: {words.fault(area.fault)}"
+    return f"{text.size(area.room)} free in @{area.name}" if area.room is not None else f"not told, in @{area.name}"
 
 
 def _clock(found: Checkup) -> str:
@@ -194,6 +202,8 @@ def meaning(found: Checkup) -> Iterator[str]:
         yield f"many small files go at about {files:,.0f} a second at most: each costs {_TRIPS_A_FILE} round trips"
     if found.clock is not None and abs(found.clock) >= _CLOCK_SECONDS:
         yield "times that programs there give to files are not the times here; set the clocks"
+    if found.questions and found.open_until is None:
+        yield f"every command asks anew at its login; to answer once for many: yatagan node open {found.node}"
     if found.folds_case:
         yield "files whose names differ in case alone cannot both be staged there"
 
@@ -203,6 +213,9 @@ def _as_json(found: Checkup) -> dict[str, Any]:
     start = whole.pop("start")
     writable = whole.pop("writable")
     commands = whole.pop("commands")
+    whole["areas"] = [
+        {"name": area.name, **name_fields(area.path), "room": area.room, "fault": area.fault} for area in found.areas
+    ]
     for rate in ("up", "down"):
         whole[rate] = round(whole[rate]) if whole[rate] is not None else None
     return {

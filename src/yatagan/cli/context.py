@@ -17,8 +17,10 @@ import click
 from yatagan.cli import words
 from yatagan.cli.asking import AtTerminal, Unattended, plain_interrupts
 from yatagan.cli.text import show
-from yatagan.config.home import Home, LineSettings, Settings, load_settings
+from yatagan.config.home import Home, find_project
 from yatagan.config.nodes import NodeBook
+from yatagan.config.roots import Roots
+from yatagan.config.settings import LineSettings, Settings, load_settings
 from yatagan.errors import UnknownHostKey, YataganError
 from yatagan.places import Place
 
@@ -97,12 +99,26 @@ class App:
         """The saved nodes."""
         return NodeBook(self.home.nodes_file)
 
-    def source(self, place: Place, *, pinned: tuple[str, int] | None = None, commands: bool = True) -> Source:
-        """How to open the store that holds a place."""
+    def roots(self) -> Roots:
+        """What of this machine a command may touch besides what it names."""
+        here = os.getcwdb()
+        project = find_project(Path(os.fsdecode(here)))
+        allowed = self.settings().roots
+        near = (here, os.fsencode(project)) if project is not None else (here,)
+
+        def real(roots: tuple[str, ...]) -> tuple[bytes, ...]:
+            return tuple(os.path.realpath(os.fsencode(root)) for root in roots)
+
+        return Roots(near, real(allowed.readable), real(allowed.writable))
+
+    def source(
+        self, place: Place, *, pinned: tuple[str, int] | None = None, commands: bool = True, writing: bool = False
+    ) -> Source:
+        """How to open the store that holds a place, for `writing` or only for reading."""
         if not place.node:
             from yatagan.stores.local import LocalSource
 
-            return LocalSource(os.getcwdb())
+            return LocalSource(os.getcwdb(), self.roots(), writing=writing)
         node = self.nodes().get(place.node)
         if (keeper := self.keeper(place.node)) is not None:
             from yatagan.keeper.kept import KeptSource

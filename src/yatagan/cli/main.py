@@ -13,6 +13,7 @@ from yatagan import __version__
 #: Command -> module under yatagan.cli, and the line that `--help` shows.
 _COMMANDS = {
     "node": ("node", "Save nodes under short names."),
+    "config": ("config", "Settings, and what of this machine may be touched."),
     "area": ("area", "Name directories on nodes, and say what they are."),
     "list": ("listing", "Show what is in a place."),
     "stage": ("stage", "Bring files and directories to a node, or back."),

@@ -10,8 +10,8 @@ import click
 
 from yatagan.cli import text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
-from yatagan.config.home import parse_duration
 from yatagan.config.nodes import Node
+from yatagan.config.units import parse_duration
 from yatagan.errors import BatchInUse, CannotReach
 from yatagan.keeper.kept import Status
 from yatagan.keeper.meeting import Ending, Meeting

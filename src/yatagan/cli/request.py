@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import posixpath
 
-from yatagan.batches.steps import Modes, Prove
+from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.cli.choosing import expand_place
 from yatagan.cli.context import App
 from yatagan.config.areas import Area
@@ -27,9 +27,11 @@ class Request:
         prove: Prove,
         choice: Choice = EVERYTHING,
         modes: Modes | None = None,
+        times: Times = Times.KEEP,
     ) -> None:
         self.app = app
         self._modes = modes
+        self.times = times
         self.choice = choice
         self.prove = prove
         self.destination = destination
@@ -90,4 +92,4 @@ class Request:
 
     def ends(self) -> tuple[Source, Source]:
         """Where from and where to."""
-        return self.app.source(Place(self.source_node, b"")), self.app.source(self.destination)
+        return self.app.source(Place(self.source_node, b"")), self.app.source(self.destination, writing=True)

@@ -8,7 +8,7 @@ import click
 
 from yatagan.batches.batch import Batches
 from yatagan.batches.plan import Plan, make_plan
-from yatagan.batches.steps import Modes, Prove
+from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.cli import carrying, cautions
 from yatagan.cli.choosing import choosing, parse_choice
 from yatagan.cli.context import App, Reused, as_json, no_questions, run, say_json
@@ -39,6 +39,14 @@ Examples:
     help="Whose permission bits arrive: the source's (keep), or what umask and access lists there make of new files, "
     "with only the execute bit of the source (site). Default: keep, and site in shared areas.",
 )
+@click.option(
+    "--times",
+    type=click.Choice([times.value for times in Times]),
+    default=Times.KEEP.value,
+    show_default=True,
+    help="Which modification times arrive: the source's (keep), or the time of arrival (now), "
+    "which keeps old files from being purged.",
+)
 @choosing
 @click.option("--plan-only", is_flag=True, help="Show the plan and stop.")
 @click.option(
@@ -57,6 +65,7 @@ def stage_command(
     destination: str,
     as_: str | None,
     modes: str | None,
+    times: str,
     only: tuple[str, ...],
     skip: tuple[str, ...],
     plan_only: bool,
@@ -80,6 +89,7 @@ def stage_command(
         Prove(prove),
         parse_choice(only, skip),
         Modes(modes) if modes is not None else None,
+        Times(times),
     )
     command = ("yatagan", *sys.argv[1:])
     status = run(_stage(request, command, plan_only=plan_only, quiet=quiet, json_=json_))
@@ -100,10 +110,18 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
         _check_proof(request, source, destination)
         area, careful = await _area(request, destination)
         await request.expand(source)
-        plan = await make_plan(source, destination, request.sources, request.destination.path, choice=request.choice)
+        plan = await make_plan(
+            source,
+            destination,
+            request.sources,
+            request.destination.path,
+            choice=request.choice,
+            times=request.times,
+        )
         if request.destination.node:
             await cautions.refuse_plan(destination, app.nodes().get(request.destination.node), plan)
-        careful = [*cautions.look_at_ages(plan, area), *careful, *_role(request, plan)]
+        ages = cautions.look_at_ages(plan, area) if request.times is Times.KEEP else []
+        careful = [*ages, *careful, *_role(request, plan)]
         if not quiet and not json_:
             show_plan(request, plan, source, destination, careful, request.modes(area))
         if plan_only or not plan.summary.anything:
@@ -117,7 +135,16 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
             return Exit.DIFFERENCES if plan.summary.in_the_way or plan.summary.unread else Exit.GOOD
         batches = Batches(app.home.batches)
         names = (request.source_node, request.destination.node)
-        batch = batches.accept(command, names, plan.destination, request.prove, request.modes(area), plan.steps())
+        batch = batches.accept(
+            command,
+            names,
+            plan.destination,
+            request.prove,
+            request.modes(area),
+            request.times,
+            _roots(request, plan),
+            plan.steps(),
+        )
     except BaseException:
         await source.close()
         await destination.close()
@@ -136,6 +163,12 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
     finally:
         journal.close()
         batch.unlock()
+
+
+def _roots(request: Request, plan: Plan) -> tuple[bytes, ...]:
+    """What of this machine the plan touches."""
+    sources = tuple(arrival.tree.root for arrival in plan.arrivals) if not request.source_node else ()
+    return sources if request.destination.node else (*sources, plan.destination)
 
 
 async def _area(request: Request, destination: Store) -> tuple[Area | None, list[cautions.Caution]]:

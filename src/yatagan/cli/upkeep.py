@@ -195,7 +195,7 @@ async def _protected(app: App, store: Store) -> list[bytes]:
 
 
 async def _with(app: App, where: Place, work: Callable[[Store], Awaitable[T]]) -> T:
-    store = await app.open(app.source(where, commands=False))
+    store = await app.open(app.source(where, commands=False, writing=True))
     try:
         return await work(store)
     finally:

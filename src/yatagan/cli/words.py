@@ -42,6 +42,8 @@ _FAULTS = {
     Fault.SPECIAL: "not a file, directory or link",
     Fault.UNREADABLE: "it could not be looked into when planned",
     Fault.PART_TAKEN: "part files of ours are in the way",
+    Fault.LEADS_OUT: "a link leads out of what this command may touch",
+    Fault.ONLY_READ: "it is in a directory that is kept as one to read only",
 }
 
 _REMEDIES = {
@@ -51,6 +53,7 @@ _REMEDIES = {
     Fault.KIND_IN_THE_WAY: "rename or remove one of the two, then stage again",
     Fault.UNREADABLE: "check who owns it and its mode, then stage again",
     Fault.SOURCE_CHANGED: "wait until nothing writes to it, then resume the batch",
+    Fault.ONLY_READ: "name another place, or: yatagan config allow DIR --write",
     Fault.SILENT: "check the node, then try again",
     Fault.LINE_LOST: "check the network, then try again",
 }
@@ -66,6 +69,8 @@ def fault(what: Fault, detail: str = "") -> str:
         return f"a {said} has the name there"
     if what is Fault.SPECIAL and said:
         return f"a {said}"
+    if what is Fault.LEADS_OUT and said:
+        return f"a link leads out of what this command may touch, to {said}"
     if what is Fault.MISSING and said == "the source":
         return "the source is gone"
     return clause
@@ -114,7 +119,10 @@ def explain(error: e.YataganError) -> tuple[str, str, Exit]:
         case e.NeedsAnswer():
             return (
                 f"{error.node} asks {show(error.prompt.strip())!r} and there is nobody to answer",
-                "run the command from a terminal, without --no-questions",
+                f"run the command from a terminal, without --no-questions; or log in there once, for all commands to "
+                f"come: yatagan node open {error.node}"
+                if error.node
+                else "run the command from a terminal, without --no-questions",
                 Exit.NO_LOGIN,
             )
         case e.CannotReach():
@@ -126,8 +134,12 @@ def explain(error: e.YataganError) -> tuple[str, str, Exit]:
         case e.StoreError():
             status = Exit.NO_LOGIN if error.fault in e.LINE_FAULTS else Exit.DIFFERENCES
             status = Exit.USAGE if error.fault is Fault.MISSING else status
+            status = Exit.REFUSED if error.fault in (Fault.LEADS_OUT, Fault.ONLY_READ) else status
             where = place(error.store, error.path) if error.path else error.store or "this machine"
-            return f"{where}: {fault(error.fault, error.detail)}", remedy(error.fault), status
+            next_step = remedy(error.fault)
+            if error.fault is Fault.LEADS_OUT:
+                next_step = f"name that itself, or allow it for good: yatagan config allow {show(error.detail)}"
+            return f"{where}: {fault(error.fault, error.detail)}", next_step, status
         case e.BadPlace():
             return f"{show(error.text)}: {error.why}", error.remedy, Exit.USAGE
         case e.BadConfig():

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from yatagan.config.home import parse_duration, spell_duration
+from yatagan.config.units import parse_duration, spell_duration
 from yatagan.errors import BadPlace, Refused
 
 #: What an area may be called: as a node is, so that `@NAME/` ends where one expects.

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import os
 import re
-import tempfile
 import tomllib
 from dataclasses import dataclass
 from enum import StrEnum
@@ -14,6 +12,7 @@ from typing import Any
 import tomlkit
 
 from yatagan.config.areas import Area, read_area
+from yatagan.config.home import write_whole
 from yatagan.errors import BadConfig, UnknownNode
 from yatagan.places import NODE_NAME
 
@@ -144,14 +143,4 @@ class NodeBook:
         return node
 
     def _write(self) -> None:
-        self.file.parent.mkdir(parents=True, exist_ok=True)
-        handle, temporary = tempfile.mkstemp(dir=self.file.parent, prefix=".nodes-")
-        try:
-            with os.fdopen(handle, "w", encoding="utf-8") as stream:
-                stream.write(tomlkit.dumps(self._document))
-                stream.flush()
-                os.fsync(stream.fileno())
-            os.replace(temporary, self.file)
-        except OSError as error:
-            os.unlink(temporary)
-            raise BadConfig(str(self.file), f"cannot be written: {error.strerror}") from error
+        write_whole(self.file, tomlkit.dumps(self._document))

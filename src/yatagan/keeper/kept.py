@@ -129,9 +129,9 @@ class Keeper:
 
     async def check_up(self, node: Node) -> Checkup:
         """What the node can do, looked at by the keeper."""
-        from yatagan.stores.checkup import Checkup
+        from yatagan.stores.checkup import AreaRoom, Checkup
 
-        found: Checkup = await self._ask("check", __version__, node, more=(Checkup,))
+        found: Checkup = await self._ask("check", __version__, node, more=(Checkup, AreaRoom))
         return found
 
 
@@ -278,7 +278,7 @@ class KeptStore:
         """See `Store.make_link`."""
         await self.ask("make_link", path, target)
 
-    async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int) -> None:
+    async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
         """See `Store.set_facts`."""
         await self.ask("set_facts", path, mode, mtime_ns)
 

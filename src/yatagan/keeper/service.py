@@ -20,8 +20,9 @@ from yatagan import __version__
 from yatagan.batches.batch import Batch, Batches
 from yatagan.batches.events import Event
 from yatagan.batches.run import Run
-from yatagan.config.home import Home, load_settings
+from yatagan.config.home import Home
 from yatagan.config.nodes import Node
+from yatagan.config.settings import load_settings
 from yatagan.errors import BatchInUse, CannotReach, NeedsAnswer, Refused
 from yatagan.keeper.kept import Lease, Status, codec
 from yatagan.keeper.meeting import Ending, Meeting, is_ours
@@ -29,7 +30,7 @@ from yatagan.keeper.wire import Gone, Peer
 from yatagan.ledger.ledger import Ledger
 from yatagan.nodes.answers import Answers, Question
 from yatagan.nodes.login import Login, log_in
-from yatagan.stores.checkup import Checkup, check_up
+from yatagan.stores.checkup import AreaRoom, Checkup, check_up
 from yatagan.stores.interface import Facts, Source
 from yatagan.stores.local import LocalSource
 from yatagan.stores.sftp import SftpFile, SftpStore
@@ -232,7 +233,7 @@ class Service:
             if what == "stop" and client.run is not None:
                 client.run.stop()
 
-        peer = Peer(codec(Checkup), reader, writer, handle, hear)
+        peer = Peer(codec(Checkup, AreaRoom), reader, writer, handle, hear)
         try:
             await peer.gone.wait()
         finally:
@@ -290,7 +291,9 @@ class Service:
     async def _check(self, version: str, node: Node) -> Checkup:
         store = self._lease(version, node, None)
         try:
-            return await check_up(store)
+            found = await check_up(store)
+            found.open_until = self._until
+            return found
         finally:
             await store.close()
 

@@ -19,8 +19,9 @@ from typing import Any
 
 import asyncssh
 
-from yatagan.config.home import Home, LineSettings
+from yatagan.config.home import Home
 from yatagan.config.nodes import Node
+from yatagan.config.settings import LineSettings
 from yatagan.errors import CannotReach, ChangedHostKey, NeedsAnswer, UnknownHostKey
 from yatagan.nodes import trust
 from yatagan.nodes.answers import Answers, Question

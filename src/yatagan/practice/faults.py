@@ -14,7 +14,7 @@ from collections.abc import Callable
 from dataclasses import asdict, dataclass, fields
 from pathlib import Path
 
-from yatagan.config.home import parse_duration, parse_size
+from yatagan.config.units import parse_duration, parse_size
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,7 +12,7 @@ import secrets
 import statistics
 import time
 from collections.abc import Callable, Coroutine
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import asyncssh
@@ -34,11 +34,22 @@ _SESSIONS = 8
 EXTENSIONS = ("fsync", "posix-rename", "hardlink", "statvfs", "copy-data", "limits")
 
 
+@dataclass(frozen=True, slots=True)
+class AreaRoom:
+    """An area of the node: free bytes there (None: not told), or why it cannot be looked at."""
+
+    name: str
+    path: bytes
+    room: int | None
+    fault: Fault | None = None
+
+
 @dataclass(slots=True)
 class Checkup:
     """One node, as it was found. Times in seconds, sizes in bytes, rates in bytes a second; None: not told.
 
     `methods` are the ways in that its server offers: whoever has reached it asks that on another connection.
+    `open_until`: when its keeper will log out, in seconds since the epoch.
     """
 
     node: str
@@ -70,6 +81,8 @@ class Checkup:
     up: float | None = None
     down: float | None = None
     folds_case: bool | None = None
+    areas: list[AreaRoom] = field(default_factory=list)
+    open_until: float | None = None
 
 
 async def check_up(store: SftpStore) -> Checkup:
@@ -108,6 +121,7 @@ async def check_up(store: SftpStore) -> Checkup:
     if clock is not None:
         found.clock = clock / 1e9 - (before + time.time()) / 2
     found.room = await store.room(found.start)
+    found.areas = [await _area(store, area.name) for area in store.node.areas]
     try:
         await _write_and_read(store, found)
     except StoreError as error:
@@ -115,6 +129,19 @@ async def check_up(store: SftpStore) -> Checkup:
             raise
         found.writable = error.fault
     return found
+
+
+async def _area(store: SftpStore, name: str) -> AreaRoom:
+    path = b"@" + name.encode()
+    try:
+        path = await store.resolve(path, follow=True)
+        if await store.look(path) is None:
+            return AreaRoom(name, path, None, Fault.MISSING)
+        return AreaRoom(name, path, await store.room(path))
+    except StoreError as error:
+        if error.fault in LINE_FAULTS:
+            raise
+        return AreaRoom(name, path, None, error.fault)
 
 
 async def _trip(store: SftpStore, path: bytes) -> float:

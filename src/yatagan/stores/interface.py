@@ -159,8 +159,8 @@ class Store(Protocol):
     async def make_link(self, path: bytes, target: bytes) -> None:
         """A symbolic link. EXISTS when there is anything under the name."""
 
-    async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int) -> None:
-        """Permission bits (None leaves them) and modification time; the access time becomes now."""
+    async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
+        """Permission bits and modification time (None leaves them); with a time, the access time becomes now."""
 
     async def place_new(self, part: bytes, final: bytes) -> None:
         """Give a part file its final name. EXISTS, and nothing done, when there is anything under it."""

@@ -17,6 +17,7 @@ import time
 from collections.abc import AsyncIterator, Callable, Iterator
 from typing import ParamSpec, TypeVar
 
+from yatagan.config.roots import Objection, Roots
 from yatagan.errors import Fault, StoreError
 from yatagan.stores.interface import Facts, Kind, NodeDigest, Reader, Traits, Writer
 
@@ -40,6 +41,8 @@ SYSTEM_FAULTS = {
     errno.EOPNOTSUPP: Fault.UNSUPPORTED,
     errno.EXDEV: Fault.UNSUPPORTED,
 }
+
+_OBJECTIONS = {Objection.LEADS_OUT: Fault.LEADS_OUT, Objection.ONLY_READ: Fault.ONLY_READ}
 
 #: A handful of directory entries: enough that the thread switch does not count.
 _HANDFUL = 2000
@@ -145,21 +148,32 @@ class LocalFile:
 
 
 class LocalStore:
-    """This machine as a store. `base` is where relative paths start."""
+    """This machine as a store. `base` is where relative paths start.
+
+    What is resolved must lie within `roots`, if there are any; `writing` tells what for.
+    """
 
     name = ""
     traits = Traits(time_step_ns=1, digests=True, quick=True, syncs=True, read_size=_BLOCK, write_size=_BLOCK)
 
-    def __init__(self, base: bytes) -> None:
+    def __init__(self, base: bytes, roots: Roots | None = None, *, writing: bool = False) -> None:
         self._base = base
+        self._roots = roots
+        self._writing = writing
 
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
-        """See `Store.resolve`."""
+        """See `Store.resolve`. LEADS_OUT or ONLY_READ when it must not be touched."""
         whole = os.path.normpath(os.path.join(self._base, path))
-        if follow:
-            return await _thread(path, os.path.realpath, whole)
         parent, name = os.path.split(whole)
-        return os.path.join(await _thread(path, os.path.realpath, parent), name) if name else whole
+        if follow or not name:
+            real = await _thread(path, os.path.realpath, whole)
+        else:
+            real = os.path.join(await _thread(path, os.path.realpath, parent), name)
+        if self._roots is not None:
+            objection = self._roots.objection(whole, real, writing=self._writing)
+            if objection is not None:
+                raise StoreError(_OBJECTIONS[objection], whole, detail=os.fsdecode(real))
+        return real
 
     async def look(self, path: bytes) -> Facts | None:
         """See `Store.look`."""
@@ -230,7 +244,7 @@ class LocalStore:
         """See `Store.make_link`."""
         await _thread(path, os.symlink, target, path)
 
-    async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int) -> None:
+    async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
         """See `Store.set_facts`."""
 
         def change() -> None:
@@ -238,7 +252,8 @@ class LocalStore:
                 raise OSError(errno.ELOOP, "a link is in the way")
             if mode is not None:
                 os.chmod(path, mode)
-            os.utime(path, ns=(time.time_ns(), mtime_ns))
+            if mtime_ns is not None:
+                os.utime(path, ns=(time.time_ns(), mtime_ns))
 
         await _thread(path, change)
 
@@ -332,12 +347,14 @@ def _sync_directory(path: bytes) -> None:
 class LocalSource:
     """Opens the local store; it never fails."""
 
-    def __init__(self, base: bytes) -> None:
+    def __init__(self, base: bytes, roots: Roots | None = None, *, writing: bool = False) -> None:
         self._base = base
+        self._roots = roots
+        self._writing = writing
 
     async def open(self) -> LocalStore:
         """See `Source.open`."""
-        return LocalStore(self._base)
+        return LocalStore(self._base, self._roots, writing=self._writing)
 
     def pins(self) -> dict[str, tuple[str, int]]:
         """See `Source.pins`."""

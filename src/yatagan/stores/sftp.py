@@ -20,8 +20,9 @@ import asyncssh
 from asyncssh.constants import FXF_CREAT, FXF_EXCL, FXF_READ, FXF_WRITE
 
 from yatagan.config.areas import below, find_area, split_area
-from yatagan.config.home import Home, LineSettings
+from yatagan.config.home import Home
 from yatagan.config.nodes import Node
+from yatagan.config.settings import LineSettings
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.answers import Answers
 from yatagan.nodes.helper.client import Helper
@@ -306,9 +307,11 @@ class SftpStore:
         """See `Store.make_link`."""
         await self._ask(self._sftp.symlink(target, path), path)
 
-    async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int) -> None:
+    async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
         """See `Store.set_facts`."""
-        attrs = asyncssh.SFTPAttrs(permissions=mode, atime=int(time.time()), mtime=mtime_ns // _SECOND)
+        attrs = asyncssh.SFTPAttrs(permissions=mode)
+        if mtime_ns is not None:
+            attrs.atime, attrs.mtime = int(time.time()), mtime_ns // _SECOND
         await self._ask(self._sftp.setstat(path, attrs), path, writing=True)
 
     async def place_new(self, part: bytes, final: bytes) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from yatagan.stores.interface import Facts, Kind
@@ -32,16 +32,23 @@ class Difference:
     verdict: Verdict
 
 
-def compare(tree: Tree, other: Tree, *, step_ns: int, fresh_since_ns: int | None) -> Iterator[Difference]:
+def compare(
+    tree: Tree, other: Tree, *, step_ns: int, fresh_since_ns: int | None, arrival_times: bool = False
+) -> Iterator[Difference]:
     """Every entry of `tree` against `other`, parents before children.
 
     Times are compared at `step_ns`, the coarser of the two stores. A file of `tree` that was changed at or
-    after `fresh_since_ns` (by its own machine's clock) is never called the same by size and time.
+    after `fresh_since_ns` (by its own machine's clock) is never called the same by size and time. With
+    `arrival_times` the times of `other` say when a file arrived: one that is not older than its source will do.
     """
     for path in sorted(tree.entries, key=lambda path: path.split(b"/")):
         facts = tree.entries[path]
         found = other.entries.get(path)
-        yield Difference(path, facts, found, _verdict(tree, other, path, facts, found, step_ns, fresh_since_ns))
+        held_against = found
+        if arrival_times and found is not None and found.mtime_ns // step_ns >= facts.mtime_ns // step_ns:
+            held_against = replace(found, mtime_ns=facts.mtime_ns)
+        verdict = _verdict(tree, other, path, facts, held_against, step_ns, fresh_since_ns)
+        yield Difference(path, facts, found, verdict)
 
 
 #: A file that was changed less than this before the clock of its machine may change again unnoticed.

@@ -1,0 +1,103 @@
+"""`yatagan config`: settings that are not about a node, and the directories of this machine that may be touched."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import asdict
+
+import click
+
+from yatagan.cli.context import App, as_json, say_json
+from yatagan.cli.text import facts, show, size
+from yatagan.config.settings import Settings, allow_root, change_setting, forbid_root
+from yatagan.config.units import spell_duration
+from yatagan.errors import BadPlace
+
+
+@click.group("config")
+def config_command() -> None:
+    """Settings that are not about one node, kept in settings.toml.
+
+    What commands may touch of this machine: the working directory, the project's root (where yatagan.toml is), and
+    what they name. A link inside one of these that leads out of them is not followed, unless the directory that it
+    leads to is allowed.
+    """
+
+
+@config_command.command("show", epilog="Example: yatagan config show --json")
+@as_json
+def show_(json_: bool) -> None:
+    """Show all settings, and where they are kept."""
+    app = App.start()
+    (_say_all if json_ else _show)(app, app.settings())
+
+
+@config_command.command("set", epilog="Example: yatagan config set line.patience 30m")
+@click.argument("setting")
+@click.argument("value")
+@as_json
+def set_(setting: str, value: str, json_: bool) -> None:
+    """Set SETTING, such as line.patience, to VALUE."""
+    app = App.start()
+    _tell(app, change_setting(app.home, setting, value), json_, f"{setting} is {value} now.")
+
+
+@config_command.command("allow", epilog="Example: yatagan config allow /data/fen --write")
+@click.argument("directory")
+@click.option("--write/--read", "writing", default=False, help="Also to write there, or only to read (the default).")
+@as_json
+def allow(directory: str, writing: bool, json_: bool) -> None:
+    """Let commands touch DIRECTORY though they do not name it: links may lead there.
+
+    One that is only to be read is then never written to, not even when a command names it.
+    """
+    root = os.path.abspath(directory)
+    if not os.path.isdir(root):
+        raise BadPlace(directory, "it is no directory", "name one that is there")
+    app = App.start()
+    what = "read and written" if writing else "read, and never written"
+    _tell(app, allow_root(app.home, root, writing=writing), json_, f"{show(root)} may be {what}.")
+
+
+@config_command.command("forbid", epilog="Example: yatagan config forbid /data/fen")
+@click.argument("directory")
+@as_json
+def forbid(directory: str, json_: bool) -> None:
+    """Take DIRECTORY from the list again."""
+    app, root = App.start(), os.path.abspath(directory)
+    roots = app.settings().roots
+    if root not in (*roots.readable, *roots.writable):
+        raise BadPlace(directory, "it was not allowed", "yatagan config show lists what is")
+    said = f"{show(root)} is off the list: only what is named there is touched."
+    _tell(app, forbid_root(app.home, root), json_, said)
+
+
+def _tell(app: App, settings: Settings, json_: bool, said: str) -> None:
+    """A change, in a line."""
+    if json_:
+        _say_all(app, settings)
+    else:
+        click.echo(said)
+
+
+def _say_all(app: App, settings: Settings) -> None:
+    tables = {"line": asdict(settings.line), "login-node": asdict(settings.login_node), "roots": asdict(settings.roots)}
+    say_json({"file": str(app.home.settings_file), **tables})
+
+
+def _show(app: App, settings: Settings) -> None:
+    line, login_node, roots = settings.line, settings.login_node, settings.roots
+    here = [os.fsdecode(root) for root in app.roots().near]
+    facts(
+        [
+            ("line.patience", f"{spell_duration(line.patience)}: so long a batch waits for a lost line"),
+            ("line.silence", f"{spell_duration(line.silence)}: so long a server may not answer"),
+            ("line.keepalive", f"{spell_duration(line.keepalive)}: so often the line is tested"),
+            ("login-node.size", f"{size(login_node.size)}: more through a login node is cautioned against"),
+            ("login-node.time", f"{spell_duration(login_node.time)}: and so is what takes longer"),
+            ("touched", f"{', '.join(map(show, here))}, and what a command names"),
+            *(("", f"{show(root)}, only to read") for root in roots.readable),
+            *(("", f"{show(root)}, also to write") for root in roots.writable),
+            ("saved in", show(str(app.home.settings_file))),
+        ]
+    )

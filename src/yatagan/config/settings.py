@@ -1,0 +1,149 @@
+"""The few settings that are not about a node, in `settings.toml`."""
+
+from __future__ import annotations
+
+import tomllib
+from dataclasses import dataclass, fields, replace
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+
+from yatagan.config.home import Home, write_whole
+from yatagan.config.units import parse_duration, parse_size
+from yatagan.errors import BadConfig
+
+
+@dataclass(frozen=True, slots=True)
+class LineSettings:
+    """How long to bear with a bad line. All in seconds.
+
+    `patience`: how long a batch tries to get a lost line back, without any progress, before it
+    stops as interrupted. `silence`: how long outstanding requests may stay without any answer.
+    `keepalive`: how often the connection itself is tested.
+    """
+
+    patience: float = 600.0
+    silence: float = 60.0
+    keepalive: float = 15.0
+
+
+@dataclass(frozen=True, slots=True)
+class LoginNodeSettings:
+    """From which size (bytes) or expected time (seconds) on a stage through a login node is cautioned against."""
+
+    size: int = 1_000_000_000
+    time: float = 300.0
+
+
+@dataclass(frozen=True, slots=True)
+class AllowedRoots:
+    """Directories of this machine, absolute, that commands may touch though they do not name them."""
+
+    readable: tuple[str, ...] = ()
+    writable: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Settings:
+    """All settings that are not about one node."""
+
+    line: LineSettings = LineSettings()
+    login_node: LoginNodeSettings = LoginNodeSettings()
+    roots: AllowedRoots = AllowedRoots()
+
+
+def load_settings(home: Home) -> Settings:
+    """What settings.toml says, defaults where it is silent. Raises BadConfig."""
+    file = home.settings_file
+    return _read(file, _text(file))
+
+
+def change_setting(home: Home, name: str, value: str) -> Settings:
+    """Set one value, named as in `line.patience`. Raises BadConfig when there is no such setting or it cannot be so."""
+    table, _, key = name.partition(".")
+    tables: dict[str, LineSettings | LoginNodeSettings] = {"line": LineSettings(), "login-node": LoginNodeSettings()}
+    if table not in tables or key not in {field.name for field in fields(tables[table])}:
+        known = [f"{table}.{field.name}" for table, values in tables.items() for field in fields(values)]
+        raise BadConfig(name, "there is no such setting", f"there are {', '.join(known)}")
+    return _change(home, table, key, value)
+
+
+def allow_root(home: Home, root: str, *, writing: bool) -> Settings:
+    """Allow commands to touch a directory (absolute), only to read or for writing as well. Raises BadConfig."""
+    settings = forbid_root(home, root)
+    key = "writable" if writing else "readable"
+    return _change(home, "roots", key, sorted((*getattr(settings.roots, key), root)))
+
+
+def forbid_root(home: Home, root: str) -> Settings:
+    """Take a directory from the list again. Raises BadConfig."""
+    settings = load_settings(home)
+    for key in ("readable", "writable"):
+        roots = getattr(settings.roots, key)
+        if root in roots:
+            settings = _change(home, "roots", key, [each for each in roots if each != root])
+    return settings
+
+
+def _change(home: Home, table: str, key: str, value: str | list[str]) -> Settings:
+    """Write one value into the file, whose comments stay."""
+    file = home.settings_file
+    text = _text(file)
+    _read(file, text)
+    document = tomlkit.parse(text)
+    document.setdefault(table, tomlkit.table())[key] = value
+    settings = _read(file, tomlkit.dumps(document))
+    write_whole(file, tomlkit.dumps(document))
+    return settings
+
+
+def _text(file: Path) -> str:
+    try:
+        return file.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        return ""
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadConfig(str(file), str(error)) from error
+
+
+def _read(file: Path, text: str) -> Settings:
+    try:
+        tables = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise BadConfig(str(file), str(error)) from error
+    known = ("line", "login-node", "roots")
+    if unknown := sorted(set(tables) - set(known)):
+        raise BadConfig(str(file), f"unknown table {unknown[0]!r}", f"there are [{'], ['.join(known)}]")
+    line = replace(LineSettings(), **_values(file, "line", tables.get("line", {}), LineSettings()))
+    login_node = replace(
+        LoginNodeSettings(), **_values(file, "login-node", tables.get("login-node", {}), LoginNodeSettings())
+    )
+    return Settings(line, login_node, _roots(file, tables.get("roots", {})))
+
+
+def _roots(file: Path, table: object) -> AllowedRoots:
+    """The table of roots. Raises BadConfig."""
+    if not isinstance(table, dict) or set(table) - {field.name for field in fields(AllowedRoots)}:
+        raise BadConfig(str(file), "roots is no table of readable and writable directories")
+    for roots in table.values():
+        if not isinstance(roots, list) or not all(isinstance(each, str) and each.startswith("/") for each in roots):
+            raise BadConfig(str(file), "roots: each must be a list of absolute paths")
+    return AllowedRoots(**{name: tuple(roots) for name, roots in table.items()})
+
+
+def _values(file: Path, name: str, table: object, defaults: LineSettings | LoginNodeSettings) -> dict[str, Any]:
+    """A table's values, as durations or as sizes, whichever the default is. Raises BadConfig."""
+    if not isinstance(table, dict):
+        raise BadConfig(str(file), f"{name} is no table")
+    known = {field.name for field in fields(defaults)}
+    values: dict[str, Any] = {}
+    for key, value in table.items():
+        if key not in known:
+            raise BadConfig(str(file), f"unknown setting {key!r}", f"[{name}] knows {', '.join(sorted(known))}")
+        read = parse_size if isinstance(getattr(defaults, key), int) else parse_duration
+        try:
+            values[key] = read(value) if isinstance(value, str) else type(getattr(defaults, key))(value)
+        except (TypeError, ValueError) as error:
+            raise BadConfig(str(file), f"{name}.{key}: {error}") from error
+    return values

@@ -1,0 +1,33 @@
+"""Spans of time and sizes as people write them."""
+
+from __future__ import annotations
+
+import re
+
+_UNITS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0}
+_DURATION = re.compile(r"\s*(\d+(?:\.\d+)?)\s*(ms|s|m|h|d)\s*")
+
+
+def parse_duration(text: str) -> float:
+    """Seconds from `90s`, `10m`, `8h`, `2d`. Raises ValueError."""
+    match = _DURATION.fullmatch(text)
+    if not match:
+        raise ValueError(f"{text!r} is no duration; write 90s, 10m, 8h or 2d")
+    return float(match[1]) * _UNITS[match[2]]
+
+
+def spell_duration(seconds: float) -> str:
+    """The reverse of `parse_duration`, in the largest unit that fits exactly, to the millisecond."""
+    for unit in ("d", "h", "m", "s"):
+        if seconds >= _UNITS[unit] and seconds % _UNITS[unit] == 0:
+            return f"{round(seconds / _UNITS[unit])}{unit}"
+    return f"{round(seconds / _UNITS['ms'])}ms"
+
+
+def parse_size(text: str) -> int:
+    """Bytes from `500kB`, `20MB`, `20MB/s`, `4096`. Raises ValueError."""
+    bare = text.strip().removesuffix("/s").rstrip("Bb").strip()
+    for unit, factor in (("k", 1000), ("K", 1000), ("M", 10**6), ("G", 10**9), ("T", 10**12)):
+        if bare.endswith(unit):
+            return int(float(bare[:-1]) * factor)
+    return int(bare)
