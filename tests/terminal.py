@@ -14,13 +14,13 @@ from conftest import YATAGAN, Practice, Program
 
 
 class Terminal:
-    """The program in a pseudo-terminal of 80 columns."""
+    """The program, or another one, in a pseudo-terminal of 80 columns."""
 
-    def __init__(self, program: Program, *words: str) -> None:
+    def __init__(self, program: Program, *words: str, run: str = YATAGAN) -> None:
         self._master, slave = pty.openpty()
         termios.tcsetwinsize(self._master, (24, 80))
         self._child = subprocess.Popen(
-            [YATAGAN, *words],
+            [run, *words],
             cwd=program.directory,
             stdin=slave,
             stdout=slave,

@@ -13,7 +13,7 @@ from yatagan.batches.journal import Header, Journal
 from yatagan.batches.outcome import Outcome, outcome_of, record
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Step
-from yatagan.cli import carrying, text, words
+from yatagan.cli import carrying, completing, text, words
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.errors import JournalError, Refused
 from yatagan.ledger.ledger import Ledger
@@ -72,7 +72,7 @@ def _outcome(batch: Batch) -> Outcome:
 
 
 @batch_command.command("show", epilog="Example: yatagan batch show k7qd")
-@click.argument("id", required=False)
+@click.argument("id", required=False, shell_complete=completing.batches)
 @as_json
 def show_(id: str | None, json_: bool) -> None:
     """Show a batch (the newest, when ID is left out): what is done, waiting, failed, and why."""
@@ -128,7 +128,7 @@ def _under_way(step: Step) -> tuple[str, str]:
 
 
 @batch_command.command(epilog="Example: yatagan batch resume k7qd")
-@click.argument("id", required=False)
+@click.argument("id", required=False, shell_complete=completing.batches)
 @click.option("--quiet", is_flag=True, help="Show nothing but what goes wrong.")
 @no_questions
 @as_json

@@ -11,7 +11,7 @@ from typing import Any
 
 import click
 
-from yatagan.cli import text, words
+from yatagan.cli import completing, text, words
 from yatagan.cli.cautions import refuse_read_only
 from yatagan.cli.choosing import choosing, parse_choice
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
@@ -57,7 +57,7 @@ Examples:
   yatagan checksums fen --output -          prints the list
 Anyone can check it:  cd fen && sha256sum -c SHA256SUMS""",
 )
-@click.argument("place")
+@click.argument("place", shell_complete=completing.places)
 @click.option(
     "--output", metavar="FILE", help="Where to write the list (- prints it). Default: SHA256SUMS in the tree."
 )
@@ -211,7 +211,7 @@ Examples:
   yatagan verify heron:fen --against fen/SHA256SUMS
 In a job script:  yatagan verify inputs --json > verdict.json || exit 1""",
 )
-@click.argument("place")
+@click.argument("place", shell_complete=completing.places)
 @click.option(
     "--against", metavar="FILE", help="The checksum list, here or on a node. Default: SHA256SUMS in the tree."
 )

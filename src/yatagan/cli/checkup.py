@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from yatagan.cli import text, words
+from yatagan.cli import completing, text, words
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.config.nodes import Role
 from yatagan.errors import CannotReach
@@ -26,7 +26,7 @@ _SMALL_REQUEST = 64 << 10
 
 
 @click.command("check", epilog="Example: yatagan node check heron")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.nodes)
 @no_questions
 @as_json
 def check(name: str, no_questions: bool, json_: bool) -> None:

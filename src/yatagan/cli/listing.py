@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from yatagan.cli import text, words
+from yatagan.cli import completing, text, words
 from yatagan.cli.choosing import choosing, expand_place, parse_choice
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.errors import Fault, StoreError
@@ -31,7 +31,7 @@ _PLURALS = {"directory": "directories"}
 
 
 @click.command("list", epilog="Example: yatagan list heron:fen --recursive")
-@click.argument("place")
+@click.argument("place", shell_complete=completing.places)
 @click.option("--recursive", is_flag=True, help="Show everything below, not only the directory itself.")
 @choosing
 @no_questions

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import os
 import sys
 from typing import NoReturn
 
@@ -24,6 +25,7 @@ _COMMANDS = {
     "rename": ("upkeep", "Give something another name where it is."),
     "remove": ("upkeep", "Remove files and directories, after a second thought."),
     "ledger": ("ledger", "Show the record of what was staged, listed and verified."),
+    "completion": ("completing", "Make your shell complete our commands and names."),
     "practice": ("practice", "Start practice nodes on this machine."),
     "demo": ("demo", "See the whole thing at work, offline."),
 }
@@ -69,6 +71,11 @@ def main(arguments: list[str] | None = None) -> NoReturn:
     """Run the program and exit."""
     from yatagan.errors import YataganError
 
+    if "_YATAGAN_COMPLETE" in os.environ:
+        from yatagan.cli.completing import answer_shell
+
+        answer_shell(program, os.environ.get("_YATAGAN_TYPED", ""))
+        sys.exit(0)
     for stream in (sys.stdout, sys.stderr):
         stream.reconfigure(errors="backslashreplace")  # type: ignore[union-attr]
     try:

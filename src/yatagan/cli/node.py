@@ -8,6 +8,7 @@ from typing import Any
 
 import click
 
+from yatagan.cli import completing
 from yatagan.cli.checkup import check
 from yatagan.cli.context import App, as_json, run, say_json
 from yatagan.cli.opening import Openness, as_fields, close_command, open_command, openness
@@ -23,7 +24,7 @@ def node_command() -> None:
 
 
 @node_command.command(epilog="Example: yatagan node add heron transfer.fen.example --user mara --start /scratch/mara")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.nodes)
 @click.argument("address")
 @click.option("--port", type=click.IntRange(1, 65535), help="Port, when it is not 22 (or what ~/.ssh/config says).")
 @click.option("--user", help="User name there, when it is not yours here.")
@@ -96,7 +97,7 @@ def _until(status: Status | None) -> str:
 
 
 @node_command.command("show", epilog="Example: yatagan node show heron")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.nodes)
 @as_json
 def show_(name: str, json_: bool) -> None:
     """Show what is saved about a node."""
@@ -123,7 +124,7 @@ def show_(name: str, json_: bool) -> None:
 
 
 @node_command.command(epilog="Example: yatagan node remove heron")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.nodes)
 @as_json
 def remove(name: str, json_: bool) -> None:
     """Forget a node. Nothing on the node changes."""

@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from yatagan.cli import text
+from yatagan.cli import completing, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.config.nodes import Node
 from yatagan.config.units import parse_duration
@@ -32,7 +32,7 @@ def _span(ctx: click.Context, param: click.Parameter, value: str) -> float:
 
 
 @click.command("open", epilog="Example: yatagan node open heron --for 8h")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.nodes)
 @click.option(
     "--for",
     "span",
@@ -69,7 +69,7 @@ async def _open(app: App, node: Node, until: float) -> Status:
 
 
 @click.command("close", epilog="Example: yatagan node close heron")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.nodes)
 @click.option("--yes", is_flag=True, help="Stop the batches that are carried over this login, without asking.")
 @no_questions
 @as_json

@@ -9,7 +9,7 @@ import click
 from yatagan.batches.batch import Batches
 from yatagan.batches.plan import Plan, make_plan
 from yatagan.batches.steps import Modes, Prove, Times
-from yatagan.cli import carrying, cautions
+from yatagan.cli import carrying, cautions, completing
 from yatagan.cli.choosing import choosing, parse_choice
 from yatagan.cli.context import App, Reused, as_json, no_questions, run, say_json
 from yatagan.cli.planned import plan_json, show_plan
@@ -30,8 +30,8 @@ Examples:
   yatagan stage fen heron:campaign --plan-only
   yatagan stage 'heron:runs/2026-*/flux.csv' . --skip '*.tmp'""",
 )
-@click.argument("sources", nargs=-1, required=True, metavar="SOURCE...")
-@click.argument("destination")
+@click.argument("sources", nargs=-1, required=True, metavar="SOURCE...", shell_complete=completing.places)
+@click.argument("destination", shell_complete=completing.places)
 @click.option("--as", "as_", metavar="NAME", help="Another name to arrive under (one source).")
 @click.option(
     "--modes",

@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 
 import click
 
-from yatagan.cli import text, words
+from yatagan.cli import completing, text, words
 from yatagan.cli.cautions import refuse_read_only
 from yatagan.cli.choosing import expand_place
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
@@ -27,7 +27,7 @@ _FAILURES_SHOWN = 10
 
 
 @click.command("mkdir", epilog="Example: yatagan mkdir heron:campaign/2026")
-@click.argument("place")
+@click.argument("place", shell_complete=completing.places)
 @no_questions
 @as_json
 def mkdir_command(place: str, no_questions: bool, json_: bool) -> None:
@@ -48,7 +48,7 @@ def mkdir_command(place: str, no_questions: bool, json_: bool) -> None:
 
 
 @click.command("rename", epilog="Example: yatagan rename heron:campaign/fen fen-2025")
-@click.argument("place")
+@click.argument("place", shell_complete=completing.places)
 @click.argument("new_name")
 @no_questions
 @as_json
@@ -94,7 +94,7 @@ class _Removal:
 
 
 @click.command("remove", epilog="Example: yatagan remove heron:campaign/fen-2025")
-@click.argument("places", nargs=-1, required=True)
+@click.argument("places", nargs=-1, required=True, shell_complete=completing.places)
 @click.option("--yes", is_flag=True, help="Do not ask; needed where there is nobody to ask.")
 @no_questions
 @as_json
