@@ -95,6 +95,25 @@ def test_the_users_own_ssh_files_are_honoured(program: Program, openssh: OpenSsh
     assert not (program.home / "known_hosts").exists()
 
 
+@pytest.mark.server
+def test_a_node_behind_another_one(program: Program, openssh: OpenSsh, tmp_path: Path) -> None:
+    """ProxyJump of the user's SSH files."""
+    ssh = program.home / ".ssh"
+    ssh.mkdir(mode=0o700)
+    (ssh / "config").write_text(
+        f"Host gate inner\n  HostName 127.0.0.1\n  Port {openssh.port}\n  User {openssh.user}\n"
+        f"  IdentityFile {openssh.base}/login\nHost inner\n  ProxyJump gate\n"
+    )
+    key = (openssh.base / "host.pub").read_text().split()
+    (ssh / "known_hosts").write_text(f"[127.0.0.1]:{openssh.port} {key[0]} {key[1]}\n")
+    (tmp_path / "far").mkdir()
+    (program.directory / "a").write_text("a")
+    program("node", "add", "inner", "inner", "--start", str(tmp_path / "far"))
+    program("stage", "a", "inner:")
+    assert (tmp_path / "far" / "a").read_text() == "a"
+    assert "through another machine" in program("node", "check", "inner").stdout
+
+
 def test_refusals_name_the_step(program: Program, practice: Practice, tmp_path: Path) -> None:
     far = practice.far()
     shutil.copy(practice.site.host_key("bittern"), tmp_path / "wrong-key")
@@ -229,6 +248,60 @@ def test_a_login_that_nobody_answers_leaves_the_batch_waiting_for_one(
     log_in(again, practice)
     assert again.end() == 0
     assert (far.root / "big").read_bytes() == (program.directory / "big").read_bytes()
+
+
+def test_password_and_code_as_one_word(program: Program, practice: Practice) -> None:
+    program(*practice.far("bittern").add)
+    practice.wrong("bittern", one_word="yes")
+    terminal = Terminal(program, "list", "bittern:")
+    terminal.expect("Password and code in one word:")
+    terminal.type(practice.site.password.read_text() + practice.site.codes.read_text().split()[0])
+    assert terminal.end() == 0 and "empty" in terminal.seen
+
+
+RESOLVER = """
+import itertools, socket
+resolve, turns = socket.getaddrinfo, itertools.count()
+
+def getaddrinfo(host, *more, **named):
+    found = [resolve(each, *more, **named)[0] for each in ("127.0.0.1", "127.0.0.2")]
+    return (found if next(turns) % 2 == 0 else found[::-1]) if host == "fens.example" else resolve(host, *more, **named)
+
+socket.getaddrinfo = getaddrinfo
+"""
+
+
+def test_a_batch_stays_on_one_machine_of_a_cluster(
+    program: Program, practice: Practice, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A name with two addresses, which come in another order every time: the batch waits for the one it began at."""
+    far = practice.far()
+    program(*far.add[:3], "fens.example", *far.add[4:])
+    (tmp_path / "python").mkdir()
+    monkeypatch.setenv("PYTHONPATH", str(tmp_path / "python"))
+    (program.directory / "big").write_bytes(os.urandom(6_000_000))
+    (tmp_path / "python" / "sitecustomize.py").write_text(RESOLVER)
+    practice.wrong("heron", max_rate="3MB")
+    stage = program.start("stage", "big", "heron:")
+    wait_for(lambda: any(part.stat().st_size > 500_000 for part in far.root.glob(".yatagan-*.part")))
+    practice.wrong("heron", away="127.0.0.1")
+    batch = program.json("batch", "show")["batch"]
+    log = program.home / "batches" / batch / "log.jsonl"
+    wait_for(lambda: log.read_text().count("line lost") >= 2)  # it tries again, and nowhere else
+    practice.wrong("heron", away="127.0.0.2")
+    assert stage.wait(30) == 0, stage.communicate()
+    assert (far.root / "big").read_bytes() == (program.directory / "big").read_bytes()
+
+
+def test_a_changed_key_of_a_practice_node(program: Program, practice: Practice) -> None:
+    program(*practice.far().add)
+    program("list", "heron:")
+    practice.wrong("heron", other_key="yes", sessions="1")
+    wait_for(lambda: program("list", "heron:", expect=None).returncode == 3)
+    assert "another host key than before" in program("list", "heron:", expect=3).stderr
+    practice.wrong("heron", sessions="1")
+    wait_for(lambda: program("list", "heron:", expect=None).returncode == 0)
+    assert "one at a time" in program("node", "check", "heron").stdout
 
 
 def test_a_used_code_is_refused(program: Program, practice: Practice) -> None:

@@ -226,19 +226,18 @@ def account() -> Iterator[Account]:
         subprocess.run(["userdel", "--remove", ACCOUNT], check=True, stderr=subprocess.DEVNULL)
 
 
-@pytest.fixture(scope="module")
-def pam(account: Account) -> Iterator[str]:
-    """A server under a name of its own, whose logins PAM asks a password and a code for."""
+@contextlib.contextmanager
+def pam_service(account: Account, kind: str, *asks: str) -> Iterator[str]:
+    """A server under a name of its own, for whose logins PAM asks what these modules ask."""
     if not any(module.exists() for module in PAM_MODULES):
         pytest.fail("libpam-oath is missing, and here its tests must run")
-    name = f"{ACCOUNT}-sshd"
+    name = f"{ACCOUNT}-{kind}"
     link, service, users = Path("/usr/local/sbin", name), Path("/etc/pam.d", name), Path("/etc", f"{name}.oath")
     link.symlink_to("/usr/sbin/sshd")
-    service.write_text(
-        "auth requisite pam_unix.so\n"
-        f"auth requisite pam_oath.so usersfile={users} window=9 digits=6\n"
-        "account required pam_unix.so\nsession required pam_permit.so\n"
-    )
+    modules = {"password": "pam_unix.so", "code": f"pam_oath.so usersfile={users} window=9 digits=6"}
+    lines = [f"auth requisite {modules[ask]}" for ask in asks]
+    lines += ["account required pam_unix.so", "session required pam_permit.so"]
+    service.write_text("\n".join(lines) + "\n")
     users.write_text(f"HOTP/T30/6 {ACCOUNT} - {account.secret.hex()}\n")
     users.chmod(0o600)
     try:
@@ -246,6 +245,13 @@ def pam(account: Account) -> Iterator[str]:
     finally:
         for made in (link, service, users):
             made.unlink(missing_ok=True)
+
+
+@pytest.fixture(scope="module")
+def pam(account: Account) -> Iterator[str]:
+    """A server whose logins PAM asks a password and a code for."""
+    with pam_service(account, "sshd", "password", "code") as sshd:
+        yield sshd
 
 
 RULES = {
@@ -275,6 +281,19 @@ def test_password_and_code_through_pam(program: Program, account: Account, pam: 
         used.press("\x03")
         assert used.end() == 3 and "given up at the question 'Password:'" in used.seen
         assert "Traceback" not in used.seen
+
+
+def test_a_code_alone_after_the_key(program: Program, account: Account, site: Path) -> None:
+    rules = "KbdInteractiveAuthentication yes\nAuthenticationMethods publickey,keyboard-interactive\n"
+    with (
+        pam_service(account, "codes", "code") as sshd,
+        serving(site, ACCOUNT, rules, sshd=sshd, use_pam="yes") as server,
+    ):
+        program(*server.far(Path("~")).add)
+        terminal = Terminal(program, "list", "oak:")
+        terminal.expect("oak asks: One-time password (OATH)")
+        terminal.type(account.code())
+        assert terminal.end() == 0 and "asks: Password" not in terminal.seen
 
 
 def test_ten_commands_and_one_prompt(program: Program, account: Account, pam: str, site: Path) -> None:

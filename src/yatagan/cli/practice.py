@@ -30,8 +30,9 @@ Examples:
   yatagan practice --root ~/practice --fault heron:cut-after=20MB --fault heron:max-rate=5MB/s
   yatagan practice --root ~/practice --fault heron:none
   yatagan practice --root ~/practice --stop
-Faults: cut-after=BYTES, refuse-for=TIME, delay=TIME, max-rate=BYTES, full-after=BYTES, approve-after=TIME,
-kill-after=TIME, none.""",
+Faults: cut-after=BYTES, refuse-for=TIME, delay=TIME, max-rate=BYTES,
+  full-after=BYTES, approve-after=TIME, kill-after=TIME, one-word=yes,
+  other-key=yes, sessions=NUMBER, away=ADDRESS, none.""",
 )
 @click.option(
     "--root",

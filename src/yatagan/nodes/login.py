@@ -234,7 +234,8 @@ async def log_in(
             if client.lost.is_set():
                 raise CannotReach(node.name, "sftp", "the line was lost while logging in") from error
     peer = connection.get_extra_info("peername")
-    address = (str(peer[0]), int(peer[1])) if peer and connection.get_extra_info("socket") else None
+    # Through another machine there is no address of the node's own, and nothing to hold on to.
+    address = (str(peer[0]), int(peer[1])) if peer and peer[0] else None
     return Login(node, connection, sftp, helper, why, client.lost, address, client.times())
 
 

@@ -25,6 +25,8 @@ class Faults:
     when there is one, else at once. `delay` seconds before every request. `max_rate` bytes a second.
     `full_after` bytes written: the disk is full. `approve_after` seconds: a login by password and code then waits
     for an approval elsewhere, which comes so late. `kill_after` seconds: every connection ends at that age.
+    `one_word`: bittern asks for password and code as one word. `other_key`: the host key is another one. `sessions`:
+    so many at once on one connection. `away`: an address of heron's at which nothing answers.
     """
 
     cut_after: int | None = None
@@ -34,15 +36,36 @@ class Faults:
     full_after: int | None = None
     approve_after: float | None = None
     kill_after: float | None = None
+    one_word: bool = False
+    other_key: bool = False
+    sessions: int | None = None
+    away: str | None = None
 
     def with_(self, name: str, value: str) -> Faults:
         """One fault changed, from text: `cut-after`, `20MB`. Raises ValueError."""
         field = name.replace("-", "_")
         if field not in {known.name for known in fields(self)}:
             raise ValueError(f"unknown fault {name!r}; known: {', '.join(names())}")
-        if field in ("refuse_for", "delay", "approve_after", "kill_after"):
-            return Faults(**{**asdict(self), field: parse_duration(value)})
-        return Faults(**{**asdict(self), field: parse_size(value)})
+        return Faults(**{**asdict(self), field: _READERS.get(field, parse_size)(value)})
+
+
+def _yes(value: str) -> bool:
+    if value not in ("yes", "no"):
+        raise ValueError(f"{value!r} is neither yes nor no")
+    return value == "yes"
+
+
+#: How the values are read; what is not here is a number of bytes.
+_READERS: dict[str, Callable[[str], object]] = {
+    "refuse_for": parse_duration,
+    "delay": parse_duration,
+    "approve_after": parse_duration,
+    "kill_after": parse_duration,
+    "one_word": _yes,
+    "other_key": _yes,
+    "sessions": int,
+    "away": str,
+}
 
 
 def names() -> list[str]:
@@ -78,6 +101,11 @@ class Trouble:
         self._was_cut = False
         self._refuse_until = 0.0
         self._free_at = 0.0
+
+    @property
+    def now(self) -> Faults:
+        """The faults as they are set now."""
+        return self._now()
 
     def _now(self) -> Faults:
         try:

@@ -1,6 +1,7 @@
 """Practice nodes: heron, bittern and dunlin, on loopback, below one directory.
 
-heron is a transfer node as sites like to have them: login by key, commands allowed. dunlin is the login node of
+heron is a transfer node as sites like to have them: login by key, commands allowed; it answers at two addresses, as
+clusters do whose name stands for several machines. dunlin is the login node of
 the same cluster: it sees heron's disk, and ends connections that last too long. bittern is a strict one: a password
 and then a one-time code, file transfer only, one directory. All are real SSH servers; only what they serve is small.
 """
@@ -13,6 +14,7 @@ import json
 import os
 import secrets
 import signal
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -29,6 +31,10 @@ BY_KEY = ("heron", "dunlin")
 CLUSTER = "fens"
 #: Seconds after which dunlin ends a connection, as login nodes do.
 _PATIENCE = 600.0
+#: heron's other address.
+SECOND_ADDRESS = "127.0.0.2"
+#: Seconds between looks at the faults, for those that do not wait for a request.
+_FOLLOW_SECONDS = 0.1
 _CODES = 60
 _ALGORITHM = "ssh-ed25519"
 
@@ -67,6 +73,11 @@ class Site:
         return self.root / "site" / "bittern.codes"
 
     @property
+    def other_key(self) -> Path:
+        """A host key that nobody knows."""
+        return self.root / "site" / "other-key"
+
+    @property
     def running(self) -> Path:
         """Which process serves, and on which ports."""
         return self.root / "site" / "running.json"
@@ -77,6 +88,7 @@ class Site:
         for node in NODES:
             self.home(node).mkdir(exist_ok=True)
             _make_key(self.host_key(node))
+        _make_key(self.other_key)
         _make_key(self.login_key)
         if not self.password.exists():
             _write_private(self.password, secrets.token_hex(4))
@@ -136,7 +148,7 @@ class _Server(asyncssh.SSHServer):
 
     def connection_made(self, conn: asyncssh.SSHServerConnection) -> None:
         self._connection = conn
-        if self._node.trouble.refuses:
+        if self._node.trouble.refuses or _address(conn) == self._node.trouble.now.away:
             conn.abort()
         else:
             self._node.connections.add(conn)
@@ -154,7 +166,38 @@ class _Server(asyncssh.SSHServer):
             asyncio.get_running_loop().call_later(seconds, connection.abort)
 
 
+def _address(connection: asyncssh.SSHServerConnection) -> str:
+    """The address of ours that was reached."""
+    return str(connection.get_extra_info("sockname")[0])
+
+
+class _Session(asyncssh.SSHServerProcess[bytes]):
+    """A command or file transfer; `ended` is called when it is over."""
+
+    def __init__(self, ended: Callable[[], None], *more: Any) -> None:
+        super().__init__(*more)
+        self._ended = ended
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        super().connection_lost(exc)
+        self._ended()
+
+
 class _ByKey(_Server):
+    def __init__(self, node: PracticeNode) -> None:
+        super().__init__(node)
+        self._sessions = 0
+
+    def session_requested(self) -> Any:
+        most = self._node.trouble.now.sessions
+        if most is not None and self._sessions >= most:
+            return False
+        self._sessions += 1
+        return _Session(self._session_ended, self._node.run, self._node.files, 3, False)
+
+    def _session_ended(self) -> None:
+        self._sessions -= 1
+
     def begin_auth(self, username: str) -> bool:
         if self._connection is not None:
             self._connection.set_authorized_keys(f"{self._node.site.login_key}.pub")
@@ -177,12 +220,17 @@ class _ByPasswordAndCode(_Server):
 
     def get_kbdint_challenge(self, username: str, lang: str, submethods: str) -> Any:
         self._passed = False
-        return "", "bittern, a practice node", "", [("Password: ", False)]
+        prompt = "Password and code in one word: " if self._node.trouble.now.one_word else "Password: "
+        return "", "bittern, a practice node", "", [(prompt, False)]
 
     async def validate_kbdint_response(self, username: str, responses: Any) -> Any:
         if self._approving:
             await asyncio.sleep(self._node.trouble.approval)
             return True
+        if self._node.trouble.now.one_word:
+            password = self._node.site.password.read_text(encoding="utf-8")
+            word = responses[0] if len(responses) == 1 else ""
+            return word.startswith(password) and self._use_code(word.removeprefix(password))
         if not self._passed:
             self._passed = list(responses) == [self._node.site.password.read_text(encoding="utf-8")]
             return ("", "", "", [("One-time code: ", False)]) if self._passed else False
@@ -210,6 +258,7 @@ class PracticeNode:
         self.connections: set[asyncssh.SSHServerConnection] = set()
         self.trouble = Trouble(site.faults(name), self.cut)
         self.port = 0
+        self._acceptors: list[asyncssh.SSHAcceptor] = []
         self.patience = _PATIENCE if name == "dunlin" else 0.0
 
     def cut(self) -> None:
@@ -217,29 +266,53 @@ class PracticeNode:
         for connection in list(self.connections):
             connection.abort()
 
-    async def serve(self, port: int) -> asyncssh.SSHAcceptor:
+    async def serve(self, port: int) -> None:
         """Listen on loopback; on any free port when this one is taken."""
         commands = self.name in BY_KEY
         options: dict[str, Any] = {
             "server_factory": lambda: (_ByKey if commands else _ByPasswordAndCode)(self),
             "server_host_keys": [str(self.site.host_key(self.name))],
-            "sftp_factory": lambda chan: PracticeFiles(
-                chan, os.fsencode(self.site.home(self.name)), not commands, self.trouble
-            ),
             "encoding": None,
-            "allow_scp": False,
-            "process_factory": self._run if commands else None,
             "encryption_algs": ("aes128-gcm@openssh.com", "aes256-ctr"),
             "login_timeout": 120,
         }
+        if not commands:
+            options["sftp_factory"] = self.files
         try:
             acceptor = await asyncssh.listen("127.0.0.1", port, **options)
         except OSError:
             acceptor = await asyncssh.listen("127.0.0.1", 0, **options)
         self.port = acceptor.get_port()
-        return acceptor
+        self._acceptors.append(acceptor)
+        if self.name == "heron":
+            with contextlib.suppress(OSError):  # some systems have but one address on loopback
+                self._acceptors.append(await asyncssh.listen(SECOND_ADDRESS, self.port, **options))
+        self._watch = asyncio.create_task(self._follow_faults())
 
-    async def _run(self, process: asyncssh.SSHServerProcess[bytes]) -> None:
+    async def _follow_faults(self) -> None:
+        """What must happen when a fault is set, and not only at the next request."""
+        while True:
+            now = self.trouble.now
+            key = self.site.other_key if now.other_key else self.site.host_key(self.name)
+            for acceptor in self._acceptors:
+                acceptor.update(server_host_keys=[str(key)])
+            for connection in list(self.connections):
+                if _address(connection) == now.away:
+                    connection.abort()
+            await asyncio.sleep(_FOLLOW_SECONDS)
+
+    def close(self) -> None:
+        """Serve no more."""
+        self._watch.cancel()
+        for acceptor in self._acceptors:
+            acceptor.close()
+        self.cut()
+
+    def files(self, chan: Any) -> PracticeFiles:
+        """The file service of one session."""
+        return PracticeFiles(chan, os.fsencode(self.site.home(self.name)), self.name not in BY_KEY, self.trouble)
+
+    async def run(self, process: asyncssh.SSHServerProcess[bytes]) -> None:
         """Run a command as the account's shell would, in its home."""
         home = str(self.site.home(self.name))
         if process.command is None:
@@ -271,7 +344,8 @@ async def serve(site: Site, started: Any) -> None:
     site.prepare()
     before = site.ports()
     nodes = [PracticeNode(site, name) for name in NODES]
-    acceptors = [await node.serve(before.get(node.name, 0)) for node in nodes]
+    for node in nodes:
+        await node.serve(before.get(node.name, 0))
     ports = {node.name: node.port for node in nodes}
     new = site.running.with_suffix(".new")
     new.write_text(json.dumps({"pid": os.getpid(), "start": _start_of(os.getpid()), "ports": ports}), encoding="utf-8")
@@ -282,6 +356,5 @@ async def serve(site: Site, started: Any) -> None:
     for number in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(number, over.set)
     await over.wait()
-    for node, acceptor in zip(nodes, acceptors, strict=True):
-        acceptor.close()
-        node.cut()
+    for node in nodes:
+        node.close()
