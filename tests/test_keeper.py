@@ -206,6 +206,36 @@ def test_a_line_that_is_lost_in_a_batch_asks_its_command(program: Program, pract
     assert "the line was lost" in program("node", "list").stdout
 
 
+def _on_the_node(far: Far, name: str) -> int:
+    """The process of this name that a login on a real server runs."""
+    port = far.add[far.add.index("--port") + 1].encode()
+    for process in Path("/proc").glob("[0-9]*"):
+        with contextlib.suppress(OSError):
+            served = any(
+                variable.startswith(b"SSH_CONNECTION=") and variable.endswith(b" " + port)
+                for variable in (process / "environ").read_bytes().split(b"\0")
+            )
+            if served and name.encode() in (process / "cmdline").read_bytes():
+                return int(process.name)
+    raise AssertionError(f"there is no {name}")
+
+
+@pytest.mark.server
+def test_a_file_server_that_dies_costs_no_login(program: Program, oak: Far) -> None:
+    """Its process, and the helper's: another channel is opened on the same connection, and a batch goes on."""
+    program("node", "open", "oak")
+    keeper = openness(program)["process"]
+    for process in ("sftp-server", "python3"):
+        victim = _on_the_node(oak, process)
+        os.kill(victim, signal.SIGKILL)
+        wait_for(lambda victim=victim: not _runs(victim))
+        (program.directory / process).write_text("a")
+        done = program.json("stage", process, "oak:")["batch"]
+        assert done["good"] and done["evidence"] == {"on-node": 1}
+    assert openness(program)["process"] == keeper
+    program("node", "close", "oak")
+
+
 # -- ends ------------------------------------------------------------------------------------------------
 
 

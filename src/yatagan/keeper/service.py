@@ -29,7 +29,7 @@ from yatagan.keeper.meeting import Ending, Meeting, is_ours
 from yatagan.keeper.wire import Gone, Peer
 from yatagan.ledger.ledger import Ledger
 from yatagan.nodes.answers import Answers, Question
-from yatagan.nodes.login import Login, log_in
+from yatagan.nodes.login import Login, log_in, renew
 from yatagan.stores.checkup import AreaRoom, Checkup, check_up
 from yatagan.stores.interface import Facts, Source
 from yatagan.stores.local import LocalSource
@@ -252,7 +252,7 @@ class Service:
                 return self._close(stop_batches=values[0])
             case "lease":
                 version, node, pinned = values
-                client.store = self._lease(version, node, pinned)
+                client.store = await self._lease(version, node, pinned)
                 return Lease(client.store.traits, client.store.address, client.store.witness())
             case "check":
                 return await self._check(*values)
@@ -267,17 +267,14 @@ class Service:
             raise BatchInUse(next(iter(self._runs)), f"the keeper of {self._node.name}")
         self._end("it was closed", told=False)
 
-    def _lease(self, version: str, node: Node, pinned: tuple[str, int] | None) -> SftpStore:
+    async def _lease(self, version: str, node: Node, pinned: tuple[str, int] | None) -> SftpStore:
         """A store of its own for one command, over the login that all share. Raises Refused, CannotReach."""
         anew = f"yatagan node close {node.name}, then open it again"
         if version != __version__:
             raise Refused(f"{node.name} was opened by another version of Yatagan", anew)
         if _way(node) != _way(self._node):
             raise Refused(f"{node.name} was changed since it was opened", anew)
-        login = self._login
-        assert login is not None
-        if login.lost.is_set():
-            raise CannotReach(node.name, "keeper", "the line was lost", remedy=f"yatagan node open {node.name}")
+        login = await self._whole_login(node)
         if pinned is not None and login.address is not None and pinned != login.address:
             raise CannotReach(
                 node.name,
@@ -288,8 +285,18 @@ class Service:
             )
         return SftpStore(login, self._line, shared=True, node=node)
 
+    async def _whole_login(self, node: Node) -> Login:
+        """The login, with another file channel or helper where one has ended. Raises CannotReach."""
+        async with self._again:
+            assert self._login is not None
+            if self._login.lost.is_set():
+                raise CannotReach(node.name, "keeper", "the line was lost", remedy=f"yatagan node open {node.name}")
+            if not self._login.is_whole:
+                self._login = await renew(self._login)
+            return self._login
+
     async def _check(self, version: str, node: Node) -> Checkup:
-        store = self._lease(version, node, None)
+        store = await self._lease(version, node, None)
         try:
             found = await check_up(store)
             found.open_until = self._until
@@ -301,7 +308,7 @@ class Service:
         self, client: Client, peer: Peer, version: str, node: Node, name: str, umask: int, stopped: bool
     ) -> CannotReach | None:
         """Carry a batch of ours whose command has let go of its lock, and tell it how that goes on."""
-        self._lease(version, node, None)  # only to see that it would be given
+        await self._lease(version, node, None)  # only to see that it would be given
         batch = Batches(self._home.batches).find(name)
         batch.lock()
         os.umask(umask)  # what is made here is made for that command
@@ -348,7 +355,7 @@ class Service:
                 if self._why is not None:
                     raise CannotReach(node.name, "keeper", self._why, passing=False)
                 self._hold(await log_in(self._node, self._home, self._line, answers, pinned=self._login.address))
-        return self._lease(__version__, node, pinned)
+        return await self._lease(__version__, node, pinned)
 
 
 class _Shared:

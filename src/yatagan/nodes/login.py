@@ -179,12 +179,20 @@ class Login:
     helper: Helper | None
     no_helper: str
     lost: asyncio.Event
+    #: Done when the file channel has ended; the connection may live on.
+    channel_ended: asyncio.Future[None]
     address: tuple[str, int] | None
     times: LoginTimes
     #: Names this login, so that a later session on it knows the writers of an earlier one for its own.
     mark: str = field(default_factory=lambda: secrets.token_hex(8))
     #: Whether somebody stopped waiting for the answer to a write: it may yet come to pass.
     abandoned: bool = False
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether the connection, its file channel and the helper that there was are all there."""
+        channels = not self.channel_ended.done() and (self.helper is None or not self.helper.ended)
+        return channels and not self.lost.is_set()
 
     @property
     def server(self) -> str:
@@ -220,6 +228,31 @@ async def log_in(
     """
     client = _Client(node, trust.KnownHosts(home), answers)
     connection = await _connect(node, home, line, client, pinned)
+    peer = connection.get_extra_info("peername")
+    # Through another machine there is no address of the node's own, and nothing to hold on to.
+    address = (str(peer[0]), int(peer[1])) if peer and peer[0] else None
+    return await _begin(node, connection, client.lost, address, client.times(), commands=commands)
+
+
+async def renew(login: Login) -> Login:
+    """Another file channel and helper on a connection whose own have ended. Raises CannotReach."""
+    if login.helper is not None:
+        await login.helper.close()
+    login.sftp.exit()
+    commands = login.helper is not None
+    return await _begin(login.node, login.connection, login.lost, login.address, login.times, commands=commands)
+
+
+async def _begin(
+    node: Node,
+    connection: asyncssh.SSHClientConnection,
+    lost: asyncio.Event,
+    address: tuple[str, int] | None,
+    times: LoginTimes,
+    *,
+    commands: bool,
+) -> Login:
+    """What a login is for: the file channel, and then the helper."""
     try:
         sftp = await connection.start_sftp_client(path_encoding=None)
     except (asyncssh.Error, OSError) as error:
@@ -231,12 +264,10 @@ async def log_in(
             helper = await Helper.start(lambda command: connection.create_process(command, encoding=None))
         except (NoHelper, OSError, asyncssh.Error) as error:
             why = str(error)
-            if client.lost.is_set():
+            if lost.is_set():
                 raise CannotReach(node.name, "sftp", "the line was lost while logging in") from error
-    peer = connection.get_extra_info("peername")
-    # Through another machine there is no address of the node's own, and nothing to hold on to.
-    address = (str(peer[0]), int(peer[1])) if peer and peer[0] else None
-    return Login(node, connection, sftp, helper, why, client.lost, address, client.times())
+    channel_ended = asyncio.ensure_future(sftp.wait_closed())
+    return Login(node, connection, sftp, helper, why, lost, channel_ended, address, times)
 
 
 async def offered_methods(node: Node, home: Home) -> list[str]:

@@ -93,9 +93,14 @@ class Helper:
                 return False
         return False
 
+    @property
+    def ended(self) -> bool:
+        """Whether it answers no more."""
+        return self._reading is None or self._reading.done()
+
     async def ask(self, do: str, path: bytes = b"", **more: Any) -> dict[str, Any]:
         """One question. Raises OSError with what the node's system said, or StoreError: LINE_LOST."""
-        if self._reading is None or self._reading.done():
+        if self.ended:
             raise StoreError(Fault.LINE_LOST, path, detail="the helper on the node has ended")
         number, self._next = self._next, self._next + 1
         future: asyncio.Future[dict[str, Any]] = asyncio.get_running_loop().create_future()
