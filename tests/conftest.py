@@ -207,15 +207,23 @@ def openssh(tmp_path_factory: pytest.TempPathFactory) -> Iterator[OpenSsh]:
 
 
 @pytest.fixture(params=["practice", pytest.param("openssh", marks=pytest.mark.server)])
-def far(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> Far:
-    """A saved node that takes keys and runs commands: once a practice node, once a real OpenSSH server."""
+def far(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> Iterator[Far]:
+    """A saved node that takes keys and runs commands: once a practice node, once a real OpenSSH server.
+
+    In modules marked `kept` it is open, so that all goes through its keeper.
+    """
     if request.param == "practice":
         found = request.getfixturevalue("practice").far()
     else:
         (tmp_path / "far").mkdir()
         found = request.getfixturevalue("openssh").far(tmp_path / "far")
     program(*found.add)
-    return found
+    if request.node.get_closest_marker("kept") is None:
+        yield found
+    else:
+        program("node", "open", found.name)
+        yield found
+        program("node", "close", found.name)
 
 
 @pytest.fixture

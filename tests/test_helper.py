@@ -101,7 +101,7 @@ def test_it_shows_signs_of_life_while_it_hashes(tmp_path: Path, monkeypatch: pyt
             nonlocal heard
             heard += 1
 
-        helper.heard = hear
+        helper.listeners.add(hear)
         return await helper.ask("digest", os.fsencode(tmp_path / "big"), algorithm="sha256")
 
     assert with_helper(work)["digest"] == hashlib.sha256(bytes(5 << 20)).hexdigest()

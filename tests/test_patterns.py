@@ -36,6 +36,8 @@ MATCHES = [
     ("./x/./a", ["x/a"], ["a"]),
 ]
 
+pytestmark = pytest.mark.kept
+
 
 @pytest.mark.parametrize(("pattern", "matched", "others"), MATCHES, ids=lambda value: str(value))
 def test_what_a_pattern_matches(pattern: str, matched: list[str], others: list[str]) -> None:

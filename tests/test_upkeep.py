@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import os
 import tempfile
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -20,17 +21,20 @@ from yatagan.trees.scan import scan
 
 
 @pytest.fixture(params=["here", "practice", pytest.param("openssh", marks=pytest.mark.server)])
-def place(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> tuple[str, Path]:
-    """How a place begins, and where it is."""
+def place(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> Iterator[tuple[str, Path]]:
+    """How a place begins, and where it is: here, or on a node that is open."""
     if request.param == "here":
-        return "", program.directory
+        yield "", program.directory
+        return
     if request.param == "practice":
         far: Far = request.getfixturevalue("practice").far()
     else:
         (tmp_path / "far").mkdir()
         far = request.getfixturevalue("openssh").far(tmp_path / "far")
     program(*far.add)
-    return f"{far.name}:", far.root
+    program("node", "open", far.name)
+    yield f"{far.name}:", far.root
+    program("node", "close", far.name)
 
 
 def make_tree(root: Path) -> None:

@@ -6,7 +6,6 @@ import asyncio
 import json
 import os
 import sys
-import tempfile
 from collections.abc import Callable, Coroutine
 from dataclasses import dataclass
 from pathlib import Path
@@ -35,7 +34,7 @@ def find_home() -> Home:
     """The user's directories: all in YATAGAN_HOME when it is set, else where the platform keeps such things."""
     ssh = Path(os.path.expanduser("~")) / ".ssh"
     given = os.environ.get("XDG_RUNTIME_DIR")
-    runtime = Path(given, "yatagan") if given else Path(tempfile.gettempdir(), f"yatagan-{os.getuid()}")
+    runtime = Path(given, "yatagan") if given else Path("/tmp", f"yatagan-{os.getuid()}")
     if one := os.environ.get("YATAGAN_HOME"):
         return Home(Path(one), Path(one), ssh, runtime)
     import platformdirs

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import os
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -15,7 +15,9 @@ from yatagan.cli.opening import Openness, as_fields, close_command, open_command
 from yatagan.cli.text import facts, moment, show, table
 from yatagan.config.nodes import Node, Role
 from yatagan.errors import Refused
-from yatagan.keeper.kept import Status
+
+if TYPE_CHECKING:
+    from yatagan.keeper.kept import Status
 
 
 @click.group("node")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -13,8 +13,10 @@ from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.config.nodes import Node
 from yatagan.config.units import parse_duration
 from yatagan.errors import BatchInUse, CannotReach
-from yatagan.keeper.kept import Status
 from yatagan.keeper.meeting import Ending, Meeting
+
+if TYPE_CHECKING:
+    from yatagan.keeper.kept import Status
 
 #: The longest that a login is held open, in seconds.
 _LONGEST = 7 * 86400.0

@@ -7,7 +7,6 @@ as a `Home`.
 from __future__ import annotations
 
 import os
-import tempfile
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -64,6 +63,8 @@ def find_project(start: Path) -> Path | None:
 
 def write_whole(file: Path, text: str) -> None:
     """Write a small file, whole or not at all. Raises BadConfig."""
+    import tempfile
+
     file.parent.mkdir(parents=True, exist_ok=True)
     handle, temporary = tempfile.mkstemp(dir=file.parent, prefix=f".{file.stem}-")
     try:

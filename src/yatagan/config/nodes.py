@@ -9,8 +9,6 @@ from enum import StrEnum
 from pathlib import Path
 from typing import Any
 
-import tomlkit
-
 from yatagan.config.areas import Area, read_area
 from yatagan.config.home import write_whole
 from yatagan.errors import BadConfig, UnknownNode
@@ -94,7 +92,7 @@ class NodeBook:
             table = tomllib.loads(text)
         except tomllib.TOMLDecodeError as error:
             raise BadConfig(str(file), str(error)) from error
-        self._document = tomlkit.parse(text)
+        self._text = text
         nodes = table.get("node", {})
         if not isinstance(nodes, dict):
             raise BadConfig(str(file), "node is no table; a node is written [node.NAME]")
@@ -127,20 +125,27 @@ class NodeBook:
 
     def put(self, node: Node) -> None:
         """Save a node, in place of one of the same name."""
-        tables = self._document.setdefault("node", tomlkit.table(is_super_table=True))
+        import tomlkit  # which most commands, that only read, can do without
+
+        document = tomlkit.parse(self._text)
+        tables = document.setdefault("node", tomlkit.table(is_super_table=True))
         entry = tomlkit.table()
         entry.update(node.table())
         tables[node.name] = entry
         self._nodes[node.name] = node
-        self._write()
+        self._write(tomlkit.dumps(document))
 
     def remove(self, name: str) -> Node:
         """Forget a node. Raises UnknownNode."""
+        import tomlkit
+
         node = self.get(name)
+        document = tomlkit.parse(self._text)
         del self._nodes[name]
-        del self._document["node"][name]
-        self._write()
+        del document["node"][name]
+        self._write(tomlkit.dumps(document))
         return node
 
-    def _write(self) -> None:
-        write_whole(self.file, tomlkit.dumps(self._document))
+    def _write(self, text: str) -> None:
+        write_whole(self.file, text)
+        self._text = text

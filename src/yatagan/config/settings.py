@@ -7,8 +7,6 @@ from dataclasses import dataclass, fields, replace
 from pathlib import Path
 from typing import Any
 
-import tomlkit
-
 from yatagan.config.home import Home, write_whole
 from yatagan.config.units import parse_duration, parse_size
 from yatagan.errors import BadConfig
@@ -88,6 +86,8 @@ def forbid_root(home: Home, root: str) -> Settings:
 
 def _change(home: Home, table: str, key: str, value: str | list[str]) -> Settings:
     """Write one value into the file, whose comments stay."""
+    import tomlkit  # which most commands, that only read, can do without
+
     file = home.settings_file
     text = _text(file)
     _read(file, text)

@@ -14,7 +14,8 @@ from typing import Any
 from yatagan.config.home import Home
 from yatagan.errors import Refused
 from yatagan.keeper.kept import codec
-from yatagan.keeper.service import Relay, Service
+from yatagan.keeper.requests import Relay
+from yatagan.keeper.service import Service
 from yatagan.keeper.wire import Peer
 
 _PR_SET_DUMPABLE = 4

@@ -10,9 +10,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from yatagan import __version__
-from yatagan.batches.batch import Batch
 from yatagan.batches.events import Listener
-from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState
 from yatagan.config.nodes import Node
 from yatagan.errors import CannotReach, Fault, StoreError
@@ -22,6 +20,8 @@ from yatagan.nodes.answers import Answers
 from yatagan.stores.interface import Facts, NodeDigest, Reader, Traits, Writer
 
 if TYPE_CHECKING:
+    from yatagan.batches.batch import Batch
+    from yatagan.batches.journal import Journal
     from yatagan.stores.checkup import Checkup
 
 
@@ -150,7 +150,7 @@ class KeptRun:
     def stop(self) -> None:
         """See `Run.stop`."""
         self._stopped = True
-        if self._peer is not None:
+        if self._peer is not None:  # else it is told as soon as there is somebody to tell
             self._peer.tell("stop")
 
     async def run(self) -> CannotReach | None:
@@ -158,10 +158,12 @@ class KeptRun:
         umask = os.umask(0)
         os.umask(umask)
         self._peer = await self._keeper.connect(self._listener)
+        if self._stopped:
+            self._peer.tell("stop")
         try:
             self._batch.unlock()
             problem: CannotReach | None = await self._peer.ask(
-                "carry", __version__, self._node, self._batch.name, umask, self._stopped
+                "carry", __version__, self._node, self._batch.name, umask
             )
             return problem
         except Gone:

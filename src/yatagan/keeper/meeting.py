@@ -50,12 +50,9 @@ class Meeting:
         directory = self.socket.parent
         try:
             directory.mkdir(mode=0o700, parents=True, exist_ok=True)
-            found = directory.lstat()
         except OSError as error:
-            raise Refused(
-                f"{directory} cannot be made: {error.strerror}", "set XDG_RUNTIME_DIR to one of yours"
-            ) from error
-        if not stat.S_ISDIR(found.st_mode) or found.st_uid != os.getuid() or found.st_mode & 0o077:
+            raise Refused(f"{directory} cannot be made: {error.strerror}", "check XDG_RUNTIME_DIR") from error
+        if not _is_private(directory):
             raise Refused(
                 f"{directory} is not a directory of yours alone, so the socket of a login would not be safe in it",
                 f"remove it, or chmod 700 {directory}",
@@ -80,10 +77,9 @@ class Meeting:
             self._held = None
 
     def connect(self) -> socket.socket | None:
-        """A connection to the keeper; None where none is running. Raises Refused when it is not ours."""
-        if not os.path.lexists(self.socket):
+        """A connection to the keeper; None where none of ours is running."""
+        if not os.path.lexists(self.socket) or not _is_private(self.socket.parent):
             return None
-        self.prepare()
         near = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
         try:
             near.connect(os.fspath(self.socket))
@@ -92,7 +88,7 @@ class Meeting:
             return None
         if not is_ours(near):
             near.close()
-            raise Refused(f"{self.socket} belongs to somebody else", "remove it")
+            return None
         near.setblocking(False)
         return near
 
@@ -110,6 +106,15 @@ class Meeting:
             self._note.unlink(missing_ok=True)
             if ending is not None:
                 self._note.write_text(json.dumps({"when": ending.when, "why": ending.why}), encoding="utf-8")
+
+
+def _is_private(directory: Path) -> bool:
+    """Whether a directory is our user's alone, and no link."""
+    try:
+        found = directory.lstat()
+    except OSError:
+        return False
+    return stat.S_ISDIR(found.st_mode) and found.st_uid == os.getuid() and not found.st_mode & 0o077
 
 
 def is_ours(connection: socket.socket) -> bool:

@@ -12,8 +12,7 @@ import contextlib
 import os
 import signal
 import time
-from collections.abc import AsyncIterator, Coroutine
-from dataclasses import dataclass, field
+from collections.abc import Coroutine
 from typing import Any, TypeVar
 
 from yatagan import __version__
@@ -23,96 +22,25 @@ from yatagan.batches.run import Run
 from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import load_settings
-from yatagan.errors import BatchInUse, CannotReach, NeedsAnswer, Refused
+from yatagan.errors import BatchInUse, CannotReach, Refused
 from yatagan.keeper.kept import Lease, Status, codec
 from yatagan.keeper.meeting import Ending, Meeting, is_ours
-from yatagan.keeper.wire import Gone, Peer
+from yatagan.keeper.requests import Client, Relay, of_the_store
+from yatagan.keeper.wire import Peer
 from yatagan.ledger.ledger import Ledger
-from yatagan.nodes.answers import Answers, Question
+from yatagan.nodes.answers import Answers
 from yatagan.nodes.login import Login, log_in, renew
 from yatagan.stores.checkup import AreaRoom, Checkup, check_up
-from yatagan.stores.interface import Facts, Source
+from yatagan.stores.interface import Source
 from yatagan.stores.local import LocalSource
-from yatagan.stores.sftp import SftpFile, SftpStore
+from yatagan.stores.sftp import SftpStore
 
 T = TypeVar("T")
 
-#: What a store answers for others, word for word.
-_PLAIN = frozenset(
-    [
-        "look",
-        "look_closely",
-        "read_link",
-        "room",
-        "clock_ns",
-        "copy_part",
-        "make_directory",
-        "make_link",
-        "place_new",
-        "place_over",
-        "keep",
-        "rename",
-        "remove",
-        "remove_directory",
-        "digest",
-        "same_disk",
-        "writers_gone",
-    ]
-)
-_OPENING = frozenset(("open", "create_part", "reopen_part"))
 #: Bytes of news that a command may leave unread before its batch is stopped, as if the command had gone.
 _BACKLOG = 32 << 20
 #: Seconds between looks at the clock, which jumps when the machine was asleep.
 _TICK = 10.0
-
-
-class Relay(Answers):
-    """Puts a server's questions to the command at the other end. Answers pass through and are not kept."""
-
-    def __init__(self, peer: Peer) -> None:
-        self._peer = peer
-
-    async def answer(self, question: Question) -> str:
-        """See `Answers`."""
-        try:
-            return str(await self._peer.ask("answer", question))
-        except Gone:
-            raise NeedsAnswer(question.node, question.text) from None
-
-    def tell(self, node: str, said: str) -> None:
-        """See `Answers`."""
-        self._peer.tell("said", node, said)
-
-    def waiting(self, node: str, seconds: float, *, reached: bool) -> None:
-        """See `Answers`."""
-        self._peer.tell("waiting", node, seconds, reached)
-
-    def waited(self) -> None:
-        """See `Answers`."""
-        self._peer.tell("waited")
-
-
-@dataclass(slots=True)
-class Client:
-    """What one connected command has of ours: a store, open files and listings by number, and a batch."""
-
-    store: SftpStore | None = None
-    files: dict[int, SftpFile] = field(default_factory=dict)
-    listings: dict[int, AsyncIterator[list[tuple[bytes, Facts]]]] = field(default_factory=dict)
-    run: Run | None = None
-    next: int = 1
-
-    def number(self) -> int:
-        """A new number."""
-        self.next += 1
-        return self.next
-
-    async def close(self) -> None:
-        """Let go of everything."""
-        if self.run is not None:
-            self.run.stop()
-        if self.store is not None:
-            await self.store.close()
 
 
 class Service:
@@ -230,8 +158,8 @@ class Service:
             return await self._handle(client, peer, what, values)
 
         def hear(what: str, values: tuple[Any, ...]) -> None:
-            if what == "stop" and client.run is not None:
-                client.run.stop()
+            if what == "stop":
+                client.stop()
 
         peer = Peer(codec(Checkup, AreaRoom), reader, writer, handle, hear)
         try:
@@ -260,7 +188,7 @@ class Service:
                 return await self._carry(client, peer, *values)
             case _:
                 assert client.store is not None
-                return await _of_the_store(client, client.store, what, values)
+                return await of_the_store(client, client.store, what, values)
 
     def _close(self, *, stop_batches: bool) -> None:
         if self._runs and not stop_batches:
@@ -305,22 +233,21 @@ class Service:
             await store.close()
 
     async def _carry(
-        self, client: Client, peer: Peer, version: str, node: Node, name: str, umask: int, stopped: bool
+        self, client: Client, peer: Peer, version: str, node: Node, name: str, umask: int
     ) -> CannotReach | None:
         """Carry a batch of ours whose command has let go of its lock, and tell it how that goes on."""
         await self._lease(version, node, None)  # only to see that it would be given
         batch = Batches(self._home.batches).find(name)
         batch.lock()
         os.umask(umask)  # what is made here is made for that command
-        work = self._begin(self._carried(client, peer, node, batch, stopped))
+        work = self._begin(self._carried(client, peer, node, batch))
         try:
             return await asyncio.shield(work)
         except asyncio.CancelledError:  # the command has gone
-            if client.run is not None:
-                client.run.stop()
+            client.stop()
             raise
 
-    async def _carried(self, client: Client, peer: Peer, node: Node, batch: Batch, stopped: bool) -> CannotReach | None:
+    async def _carried(self, client: Client, peer: Peer, node: Node, batch: Batch) -> CannotReach | None:
         """A locked batch, from here to its end, whether or not its command stays."""
         try:
             journal = batch.journal()
@@ -337,7 +264,7 @@ class Service:
                 patience = load_settings(self._home).line.patience
                 run = client.run = Run(batch, journal, ends, listen, Ledger(self._home.ledger), patience)
                 self._runs[batch.name] = run
-                if stopped or peer.gone.is_set():
+                if client.stopped:
                     run.stop()
                 return await run.run()
             finally:
@@ -381,37 +308,3 @@ class _Shared:
 def _way(node: Node) -> tuple[object, ...]:
     """What of a node's entry a login depends on."""
     return node.address, node.port, node.user, node.key
-
-
-async def _of_the_store(client: Client, store: SftpStore, what: str, values: tuple[Any, ...]) -> Any:
-    """What a command asks of its store, or of a file that it has open."""
-    if what in _PLAIN:
-        return await getattr(store, what)(*values)
-    if what in _OPENING:
-        number = client.number()
-        client.files[number] = await getattr(store, what)(*values)
-        return number
-    match what:
-        case "resolve":
-            path, follow = values
-            return await store.resolve(path, follow=follow)
-        case "entries":
-            number = client.number()
-            client.listings[number] = store.entries(*values)
-            return number
-        case "more":
-            handful: list[tuple[bytes, Facts]] = await anext(client.listings[values[0]], [])
-            if not handful:
-                del client.listings[values[0]]
-            return handful
-        case "set_facts":
-            path, mode, mtime_ns = values
-            return await store.set_facts(path, mode=mode, mtime_ns=mtime_ns)
-    number, *rest = values
-    match what:
-        case "file.close":
-            return await client.files.pop(number).close()
-        case "file.facts" | "file.read" | "file.write" | "file.sync":
-            return await getattr(client.files[number], what.removeprefix("file."))(*rest)
-        case _:
-            raise Refused(f"a keeper does not know how to {what}")

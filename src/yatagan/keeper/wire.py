@@ -149,6 +149,7 @@ class Peer:
         self._next = 0
         self._waiting: dict[int, asyncio.Future[Any]] = {}
         self._tasks: set[asyncio.Task[None]] = set()
+        self._failure: Exception | None = None
         self.gone = asyncio.Event()
         self._reading = asyncio.create_task(self._read())
 
@@ -194,7 +195,7 @@ class Peer:
             self.gone.set()
             for future in self._waiting.values():
                 if not future.done():
-                    future.set_exception(Gone())
+                    future.set_exception(self._failure or Gone())
             for task in self._tasks:
                 task.cancel()
             self._writer.close()
@@ -207,7 +208,11 @@ class Peer:
             task.add_done_callback(self._tasks.discard)
         elif kind == "tell":
             what, *values = rest
-            self._hear(what, tuple(values))
+            try:
+                self._hear(what, tuple(values))
+            except Exception as error:  # a terminal that has gone, for one: whoever waits here must hear of it
+                self._failure = error
+                raise EOFError from error
         elif (future := self._waiting.get(number)) is not None and not future.done():
             if kind == "error":
                 future.set_exception(rest[0])

@@ -1,0 +1,131 @@
+"""What one connected command asks of a keeper: things of its store, and of the files that it has open."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import AsyncIterator
+from dataclasses import dataclass, field
+from typing import Any
+
+from yatagan.batches.run import Run
+from yatagan.errors import NeedsAnswer, Refused, StoreError
+from yatagan.keeper.wire import Gone, Peer
+from yatagan.nodes.answers import Answers, Question
+from yatagan.stores.interface import Facts
+from yatagan.stores.sftp import SftpFile, SftpStore
+
+#: What a store answers for others, word for word.
+_PLAIN = frozenset(
+    [
+        "look",
+        "look_closely",
+        "read_link",
+        "room",
+        "clock_ns",
+        "copy_part",
+        "make_directory",
+        "make_link",
+        "place_new",
+        "place_over",
+        "keep",
+        "rename",
+        "remove",
+        "remove_directory",
+        "digest",
+        "same_disk",
+        "writers_gone",
+    ]
+)
+_OPENING = frozenset(("open", "create_part", "reopen_part"))
+
+
+class Relay(Answers):
+    """Puts a server's questions to the command at the other end. Answers pass through and are not kept."""
+
+    def __init__(self, peer: Peer) -> None:
+        self._peer = peer
+
+    async def answer(self, question: Question) -> str:
+        """See `Answers`."""
+        try:
+            return str(await self._peer.ask("answer", question))
+        except Gone:
+            raise NeedsAnswer(question.node, question.text) from None
+
+    def tell(self, node: str, said: str) -> None:
+        """See `Answers`."""
+        self._peer.tell("said", node, said)
+
+    def waiting(self, node: str, seconds: float, *, reached: bool) -> None:
+        """See `Answers`."""
+        self._peer.tell("waiting", node, seconds, reached)
+
+    def waited(self) -> None:
+        """See `Answers`."""
+        self._peer.tell("waited")
+
+
+@dataclass(slots=True)
+class Client:
+    """What one connected command has of ours: a store, open files and listings by number, and a batch."""
+
+    store: SftpStore | None = None
+    files: dict[int, SftpFile] = field(default_factory=dict)
+    listings: dict[int, AsyncIterator[list[tuple[bytes, Facts]]]] = field(default_factory=dict)
+    run: Run | None = None
+    stopped: bool = False
+    next: int = 1
+
+    def number(self) -> int:
+        """A new number."""
+        self.next += 1
+        return self.next
+
+    def stop(self) -> None:
+        """Stop its batch, which may not have begun yet."""
+        self.stopped = True
+        if self.run is not None:
+            self.run.stop()
+
+    async def close(self) -> None:
+        """Let go of everything."""
+        self.stop()
+        if self.store is not None:
+            for file in self.files.values():
+                with contextlib.suppress(StoreError):  # they would stay open on the node as long as the login
+                    await file.close()
+            await self.store.close()
+
+
+async def of_the_store(client: Client, store: SftpStore, what: str, values: tuple[Any, ...]) -> Any:
+    """What a command asks of its store, or of a file that it has open."""
+    if what in _PLAIN:
+        return await getattr(store, what)(*values)
+    if what in _OPENING:
+        number = client.number()
+        client.files[number] = await getattr(store, what)(*values)
+        return number
+    match what:
+        case "resolve":
+            path, follow = values
+            return await store.resolve(path, follow=follow)
+        case "entries":
+            number = client.number()
+            client.listings[number] = store.entries(*values)
+            return number
+        case "more":
+            handful: list[tuple[bytes, Facts]] = await anext(client.listings[values[0]], [])
+            if not handful:
+                del client.listings[values[0]]
+            return handful
+        case "set_facts":
+            path, mode, mtime_ns = values
+            return await store.set_facts(path, mode=mode, mtime_ns=mtime_ns)
+    number, *rest = values
+    match what:
+        case "file.close":
+            return await client.files.pop(number).close()
+        case "file.facts" | "file.read" | "file.write" | "file.sync":
+            return await getattr(client.files[number], what.removeprefix("file."))(*rest)
+        case _:
+            raise Refused(f"a keeper does not know how to {what}")
