@@ -210,7 +210,7 @@ def openssh(tmp_path_factory: pytest.TempPathFactory) -> Iterator[OpenSsh]:
 def far(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> Iterator[Far]:
     """A saved node that takes keys and runs commands: once a practice node, once a real OpenSSH server.
 
-    In modules marked `kept` it is open, so that all goes through its keeper.
+    In modules marked `kept`, with the kinds of node, these are open, so that all goes through their keepers.
     """
     if request.param == "practice":
         found = request.getfixturevalue("practice").far()
@@ -218,7 +218,8 @@ def far(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> Ite
         (tmp_path / "far").mkdir()
         found = request.getfixturevalue("openssh").far(tmp_path / "far")
     program(*found.add)
-    if request.node.get_closest_marker("kept") is None:
+    marker = request.node.get_closest_marker("kept")
+    if marker is None or found.kind not in marker.args:
         yield found
     else:
         program("node", "open", found.name)

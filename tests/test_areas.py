@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -17,11 +18,13 @@ from yatagan.errors import Refused
 
 
 @pytest.fixture
-def far(program: Program, practice: Practice) -> Far:
+def far(program: Program, practice: Practice) -> Iterator[Far]:
     """What is said and refused here is our own doing: one kind of node will do, but where a real one is asked for."""
     found = practice.far()
     program(*found.add)
-    return found
+    program("node", "open", found.name)
+    yield found
+    program("node", "close", found.name)
 
 
 @pytest.fixture

@@ -15,7 +15,7 @@ import pytest
 from conftest import YATAGAN, Far, Program
 from yatagan.cli.main import program as root_command
 
-pytestmark = pytest.mark.kept
+pytestmark = pytest.mark.kept("practice", "openssh")
 
 
 def every_command(group: click.Group, path: tuple[str, ...] = ()) -> list[tuple[str, ...]]:

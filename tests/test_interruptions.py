@@ -276,29 +276,30 @@ def _alive(pid: int) -> bool:
         return False
 
 
-def test_two_machines_stage_the_same_name_at_once(program: Program, far: Far, tmp_path: Path) -> None:
+@pytest.mark.server
+def test_two_machines_stage_the_same_name_at_once(program: Program, oak: Far, tmp_path: Path) -> None:
     """Both planned before either arrived: one whole file, and the other is told why not."""
     (tmp_path / "home2").mkdir()
     (tmp_path / "near2").mkdir()
     other = Program(tmp_path / "home2", tmp_path / "near2")
-    other(*far.add)
+    other(*oak.add)
     contents = {program: os.urandom(60_000_000), other: os.urandom(60_000_000)}
     for who, data in contents.items():
         (who.directory / "same").write_bytes(data)
 
     def parts() -> int:
-        return sum(size > 0 for size in part_sizes(far.root))
+        return sum(size > 0 for size in part_sizes(oak.root))
 
-    first = program.start("stage", "same", f"{far.name}:", "--json")
+    first = program.start("stage", "same", f"{oak.name}:", "--json")
     wait_for(lambda: parts() == 1)
     first.send_signal(signal.SIGSTOP)  # in mid-file, until the second has planned too
-    second = other.start("stage", "same", f"{far.name}:", "--json")
+    second = other.start("stage", "same", f"{oak.name}:", "--json")
     wait_for(lambda: parts() == 2)
     first.send_signal(signal.SIGCONT)
     ended = {
         who: (*child.communicate(timeout=100), child.returncode) for who, child in ((program, first), (other, second))
     }
-    landed = (far.root / "same").read_bytes()
+    landed = (oak.root / "same").read_bytes()
     assert landed in contents.values()
     for who, (out, err, status) in ended.items():
         if contents[who] == landed:
@@ -306,7 +307,7 @@ def test_two_machines_stage_the_same_name_at_once(program: Program, far: Far, tm
         else:
             assert status == 1, out + err
             assert who.json("batch", "show")["steps"][0]["reason"] == "appeared"
-    assert not list(far.root.glob(".yatagan-*.part"))
+    assert not list(oak.root.glob(".yatagan-*.part"))
 
 
 def test_a_source_that_grows_never_lands_as_a_mixture(program: Program, practice: Practice) -> None:

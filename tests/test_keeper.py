@@ -98,7 +98,7 @@ def _limit(pid: int, name: str) -> str:
 
 
 def _runs(pid: int) -> bool:
-    with contextlib.suppress(FileNotFoundError):
+    with contextlib.suppress(OSError):
         # Nobody may be there to take note of an orphan's end.
         return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[0] != "Z"
     return False

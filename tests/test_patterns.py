@@ -36,7 +36,7 @@ MATCHES = [
     ("./x/./a", ["x/a"], ["a"]),
 ]
 
-pytestmark = pytest.mark.kept
+pytestmark = pytest.mark.kept("practice", "openssh")
 
 
 @pytest.mark.parametrize(("pattern", "matched", "others"), MATCHES, ids=lambda value: str(value))

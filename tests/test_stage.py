@@ -37,6 +37,8 @@ STRANGE = [
     b"tab\there",
 ]
 
+pytestmark = pytest.mark.kept("openssh")
+
 
 def make_tree(root: Path) -> None:
     """Files, a link, an empty directory, modes and times of all sorts."""

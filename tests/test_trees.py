@@ -208,7 +208,7 @@ def _expected(near: dict[bytes, Entry], far: dict[bytes, Entry]) -> tuple[dict[b
 
 
 TestStaging = Staging.TestCase
-TestStaging.settings = settings(max_examples=40, stateful_step_count=25, deadline=None)
+TestStaging.settings = settings(max_examples=25, stateful_step_count=25, deadline=None)
 
 
 # -- records ---------------------------------------------------------------------------------------------

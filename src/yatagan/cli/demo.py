@@ -140,7 +140,8 @@ def _farewell(tour: _Tour, seconds: float) -> None:
     if shutil.which("yatagan") is None:
         click.echo(f"  export PATH={shlex.quote(str(Path(sys.executable).parent))}:$PATH")
     click.echo(f"  export YATAGAN_HOME={shlex.quote(str(tour.directory / 'home'))}")
-    click.echo("  yatagan stage fen/notes bittern:     # asks for a password and a one-time code:")
     click.echo("  cat practice/site/bittern.password; head -1 practice/site/bittern.codes")
+    click.echo("  yatagan node open bittern            # asks for these two, once for all that follows")
+    click.echo("  yatagan stage fen/notes bittern:")
     click.echo("The practice nodes go on running until you stop them:")
     click.echo("  yatagan practice --root practice --stop")

@@ -13,7 +13,7 @@ from yatagan import __version__
 from yatagan.batches.events import Listener
 from yatagan.batches.states import BatchState
 from yatagan.config.nodes import Node
-from yatagan.errors import CannotReach, Fault, StoreError
+from yatagan.errors import BatchInUse, CannotReach, Fault, StoreError
 from yatagan.keeper.meeting import Meeting
 from yatagan.keeper.wire import Codec, Gone, Peer
 from yatagan.nodes.answers import Answers
@@ -167,11 +167,20 @@ class KeptRun:
             )
             return problem
         except Gone:
-            self._batch.lock()
+            await self._take_back()
             self._journal.settle(BatchState.INTERRUPTED, Fault.LINE_LOST, "its keeper has ended")
             return _ended(self._node.name)
         finally:
             await self._peer.close()
+
+    async def _take_back(self) -> None:
+        """Hold the batch's lock again: a process that is killed lets go of it a moment later than of its sockets."""
+        for wait in (0.1, 0.3, 1.0, 3.0):
+            try:
+                return self._batch.lock()
+            except BatchInUse:
+                await asyncio.sleep(wait)
+        return self._batch.lock()
 
 
 class KeptFile:

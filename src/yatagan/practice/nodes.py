@@ -21,6 +21,7 @@ from typing import Any
 
 import asyncssh
 
+from yatagan.practice import faults
 from yatagan.practice.faults import Trouble
 from yatagan.practice.files import PracticeFiles
 
@@ -291,14 +292,17 @@ class PracticeNode:
 
     async def _follow_faults(self) -> None:
         """What must happen when a fault is set, and not only at the next request."""
+        seen = faults.Faults()
         while True:
             now = self.trouble.now
-            key = self.site.other_key if now.other_key else self.site.host_key(self.name)
-            for acceptor in self._acceptors:
-                acceptor.update(server_host_keys=[str(key)])
-            for connection in list(self.connections):
+            if now.other_key != seen.other_key:
+                key = self.site.other_key if now.other_key else self.site.host_key(self.name)
+                for acceptor in self._acceptors:
+                    acceptor.update(server_host_keys=[str(key)])
+            for connection in list(self.connections) if now.away is not None else ():
                 if _address(connection) == now.away:
                     connection.abort()
+            seen = now
             await asyncio.sleep(_FOLLOW_SECONDS)
 
     def close(self) -> None:
