@@ -392,3 +392,27 @@ def test_a_peer_that_goes_away_in_the_middle() -> None:
         await here.close()
 
     asyncio.run(work())
+
+
+def test_news_that_cannot_be_told_end_the_conversation_with_the_reason() -> None:
+    """As when the terminal has gone: whoever waits for the answer must not take it for the keeper's end."""
+
+    async def work() -> None:
+        async def handle(what: str, values: tuple[Any, ...]) -> Any:
+            ends[1].tell("news")
+            await asyncio.sleep(3600)
+
+        def hear(what: str, values: tuple[Any, ...]) -> None:
+            raise BrokenPipeError
+
+        near, far = socket.socketpair()
+        ends = []
+        for end in (near, far):
+            reader, writer = await asyncio.open_unix_connection(sock=end)
+            ends.append(Peer(codec(), reader, writer, handle, hear))
+        with pytest.raises(BrokenPipeError):
+            await ends[0].ask("carry")
+        for peer in ends:
+            await peer.close()
+
+    asyncio.run(work())
