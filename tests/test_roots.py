@@ -100,6 +100,7 @@ def test_a_batch_goes_where_it_was_accepted_for(program: Program, tmp_path: Path
 
 def test_settings(program: Program) -> None:
     assert "line.patience    20s" in program("config", "show").stdout
+    assert f"{program.directory}  the working directory" in program("config", "show").stdout
     (program.home / "settings.toml").write_text('# ours\n[line]\npatience = "20s"  # short\n')
     assert "is 30m now" in program("config", "set", "line.patience", "30m").stdout
     program("config", "set", "login-node.size", "5GB")

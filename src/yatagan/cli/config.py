@@ -8,7 +8,7 @@ from dataclasses import asdict
 import click
 
 from yatagan.cli.context import App, as_json, say_json
-from yatagan.cli.text import facts, show, size
+from yatagan.cli.text import facts, show, size, table
 from yatagan.config.settings import Settings, allow_root, change_setting, forbid_root
 from yatagan.config.units import spell_duration
 from yatagan.errors import BadPlace
@@ -47,7 +47,7 @@ def set_(setting: str, value: str, json_: bool) -> None:
 @click.option("--write/--read", "writing", default=False, help="Also to write there, or only to read (the default).")
 @as_json
 def allow(directory: str, writing: bool, json_: bool) -> None:
-    """Let commands touch DIRECTORY though they do not name it: links may lead there.
+    """Let links lead to DIRECTORY, to read or also to write there.
 
     One that is only to be read is then never written to, not even when a command names it.
     """
@@ -87,17 +87,24 @@ def _say_all(app: App, settings: Settings) -> None:
 
 def _show(app: App, settings: Settings) -> None:
     line, login_node, roots = settings.line, settings.login_node, settings.roots
-    here = [os.fsdecode(root) for root in app.roots().near]
+    table(
+        ("setting", "value", "what it says"),
+        [
+            ("line.patience", spell_duration(line.patience), "how long a batch waits for a lost line"),
+            ("line.silence", spell_duration(line.silence), "how long a server may leave everything unanswered"),
+            ("line.keepalive", spell_duration(line.keepalive), "how often the line itself is tested"),
+            ("login-node.size", size(login_node.size), "a larger stage through a login node is cautioned against"),
+            ("login-node.time", spell_duration(login_node.time), "and so is one that takes longer"),
+        ],
+    )
+    here, *project = (os.fsdecode(root) for root in app.roots().near)
+    click.echo(click.style("What may be touched of this machine, besides what a command names", bold=True))
     facts(
         [
-            ("line.patience", f"{spell_duration(line.patience)}: so long a batch waits for a lost line"),
-            ("line.silence", f"{spell_duration(line.silence)}: so long a server may not answer"),
-            ("line.keepalive", f"{spell_duration(line.keepalive)}: so often the line is tested"),
-            ("login-node.size", f"{size(login_node.size)}: more through a login node is cautioned against"),
-            ("login-node.time", f"{spell_duration(login_node.time)}: and so is what takes longer"),
-            ("touched", f"{', '.join(map(show, here))}, and what a command names"),
-            *(("", f"{show(root)}, only to read") for root in roots.readable),
-            *(("", f"{show(root)}, also to write") for root in roots.writable),
-            ("saved in", show(str(app.home.settings_file))),
+            (show(here), "the working directory"),
+            *((show(root), "the project") for root in project if root != here),
+            *((show(root), "allowed, only to read") for root in roots.readable),
+            *((show(root), "allowed, also to write") for root in roots.writable),
         ]
     )
+    click.echo(f"saved in {show(str(app.home.settings_file))}")

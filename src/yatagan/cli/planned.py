@@ -37,7 +37,7 @@ def show_plan(
     click.echo(click.style(f"Plan: {names}{origin} to {into}", bold=True))
     for caution in cautions:
         if caution.first:
-            click.echo("  " + click.style(caution.text, fg="yellow", bold=True))
+            text.urgent(caution.text)
     text.facts(
         [
             ("carry", _carried(plan)),

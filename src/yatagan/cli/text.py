@@ -127,6 +127,12 @@ def facts(rows: Iterable[tuple[str, str]], indent: int = 2) -> None:
             click.echo(" " * indent + click.style(head.ljust(wide), dim=True) + "  " + line)
 
 
+def urgent(words: str) -> None:
+    """Print words that must not be overlooked, on as many lines as they need."""
+    for line in _wrap(words, width() - 2):
+        click.echo("  " + click.style(line, fg="yellow", bold=True))
+
+
 def _wrap(text: str, room: int) -> list[str]:
     lines, line = [], ""
     for word in text.split(" "):
