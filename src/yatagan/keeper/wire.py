@@ -26,6 +26,8 @@ from yatagan.stores import interface
 
 _LOG = logging.getLogger(__name__)
 _LENGTHS = struct.Struct(">II")
+#: What JSON has words for.
+_PLAIN = frozenset((type(None), bool, int, float, str))
 #: Longest frame that is read: the largest answer is a handful of a directory's entries.
 _LONGEST = 16 << 20
 
@@ -46,6 +48,11 @@ class Codec:
 
     def __init__(self, *more: type[Any]) -> None:
         self._classes = {**_classes(), **{each.__name__: each for each in more}}
+        self._fields = {
+            name: tuple(field.name for field in fields(each))
+            for name, each in self._classes.items()
+            if is_dataclass(each)
+        }
 
     def pack(self, value: object) -> bytes:
         """One frame. Raises TypeError for what cannot travel."""
@@ -61,30 +68,25 @@ class Codec:
         except (KeyError, TypeError, RecursionError) as error:
             raise ValueError(f"not understood: {error}") from error
 
-    def _spell(self, value: object, body: list[bytes]) -> object:
-        if isinstance(value, Enum):
-            return {"is": self._name(value), "of": value.value}
-        if value is None or isinstance(value, bool | int | float | str):
+    def _spell(self, value: Any, body: list[bytes]) -> object:
+        kind = type(value)  # a listing is made of a few kinds, told apart a million times
+        if kind in _PLAIN:
             return value
-        if isinstance(value, bytes):
+        if kind is bytes:
             body.append(value)
             return {"b": len(value)}
-        if isinstance(value, tuple | list):
+        if kind is tuple or kind is list:
             return [self._spell(each, body) for each in value]
-        if isinstance(value, dict):
+        if kind is dict:
             return {"d": [[key, self._spell(each, body)] for key, each in value.items()]}
-        if isinstance(value, YataganError):
-            return {"is": self._name(value), "of": self._spell(vars(value), body), "says": str(value)}
-        if is_dataclass(value):
-            facts = [self._spell(getattr(value, field.name), body) for field in fields(value)]
-            return {"is": self._name(value), "of": facts}
-        raise TypeError(f"{type(value).__name__} cannot travel")
-
-    def _name(self, value: object) -> str:
-        name = type(value).__name__
-        if self._classes.get(name) is not type(value):
+        name = kind.__name__
+        if self._classes.get(name) is not kind:
             raise TypeError(f"{name} cannot travel")
-        return name
+        if issubclass(kind, Enum):
+            return {"is": name, "of": value.value}
+        if issubclass(kind, YataganError):
+            return {"is": name, "of": self._spell(vars(value), body), "says": str(value)}
+        return {"is": name, "of": [self._spell(getattr(value, field), body) for field in self._fields[name]]}
 
     def _read(self, spelled: Any, body: _Bytes) -> Any:
         if isinstance(spelled, list):
