@@ -39,7 +39,7 @@ class Program:
 
     def environment(self) -> dict[str, str]:
         # As a user's environment is: no agent, no home of ours, and compiled modules kept between runs.
-        left_out = ("SSH_", "YATAGAN_", "PYTHONDONTWRITEBYTECODE")
+        left_out = ("SSH_", "YATAGAN_", "XDG_", "PYTHONDONTWRITEBYTECODE")
         clean = {key: value for key, value in os.environ.items() if not key.startswith(left_out)}
         return {**clean, "YATAGAN_HOME": str(self.home), "HOME": str(self.home), "LC_ALL": "C.UTF-8"}
 

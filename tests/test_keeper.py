@@ -243,8 +243,13 @@ def test_a_file_server_that_dies_costs_no_login(program: Program, oak: Far) -> N
 
 @pytest.mark.parametrize(
     ("how", "why"),
-    [("line", "the line was lost"), ("time", "its time was up"), ("signal", "it was told to end")],
-    ids=["line", "time", "signal"],
+    [
+        ("line", "the line was lost"),
+        ("time", "its time was up"),
+        ("signal", "it was told to end"),
+        ("socket", "its socket was taken away"),
+    ],
+    ids=["line", "time", "signal", "socket"],
 )
 def test_every_end_is_clean_and_told(program: Program, practice: Practice, bittern: Far, how: str, why: str) -> None:
     if how == "line":
@@ -256,6 +261,9 @@ def test_every_end_is_clean_and_told(program: Program, practice: Practice, bitte
         program("node", "open", "bittern", "--for", "1s")
     elif how == "signal":
         os.kill(keeper, signal.SIGTERM)
+    elif how == "socket":
+        home = Home(program.home, program.home, program.home, Path("/tmp", f"yatagan-{os.getuid()}"))
+        Meeting(home, "bittern").socket.unlink()
     wait_for(lambda: not _runs(keeper))
     assert f": {why}" in program("node", "list").stdout
     assert "nobody to answer" in program("list", "bittern:", expect=3).stderr

@@ -76,6 +76,14 @@ class Meeting:
             os.close(self._held)
             self._held = None
 
+    def is_held(self) -> bool:
+        """Whether commands still find the one keeper here: its lock and its socket, and not others in their place."""
+        try:
+            here = os.stat(self._lock)
+            return self._held is not None and os.path.samestat(here, os.fstat(self._held)) and self.socket.is_socket()
+        except OSError:
+            return False
+
     def connect(self) -> socket.socket | None:
         """A connection to the keeper; None where none of ours is running."""
         if not os.path.lexists(self.socket) or not _is_private(self.socket.parent):

@@ -2,7 +2,7 @@
 
 It begins with one conversation, over a socket that it was started with: the command that opens the node, whose
 terminal answers what the server asks. Once it is let in, others may connect. It ends, and says why, when it is
-closed, when its time is up, when the line is lost, or when it is told to end as every process may be.
+closed, when its time is up, when the line is lost, when nobody can reach it any more, or when it is told to end.
 """
 
 from __future__ import annotations
@@ -116,6 +116,8 @@ class Service:
                     self._end("the line was lost")
                 elif time.time() >= self._until:
                     self._end("its time was up")
+                elif not self._meeting.is_held():  # as when the user logs out of this machine
+                    self._end("its socket was taken away")
             with contextlib.suppress(TimeoutError):
                 async with asyncio.timeout(min(_TICK, max(0.0, self._until - time.time()) or _TICK)):
                     await self._changed.wait()
