@@ -28,7 +28,7 @@ from yatagan.config.home import Home
 from yatagan.errors import BatchInUse, ChangedHostKey, Fault, NeedsAnswer, Refused, StoreError, YataganError
 from yatagan.keeper import meeting
 from yatagan.keeper.kept import codec
-from yatagan.keeper.meeting import Meeting
+from yatagan.keeper.meeting import Ending, Meeting
 from yatagan.keeper.wire import Codec, Gone, Peer
 from yatagan.stores.interface import Facts, Kind
 
@@ -283,6 +283,19 @@ def test_where_keeper_and_commands_meet(tmp_path: Path) -> None:
     assert len(os.fsencode(far.socket)) <= 103 and far.socket.parent != tmp_path / ("deep" * 40)
     near.prepare()
     assert near.socket.parent.stat().st_mode & 0o777 == 0o700 and near.connect() is None
+    near.take()
+    again = Meeting(home(tmp_path / "run"), "oak")
+    with pytest.raises(Refused):
+        again.take()
+    near.leave(Ending(7.0, "its time was up"))
+    assert os.listdir(near.socket.parent) == [near.socket.with_suffix(".ended").name]
+    assert again.ending() == Ending(7.0, "its time was up")
+    again.take()
+    assert again.ending() is None
+    near.leave(None)  # who has nothing here any more takes nothing away
+    with pytest.raises(Refused):
+        near.take()
+    again.leave(None)
     near.socket.parent.chmod(0o750)
     with pytest.raises(Refused):
         near.prepare()

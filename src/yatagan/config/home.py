@@ -58,7 +58,7 @@ class Home:
 
 def find_project(start: Path) -> Path | None:
     """The root of the project that a directory is in: the nearest one up that holds a project file."""
-    return next((above for above in (start, *start.parents) if (above / PROJECT_FILE).is_file()), None)
+    return next((above for above in (start, *start.parents) if os.path.isfile(above / PROJECT_FILE)), None)
 
 
 def write_whole(file: Path, text: str) -> None:

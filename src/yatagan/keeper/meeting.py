@@ -59,30 +59,46 @@ class Meeting:
             )
 
     def take(self) -> None:
-        """Become the one keeper of the node, as long as this process lives. Raises Refused."""
+        """Become the one keeper of the node, until we leave or this process ends. Raises Refused."""
         self.prepare()
-        descriptor = os.open(self._lock, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
-        try:
-            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
-            os.close(descriptor)
-            raise Refused(f"{self.node} is being opened by another command, or is open", "yatagan node list") from None
-        self._held = descriptor
-        self.leave(None)
+        while not self._owns_lock():
+            self._let_go()  # of a file that another keeper has removed meanwhile
+            descriptor = os.open(self._lock, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
+            try:
+                fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except OSError:
+                os.close(descriptor)
+                why = f"{self.node} is being opened by another command, or is open"
+                raise Refused(why, "yatagan node list") from None
+            self._held = descriptor
+        self.socket.unlink(missing_ok=True)
+        self._note.unlink(missing_ok=True)
 
-    def give_up(self) -> None:
-        """Let others open the node."""
+    def _owns_lock(self) -> bool:
+        try:
+            return self._held is not None and os.path.samestat(os.stat(self._lock), os.fstat(self._held))
+        except OSError:
+            return False
+
+    def is_found(self) -> bool:
+        """Whether commands can still find us here."""
+        return self._owns_lock() and self.socket.is_socket()
+
+    def leave(self, ending: Ending | None) -> None:
+        """Let others open the node, and leave word of how we ended. What is not ours any more is not touched."""
+        if self._owns_lock():
+            with contextlib.suppress(OSError):
+                self.socket.unlink(missing_ok=True)
+                if ending is not None:
+                    word = json.dumps({"when": ending.when, "why": ending.why})
+                    self._note.write_text(word, encoding="utf-8")
+                self._lock.unlink()
+        self._let_go()
+
+    def _let_go(self) -> None:
         if self._held is not None:
             os.close(self._held)
             self._held = None
-
-    def is_held(self) -> bool:
-        """Whether commands still find the one keeper here: its lock and its socket, and not others in their place."""
-        try:
-            here = os.stat(self._lock)
-            return self._held is not None and os.path.samestat(here, os.fstat(self._held)) and self.socket.is_socket()
-        except OSError:
-            return False
 
     def connect(self) -> socket.socket | None:
         """A connection to the keeper; None where none of ours is running."""
@@ -106,14 +122,6 @@ class Meeting:
             return Ending(**json.loads(self._note.read_text(encoding="utf-8")))
         except (OSError, ValueError, TypeError):
             return None
-
-    def leave(self, ending: Ending | None) -> None:
-        """Take the socket away, and leave word of how it ended."""
-        with contextlib.suppress(OSError):
-            self.socket.unlink(missing_ok=True)
-            self._note.unlink(missing_ok=True)
-            if ending is not None:
-                self._note.write_text(json.dumps({"when": ending.when, "why": ending.why}), encoding="utf-8")
 
 
 def _is_private(directory: Path) -> bool:

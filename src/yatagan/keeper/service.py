@@ -70,7 +70,7 @@ class Service:
         try:
             self._hold(await log_in(self._node, self._home, self._line, answers))
         except BaseException:
-            self._meeting.give_up()
+            self._meeting.leave(None)
             raise
         self._server = await asyncio.start_unix_server(self._connected, path=self._meeting.socket)
         os.chmod(self._meeting.socket, 0o600)
@@ -116,7 +116,7 @@ class Service:
                     self._end("the line was lost")
                 elif time.time() >= self._until:
                     self._end("its time was up")
-                elif not self._meeting.is_held():  # as when the user logs out of this machine
+                elif not self._meeting.is_found():  # as when the user logs out of this machine
                     self._end("its socket was taken away")
             with contextlib.suppress(TimeoutError):
                 async with asyncio.timeout(min(_TICK, max(0.0, self._until - time.time()) or _TICK)):
