@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import ctypes
+import gc
 import resource
 import socket
 import sys
@@ -28,8 +29,8 @@ def _keep_memory_to_ourselves() -> None:
         ctypes.CDLL(None).prctl(_PR_SET_DUMPABLE, 0, 0, 0, 0)
 
 
-async def _main(beginning: socket.socket) -> None:
-    """Log in as the command that started us asks, and serve once that is done."""
+async def _begin(beginning: socket.socket) -> Service | None:
+    """Log in as the command that started us asks; None when it gave up."""
     service: Service | None = None
     opened = asyncio.Event()
 
@@ -48,7 +49,13 @@ async def _main(beginning: socket.socket) -> None:
     peer = Peer(codec(), reader, writer, handle, lambda what, values: None)
     await peer.gone.wait()  # the command hangs up when it has its answer, or gives up
     await peer.close()
-    if opened.is_set() and service is not None:
+    return service if opened.is_set() else None
+
+
+async def _main(beginning: socket.socket) -> None:
+    service = await _begin(beginning)
+    gc.collect()  # of the conversation nothing must stay, and what was typed least of all
+    if service is not None:
         await service.serve()
 
 
