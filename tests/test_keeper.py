@@ -270,6 +270,20 @@ def test_every_end_is_clean_and_told(program: Program, practice: Practice, bitte
     assert (program.home / "keepers" / "bittern.log").read_text() == ""
 
 
+def test_a_keeper_that_does_not_answer_is_named(program: Program, practice: Practice) -> None:
+    program(*practice.far().add)
+    program("node", "open", "heron")
+    keeper = openness(program)["process"]
+    os.kill(keeper, signal.SIGSTOP)
+    try:
+        assert f"heron: using its open login failed: its process {keeper} does not answer" in (
+            program("node", "list").stderr
+        )
+    finally:
+        os.kill(keeper, signal.SIGCONT)
+    program("node", "close", "heron")
+
+
 # -- the socket ------------------------------------------------------------------------------------------
 
 

@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from yatagan.cli import completing
+from yatagan.cli import completing, words
 from yatagan.cli.checkup import check
 from yatagan.cli.context import App, as_json, run, say_json
 from yatagan.cli.opening import Openness, as_fields, close_command, open_command, openness
-from yatagan.cli.text import facts, moment, show, table
+from yatagan.cli.text import facts, moment, show, table, warn
 from yatagan.config.nodes import Node, Role
 from yatagan.errors import Refused
 
@@ -88,6 +88,8 @@ def list_(json_: bool) -> None:
                 click.echo(f"{name} carries {', '.join(state.status.batches)}")
             if state.ending is not None:
                 click.echo(f"{name} was open until {moment(int(state.ending.when * 1e9))}: {state.ending.why}")
+            if state.trouble is not None:
+                warn("; ".join(words.explain(state.trouble)[:2]))
 
 
 async def _states(app: App, nodes: list[Node]) -> dict[str, Openness]:

@@ -105,10 +105,11 @@ async def _close(app: App, name: str, *, stop_batches: bool) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class Openness:
-    """Whether a node is open, and if not, how that ended."""
+    """Whether a node is open; if not, how that ended; and what is wrong with its keeper, if anything is."""
 
     status: Status | None
-    ending: Ending | None
+    ending: Ending | None = None
+    trouble: CannotReach | None = None
 
 
 async def openness(app: App, node: str) -> Openness:
@@ -116,9 +117,9 @@ async def openness(app: App, node: str) -> Openness:
     keeper = app.keeper(node)
     if keeper is not None:
         try:
-            return Openness(await keeper.status(), None)
-        except CannotReach:
-            pass  # it ended just now
+            return Openness(await keeper.status())
+        except CannotReach as error:
+            return Openness(None, trouble=error)
     return Openness(None, Meeting(app.home, node).ending())
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import os
 import socket
 from collections.abc import AsyncIterator
@@ -78,6 +79,29 @@ async def converse(
     return Peer(codec(*more), reader, writer, handle, hear)
 
 
+#: Seconds in which a keeper must have answered what takes it no time, and what may take it a round with its node.
+_AT_ONCE, _SOON = 5.0, 45.0
+
+
+@contextlib.asynccontextmanager
+async def _answered(node: str, peer: Peer, seconds: float) -> AsyncIterator[None]:
+    """Wait no longer than this. Raises CannotReach, also for a keeper that has gone."""
+    try:
+        async with asyncio.timeout(seconds):
+            yield
+    except Gone:
+        raise _ended(node) from None
+    except TimeoutError:
+        process = f" {peer.process}" if peer.process is not None else ""
+        raise CannotReach(
+            node,
+            "keeper",
+            f"its process{process} does not answer",
+            passing=False,
+            remedy=f"end it with: kill -9{process}; a batch that it carries can be resumed",
+        ) from None
+
+
 def _ended(node: str) -> CannotReach:
     return CannotReach(node, "keeper", "it ended just now", remedy=f"yatagan node open {node}")
 
@@ -97,12 +121,13 @@ class Keeper:
             raise _ended(self.node)
         return await converse(connection, self._answers, listener, *more)
 
-    async def _ask(self, what: str, *values: object, more: tuple[type[Any], ...] = ()) -> Any:
+    async def _ask(
+        self, what: str, *values: object, more: tuple[type[Any], ...] = (), seconds: float = _AT_ONCE
+    ) -> Any:
         peer = await self.connect(None, *more)
         try:
-            return await peer.ask(what, *values)
-        except Gone:
-            raise _ended(self.node) from None
+            async with _answered(self.node, peer, seconds):
+                return await peer.ask(what, *values)
         finally:
             await peer.close()
 
@@ -120,10 +145,10 @@ class Keeper:
         """Log out; returns when that is done. Raises BatchInUse while it carries some, unless told to stop them too."""
         peer = await self.connect()
         try:
-            await peer.ask("close", batches)
-            await peer.gone.wait()
-        except Gone:
-            pass
+            async with _answered(self.node, peer, _SOON):
+                with contextlib.suppress(Gone):
+                    await peer.ask("close", batches)
+                await peer.gone.wait()
         finally:
             await peer.close()
 
@@ -131,7 +156,7 @@ class Keeper:
         """What the node can do, looked at by the keeper."""
         from yatagan.stores.checkup import AreaRoom, Checkup
 
-        found: Checkup = await self._ask("check", __version__, node, more=(Checkup, AreaRoom))
+        found: Checkup = await self._ask("check", __version__, node, more=(Checkup, AreaRoom), seconds=_SOON)
         return found
 
 
@@ -351,11 +376,10 @@ class KeptSource:
         """See `Source.open`."""
         peer = await self._keeper.connect()
         try:
-            lease: Lease = await peer.ask("lease", __version__, self._node, self._pinned)
-        except BaseException as error:
+            async with _answered(self._node.name, peer, _SOON):
+                lease: Lease = await peer.ask("lease", __version__, self._node, self._pinned)
+        except BaseException:
             await peer.close()
-            if isinstance(error, Gone):
-                raise _ended(self._node.name) from None
             raise
         self._pinned = lease.address
         return KeptStore(self._node, peer, lease)

@@ -135,9 +135,15 @@ def _is_private(directory: Path) -> bool:
 
 def is_ours(connection: socket.socket) -> bool:
     """Whether the process at the other end is the same user's. Where that cannot be asked, the directory must do."""
+    _, user = who_is(connection)
+    return user in (None, os.getuid())
+
+
+def who_is(connection: socket.socket) -> tuple[int | None, int | None]:
+    """The process at the other end and its user, by number; None where that cannot be asked."""
     option: Any = getattr(socket, "SO_PEERCRED", None)
     if option is None:
-        return True
+        return None, None
     layout = struct.Struct("3i")
-    _, user, _ = layout.unpack(connection.getsockopt(socket.SOL_SOCKET, option, layout.size))
-    return bool(user == os.getuid())
+    process, user, _ = layout.unpack(connection.getsockopt(socket.SOL_SOCKET, option, layout.size))
+    return process, user

@@ -21,6 +21,7 @@ from yatagan import errors
 from yatagan.batches import events, states, steps
 from yatagan.config import areas, nodes
 from yatagan.errors import YataganError
+from yatagan.keeper.meeting import who_is
 from yatagan.nodes import answers
 from yatagan.stores import interface
 
@@ -154,6 +155,11 @@ class Peer:
         self._failure: Exception | None = None
         self.gone = asyncio.Event()
         self._reading = asyncio.create_task(self._read())
+
+    @property
+    def process(self) -> int | None:
+        """The number of the process at the other end; None where that cannot be asked."""
+        return who_is(self._writer.get_extra_info("socket"))[0]
 
     @property
     def backlog(self) -> int:
