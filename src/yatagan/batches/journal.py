@@ -27,12 +27,14 @@ from yatagan.batches.steps import Change, Modes, Prove, Step, StepKind, Times
 from yatagan.errors import Fault, JournalError
 from yatagan.stores.interface import Facts, Kind
 
-_SCHEMA = """
+#: Counts changes of the tables: a journal of another format is told apart, not misread.
+_FORMAT = 2
+_SCHEMA = f"""
 CREATE TABLE batch (
     id TEXT NOT NULL, created_ns INTEGER NOT NULL, command TEXT NOT NULL, source_node TEXT NOT NULL,
     destination_node TEXT NOT NULL, destination BLOB NOT NULL, prove TEXT NOT NULL,
     modes TEXT NOT NULL, times TEXT NOT NULL, roots TEXT NOT NULL,
-    state TEXT NOT NULL, fault TEXT, detail TEXT NOT NULL DEFAULT '', pins TEXT NOT NULL DEFAULT '{}',
+    state TEXT NOT NULL, fault TEXT, detail TEXT NOT NULL DEFAULT '', pins TEXT NOT NULL DEFAULT '{{}}',
     seconds REAL NOT NULL DEFAULT 0, recorded TEXT NOT NULL DEFAULT '');
 CREATE TABLE step (
     number INTEGER PRIMARY KEY, phase INTEGER NOT NULL, kind TEXT NOT NULL, source BLOB NOT NULL,
@@ -42,7 +44,7 @@ CREATE TABLE step (
     detail TEXT NOT NULL);
 CREATE INDEX step_open ON step (phase, number) WHERE state IN ('waiting', 'moving', 'whole', 'proven');
 CREATE TABLE session (number INTEGER PRIMARY KEY, witness TEXT NOT NULL);
-PRAGMA user_version = 1;
+PRAGMA user_version = {_FORMAT};
 """
 
 _OPEN = ("waiting", "moving", "whole", "proven")
@@ -167,7 +169,7 @@ class Journal:
             version = journal._sql.execute("PRAGMA user_version").fetchone()[0]
         except sqlite3.Error as error:
             raise _told(str(file), error) from error
-        if version != 1:
+        if version != _FORMAT:
             raise JournalError(str(file), f"it was written by another version (format {version})", damaged=True)
         return journal
 
