@@ -36,7 +36,8 @@ _yatagan_completion() {
         case $line in
             file)
                 mapfile -t files < <(compgen -f -- "$word")
-                [ ${#files[@]} -gt 0 ] && compopt -o filenames 2>/dev/null && COMPREPLY+=("${files[@]}");;
+                [ ${#files[@]} -gt 0 ] && compopt -o filenames 2>/dev/null
+                COMPREPLY+=("${files[@]}");;
             "word "*) line=${line#word }
                 case $COMP_WORDBREAKS in *:*) case $word in *:*) line=${line#"${word%:*}:"};; esac;; esac
                 COMPREPLY+=("$line");;
