@@ -76,12 +76,15 @@ class Program:
 
 
 @pytest.fixture
-def program(tmp_path: Path) -> Program:
-    """The program with an empty home, working in `tmp_path/near`."""
+def program(tmp_path: Path) -> Iterator[Program]:
+    """The program with an empty home, working in `tmp_path/near`. Nodes that were opened are closed in the end."""
     (tmp_path / "near").mkdir()
     (tmp_path / "home").mkdir()
     (tmp_path / "home" / "settings.toml").write_text('[line]\npatience = "20s"\nsilence = "20s"\n')
-    return Program(tmp_path / "home", tmp_path / "near")
+    found = Program(tmp_path / "home", tmp_path / "near")
+    yield found
+    for log in (tmp_path / "home" / "keepers").glob("*.log"):
+        found("node", "close", log.stem, "--yes", expect=None)
 
 
 @dataclass
@@ -207,7 +210,7 @@ def openssh(tmp_path_factory: pytest.TempPathFactory) -> Iterator[OpenSsh]:
 
 
 @pytest.fixture(params=["practice", pytest.param("openssh", marks=pytest.mark.server)])
-def far(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> Iterator[Far]:
+def far(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> Far:
     """A saved node that takes keys and runs commands: once a practice node, once a real OpenSSH server.
 
     In modules marked `kept`, with the kinds of node, these are open, so that all goes through their keepers.
@@ -219,12 +222,9 @@ def far(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> Ite
         found = request.getfixturevalue("openssh").far(tmp_path / "far")
     program(*found.add)
     marker = request.node.get_closest_marker("kept")
-    if marker is None or found.kind not in marker.args:
-        yield found
-    else:
+    if marker is not None and found.kind in marker.args:
         program("node", "open", found.name)
-        yield found
-        program("node", "close", found.name)
+    return found
 
 
 @pytest.fixture

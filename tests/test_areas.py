@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -18,13 +17,12 @@ from yatagan.errors import Refused
 
 
 @pytest.fixture
-def far(program: Program, practice: Practice) -> Iterator[Far]:
+def far(program: Program, practice: Practice) -> Far:
     """What is said and refused here is our own doing: one kind of node will do, but where a real one is asked for."""
     found = practice.far()
     program(*found.add)
     program("node", "open", found.name)
-    yield found
-    program("node", "close", found.name)
+    return found
 
 
 @pytest.fixture

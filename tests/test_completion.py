@@ -47,7 +47,6 @@ def test_what_a_shell_is_told(program: Program, practice: Practice) -> None:
         "yatagan list heron:gone/": [],
     }
     assert {typed: told(program, typed) for typed in opened} == opened
-    program("node", "close", "heron")
 
 
 @pytest.mark.skipif(not Path("/bin/bash").exists(), reason="no bash here")

@@ -10,7 +10,6 @@ import socket
 import subprocess
 import tempfile
 import time
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -34,13 +33,12 @@ from yatagan.stores.interface import Facts, Kind
 
 
 @pytest.fixture
-def bittern(program: Program, practice: Practice) -> Iterator[Far]:
+def bittern(program: Program, practice: Practice) -> Far:
     """The strict practice node, open."""
     far = practice.far("bittern")
     program(*far.add)
     reopen(program, practice)
-    yield far
-    program("node", "close", "bittern", "--yes")
+    return far
 
 
 def reopen(program: Program, practice: Practice) -> None:
@@ -127,7 +125,6 @@ def test_an_unknown_host_key_is_asked_about_while_opening(program: Program, prac
     terminal.type("y")
     log_in(terminal, practice)
     assert terminal.end() == 0, terminal.seen
-    program("node", "close", "bittern")
 
 
 @pytest.mark.parametrize("press", ["\x03", "\x04"], ids=["Ctrl-C", "Ctrl-D"])
@@ -235,7 +232,6 @@ def test_a_file_server_that_dies_costs_no_login(program: Program, oak: Far) -> N
         done = program.json("stage", process, "oak:")["batch"]
         assert done["good"] and done["evidence"] == {"on-node": 1}
     assert openness(program)["process"] == keeper
-    program("node", "close", "oak")
 
 
 # -- ends ------------------------------------------------------------------------------------------------
@@ -281,7 +277,6 @@ def test_a_keeper_that_does_not_answer_is_named(program: Program, practice: Prac
         )
     finally:
         os.kill(keeper, signal.SIGCONT)
-    program("node", "close", "heron")
 
 
 # -- the socket ------------------------------------------------------------------------------------------

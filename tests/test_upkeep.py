@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import os
 import tempfile
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -21,11 +20,10 @@ from yatagan.trees.scan import scan
 
 
 @pytest.fixture(params=["here", "practice", pytest.param("openssh", marks=pytest.mark.server)])
-def place(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> Iterator[tuple[str, Path]]:
+def place(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> tuple[str, Path]:
     """How a place begins, and where it is: here, or on a node that is open."""
     if request.param == "here":
-        yield "", program.directory
-        return
+        return "", program.directory
     if request.param == "practice":
         far: Far = request.getfixturevalue("practice").far()
     else:
@@ -33,8 +31,7 @@ def place(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> I
         far = request.getfixturevalue("openssh").far(tmp_path / "far")
     program(*far.add)
     program("node", "open", far.name)
-    yield f"{far.name}:", far.root
-    program("node", "close", far.name)
+    return f"{far.name}:", far.root
 
 
 def make_tree(root: Path) -> None:
