@@ -9,7 +9,7 @@ import click
 import pytest
 
 from conftest import Far, Practice, Program, snapshot
-from terminal import Terminal
+from terminal import Terminal, log_in
 from yatagan.cli.checkup import meaning
 from yatagan.config.nodes import Role
 from yatagan.errors import Fault
@@ -92,10 +92,7 @@ def test_a_start_directory_that_takes_nothing(program: Program, oak: Far) -> Non
 def test_a_node_for_files_only(program: Program, practice: Practice) -> None:
     program(*practice.far("bittern").add)
     terminal = Terminal(program, "node", "check", "bittern")
-    terminal.expect("Password:")
-    terminal.type(practice.site.password.read_text())
-    terminal.expect("One-time code:")
-    terminal.type(practice.site.codes.read_text().split()[0])
+    log_in(terminal, practice)
     assert terminal.end() == 0
     shown = " ".join(click.unstyle(terminal.seen).split())
     assert "answers to 2 questions" in shown and "only by reading them back" in shown and "clock not told" in shown

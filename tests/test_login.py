@@ -79,18 +79,28 @@ def test_a_changed_key_always_stops(program: Program, openssh: OpenSsh, tmp_path
         again.wait(10)
 
 
-@pytest.mark.server
-def test_the_users_own_ssh_files_are_honoured(program: Program, openssh: OpenSsh, tmp_path: Path) -> None:
+def ssh_files(program: Program, server: OpenSsh, hosts: str, more: str = "") -> Path:
+    """The user's own SSH files, in which these names stand for a server; the file of known keys, not yet written."""
     ssh = program.home / ".ssh"
     ssh.mkdir(mode=0o700)
     (ssh / "config").write_text(
-        f"Host oakalias\n  HostName 127.0.0.1\n  Port {openssh.port}\n  User {openssh.user}\n"
-        f"  IdentityFile {openssh.base}/login\n"
+        f"Host {hosts}\n  HostName 127.0.0.1\n  Port {server.port}\n  User {server.user}\n"
+        f"  IdentityFile {server.base}/login\n{more}"
     )
+    return ssh / "known_hosts"
+
+
+def known_line(server: OpenSsh) -> str:
+    kind, key, *_ = (server.base / "host.pub").read_text().split()
+    return f"[127.0.0.1]:{server.port} {kind} {key}\n"
+
+
+@pytest.mark.server
+def test_the_users_own_ssh_files_are_honoured(program: Program, openssh: OpenSsh, tmp_path: Path) -> None:
+    known = ssh_files(program, openssh, "oakalias")
     program("node", "add", "oak", "oakalias", "--start", str(tmp_path))
     assert program("list", "oak:", expect=3).stderr.count("SHA256:") >= 1
-    key = (openssh.base / "host.pub").read_text().split()
-    (ssh / "known_hosts").write_text(f"[127.0.0.1]:{openssh.port} {key[0]} {key[1]}\n")
+    known.write_text(known_line(openssh))
     program("list", "oak:")
     assert not (program.home / "known_hosts").exists()
 
@@ -98,14 +108,7 @@ def test_the_users_own_ssh_files_are_honoured(program: Program, openssh: OpenSsh
 @pytest.mark.server
 def test_a_node_behind_another_one(program: Program, openssh: OpenSsh, tmp_path: Path) -> None:
     """ProxyJump of the user's SSH files."""
-    ssh = program.home / ".ssh"
-    ssh.mkdir(mode=0o700)
-    (ssh / "config").write_text(
-        f"Host gate inner\n  HostName 127.0.0.1\n  Port {openssh.port}\n  User {openssh.user}\n"
-        f"  IdentityFile {openssh.base}/login\nHost inner\n  ProxyJump gate\n"
-    )
-    key = (openssh.base / "host.pub").read_text().split()
-    (ssh / "known_hosts").write_text(f"[127.0.0.1]:{openssh.port} {key[0]} {key[1]}\n")
+    ssh_files(program, openssh, "gate inner", "Host inner\n  ProxyJump gate\n").write_text(known_line(openssh))
     (tmp_path / "far").mkdir()
     (program.directory / "a").write_text("a")
     program("node", "add", "inner", "inner", "--start", str(tmp_path / "far"))

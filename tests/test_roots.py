@@ -10,10 +10,11 @@ from pathlib import Path
 import pytest
 
 from conftest import Program, wait_for
-from yatagan.config.roots import Objection, Roots
+from yatagan.config.roots import Roots
+from yatagan.errors import Fault
 
 ROOTS = Roots(near=(b"/home/mara/fen",), readable=(b"/data", b"/out/kept"), writable=(b"/data/mara", b"/out"))
-OUT, READ = Objection.LEADS_OUT, Objection.ONLY_READ
+OUT, READ = Fault.LEADS_OUT, Fault.ONLY_READ
 
 #: What is named, where it really is, and what is said to reading it and to writing there.
 CASES = [
@@ -34,9 +35,7 @@ CASES = [
 
 
 @pytest.mark.parametrize(("named", "real", "reading", "writing"), CASES)
-def test_what_is_said_to_a_path(
-    named: bytes, real: bytes, reading: Objection | None, writing: Objection | None
-) -> None:
+def test_what_is_said_to_a_path(named: bytes, real: bytes, reading: Fault | None, writing: Fault | None) -> None:
     assert ROOTS.objection(named, real, writing=False) is reading
     assert ROOTS.objection(named, real, writing=True) is writing
 

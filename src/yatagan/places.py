@@ -31,6 +31,11 @@ def is_ours(name: bytes) -> bool:
     return name == KEPT_DIRECTORY or (name.startswith(PART_PREFIX) and name.endswith(PART_SUFFIX))
 
 
+def holds(directory: bytes, path: bytes) -> bool:
+    """Whether a path, absolute as the directory's, is the directory or below it."""
+    return path == directory or path.startswith(directory.rstrip(b"/") + b"/")
+
+
 @dataclass(frozen=True, slots=True)
 class Place:
     """A local path (`node` is empty) or a path on a node.

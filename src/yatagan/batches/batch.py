@@ -14,10 +14,11 @@ import secrets
 import shutil
 import time
 from collections.abc import Iterable, Iterator
+from dataclasses import replace
 from pathlib import Path
 
 from yatagan.batches.journal import Header, Journal
-from yatagan.batches.steps import Modes, Prove, Step, Times
+from yatagan.batches.steps import Step
 from yatagan.errors import BatchInUse, JournalError, NoSuchBatch
 
 _LETTERS = "abcdefghjkmnpqrstvwxyz23456789"
@@ -119,20 +120,10 @@ class Batches:
     def __init__(self, directory: Path) -> None:
         self._directory = directory
 
-    def accept(
-        self,
-        command: tuple[str, ...],
-        ends: tuple[str, str],
-        destination: bytes,
-        prove: Prove,
-        modes: Modes,
-        times: Times,
-        roots: tuple[bytes, ...],
-        steps: Iterable[Step],
-    ) -> Batch:
-        """Write a plan down as a new batch, locked by us. `ends` are the nodes' names. Raises JournalError.
+    def accept(self, header: Header, steps: Iterable[Step]) -> Batch:
+        """Write a plan down as a new batch, locked by us. Raises JournalError.
 
-        The rest are the fields of its `Header`.
+        The header's name and time are still empty; they are given here.
         """
         try:
             self._directory.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -147,7 +138,7 @@ class Batches:
             batch.lock()
         except OSError as error:
             raise JournalError(str(self._directory), error.strerror or str(error)) from error
-        header = Header(batch.name, time.time_ns(), command, *ends, destination, prove, modes, times, roots)
+        header = replace(header, id=batch.name, created_ns=time.time_ns())
         try:
             Journal.create(batch.journal_file, header, steps).close()
         except BaseException:

@@ -14,7 +14,7 @@ from yatagan.batches.scribe import Scribe
 from yatagan.batches.states import SETTLED, Evidence, StepState
 from yatagan.batches.steps import Change, Modes, Prove, Step, StepKind, Times
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.places import KEPT_DIRECTORY
+from yatagan.places import KEPT_DIRECTORY, holds
 from yatagan.stores.interface import Facts, Kind, Store
 
 #: Modes carried: set-id and sticky bits never are.
@@ -113,7 +113,7 @@ class Bench:
     async def check_above(self, path: bytes) -> None:
         """The directories from the top down to this path are directories, not links that lead elsewhere."""
         above = posixpath.dirname(path)
-        if above in self._real_directories or not above.startswith(self.session.top.rstrip(b"/") + b"/"):
+        if above in self._real_directories or above == self.session.top or not holds(self.session.top, above):
             return
         await self.check_above(above)
         found = await self.destination.look(above)

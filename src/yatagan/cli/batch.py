@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from typing import Any
 
 import click
@@ -18,6 +17,7 @@ from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.errors import JournalError, Refused
 from yatagan.ledger.ledger import Ledger
 from yatagan.places import Place, name_fields
+from yatagan.stores.local import LocalStore
 
 #: States of a step between its beginning and its end, and how many such steps `batch show` names.
 _UNDER_WAY = (StepState.MOVING, StepState.WHOLE, StepState.PROVEN)
@@ -154,7 +154,7 @@ async def _resume(app: App, batch: Batch, *, quiet: bool, json_: bool) -> int:
                 click.echo(f"Batch {batch.name} is finished already.")
             return words.Exit.GOOD
         header, pins = outcome.header, outcome.standing.pins
-        _refuse_moved(header)
+        await _refuse_moved(header)
         journal.reopen_failed()
         ends = tuple(
             app.source(Place(node, b""), pinned=pins.get(node))
@@ -173,14 +173,13 @@ async def _resume(app: App, batch: Batch, *, quiet: bool, json_: bool) -> int:
         batch.unlock()
 
 
-def _refuse_moved(header: Header) -> None:
+async def _refuse_moved(header: Header) -> None:
     """Raises Refused when a path of this machine that was accepted with the plan leads elsewhere by now."""
+    here = LocalStore(b"/")
     for root in header.roots:
         # A source may be a link, which is staged as such; what we write into must not have become one.
-        real = os.path.realpath(root)
-        if root != header.destination or header.destination_node:
-            real = os.path.join(os.path.realpath(os.path.dirname(root)), os.path.basename(root))
-        if real != root:
+        into = root == header.destination and not header.destination_node
+        if (real := await here.resolve(root, follow=into)) != root:
             raise Refused(
                 f"{text.show(root)} leads to {text.show(real)} now, which is not what was planned",
                 "put it back as it was, or stage anew",

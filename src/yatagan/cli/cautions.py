@@ -7,13 +7,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from yatagan.batches.plan import Plan
+from yatagan.batches.steps import Times
 from yatagan.cli import text
 from yatagan.cli.area import age, meaning
 from yatagan.config.areas import Area, split_area
 from yatagan.config.nodes import Node, Role
 from yatagan.config.settings import LoginNodeSettings
 from yatagan.errors import LINE_FAULTS, Refused, StoreError
-from yatagan.places import Place
+from yatagan.places import Place, holds
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees.compare import Verdict
 
@@ -42,10 +43,6 @@ async def _roots(store: Store, node: Node) -> list[tuple[bytes, Area]]:
     return found
 
 
-def _holds(root: bytes, path: bytes) -> bool:
-    return path == root or path.startswith(root.rstrip(b"/") + b"/")
-
-
 def _read_only(node: Node, area: Area) -> Refused:
     return Refused(
         f"{node.name}:@{area.name} is saved as read-only",
@@ -55,7 +52,7 @@ def _read_only(node: Node, area: Area) -> Refused:
 
 async def refuse_read_only(store: Store, node: Node, path: bytes) -> Area | None:
     """The area that holds a resolved path, the innermost of several. Raises Refused if nothing may be written there."""
-    holding = [(len(root), area) for root, area in await _roots(store, node) if _holds(root, path)]
+    holding = [(len(root), area) for root, area in await _roots(store, node) if holds(root, path)]
     area = max(holding, key=lambda each: each[0])[1] if holding else None
     if area is not None and area.read_only:
         raise _read_only(node, area)
@@ -68,8 +65,8 @@ async def refuse_plan(store: Store, node: Node, plan: Plan) -> None:
     for arrival in plan.arrivals:
         base = arrival.there.root
         for root, area in closed:
-            if (_holds(base, root) or _holds(root, base)) and any(
-                difference.verdict is not Verdict.SAME and _holds(root, arrival.there.absolute(difference.path))
+            if (holds(base, root) or holds(root, base)) and any(
+                difference.verdict is not Verdict.SAME and holds(root, arrival.there.absolute(difference.path))
                 for difference in arrival.differences
             ):
                 raise _read_only(node, area)
@@ -91,9 +88,9 @@ async def look_at_area(store: Store, node: Node, place: Place) -> tuple[Area | N
     return area, cautions
 
 
-def look_at_ages(plan: Plan, area: Area | None) -> list[Caution]:
-    """Files whose times, which are kept, make them ripe for the area's next purge."""
-    if area is None or area.purged_after is None:
+def look_at_ages(plan: Plan, area: Area | None, times: Times) -> list[Caution]:
+    """Files whose times, where they are kept, make them ripe for the area's next purge."""
+    if area is None or area.purged_after is None or times is Times.NOW:
         return []
     limit = (time.time() - area.purged_after) * 1e9
     old = sum(

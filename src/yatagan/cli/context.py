@@ -8,6 +8,7 @@ import os
 import sys
 from collections.abc import Callable, Coroutine
 from dataclasses import dataclass
+from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
 
@@ -132,9 +133,7 @@ class App:
         from yatagan.keeper.meeting import Meeting
 
         meeting = Meeting(self.home, node)
-        if not node or not os.path.lexists(meeting.socket):
-            return None
-        connection = meeting.connect()
+        connection = meeting.connect() if node else None
         if connection is None:
             return None
         connection.close()
@@ -193,6 +192,11 @@ def fail(error: YataganError) -> NoReturn:
     if next_step:
         click.echo("  " + next_step, err=True)
     sys.exit(status)
+
+
+def one_of(kind: type[StrEnum]) -> click.Choice[str]:
+    """The values of an enumeration, for an option."""
+    return click.Choice([each.value for each in kind])
 
 
 def options(*decorators: Callable[[Any], Any]) -> Callable[[Any], Any]:

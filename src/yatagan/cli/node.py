@@ -10,7 +10,7 @@ import click
 
 from yatagan.cli import completing, words
 from yatagan.cli.checkup import check
-from yatagan.cli.context import App, as_json, run, say_json
+from yatagan.cli.context import App, as_json, one_of, run, say_json
 from yatagan.cli.opening import Openness, as_fields, close_command, open_command, openness
 from yatagan.cli.text import facts, moment, show, table, warn
 from yatagan.config.nodes import Node, Role
@@ -33,7 +33,7 @@ def node_command() -> None:
 @click.option("--key", type=click.Path(exists=True, dir_okay=False), help="Private key file to log in with.")
 @click.option(
     "--role",
-    type=click.Choice([role.value for role in Role]),
+    type=one_of(Role),
     default=Role.TRANSFER.value,
     show_default=True,
     help="What the machine is made for.",

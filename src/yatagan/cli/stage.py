@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import sys
+from contextlib import AsyncExitStack
 
 import click
 
 from yatagan.batches.batch import Batches
+from yatagan.batches.journal import Header
 from yatagan.batches.plan import Plan, make_plan
 from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.cli import carrying, cautions, completing
 from yatagan.cli.choosing import choosing, parse_choice
-from yatagan.cli.context import App, Reused, as_json, no_questions, run, say_json
+from yatagan.cli.context import App, Reused, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.planned import plan_json, show_plan
 from yatagan.cli.request import Request
 from yatagan.cli.words import Exit
@@ -35,13 +37,13 @@ Examples:
 @click.option("--as", "as_", metavar="NAME", help="Another name to arrive under (one source).")
 @click.option(
     "--modes",
-    type=click.Choice([modes.value for modes in Modes]),
+    type=one_of(Modes),
     help="Whose permission bits arrive: the source's (keep), or what umask and access lists there make of new files, "
     "with only the execute bit of the source (site). Default: keep, and site in shared areas.",
 )
 @click.option(
     "--times",
-    type=click.Choice([times.value for times in Times]),
+    type=one_of(Times),
     default=Times.KEEP.value,
     show_default=True,
     help="Which modification times arrive: the source's (keep), or the time of arrival (now), "
@@ -51,7 +53,7 @@ Examples:
 @click.option("--plan-only", is_flag=True, help="Show the plan and stop.")
 @click.option(
     "--prove",
-    type=click.Choice([prove.value for prove in Prove]),
+    type=one_of(Prove),
     default=Prove.AUTO.value,
     show_default=True,
     help="How contents are proven: by a digest made on the node, by reading them back, "
@@ -98,57 +100,21 @@ def stage_command(
 
 
 async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool, quiet: bool, json_: bool) -> int:
-    app = request.app
-    ends = request.ends()
-    source = await app.open(ends[0])
-    try:
-        destination = await app.open(ends[1])
-    except BaseException:
-        await source.close()
-        raise
-    try:
-        _check_proof(request, source, destination)
-        area, careful = await _area(request, destination)
-        await request.expand(source)
-        plan = await make_plan(
-            source,
-            destination,
-            request.sources,
-            request.destination.path,
-            choice=request.choice,
-            times=request.times,
-        )
-        if request.destination.node:
-            await cautions.refuse_plan(destination, app.nodes().get(request.destination.node), plan)
-        ages = cautions.look_at_ages(plan, area) if request.times is Times.KEEP else []
-        careful = [*ages, *careful, *_role(request, plan)]
+    app, ends = request.app, request.ends()
+    async with AsyncExitStack() as opened:
+        stores = []
+        for end in ends:
+            stores.append(await app.open(end))
+            opened.push_async_callback(stores[-1].close)
+        source, destination = stores
+        plan, careful, modes = await _plan(request, source, destination)
         if not quiet and not json_:
-            show_plan(request, plan, source, destination, careful, request.modes(area))
+            show_plan(request, plan, source, destination, careful, modes)
         if plan_only or not plan.summary.anything:
-            await source.close()
-            await destination.close()
-            if json_:
-                say_json({"plan": plan_json(plan, careful), "batch": None})
-            elif not quiet and not plan_only:
-                chosen = plan.summary.left or not plan.summary.skipped
-                click.echo(f"Nothing to move: {'everything is there already' if chosen else 'nothing is chosen'}.")
+            _tell_no_batch(plan, careful, json_=json_, quiet=quiet or plan_only)
             return Exit.DIFFERENCES if plan.summary.in_the_way or plan.summary.unread else Exit.GOOD
-        batches = Batches(app.home.batches)
-        names = (request.source_node, request.destination.node)
-        batch = batches.accept(
-            command,
-            names,
-            plan.destination,
-            request.prove,
-            request.modes(area),
-            request.times,
-            _roots(request, plan),
-            plan.steps(),
-        )
-    except BaseException:
-        await source.close()
-        await destination.close()
-        raise
+        batch = Batches(app.home.batches).accept(_header(request, command, plan, modes), plan.steps())
+        opened.pop_all()  # whoever carries the batch takes them over
     journal = batch.journal()
     try:
         described = plan_json(plan, careful) if json_ else {}
@@ -163,6 +129,44 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
     finally:
         journal.close()
         batch.unlock()
+
+
+async def _plan(request: Request, source: Store, destination: Store) -> tuple[Plan, list[cautions.Caution], Modes]:
+    """The plan, what to be careful about, and whose modes arrive. Raises Refused and BadPlace before anything moves."""
+    _check_proof(request, source, destination)
+    area, careful = await _area(request, destination)
+    await request.expand(source)
+    place = request.destination
+    plan = await make_plan(source, destination, request.sources, place.path, choice=request.choice, times=request.times)
+    if place.node:
+        await cautions.refuse_plan(destination, request.app.nodes().get(place.node), plan)
+    ages = cautions.look_at_ages(plan, area, request.times)
+    return plan, [*ages, *careful, *_role(request, plan)], request.modes(area)
+
+
+def _tell_no_batch(plan: Plan, careful: list[cautions.Caution], *, json_: bool, quiet: bool) -> None:
+    """A plan that is not carried out: because it was only to be shown, or because there is nothing to move."""
+    if json_:
+        say_json({"plan": plan_json(plan, careful), "batch": None})
+    elif not quiet:
+        chosen = plan.summary.left or not plan.summary.skipped
+        click.echo(f"Nothing to move: {'everything is there already' if chosen else 'nothing is chosen'}.")
+
+
+def _header(request: Request, command: tuple[str, ...], plan: Plan, modes: Modes) -> Header:
+    """What the batch will be, but for its name."""
+    return Header(
+        id="",
+        created_ns=0,
+        command=command,
+        source_node=request.source_node,
+        destination_node=request.destination.node,
+        destination=plan.destination,
+        prove=request.prove,
+        modes=modes,
+        times=request.times,
+        roots=_roots(request, plan),
+    )
 
 
 def _roots(request: Request, plan: Plan) -> tuple[bytes, ...]:

@@ -58,6 +58,14 @@ _REMEDIES = {
     Fault.LINE_LOST: "check the network, then try again",
 }
 
+#: What a command ends with that meets one of these; with the others there are DIFFERENCES.
+_STATUSES = {
+    **dict.fromkeys(e.LINE_FAULTS, Exit.NO_LOGIN),
+    Fault.MISSING: Exit.USAGE,
+    Fault.LEADS_OUT: Exit.REFUSED,
+    Fault.ONLY_READ: Exit.REFUSED,
+}
+
 
 def fault(what: Fault, detail: str = "") -> str:
     """A fault as a clause, with what the system said where it adds anything."""
@@ -76,8 +84,10 @@ def fault(what: Fault, detail: str = "") -> str:
     return clause
 
 
-def remedy(what: Fault) -> str:
+def remedy(what: Fault, detail: str = "") -> str:
     """What to do about a fault; "" when there is nothing to advise."""
+    if what is Fault.LEADS_OUT:
+        return f"name that itself, or allow it for good: yatagan config allow {show(detail)}"
     return _REMEDIES.get(what, "")
 
 
@@ -97,49 +107,12 @@ _DOING = {**STEPS, "keeper": "using its open login"}
 def explain(error: e.YataganError) -> tuple[str, str, Exit]:
     """What happened (with what it happened to), what to do next, and the exit status."""
     match error:
-        case e.UnknownHostKey():
-            return (
-                f"{error.node} ({show(error.host)}) shows a host key that nobody has accepted yet: {error.fingerprint}",
-                f"compare it with what the site publishes, then: yatagan node add {error.node} … --trust "
-                f"{error.fingerprint}, or log in once from a terminal",
-                Exit.NO_LOGIN,
-            )
-        case e.ChangedHostKey():
-            known = ", ".join(error.expected)
-            return (
-                f"{error.node} ({show(error.host)}) shows another host key than before: {error.fingerprint}, "
-                f"known is {known}. Either the machine was set up anew, or somebody stands between",
-                f"ask the site; if the new key is right, remove the host's old line from {show(error.file)} "
-                "(or ~/.ssh/known_hosts) and log in again",
-                Exit.NO_LOGIN,
-            )
-        case e.GivenUp():
-            prompt = show(error.prompt.strip())
-            return f"{error.node}: the login was given up at the question {prompt!r}", "", Exit.NO_LOGIN
-        case e.NeedsAnswer():
-            return (
-                f"{error.node} asks {show(error.prompt.strip())!r} and there is nobody to answer",
-                f"run the command from a terminal, without --no-questions; or log in there once, for all commands to "
-                f"come: yatagan node open {error.node}"
-                if error.node
-                else "run the command from a terminal, without --no-questions",
-                Exit.NO_LOGIN,
-            )
         case e.CannotReach():
-            return (
-                f"{error.node}: {_DOING[error.step]} failed: {show(error.detail)}",
-                error.remedy,
-                Exit.NO_LOGIN,
-            )
+            return _explain_reach(error)
         case e.StoreError():
-            status = Exit.NO_LOGIN if error.fault in e.LINE_FAULTS else Exit.DIFFERENCES
-            status = Exit.USAGE if error.fault is Fault.MISSING else status
-            status = Exit.REFUSED if error.fault in (Fault.LEADS_OUT, Fault.ONLY_READ) else status
+            status = _STATUSES.get(error.fault, Exit.DIFFERENCES)
             where = place(error.store, error.path) if error.path else error.store or "this machine"
-            next_step = remedy(error.fault)
-            if error.fault is Fault.LEADS_OUT:
-                next_step = f"name that itself, or allow it for good: yatagan config allow {show(error.detail)}"
-            return f"{where}: {fault(error.fault, error.detail)}", next_step, status
+            return f"{where}: {fault(error.fault, error.detail)}", remedy(error.fault, error.detail), status
         case e.BadPlace():
             return f"{show(error.text)}: {error.why}", error.remedy, Exit.USAGE
         case e.BadConfig():
@@ -185,3 +158,41 @@ def explain(error: e.YataganError) -> tuple[str, str, Exit]:
             return f"{where}: {error.why}", "use a list as sha256sum or yatagan checksums write it", Exit.USAGE
         case _:
             return show(str(error)), "", Exit.DIFFERENCES
+
+
+def _explain_reach(error: e.CannotReach) -> tuple[str, str, Exit]:
+    match error:
+        case e.UnknownHostKey():
+            return (
+                f"{error.node} ({show(error.host)}) shows a host key that nobody has accepted yet: {error.fingerprint}",
+                f"compare it with what the site publishes, then: yatagan node add {error.node} … --trust "
+                f"{error.fingerprint}, or log in once from a terminal",
+                Exit.NO_LOGIN,
+            )
+        case e.ChangedHostKey():
+            known = ", ".join(error.expected)
+            return (
+                f"{error.node} ({show(error.host)}) shows another host key than before: {error.fingerprint}, "
+                f"known is {known}. Either the machine was set up anew, or somebody stands between",
+                f"ask the site; if the new key is right, remove the host's old line from {show(error.file)} "
+                "(or ~/.ssh/known_hosts) and log in again",
+                Exit.NO_LOGIN,
+            )
+        case e.GivenUp():
+            prompt = show(error.prompt.strip())
+            return f"{error.node}: the login was given up at the question {prompt!r}", "", Exit.NO_LOGIN
+        case e.NeedsAnswer():
+            return (
+                f"{error.node} asks {show(error.prompt.strip())!r} and there is nobody to answer",
+                f"run the command from a terminal, without --no-questions; or log in there once, for all commands to "
+                f"come: yatagan node open {error.node}"
+                if error.node
+                else "run the command from a terminal, without --no-questions",
+                Exit.NO_LOGIN,
+            )
+        case _:
+            return (
+                f"{error.node}: {_DOING[error.step]} failed: {show(error.detail)}",
+                error.remedy,
+                Exit.NO_LOGIN,
+            )

@@ -8,14 +8,9 @@ Further roots can be allowed for good, to be read or to be written as well.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from enum import StrEnum
 
-
-class Objection(StrEnum):
-    """Why a path must not be touched."""
-
-    LEADS_OUT = "leads-out"
-    ONLY_READ = "only-read"
+from yatagan.errors import Fault
+from yatagan.places import holds
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,10 +24,10 @@ class Roots:
     readable: tuple[bytes, ...] = ()
     writable: tuple[bytes, ...] = ()
 
-    def objection(self, named: bytes, real: bytes, *, writing: bool) -> Objection | None:
-        """Whether a path may be touched: as it was `named`, and where it `real`ly is when all links are followed.
+    def objection(self, named: bytes, real: bytes, *, writing: bool) -> Fault | None:
+        """Why a path must not be touched, LEADS_OUT or ONLY_READ, if it must not.
 
-        The innermost root that holds it decides.
+        As it was `named`, and where it `real`ly is when links are followed; the innermost root that holds it decides.
         """
         holding = [
             (len(root), only_read)
@@ -42,11 +37,6 @@ class Roots:
         ]
         if holding:
             _, only_read = max(holding)
-            return Objection.ONLY_READ if writing and only_read else None
+            return Fault.ONLY_READ if writing and only_read else None
         inside = any(holds(root, named) for root in (*self.near, *self.readable, *self.writable))
-        return Objection.LEADS_OUT if inside else None
-
-
-def holds(root: bytes, path: bytes) -> bool:
-    """Whether a path is a directory or below it."""
-    return path == root or path.startswith(root.rstrip(b"/") + b"/")
+        return Fault.LEADS_OUT if inside else None

@@ -69,11 +69,11 @@ class Service:
         self._meeting.take()
         try:
             self._hold(await log_in(self._node, self._home, self._line, answers))
+            self._server = await asyncio.start_unix_server(self._connected, path=self._meeting.socket)
+            os.chmod(self._meeting.socket, 0o600)
         except BaseException:
             self._meeting.leave(None)
             raise
-        self._server = await asyncio.start_unix_server(self._connected, path=self._meeting.socket)
-        os.chmod(self._meeting.socket, 0o600)
         return self.status()
 
     def _hold(self, login: Login) -> None:
@@ -119,7 +119,8 @@ class Service:
                 elif not self._meeting.is_found():  # as when the user logs out of this machine
                     self._end("its socket was taken away")
             with contextlib.suppress(TimeoutError):
-                async with asyncio.timeout(min(_TICK, max(0.0, self._until - time.time()) or _TICK)):
+                left = self._until - time.time()
+                async with asyncio.timeout(min(_TICK, left) if left > 0 else _TICK):
                     await self._changed.wait()
             self._changed.clear()
 

@@ -240,7 +240,9 @@ async def renew(login: Login) -> Login:
         await login.helper.close()
     login.sftp.exit()
     commands = login.helper is not None
-    return await _begin(login.node, login.connection, login.lost, login.address, login.times, commands=commands)
+    new = await _begin(login.node, login.connection, login.lost, login.address, login.times, commands=commands)
+    new.no_helper = new.no_helper if commands else login.no_helper
+    return new
 
 
 async def _begin(

@@ -17,7 +17,7 @@ import time
 from collections.abc import AsyncIterator, Callable, Iterator
 from typing import ParamSpec, TypeVar
 
-from yatagan.config.roots import Objection, Roots
+from yatagan.config.roots import Roots
 from yatagan.errors import Fault, StoreError
 from yatagan.stores.interface import Facts, Kind, NodeDigest, Reader, Traits, Writer
 
@@ -41,8 +41,6 @@ SYSTEM_FAULTS = {
     errno.EOPNOTSUPP: Fault.UNSUPPORTED,
     errno.EXDEV: Fault.UNSUPPORTED,
 }
-
-_OBJECTIONS = {Objection.LEADS_OUT: Fault.LEADS_OUT, Objection.ONLY_READ: Fault.ONLY_READ}
 
 #: A handful of directory entries: enough that the thread switch does not count.
 _HANDFUL = 2000
@@ -172,7 +170,7 @@ class LocalStore:
         if self._roots is not None:
             objection = self._roots.objection(whole, real, writing=self._writing)
             if objection is not None:
-                raise StoreError(_OBJECTIONS[objection], whole, detail=os.fsdecode(real))
+                raise StoreError(objection, whole, detail=os.fsdecode(real))
         return real
 
     async def look(self, path: bytes) -> Facts | None:
