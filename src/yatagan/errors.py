@@ -194,3 +194,25 @@ class BadList(YataganError):
         self.name = name
         self.line = line
         self.why = why
+
+
+class BadArchive(YataganError):
+    """A file is no archive that we can read, or its index makes no sense. `why` is a full clause."""
+
+    def __init__(self, path: bytes, why: str, remedy: str = "", *, store: str = "") -> None:
+        super().__init__(f"{path!r}: {why}")
+        self.path = path
+        self.why = why
+        self.remedy = remedy
+        self.store = store
+
+
+class ArchiveTooLarge(YataganError):
+    """More would come out of an archive than was allowed: in all (`most` bytes), or for each byte of it (`ratio`)."""
+
+    def __init__(self, path: bytes, *, most: int = 0, ratio: int = 0, store: str = "") -> None:
+        super().__init__(f"{path!r}: most {most}, ratio {ratio}")
+        self.path = path
+        self.most = most
+        self.ratio = ratio
+        self.store = store

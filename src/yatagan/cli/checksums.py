@@ -18,7 +18,7 @@ from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.view import Progress, view_for
 from yatagan.digests.lists import ALGORITHM, LIST_NAME, Listed, parse_list
 from yatagan.errors import BadPlace, Fault, StoreError
-from yatagan.ledger.ledger import Ledger, RecordKind
+from yatagan.ledger.ledger import Ledger, RecordKind, record_name
 from yatagan.places import KEPT_DIRECTORY, PART_PREFIX, PART_SUFFIX, Place, name_fields, parse_place
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees import record
@@ -111,7 +111,7 @@ async def _checksums(app: App, where: Place, output: str | None, choice: Choice,
         **_patterns(choice),
     }
     listed = ((path, contents[path].digest) for path in sorted(contents) if contents[path].digest)
-    Ledger(app.home.ledger).append(_record_name("listed"), RecordKind.LISTED, body, listed)
+    Ledger(app.home.ledger).append(record_name(RecordKind.LISTED), RecordKind.LISTED, body, listed)
     if output != "-":
         _tell_listed(where, target, name, body, how, json_)
     for path, why in sorted(unread.items()):
@@ -197,10 +197,6 @@ def _patterns(choice: Choice) -> dict[str, list[str]]:
     """What was chosen by, for the record; nothing where everything was."""
     given = {"only": choice.only, "skip": choice.skip}
     return {name: [text.show(pattern) for pattern in patterns] for name, patterns in given.items() if patterns}
-
-
-def _record_name(kind: str) -> str:
-    return f"{kind}-{time.strftime('%y%m%d-%H%M%S')}-{secrets.token_hex(2)}"
 
 
 @click.command(
@@ -324,7 +320,7 @@ def _put_on_record(app: App, where: Place, used: _Against, verdicts: Verdicts, c
         "outcome": "good" if verdicts.good else "not good",
         **_patterns(choice),
     }
-    Ledger(app.home.ledger).append(_record_name("verified"), RecordKind.VERIFIED, body)
+    Ledger(app.home.ledger).append(record_name(RecordKind.VERIFIED), RecordKind.VERIFIED, body)
 
 
 def _show_verdicts(where: Place, used: _Against, verdicts: Verdicts) -> None:

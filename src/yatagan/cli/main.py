@@ -18,6 +18,7 @@ _COMMANDS = {
     "area": ("area", "Name directories on nodes, and say what they are."),
     "list": ("listing", "Show what is in a place."),
     "stage": ("stage", "Bring files and directories to a node, or back."),
+    "bundle": ("bundle", "Make archives of directories; list, unpack and check them."),
     "batch": ("batch", "See what became of a batch; go on with one."),
     "checksums": ("checksums", "Write the checksum list of a tree."),
     "verify": ("checksums", "Hold a tree against its checksum list."),

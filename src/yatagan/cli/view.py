@@ -119,9 +119,9 @@ class Progress:
             case ev.Ageing(seconds):
                 self.ageing_until = time.monotonic() + seconds
 
-    def hashed(self, size: int) -> None:
-        """Count a file that was only hashed."""
-        self.files_done += 1
+    def hashed(self, size: int, files: int = 1) -> None:
+        """Count files that were only read, or a part of one."""
+        self.files_done += files
         self._settled_size += size
         self._carried += size
         self._sample()

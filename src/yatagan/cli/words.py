@@ -5,7 +5,7 @@ from __future__ import annotations
 from enum import IntEnum
 
 from yatagan import errors as e
-from yatagan.cli.text import place, show
+from yatagan.cli.text import place, show, size
 from yatagan.errors import Fault
 
 
@@ -153,6 +153,21 @@ def explain(error: e.YataganError) -> tuple[str, str, Exit]:
             )
         case e.Refused():
             return error.why, error.remedy, Exit.REFUSED
+        case e.BadArchive():
+            return f"{place(error.store, error.path)}: {error.why}", error.remedy, Exit.USAGE
+        case e.ArchiveTooLarge(ratio=0):
+            return (
+                f"{place(error.store, error.path)} holds more than the {size(error.most)} that may be written",
+                "make room, choose with --only, or allow more with --most; what was unpacked so far is whole and stays",
+                Exit.REFUSED,
+            )
+        case e.ArchiveTooLarge():
+            return (
+                f"{place(error.store, error.path)}: more than {error.ratio} bytes come out of each one of it, "
+                "as if it were meant to fill the disk",
+                "if that is what you expect, allow it with --ratio; what was unpacked so far is whole and stays",
+                Exit.REFUSED,
+            )
         case e.BadList():
             where = f"{show(error.name)}, line {error.line}" if error.line else show(error.name)
             return f"{where}: {error.why}", "use a list as sha256sum or yatagan checksums write it", Exit.USAGE

@@ -16,6 +16,7 @@ import hashlib
 import json
 import os
 import platform
+import secrets
 import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
@@ -33,6 +34,8 @@ class RecordKind(StrEnum):
     STAGED = "staged"
     LISTED = "listed"
     VERIFIED = "verified"
+    BUNDLED = "bundled"
+    UNPACKED = "unpacked"
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,6 +50,11 @@ class Record:
     file: str
     digest: str
     fits: bool
+
+
+def record_name(kind: RecordKind) -> str:
+    """A name for a record that is not a batch's."""
+    return f"{kind.value}-{time.strftime('%y%m%d-%H%M%S')}-{secrets.token_hex(2)}"
 
 
 def canonical(value: object) -> bytes:

@@ -1,0 +1,133 @@
+"""Opening an archive of any kind: what it is, by its first bytes, and a reader for it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Protocol
+
+from yatagan.archives.compression import Bytes, Packing, Seekable, Stream, packing_of, read_seek_table, unpacked
+from yatagan.archives.tar import BLOCK, Damaged, Member, Reader
+from yatagan.archives.zips import ZipReader
+
+#: Before so much has come out, no ratio is too large.
+_RATIO_AFTER = 64 << 20
+
+
+class ArchiveReader(Protocol):
+    """An archive, read from front to back."""
+
+    @property
+    def at(self) -> int:
+        """How far it has been read, in bytes of the tar stream, or of the file for a zip."""
+
+    def members(self) -> Iterator[Member]:
+        """The members, in order. May be called again after `resume`."""
+
+    def contents(self) -> Iterator[tuple[int, bytes]]:
+        """The present member's data, as (offset in the file, bytes)."""
+
+    def resume(self) -> bool:
+        """After Damaged: go on behind it, if anything can be found there."""
+
+
+class Bomb(Exception):
+    """So much came out of so little that somebody seems to mean harm."""
+
+    def __init__(self, ratio: int) -> None:
+        super().__init__(ratio)
+        self.ratio = ratio
+
+
+class NoArchive(Exception):
+    """The file is no archive that we can read."""
+
+
+class Sequential:
+    """Bytes read from front to back; passing over costs nothing."""
+
+    def __init__(self, source: Bytes) -> None:
+        self._source = source
+        self.at = 0
+
+    def read(self, size: int) -> bytes:
+        """See `Stream.read`."""
+        data = self._source.read_at(self.at, size)
+        self.at += len(data)
+        return data
+
+    def skip(self, size: int) -> None:
+        """Pass over bytes. Raises EOFError when there are not so many."""
+        if self.at + size > self._source.size:
+            raise EOFError
+        self.at += size
+
+
+class _Guard:
+    """Plain bytes of a compressed file, as long as they stay in proportion to it."""
+
+    def __init__(self, plain: Stream, packed: Sequential, ratio: int) -> None:
+        self._plain = plain
+        self._packed = packed
+        self._ratio = ratio
+        self._given = 0
+
+    def read(self, size: int) -> bytes:
+        """See `Stream.read`. Raises Bomb."""
+        data = self._plain.read(size)
+        self._given += len(data)
+        if self._given > _RATIO_AFTER and self._given > self._ratio * max(self._packed.at, 1):
+            raise Bomb(self._ratio)
+        return data
+
+
+def open_archive(source: Bytes, *, ratio: int) -> ArchiveReader:
+    """A reader for any archive, from its beginning. Raises NoArchive, Damaged."""
+    start = source.read_at(0, BLOCK)
+    packing = packing_of(start)
+    if packing is Packing.ZIP:
+        return ZipReader(source)
+    packed = Sequential(source)
+    if packing is Packing.PLAIN:
+        if not start:
+            raise NoArchive
+        reader = Reader(packed.read, packed.skip)
+    else:
+        reader = Reader(_Guard(unpacked(packed, packing), packed, ratio).read)
+    return _Probed(reader)
+
+
+def open_by_frames(source: Bytes) -> Bytes | None:
+    """The tar stream of an archive of which any part can be read: a plain tar, or one with a seek table. Else None."""
+    packing = packing_of(source.read_at(0, BLOCK))
+    if packing is Packing.PLAIN:
+        return source
+    if packing is not Packing.ZSTD:
+        return None
+    frames = read_seek_table(source)
+    return Seekable(source, frames) if frames is not None else None
+
+
+class _Probed:
+    """A tar reader that tells a file that never was an archive from one that is damaged."""
+
+    def __init__(self, reader: Reader) -> None:
+        self._reader = reader
+        self._any = False
+        self.contents = reader.contents
+        self.resume = reader.resume
+
+    @property
+    def at(self) -> int:
+        """See `ArchiveReader.at`."""
+        return self._reader.at
+
+    def members(self) -> Iterator[Member]:
+        """See `ArchiveReader.members`."""
+        try:
+            for member in self._reader.members():
+                self._any = True
+                yield member
+        except Damaged as error:
+            if not self._any and error.at == 0:
+                raise NoArchive from None
+            raise

@@ -1,0 +1,131 @@
+"""Where bundles meet the event loop: archives are made and read in threads, stores are asynchronous.
+
+`apart` runs blocking work that can be stopped; `Blocking` lets it read a store's file; `Outlet` lets it write one.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import threading
+from collections import OrderedDict
+from collections.abc import Callable
+from concurrent.futures import Future
+from typing import TypeVar
+
+from yatagan.errors import StoreError
+from yatagan.stores.interface import Reader, Store, Writer
+
+T = TypeVar("T")
+
+#: Requests of a reader that are under way ahead of what was asked for, once it reads in order.
+_AHEAD = 16
+#: Blocks that are kept, since small reads come back to the same ones.
+_KEPT = 8
+#: Bytes that are written and not yet acknowledged.
+_IN_FLIGHT = 8 << 20
+
+
+class Stopped(Exception):
+    """The work was to stop."""
+
+
+async def apart(work: Callable[[threading.Event], T]) -> T:
+    """Run blocking work in a thread. It is given an event that says when to stop, and waited for in any case."""
+    stop = threading.Event()
+    task = asyncio.ensure_future(asyncio.to_thread(work, stop))
+    try:
+        return await asyncio.shield(task)
+    except asyncio.CancelledError:
+        stop.set()
+        await asyncio.wait([task], timeout=5)
+        if task.done() and not task.cancelled():
+            task.exception()
+        raise
+
+
+class Blocking:
+    """An open file of a store, for blocking work: any part of it, with reading ahead where it is read in order.
+
+    `fetched` counts the bytes that were read from the store.
+    """
+
+    def __init__(self, store: Store, reader: Reader, size: int) -> None:
+        self.size = size
+        self.fetched = 0
+        self._reader = reader
+        self._step = store.traits.read_size
+        self._loop = asyncio.get_running_loop()
+        self._blocks: OrderedDict[int, Future[bytes]] = OrderedDict()
+        self._last = -2
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        """So many bytes, fewer only at the end. Raises StoreError."""
+        size = min(size, self.size - offset)
+        if size <= 0:
+            return b""
+        first, last = offset // self._step, (offset + size - 1) // self._step
+        in_order = first in (self._last, self._last + 1)
+        self._last = last
+        end = -(-self.size // self._step)
+        for number in range(first, min(last + 1 + (_AHEAD if in_order else 0), end)):
+            self._ask(number)
+        pieces = [self._blocks[number].result() for number in range(first, last + 1)]
+        data = pieces[0] if len(pieces) == 1 else b"".join(pieces)
+        at = offset - first * self._step
+        while len(self._blocks) > _KEPT + _AHEAD and next(iter(self._blocks)) < first:
+            self._blocks.popitem(last=False)
+        return data[at : at + size]
+
+    def _ask(self, number: int) -> None:
+        if number in self._blocks:
+            return
+        if len(self._blocks) > 4 * (_KEPT + _AHEAD):
+            self._forget()
+        begins = number * self._step
+        size = min(self._step, self.size - begins)
+        self.fetched += size
+        self._blocks[number] = asyncio.run_coroutine_threadsafe(self._reader.read(begins, size), self._loop)
+
+    def _forget(self) -> None:
+        for future in self._blocks.values():
+            future.cancel()
+        self._blocks.clear()
+
+
+class Outlet:
+    """A part file that blocking work writes from front to back, with a bounded number of bytes in flight."""
+
+    def __init__(self, store: Store, writer: Writer) -> None:
+        self._writer = writer
+        self._step = store.traits.write_size
+        self._loop = asyncio.get_running_loop()
+        self._waiting: list[Future[None]] = []
+        self._most = max(1, _IN_FLIGHT // self._step)
+        self.written = 0
+
+    def write(self, data: bytes) -> None:
+        """Hand bytes over; returns while they are under way. Raises StoreError, also for those handed over before."""
+        for at in range(0, len(data), self._step):
+            piece = data[at : at + self._step]
+            self._waiting.append(asyncio.run_coroutine_threadsafe(self._writer.write(self.written, piece), self._loop))
+            self.written += len(piece)
+            if len(self._waiting) >= self._most:
+                self._waiting.pop(0).result()
+
+    def finish(self) -> bool:
+        """Wait for all answers, and sync; whether that could be done."""
+        while self._waiting:
+            self._waiting.pop(0).result()
+        return asyncio.run_coroutine_threadsafe(self._writer.sync(), self._loop).result()
+
+    async def settle(self) -> None:
+        """After a failure: wait until nothing that was handed over can be written any more."""
+        for future in self._waiting:
+            try:
+                await asyncio.wait_for(asyncio.wrap_future(future), 2)
+            except (StoreError, TimeoutError, asyncio.CancelledError):
+                continue
+
+    async def close(self) -> None:
+        """Let go of the file."""
+        await self._writer.close()

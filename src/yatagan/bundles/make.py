@@ -1,0 +1,223 @@
+"""Making bundles: directories of this machine into one archive with its index, here or straight on a node.
+
+The archive and its index grow as part files and have their names only when everything that was chosen is in them.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+import os
+import posixpath
+import threading
+import time
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
+from dataclasses import dataclass, field
+
+from yatagan.archives import index
+from yatagan.archives.compression import Form, compressed
+from yatagan.archives.making import Changed, Entry, Making, Manner
+from yatagan.archives.tar import FILE, Member
+from yatagan.bundles.apart import Outlet, Stopped, apart
+from yatagan.digests.lists import ALGORITHM
+from yatagan.errors import Fault, StoreError
+from yatagan.places import PART_PREFIX, PART_SUFFIX
+from yatagan.stores.interface import Facts, Kind, Store
+from yatagan.stores.local import fault_of
+from yatagan.trees.compare import FRESH_NS
+from yatagan.trees.scan import Tree
+
+#: Bytes of index that are written at a time.
+_INDEX_BYTES = 1 << 18
+
+
+@dataclass(slots=True)
+class Contents:
+    """What goes into a bundle: trees of this machine under the names that they will have there.
+
+    `special` are sockets and the like, which no bundle holds; `unread` what cannot be read, and why.
+    """
+
+    entries: list[Entry] = field(default_factory=list)
+    files: int = 0
+    size: int = 0
+    special: list[bytes] = field(default_factory=list)
+    unread: dict[bytes, Fault] = field(default_factory=dict)
+    skipped: int = 0
+    newest_ns: int = 0
+
+    def add(self, name: bytes, tree: Tree) -> None:
+        """Take a scanned tree in, parents before what they hold."""
+        self.skipped += tree.skipped
+        self.unread.update({posixpath.join(name, path): fault for path, fault in tree.unread.items()})
+        for path in sorted(tree.entries, key=lambda each: each.split(b"/")):
+            facts, whole = tree.entries[path], tree.absolute(path)
+            inside = posixpath.join(name, path) if path else name
+            if not facts.kind.carried:
+                self.special.append(inside)
+                continue
+            if facts.kind is Kind.FILE:
+                self.files += 1
+                self.size += facts.size
+                self.newest_ns = max(self.newest_ns, facts.changed_ns or facts.mtime_ns)
+                if not os.access(whole, os.R_OK):
+                    self.unread[inside] = Fault.DENIED
+            self.entries.append(Entry(inside, whole, facts.kind.value, _seen(facts)))
+
+
+def _seen(facts: Facts) -> tuple[int, int, int, int]:
+    return facts.size, facts.mtime_ns, facts.changed_ns or 0, facts.inode or 0
+
+
+@dataclass(frozen=True, slots=True)
+class Recipe:
+    """How a bundle is made. `run` names the part files."""
+
+    form: Form
+    level: int
+    manner: Manner
+    threads: int
+    run: str
+
+
+@dataclass(frozen=True, slots=True)
+class Made:
+    """A bundle that is in place: its index's totals, where it was proven, and (path, digest) of its files."""
+
+    totals: index.Totals
+    seconds: float
+    proven: bool
+    listed: list[tuple[bytes, str]]
+
+
+#: Told how many files and bytes more have gone in.
+Progress = Callable[[int, int], None]
+
+
+async def make(store: Store, path: bytes, contents: Contents, recipe: Recipe, progress: Progress) -> Made:
+    """Make a bundle at an absolute path of a store, and its index beside it.
+
+    Raises StoreError: EXISTS when one of the names is taken, SOURCE_CHANGED and what reading and writing may raise.
+    """
+    await _age(contents)
+    began = time.monotonic()
+    pairs = [(path, _part(path, recipe.run, 1)), (path + index.SUFFIX, _part(path, recipe.run, 2))]
+    for final, _ in pairs:
+        if await store.look(final) is not None:
+            raise StoreError(Fault.EXISTS, final, store=store.name)
+    making = _Making(posixpath.basename(path), contents, recipe, progress)
+    outlets: list[Outlet] = []
+    parts: list[bytes] = []
+    try:
+        for _, part in pairs:
+            writer = await store.create_part(part, 0o666)
+            parts.append(part)
+            outlets.append(Outlet(store, writer))
+        try:
+            await apart(lambda stop: making.run(outlets[0], outlets[1], stop))
+        finally:
+            for outlet in outlets:
+                await outlet.settle()
+                await outlet.close()
+        assert making.totals is not None
+        proven = await _prove(store, parts[0], making.totals)
+        for final, part in pairs:
+            await store.place_new(part, final)
+            parts.remove(part)
+    finally:
+        for part in parts:
+            with suppress(StoreError):
+                await store.remove(part)
+    return Made(making.totals, time.monotonic() - began, proven, making.listed)
+
+
+def _part(path: bytes, run: str, number: int) -> bytes:
+    return posixpath.join(posixpath.dirname(path), PART_PREFIX + f"{run}-{number}-0".encode() + PART_SUFFIX)
+
+
+async def _age(contents: Contents) -> None:
+    """A file that was just changed may change again without a trace in its times: let the newest one grow older."""
+    wait = contents.newest_ns + FRESH_NS - time.time_ns()
+    if 0 < wait <= FRESH_NS:
+        await asyncio.sleep(wait / 1e9)
+
+
+async def _prove(store: Store, part: bytes, totals: index.Totals) -> bool:
+    """Whether the node has read the bundle and found it to be what was sent. Here, writing and syncing is enough."""
+    if store.traits.quick or not store.traits.digests:
+        return store.traits.quick
+    if not await store.same_disk(part.replace(PART_SUFFIX, b"-token" + PART_SUFFIX)):
+        return False
+    if (await store.digest(part, ALGORITHM)).digest != totals.digest:
+        raise StoreError(Fault.DIGEST_DIFFERS, part, store=store.name)
+    return True
+
+
+class _Making:
+    """The blocking half: runs in a thread of its own."""
+
+    def __init__(self, name: bytes, contents: Contents, recipe: Recipe, progress: Progress) -> None:
+        self._recipe = recipe
+        self._progress = progress
+        self._lines = [index.first_line(name)]
+        self._line_bytes = 0
+        self._files = 0
+        self._size = 0
+        self._told = (0, 0)
+        self._making = Making(contents.entries, recipe.manner, self._list)
+        self._members = 0
+        self.listed: list[tuple[bytes, str]] = []
+        self.totals: index.Totals | None = None
+
+    def run(self, bundle: Outlet, beside: Outlet, stop: threading.Event) -> None:
+        recipe, value = self._recipe, hashlib.new(ALGORITHM)
+        blocks = self._making.blocks()
+        try:
+            with ThreadPoolExecutor(1) as hasher:
+                hashed = None
+                for piece in compressed(self._until(stop, blocks), recipe.form, recipe.level, recipe.threads):
+                    if hashed is not None:
+                        hashed.result()
+                    hashed = hasher.submit(value.update, piece)
+                    bundle.write(piece)
+                    self._pass_on(beside)
+            self._tell()
+        except Changed as changed:
+            raise StoreError(Fault.SOURCE_CHANGED, changed.path) from None
+        except OSError as error:
+            raise fault_of(error, error.filename or b"") from error
+        self.totals = index.Totals(self._members, self._files, self._size, bundle.written, value.hexdigest())
+        self._lines.append(index.last_line(self.totals))
+        self._pass_on(beside, last=True)
+        bundle.finish()
+        beside.finish()
+
+    def _until(self, stop: threading.Event, blocks: Iterator[bytes]) -> Iterator[bytes]:
+        for block in blocks:
+            if stop.is_set():
+                raise Stopped
+            self._tell()
+            yield block
+
+    def _list(self, member: Member, offset: int, digest: str) -> None:
+        line = index.member_line(member, offset, digest)
+        self._lines.append(line)
+        self._line_bytes += len(line)
+        self._members += 1
+        if member.kind == FILE:
+            self._files += 1
+            self._size += member.size
+            self.listed.append((member.name, digest))
+
+    def _pass_on(self, beside: Outlet, *, last: bool = False) -> None:
+        if self._line_bytes >= _INDEX_BYTES or last:
+            lines, self._lines, self._line_bytes = self._lines, [], 0
+            beside.write(b"".join(lines))
+
+    def _tell(self) -> None:
+        now = self._files, self._making.taken
+        if now != self._told:
+            self._progress(now[0] - self._told[0], now[1] - self._told[1])
+            self._told = now

@@ -1,0 +1,413 @@
+"""Reading bundles, and archives that others made, wherever they are: listing, unpacking, checking.
+
+Where there is an index that fits, it is believed for names and places, and every file is held against its digest;
+where the archive's form allows, only what is needed is read.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import threading
+from collections import Counter
+from collections.abc import AsyncIterator, Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import asynccontextmanager
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from yatagan.archives import index, unpacking
+from yatagan.archives.compression import Bytes
+from yatagan.archives.index import BadIndex, Line, Totals
+from yatagan.archives.opening import ArchiveReader, Bomb, NoArchive, open_archive, open_by_frames
+from yatagan.archives.tar import FILE, Damaged, Member
+from yatagan.archives.unpacking import Outcome, Unpacker
+from yatagan.bundles.apart import Blocking, Stopped
+from yatagan.digests.lists import ALGORITHM
+from yatagan.errors import ArchiveTooLarge, BadArchive
+from yatagan.stores.interface import Kind, Store
+from yatagan.stores.local import fault_of
+from yatagan.trees.patterns import Choice
+
+_KNOWN = "known are tar, plain or with gzip, bzip2, xz or zstd, and zip"
+_TAIL = 4096
+_BLOCK = 1 << 18
+_PIECE = 1 << 20
+
+
+@dataclass(slots=True)
+class Bundle:
+    """An archive that is open for reading, and the index `beside` it, if there is one with its totals."""
+
+    path: bytes
+    source: Blocking
+    beside: Blocking | None
+    totals: Totals | None
+
+    @property
+    def fits(self) -> bool:
+        """Whether there is an index, and it was made for an archive of just this size."""
+        return self.totals is not None and self.totals.stored == self.source.size
+
+    @property
+    def fetched(self) -> int:
+        """Bytes that were read from the store, of both files."""
+        return self.source.fetched + (self.beside.fetched if self.beside is not None else 0)
+
+    def lines(self) -> Iterator[Line]:
+        """The index's lines. Raises BadIndex. Blocking."""
+        assert self.beside is not None
+        return index.read_lines(_split(self.beside))
+
+
+@asynccontextmanager
+async def open_bundle(store: Store, path: bytes) -> AsyncIterator[Bundle]:
+    """Open an archive on a store, by its absolute path.
+
+    Raises StoreError; from what is done with it in the context, also BadArchive and ArchiveTooLarge.
+    """
+    reader = await store.open(path)
+    beside = None
+    try:
+        facts = await reader.facts()
+        bundle = Bundle(path, Blocking(store, reader, facts.size), None, None)
+        found = await store.look(path + index.SUFFIX)
+        if found is not None and found.kind is Kind.FILE:
+            beside = await store.open(path + index.SUFFIX)
+            size = (await beside.facts()).size
+            start = max(0, size - _TAIL)
+            totals = index.read_totals(await beside.read(start, size - start))
+            if totals is not None:
+                bundle.beside, bundle.totals = Blocking(store, beside, size), totals
+        yield bundle
+    except NoArchive:
+        raise BadArchive(path, "it is no archive that we can read", _KNOWN, store=store.name) from None
+    except BadIndex as error:
+        why = f"its index, line {error.line}: {error.why}"
+        raise BadArchive(path, why, "rename the index, and the archive is read without it", store=store.name) from None
+    except Bomb as bomb:
+        raise ArchiveTooLarge(path, ratio=bomb.ratio, store=store.name) from None
+    except unpacking.TooMuch as much:
+        raise ArchiveTooLarge(path, most=much.allowed, store=store.name) from None
+    finally:
+        if beside is not None:
+            await beside.close()
+        await reader.close()
+
+
+def _split(source: Bytes) -> Iterator[bytes]:
+    """Lines of a file."""
+    rest, at = b"", 0
+    while at < source.size:
+        data = source.read_at(at, _BLOCK)
+        if not data:
+            break
+        at += len(data)
+        lines = (rest + data).split(b"\n")
+        rest = lines.pop()
+        yield from lines
+    if rest:
+        yield rest
+
+
+class Indexed:
+    """An archive read by its index: only the members that are wanted, each from where it begins."""
+
+    def __init__(self, stream: Bytes, lines: Iterator[Line], choice: Choice) -> None:
+        self._stream = stream
+        self._lines = lines
+        self._choice = choice
+        self._present: Line | None = None
+        self.at = 0
+
+    def members(self) -> Iterator[Member]:
+        """The members that are wanted. Raises BadIndex."""
+        for line in self._lines:
+            if not self._choice.chooses(line.member.name):
+                continue
+            self._present = line
+            self.at = line.member.offset or self.at
+            yield line.member
+
+    def contents(self) -> Iterator[tuple[int, bytes]]:
+        """The present member's data. Raises Damaged."""
+        assert self._present is not None
+        member = self._present.member
+        at = member.offset
+        if at is None:
+            raise Damaged(self.at, "the index does not say where a member's contents are")
+        for offset, size in member.regions if member.regions is not None else ((0, member.stored),):
+            while size:
+                data = self._stream.read_at(at, min(size, _PIECE))
+                if not data:
+                    raise Damaged(at, "the archive ends where a member's contents should be")
+                yield offset, data
+                at, offset, size = at + len(data), offset + len(data), size - len(data)
+
+    def resume(self) -> bool:
+        """See `ArchiveReader.resume`. The next member does not depend on this one."""
+        return True
+
+    def digest(self, member: Member) -> str:
+        """What the index says of the present member."""
+        assert self._present is not None
+        return self._present.digest
+
+
+class _FromFront:
+    """An archive read from front to back, and the index's digests in step with it, as long as both name the same."""
+
+    def __init__(self, bundle: Bundle, ratio: int) -> None:
+        stream = open_by_frames(bundle.source)
+        self._archive = open_archive(stream if stream is not None else bundle.source, ratio=ratio)
+        self._lines = bundle.lines() if bundle.beside is not None else None
+        self.members = self._archive.members
+        self.contents = self._archive.contents
+        #: Whether the index names other members.
+        self.strays = False
+
+    @property
+    def at(self) -> int:
+        """See `ArchiveReader.at`."""
+        return self._archive.at
+
+    def line(self, member: Member) -> Line | None:
+        """What the index says of a member, which must be the next."""
+        if self._lines is None:
+            return None
+        try:
+            line = next(self._lines, None)
+        except BadIndex:
+            line = None
+        if line is None or line.member.name != member.name:
+            self._lines, self.strays = None, True
+            return None
+        return line
+
+    def digest(self, member: Member) -> str:
+        """The digest that the index has of a member; "" when it has none."""
+        line = self.line(member)
+        return line.digest if line is not None else ""
+
+    def resume(self) -> bool:
+        """See `ArchiveReader.resume`. Members are missing then, so the index is of no more use."""
+        self._lines = None
+        return self._archive.resume()
+
+    def rest(self) -> list[bytes]:
+        """Members that the index names and that did not come."""
+        lines, self._lines = self._lines, None
+        return [line.member.name for line in lines] if lines is not None else []
+
+
+def list_members(bundle: Bundle, choice: Choice, ratio: int) -> Iterator[Line]:
+    """What is in it, from the index where there is one that fits. Blocking.
+
+    Raises Damaged, BadIndex, NoArchive, Bomb, StoreError.
+    """
+    lines = bundle.lines() if bundle.fits else (Line(member, "") for member in _FromFront(bundle, ratio).members())
+    return (line for line in lines if choice.chooses(line.member.name))
+
+
+@dataclass(frozen=True, slots=True)
+class Damage:
+    """A place where an archive is damaged: the byte of its contents, and in what way."""
+
+    at: int
+    why: str
+
+
+class Difference(StrEnum):
+    """How a member differs from what the index says of it."""
+
+    CONTENTS = "different"
+    FACTS = "facts differ"
+    NOT_LISTED = "not listed"
+    MISSING = "missing"
+
+
+@dataclass(slots=True)
+class Read:
+    """What reading an archive came to.
+
+    `files` and `size` count what was good, `proven` how many of them were held against the index's digests, `counts`
+    members by what came of them; `told` is what a person should hear of, and `listed` files with their digests.
+    """
+
+    counts: Counter[str] = field(default_factory=Counter)
+    files: int = 0
+    size: int = 0
+    proven: int = 0
+    told: list[Outcome] = field(default_factory=list)
+    damage: list[Damage] = field(default_factory=list)
+    #: Members whose set-id bits were left out.
+    bits: int = 0
+    #: The index beside it names other members.
+    strays: bool = False
+    listed: list[tuple[bytes, str]] = field(default_factory=list)
+
+    @property
+    def good(self) -> bool:
+        """Whether all is as it should be."""
+        bad = unpacking.IN_THE_WAY, unpacking.REFUSED, unpacking.FAILED, *Difference
+        return not self.damage and not self.strays and not any(self.counts[what] for what in bad)
+
+
+#: Told how many files and bytes more are done.
+Progress = Callable[[int, int], None]
+
+
+def _each(
+    archive: Indexed | _FromFront, read: Read, take: Callable[[Member], None], *, salvage: bool, stop: threading.Event
+) -> None:
+    """Every member in its turn, up to where the archive is damaged, or beyond."""
+    while True:
+        try:
+            for member in archive.members():
+                if stop.is_set():
+                    raise Stopped
+                take(member)
+            return
+        except Damaged as damaged:
+            read.damage.append(Damage(damaged.at, damaged.why))
+            if not salvage or not archive.resume():
+                return
+
+
+# -- unpacking -------------------------------------------------------------------------------------------------
+
+_NOTABLE = frozenset({unpacking.IN_THE_WAY, unpacking.REFUSED, unpacking.FAILED, unpacking.REPLACED})
+
+
+@dataclass(frozen=True, slots=True)
+class Wish:
+    """What is to be unpacked, and how. `salvage`: go on behind damage. `ratio`: see `opening.Bomb`."""
+
+    choice: Choice
+    manner: unpacking.Manner
+    ratio: int
+    salvage: bool
+
+
+def unpack(bundle: Bundle, into: bytes, wish: Wish, progress: Progress, stop: threading.Event) -> Read:
+    """Unpack into a directory of this machine. Blocking. What is whole when it ends stays, however it ends.
+
+    Raises StoreError (NO_ROOM), TooMuch, Bomb, NoArchive, BadIndex.
+    """
+    read = Read()
+
+    def told(outcome: Outcome) -> None:
+        read.counts[outcome.what] += 1
+        read.bits += bool(outcome.bits)
+        if outcome.what in _NOTABLE:
+            read.told.append(outcome)
+        if outcome.member.kind == FILE:
+            if outcome.what in (unpacking.UNPACKED, unpacking.REPLACED):
+                read.files += 1
+                read.size += outcome.member.size
+                read.listed.append((outcome.member.name, outcome.digest))
+            progress(1, outcome.member.size)
+
+    archive = _by_need(bundle, wish)
+
+    def take(member: Member) -> None:
+        digest = archive.digest(member)
+        if wish.choice.chooses(member.name):
+            read.proven += bool(digest)
+            unpacker.take(archive, member, digest)
+
+    try:
+        unpacker = Unpacker(into, wish.manner, told)
+        try:
+            _each(archive, read, take, salvage=wish.salvage, stop=stop)
+        finally:
+            try:
+                unpacker.finish()
+            finally:
+                unpacker.close()
+    except OSError as error:
+        raise fault_of(error, into) from error
+    read.strays = isinstance(archive, _FromFront) and archive.strays
+    return read
+
+
+def _by_need(bundle: Bundle, wish: Wish) -> Indexed | _FromFront:
+    """The cheapest way to what is wanted."""
+    stream = open_by_frames(bundle.source) if bundle.fits else None
+    if stream is not None:
+        return Indexed(stream, bundle.lines(), wish.choice)
+    return _FromFront(bundle, wish.ratio)
+
+
+# -- checking --------------------------------------------------------------------------------------------------
+
+
+def check(bundle: Bundle, ratio: int, progress: Progress, stop: threading.Event) -> Read:
+    """Read every member, and hold it against the index if there is one. Blocking.
+
+    Raises NoArchive, Bomb, StoreError.
+    """
+    read = Read()
+    archive = _FromFront(bundle, ratio)
+    with ThreadPoolExecutor(1) as hasher:
+
+        def take(member: Member) -> None:
+            line = archive.line(member)
+            if archive.strays and bundle.fits:
+                _tell(read, member, Difference.NOT_LISTED)
+                return
+            digest = _digest(archive, member, hasher) if member.kind == FILE else ""
+            difference = _difference(member, digest, line)
+            if difference is not None:
+                _tell(read, member, difference)
+            elif member.kind == FILE:
+                read.files += 1
+                read.size += member.size
+                read.proven += line is not None
+                read.listed.append((member.name, digest))
+            read.counts["members"] += 1
+            progress(member.kind == FILE, member.size)
+
+        _each(archive, read, take, salvage=False, stop=stop)
+    if not read.damage:
+        for name in archive.rest():
+            _tell(read, Member(name, FILE, 0, 0, 0), Difference.MISSING)
+    read.strays = archive.strays
+    return read
+
+
+def _tell(read: Read, member: Member, difference: Difference) -> None:
+    read.counts[difference.value] += 1
+    read.told.append(Outcome(member, difference.value))
+
+
+def _difference(member: Member, digest: str, line: Line | None) -> Difference | None:
+    if line is None:
+        return None
+    if line.digest != digest:
+        return Difference.CONTENTS
+    listed = line.member
+    same = (listed.kind, listed.size, listed.mode, listed.mtime_ns, listed.target) == (
+        member.kind,
+        member.size,
+        member.mode,
+        member.mtime_ns,
+        member.target,
+    )
+    return None if same else Difference.FACTS
+
+
+def _digest(archive: ArchiveReader, member: Member, hasher: ThreadPoolExecutor) -> str:
+    """The SHA-256 of a member's contents, holes included."""
+    value, at = hashlib.new(ALGORITHM), 0
+    hashed: Future[None] | None = None
+    for offset, data in archive.contents():
+        if len(data) == member.size:
+            return hashlib.new(ALGORITHM, data).hexdigest()
+        if hashed is not None:
+            hashed.result()
+        hashed = hasher.submit(unpacking.feed, value, offset - at, data)
+        at = offset + len(data)
+    if hashed is not None:
+        hashed.result()
+    unpacking.feed(value, member.size - at, b"")
+    return value.hexdigest()
