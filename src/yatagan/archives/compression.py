@@ -199,6 +199,24 @@ class Stream(Protocol):
         """At most so many; none at the end. Raises Damaged."""
 
 
+class Bomb(Exception):
+    """So much came out of so little that somebody seems to mean harm."""
+
+    def __init__(self, ratio: int) -> None:
+        super().__init__(ratio)
+        self.ratio = ratio
+
+
+#: Before so much has come out, no ratio is too large.
+_RATIO_AFTER = 64 << 20
+
+
+def check_proportion(given: int, taken: int, ratio: int) -> None:
+    """Raises Bomb when more than `ratio` bytes have come out for each one that went in."""
+    if given > _RATIO_AFTER and given > ratio * max(taken, 1):
+        raise Bomb(ratio)
+
+
 class Packing(StrEnum):
     """What a file turns out to be, by its first bytes."""
 

@@ -5,12 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Protocol
 
-from yatagan.archives.compression import Bytes, Packing, Seekable, Stream, packing_of, read_seek_table, unpacked
-from yatagan.archives.tar import BLOCK, Damaged, Member, Reader
+from yatagan.archives.compression import (
+    Bytes,
+    Packing,
+    Seekable,
+    Stream,
+    check_proportion,
+    packing_of,
+    read_seek_table,
+    unpacked,
+)
+from yatagan.archives.tar import BLOCK, Member, NoHeader, Reader
 from yatagan.archives.zips import ZipReader
-
-#: Before so much has come out, no ratio is too large.
-_RATIO_AFTER = 64 << 20
 
 
 class ArchiveReader(Protocol):
@@ -28,14 +34,6 @@ class ArchiveReader(Protocol):
 
     def resume(self) -> bool:
         """After Damaged: go on behind it, if anything can be found there."""
-
-
-class Bomb(Exception):
-    """So much came out of so little that somebody seems to mean harm."""
-
-    def __init__(self, ratio: int) -> None:
-        super().__init__(ratio)
-        self.ratio = ratio
 
 
 class NoArchive(Exception):
@@ -75,8 +73,7 @@ class _Guard:
         """See `Stream.read`. Raises Bomb."""
         data = self._plain.read(size)
         self._given += len(data)
-        if self._given > _RATIO_AFTER and self._given > self._ratio * max(self._packed.at, 1):
-            raise Bomb(self._ratio)
+        check_proportion(self._given, self._packed.at, self._ratio)
         return data
 
 
@@ -85,7 +82,7 @@ def open_archive(source: Bytes, *, ratio: int) -> ArchiveReader:
     start = source.read_at(0, BLOCK)
     packing = packing_of(start)
     if packing is Packing.ZIP:
-        return ZipReader(source)
+        return ZipReader(source, ratio)
     packed = Sequential(source)
     if packing is Packing.PLAIN:
         if not start:
@@ -127,7 +124,7 @@ class _Probed:
             for member in self._reader.members():
                 self._any = True
                 yield member
-        except Damaged as error:
+        except NoHeader as error:
             if not self._any and error.at == 0:
                 raise NoArchive from None
             raise

@@ -38,6 +38,10 @@ class Damaged(Exception):
         self.why = why
 
 
+class NoHeader(Damaged):
+    """There is no header where one should be."""
+
+
 class Member(NamedTuple):
     """One member.
 
@@ -336,9 +340,9 @@ class Reader:
         if block == _ZEROS[: len(block)] and block:
             return None
         if len(block) < BLOCK:
-            raise Damaged(self._at, "the archive ends where a header should be")
+            raise NoHeader(self._at - len(block), "the archive ends where a header should be")
         if not _is_header(block):
-            raise Damaged(self._at - BLOCK, "there is no header where one should be")
+            raise NoHeader(self._at - BLOCK, "there is no header where one should be")
         return block
 
     def _next(self) -> Optional[Member]:

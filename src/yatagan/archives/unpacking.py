@@ -12,7 +12,7 @@ import stat
 import time
 from concurrent.futures import Future, ThreadPoolExecutor
 from hashlib import sha256
-from typing import Any, Callable, Dict, Iterator, List, NamedTuple, Optional, Tuple
+from typing import Any, Callable, Dict, Iterator, List, NamedTuple, Optional, Set, Tuple
 
 from yatagan.archives.tar import DIRECTORY, FILE, HARD_LINK, LINK, Member
 
@@ -51,7 +51,10 @@ IN_THE_WAY, REFUSED, FAILED = "in the way", "refused", "failed"
 # Why it was refused.
 ABSOLUTE, CLIMBS, EMPTY, OURS = "absolute", "climbs", "empty", "ours"
 THROUGH_LINK, THROUGH_FILE, LEADS_OUT = "through a link", "through a file", "leads out"
-SPECIAL, NO_TARGET, DIFFERENT = "special", "no target", "different"
+SPECIAL, NO_TARGET, DIFFERENT, TOO_DEEP = "special", "no target", "different", "too deep"
+
+#: Directories above each other. Every one of them is kept open while one below it is.
+_DEEPEST = 200
 
 
 class Outcome(NamedTuple):
@@ -117,14 +120,15 @@ def refusal(name: bytes) -> str:
         return EMPTY
     if any(_is_ours(part) for part in parts):
         return OURS
-    return ""
+    return TOO_DEEP if len(parts) > _DEEPEST else ""
 
 
 def _is_ours(part: bytes) -> bool:
     return part == b".yatagan-kept" or (part.startswith(b".yatagan-") and part.endswith(b".part"))
 
 
-def _parts(name: bytes) -> Tuple[bytes, ...]:
+def parts_of(name: bytes) -> Tuple[bytes, ...]:
+    """The names that a path is made of."""
     return tuple([part for part in name.split(b"/") if part not in (b"", b".")])
 
 
@@ -132,8 +136,8 @@ def leads_out(name: bytes, target: bytes) -> bool:
     """Whether a link of this name, relative to the root, points out of it as far as its words tell."""
     if target.startswith(b"/"):
         return True
-    depth = len(_parts(name)) - 1
-    for part in _parts(target):
+    depth = len(parts_of(name)) - 1
+    for part in parts_of(target):
         depth += -1 if part == b".." else 1
         if depth < 0:
             return True
@@ -151,6 +155,7 @@ class Unpacker:
         self._made: Dict[Tuple[bytes, ...], Optional[Member]] = {}
         self._ready: List[_Ready] = []
         self._ready_bytes = 0
+        self._named: Set[int] = set()
         self._written = 0
         self._part = 0
         self._hasher = ThreadPoolExecutor(1)
@@ -218,6 +223,9 @@ class Unpacker:
         try:
             descriptor = os.open(name, _DIRECTORY_FLAGS, dir_fd=above)
         except FileNotFoundError:
+            if hash(parts) in self._named:
+                self._settle()  # a file that waits for just this name
+                raise _Refused(THROUGH_FILE) from None
             os.mkdir(name, 0o700, dir_fd=above)
             self._made[parts] = None
             descriptor = os.open(name, _DIRECTORY_FLAGS, dir_fd=above)
@@ -234,7 +242,7 @@ class Unpacker:
         return descriptor
 
     def _make_directory(self, member: Member) -> None:
-        parts = _parts(member.name)
+        parts = parts_of(member.name)
         known = parts in self._made
         self._directory(parts)
         made = parts in self._made
@@ -261,7 +269,7 @@ class Unpacker:
     # -- files ----------------------------------------------------------------------------------------------
 
     def _file(self, archive: Archive, member: Member, expected: str) -> None:
-        parts = _parts(member.name)
+        parts = parts_of(member.name)
         directory, name = self._directory(parts[:-1]), parts[-1]
         found = self._way_is_free(directory, name, member)
         if found is _STAYS:
@@ -282,6 +290,7 @@ class Unpacker:
             os.unlink(part, dir_fd=directory)
             raise
         assert found is None or isinstance(found, os.stat_result)
+        self._named.add(hash(parts))
         self._ready.append(_Ready(directory, descriptor, part, name, member, digest, found))
         self._ready_bytes += member.stored
         if len(self._ready) >= _GROUP or self._ready_bytes >= _GROUP_BYTES:
@@ -317,25 +326,24 @@ class Unpacker:
         return value.hexdigest() if member.regions is None or hash_holes else ""
 
     def _way_is_free(self, directory: int, name: bytes, member: Member) -> Any:
-        """None when the name is free, what it stands for when that may be replaced, _STAYS when it stays (and told)."""
-        found = _look(directory, name)
-        if found is None:
-            return None
-        for ready in self._ready:
-            if ready.directory == directory and ready.name == name:
-                self._settle()  # the archive has it twice: the later one counts
-                break
+        """None when the name is free, what it stands for when that may be replaced, _STAYS when it stays (and told).
+
+        Where an archive has the same name twice the later one counts, as in those that were added to.
+        """
+        again = hash(parts_of(member.name)) in self._named
+        if again:
+            self._settle()
         found = _look(directory, name)
         if found is None:
             return None
         if not stat.S_ISREG(found.st_mode) and not stat.S_ISLNK(found.st_mode):
             self._told(Outcome(member, IN_THE_WAY, _kind(found)))
             return _STAYS
-        if _passes_for(found, member, directory, name):
+        if not again and _passes_for(found, member, directory, name):
             self._told(Outcome(member, LEFT))
             return _STAYS
         wanted = self._manner.replace
-        if wanted == ALWAYS or (wanted == OLDER and found.st_mtime_ns < member.mtime_ns):
+        if again or wanted == ALWAYS or (wanted == OLDER and found.st_mtime_ns < member.mtime_ns):
             return found
         self._told(Outcome(member, IN_THE_WAY, _kind(found)))
         return _STAYS
@@ -387,7 +395,7 @@ class Unpacker:
         now = _look(each.directory, each.name)
         if now is None or _identity(now) != _identity(each.replaced):
             raise OSError(errno.EEXIST, "it changed")
-        kept = self._kept_directory(_parts(each.member.name)[:-1])
+        kept = self._kept_directory(parts_of(each.member.name)[:-1])
         try:
             os.link(each.name, each.name, src_dir_fd=each.directory, dst_dir_fd=kept, follow_symlinks=False)
         finally:
@@ -421,7 +429,7 @@ class Unpacker:
             raise _Refused(NO_TARGET)
         if leads_out(member.name, member.target) and not self._manner.links_out:
             raise _Refused(LEADS_OUT)
-        parts = _parts(member.name)
+        parts = parts_of(member.name)
         directory, name = self._directory(parts[:-1]), parts[-1]
         found = self._way_is_free(directory, name, member)
         if found is _STAYS:
@@ -429,6 +437,7 @@ class Unpacker:
         if found is not None:
             self._keep(_Ready(directory, -1, b"", name, member, "", found))
             os.unlink(name, dir_fd=directory)
+        self._named.add(hash(parts))
         os.symlink(member.target, name, dir_fd=directory)
         os.utime(name, ns=(time_ns(), member.mtime_ns), dir_fd=directory, follow_symlinks=False)
         self._told(Outcome(member, UNPACKED if found is None else REPLACED))
@@ -437,7 +446,7 @@ class Unpacker:
         if refusal(member.target):
             raise _Refused(LEADS_OUT)
         self._settle()
-        parts, target = _parts(member.name), _parts(member.target)
+        parts, target = parts_of(member.name), parts_of(member.target)
         source = self._directory_of(target)
         try:
             there = _look(source, target[-1])

@@ -10,7 +10,7 @@ import zipfile
 import zlib
 from collections.abc import Iterator
 
-from yatagan.archives.compression import Bytes
+from yatagan.archives.compression import Bytes, check_proportion
 from yatagan.archives.tar import DEVICE, DIRECTORY, FIFO, FILE, LINK, Damaged, Member
 
 _PIECE = 1 << 20
@@ -52,8 +52,10 @@ class _File(io.RawIOBase):
 class ZipReader:
     """Reads a zip archive. Raises Damaged when it has no table of contents that can be read."""
 
-    def __init__(self, source: Bytes) -> None:
-        self._size = source.size
+    def __init__(self, source: Bytes, ratio: int) -> None:
+        self._ratio = ratio
+        self._given = 0
+        self._taken = 0
         try:
             self._zip = zipfile.ZipFile(io.BufferedReader(_File(source), 1 << 16))
         except (zipfile.BadZipFile, NotImplementedError, ValueError, struct.error) as error:
@@ -86,13 +88,19 @@ class ZipReader:
         return Member(name.rstrip(b"/"), kind, size, permissions, _mtime_ns(info), target, stored=size)
 
     def contents(self) -> Iterator[tuple[int, bytes]]:
-        """See `tar.Reader.contents`. Raises Damaged, also for what is encrypted or compressed in an unknown way."""
+        """See `tar.Reader.contents`.
+
+        Raises Damaged, also for what is encrypted or compressed in an unknown way, and Bomb.
+        """
         info = self._present
         assert info is not None
+        self._taken += info.compress_size
         at = 0
         try:
             with self._zip.open(info) as stream:
                 while data := stream.read(_PIECE):
+                    self._given += len(data)
+                    check_proportion(self._given, self._taken, self._ratio)
                     yield at, data
                     at += len(data)
         except RuntimeError:

@@ -16,9 +16,9 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from yatagan.archives import index, unpacking
-from yatagan.archives.compression import Bytes
+from yatagan.archives.compression import Bomb, Bytes
 from yatagan.archives.index import BadIndex, Line, Totals
-from yatagan.archives.opening import ArchiveReader, Bomb, NoArchive, open_archive, open_by_frames
+from yatagan.archives.opening import ArchiveReader, NoArchive, open_archive, open_by_frames
 from yatagan.archives.tar import FILE, Damaged, Member
 from yatagan.archives.unpacking import Outcome, Unpacker
 from yatagan.bundles.apart import Blocking, Stopped
@@ -109,6 +109,11 @@ def _split(source: Bytes) -> Iterator[bytes]:
         yield rest
 
 
+def _chosen(choice: Choice, member: Member) -> bool:
+    """Whether a member is chosen, however oddly its path is written."""
+    return not choice or choice.chooses(b"/".join(unpacking.parts_of(member.name)))
+
+
 class Indexed:
     """An archive read by its index: only the members that are wanted, each from where it begins."""
 
@@ -122,7 +127,7 @@ class Indexed:
     def members(self) -> Iterator[Member]:
         """The members that are wanted. Raises BadIndex."""
         for line in self._lines:
-            if not self._choice.chooses(line.member.name):
+            if not _chosen(self._choice, line.member):
                 continue
             self._present = line
             self.at = line.member.offset or self.at
@@ -205,7 +210,7 @@ def list_members(bundle: Bundle, choice: Choice, ratio: int) -> Iterator[Line]:
     Raises Damaged, BadIndex, NoArchive, Bomb, StoreError.
     """
     lines = bundle.lines() if bundle.fits else (Line(member, "") for member in _FromFront(bundle, ratio).members())
-    return (line for line in lines if choice.chooses(line.member.name))
+    return (line for line in lines if _chosen(choice, line.member))
 
 
 @dataclass(frozen=True, slots=True)
@@ -311,7 +316,7 @@ def unpack(bundle: Bundle, into: bytes, wish: Wish, progress: Progress, stop: th
 
     def take(member: Member) -> None:
         digest = archive.digest(member)
-        if wish.choice.chooses(member.name):
+        if _chosen(wish.choice, member):
             read.proven += bool(digest)
             unpacker.take(archive, member, digest)
 

@@ -48,6 +48,7 @@ _REASONS = {
     unpacking.LEADS_OUT: "a link that leads out of the directory (--links-out makes it all the same)",
     unpacking.SPECIAL: "a device or FIFO",
     unpacking.NO_TARGET: "a link to something that is not in the archive",
+    unpacking.TOO_DEEP: "too many directories above it",
     unpacking.DIFFERENT: "its contents are not what the index says",
 }
 _DIFFERENCES = {
