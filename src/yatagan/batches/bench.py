@@ -162,4 +162,4 @@ class Bench:
 
 
 def _weight(step: Step) -> int:
-    return step.facts.size if step.kind is StepKind.FILE else 0
+    return step.facts.size if step.kind in (StepKind.FILE, StepKind.BUNDLE) else 0

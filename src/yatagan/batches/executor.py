@@ -19,7 +19,7 @@ from yatagan.batches.bench import Bench, Session, TryAgain
 from yatagan.batches.carrier import Carrier, Stopped, Tuning
 from yatagan.batches.events import BatchSettled, LineOpened, LineWaiting, Listener, StepReturned
 from yatagan.batches.files import Clock
-from yatagan.batches.journal import Header, Journal, Standing
+from yatagan.batches.journal import Header, Journal, Standing, is_settled
 from yatagan.batches.performer import Performer
 from yatagan.batches.scribe import Scribe
 from yatagan.batches.states import BatchState, StepState
@@ -236,7 +236,12 @@ class Executor:
         number = step.number
         if wait:
             await self._clock.sleep(wait)
+        if wait or step.bundle:
             step = self._journal.step(number)
+        if is_settled(step):  # a bundle has brought it since it was fetched
+            self._fetched.pop(number, None)
+            self._events.put_nowait(r.StepEnded(number))
+            return
         durable = step.durable
         try:
             if performer is None:

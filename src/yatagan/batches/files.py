@@ -14,7 +14,7 @@ from dataclasses import replace
 from typing import Protocol
 
 from yatagan.batches.bench import Bench, StepRefused, TryAgain
-from yatagan.batches.carrier import Carriage, Carrier
+from yatagan.batches.carrier import Carriage, Carrier, Hash
 from yatagan.batches.events import Ageing, BytesMoved
 from yatagan.batches.extents import Extents
 from yatagan.batches.states import Evidence, StepState
@@ -69,7 +69,7 @@ class FileWork:
         else:
             step = await self._carry(step)
         evidence = await self._prove(step)
-        await self._remove_parts(step)  # again: we may have died between a new part file and the end of the old
+        await self.remove_parts(step)  # again: we may have died between a new part file and the end of the old
         await self._bench.set_facts(step, step.part(self._session.batch))
         await self._place(step, evidence)
 
@@ -114,12 +114,7 @@ class FileWork:
             opened = await reader.facts()
             if not opened.same_as(step.facts):
                 raise TryAgain(Fault.SOURCE_CHANGED)
-            step, writer, durable = await self._open_part(step)
-            self._bench.tell_start(step, durable.total)
-            try:
-                value, synced = await self._pass_bytes(step, reader, writer, durable)
-            finally:
-                await self._close(writer)
+            step, value, synced = await self._carry_bytes(step, reader, hashlib.new(ALGORITHM))
             if not (await reader.facts()).same_as(step.facts):
                 raise TryAgain(Fault.SOURCE_CHANGED)
         finally:
@@ -130,9 +125,27 @@ class FileWork:
         await self._scribe.note(Change(step.number, state=StepState.WHOLE, digest=value, durable=on_disk))
         return step
 
-    async def _pass_bytes(self, step: Step, reader: Reader, writer: Writer, durable: Extents) -> tuple[str, bool]:
+    async def carry_from(self, step: Step, reader: Reader, value: Hash) -> Step:
+        """Waiting or moving -> whole, for what is no file of the source but is read like one."""
+        step, digest, synced = await self._carry_bytes(step, reader, value)
+        on_disk = Extents([(0, step.facts.size)]).encode() if synced else ""
+        await self._scribe.note(Change(step.number, state=StepState.WHOLE, digest=digest, durable=on_disk))
+        return replace(step, state=StepState.WHOLE, digest=digest, durable=on_disk)
+
+    async def _carry_bytes(self, step: Step, reader: Reader, value: Hash) -> tuple[Step, str, bool]:
+        """Bring all bytes into a part file: the step as it is then, their digest, and whether they are synced."""
+        step, writer, durable = await self._open_part(step)
+        self._bench.tell_start(step, durable.total)
+        try:
+            digest, synced = await self._pass_bytes(step, reader, writer, durable, value)
+        finally:
+            await self._close(writer)
+        return step, digest, synced
+
+    async def _pass_bytes(
+        self, step: Step, reader: Reader, writer: Writer, durable: Extents, value: Hash
+    ) -> tuple[str, bool]:
         """Carry the bytes; their digest, and whether all of them are synced."""
-        value = hashlib.new(ALGORITHM)
         # After a restart the digest is made again from whichever end needs no line.
         prefix: Reader = reader
         if durable.total and self._destination.traits.quick and not self._source.traits.quick:
@@ -202,7 +215,7 @@ class FileWork:
         if writer is None:
             step, writer = await self._new_generation(step)
             durable = Extents()
-        await self._remove_parts(step)
+        await self.remove_parts(step)
         return step, writer, durable
 
     async def _is_ours_alone(self, step: Step) -> bool:
@@ -262,7 +275,7 @@ class FileWork:
                     raise
         raise StepRefused(Fault.PART_TAKEN)
 
-    async def _remove_parts(self, step: Step, *, with_present: bool = False) -> None:
+    async def remove_parts(self, step: Step, *, with_present: bool = False) -> None:
         """Remove the part files of earlier generations. One that is held open by a hung process loses its name."""
         for generation in range(1, step.generation + (1 if with_present else 0)):
             await self._remove_part(step, generation)
@@ -343,7 +356,7 @@ class FileWork:
             else:
                 same = await digest_by_reading(self._destination, step.path, ALGORITHM) == step.digest
                 how = Evidence.READ_BACK
-        await self._remove_parts(step, with_present=True)
+        await self.remove_parts(step, with_present=True)
         if same:
             await self._bench.settle(step, StepState.LEFT, how)
         else:
@@ -366,6 +379,6 @@ class FileWork:
             value = await digest_by_reading(self._destination, step.path, ALGORITHM)
         if value != step.digest:
             return False
-        await self._remove_parts(step)
+        await self.remove_parts(step)
         await self._bench.settle(step, StepState.IN_PLACE, evidence)
         return True

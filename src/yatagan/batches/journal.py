@@ -28,7 +28,7 @@ from yatagan.errors import Fault, JournalError
 from yatagan.stores.interface import Facts, Kind
 
 #: Counts changes of the tables: a journal of another format is told apart, not misread.
-_FORMAT = 2
+_FORMAT = 3
 _SCHEMA = f"""
 CREATE TABLE batch (
     id TEXT NOT NULL, created_ns INTEGER NOT NULL, command TEXT NOT NULL, source_node TEXT NOT NULL,
@@ -41,7 +41,8 @@ CREATE TABLE step (
     path BLOB NOT NULL, label BLOB NOT NULL, size INTEGER NOT NULL, facts TEXT NOT NULL, target BLOB, seen TEXT,
     state TEXT NOT NULL, generation INTEGER NOT NULL, session INTEGER NOT NULL, durable TEXT NOT NULL,
     sent INTEGER NOT NULL, digest TEXT NOT NULL, evidence TEXT, fault TEXT,
-    detail TEXT NOT NULL);
+    detail TEXT NOT NULL, bundle INTEGER NOT NULL);
+CREATE INDEX step_bundle ON step (bundle, number) WHERE bundle > 0;
 CREATE INDEX step_open ON step (phase, number) WHERE state IN ('waiting', 'moving', 'whole', 'proven');
 CREATE TABLE session (number INTEGER PRIMARY KEY, witness TEXT NOT NULL);
 PRAGMA user_version = {_FORMAT};
@@ -50,7 +51,7 @@ PRAGMA user_version = {_FORMAT};
 _OPEN = ("waiting", "moving", "whole", "proven")
 _COLUMNS = (
     "number, phase, kind, source, path, label, facts, target, seen, state, generation, session, durable, "
-    "sent, digest, evidence, fault, detail"
+    "sent, digest, evidence, fault, detail, bundle"
 )
 #: File systems of other machines, by the names that /proc/mounts gives them.
 _NETWORK = ("nfs", "cifs", "smb", "lustre", "gpfs", "beegfs", "ceph", "fuse.", "afs", "9p", "panfs")
@@ -207,7 +208,7 @@ class Journal:
                 BatchState.QUEUED.value,
             ),
         )
-        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 19)})", (_row(step) for step in steps))
+        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 20)})", (_row(step) for step in steps))
         self._sql.execute("COMMIT")
 
     def close(self) -> None:
@@ -245,6 +246,11 @@ class Journal:
             limit,
         )
         return [_step(row) for row in rows]
+
+    def members(self, bundle: int) -> list[Step]:
+        """The files that a bundle was made of, whatever has become of them, in order."""
+        query = f"SELECT {_COLUMNS} FROM step WHERE bundle = ? AND bundle > 0 ORDER BY number"
+        return [_step(row) for row in self._rows(query, bundle)]
 
     def steps(self, *states: StepState, limit: int = -1) -> Iterator[Step]:
         """Steps in some states (in any, when none is named), in order."""
@@ -408,6 +414,7 @@ def _row(step: Step) -> tuple[object, ...]:
         step.evidence,
         step.fault,
         step.detail,
+        step.bundle,
     )
 
 

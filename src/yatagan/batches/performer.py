@@ -9,6 +9,7 @@ from collections.abc import Awaitable, Callable
 from yatagan.batches.bench import Bench, StepRefused, TryAgain
 from yatagan.batches.carrier import Carrier, Stopped
 from yatagan.batches.files import Clock, FileWork
+from yatagan.batches.parcels import ParcelWork
 from yatagan.batches.states import StepState
 from yatagan.batches.steps import Change, Step, StepKind
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
@@ -26,9 +27,11 @@ class Performer:
         self._destination = bench.destination
         self._scribe = bench.scribe
         self._stop = stop
+        files = FileWork(bench, carrier, clock, stop)
         self._do: dict[StepKind, Callable[[Step], Awaitable[None]]] = {
             StepKind.DIRECTORY: self._directory,
-            StepKind.FILE: FileWork(bench, carrier, clock, stop).do,
+            StepKind.FILE: files.do,
+            StepKind.BUNDLE: ParcelWork(bench, files, clock, stop).do,
             StepKind.LINK: self._link,
             StepKind.FACTS: self._facts,
         }

@@ -9,9 +9,11 @@ from __future__ import annotations
 import posixpath
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
+from enum import StrEnum
 
+from yatagan.batches.layout import BUNDLE_BYTES, BUNDLE_FILES, SMALL, Costs, Layout, Travel, travel
 from yatagan.batches.states import Evidence, StepState
-from yatagan.batches.steps import FACTS_PHASE, FILES_PHASE, Step, StepKind, Times
+from yatagan.batches.steps import FACTS_PHASE, FILES_PHASE, SINGLES_PHASE, Step, StepKind, Times
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, BadPlace, Fault, Refused, StoreError
 from yatagan.stores.interface import Facts, Kind, Store
@@ -69,10 +71,32 @@ class Plan:
     step_ns: int
     room: int | None
     summary: Summary = field(default_factory=Summary)
+    #: The small files that travel in bundles and are unloaded on arrival; None where they go one by one.
+    travel: Travel | None = None
 
     def steps(self) -> Iterator[Step]:
         """The steps, numbered; anew at each call."""
         return _Numbering(self).steps()
+
+
+class Bundling(StrEnum):
+    """What is to be bundled."""
+
+    #: What pays: directories of many small files.
+    AUTO = "auto"
+    NEVER = "never"
+    #: Every source.
+    WHOLE = "whole"
+    #: Every directory that a source holds.
+    BY_DIRECTORY = "by-directory"
+
+
+@dataclass(frozen=True, slots=True)
+class Together:
+    """That small files may travel together: what they cost on this line, and whether to do it in any case."""
+
+    costs: Costs
+    always: bool = False
 
 
 async def make_plan(
@@ -83,10 +107,12 @@ async def make_plan(
     scanned: Callable[[int], None] = lambda count: None,
     choice: Choice = EVERYTHING,
     times: Times = Times.KEEP,
+    together: Together | None = None,
 ) -> Plan:
     """Compare and decide.
 
-    `sources` are (path as typed, name to arrive under); `directory` is the destination as typed. Raises
+    `sources` are (path as typed, name to arrive under); `directory` is the destination as typed. With `together`,
+    small files travel in bundles if that pays, or in any case. Raises
     StoreError, BadPlace when a source is not there or the destination is no directory, Refused when the
     destination lies inside a source.
     """
@@ -118,7 +144,27 @@ async def make_plan(
     if not any(arrival.differences for arrival in plan.arrivals):
         plan.above.clear()
     _sum_up(plan)
+    if together is not None and source.traits.parcels and destination.traits.parcels:
+        _look_at_small(plan, together)
     return plan
+
+
+def travels(difference: Difference) -> bool:
+    """Whether a file may come with others: it is small, and takes nobody's place."""
+    facts = difference.facts
+    return facts.kind is Kind.FILE and facts.size <= SMALL and difference.verdict is Verdict.NEW
+
+
+def _look_at_small(plan: Plan, together: Together) -> None:
+    sizes = [
+        difference.facts.size
+        for arrival in plan.arrivals
+        for difference in arrival.differences
+        if travels(difference) and difference.path not in arrival.tree.unread
+    ]
+    found = travel(len(sizes), sum(sizes), together.costs)
+    if found.pays or (together.always and found.files):
+        plan.travel = found
 
 
 async def _missing_above(store: Store, top: bytes) -> list[bytes]:
@@ -196,11 +242,16 @@ def _count(summary: Summary, difference: Difference, unread: Mapping[bytes, Faul
 
 
 class _Numbering:
-    """Turns differences into numbered steps. A directory's facts step has the number after its own."""
+    """Turns differences into numbered steps. A directory's facts step has the number after its own.
+
+    Files that travel together are held back until they are enough for a bundle, whose number they then get.
+    """
 
     def __init__(self, plan: Plan) -> None:
         self._plan = plan
         self._next = 1
+        self._held: list[Step] = []
+        self._held_size = 0
 
     def steps(self) -> Iterator[Step]:
         for depth, path in enumerate(self._plan.above):
@@ -208,7 +259,11 @@ class _Numbering:
         base = len(self._plan.above)
         for arrival in self._plan.arrivals:
             for difference in arrival.differences:
-                yield from self._for(arrival, difference, base)
+                steps = self._for(arrival, difference, base)
+                if self._plan.travel is not None and travels(difference):
+                    yield from self._hold(steps)
+                else:
+                    yield from steps
             for path, fault in sorted(arrival.tree.unread.items()):
                 label = posixpath.join(arrival.name, path) if path else arrival.name
                 facts = arrival.tree.entries[path]
@@ -225,6 +280,26 @@ class _Numbering:
                     fault=Fault.UNREADABLE,
                     detail=fault.value,
                 )
+        yield from self._bundle()
+
+    def _hold(self, steps: Iterator[Step]) -> Iterator[Step]:
+        for step in steps:
+            self._held.append(step)
+            self._held_size += step.facts.size + 1536
+        if self._held_size >= BUNDLE_BYTES or len(self._held) >= BUNDLE_FILES:
+            yield from self._bundle()
+
+    def _bundle(self) -> Iterator[Step]:
+        """What is held, and the step that brings it."""
+        held, self._held, self._held_size = self._held, [], 0
+        if not held:
+            return
+        facts = Facts(Kind.FILE, Layout(held).size, 0, 0)
+        path, label = posixpath.join(self._plan.destination, b"bundle"), posixpath.dirname(held[0].label)
+        bundle = self._step(FILES_PHASE, StepKind.BUNDLE, b"", path, label, facts)
+        yield bundle
+        for step in held:
+            yield replace(step, bundle=bundle.number, phase=SINGLES_PHASE)
 
     def _step(self, phase: int, kind: StepKind, source: bytes, path: bytes, label: bytes, facts: Facts) -> Step:
         number, self._next = self._next, self._next + 1

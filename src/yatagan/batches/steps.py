@@ -12,8 +12,11 @@ from yatagan.places import PART_PREFIX, PART_SUFFIX
 from yatagan.stores.interface import Facts
 
 #: Steps of one phase may go on at the same time; a phase starts when the one before is through.
-#: Directories go first, by depth; then files and links; then directories' facts, deepest first.
+#: Directories go first, by depth; then bundles, files and links; then what no bundle has brought; then directories'
+#: facts, deepest first.
 FILES_PHASE = 1_000_000
+#: Files that may come with a bundle: those that did not are carried one by one.
+SINGLES_PHASE = 1_500_000
 FACTS_PHASE = 2_000_000
 
 
@@ -24,6 +27,8 @@ class StepKind(StrEnum):
     FILE = "file"
     LINK = "link"
     FACTS = "facts"
+    #: Carry many small files at once. It has no name at the destination.
+    BUNDLE = "bundle"
 
 
 class Prove(StrEnum):
@@ -64,7 +69,7 @@ class Step:
     the destination, for people and lists. `facts` are the source's when planned (or when last looked at);
     `seen` is what the plan found under the final name, None when nothing. `generation` counts the part
     files of this step and `session` the session that wrote the last of them; `durable` are that
-    part file's synced extents, encoded.
+    part file's synced extents, encoded. `bundle` is the step that a file's bytes may come with, 0 for none.
     """
 
     number: int
@@ -85,6 +90,7 @@ class Step:
     evidence: Evidence | None = None
     fault: Fault | None = None
     detail: str = ""
+    bundle: int = 0
 
     def part(self, batch: str, generation: int | None = None) -> bytes:
         """The part file of a generation (the present one): beside the final name, and independent of it."""
@@ -108,3 +114,4 @@ class Change:
     fault: Fault | None = None
     detail: str | None = None
     facts: Facts | None = None
+    bundle: int | None = None

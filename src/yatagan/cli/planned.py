@@ -41,6 +41,7 @@ def show_plan(
     text.facts(
         [
             ("carry", _carried(plan)),
+            ("bundled", _travel(plan)),
             ("left as is", _left(plan)),
             (
                 "skipped",
@@ -77,6 +78,18 @@ def _carried(plan: Plan) -> str:
     if counts.links:
         parts.append(text.count(counts.links, "link"))
     return "; ".join(parts) if counts.anything else "nothing"
+
+
+def _travel(plan: Plan) -> str:
+    """How small files travel, and what that saves."""
+    if plan.travel is None:
+        return ""
+    found = plan.travel
+    saved = f": about {text.duration(found.together)}, not {text.duration(found.alone)}" if found.pays else ""
+    return (
+        f"{text.count(found.files, 'small file')}, {text.size(found.size)}, travel in "
+        f"{text.count(found.bundles, 'bundle')} and are unpacked on arrival{saved}"
+    )
 
 
 def _left(plan: Plan) -> str:
@@ -158,6 +171,7 @@ def plan_json(plan: Plan, cautions: Sequence[Caution]) -> dict[str, Any]:
         "bytes": counts.size,
         "directories": counts.directories,
         "links": counts.links,
+        "bundled_files": plan.travel.files if plan.travel is not None else 0,
         "left_as_is": counts.left,
         "left_bytes": counts.left_size,
         "skipped": counts.skipped,

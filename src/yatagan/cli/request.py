@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import os
 import posixpath
+import time
 
+from yatagan.batches.layout import Costs
+from yatagan.batches.plan import Bundling, Together
 from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.cli.choosing import expand_place
 from yatagan.cli.context import App
@@ -28,8 +31,13 @@ class Request:
         choice: Choice = EVERYTHING,
         modes: Modes | None = None,
         times: Times = Times.KEEP,
+        bundling: Bundling | None = None,
+        *,
+        unpack: bool = False,
     ) -> None:
         self.app = app
+        self.bundling = bundling
+        self.unpack = unpack or bundling is None
         self._modes = modes
         self.times = times
         self.choice = choice
@@ -90,6 +98,29 @@ class Request:
             return self._modes
         return Modes.SITE if area is not None and area.shared else Modes.KEEP
 
+    async def together(self, source: Store, destination: Store) -> Together | None:
+        """Whether small files may travel together, to be unpacked on arrival; and what they cost on this line.
+
+        They are proven where they are unpacked, so not where another proof was asked for, or none.
+        """
+        proofs = (Prove.AUTO, Prove.ON_NODE) if source.traits.quick else (Prove.AUTO,)
+        near = source.traits.quick and destination.traits.quick
+        if self.bundling is Bundling.NEVER or not self.unpack or near or self.prove not in proofs:
+            return None
+        far = source if destination.traits.quick else destination
+        always = self.bundling in (Bundling.WHOLE, Bundling.BY_DIRECTORY)
+        return Together(Costs(await _round_trip(far)), always)
+
     def ends(self) -> tuple[Source, Source]:
         """Where from and where to."""
         return self.app.source(Place(self.source_node, b"")), self.app.source(self.destination, writing=True)
+
+
+async def _round_trip(store: Store) -> float:
+    """Seconds for one request and its answer: the best of a few."""
+    best = 1.0
+    for _ in range(3):
+        began = time.monotonic()
+        await store.look(b"/")
+        best = min(best, time.monotonic() - began)
+    return best

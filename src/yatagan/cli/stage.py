@@ -9,7 +9,7 @@ import click
 
 from yatagan.batches.batch import Batches
 from yatagan.batches.journal import Header
-from yatagan.batches.plan import Plan, make_plan
+from yatagan.batches.plan import Bundling, Plan, make_plan
 from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.cli import carrying, cautions, completing
 from yatagan.cli.choosing import choosing, parse_choice
@@ -50,6 +50,13 @@ Examples:
     "which keeps old files from being purged.",
 )
 @choosing
+@click.option(
+    "--bundle",
+    type=one_of(Bundling),
+    help="Whether files travel in bundles: where that pays (auto), never, each source as one (whole), or each directory "
+    "in it as one (by-directory). Default: auto, and unpacked on arrival.",
+)
+@click.option("--unpack", is_flag=True, help="Unpack bundles on arrival, each file proven; else they stay as they are.")
 @click.option("--plan-only", is_flag=True, help="Show the plan and stop.")
 @click.option(
     "--prove",
@@ -70,6 +77,8 @@ def stage_command(
     times: str,
     only: tuple[str, ...],
     skip: tuple[str, ...],
+    bundle: str | None,
+    unpack: bool,
     plan_only: bool,
     prove: str,
     quiet: bool,
@@ -92,6 +101,8 @@ def stage_command(
         parse_choice(only, skip),
         Modes(modes) if modes is not None else None,
         Times(times),
+        Bundling(bundle) if bundle is not None else None,
+        unpack=unpack,
     )
     command = ("yatagan", *sys.argv[1:])
     status = run(_stage(request, command, plan_only=plan_only, quiet=quiet, json_=json_))
@@ -137,7 +148,15 @@ async def _plan(request: Request, source: Store, destination: Store) -> tuple[Pl
     area, careful = await _area(request, destination)
     await request.expand(source)
     place = request.destination
-    plan = await make_plan(source, destination, request.sources, place.path, choice=request.choice, times=request.times)
+    plan = await make_plan(
+        source,
+        destination,
+        request.sources,
+        place.path,
+        choice=request.choice,
+        times=request.times,
+        together=await request.together(source, destination),
+    )
     if place.node:
         await cautions.refuse_plan(destination, request.app.nodes().get(place.node), plan)
     ages = cautions.look_at_ages(plan, area, request.times)

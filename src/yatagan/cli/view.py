@@ -98,6 +98,8 @@ class Progress:
         match event:
             case ev.StepStarted(number, StepKind.FILE, label, size, done):
                 self.moving[number] = Moving(label, size, done)
+            case ev.StepStarted(number, StepKind.BUNDLE, label, size, done):
+                self.moving[number] = Moving(label + b"/ (small files together)", size, done)
             case ev.BytesMoved(number, count):
                 if number in self.moving:
                     self.moving[number].done += count

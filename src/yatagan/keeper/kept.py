@@ -6,7 +6,7 @@ import asyncio
 import contextlib
 import os
 import socket
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -18,7 +18,8 @@ from yatagan.errors import BatchInUse, CannotReach, Fault, StoreError
 from yatagan.keeper.meeting import Meeting
 from yatagan.keeper.wire import Codec, Gone, Peer
 from yatagan.nodes.answers import Answers
-from yatagan.stores.interface import Facts, NodeDigest, Reader, Traits, Writer
+from yatagan.nodes.helper.parcels import Parcel
+from yatagan.stores.interface import Facts, Gathered, NodeDigest, Reader, Traits, Unloaded, Writer
 
 if TYPE_CHECKING:
     from yatagan.batches.batch import Batch
@@ -346,6 +347,14 @@ class KeptStore:
         """See `Store.digest`."""
         found: NodeDigest = await self.ask("digest", path, algorithm, seen)
         return found
+
+    async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
+        """See `Store.gather`."""
+        return list(await self.ask("gather", tuple(paths), most))
+
+    async def unload(self, bundle: bytes, parcels: Sequence[Parcel]) -> list[Unloaded]:
+        """See `Store.unload`. Batches run inside the keeper: nobody has asked for this through it yet."""
+        raise StoreError(Fault.UNSUPPORTED, bundle, store=self.name)
 
     async def same_disk(self, token: bytes) -> bool:
         """See `Store.same_disk`."""

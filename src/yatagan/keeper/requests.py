@@ -32,6 +32,7 @@ _PLAIN = frozenset(
         "remove",
         "remove_directory",
         "digest",
+        "gather",
         "same_disk",
         "writers_gone",
     ]

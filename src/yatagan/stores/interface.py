@@ -6,10 +6,13 @@ planner ask a store what it can do (`Traits`); they never ask which kind of stor
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Protocol
+
+from yatagan.errors import Fault
+from yatagan.nodes.helper.parcels import Parcel
 
 
 class Kind(StrEnum):
@@ -69,7 +72,8 @@ class Traits:
 
     `time_step_ns`: how finely it keeps times. `digests`: it can hash a file where the file is. `quick`:
     reading it costs no line. `syncs`: it can be told to put a file on its disk. `read_size` and
-    `write_size`: the largest single request.
+    `write_size`: the largest single request. `parcels`: it can read many small files in one go, and take them out of
+    one that has arrived.
     """
 
     time_step_ns: int
@@ -78,6 +82,28 @@ class Traits:
     syncs: bool
     read_size: int
     write_size: int
+    parcels: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Gathered:
+    """A small file, read whole and of one moment; or the fault that kept it from being so."""
+
+    contents: bytes
+    facts: Facts | None
+    fault: Fault | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Unloaded:
+    """What became of a parcel: in place, or `there` already with the same contents, or a fault.
+
+    `unset`: its mode and times could not be set, which is no failure.
+    """
+
+    there: bool = False
+    fault: Fault | None = None
+    unset: Fault | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -185,6 +211,15 @@ class Store(Protocol):
 
         `seen` are facts that this store itself gave of the file: where it must show that what it hashes is the
         file that it shows, they save it a look.
+        """
+
+    async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
+        """The contents of small files, none of more than `most` bytes; UNSUPPORTED where there are no `parcels`."""
+
+    async def unload(self, bundle: bytes, parcels: Sequence[Parcel]) -> list[Unloaded]:
+        """Files out of a bundle that is there: synced, read again and held against their digests, then named.
+
+        Nothing is ever replaced; doing it again does no harm. UNSUPPORTED where there are no `parcels`.
         """
 
     async def same_disk(self, token: bytes) -> bool:

@@ -14,12 +14,14 @@ import itertools
 import os
 import stat
 import time
-from collections.abc import AsyncIterator, Callable, Iterator
+from collections.abc import AsyncIterator, Callable, Iterator, Sequence
 from typing import ParamSpec, TypeVar
 
 from yatagan.config.roots import Roots
 from yatagan.errors import Fault, StoreError
-from yatagan.stores.interface import Facts, Kind, NodeDigest, Reader, Traits, Writer
+from yatagan.nodes.helper import parcels
+from yatagan.nodes.helper.parcels import Parcel
+from yatagan.stores.interface import Facts, Gathered, Kind, NodeDigest, Reader, Traits, Unloaded, Writer
 
 P = ParamSpec("P")
 T = TypeVar("T")
@@ -77,6 +79,36 @@ def facts_of(status: os.stat_result) -> Facts:
         status.st_ctime_ns,
         status.st_ino,
     )
+
+
+def facts_from_list(found: Sequence[int]) -> Facts:
+    """Our facts from what the helper and `parcels` tell: mode, size, mtime, ctime, inode."""
+    mode, size, mtime_ns, changed_ns, inode = found
+    return Facts(kind_of(mode), size, mtime_ns, stat.S_IMODE(mode), changed_ns, inode)
+
+
+def gathered(outcome: int, contents: bytes, found: Sequence[int]) -> Gathered:
+    """Our word for what `parcels.gather` says of a file."""
+    if outcome == parcels.PLACED:
+        return Gathered(contents, facts_from_list(found))
+    return Gathered(b"", None, _fault_of_outcome(outcome))
+
+
+def unloaded(outcome: int, unset: int) -> Unloaded:
+    """Our word for what `parcels.unload` says of a parcel."""
+    note = SYSTEM_FAULTS.get(unset, Fault.REFUSED) if unset else None
+    if outcome in (parcels.PLACED, parcels.THERE):
+        return Unloaded(there=outcome == parcels.THERE, unset=note)
+    return Unloaded(fault=_fault_of_outcome(outcome))
+
+
+def _fault_of_outcome(outcome: int) -> Fault:
+    ours = {parcels.DIFFERENT: Fault.DIGEST_DIFFERS, parcels.CHANGED: Fault.SOURCE_CHANGED}
+    return ours.get(outcome) or SYSTEM_FAULTS.get(outcome, Fault.REFUSED)
+
+
+def _quiet() -> None:
+    """Nobody here needs a sign of life."""
 
 
 async def _thread(path: bytes, function: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
@@ -152,7 +184,9 @@ class LocalStore:
     """
 
     name = ""
-    traits = Traits(time_step_ns=1, digests=True, quick=True, syncs=True, read_size=_BLOCK, write_size=_BLOCK)
+    traits = Traits(
+        time_step_ns=1, digests=True, quick=True, syncs=True, read_size=_BLOCK, write_size=_BLOCK, parcels=True
+    )
 
     def __init__(self, base: bytes, roots: Roots | None = None, *, writing: bool = False) -> None:
         self._base = base
@@ -298,6 +332,14 @@ class LocalStore:
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
         """See `Store.digest`."""
         return await _thread(path, hash_file, path, algorithm)
+
+    async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
+        """See `Store.gather`."""
+        return [gathered(*each) for each in await asyncio.to_thread(parcels.gather, list(paths), most, _quiet)]
+
+    async def unload(self, bundle: bytes, parcels_: Sequence[Parcel]) -> list[Unloaded]:
+        """See `Store.unload`."""
+        return [unloaded(*each) for each in await _thread(bundle, parcels.unload, bundle, list(parcels_), _quiet)]
 
     async def same_disk(self, token: bytes) -> bool:
         """See `Store.same_disk`."""

@@ -13,7 +13,8 @@ import posixpath
 import secrets
 import stat
 import time
-from collections.abc import AsyncIterator, Coroutine
+from base64 import b64decode
+from collections.abc import AsyncIterator, Coroutine, Sequence
 from typing import Any, TypeVar
 
 import asyncssh
@@ -26,10 +27,11 @@ from yatagan.config.settings import LineSettings
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.answers import Answers
 from yatagan.nodes.helper.client import Helper
+from yatagan.nodes.helper.parcels import Parcel
 from yatagan.nodes.login import Login, log_in
-from yatagan.stores.interface import Facts, NodeDigest, Reader, Traits, Writer
+from yatagan.stores.interface import Facts, Gathered, NodeDigest, Reader, Traits, Unloaded, Writer
 from yatagan.stores.line import BareFailure, Line
-from yatagan.stores.local import kind_of
+from yatagan.stores.local import facts_from_list, gathered, kind_of, unloaded
 
 T = TypeVar("T")
 
@@ -50,12 +52,6 @@ def facts_from(attrs: asyncssh.SFTPAttrs) -> Facts:
     """Our facts from a server's. Version 3 has whole seconds and neither ctime nor inode."""
     mode = attrs.permissions or 0
     return Facts(kind_of(mode), attrs.size or 0, (attrs.mtime or 0) * _SECOND, stat.S_IMODE(mode))
-
-
-def facts_from_helper(found: list[int]) -> Facts:
-    """Our facts from the helper's list: mode, size, mtime, ctime, inode."""
-    mode, size, mtime_ns, changed_ns, inode = found
-    return Facts(kind_of(mode), size, mtime_ns, stat.S_IMODE(mode), changed_ns, inode)
 
 
 class SftpFile:
@@ -124,6 +120,7 @@ class SftpStore:
             syncs=offers(login.sftp, "fsync"),
             read_size=min(limits.max_read_len or _REQUEST, _REQUEST),
             write_size=min(limits.max_write_len or _REQUEST, _REQUEST),
+            parcels=self._helper is not None,
         )
 
     async def _ask(self, request: Coroutine[Any, Any, T], path: bytes, *, writing: bool = False) -> T:
@@ -210,7 +207,7 @@ class SftpStore:
     async def _look_by_helper(self, path: bytes) -> Facts | None:
         assert self._helper is not None
         try:
-            return facts_from_helper((await self._ask(self._helper.ask("look", path), path))["facts"])
+            return facts_from_list((await self._ask(self._helper.ask("look", path), path))["facts"])
         except StoreError as error:
             if error.fault in LINE_FAULTS:
                 raise
@@ -364,12 +361,28 @@ class SftpStore:
         reply = await self._ask(self._helper.ask("digest", path, algorithm=algorithm), path)
         if reply["before"] != reply["facts"] or reply["size"] != reply["facts"][1]:
             raise StoreError(Fault.SOURCE_CHANGED, path, store=self.name)
-        facts = facts_from_helper(reply["facts"])
+        facts = facts_from_list(reply["facts"])
         if not self._disk_is_same and not (seen is not None and seen.same_as(facts)):
             found = await self.look(path)
             if found is None or not found.same_as(facts):
                 raise StoreError(Fault.UNSUPPORTED, path, store=self.name, detail="commands see another disk")
         return NodeDigest(reply["digest"], facts)
+
+    async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
+        """See `Store.gather`."""
+        if self._helper is None:
+            raise StoreError(Fault.UNSUPPORTED, store=self.name)
+        question = self._helper.ask("gather", paths=[path.decode("latin-1") for path in paths], most=most)
+        reply = await self._ask(question, b"")
+        return [gathered(outcome, b64decode(data), found) for outcome, data, found in reply["files"]]
+
+    async def unload(self, bundle: bytes, parcels: Sequence[Parcel]) -> list[Unloaded]:
+        """See `Store.unload`."""
+        if self._helper is None:
+            raise StoreError(Fault.UNSUPPORTED, bundle, store=self.name)
+        spelled = [_spelled(each) for each in parcels]
+        reply = await self._ask(self._helper.ask("unload", bundle, parcels=spelled), bundle, writing=True)
+        return [unloaded(*outcome) for outcome in reply["outcomes"]]
 
     async def same_disk(self, token: bytes) -> bool:
         """See `Store.same_disk`. Commands may land on another machine, or below another root."""
@@ -421,6 +434,18 @@ class SftpStore:
     async def close(self) -> None:
         """See `Store.close`."""
         await self._line.close()
+
+
+def _spelled(parcel: Parcel) -> list[Any]:
+    """A parcel as the helper reads it."""
+    return [
+        [name.decode("latin-1") for name in value]
+        if isinstance(value, tuple)
+        else value.decode("latin-1")
+        if isinstance(value, bytes)
+        else value
+        for value in parcel
+    ]
 
 
 async def _take(entries: AsyncIterator[asyncssh.SFTPName]) -> list[tuple[bytes, Facts]]:

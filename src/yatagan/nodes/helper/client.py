@@ -42,10 +42,32 @@ def start_line(program: bytes) -> str:
     return f"exec python3 -I -S -c 'import sys; exec(sys.stdin.buffer.read({len(program)}))'"
 
 
+#: Makes a module of ours out of its source, under its own name, so that those that import it find it.
+_LOADER = """
+import sys, types
+def load(name, source):
+    above = name
+    while "." in above:
+        above = above.rpartition(".")[0]
+        sys.modules.setdefault(above, types.ModuleType(above)).__path__ = []
+    module = sys.modules[name] = types.ModuleType(name)
+    setattr(sys.modules[name.rpartition(".")[0]], name.rpartition(".")[2], module)
+    exec(compile(source, name, "exec"), module.__dict__)
+    return module
+"""
+
+
+def source_of(module: str) -> str:
+    """The source of one of our modules that are kept to what nodes understand."""
+    package, _, name = module.rpartition(".")
+    return importlib.resources.files(package).joinpath(name + ".py").read_text(encoding="utf-8")
+
+
 def program_with(token: str) -> bytes:
     """The helper's source, ending in the call that starts it."""
-    source = importlib.resources.files("yatagan.nodes.helper").joinpath("program.py").read_bytes()
-    return source + f"\nmain({token!r})\n".encode()
+    modules = ("yatagan.nodes.helper.parcels", "yatagan.nodes.helper.program")
+    loads = "".join(f"load({module!r}, {source_of(module)!r})\n" for module in modules)
+    return f"{_LOADER}{loads}sys.modules[{modules[-1]!r}].main({token!r})\n".encode("ascii", "backslashreplace")
 
 
 class Helper:

@@ -13,6 +13,8 @@ Kept to what Python 3.6 understands. Requests:
   look path                   facts in nanoseconds
   read path                   the first 200 bytes (to prove with a token file that we see the same disk)
   alive boot processes        which of these processes still live
+  gather paths most           the contents of many small files
+  unload bundle parcels       many small files taken out of one that has arrived, each proven and given its name
 
 Before the answer to a question that takes long come lines with the question's number and `busy`, as long as
 there is progress: a server that hashes for an hour has not gone silent.
@@ -22,12 +24,15 @@ import hashlib
 import json
 import os
 import platform
-import stat
 import sys
 import threading
 import time
+from base64 import b64encode
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any, Callable, Dict, List, Optional, Tuple
+
+from yatagan.nodes.helper import parcels
+from yatagan.nodes.helper.parcels import facts, open_regular
 
 #: Seconds between signs of life while a file is read.
 BUSY_SECONDS = 5.0
@@ -37,11 +42,6 @@ Busy = Callable[[int], None]
 def raw(text: str) -> bytes:
     """A path's bytes."""
     return text.encode("latin-1")
-
-
-def facts(status: os.stat_result) -> List[int]:
-    """What the other side wants to know of a file, as a list: mode, size, times in ns, inode."""
-    return [status.st_mode, status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino]
 
 
 def boot() -> str:
@@ -64,7 +64,7 @@ def process(pid: int) -> Optional[Tuple[int, int]]:
 
 
 def session() -> List[List[int]]:
-    """Processes of the login that runs us: the process that started our command, and all below it.
+    """Processes of the login that runs us: the process that started our command, and all below it, us included.
 
     The file server of a login is a descendant of the process that also started our command, so it
     is among these. [] when the machine does not show them.
@@ -83,18 +83,9 @@ def session() -> List[List[int]]:
         above = pid
         while above in seen and above != login:
             above = seen[above][0]
-        if above == login and pid != os.getpid():
+        if above == login:
             ours.append([pid, seen[pid][1]])
-    return ours if len(ours) > 1 else []
-
-
-def open_regular(path: bytes, flags: int) -> int:
-    """A descriptor of a regular file; never through a link, never waiting on a FIFO."""
-    descriptor = os.open(path, flags | os.O_NOFOLLOW | os.O_NONBLOCK)
-    if not stat.S_ISREG(os.fstat(descriptor).st_mode):
-        os.close(descriptor)
-        raise OSError(95, "not a regular file")
-    return descriptor
+    return ours if len(ours) > 2 else []
 
 
 def do_hello(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
@@ -160,6 +151,37 @@ def do_alive(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
         if seen and seen[1] == start:
             alive.append([pid, start])
     return {"alive": alive, "sure": True}
+
+
+class Pulse:
+    """Gives a sign of life when it is time for one."""
+
+    def __init__(self, busy: Busy) -> None:
+        self._busy = busy
+        self._told = time.monotonic()
+        self._done = 0
+
+    def __call__(self) -> None:
+        """Called at every bit of progress."""
+        self._done += 1
+        if time.monotonic() - self._told >= BUSY_SECONDS:
+            self._busy(self._done)
+            self._told = time.monotonic()
+
+
+def do_gather(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """The contents of small files."""
+    found = parcels.gather([raw(path) for path in request["paths"]], request["most"], Pulse(busy))
+    return {"files": [[outcome, b64encode(data).decode("ascii"), facts] for outcome, data, facts in found]}
+
+
+def do_unload(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """Small files out of a bundle."""
+    wanted = []
+    for offset, size, digest, part, earlier, path, *rest in request["parcels"]:
+        stale = tuple([raw(each) for each in earlier])
+        wanted.append(parcels.Parcel(offset, size, digest, raw(part), stale, raw(path), *rest))
+    return {"outcomes": parcels.unload(raw(request["path"]), wanted, Pulse(busy))}
 
 
 def main(token: str) -> None:

@@ -1,0 +1,190 @@
+"""Many small files at once, on the machine where they are: read in one go, or taken out of a bundle that has arrived.
+
+Runs here and, as part of the helper, on nodes: kept to the standard library and to what Python 3.6 understands.
+Outcomes are plain numbers and strings, because they travel as JSON.
+"""
+
+import os
+import stat
+import time
+from hashlib import sha256
+from typing import Any, Callable, List, NamedTuple, Optional, Set, Tuple
+
+#: What became of a parcel, besides an error number of the system (which is above 0).
+PLACED, THERE, DIFFERENT, CHANGED, SPECIAL = 0, -1, -2, -3, -4
+
+
+class Parcel(NamedTuple):
+    """A file in a bundle: where its bytes are, their SHA-256, and what is to become of them.
+
+    `part` is the name that it has until it is whole, made with `make_mode`, and `earlier` are such names of earlier
+    tries, which go; `mode` and `mtime_ns` are what it gets then, None where it keeps what the machine gives it.
+    """
+
+    offset: int
+    size: int
+    digest: str
+    part: bytes
+    earlier: Tuple[bytes, ...]
+    path: bytes
+    make_mode: int
+    mode: Optional[int]
+    mtime_ns: Optional[int]
+
+
+#: An outcome, and the number of the error with which its facts could not be set, or 0.
+Outcome = Tuple[int, int]
+
+
+def unload(bundle: bytes, parcels: List[Parcel], alive: Callable[[], None]) -> List[Outcome]:
+    """Give every parcel its own file and name. Doing it again does no harm.
+
+    Each is written under its part name, synced, read again and hashed, and given its facts and only then its name,
+    never over anything: what has the name already is THERE when its contents are the same. Raises OSError when the
+    bundle cannot be read.
+    """
+    outcomes: List[Outcome] = []
+    directories: Set[bytes] = set()
+    source = open_regular(bundle, os.O_RDONLY)
+    try:
+        for parcel in parcels:
+            alive()
+            try:
+                outcomes.append(_unload(source, parcel))
+                directories.add(os.path.dirname(parcel.path))
+            except OSError as error:
+                outcomes.append((error.errno or 5, 0))
+    finally:
+        os.close(source)
+    for directory in directories:
+        _sync_directory(directory)
+    return outcomes
+
+
+def _unload(source: int, parcel: Parcel) -> Outcome:
+    for part in parcel.earlier:
+        _forget(part)
+    data = _read(source, parcel.offset, parcel.size)
+    if len(data) != parcel.size or sha256(data).hexdigest() != parcel.digest:
+        return DIFFERENT, 0
+    flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW
+    try:
+        descriptor = os.open(parcel.part, flags, parcel.make_mode)
+    except FileExistsError:
+        _forget(parcel.part)  # of an earlier try: whoever made it has gone
+        descriptor = os.open(parcel.part, flags, parcel.make_mode)
+    try:
+        try:
+            view = memoryview(data)
+            while view:
+                view = view[os.write(descriptor, view) :]
+            os.fsync(descriptor)
+            if sha256(_read(descriptor, 0, parcel.size + 1)).hexdigest() != parcel.digest:
+                return DIFFERENT, 0
+            trouble = _set_facts(descriptor, parcel)
+        finally:
+            os.close(descriptor)
+        try:
+            os.link(parcel.part, parcel.path)
+            return PLACED, trouble
+        except FileExistsError:
+            return _held_against(parcel), 0
+        except OSError as error:
+            if error.errno not in (1, 95) or os.path.lexists(parcel.path):
+                raise
+            os.rename(parcel.part, parcel.path)  # a disk without hard links
+            return PLACED, trouble
+    finally:
+        _forget(parcel.part)
+
+
+def _forget(part: bytes) -> None:
+    try:
+        os.unlink(part)
+    except FileNotFoundError:
+        pass
+
+
+def _held_against(parcel: Parcel) -> int:
+    """What has the name already: THERE when it is the same."""
+    try:
+        descriptor = open_regular(parcel.path, os.O_RDONLY)
+    except OSError:
+        return 17
+    try:
+        same = sha256(_read(descriptor, 0, parcel.size + 1)).hexdigest() == parcel.digest
+        return THERE if same else 17
+    finally:
+        os.close(descriptor)
+
+
+def _set_facts(descriptor: int, parcel: Parcel) -> int:
+    try:
+        if parcel.mode is not None:
+            os.fchmod(descriptor, parcel.mode)
+        if parcel.mtime_ns is not None:
+            now = time.time_ns() if hasattr(time, "time_ns") else int(time.time() * 1e9)
+            os.utime(descriptor, ns=(now, parcel.mtime_ns))
+    except OSError as error:
+        return error.errno or 5
+    return 0
+
+
+#: What was read of a file: an outcome, its contents, and (mode, size, mtime, ctime, inode) where it was read.
+Gathered = Tuple[int, bytes, List[int]]
+
+
+def gather(paths: List[bytes], most: int, alive: Callable[[], None]) -> List[Gathered]:
+    """The contents of small files, each whole and of one moment, or CHANGED. None is read beyond `most` bytes."""
+    found: List[Gathered] = []
+    for path in paths:
+        alive()
+        try:
+            descriptor = open_regular(path, os.O_RDONLY)
+            try:
+                before = facts(os.fstat(descriptor))
+                data = _read(descriptor, 0, min(before[1], most) + 1)
+                after = facts(os.fstat(descriptor))
+            finally:
+                os.close(descriptor)
+            same = before == after and len(data) == before[1]
+            found.append((PLACED if same else CHANGED, data if same else b"", after))
+        except OSError as error:
+            found.append((error.errno or 5, b"", []))
+    return found
+
+
+def facts(status: os.stat_result) -> List[int]:
+    """What the other side wants to know of a file, as a list: mode, size, times in ns, inode."""
+    return [status.st_mode, status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino]
+
+
+def open_regular(path: bytes, flags: int) -> int:
+    """A descriptor of a regular file; never through a link, never waiting on a FIFO."""
+    descriptor = os.open(path, flags | os.O_NOFOLLOW | os.O_NONBLOCK)
+    if not stat.S_ISREG(os.fstat(descriptor).st_mode):
+        os.close(descriptor)
+        raise OSError(95, "not a regular file")
+    return descriptor
+
+
+def _read(descriptor: int, offset: int, size: int) -> bytes:
+    pieces: List[Any] = []
+    while size:
+        piece = os.pread(descriptor, size, offset)
+        if not piece:
+            break
+        pieces.append(piece)
+        offset, size = offset + len(piece), size - len(piece)
+    return pieces[0] if len(pieces) == 1 else b"".join(pieces)
+
+
+def _sync_directory(directory: bytes) -> None:
+    try:
+        descriptor = os.open(directory, os.O_RDONLY | os.O_DIRECTORY)
+        try:
+            os.fsync(descriptor)
+        finally:
+            os.close(descriptor)
+    except OSError:
+        pass  # not every disk can; the names are then as safe as its own habits make them
