@@ -13,20 +13,22 @@ import contextlib
 import hashlib
 import random
 import selectors
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable, Sequence
 from dataclasses import dataclass, field
 
 from yatagan.batches.carrier import Tuning
 from yatagan.batches.executor import Conditions, Executor
 from yatagan.batches.journal import Header, Journal
+from yatagan.batches.layout import Costs
 from yatagan.batches.outcome import Outcome, outcome_of
-from yatagan.batches.plan import make_plan
+from yatagan.batches.plan import Together, make_plan
 from yatagan.batches.runner import Policy
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import Prove, Times
 from yatagan.errors import CannotReach, Fault, StoreError
+from yatagan.nodes.helper.parcels import Parcel
 from yatagan.places import KEPT_DIRECTORY, is_ours
-from yatagan.stores.interface import Facts, Kind, NodeDigest, Traits
+from yatagan.stores.interface import Facts, Gathered, Kind, NodeDigest, Traits, Unloaded
 
 BATCH = "261124-test"
 BLOCK = 4
@@ -103,6 +105,8 @@ class Machine:
         self.room = full_after
         self.names: dict[bytes, Inode] = {b"/": Inode(Kind.DIRECTORY, 1, 0o755)}
         self.hung: dict[int, list[tuple[Inode, int, bytes]]] = {}
+        #: What helpers that hang will still do when they come to.
+        self.deeds: dict[int, list[Callable[[], object]]] = {}
         self.boot = 1
 
     def now_ns(self) -> int:
@@ -128,9 +132,14 @@ class Machine:
             for inode, offset, data in writes:
                 inode.pending.append((offset, data))
         self.hung.clear()
+        for deeds in self.deeds.values():
+            for deed in deeds:
+                deed()
+        self.deeds.clear()
 
     def lose_power(self) -> None:
         self.hung.clear()
+        self.deeds.clear()
         self.boot += 1
         for inode in {id(inode): inode for inode in self.names.values()}.values():
             inode.lose_power(self.world.rng)
@@ -159,6 +168,7 @@ class World:
         self.calm = True
         self.refusals = 0
         self.sessions = 0
+        self.block = BLOCK
 
     def next_inode(self) -> int:
         self._inodes += 1
@@ -181,8 +191,9 @@ class Store:
             digests=quick or machine.helper,
             quick=quick,
             syncs=quick or machine.syncs,
-            read_size=BLOCK,
-            write_size=BLOCK,
+            read_size=world.block,
+            write_size=world.block,
+            parcels=quick or machine.helper,
         )
 
     async def _request(self, path: bytes = b"") -> None:
@@ -333,6 +344,58 @@ class Store:
         inode.durable, inode.pending = inode.data, []
         return NodeDigest(hashlib.new(algorithm, inode.data).hexdigest(), self._facts(inode, close=True))
 
+    async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
+        await self._request()
+        found = []
+        for path in paths:
+            inode = self._machine.names.get(path)
+            if inode is None:
+                found.append(Gathered(b"", None, Fault.MISSING))
+            else:
+                found.append(Gathered(inode.data, self._facts(inode, close=True)))
+        return found
+
+    async def unload(self, bundle: bytes, parcels: Sequence[Parcel]) -> list[Unloaded]:
+        """One request, in which the line may be lost after every file: the helper then ends, or hangs and goes on."""
+        await self._request(bundle)
+        source, outcomes = self._inode(bundle), []
+        for at, parcel in enumerate(parcels):
+            try:
+                await self._request(bundle)
+            except StoreError:
+                rng, left = self._world.rng, [self._deed(source, each) for each in parcels[at:]]
+                if not self._quick and self._machine.boot == self._boot:
+                    if rng.random() < 0.4:
+                        self._machine.deeds.setdefault(self.session, []).extend(left)
+                    elif rng.random() < 0.5:
+                        self._machine.make(parcel.part, Kind.FILE, rng.randbytes(3), age=0)
+                raise
+            outcomes.append(self._deed(source, parcel)())
+        return outcomes
+
+    def _deed(self, source: Inode, parcel: Parcel) -> Callable[[], Unloaded]:
+        machine = self._machine
+
+        def unload() -> Unloaded:
+            for part in (parcel.part, *parcel.earlier):
+                machine.names.pop(part, None)
+            data = source.data[parcel.offset : parcel.offset + parcel.size]
+            if hashlib.sha256(data).hexdigest() != parcel.digest:
+                return Unloaded(fault=Fault.DIGEST_DIFFERS)
+            there = machine.names.get(parcel.path)
+            if there is not None:
+                return Unloaded(there=True) if there.data == data else Unloaded(fault=Fault.EXISTS)
+            if machine.room is not None:
+                if machine.room < len(data):
+                    return Unloaded(fault=Fault.NO_ROOM)
+                machine.room -= len(data)
+            inode = machine.make(parcel.path, Kind.FILE, data, age=0)
+            inode.mode = inode.mode if parcel.mode is None else parcel.mode
+            inode.mtime_ns = inode.mtime_ns if parcel.mtime_ns is None else parcel.mtime_ns
+            return Unloaded()
+
+        return unload
+
     async def same_disk(self, token: bytes) -> bool:
         return self._machine.helper
 
@@ -346,7 +409,8 @@ class Store:
         if not self._machine.helper or not witness:
             return False
         boot, session = witness.split(":")
-        return int(boot) != self._machine.boot or int(session) not in self._machine.hung
+        holding = {*self._machine.hung, *self._machine.deeds}
+        return int(boot) != self._machine.boot or int(session) not in holding
 
     async def close(self) -> None:
         self.lost = True
@@ -468,6 +532,7 @@ class Scenario:
     before: dict[bytes, bytes]
     foreign: dict[bytes, bytes]
     deaths: list[int]
+    together: bool = False
 
     @property
     def source(self) -> Machine:
@@ -512,6 +577,11 @@ def draw(seed: int) -> Scenario:
         destination.make(b"/top/fen/f0", Kind.FILE, old, age=2e6)
         scenario.before[b"/top/fen/f0"] = old
     _draw_faults(scenario, files)
+    if helper and scenario.prove is Prove.AUTO and seed % 2:
+        # A bundle has thousands of bytes: larger blocks keep the number of requests what the faults are drawn for.
+        scenario.together, world.block = True, 600
+        if far.room is not None:
+            far.room *= 50
     return scenario
 
 
@@ -568,7 +638,9 @@ async def _run(scenario: Scenario) -> tuple[Outcome, Journal]:
         Opening(world, scenario.source, quick=scenario.upload),
         Opening(world, scenario.destination, quick=not scenario.upload),
     )
-    plan = await make_plan(await ends[0].open(), await ends[1].open(), [(b"/fen", b"fen")], b"/top")
+    together = Together(Costs(), always=True) if scenario.together else None
+    stores = await ends[0].open(), await ends[1].open()
+    plan = await make_plan(*stores, [(b"/fen", b"fen")], b"/top", together=together)
     times = Times.NOW if len(scenario.before) % 3 == 1 else Times.KEEP
     header = Header(BATCH, 0, ("stage",), "", "far", b"/top", scenario.prove, times=times)
     journal = DyingJournal.in_memory(header, plan.steps())
@@ -597,7 +669,7 @@ async def _one_run(scenario: Scenario, journal: DyingJournal, ends: tuple[Openin
     world = scenario.world
     conditions = Conditions(
         policy=Policy(patience=60, steps_at_once=4),
-        tuning=Tuning(in_flight=24, sync_bytes=12, sync_seconds=1000, apart=_inline),
+        tuning=Tuning(in_flight=3 * world.block, sync_bytes=3 * world.block // 2, sync_seconds=1000, apart=_inline),
         clock=Clock(world.loop),
         jitter=world.rng.random,
         threaded=False,

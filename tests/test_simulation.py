@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import pytest
 
@@ -11,9 +11,11 @@ import simulation
 from yatagan.batches.bench import Bench
 from yatagan.batches.carrier import _Passage
 from yatagan.batches.files import FileWork
+from yatagan.batches.parcels import ParcelWork
 from yatagan.batches.states import Evidence, StepState
-from yatagan.batches.steps import Change
-from yatagan.stores.interface import Facts
+from yatagan.batches.steps import Change, Step, StepKind
+from yatagan.nodes.helper.parcels import Parcel
+from yatagan.stores.interface import Facts, Unloaded
 
 SEEDS = 1200
 CHUNKS = 12
@@ -43,17 +45,24 @@ def test_many_more_seeds() -> None:
 def test_the_world_really_goes_wrong() -> None:
     """Many seeds must see a lost line, a death, a power failure, a hung process: else the rest proves little."""
     seen = {"drop": 0, "power": 0, "death": 0, "hung": 0, "change": 0}
-    for seed in range(200):
+    bundles = {"brought": 0, "broken": 0, "left": 0}
+    for seed in range(400):
         scenario = simulation.draw(seed)
         planned = len(scenario.world.happen_at), len(scenario.deaths)
-        simulation.run(scenario)
+        _, journal = simulation.run(scenario)
+        for step in journal.steps():
+            if step.kind is StepKind.BUNDLE:
+                bundles["brought"] += step.state is StepState.IN_PLACE
+                bundles["broken"] += step.generation > 1
+                bundles["left"] += step.state is StepState.LEFT
         requests = scenario.world.requests
         seen["drop"] += any(at <= requests for at in scenario.world.drop_at)
         seen["power"] += any(at <= requests for at in scenario.world.power_at)
         seen["death"] += len(scenario.deaths) < planned[1]
         seen["hung"] += any(at <= requests for at in scenario.world.wake_at)
         seen["change"] += len(scenario.world.happen_at) < planned[0]
-    assert seen["drop"] > 100 and min(seen.values()) > 20, seen
+    assert seen["drop"] > 200 and min(seen.values()) > 40, seen
+    assert bundles["brought"] > 15 and bundles["broken"] > 3 and bundles["left"] > 0, bundles
 
 
 # -- broken engines --------------------------------------------------------------------------------------
@@ -139,7 +148,35 @@ def takes_a_short_file_for_a_whole_one(patch: pytest.MonkeyPatch) -> None:
     never_looks_at_the_source_again(patch)
 
 
+def unloads_over_what_is_there(patch: pytest.MonkeyPatch) -> None:
+    deed = simulation.Store._deed
+
+    def careless(self: simulation.Store, source: simulation.Inode, parcel: Parcel) -> Callable[[], Unloaded]:
+        careful = deed(self, source, parcel)
+
+        def unload() -> Unloaded:
+            self._machine.names.pop(parcel.path, None)
+            return careful()
+
+        return unload
+
+    patch.setattr(simulation.Store, "_deed", careless)
+
+
+def believes_that_all_was_unloaded(patch: pytest.MonkeyPatch) -> None:
+    settle = ParcelWork._settle
+
+    async def believing(
+        self: ParcelWork, members: Sequence[Step], outcomes: Sequence[Unloaded], digests: dict[int, str]
+    ) -> None:
+        await settle(self, members, [Unloaded() for _ in outcomes], digests)
+
+    patch.setattr(ParcelWork, "_settle", believing)
+
+
 BROKEN = [
+    unloads_over_what_is_there,
+    believes_that_all_was_unloaded,
     trusts_what_is_only_acknowledged,
     shares_a_part_file_with_a_hung_process,
     renames_over_what_is_there,
