@@ -15,7 +15,7 @@ import pytest
 
 from conftest import Program, snapshot
 from yatagan.archives import index
-from yatagan.archives.compression import seek_table
+from yatagan.archives.frames import seek_table
 from yatagan.archives.tar import FILE, Member, encode, padding
 
 Build = Callable[[], bytes]

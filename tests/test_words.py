@@ -43,6 +43,9 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
     (e.JournalError(EVIL, EVIL), Exit.INTERRUPTED, "cannot be written or read", "batch resume"),
     (e.JournalError(EVIL, EVIL, damaged=True), Exit.DIFFERENCES, "is damaged", "stage again"),
     (e.Refused("it would", "do not"), Exit.REFUSED, "it would", "do not"),
+    (e.BadArchive(EVIL.encode(), "it is none", "known are", store="oak"), Exit.USAGE, "it is none", "known are"),
+    (e.ArchiveTooLarge(EVIL.encode(), most=5_000_000), Exit.REFUSED, "more than the 5.00 MB", "--most"),
+    (e.ArchiveTooLarge(EVIL.encode(), ratio=200), Exit.REFUSED, "more than 200 bytes come out", "--ratio"),
     (e.BadList(EVIL, 3, "no digest"), Exit.USAGE, "line 3", "sha256sum"),
 ]
 

@@ -18,6 +18,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import IO, Any, Protocol, cast
 
+from yatagan.archives.frames import FOOTER, SEEKABLE, SKIPPABLE, even, seek_table
 from yatagan.archives.tar import Damaged
 
 #: Bytes of the tar stream in one frame.
@@ -101,7 +102,7 @@ def _frames(blocks: Iterable[bytes], level: int, threads: int) -> Iterator[bytes
         return frame
 
     with ThreadPoolExecutor(threads) as pressers:
-        for block in _even(blocks, FRAME):
+        for block in even(blocks, FRAME):
             waiting.append((len(block), pressers.submit(press, block)))
             if len(waiting) > 2 * threads:
                 yield next_frame()
@@ -110,40 +111,11 @@ def _frames(blocks: Iterable[bytes], level: int, threads: int) -> Iterator[bytes
     yield seek_table(sizes)
 
 
-def _even(blocks: Iterable[bytes], size: int) -> Iterator[bytes]:
-    """The same bytes in blocks of one size, but for the last."""
-    held: list[bytes] = []
-    have = 0
-    for block in blocks:
-        held.append(block)
-        have += len(block)
-        if have < size:
-            continue
-        whole = memoryview(b"".join(held))
-        for at in range(0, have - size + 1, size):
-            yield bytes(whole[at : at + size])
-        rest = bytes(whole[have - have % size :])
-        held, have = [rest], len(rest)
-    if have:
-        yield b"".join(held)
-
-
 # -- the seek table --------------------------------------------------------------------------------------------
 
-_SKIPPABLE = 0x184D2A5E
-_SEEKABLE = 0x8F92EAB1
-_FOOTER = struct.Struct("<IBI")
-FOOTER_SIZE = _FOOTER.size
-_MOST_FRAMES = 0x8000000
 #: Larger frames are not read as a whole; the file is then read from front to back.
 _LARGEST_FRAME = 64 << 20
-
-
-def seek_table(sizes: list[tuple[int, int]]) -> bytes:
-    """The table of the zstd seekable format (0.1.0) for frames of (compressed, plain) bytes."""
-    entries = b"".join(struct.pack("<II", *pair) for pair in sizes)
-    footer = _FOOTER.pack(len(sizes), 0, _SEEKABLE)
-    return struct.pack("<II", _SKIPPABLE, len(entries) + len(footer)) + entries + footer
+_MOST_FRAMES = 0x8000000
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,17 +139,17 @@ class Bytes(Protocol):
 
 def read_seek_table(source: Bytes) -> Frames | None:
     """The seek table of a zstd file, or None when it has none that makes sense."""
-    if source.size < FOOTER_SIZE:
+    if source.size < FOOTER.size:
         return None
-    count, descriptor, magic = _FOOTER.unpack(source.read_at(source.size - FOOTER_SIZE, FOOTER_SIZE))
-    if magic != _SEEKABLE or descriptor & 0x7C or count > _MOST_FRAMES:
+    count, descriptor, magic = FOOTER.unpack(source.read_at(source.size - FOOTER.size, FOOTER.size))
+    if magic != SEEKABLE or descriptor & 0x7C or count > _MOST_FRAMES:
         return None
     entry = 12 if descriptor & 0x80 else 8
-    begins = source.size - FOOTER_SIZE - count * entry - 8
+    begins = source.size - FOOTER.size - count * entry - 8
     if begins < 0:
         return None
     table = source.read_at(begins, 8 + count * entry)
-    if struct.unpack_from("<II", table) != (_SKIPPABLE, count * entry + FOOTER_SIZE):
+    if struct.unpack_from("<II", table) != (SKIPPABLE, count * entry + FOOTER.size):
         return None
     stored, plain = [0], [0]
     for at in range(8, len(table), entry):

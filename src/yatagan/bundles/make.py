@@ -48,8 +48,8 @@ class Contents:
     skipped: int = 0
     newest_ns: int = 0
 
-    def add(self, name: bytes, tree: Tree) -> None:
-        """Take a scanned tree in, parents before what they hold."""
+    def add(self, name: bytes, tree: Tree, *, readable_here: bool = True) -> None:
+        """Take a scanned tree in, parents before what they hold. Whether all can be read is known here alone."""
         self.skipped += tree.skipped
         self.unread.update({posixpath.join(name, path): fault for path, fault in tree.unread.items()})
         for path in sorted(tree.entries, key=lambda each: each.split(b"/")):
@@ -62,7 +62,7 @@ class Contents:
                 self.files += 1
                 self.size += facts.size
                 self.newest_ns = max(self.newest_ns, facts.changed_ns or facts.mtime_ns)
-                if not os.access(whole, os.R_OK):
+                if readable_here and not os.access(whole, os.R_OK):
                     self.unread[inside] = Fault.DENIED
             self.entries.append(Entry(inside, whole, facts.kind.value, _seen(facts)))
 
@@ -103,7 +103,7 @@ async def make(store: Store, path: bytes, contents: Contents, recipe: Recipe, pr
     """
     await _age(contents)
     began = time.monotonic()
-    pairs = [(path, _part(path, recipe.run, 1)), (path + index.SUFFIX, _part(path, recipe.run, 2))]
+    pairs = [(path, part_of(path, recipe.run, 1)), (path + index.SUFFIX, part_of(path, recipe.run, 2))]
     for final, _ in pairs:
         if await store.look(final) is not None:
             raise StoreError(Fault.EXISTS, final, store=store.name)
@@ -133,7 +133,8 @@ async def make(store: Store, path: bytes, contents: Contents, recipe: Recipe, pr
     return Made(making.totals, time.monotonic() - began, proven, making.listed)
 
 
-def _part(path: bytes, run: str, number: int) -> bytes:
+def part_of(path: bytes, run: str, number: int) -> bytes:
+    """The name of a part file beside what it will be."""
     return posixpath.join(posixpath.dirname(path), PART_PREFIX + f"{run}-{number}-0".encode() + PART_SUFFIX)
 
 

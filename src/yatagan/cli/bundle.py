@@ -5,10 +5,10 @@ from __future__ import annotations
 import os
 import posixpath
 import secrets
-import stat
 import time
-from collections.abc import Iterator
-from typing import Any
+from collections.abc import Coroutine, Iterator
+from dataclasses import replace
+from typing import TypeVar
 
 import click
 
@@ -16,47 +16,29 @@ from yatagan.archives import unpacking
 from yatagan.archives.compression import LEVELS, Form, form_of
 from yatagan.archives.index import SUFFIX, Line
 from yatagan.archives.making import Manner
-from yatagan.archives.tar import DIRECTORY, FILE, Damaged
+from yatagan.archives.tar import Damaged
 from yatagan.bundles.apart import apart
 from yatagan.bundles.make import Contents, Made, Recipe, make
-from yatagan.bundles.read import Bundle, Difference, Read, Wish, check, list_members, open_bundle, unpack
-from yatagan.cli import completing, text, words
+from yatagan.bundles.onnode import make_there, unpack_there
+from yatagan.bundles.read import Read, Wish, check, list_members, open_bundle, unpack
+from yatagan.cli import bundled, completing, text, words
 from yatagan.cli.cautions import refuse_read_only
 from yatagan.cli.choosing import choosing, parse_choice
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
-from yatagan.cli.view import Progress, view_for
+from yatagan.cli.view import Progress, View, view_for
 from yatagan.config.units import parse_size
+from yatagan.digests.lists import format_list
 from yatagan.errors import BadPlace, Fault, Refused, StoreError
 from yatagan.ledger.ledger import Ledger, RecordKind, record_name
 from yatagan.places import Place, name_fields, parse_place
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees.patterns import Choice
-from yatagan.trees.scan import scan
+from yatagan.trees.scan import Tree, scan
 
-#: Told one by one before the rest is only counted.
-_SHOWN = 20
+T = TypeVar("T")
+
 #: What comes out of a compressed archive, at most, for each byte of it.
 _RATIO = 200
-
-_REASONS = {
-    unpacking.ABSOLUTE: "its name begins at the root of the disk",
-    unpacking.CLIMBS: "its name climbs out of the directory",
-    unpacking.EMPTY: "it has no name that a file could have",
-    unpacking.OURS: "its name is one that Yatagan uses itself",
-    unpacking.THROUGH_LINK: "a link is in its way",
-    unpacking.THROUGH_FILE: "a file is where it needs a directory",
-    unpacking.LEADS_OUT: "a link that leads out of the directory (--links-out makes it all the same)",
-    unpacking.SPECIAL: "a device or FIFO",
-    unpacking.NO_TARGET: "a link to something that is not in the archive",
-    unpacking.TOO_DEEP: "too many directories above it",
-    unpacking.DIFFERENT: "its contents are not what the index says",
-}
-_DIFFERENCES = {
-    Difference.CONTENTS: "its contents are not what the index says",
-    Difference.FACTS: "its mode, time, size or target is not what the index says",
-    Difference.NOT_LISTED: "the index does not name it",
-    Difference.MISSING: "the index names it, and it is not there",
-}
 
 
 @click.group("bundle")
@@ -77,6 +59,7 @@ Examples:
   yatagan bundle make fen                             writes fen.tar.zst and its index
   yatagan bundle make fen --output heron:@scratch/    straight on to a node
   yatagan bundle make logs fen/raw --output july.tar.gz --skip '*.tmp'
+  yatagan bundle make heron:fen                       made on the node, beside it in its start directory
 Anyone can unpack it:  tar xf fen.tar.zst""",
 )
 @click.argument("directories", nargs=-1, required=True, metavar="DIRECTORY...", shell_complete=completing.places)
@@ -104,9 +87,10 @@ def make_command(
     no_questions: bool,
     json_: bool,
 ) -> None:
-    """Bundle every DIRECTORY of this machine into one archive, with an index of its members beside it.
+    """Bundle every DIRECTORY into one archive, with an index of its members beside it.
 
-    It has its name only when everything that was chosen is in it. Nothing is ever replaced.
+    What is on a node is bundled there, by the node itself. A bundle has its name only when everything that was chosen
+    is in it. Nothing is ever replaced.
     """
     app = App.start(questions=not no_questions)
     sources = [parse_place(each) for each in directories]
@@ -120,18 +104,24 @@ def make_command(
 
 def _target(sources: list[Place], output: str | None, form: Form | None) -> tuple[Place, Form]:
     """Where the bundle goes, as far as the words tell, and its form. Raises BadPlace, UsageError."""
+    node = sources[0].node
     for source in sources:
-        if source.node:
-            raise BadPlace(str(source), "a bundle is made of directories of this machine", "stage it here first")
-    target = parse_place(output) if output else Place("", b"")
+        if source.node != node:
+            raise BadPlace(str(source), "all that goes into a bundle must be on one machine", "bundle them one by one")
+    target = parse_place(output) if output else Place(node, b"")
+    if node and target.node != node:
+        raise BadPlace(
+            str(target),
+            f"what is on {node} is bundled there",
+            f"write --output {node}:…, and bring the bundle here with yatagan stage",
+        )
     typed_directory = output is None or output.endswith(("/", ":")) or target.name == b""
     ending = None if typed_directory else form_of(target.path)
     if ending is not None and form is not None and ending is not form:
         raise click.UsageError(f"{output} does not end in .{form.value}, which --format asks for")
-    chosen = ending or form or Form.ZSTD
     if typed_directory:
         target = Place(target.node, posixpath.join(target.path, b""))
-    return target, chosen
+    return target, ending or form or Form.ZSTD
 
 
 def _level(form: Form, level: int | None) -> int:
@@ -146,38 +136,57 @@ def _level(form: Form, level: int | None) -> int:
 
 
 async def _make(app: App, sources: list[Place], target: Place, recipe: Recipe, choice: Choice, json_: bool) -> int:
-    here = await app.open(app.source(Place("", b".")))
-    contents = Contents()
-    names = []
+    origin = await app.open(app.source(Place(sources[0].node, b".")))
+    store = origin
+    try:
+        trees = await _scan_all(origin, sources, choice)
+        contents = Contents()
+        for name, tree in trees.items():
+            contents.add(name, tree, readable_here=not sources[0].node)
+        _refuse_unread(contents)
+        if target.node != sources[0].node or not target.node:
+            store = await app.open(app.source(target, writing=True))
+        path = await _output_path(app, store, target, list(trees), recipe.form)
+        progress = Progress(contents.files, contents.size)
+        async with view_for(progress, quiet=json_):
+            if sources[0].node:
+                began = time.monotonic()
+                totals = await make_there(store, path, trees, recipe)
+                made = Made(totals, time.monotonic() - began, True, [])
+            else:
+                made = await make(store, path, contents, recipe, lambda files, size: progress.hashed(size, files))
+    finally:
+        await origin.close()
+        if store is not origin:
+            await store.close()
+    where = Place(target.node, path)
+    _put_made_on_record(app, where, made, recipe)
+    bundled.tell_made(where, contents, made, recipe, json_)
+    return words.Exit.GOOD
+
+
+async def _scan_all(store: Store, sources: list[Place], choice: Choice) -> dict[bytes, Tree]:
+    """What goes in, by the names that it will have there. Raises BadPlace, StoreError."""
+    trees: dict[bytes, Tree] = {}
     for source in sources:
-        root = await here.resolve(source.path)
+        root = await store.resolve(source.path)
         name = source.name or posixpath.basename(root)
-        if name in names:
+        if name in trees:
             raise BadPlace(str(source), "two of them have the same name", "bundle them one by one")
-        names.append(name)
-        tree = await scan(here, root, choice=choice)
-        if not tree.entries:
-            raise StoreError(Fault.MISSING, root)
-        contents.add(name, tree)
+        trees[name] = await scan(store, root, choice=choice)
+        if not trees[name].entries:
+            raise StoreError(Fault.MISSING, root, store=store.name)
+    return trees
+
+
+def _refuse_unread(contents: Contents) -> None:
     if contents.unread:
         path, fault = next(iter(contents.unread.items()))
         more = f" and {len(contents.unread) - 1} more" if len(contents.unread) > 1 else ""
         raise Refused(
-            f"{text.show(path)}{more} cannot be read ({words.fault(fault)}), and a bundle must hold all that was chosen",
+            f"{text.show(path)}{more} cannot be read ({words.fault(fault)}); a bundle must hold all that was chosen",
             "make it readable, or leave it out with --skip",
         )
-    store = await app.open(app.source(target, writing=True))
-    try:
-        path = await _output_path(app, store, target, names, recipe.form)
-        progress = Progress(contents.files, contents.size)
-        view = view_for(progress, quiet=json_)
-        async with view:
-            made = await make(store, path, contents, recipe, lambda files, size: progress.hashed(size, files))
-    finally:
-        await store.close()
-    _put_made_on_record(app, Place(target.node, path), contents, made, recipe)
-    _tell_made(Place(target.node, path), contents, made, recipe, json_)
-    return words.Exit.GOOD
 
 
 async def _output_path(app: App, store: Store, target: Place, names: list[bytes], form: Form) -> bytes:
@@ -208,7 +217,7 @@ async def _output_path(app: App, store: Store, target: Place, names: list[bytes]
     return path
 
 
-def _put_made_on_record(app: App, where: Place, contents: Contents, made: Made, recipe: Recipe) -> None:
+def _put_made_on_record(app: App, where: Place, made: Made, recipe: Recipe) -> None:
     body = {
         "node": where.node,
         **name_fields(where.path),
@@ -217,77 +226,10 @@ def _put_made_on_record(app: App, where: Place, contents: Contents, made: Made, 
         "bytes": made.totals.size,
         "bundle_bytes": made.totals.stored,
         "bundle_sha256": made.totals.digest,
-        "evidence": _made_evidence(where, made),
+        "evidence": bundled.made_evidence(where, made),
         "outcome": "good",
     }
     Ledger(app.home.ledger).append(record_name(RecordKind.BUNDLED), RecordKind.BUNDLED, body, sorted(made.listed))
-
-
-def _made_evidence(where: Place, made: Made) -> str:
-    if not where.node:
-        return "written and synced"
-    return "on-node" if made.proven else "sent"
-
-
-def _tell_made(where: Place, contents: Contents, made: Made, recipe: Recipe, json_: bool) -> None:
-    totals = made.totals
-    if json_:
-        say_json(
-            {
-                "node": where.node,
-                **name_fields(where.path),
-                **name_fields(where.path + SUFFIX, "index"),
-                "format": recipe.form.value,
-                "level": recipe.level,
-                "members": totals.members,
-                "files": totals.files,
-                "bytes": totals.size,
-                "bundle_bytes": totals.stored,
-                "bundle_sha256": totals.digest,
-                "seconds": round(made.seconds, 3),
-                "evidence": _made_evidence(where, made),
-                "skipped": contents.skipped,
-                "not_bundled": [name_fields(path) for path in contents.special],
-            }
-        )
-        return
-    click.echo(click.style(f"Bundled into {text.place(where.node, where.path)}", bold=True))
-    others = totals.members - totals.files
-    share = f", {totals.stored / totals.size:.0%} of that" if totals.size else ""
-    rate = text.pace(totals.files, totals.size, made.seconds)
-    special = ", ".join(text.show(path) for path in contents.special[:3])
-    name = text.show(posixpath.basename(where.path))
-    text.facts(
-        [
-            ("before", f"{text.count(totals.files, 'file')}, {text.size(totals.size)}{_and_others(others)}"),
-            ("after", f"{text.size(totals.stored)}{share}"),
-            ("took", f"{text.duration(made.seconds)}{f', {rate}' if rate else ''}"),
-            (
-                "skipped",
-                f"{text.count(contents.skipped, 'entry', 'entries')} left out by patterns" * bool(contents.skipped),
-            ),
-            ("not in it", f"{special}: neither files, directories nor links" if special else ""),
-            ("proof", _proof(where, made)),
-            ("index", text.show(posixpath.basename(where.path + SUFFIX))),
-            ("unpack", f"yatagan bundle unpack {text.place(where.node, where.path)}, or: {_tar(recipe.form)} {name}"),
-        ]
-    )
-
-
-def _and_others(others: int) -> str:
-    return f"; {text.count(others, 'directory or link', 'directories and links')}" if others else ""
-
-
-def _proof(where: Place, made: Made) -> str:
-    if not where.node:
-        return ""
-    if made.proven:
-        return f"{where.node} hashed the bundle after it was synced (on-node)"
-    return f"none: {where.node} runs no commands; yatagan bundle check reads it back"
-
-
-def _tar(form: Form) -> str:
-    return "tar xf"
 
 
 # -- list ------------------------------------------------------------------------------------------------------
@@ -331,7 +273,7 @@ class _Listing:
         try:
             self.lines.extend(lines)
         except Damaged as damaged:
-            self.damage = _damage(damaged.at, damaged.why)
+            self.damage = bundled.damage_text(damaged.at, damaged.why)
 
 
 async def _list(app: App, where: Place, choice: Choice, *, checksums: bool, json_: bool) -> int:
@@ -341,69 +283,24 @@ async def _list(app: App, where: Place, choice: Choice, *, checksums: bool, json
         path = await _archive(store, where)
         async with open_bundle(store, path) as bundle:
             await apart(lambda stop: listing.read(list_members(bundle, choice, _RATIO)))
-            fits = bundle.fits
-            unfit = bundle.beside is not None and not fits
     finally:
         await store.close()
     if checksums:
-        if not fits:
-            raise BadPlace(
-                str(where), "it has no index that fits it, so there are no digests", "unpack it, or bundle anew"
-            )
-        from yatagan.digests.lists import format_list
-
+        if not bundle.fits:
+            raise BadPlace(str(where), "it has no index that fits it, so there are no digests", "unpack it first")
         lines = format_list((line.member.name, line.digest) for line in listing.lines if line.digest)
         click.echo(b"".join(lines), nl=False)
         return words.Exit.GOOD
     if json_:
-        say_json(_listing_json(where, path, listing, fits))
+        say_json(bundled.listing_json(where, path, listing.lines, listing.damage, bundle.fits))
     else:
-        _show_listing(listing)
-        if unfit:
+        bundled.show_listing(listing.lines)
+        if bundle.beside is not None and not bundle.fits:
             text.warn("the index beside it was made for another archive, or this one has been cut")
     if listing.damage:
         text.warn(listing.damage)
         return words.Exit.DIFFERENCES
     return words.Exit.GOOD
-
-
-def _show_listing(listing: _Listing) -> None:
-    rows = []
-    for line in listing.lines:
-        member = line.member
-        name = text.show(member.name) + "/" * (member.kind == DIRECTORY)
-        if member.target:
-            name += " -> " + text.show(member.target)
-        bits = _TYPE_BITS.get(member.kind, 0)
-        size = text.size(member.size) if member.kind == FILE else "-"
-        rows.append((stat.filemode(bits | member.mode), size, text.moment(member.mtime_ns), name))
-    if rows:
-        text.table(("mode", "size", "changed", "name"), rows, right=(1,))
-    files = [line.member for line in listing.lines if line.member.kind == FILE]
-    others = len(listing.lines) - len(files)
-    size = text.size(sum(member.size for member in files))
-    click.echo(click.style(f"{text.count(len(files), 'file')}, {size}{_and_others(others)}", bold=True))
-
-
-_TYPE_BITS = {FILE: stat.S_IFREG, DIRECTORY: stat.S_IFDIR, "link": stat.S_IFLNK, "fifo": stat.S_IFIFO}
-
-
-def _listing_json(where: Place, path: bytes, listing: _Listing, fits: bool) -> dict[str, Any]:
-    members = []
-    for line in listing.lines:
-        member = line.member
-        members.append(
-            {
-                **name_fields(member.name),
-                "kind": member.kind,
-                "size": member.size,
-                "mode": f"{member.mode:04o}",
-                "mtime_ns": member.mtime_ns,
-                **(name_fields(member.target, "target") if member.target else {}),
-                **({"sha256": line.digest} if line.digest else {}),
-            }
-        )
-    return {"node": where.node, **name_fields(path), "index": fits, "members": members, "damage": listing.damage}
 
 
 # -- unpack ----------------------------------------------------------------------------------------------------
@@ -415,10 +312,11 @@ def _listing_json(where: Place, path: bytes, listing: _Listing, fits: bool) -> d
 Examples:
   yatagan bundle unpack fen.tar.zst                           into the current directory
   yatagan bundle unpack heron:fen.tar.zst --only 'fen/plot-07/*' --into back
+  yatagan bundle unpack heron:fen.tar.zst --into heron:@scratch    on the node, by the node
   yatagan bundle unpack broken.tar.gz --salvage""",
 )
 @click.argument("place", shell_complete=completing.places)
-@click.option("--into", metavar="DIRECTORY", help="Where to; made if it is not there. Default: the current directory.")
+@click.option("--into", metavar="DIRECTORY", help="Where to, here or on the same node. Default: the current directory.")
 @click.option(
     "--replace",
     type=click.Choice([unpacking.NEVER, unpacking.OLDER, unpacking.ALWAYS]),
@@ -468,34 +366,60 @@ def unpack_command(
 
 
 async def _unpack(app: App, where: Place, into: Place, wish: Wish, json_: bool) -> int:
-    if into.node:
-        raise BadPlace(str(into), "it is not on this machine", "stage the archive, or what is unpacked")
-    here = await app.open(app.source(into, writing=True))
-    store = await app.open(app.source(where, commands=False))
+    if into.node and into.node != where.node:
+        raise BadPlace(str(into), "an archive is unpacked here or on the node that it is on", "stage it there first")
+    store = await app.open(app.source(where, commands=bool(into.node), writing=bool(into.node)))
+    target = store if into.node else await app.open(app.source(into, writing=True))
     began = time.monotonic()
     try:
-        root = await here.resolve(into.path, follow=True)
-        if (found := await here.look(root)) is None:
-            await here.make_directory(root, 0o777)
-        elif found.kind is not Kind.DIRECTORY:
-            raise BadPlace(str(into), f"it is a {found.kind.value}, not a directory")
-        if wish.manner.most is None:
-            room = await here.room(root)
-            if room is not None:
-                wish = Wish(wish.choice, wish.manner._replace(most=room - room // 50), wish.ratio, wish.salvage)
         path = await _archive(store, where)
+        root = await _directory(app, target, into)
+        wish = await _within_room(target, root, wish)
         async with open_bundle(store, path) as bundle:
             totals = bundle.totals
             progress = Progress(totals.files if totals else 0, totals.size if totals else 0)
-            async with view_for(progress, quiet=json_):
-                read = await apart(
-                    lambda stop: unpack(bundle, root, wish, lambda files, size: progress.hashed(size, files), stop)
+            view = view_for(progress, quiet=json_)
+            if into.node:
+                read = await _with(view, unpack_there(store, path, root, wish))
+            else:
+                read = await _with(
+                    view,
+                    apart(
+                        lambda stop: unpack(bundle, root, wish, lambda files, size: progress.hashed(size, files), stop)
+                    ),
                 )
-            _put_unpacked_on_record(app, where, path, root, read)
-            _tell_unpacked(where, path, root, bundle, read, wish, time.monotonic() - began, json_)
     finally:
         await store.close()
+        if target is not store:
+            await target.close()
+    _put_unpacked_on_record(app, where, path, root, read)
+    bundled.tell_unpacked(where, path, Place(into.node, root), bundle, read, wish, time.monotonic() - began, json_)
     return words.Exit.GOOD if read.good else words.Exit.DIFFERENCES
+
+
+async def _with(view: View, work: Coroutine[None, None, T]) -> T:
+    """Do something while it is shown."""
+    async with view:
+        return await work
+
+
+async def _directory(app: App, store: Store, into: Place) -> bytes:
+    """The absolute path of the directory to unpack into; made if it is not there. Raises BadPlace, Refused."""
+    root = await store.resolve(into.path, follow=True)
+    if into.node:
+        await refuse_read_only(store, app.nodes().get(into.node), root)
+    found = await store.look(root)
+    if found is None:
+        await store.make_directory(root, 0o777)
+    elif found.kind is not Kind.DIRECTORY:
+        raise BadPlace(str(into), f"it is a {found.kind.value}, not a directory")
+    return root
+
+
+async def _within_room(store: Store, root: bytes, wish: Wish) -> Wish:
+    """The wish, to write no more than there is room for, unless it says how much."""
+    room = await store.room(root) if wish.manner.most is None else None
+    return wish if room is None else replace(wish, manner=wish.manner._replace(most=room - room // 50))
 
 
 def _put_unpacked_on_record(app: App, where: Place, path: bytes, root: bytes, read: Read) -> None:
@@ -513,88 +437,6 @@ def _put_unpacked_on_record(app: App, where: Place, path: bytes, root: bytes, re
     }
     listed = sorted((name, digest) for name, digest in read.listed if digest)
     Ledger(app.home.ledger).append(record_name(RecordKind.UNPACKED), RecordKind.UNPACKED, body, listed)
-
-
-def _tell_unpacked(
-    where: Place, path: bytes, root: bytes, bundle: Bundle, read: Read, wish: Wish, seconds: float, json_: bool
-) -> None:
-    counts = read.counts
-    if json_:
-        say_json(
-            {
-                "node": where.node,
-                **name_fields(path),
-                **name_fields(root, "into"),
-                "good": read.good,
-                "files": read.files,
-                "bytes": read.size,
-                "held_against_index": read.proven,
-                "fetched": bundle.fetched,
-                "counts": dict(counts),
-                "set_id_bits_left_out": read.bits,
-                "damage": [{"at": each.at, "why": each.why} for each in read.damage],
-                "members": [
-                    {**name_fields(each.member.name), "outcome": each.what, "reason": each.why} for each in read.told
-                ],
-            }
-        )
-        return
-    click.echo(click.style(f"Unpacked {text.place(where.node, path)} into {text.show(root)}", bold=True))
-    rate = text.pace(read.files, read.size, seconds)
-    text.facts(
-        [
-            ("unpacked", f"{text.count(read.files, 'file')}, {text.size(read.size)}{f'; {rate}' if rate else ''}"),
-            ("left as is", f"{text.number(counts[unpacking.LEFT])}, there already" if counts[unpacking.LEFT] else ""),
-            (
-                "replaced",
-                f"{text.number(counts[unpacking.REPLACED])}; the old ones are in .yatagan-kept/{wish.manner.run}"
-                if counts[unpacking.REPLACED]
-                else "",
-            ),
-            ("proof", _held(read, bundle)),
-            ("fetched", f"{text.size(bundle.fetched)} of {text.size(bundle.source.size)}" if where.node else ""),
-            ("set-id bits", f"left out of {text.count(read.bits, 'member')}" if read.bits else ""),
-        ]
-    )
-    _tell_members(read)
-    _tell_damage(read, wish.salvage)
-    if counts[unpacking.IN_THE_WAY]:
-        text.warn(
-            f"{text.number(counts[unpacking.IN_THE_WAY])} differ from what has the name there, and were not unpacked; "
-            "--replace older or always replaces files and keeps the old ones"
-        )
-
-
-def _held(read: Read, bundle: Bundle) -> str:
-    if read.strays:
-        return "none: the index beside it is of another archive"
-    if bundle.beside is None:
-        return "none: there is no index, so nothing tells what the contents should be"
-    return "every file was held against the digest in the index"
-
-
-def _tell_members(read: Read) -> None:
-    shown = [each for each in read.told if each.what != unpacking.REPLACED]
-    for each in shown[:_SHOWN]:
-        if each.what == unpacking.IN_THE_WAY:
-            why = f"a {each.why} is there already" if each.why != "something new" else "something new has its name"
-        else:
-            why = _REASONS.get(each.why) or _DIFFERENCES.get(each.what) or each.why  # type: ignore[call-overload]
-        text.warn(f"{text.show(each.member.name)}: {each.what}: {text.show(why)}")
-    if len(shown) > _SHOWN:
-        text.warn(f"and {text.number(len(shown) - _SHOWN)} more: --json shows all")
-
-
-def _tell_damage(read: Read, salvaged: bool) -> None:
-    for each in read.damage[:_SHOWN]:
-        text.warn(_damage(each.at, each.why))
-    if read.damage:
-        good = f"{text.count(read.files, 'file')}, {text.size(read.size)}"
-        text.warn(f"good are {good}" + ("" if salvaged else "; --salvage goes on behind the damage"))
-
-
-def _damage(at: int, why: str) -> str:
-    return f"the archive is damaged at byte {text.number(at)} of its contents: {text.show(why)}"
 
 
 # -- check -----------------------------------------------------------------------------------------------------
@@ -633,41 +475,10 @@ async def _check(app: App, where: Place, ratio: int, json_: bool) -> int:
                 read = await apart(
                     lambda stop: check(bundle, ratio, lambda files, size: progress.hashed(size, files), stop)
                 )
-            _tell_checked(where, path, bundle, read, json_)
+            bundled.tell_checked(where, path, bundle, read, json_)
     finally:
         await store.close()
     return words.Exit.GOOD if read.good else words.Exit.DIFFERENCES
-
-
-def _tell_checked(where: Place, path: bytes, bundle: Bundle, read: Read, json_: bool) -> None:
-    if json_:
-        say_json(
-            {
-                "node": where.node,
-                **name_fields(path),
-                "good": read.good,
-                "index": bundle.beside is not None,
-                "members": read.counts["members"],
-                "files": read.files,
-                "bytes": read.size,
-                "held_against_index": read.proven,
-                "damage": [{"at": each.at, "why": each.why} for each in read.damage],
-                "differences": [{**name_fields(each.member.name), "verdict": each.what} for each in read.told],
-            }
-        )
-        return
-    word = click.style("good", fg="green") if read.good else click.style("NOT GOOD", fg="red")
-    click.echo(click.style(f"{text.place(where.node, path)}: ", bold=True) + word)
-    index = (
-        "there is none: whether the contents are what they were, nobody can tell"
-        if bundle.beside is None
-        else "it is of another archive"
-        if read.strays
-        else "every file was read and held against its digest, and its facts"
-    )
-    text.facts([("read", f"{text.count(read.files, 'file')}, {text.size(read.size)}"), ("index", index)])
-    _tell_members(read)
-    _tell_damage(read, salvaged=True)
 
 
 # -- what they share -------------------------------------------------------------------------------------------

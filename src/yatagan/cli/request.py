@@ -118,9 +118,9 @@ class Request:
 
 async def _round_trip(store: Store) -> float:
     """Seconds for one request and its answer: the best of a few."""
-    best = 1.0
+    start, best = await store.resolve(b""), 1.0
     for _ in range(3):
         began = time.monotonic()
-        await store.look(b"/")
+        await store.look(start)
         best = min(best, time.monotonic() - began)
     return best

@@ -53,8 +53,8 @@ Examples:
 @click.option(
     "--bundle",
     type=one_of(Bundling),
-    help="Whether files travel in bundles: where that pays (auto), never, each source as one (whole), or each directory "
-    "in it as one (by-directory). Default: auto, and unpacked on arrival.",
+    help="Whether files travel in bundles: where that pays (auto), never, each source as one (whole), or each "
+    "directory in it as one (by-directory). Default: auto, and unpacked on arrival.",
 )
 @click.option("--unpack", is_flag=True, help="Unpack bundles on arrival, each file proven; else they stay as they are.")
 @click.option("--plan-only", is_flag=True, help="Show the plan and stop.")

@@ -356,6 +356,11 @@ class KeptStore:
         """See `Store.unload`. Batches run inside the keeper: nobody has asked for this through it yet."""
         raise StoreError(Fault.UNSUPPORTED, bundle, store=self.name)
 
+    async def work(self, modules: tuple[str, ...], what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
+        """See `Store.work`."""
+        found: dict[str, Any] = await self.ask("work", modules, what, path, values)
+        return found
+
     async def same_disk(self, token: bytes) -> bool:
         """See `Store.same_disk`."""
         return bool(await self.ask("same_disk", token))

@@ -33,6 +33,7 @@ _PLAIN = frozenset(
         "remove_directory",
         "digest",
         "gather",
+        "work",
         "same_disk",
         "writers_gone",
     ]

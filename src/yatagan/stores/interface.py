@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import AsyncIterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Protocol
+from typing import Any, Protocol
 
 from yatagan.errors import Fault
 from yatagan.nodes.helper.parcels import Parcel
@@ -221,6 +221,9 @@ class Store(Protocol):
 
         Nothing is ever replaced; doing it again does no harm. UNSUPPORTED where there are no `parcels`.
         """
+
+    async def work(self, modules: tuple[str, ...], what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
+        """Have the machine do something itself, with modules of ours that it learns for it. Or UNSUPPORTED."""
 
     async def same_disk(self, token: bytes) -> bool:
         """Whether `digest` sees the same disk as we do, proved with a file of ours under this name for a moment."""

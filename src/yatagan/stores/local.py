@@ -15,7 +15,7 @@ import os
 import stat
 import time
 from collections.abc import AsyncIterator, Callable, Iterator, Sequence
-from typing import ParamSpec, TypeVar
+from typing import Any, ParamSpec, TypeVar
 
 from yatagan.config.roots import Roots
 from yatagan.errors import Fault, StoreError
@@ -340,6 +340,10 @@ class LocalStore:
     async def unload(self, bundle: bytes, parcels_: Sequence[Parcel]) -> list[Unloaded]:
         """See `Store.unload`."""
         return [unloaded(*each) for each in await _thread(bundle, parcels.unload, bundle, list(parcels_), _quiet)]
+
+    async def work(self, modules: tuple[str, ...], what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
+        """See `Store.work`. Never needed here: whoever wants it is here too."""
+        raise StoreError(Fault.UNSUPPORTED, path)
 
     async def same_disk(self, token: bytes) -> bool:
         """See `Store.same_disk`."""

@@ -384,6 +384,13 @@ class SftpStore:
         reply = await self._ask(self._helper.ask("unload", bundle, parcels=spelled), bundle, writing=True)
         return [unloaded(*outcome) for outcome in reply["outcomes"]]
 
+    async def work(self, modules: tuple[str, ...], what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
+        """See `Store.work`."""
+        if self._helper is None:
+            raise StoreError(Fault.UNSUPPORTED, store=self.name)
+        await self._ask(self._helper.learn(modules), b"")
+        return await self._ask(self._helper.ask(what, path, **values), path, writing=True)
+
     async def same_disk(self, token: bytes) -> bool:
         """See `Store.same_disk`. Commands may land on another machine, or below another root."""
         if self._helper is None:

@@ -78,6 +78,7 @@ class Helper:
         self._waiting: dict[int, asyncio.Future[dict[str, Any]]] = {}
         self._next = 1
         self._reading: asyncio.Task[None] | None = None
+        self._learned: set[str] = set()
         self.greeting = greeting
         #: Called at every line that comes, signs of life included.
         self.listeners: set[Callable[[], None]] = set()
@@ -141,6 +142,13 @@ class Helper:
         if "error" in reply:
             raise OSError(reply["errno"], reply["error"])
         return reply
+
+    async def learn(self, modules: tuple[str, ...]) -> None:
+        """Teach the helper modules of ours, in this order, unless it knows them. Raises as `ask` does."""
+        if self._learned.issuperset(modules):
+            return
+        await self.ask("learn", modules=[(module, source_of(module)) for module in modules])
+        self._learned.update(modules)
 
     async def _read_answers(self) -> None:
         try:

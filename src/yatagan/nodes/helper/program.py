@@ -14,6 +14,7 @@ Kept to what Python 3.6 understands. Requests:
   read path                   the first 200 bytes (to prove with a token file that we see the same disk)
   alive boot processes        which of these processes still live
   gather paths most           the contents of many small files
+  learn modules               take in modules of ours, each (name, source); what they can do can be asked for then
   unload bundle parcels       many small files taken out of one that has arrived, each proven and given its name
 
 Before the answer to a question that takes long come lines with the question's number and `busy`, as long as
@@ -184,6 +185,18 @@ def do_unload(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     return {"outcomes": parcels.unload(raw(request["path"]), wanted, Pulse(busy))}
 
 
+#: What was learned: what to ask for, and who does it.
+LEARNED: Dict[str, Callable[[Dict[str, Any], Callable[[], None]], Dict[str, Any]]] = {}
+
+
+def do_learn(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """Take in modules, by the loader that was sent ahead of this one."""
+    for name, source in request["modules"]:
+        module = sys.modules.get(name) or sys.modules["__main__"].load(name, source)
+        LEARNED.update(getattr(module, "HANDLERS", {}))
+    return {}
+
+
 def main(token: str) -> None:
     """Answer until the input ends."""
     os.nice(10)
@@ -203,7 +216,10 @@ def main(token: str) -> None:
             say({"id": request["id"], "busy": done})
 
         try:
-            reply.update(globals()["do_" + request["do"]](request, busy))
+            if request["do"] in LEARNED:
+                reply.update(LEARNED[request["do"]](request, Pulse(busy)))
+            else:
+                reply.update(globals()["do_" + request["do"]](request, busy))
         except OSError as error:
             reply.update({"errno": error.errno or 0, "error": error.strerror or str(error)})
         except Exception as error:

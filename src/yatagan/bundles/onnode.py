@@ -1,0 +1,110 @@
+"""Bundles made and unpacked on a node, by the node: no byte of them comes over the line.
+
+The helper learns what it needs for it; see `archives/onnode.py` for what it does.
+"""
+
+from __future__ import annotations
+
+import posixpath
+from collections import Counter
+from collections.abc import Mapping
+from typing import Any
+
+from yatagan.archives.index import Totals
+from yatagan.archives.tar import FILE, Member
+from yatagan.archives.unpacking import Outcome
+from yatagan.bundles.make import Recipe, part_of
+from yatagan.bundles.read import Damage, Read, Wish
+from yatagan.errors import ArchiveTooLarge, BadArchive, Fault, StoreError
+from yatagan.stores.interface import Kind, Store
+from yatagan.trees.patterns import compile_pattern
+from yatagan.trees.scan import Tree
+
+#: What the helper learns, each after those that it needs.
+_MODULES = tuple(f"yatagan.archives.{name}" for name in ("tar", "index", "frames", "making", "unpacking", "onnode"))
+
+
+async def make_there(store: Store, path: bytes, trees: Mapping[bytes, Tree], recipe: Recipe) -> Totals:
+    """Make a bundle of scanned trees of a node, at an absolute path of that node, with its index beside it.
+
+    Raises StoreError: UNSUPPORTED where it cannot be done there, EXISTS, SOURCE_CHANGED and others.
+    """
+    entries = []
+    for name, tree in trees.items():
+        await _same_disk(store, tree.root)
+        for below in sorted(tree.entries, key=lambda each: each.split(b"/")):
+            kind = tree.entries[below].kind
+            if kind.carried:
+                inside = posixpath.join(name, below) if below else name
+                entries.append([_text(inside), _text(tree.absolute(below)), kind.value])
+    reply = await _work(
+        store,
+        "make",
+        path,
+        {
+            "part": _text(part_of(path, recipe.run, 1)),
+            "beside_part": _text(part_of(path, recipe.run, 2)),
+            "entries": entries,
+            "anonymous": recipe.manner.anonymous,
+            "latest_ns": recipe.manner.latest_ns,
+            "form": recipe.form.value,
+            "level": recipe.level,
+        },
+    )
+    return Totals(*reply["totals"])
+
+
+async def unpack_there(store: Store, path: bytes, into: bytes, wish: Wish) -> Read:
+    """Unpack an archive of a node into a directory of that node. Raises as `bundles.read.unpack`, and UNSUPPORTED."""
+    await _same_disk(store, path)
+    reply = await _work(
+        store,
+        "unpack",
+        path,
+        {
+            "into": _text(into),
+            "run": wish.manner.run,
+            "replace": wish.manner.replace,
+            "links_out": wish.manner.links_out,
+            "most": wish.manner.most,
+            "salvage": wish.salvage,
+            "only": [_text(compile_pattern(pattern).pattern) for pattern in wish.choice.only],
+            "skip": [_text(compile_pattern(pattern).pattern) for pattern in wish.choice.skip],
+        },
+    )
+    told = [Outcome(Member(name.encode("latin-1"), FILE, 0, 0, 0), what, why) for name, what, why in reply["told"]]
+    return Read(
+        counts=Counter(reply["counts"]),
+        files=reply["files"],
+        size=reply["size"],
+        proven=reply["proven"],
+        told=told,
+        damage=[Damage(at, why) for at, why in reply["damage"]],
+        bits=reply["bits"],
+        strays=reply["strays"],
+    )
+
+
+def _text(name: bytes) -> str:
+    return name.decode("latin-1")
+
+
+async def _same_disk(store: Store, path: bytes) -> None:
+    """Raises StoreError (UNSUPPORTED) unless commands on the node see what the file transfer sees under this path."""
+    found = await store.look_closely(path)
+    if found is None:
+        raise StoreError(Fault.MISSING, path, store=store.name)
+    if not store.traits.parcels or (found.changed_ns is None and found.kind is not Kind.LINK):
+        raise StoreError(Fault.UNSUPPORTED, path, store=store.name)
+
+
+async def _work(store: Store, what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
+    reply = await store.work(_MODULES, what, path, values)
+    if "missing" in reply:
+        why = f"the node lacks {reply['missing']}, without which it cannot be done there"
+        raise BadArchive(path, why, "take --format tar.gz to make it, or unpack it here", store=store.name)
+    if "changed" in reply:
+        raise StoreError(Fault.SOURCE_CHANGED, reply["changed"].encode("latin-1"), store=store.name)
+    if "too_much" in reply:
+        raise ArchiveTooLarge(path, most=reply["too_much"], store=store.name)
+    return reply

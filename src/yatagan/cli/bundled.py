@@ -1,0 +1,280 @@
+"""Bundles in words, and for scripts: made, listed, unpacked, checked."""
+
+from __future__ import annotations
+
+import posixpath
+import stat
+from collections.abc import Sequence
+from typing import Any
+
+import click
+
+from yatagan.archives import unpacking
+from yatagan.archives.index import SUFFIX, Line
+from yatagan.archives.tar import DIRECTORY, FILE
+from yatagan.bundles.make import Contents, Made, Recipe
+from yatagan.bundles.read import Bundle, Difference, Read, Wish
+from yatagan.cli import text
+from yatagan.cli.context import say_json
+from yatagan.places import Place, name_fields
+
+#: Told one by one before the rest is only counted.
+_SHOWN = 20
+
+
+_REASONS = {
+    unpacking.ABSOLUTE: "its name begins at the root of the disk",
+    unpacking.CLIMBS: "its name climbs out of the directory",
+    unpacking.EMPTY: "it has no name that a file could have",
+    unpacking.OURS: "its name is one that Yatagan uses itself",
+    unpacking.THROUGH_LINK: "a link is in its way",
+    unpacking.THROUGH_FILE: "a file is where it needs a directory",
+    unpacking.LEADS_OUT: "a link that leads out of the directory (--links-out makes it all the same)",
+    unpacking.SPECIAL: "a device or FIFO",
+    unpacking.NO_TARGET: "a link to something that is not in the archive",
+    unpacking.TOO_DEEP: "too many directories above it",
+    unpacking.DIFFERENT: "its contents are not what the index says",
+}
+
+
+_DIFFERENCES = {
+    Difference.CONTENTS: "its contents are not what the index says",
+    Difference.FACTS: "its mode, time, size or target is not what the index says",
+    Difference.NOT_LISTED: "the index does not name it",
+    Difference.MISSING: "the index names it, and it is not there",
+}
+
+
+def made_evidence(where: Place, made: Made) -> str:
+    """How we know what a bundle holds."""
+    if not where.node:
+        return "written and synced"
+    return "on-node" if made.proven else "sent"
+
+
+def tell_made(where: Place, contents: Contents, made: Made, recipe: Recipe, json_: bool) -> None:
+    """What was made, and how to use it."""
+    totals = made.totals
+    if json_:
+        say_json(
+            {
+                "node": where.node,
+                **name_fields(where.path),
+                **name_fields(where.path + SUFFIX, "index"),
+                "format": recipe.form.value,
+                "level": recipe.level,
+                "members": totals.members,
+                "files": totals.files,
+                "bytes": totals.size,
+                "bundle_bytes": totals.stored,
+                "bundle_sha256": totals.digest,
+                "seconds": round(made.seconds, 3),
+                "evidence": made_evidence(where, made),
+                "skipped": contents.skipped,
+                "not_bundled": [name_fields(path) for path in contents.special],
+            }
+        )
+        return
+    click.echo(click.style(f"Bundled into {text.place(where.node, where.path)}", bold=True))
+    others = totals.members - totals.files
+    share = f", {totals.stored / totals.size:.0%} of that" if totals.size else ""
+    rate = text.pace(totals.files, totals.size, made.seconds)
+    special = ", ".join(text.show(path) for path in contents.special[:3])
+    name = text.show(posixpath.basename(where.path))
+    text.facts(
+        [
+            ("before", f"{text.count(totals.files, 'file')}, {text.size(totals.size)}{_and_others(others)}"),
+            ("after", f"{text.size(totals.stored)}{share}"),
+            ("took", f"{text.duration(made.seconds)}{f', {rate}' if rate else ''}"),
+            (
+                "skipped",
+                f"{text.count(contents.skipped, 'entry', 'entries')} left out by patterns" * bool(contents.skipped),
+            ),
+            ("not in it", f"{special}: neither files, directories nor links" if special else ""),
+            ("proof", _proof(where, made)),
+            ("index", text.show(posixpath.basename(where.path + SUFFIX))),
+            ("unpack", f"yatagan bundle unpack {text.place(where.node, where.path)}, or: tar xf {name}"),
+        ]
+    )
+
+
+def _and_others(others: int) -> str:
+    return f"; {text.count(others, 'directory or link', 'directories and links')}" if others else ""
+
+
+def _proof(where: Place, made: Made) -> str:
+    if not where.node:
+        return ""
+    if made.proven:
+        return f"{where.node} hashed the bundle after it was synced (on-node)"
+    return f"none: {where.node} runs no commands; yatagan bundle check reads it back"
+
+
+def show_listing(lines: Sequence[Line]) -> None:
+    """Members as a table, and what they come to."""
+    rows = []
+    for line in lines:
+        member = line.member
+        name = text.show(member.name) + "/" * (member.kind == DIRECTORY)
+        if member.target:
+            name += " -> " + text.show(member.target)
+        bits = _TYPE_BITS.get(member.kind, 0)
+        size = text.size(member.size) if member.kind == FILE else "-"
+        rows.append((stat.filemode(bits | member.mode), size, text.moment(member.mtime_ns), name))
+    if rows:
+        text.table(("mode", "size", "changed", "name"), rows, right=(1,))
+    files = [line.member for line in lines if line.member.kind == FILE]
+    others = len(lines) - len(files)
+    size = text.size(sum(member.size for member in files))
+    click.echo(click.style(f"{text.count(len(files), 'file')}, {size}{_and_others(others)}", bold=True))
+
+
+_TYPE_BITS = {FILE: stat.S_IFREG, DIRECTORY: stat.S_IFDIR, "link": stat.S_IFLNK, "fifo": stat.S_IFIFO}
+
+
+def listing_json(where: Place, path: bytes, lines: Sequence[Line], damage: str, fits: bool) -> dict[str, Any]:
+    """Members for scripts."""
+    members = []
+    for line in lines:
+        member = line.member
+        members.append(
+            {
+                **name_fields(member.name),
+                "kind": member.kind,
+                "size": member.size,
+                "mode": f"{member.mode:04o}",
+                "mtime_ns": member.mtime_ns,
+                **(name_fields(member.target, "target") if member.target else {}),
+                **({"sha256": line.digest} if line.digest else {}),
+            }
+        )
+    return {"node": where.node, **name_fields(path), "index": fits, "members": members, "damage": damage}
+
+
+def tell_unpacked(
+    where: Place, path: bytes, into: Place, bundle: Bundle, read: Read, wish: Wish, seconds: float, json_: bool
+) -> None:
+    """What was unpacked, and what was not, and why."""
+    counts = read.counts
+    if json_:
+        say_json(
+            {
+                "node": where.node,
+                **name_fields(path),
+                **name_fields(into.path, "into"),
+                "into_node": into.node,
+                "good": read.good,
+                "files": read.files,
+                "bytes": read.size,
+                "held_against_index": read.proven,
+                "fetched": bundle.fetched,
+                "counts": dict(counts),
+                "set_id_bits_left_out": read.bits,
+                "damage": [{"at": each.at, "why": each.why} for each in read.damage],
+                "members": [
+                    {**name_fields(each.member.name), "outcome": each.what, "reason": each.why} for each in read.told
+                ],
+            }
+        )
+        return
+    click.echo(
+        click.style(f"Unpacked {text.place(where.node, path)} into {text.place(into.node, into.path)}", bold=True)
+    )
+    rate = text.pace(read.files, read.size, seconds)
+    text.facts(
+        [
+            ("unpacked", f"{text.count(read.files, 'file')}, {text.size(read.size)}{f'; {rate}' if rate else ''}"),
+            ("left as is", f"{text.number(counts[unpacking.LEFT])}, there already" if counts[unpacking.LEFT] else ""),
+            (
+                "replaced",
+                f"{text.number(counts[unpacking.REPLACED])}; the old ones are in .yatagan-kept/{wish.manner.run}"
+                if counts[unpacking.REPLACED]
+                else "",
+            ),
+            ("proof", _held(read, bundle)),
+            (
+                "fetched",
+                f"{text.size(bundle.fetched)} of {text.size(bundle.source.size)}"
+                if where.node and not into.node
+                else "",
+            ),
+            ("set-id bits", f"left out of {text.count(read.bits, 'member')}" if read.bits else ""),
+        ]
+    )
+    _tell_members(read)
+    _tell_damage(read, wish.salvage)
+    if counts[unpacking.IN_THE_WAY]:
+        text.warn(
+            f"{text.number(counts[unpacking.IN_THE_WAY])} differ from what has the name there, and were not unpacked; "
+            "--replace older or always replaces files and keeps the old ones"
+        )
+
+
+def _fetched(bundle: Bundle) -> str:
+    index = bundle.beside.size if bundle.beside is not None else 0
+    return f"{text.size(bundle.fetched)} of {text.size(bundle.source.size + index)}"
+
+
+def _held(read: Read, bundle: Bundle) -> str:
+    if read.strays:
+        return "none: the index beside it is of another archive"
+    if bundle.beside is None:
+        return "none: there is no index, so nothing tells what the contents should be"
+    return "every file was held against the digest in the index"
+
+
+def _tell_members(read: Read) -> None:
+    shown = [each for each in read.told if each.what != unpacking.REPLACED]
+    for each in shown[:_SHOWN]:
+        if each.what == unpacking.IN_THE_WAY:
+            why = f"a {each.why} is there already" if each.why != "something new" else "something new has its name"
+        else:
+            why = _REASONS.get(each.why) or _DIFFERENCES.get(each.what) or each.why  # type: ignore[call-overload]
+        text.warn(f"{text.show(each.member.name)}: {each.what}: {text.show(why)}")
+    if len(shown) > _SHOWN:
+        text.warn(f"and {text.number(len(shown) - _SHOWN)} more: --json shows all")
+
+
+def _tell_damage(read: Read, salvaged: bool) -> None:
+    for each in read.damage[:_SHOWN]:
+        text.warn(damage_text(each.at, each.why))
+    if read.damage:
+        good = f"{text.count(read.files, 'file')}, {text.size(read.size)}"
+        text.warn(f"good are {good}" + ("" if salvaged else "; --salvage goes on behind the damage"))
+
+
+def damage_text(at: int, why: str) -> str:
+    """Where an archive is damaged, and in what way."""
+    return f"the archive is damaged at byte {text.number(at)} of its contents: {text.show(why)}"
+
+
+def tell_checked(where: Place, path: bytes, bundle: Bundle, read: Read, json_: bool) -> None:
+    """The verdict on an archive."""
+    if json_:
+        say_json(
+            {
+                "node": where.node,
+                **name_fields(path),
+                "good": read.good,
+                "index": bundle.beside is not None,
+                "members": read.counts["members"],
+                "files": read.files,
+                "bytes": read.size,
+                "held_against_index": read.proven,
+                "damage": [{"at": each.at, "why": each.why} for each in read.damage],
+                "differences": [{**name_fields(each.member.name), "verdict": each.what} for each in read.told],
+            }
+        )
+        return
+    word = click.style("good", fg="green") if read.good else click.style("NOT GOOD", fg="red")
+    click.echo(click.style(f"{text.place(where.node, path)}: ", bold=True) + word)
+    index = (
+        "there is none: whether the contents are what they were, nobody can tell"
+        if bundle.beside is None
+        else "it is of another archive"
+        if read.strays
+        else "every file was read and held against its digest, and its facts"
+    )
+    text.facts([("read", f"{text.count(read.files, 'file')}, {text.size(read.size)}"), ("index", index)])
+    _tell_members(read)
+    _tell_damage(read, salvaged=True)
