@@ -294,10 +294,10 @@ def _patterns(sources: List[str]) -> List[Any]:
 
 
 def _chosen(name: bytes, only: List[Any], skip: List[Any]) -> bool:
-    """Whether a member is chosen, by itself or with a directory above it; see `trees.patterns.Choice`."""
+    """Whether a member is chosen; see `_chosen` in `bundles/read.py`, which does the same at home."""
     parts = unpacking.parts_of(name)
-    paths = [b"/".join(parts[:depth]) for depth in range(1, len(parts) + 1)]
-    wanted = not only or any(pattern.fullmatch(path) for pattern in only for path in paths)
+    paths = [b"/".join(parts[start:end]) for start in (0, 1) for end in range(start + 1, len(parts) + 1)]
+    wanted = not only or len(parts) < 2 or any(pattern.fullmatch(path) for pattern in only for path in paths)
     return wanted and not any(pattern.fullmatch(path) for pattern in skip for path in paths)
 
 

@@ -80,15 +80,11 @@ class Plan:
 
 
 class Bundling(StrEnum):
-    """What is to be bundled."""
+    """Whether small files travel in bundles, which are unpacked on arrival."""
 
-    #: What pays: directories of many small files.
+    #: Where that pays.
     AUTO = "auto"
     NEVER = "never"
-    #: Every source.
-    WHOLE = "whole"
-    #: Every directory that a source holds.
-    BY_DIRECTORY = "by-directory"
 
 
 @dataclass(frozen=True, slots=True)

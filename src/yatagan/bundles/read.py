@@ -110,8 +110,17 @@ def _split(source: Bytes) -> Iterator[bytes]:
 
 
 def _chosen(choice: Choice, member: Member) -> bool:
-    """Whether a member is chosen, however oddly its path is written."""
-    return not choice or choice.chooses(b"/".join(unpacking.parts_of(member.name)))
+    """Whether a member is chosen, however oddly its path is written.
+
+    Patterns are held against whole paths, and against what is below the directory that a bundle begins with: what one
+    writes to stage a directory chooses the same from its bundle.
+    """
+    if not choice:
+        return True
+    parts = unpacking.parts_of(member.name)
+    paths = b"/".join(parts), b"/".join(parts[1:])
+    only, skip = Choice(choice.only), Choice(skip=choice.skip)
+    return any(map(only.chooses, paths)) and all(map(skip.chooses, paths))
 
 
 class Indexed:

@@ -31,13 +31,10 @@ class Request:
         choice: Choice = EVERYTHING,
         modes: Modes | None = None,
         times: Times = Times.KEEP,
-        bundling: Bundling | None = None,
-        *,
-        unpack: bool = False,
+        bundling: Bundling = Bundling.AUTO,
     ) -> None:
         self.app = app
-        self.bundling = bundling
-        self.unpack = unpack or bundling is None
+        self._bundling = bundling
         self._modes = modes
         self.times = times
         self.choice = choice
@@ -105,11 +102,9 @@ class Request:
         """
         proofs = (Prove.AUTO, Prove.ON_NODE) if source.traits.quick else (Prove.AUTO,)
         near = source.traits.quick and destination.traits.quick
-        if self.bundling is Bundling.NEVER or not self.unpack or near or self.prove not in proofs:
+        if self._bundling is Bundling.NEVER or near or self.prove not in proofs:
             return None
-        far = source if destination.traits.quick else destination
-        always = self.bundling in (Bundling.WHOLE, Bundling.BY_DIRECTORY)
-        return Together(Costs(await _round_trip(far)), always)
+        return Together(Costs(await _round_trip(source if destination.traits.quick else destination)))
 
     def ends(self) -> tuple[Source, Source]:
         """Where from and where to."""

@@ -53,10 +53,10 @@ Examples:
 @click.option(
     "--bundle",
     type=one_of(Bundling),
-    help="Whether files travel in bundles: where that pays (auto), never, each source as one (whole), or each "
-    "directory in it as one (by-directory). Default: auto, and unpacked on arrival.",
+    default=Bundling.AUTO.value,
+    show_default=True,
+    help="Whether small files travel in bundles, which are unpacked on arrival: where that pays (auto), or never.",
 )
-@click.option("--unpack", is_flag=True, help="Unpack bundles on arrival, each file proven; else they stay as they are.")
 @click.option("--plan-only", is_flag=True, help="Show the plan and stop.")
 @click.option(
     "--prove",
@@ -77,8 +77,7 @@ def stage_command(
     times: str,
     only: tuple[str, ...],
     skip: tuple[str, ...],
-    bundle: str | None,
-    unpack: bool,
+    bundle: str,
     plan_only: bool,
     prove: str,
     quiet: bool,
@@ -101,8 +100,7 @@ def stage_command(
         parse_choice(only, skip),
         Modes(modes) if modes is not None else None,
         Times(times),
-        Bundling(bundle) if bundle is not None else None,
-        unpack=unpack,
+        Bundling(bundle),
     )
     command = ("yatagan", *sys.argv[1:])
     status = run(_stage(request, command, plan_only=plan_only, quiet=quiet, json_=json_))
