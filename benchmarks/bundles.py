@@ -25,6 +25,7 @@ from benchmarks.servers import Relay, Sshd
 from yatagan.archives.compression import Form, compressed
 from yatagan.archives.index import member_line
 from yatagan.archives.making import Entry, Making, Manner
+from yatagan.archives.workers import WORKERS, WORTH_WORKERS, Workers
 
 YATAGAN = str(Path(sys.executable).with_name("yatagan"))
 FILES, SIZE = 10_000, 4096
@@ -89,7 +90,10 @@ def entries(root: Path) -> list[Entry]:
 def make(found: list[Entry], out: Path, form: Form, level: int) -> None:
     """As `bundle make` does it, index digests included."""
     lines: list[bytes] = []
-    making = Making(found, Manner(), lambda member, offset, digest: lines.append(member_line(member, offset, digest)))
+    coded = Workers(WORKERS).coded if len(found) >= WORTH_WORKERS else None
+    making = Making(
+        found, Manner(), lambda member, offset, digest: lines.append(member_line(member, offset, digest)), coded
+    )
     with out.open("wb") as stream:
         for piece in compressed(making.blocks(), form, level, max(2, os.cpu_count() or 1)):
             stream.write(piece)

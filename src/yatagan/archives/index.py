@@ -7,6 +7,7 @@ contents begin in the tar stream and their SHA-256.
 
 import json
 from base64 import b64decode, b64encode
+from json.encoder import encode_basestring
 from typing import Any, Dict, Iterable, Iterator, NamedTuple, Optional
 
 from yatagan.archives.tar import Member
@@ -42,8 +43,23 @@ def first_line(bundle: bytes) -> bytes:
     return _line({"format": FORMAT, **_named("bundle", bundle)})
 
 
+_FILE_LINE = b'{"path": %b, "kind": "file", "size": %d, "mode": "%04o", "mtime_ns": %d, "offset": %d, "sha256": "%b"}\n'
+
+
 def member_line(member: Member, offset: int, digest: str) -> bytes:
     """A member's line. `offset` and `digest` are left out where it is no file."""
+    if digest and member.regions is None:  # by hand: of what is written, most are these
+        try:
+            return _FILE_LINE % (
+                encode_basestring(member.name.decode("utf-8")).encode("utf-8"),
+                member.size,
+                member.mode,
+                member.mtime_ns,
+                offset,
+                digest.encode("ascii"),
+            )
+        except UnicodeDecodeError:
+            pass
     line = {**_named("path", member.name), "kind": member.kind, "size": member.size}  # type: Dict[str, Any]
     if member.target:
         line.update(_named("target", member.target))

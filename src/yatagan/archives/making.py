@@ -64,21 +64,39 @@ class Manner(NamedTuple):
 
 #: Called for each member, once its header is out: the member, where its contents begin, and their SHA-256 or "".
 Listed = Callable[[Member, int, str], None]
-_Read = Tuple[Member, bytes, Optional[bytes]]
+
+
+class Run(NamedTuple):
+    """Members that follow each other, as bytes of the tar stream; `listed` says where in them each one's contents begin.
+
+    `large` is a file that comes after them and does not fit a handful: its member and path.
+    """
+
+    stream: bytes
+    listed: List[Tuple[Member, int, str]]
+    large: Optional[Tuple[Member, bytes]]
 
 
 class Making:
-    """One archive in the making. `blocks` may be called once."""
+    """One archive in the making. `blocks` may be called once.
 
-    def __init__(self, entries: Iterable[Entry], manner: Manner, listed: Listed) -> None:
+    `coded` gives handfuls of entries as runs, read by somebody else, such as other processes (see `workers.py`).
+    """
+
+    def __init__(
+        self,
+        entries: Iterable[Entry],
+        manner: Manner,
+        listed: Listed,
+        coded: Optional[Callable[[Iterable[List[Entry]], Manner], Iterator[List[Run]]]] = None,
+    ) -> None:
         self._entries = iter(entries)
         self._manner = manner
         self._listed = listed
+        self._coded = coded
         self._at = 0
         #: Bytes of files that have gone in.
         self.taken = 0
-        self._owners: Dict[int, bytes] = {}
-        self._groups: Dict[int, bytes] = {}
 
     def blocks(self) -> Iterator[bytes]:
         """The tar stream. Raises Changed, and OSError with the file's name."""
@@ -96,74 +114,166 @@ class Making:
         yield b"".join(out)
 
     def _pieces(self) -> Iterator[bytes]:
+        handfuls = _handfuls(self._entries)
         with ThreadPoolExecutor(_HANDFULS) as readers, ThreadPoolExecutor(1) as hasher:
-            unhashed: Deque[Tuple[List[_Read], Future[List[str]]]] = deque()
-            for handful in self._read_all(readers):
-                unhashed.append((handful, hasher.submit(_digests, handful)))
-                if len(unhashed) >= _HANDFULS:
-                    yield from self._encode(*unhashed.popleft(), readers, hasher)
-            while unhashed:
-                yield from self._encode(*unhashed.popleft(), readers, hasher)
+            if self._coded is not None:
+                runs = self._coded(handfuls, self._manner)
+            else:
+                runs = _code_in_turn(handfuls, self._manner, readers, hasher)
+            for handful in runs:
+                for run in handful:
+                    begins = self._at
+                    self._at += len(run.stream)
+                    for member, offset, digest in run.listed:
+                        self.taken += member.stored
+                        self._listed(member, begins + offset, digest)
+                    yield run.stream
+                    if run.large is not None:
+                        yield from self._large(run.large[1], run.large[0], readers, hasher)
 
-    def _read_all(self, readers: ThreadPoolExecutor) -> Iterator[List[_Read]]:
-        """Every entry, read in its turn; ahead of it, in threads, for as long as the disk makes us wait.
+    # -- large files ----------------------------------------------------------------------------------------
 
-        Where it does not, threads would only take the interpreter from each other: 8,000 files a second in place
-        of 20,000, on two processors.
-        """
-        under_way: Deque[Future[Tuple[List[_Read], bool]]] = deque()
-        slow = False
-        try:
-            while True:
-                while slow and len(under_way) < _HANDFULS:
-                    handful = list(islice(self._entries, _HANDFUL))
-                    if not handful:
-                        break
-                    under_way.append(readers.submit(self._read_handful, handful))
-                if under_way:
-                    read, slow = under_way.popleft().result()
-                else:
-                    handful = list(islice(self._entries, _HANDFUL))
-                    if not handful:
-                        return
-                    read, slow = self._read_handful(handful)
-                yield read
-        finally:
-            for future in under_way:
-                future.cancel()
-
-    def _encode(
-        self,
-        handful: List[_Read],
-        digests: "Future[List[str]]",
-        readers: ThreadPoolExecutor,
-        hasher: ThreadPoolExecutor,
+    def _large(
+        self, path: bytes, member: Member, readers: ThreadPoolExecutor, hasher: ThreadPoolExecutor
     ) -> Iterator[bytes]:
-        for (member, path, contents), digest in zip(handful, digests.result()):
-            if contents is None:
-                yield from self._large(path, member, readers, hasher)
-                continue
+        descriptor, status = _open(path)
+        try:
+            if (status.st_size, status.st_mtime_ns) != (member.size, member.mtime_ns) and not self._manner.latest_ns:
+                member = member._replace(size=status.st_size, stored=status.st_size, mtime_ns=status.st_mtime_ns)
+            regions = _regions(descriptor, status)
+            if regions is not None:
+                member = member._replace(regions=regions, stored=sum(size for _, size in regions))
             head = encode(member)
             begins = self._at + len(head)
-            missing = padding(len(contents))
-            self._at = begins + len(contents) + missing
-            self.taken += len(contents)
-            self._listed(member, begins, digest)
+            self._at = begins + member.stored + padding(member.stored)
             yield head
-            yield contents
-            if missing:
-                yield bytes(missing)
+            value = sha256()
+            unhashed: Deque[Future[Any]] = deque()
+            for piece in _read_ahead(descriptor, path, member, readers):
+                unhashed.append(hasher.submit(_feed, value, piece))
+                if len(unhashed) > _UNHASHED:
+                    unhashed.popleft().result()
+                self.taken += len(piece) if isinstance(piece, bytes) else piece
+                if isinstance(piece, bytes):
+                    yield piece
+            for future in unhashed:
+                future.result()
+            if not _same(status, os.fstat(descriptor)):
+                raise Changed(path)
+            yield bytes(padding(member.stored))
+            self._listed(member, begins, value.hexdigest())
+        finally:
+            os.close(descriptor)
 
-    # -- reading --------------------------------------------------------------------------------------------
 
-    def _read_handful(self, entries: List[Entry]) -> Tuple[List[_Read], bool]:
+# -- reading ---------------------------------------------------------------------------------------------------
+
+_Read = Tuple[Member, bytes, Optional[bytes]]
+
+
+def _handfuls(entries: Iterator[Entry]) -> Iterator[List[Entry]]:
+    while True:
+        handful = list(islice(entries, _HANDFUL))
+        if not handful:
+            return
+        yield handful
+
+
+def _code_in_turn(
+    handfuls: Iterable[List[Entry]], manner: Manner, readers: ThreadPoolExecutor, hasher: ThreadPoolExecutor
+) -> Iterator[List[Run]]:
+    """Handfuls as runs, hashed in a thread beside."""
+    unhashed: Deque[Tuple[List[_Read], Future[List[str]]]] = deque()
+    for handful in _read_in_turn(iter(handfuls), Reading(manner), readers):
+        unhashed.append((handful, hasher.submit(_digests, handful)))
+        if len(unhashed) >= _HANDFULS:
+            read, digests = unhashed.popleft()
+            yield code(read, digests.result())
+    for read, digests in unhashed:
+        yield code(read, digests.result())
+
+
+def _read_in_turn(
+    handfuls: Iterator[List[Entry]], reading: "Reading", readers: ThreadPoolExecutor
+) -> Iterator[List[_Read]]:
+    """Every entry, read in its turn; ahead of it, in threads, for as long as the disk makes us wait.
+
+    Where it does not, threads would only take the interpreter from each other: 8,000 files a second in place
+    of 20,000, on two processors.
+    """
+    under_way: Deque[Future[Tuple[List[_Read], bool]]] = deque()
+    slow = False
+    try:
+        while True:
+            while slow and len(under_way) < _HANDFULS:
+                handful = next(handfuls, None)
+                if handful is None:
+                    break
+                under_way.append(readers.submit(reading.read_all, handful))
+            if under_way:
+                read, slow = under_way.popleft().result()
+            else:
+                handful = next(handfuls, None)
+                if handful is None:
+                    return
+                read, slow = reading.read_all(handful)
+            yield read
+    finally:
+        for future in under_way:
+            future.cancel()
+
+
+def _digests(handful: List[_Read]) -> List[str]:
+    """SHA-256 of what was read; "" of what is no file, or not read yet."""
+    return [
+        sha256(contents).hexdigest() if member.kind == FILE and contents is not None else ""
+        for member, _, contents in handful
+    ]
+
+
+def code(handful: List[_Read], digests: List[str]) -> List[Run]:
+    """What was read, as runs of the tar stream."""
+    runs: List[Run] = []
+    pieces: List[bytes] = []
+    listed: List[Tuple[Member, int, str]] = []
+    at = 0
+    for (member, path, contents), digest in zip(handful, digests):
+        if contents is None:
+            runs.append(Run(b"".join(pieces), listed, (member, path)))
+            pieces, listed, at = [], [], 0
+            continue
+        head = encode(member)
+        listed.append((member, at + len(head), digest))
+        missing = padding(len(contents))
+        pieces += (head, contents, bytes(missing)) if missing else (head, contents)
+        at += len(head) + len(contents) + missing
+    if listed:
+        runs.append(Run(b"".join(pieces), listed, None))
+    return runs
+
+
+class Reading:
+    """Reads entries as members."""
+
+    def __init__(self, manner: Manner) -> None:
+        self._manner = manner
+        self._owners: Dict[int, bytes] = {}
+        self._groups: Dict[int, bytes] = {}
+
+    def code(self, entries: List[Entry]) -> List[Run]:
+        """A handful, read, hashed and as runs."""
+        read = [self.read(entry) for entry in entries]
+        return code(read, _digests(read))
+
+    def read_all(self, entries: List[Entry]) -> Tuple[List[_Read], bool]:
         """The entries, and whether most of the time went with waiting."""
         began, worked = time.perf_counter(), time.clock_gettime(time.CLOCK_THREAD_CPUTIME_ID)
-        read = [self._read(entry) for entry in entries]
+        read = [self.read(entry) for entry in entries]
         worked = time.clock_gettime(time.CLOCK_THREAD_CPUTIME_ID) - worked
         return read, time.perf_counter() - began > 3 * worked
 
-    def _read(self, entry: Entry) -> _Read:
+    def read(self, entry: Entry) -> _Read:
+        """One entry, whole and of one moment; a large file without its contents. Raises Changed, OSError."""
         if entry.kind != FILE:
             status = os.lstat(entry.path)
             target = os.readlink(entry.path) if entry.kind == LINK else b""
@@ -225,48 +335,6 @@ class Making:
             except KeyError:
                 self._groups[gid] = b""
         return self._groups[gid]
-
-    # -- large files ----------------------------------------------------------------------------------------
-
-    def _large(
-        self, path: bytes, member: Member, readers: ThreadPoolExecutor, hasher: ThreadPoolExecutor
-    ) -> Iterator[bytes]:
-        descriptor, status = _open(path)
-        try:
-            if (status.st_size, status.st_mtime_ns) != (member.size, member.mtime_ns) and not self._manner.latest_ns:
-                member = member._replace(size=status.st_size, stored=status.st_size, mtime_ns=status.st_mtime_ns)
-            regions = _regions(descriptor, status)
-            if regions is not None:
-                member = member._replace(regions=regions, stored=sum(size for _, size in regions))
-            head = encode(member)
-            begins = self._at + len(head)
-            self._at = begins + member.stored + padding(member.stored)
-            yield head
-            value = sha256()
-            unhashed: Deque[Future[Any]] = deque()
-            for piece in _read_ahead(descriptor, path, member, readers):
-                unhashed.append(hasher.submit(_feed, value, piece))
-                if len(unhashed) > _UNHASHED:
-                    unhashed.popleft().result()
-                self.taken += len(piece) if isinstance(piece, bytes) else piece
-                if isinstance(piece, bytes):
-                    yield piece
-            for future in unhashed:
-                future.result()
-            if not _same(status, os.fstat(descriptor)):
-                raise Changed(path)
-            yield bytes(padding(member.stored))
-            self._listed(member, begins, value.hexdigest())
-        finally:
-            os.close(descriptor)
-
-
-def _digests(handful: List[_Read]) -> List[str]:
-    """SHA-256 of what was read; "" of what is no file, or not read yet."""
-    return [
-        sha256(contents).hexdigest() if member.kind == FILE and contents is not None else ""
-        for member, _, contents in handful
-    ]
 
 
 def _read_ahead(descriptor: int, path: bytes, member: Member, readers: ThreadPoolExecutor) -> Iterator[Any]:

@@ -20,6 +20,7 @@ from yatagan.archives import index
 from yatagan.archives.compression import Form, compressed
 from yatagan.archives.making import Changed, Entry, Making, Manner
 from yatagan.archives.tar import FILE, Member
+from yatagan.archives.workers import WORKERS, WORTH_WORKERS, Workers
 from yatagan.bundles.apart import Outlet, Stopped, apart
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import Fault, StoreError
@@ -167,7 +168,8 @@ class _Making:
         self._files = 0
         self._size = 0
         self._told = (0, 0)
-        self._making = Making(contents.entries, recipe.manner, self._list)
+        coded = Workers(WORKERS).coded if contents.files >= WORTH_WORKERS else None
+        self._making = Making(contents.entries, recipe.manner, self._list, coded)
         self._members = 0
         self.listed: list[tuple[bytes, str]] = []
         self.totals: index.Totals | None = None
