@@ -23,9 +23,8 @@ import zstandard
 
 from benchmarks.servers import Relay, Sshd
 from yatagan.archives.compression import Form, compressed
-from yatagan.archives.index import member_line
-from yatagan.archives.making import Entry, Making, Manner
-from yatagan.archives.workers import WORKERS, WORTH_WORKERS, Workers
+from yatagan.archives.making import Making
+from yatagan.archives.reading import Entry, Manner
 
 YATAGAN = str(Path(sys.executable).with_name("yatagan"))
 FILES, SIZE = 10_000, 4096
@@ -90,10 +89,7 @@ def entries(root: Path) -> list[Entry]:
 def make(found: list[Entry], out: Path, form: Form, level: int) -> None:
     """As `bundle make` does it, index digests included."""
     lines: list[bytes] = []
-    coded = Workers(WORKERS).coded if len(found) >= WORTH_WORKERS else None
-    making = Making(
-        found, Manner(), lambda member, offset, digest: lines.append(member_line(member, offset, digest)), coded
-    )
+    making = Making(found, Manner(), lambda told, offset: lines.append(told.line(offset)))
     with out.open("wb") as stream:
         for piece in compressed(making.blocks(), form, level, max(2, os.cpu_count() or 1)):
             stream.write(piece)

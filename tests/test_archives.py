@@ -22,8 +22,9 @@ from hypothesis import strategies as st
 
 from yatagan.archives.compression import FRAME, Bomb, Form, Seekable, compressed, read_seek_table
 from yatagan.archives.index import BadIndex, Line, Totals, first_line, last_line, member_line, read_lines, read_totals
-from yatagan.archives.making import Changed, Entry, Making, Manner
+from yatagan.archives.making import Making
 from yatagan.archives.opening import NoArchive, open_archive
+from yatagan.archives.reading import Changed, Entry, Manner
 from yatagan.archives.tar import DIRECTORY, END, FILE, HARD_LINK, LINK, Damaged, Member, Reader, encode, padding
 
 

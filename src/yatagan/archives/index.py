@@ -8,9 +8,9 @@ contents begin in the tar stream and their SHA-256.
 import json
 from base64 import b64decode, b64encode
 from json.encoder import encode_basestring
-from typing import Any, Dict, Iterable, Iterator, NamedTuple, Optional
+from typing import Any, Dict, Iterable, Iterator, NamedTuple, Optional, Tuple
 
-from yatagan.archives.tar import Member
+from yatagan.archives.tar import FILE, Member
 
 SUFFIX = b".index.jsonl"
 FORMAT = "yatagan-index-1"
@@ -43,34 +43,39 @@ def first_line(bundle: bytes) -> bytes:
     return _line({"format": FORMAT, **_named("bundle", bundle)})
 
 
-_FILE_LINE = b'{"path": %b, "kind": "file", "size": %d, "mode": "%04o", "mtime_ns": %d, "offset": %d, "sha256": "%b"}\n'
+_MARK = -(1 << 62)
+_BEFORE = b'{"path": %b, "kind": "file", "size": %d, "mode": "%04o", "mtime_ns": %d, "offset": '
+_AFTER = b', "sha256": "%b"}\n'
 
 
 def member_line(member: Member, offset: int, digest: str) -> bytes:
     """A member's line. `offset` and `digest` are left out where it is no file."""
-    if digest and member.regions is None:  # by hand: of what is written, most are these
+    before, after = around_offset(member, digest)
+    return b"%b%d%b" % (before, offset, after) if after else before
+
+
+def around_offset(member: Member, digest: str) -> Tuple[bytes, bytes]:
+    """A member's line before and after the number that says where its contents begin; the whole and b"" without one."""
+    if digest and member.kind == FILE and member.regions is None:  # by hand: of what is written, most are these
         try:
-            return _FILE_LINE % (
-                encode_basestring(member.name.decode("utf-8")).encode("utf-8"),
-                member.size,
-                member.mode,
-                member.mtime_ns,
-                offset,
-                digest.encode("ascii"),
-            )
-        except UnicodeDecodeError:
+            name = encode_basestring(member.name.decode("utf-8")).encode("utf-8")
+            before = _BEFORE % (name, member.size, member.mode, member.mtime_ns)
+            return before, _AFTER % digest.encode("ascii")
+        except UnicodeError:
             pass
     line = {**_named("path", member.name), "kind": member.kind, "size": member.size}  # type: Dict[str, Any]
     if member.target:
         line.update(_named("target", member.target))
     line["mode"] = "%04o" % member.mode
     line["mtime_ns"] = member.mtime_ns
-    if digest:
-        line["offset"] = offset
-        line["sha256"] = digest
     if member.regions is not None:
         line["regions"] = member.regions
-    return _line(line)
+    if not digest:
+        return _line(line), b""
+    line["offset"] = _MARK
+    line["sha256"] = digest
+    before, _, after = _line(line).partition(b"%d" % _MARK)
+    return before, after
 
 
 def last_line(totals: Totals) -> bytes:

@@ -20,8 +20,9 @@ from typing import Any, Callable, Deque, Dict, Iterable, Iterator, List, Optiona
 
 from yatagan.archives import index, unpacking
 from yatagan.archives.frames import even, seek_table
-from yatagan.archives.making import Changed, Entry, Making, Manner
-from yatagan.archives.tar import FILE, Damaged, Member, Reader
+from yatagan.archives.making import Making
+from yatagan.archives.reading import Changed, Entry, Manner, Told
+from yatagan.archives.tar import BLOCK, FILE, Damaged, Reader, is_header
 
 Alive = Callable[[], None]
 
@@ -70,12 +71,12 @@ def _write(request: Dict[str, Any], part: bytes, beside_part: bytes, alive: Aliv
     lines = [index.first_line(os.path.basename(_raw(request["path"])))]
     counts = {"members": 0, "files": 0, "size": 0}
 
-    def listed(member: Member, offset: int, digest: str) -> None:
-        lines.append(index.member_line(member, offset, digest))
+    def listed(told: Told, offset: int) -> None:
+        lines.append(told.line(offset))
         counts["members"] += 1
-        if member.kind == FILE:
+        if told.digest:
             counts["files"] += 1
-            counts["size"] += member.size
+            counts["size"] += told.size
 
     entries = (_entry(*each) for each in request["entries"])
     blocks = Making(entries, Manner(request["anonymous"], request["latest_ns"]), listed).blocks()
@@ -236,8 +237,10 @@ def _lines(path: bytes) -> Iterator[bytes]:
 
 
 def _reader(path: bytes, stream: Any) -> Reader:
-    start = stream.read(6)
+    start = stream.read(BLOCK)
     stream.seek(0)
+    if is_header(start):
+        start = b""  # a tar may begin with a name that looks like something else
     if start.startswith(b"\x28\xb5\x2f\xfd"):
         return Reader(_Command([_zstd(), "-dcq"], path).read)
     if start.startswith(b"PK"):

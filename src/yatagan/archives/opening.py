@@ -15,7 +15,7 @@ from yatagan.archives.compression import (
     read_seek_table,
     unpacked,
 )
-from yatagan.archives.tar import BLOCK, Member, NoHeader, Reader
+from yatagan.archives.tar import BLOCK, Member, NoHeader, Reader, is_header
 from yatagan.archives.zips import ZipReader
 
 
@@ -80,7 +80,8 @@ class _Guard:
 def open_archive(source: Bytes, *, ratio: int) -> ArchiveReader:
     """A reader for any archive, from its beginning. Raises NoArchive, Damaged."""
     start = source.read_at(0, BLOCK)
-    packing = packing_of(start)
+    # A tar may begin with a name that looks like something else.
+    packing = Packing.PLAIN if is_header(start) else packing_of(start)
     if packing is Packing.ZIP:
         return ZipReader(source, ratio)
     packed = Sequential(source)
@@ -95,7 +96,8 @@ def open_archive(source: Bytes, *, ratio: int) -> ArchiveReader:
 
 def open_by_frames(source: Bytes) -> Bytes | None:
     """The tar stream of an archive of which any part can be read: a plain tar, or one with a seek table. Else None."""
-    packing = packing_of(source.read_at(0, BLOCK))
+    start = source.read_at(0, BLOCK)
+    packing = Packing.PLAIN if is_header(start) else packing_of(start)
     if packing is Packing.PLAIN:
         return source
     if packing is not Packing.ZSTD:

@@ -74,7 +74,6 @@ def padding(size: int) -> int:
 _TYPES = {FILE: b"0", HARD_LINK: b"1", LINK: b"2", DIRECTORY: b"5"}
 _LARGEST_NUMBER = 0o77777777777  # 8,589,934,591: bytes, or seconds up to the year 2242
 _LARGEST_ID = 0o7777777
-_BEFORE_SUM = b"%b%07o\0%07o\0%07o\0%011o\0%011o\0"
 _AFTER_SUM = b"%b%bustar\x0000%b%b0000000\x000000000\0" + bytes(167)
 
 
@@ -83,7 +82,7 @@ def encode(member: Member) -> bytes:
     name = member.name + b"/" if member.kind == DIRECTORY else member.name
     seconds, fraction = divmod(member.mtime_ns, 1_000_000_000)
     own = _after_sum(_TYPES[member.kind], member.target, member.owner, member.group)
-    if _is_common(name, member, seconds, fraction):
+    if fraction and _is_common(name, member, seconds):
         header = _header(name, member.mode, member.uid, member.gid, member.stored, seconds, own)
         return b"%b30 mtime=%d.%09d\n%b%b" % (_extended_header(30), seconds, fraction, _AFTER_MTIME, header)
     records: List[Tuple[bytes, bytes]] = []
@@ -117,17 +116,16 @@ def encode(member: Member) -> bytes:
     return b"".join((_extended(records), header, in_front)) if records else header
 
 
-def _is_common(name: bytes, member: Member, seconds: int, fraction: int) -> bool:
+def _is_common(name: bytes, member: Member, seconds: int) -> bool:
     """Whether all that does not fit the plain header is a fraction of a second, at a time of ten digits."""
     return (
-        fraction != 0
-        and 1_000_000_000 <= seconds <= _LARGEST_NUMBER
+        1_000_000_000 <= seconds <= _LARGEST_NUMBER
         and len(name) <= 100
         and member.regions is None
         and member.stored <= _LARGEST_NUMBER
         and member.uid <= _LARGEST_ID >= member.gid
-        and len(member.target) <= 100
-        and _is_ascii(name + member.target)
+        and _is_ascii(name)
+        and not member.target
     )
 
 
@@ -135,15 +133,14 @@ _AFTER_MTIME = bytes(padding(30))
 
 
 def _header(name: bytes, mode: int, uid: int, gid: int, stored: int, seconds: int, after: Tuple[bytes, int]) -> bytes:
-    before = _BEFORE_SUM % (
-        name[:100].ljust(100, b"\0"),
-        mode & 0o7777,
-        min(uid, _LARGEST_ID),
-        min(gid, _LARGEST_ID),
-        stored if stored <= _LARGEST_NUMBER else 0,
-        seconds,
-    )
-    return b"%b%06o\0 %b" % (before, _sum(before) + 256 + after[1], after[0])
+    told = stored if stored <= _LARGEST_NUMBER else 0
+    before = b"%b%b%011o\0%011o\0" % (name[:100].ljust(100, b"\0"), _rights(mode, uid, gid), told, seconds)
+    return b"%b%06o\0 %b" % (before, (zlib.adler32(before) & 0xFFFF) + 255 + after[1], after[0])
+
+
+@lru_cache(maxsize=256)
+def _rights(mode: int, uid: int, gid: int) -> bytes:
+    return b"%07o\0%07o\0%07o\0" % (mode & 0o7777, min(uid, _LARGEST_ID), min(gid, _LARGEST_ID))
 
 
 @lru_cache(maxsize=256)
@@ -173,10 +170,9 @@ def _fits(name: bytes) -> bool:
 
 def _is_ascii(name: bytes) -> bool:
     try:
-        name.decode("ascii")
-    except UnicodeDecodeError:
-        return False
-    return True
+        return name.isascii()
+    except AttributeError:  # before Python 3.7
+        return all(byte < 128 for byte in name)
 
 
 def _decimal(ns: int) -> bytes:
@@ -291,7 +287,7 @@ class Reader:
                 self._at += padding(self._at) or BLOCK
                 continue
             missing = 0
-            if len(block) == BLOCK and block != _ZEROS and _is_header(block):
+            if len(block) == BLOCK and block != _ZEROS and is_header(block):
                 self._pending = block
                 return True
 
@@ -341,7 +337,7 @@ class Reader:
             return None
         if len(block) < BLOCK:
             raise NoHeader(self._at - len(block), "the archive ends where a header should be")
-        if not _is_header(block):
+        if not is_header(block):
             raise NoHeader(self._at - BLOCK, "there is no header where one should be")
         return block
 
@@ -552,8 +548,10 @@ def _name(block: bytes) -> bytes:
     return name
 
 
-def _is_header(block: bytes) -> bool:
-    """Whether the checksum is right; some old programs summed signed bytes."""
+def is_header(block: bytes) -> bool:
+    """Whether a block is a header: its checksum is right. Some old programs summed signed bytes."""
+    if len(block) < BLOCK:
+        return False
     digits = block[148:156].partition(b"\0")[0].strip(b" \0")
     try:
         told = int(digits, 8)

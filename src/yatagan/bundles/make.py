@@ -18,9 +18,8 @@ from dataclasses import dataclass, field
 
 from yatagan.archives import index
 from yatagan.archives.compression import Form, compressed
-from yatagan.archives.making import Changed, Entry, Making, Manner
-from yatagan.archives.tar import FILE, Member
-from yatagan.archives.workers import WORKERS, WORTH_WORKERS, Workers
+from yatagan.archives.making import Making
+from yatagan.archives.reading import Changed, Entry, Manner, Told
 from yatagan.bundles.apart import Outlet, Stopped, apart
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import Fault, StoreError
@@ -168,8 +167,7 @@ class _Making:
         self._files = 0
         self._size = 0
         self._told = (0, 0)
-        coded = Workers(WORKERS).coded if contents.files >= WORTH_WORKERS else None
-        self._making = Making(contents.entries, recipe.manner, self._list, coded)
+        self._making = Making(contents.entries, recipe.manner, self._list)
         self._members = 0
         self.listed: list[tuple[bytes, str]] = []
         self.totals: index.Totals | None = None
@@ -204,15 +202,15 @@ class _Making:
             self._tell()
             yield block
 
-    def _list(self, member: Member, offset: int, digest: str) -> None:
-        line = index.member_line(member, offset, digest)
+    def _list(self, told: Told, offset: int) -> None:
+        line = told.line(offset)
         self._lines.append(line)
         self._line_bytes += len(line)
         self._members += 1
-        if member.kind == FILE:
+        if told.digest:
             self._files += 1
-            self._size += member.size
-            self.listed.append((member.name, digest))
+            self._size += told.size
+            self.listed.append((told.name, told.digest))
 
     def _pass_on(self, beside: Outlet, *, last: bool = False) -> None:
         if self._line_bytes >= _INDEX_BYTES or last:

@@ -21,7 +21,9 @@ from yatagan.trees.patterns import compile_pattern
 from yatagan.trees.scan import Tree
 
 #: What the helper learns, each after those that it needs.
-_MODULES = tuple(f"yatagan.archives.{name}" for name in ("tar", "index", "frames", "making", "unpacking", "onnode"))
+_MODULES = tuple(
+    f"yatagan.archives.{name}" for name in ("tar", "index", "frames", "reading", "making", "unpacking", "onnode")
+)
 
 
 async def make_there(store: Store, path: bytes, trees: Mapping[bytes, Tree], recipe: Recipe) -> Totals:

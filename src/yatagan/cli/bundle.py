@@ -15,7 +15,7 @@ import click
 from yatagan.archives import unpacking
 from yatagan.archives.compression import LEVELS, Form, form_of
 from yatagan.archives.index import SUFFIX, Line
-from yatagan.archives.making import Manner
+from yatagan.archives.reading import Manner
 from yatagan.archives.tar import Damaged
 from yatagan.bundles.apart import apart
 from yatagan.bundles.make import Contents, Made, Recipe, make
