@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test soak lint clean
+.PHONY: demo test soak bench lint clean
 
 $(VENV)/installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -27,6 +27,10 @@ test: $(VENV)/installed-dev
 # Longer runs: tens of thousands of simulated faults, large trees.
 soak: $(VENV)/installed-dev
 	$(BIN)/python -m pytest -m soak
+
+# Ratios against bare references; needs an OpenSSH server on this machine. BENCH="NAME..." runs only some.
+bench: $(VENV)/installed-dev
+	$(BIN)/python -m benchmarks $(BENCH)
 
 lint: $(VENV)/installed-dev
 	$(BIN)/ruff check .

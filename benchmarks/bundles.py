@@ -193,7 +193,8 @@ def one_member() -> Result:
     """One file of 4 KiB out of a tar.zst of 1 GiB on a real server: bytes that came over the line."""
     with scratch(memory=False) as root, Sshd(root) as sshd:
         program(root, *sshd.add("oak"))
-        mixed(root / "fen" / "raw.bin") if (root / "fen").mkdir() is None else None
+        (root / "fen").mkdir()
+        mixed(root / "fen" / "raw.bin")
         for number in range(2000):
             path = root / "fen" / f"plot-{number % 20:02d}" / f"{number:04d}.csv"
             path.parent.mkdir(exist_ok=True)
@@ -225,6 +226,7 @@ def small_files_together() -> Result:
             taken = {}
             for how in ("auto", "never"):
                 shutil.rmtree(sshd.root / "fen", ignore_errors=True)
+                os.sync()
                 done = json.loads(program(root, "stage", "fen", f"{node}:", "--bundle", how, "--json"))["batch"]
                 assert done["evidence"] == {"on-node": FILES}, done
                 taken[how] = done["seconds"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import posixpath
 import stat
 from collections.abc import Sequence
@@ -16,7 +17,7 @@ from yatagan.bundles.make import Contents, Made, Recipe
 from yatagan.bundles.read import Bundle, Difference, Read, Wish
 from yatagan.cli import text
 from yatagan.cli.context import say_json
-from yatagan.places import Place, name_fields
+from yatagan.places import Place, holds, name_fields
 
 #: Told one by one before the rest is only counted.
 _SHOWN = 20
@@ -43,6 +44,14 @@ _DIFFERENCES = {
     Difference.NOT_LISTED: "the index does not name it",
     Difference.MISSING: "the index names it, and it is not there",
 }
+
+
+def _shown(where: Place) -> str:
+    """A place, shorter where it is below the directory that we are in."""
+    here = os.getcwdb()
+    if where.node or not holds(here, where.path):
+        return text.place(where.node, where.path)
+    return text.show(posixpath.relpath(where.path, here))
 
 
 def made_evidence(where: Place, made: Made) -> str:
@@ -75,7 +84,8 @@ def tell_made(where: Place, contents: Contents, made: Made, recipe: Recipe, json
             }
         )
         return
-    click.echo(click.style(f"Bundled into {text.place(where.node, where.path)}", bold=True))
+    shown = _shown(where)
+    click.echo(click.style(f"Bundled into {shown}", bold=True))
     others = totals.members - totals.files
     share = f", {totals.stored / totals.size:.0%} of that" if totals.size else ""
     rate = text.pace(totals.files, totals.size, made.seconds)
@@ -93,7 +103,7 @@ def tell_made(where: Place, contents: Contents, made: Made, recipe: Recipe, json
             ("not in it", f"{special}: neither files, directories nor links" if special else ""),
             ("proof", _proof(where, made)),
             ("index", text.show(posixpath.basename(where.path + SUFFIX))),
-            ("unpack", f"yatagan bundle unpack {text.place(where.node, where.path)}, or: tar xf {name}"),
+            ("unpack", f"yatagan bundle unpack {shown}, or: tar xf {name}"),
         ]
     )
 
