@@ -11,7 +11,7 @@ from yatagan.batches.extents import Extents
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.outcome import Outcome, outcome_of, record
 from yatagan.batches.states import BatchState, StepState
-from yatagan.batches.steps import Step
+from yatagan.batches.steps import Step, StepKind
 from yatagan.cli import carrying, completing, text, words
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.errors import JournalError, Refused
@@ -124,7 +124,10 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: Outcome) -> None:
 def _under_way(step: Step) -> tuple[str, str]:
     safe = Extents.decode(step.durable).total
     part = f", {text.size(safe)} of {text.size(step.facts.size)} safe on disk" if safe else ""
-    return step.state.value, f"{text.show(step.label)}{part}"
+    name = text.show(step.label)
+    if step.kind is StepKind.BUNDLE:
+        name = f"small files together, from {name} on"
+    return step.state.value, f"{name}{part}"
 
 
 @batch_command.command(epilog="Example: yatagan batch resume k7qd")

@@ -4,6 +4,7 @@ Runs here and, as part of the helper, on nodes: kept to the standard library and
 Outcomes are plain numbers and strings, because they travel as JSON.
 """
 
+import errno
 import os
 import stat
 import time
@@ -87,7 +88,7 @@ def _attempt(work: Callable[[], Any]) -> Tuple[int, Any]:
     try:
         return 0, work()
     except OSError as error:
-        return error.errno or 5, None
+        return error.errno or errno.EIO, None
     except _Differs:
         return DIFFERENT, None
 
@@ -132,7 +133,7 @@ def _sync_and_name(descriptor: int, parcel: Parcel) -> int:
     except FileExistsError:
         return _held_against(parcel)
     except OSError as error:
-        if error.errno not in (1, 95):
+        if error.errno not in (errno.EPERM, errno.EOPNOTSUPP):
             raise
         if os.path.lexists(parcel.path):  # a disk without hard links; the moment between cannot be closed there
             return _held_against(parcel)
@@ -148,14 +149,17 @@ def _forget(part: bytes) -> None:
 
 
 def _held_against(parcel: Parcel) -> int:
-    """What has the name already: THERE when it is the same."""
+    """What has the name already: THERE when it is the same; PLACED when it was plainly we who put it there."""
     try:
         descriptor = open_regular(parcel.path, os.O_RDONLY)
     except OSError:
-        return 17
+        return errno.EEXIST
     try:
-        same = sha256(_read(descriptor, 0, parcel.size + 1)).hexdigest() == parcel.digest
-        return THERE if same else 17
+        if sha256(_read(descriptor, 0, parcel.size + 1)).hexdigest() != parcel.digest:
+            return errno.EEXIST
+        found = os.fstat(descriptor)
+        ours = parcel.mtime_ns == found.st_mtime_ns and parcel.mode in (None, stat.S_IMODE(found.st_mode))
+        return PLACED if ours else THERE
     finally:
         os.close(descriptor)
 
@@ -168,7 +172,7 @@ def _set_facts(descriptor: int, parcel: Parcel) -> int:
             now = time.time_ns() if hasattr(time, "time_ns") else int(time.time() * 1e9)
             os.utime(descriptor, ns=(now, parcel.mtime_ns))
     except OSError as error:
-        return error.errno or 5
+        return error.errno or errno.EIO
     return 0
 
 
@@ -192,7 +196,7 @@ def gather(paths: List[bytes], most: int, alive: Callable[[], None]) -> List[Gat
             same = before == after and len(data) == before[1]
             found.append((PLACED if same else CHANGED, data if same else b"", after))
         except OSError as error:
-            found.append((error.errno or 5, b"", []))
+            found.append((error.errno or errno.EIO, b"", []))
     return found
 
 
@@ -206,7 +210,7 @@ def open_regular(path: bytes, flags: int) -> int:
     descriptor = os.open(path, flags | os.O_NOFOLLOW | os.O_NONBLOCK)
     if not stat.S_ISREG(os.fstat(descriptor).st_mode):
         os.close(descriptor)
-        raise OSError(95, "not a regular file")
+        raise OSError(errno.EOPNOTSUPP, "not a regular file")
     return descriptor
 
 
