@@ -84,7 +84,7 @@ def test_what_is_there_is_left_alone_unless_told(program: Program, fen: Path) ->
     assert program.json("bundle", "unpack", "fen.tar.zst", expect=1)["counts"]["in the way"] == 1
     assert changed.read_text() == "mine"
     done = program("bundle", "unpack", "fen.tar.zst", expect=1)
-    assert "a file is there already" in done.stderr and "--replace older or always" in done.stderr
+    assert "a file is there already" in done.stderr and "--replace older or always keeps" in done.stderr
     os.utime(changed, (2_000_000_000, 2_000_000_000))
     program("bundle", "unpack", "fen.tar.zst", "--replace", "older", expect=1)
     assert changed.read_text() == "mine"

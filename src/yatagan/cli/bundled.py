@@ -187,9 +187,8 @@ def tell_unpacked(
             }
         )
         return
-    click.echo(
-        click.style(f"Unpacked {text.place(where.node, path)} into {text.place(into.node, into.path)}", bold=True)
-    )
+    from_, to = _shown(Place(where.node, path)), _shown(into)
+    click.echo(click.style(f"Unpacked {from_} into {to}", bold=True))
     rate = text.pace(read.files, read.size, seconds)
     text.facts(
         [
@@ -201,13 +200,8 @@ def tell_unpacked(
                 if counts[unpacking.REPLACED]
                 else "",
             ),
-            ("proof", _held(read, bundle)),
-            (
-                "fetched",
-                f"{text.size(bundle.fetched)} of {text.size(bundle.source.size)}"
-                if where.node and not into.node
-                else "",
-            ),
+            ("proof", _held(read, bundle) if read.files else ""),
+            ("fetched", _fetched(bundle) if where.node and not into.node else ""),
             ("set-id bits", f"left out of {text.count(read.bits, 'member')}" if read.bits else ""),
         ]
     )
@@ -215,8 +209,8 @@ def tell_unpacked(
     _tell_damage(read, wish.salvage)
     if counts[unpacking.IN_THE_WAY]:
         text.warn(
-            f"{text.number(counts[unpacking.IN_THE_WAY])} differ from what has the name there, and were not unpacked; "
-            "--replace older or always replaces files and keeps the old ones"
+            f"{text.number(counts[unpacking.IN_THE_WAY])} not unpacked: the name is taken; "
+            "--replace older or always keeps the old"
         )
 
 
@@ -230,7 +224,7 @@ def _held(read: Read, bundle: Bundle) -> str:
         return "none: the index beside it is of another archive"
     if bundle.beside is None:
         return "none: there is no index, so nothing tells what the contents should be"
-    return "every file was held against the digest in the index"
+    return "every unpacked file was held against its digest in the index"
 
 
 def _tell_members(read: Read) -> None:
@@ -277,7 +271,7 @@ def tell_checked(where: Place, path: bytes, bundle: Bundle, read: Read, json_: b
         )
         return
     word = click.style("good", fg="green") if read.good else click.style("NOT GOOD", fg="red")
-    click.echo(click.style(f"{text.place(where.node, path)}: ", bold=True) + word)
+    click.echo(click.style(f"{_shown(Place(where.node, path))}: ", bold=True) + word)
     index = (
         "there is none: whether the contents are what they were, nobody can tell"
         if bundle.beside is None
