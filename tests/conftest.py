@@ -26,6 +26,11 @@ hypothesis.settings.register_profile("yatagan", deadline=None)
 hypothesis.settings.load_profile("yatagan")
 
 SSHD = "/usr/sbin/sshd"
+
+#: For what needs the zstd command; where real servers must be there, so must it.
+needs_zstd = pytest.mark.skipif(
+    shutil.which("zstd") is None and "YATAGAN_NEED_SSHD" not in os.environ, reason="no zstd command on this machine"
+)
 #: The program as it was installed for the Python that runs the tests.
 YATAGAN = str(Path(sys.executable).with_name("yatagan"))
 
