@@ -18,6 +18,8 @@ from typing import Any
 import hypothesis
 import pytest
 
+from yatagan.archives.index import around_offset
+from yatagan.archives.tar import Member
 from yatagan.practice import faults
 from yatagan.practice.nodes import NODES, Site
 
@@ -33,6 +35,12 @@ needs_zstd = pytest.mark.skipif(
 )
 #: The program as it was installed for the Python that runs the tests.
 YATAGAN = str(Path(sys.executable).with_name("yatagan"))
+
+
+def index_line(member: Member, offset: int, digest: str) -> bytes:
+    """A member's line in an index, as somebody may have written it."""
+    before, after = around_offset(member, digest)
+    return b"%b%d%b" % (before, offset, after) if after else before
 
 
 @dataclass(frozen=True)

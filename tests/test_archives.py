@@ -20,9 +20,9 @@ import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import needs_zstd
+from conftest import index_line, needs_zstd
 from yatagan.archives.compression import FRAME, Bomb, Form, Seekable, compressed, read_seek_table
-from yatagan.archives.index import BadIndex, Line, Totals, first_line, last_line, member_line, read_lines, read_totals
+from yatagan.archives.index import BadIndex, Line, Totals, first_line, last_line, read_lines, read_totals
 from yatagan.archives.making import Making
 from yatagan.archives.opening import NoArchive, open_archive
 from yatagan.archives.reading import Changed, Entry, Manner
@@ -375,7 +375,7 @@ def test_what_comes_out_of_a_bomb_is_bounded() -> None:
 def test_an_index_says_what_it_was_told(written: list[tuple[Member, bytes]]) -> None:
     totals = Totals(len(written), 1, 2, 3, "f" * 64)
     members = [member._replace(uid=0, gid=0, owner=b"", group=b"") for member, _ in written]
-    lines = [first_line(b"b\xff.tar"), *(member_line(member, 512, "a" * 64) for member in members), last_line(totals)]
+    lines = [first_line(b"b\xff.tar"), *(index_line(member, 512, "a" * 64) for member in members), last_line(totals)]
     told = [Line(member._replace(offset=512), "a" * 64) for member in members]
     assert list(read_lines(line.rstrip(b"\n") for line in lines)) == told
     assert read_totals(b"".join(lines)[-4096:]) == totals

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
 import gzip
 import io
 import os
@@ -9,14 +11,20 @@ import stat
 import tarfile
 import zipfile
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import pytest
 
-from conftest import Program, snapshot
+from conftest import Program, index_line, snapshot
 from yatagan.archives import index
 from yatagan.archives.frames import seek_table
-from yatagan.archives.tar import FILE, Member, encode, padding
+from yatagan.archives.tar import FILE, Damaged, Member, encode, padding
+from yatagan.bundles.apart import apart
+from yatagan.bundles.read import check, list_members, open_bundle
+from yatagan.errors import ArchiveTooLarge, BadArchive
+from yatagan.stores.local import LocalStore
+from yatagan.trees.patterns import EVERYTHING
 
 Build = Callable[[], bytes]
 
@@ -140,6 +148,8 @@ _ARCHIVES: dict[str, tuple[Build, int, str]] = {
     "huge-size": (lambda: changed(raw(b"x"), 124, b"\x80" + b"\xff" * 11), 5, "holds more than"),
     "sparse-beyond": (lambda: sparse(((10, 4), (4, 4)), 100, b"harmharm"), 1, "cannot be true"),
     "sparse-exabyte": (lambda: sparse(((0, 4),), 1 << 62, b"harm"), 1, "oo large"),
+    "size-beyond-numbers": (lambda: sparse(((0, 4),), 10**19, b"harm"), 1, "no disk can hold"),
+    "time-beyond-numbers": (lambda: encode(Member(b"x", FILE, 0, 0o644, 10**26)) + bytes(1024), 1, "no disk can hold"),
     "records-lie": (lambda: with_record(b"9999 path=harm\n"), 1, "records cannot be read"),
     "truncated": (lambda: tar(_GOOD, file("x", b"x" * 5000))[:3000], 1, "good are 1 file"),
     "broken-gzip": (lambda: gzip.compress(tar(_GOOD, file("x", os.urandom(90000))))[:60000], 1, "ends too soon"),
@@ -159,12 +169,25 @@ def jail(tmp_path: Path) -> Path:
     return into
 
 
+async def list_and_check(hostile: Path) -> None:
+    """What the other commands do with it: they come to an end, with a word of ours."""
+    store = LocalStore(os.fsencode(hostile.parent))
+    for work in (
+        lambda bundle, stop: list(list_members(bundle, EVERYTHING, 200)),
+        lambda bundle, stop: check(bundle, 200, lambda files, size: None, stop),
+    ):
+        with contextlib.suppress(Damaged, BadArchive, ArchiveTooLarge):
+            async with open_bundle(store, os.fsencode(hostile)) as bundle:
+                await apart(partial(work, bundle))
+
+
 @pytest.mark.parametrize("name", _ARCHIVES)
 def test_no_harm_is_done_and_it_is_told(program: Program, tmp_path: Path, jail: Path, name: str) -> None:
     build, status, word = _ARCHIVES[name]
     hostile = tmp_path / "hostile"
     hostile.write_bytes(build())
     before = snapshot(tmp_path / "outside")
+    asyncio.run(list_and_check(hostile))
     done = program("bundle", "unpack", hostile, "--into", jail, expect=status)
     assert word in done.stdout + done.stderr
     assert "Traceback" not in done.stderr
@@ -200,7 +223,7 @@ def indexed(jail: Path, lines: list[bytes], data: bytes) -> Path:
 )
 def test_an_index_that_lies_does_no_harm(program: Program, jail: Path, member: Member, word: str) -> None:
     digest = "0" * 64 if member.kind == FILE else ""
-    bundle = indexed(jail, [index.member_line(member, 512, digest)], raw(b"x"))
+    bundle = indexed(jail, [index_line(member, 512, digest)], raw(b"x"))
     done = program("bundle", "unpack", bundle, "--into", jail, expect=None)
     assert done.returncode in (1, 5)
     assert word in done.stderr + done.stdout
@@ -212,7 +235,7 @@ def test_a_seek_table_that_lies_does_no_harm(program: Program, jail: Path) -> No
 
     frame = zstandard.ZstdCompressor().compress(raw(b"x"))
     for sizes in ([(len(frame), 1)], [(len(frame), 1 << 30)], [(1, 2), (len(frame) - 1, 3)]):
-        bundle = indexed(jail, [index.member_line(Member(b"x", FILE, 4, 0o644, 0, stored=4), 512, "0" * 64)], b"")
+        bundle = indexed(jail, [index_line(Member(b"x", FILE, 4, 0o644, 0, stored=4), 512, "0" * 64)], b"")
         data = frame + seek_table(sizes)
         bundle.write_bytes(data)
         totals = index.Totals(1, 1, 4, len(data), "0" * 64)

@@ -45,12 +45,6 @@ def form_of(name: bytes) -> Form | None:
     return next((form for ending, form in _ENDINGS.items() if name.endswith(ending)), None)
 
 
-def bare_name(name: bytes) -> bytes:
-    """A bundle's name without its ending."""
-    ending = next((ending for ending in _ENDINGS if name.endswith(ending)), b"")
-    return name[: len(name) - len(ending)]
-
-
 # -- writing ---------------------------------------------------------------------------------------------------
 
 

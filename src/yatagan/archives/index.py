@@ -48,12 +48,6 @@ _BEFORE = b'{"path": %b, "kind": "file", "size": %d, "mode": "%04o", "mtime_ns":
 _AFTER = b', "sha256": "%b"}\n'
 
 
-def member_line(member: Member, offset: int, digest: str) -> bytes:
-    """A member's line. `offset` and `digest` are left out where it is no file."""
-    before, after = around_offset(member, digest)
-    return b"%b%d%b" % (before, offset, after) if after else before
-
-
 def around_offset(member: Member, digest: str) -> Tuple[bytes, bytes]:
     """A member's line before and after the number that says where its contents begin; the whole and b"" without one."""
     if digest and member.kind == FILE and member.regions is None:  # by hand: of what is written, most are these

@@ -13,7 +13,20 @@ from hashlib import sha256
 from itertools import islice
 from typing import Any, Callable, Deque, Iterable, Iterator, List, Optional, Tuple
 
-from yatagan.archives.reading import FLAGS, Changed, Entry, Manner, Read, Reading, Run, Told, code, digests, tell
+from yatagan.archives.reading import (
+    FLAGS,
+    Changed,
+    Entry,
+    Manner,
+    Read,
+    Reading,
+    Run,
+    Told,
+    code,
+    digests,
+    let_age,
+    tell,
+)
 from yatagan.archives.tar import END, Member, Regions, encode, padding
 
 #: Small files that are read in one go, and how many such handfuls are under way where the disk is slow.
@@ -77,8 +90,10 @@ class Making:
     ) -> Iterator[bytes]:
         descriptor, status = _open(path)
         try:
-            if (status.st_size, status.st_mtime_ns) != (member.size, member.mtime_ns) and not self._manner.latest_ns:
-                member = member._replace(size=status.st_size, stored=status.st_size, mtime_ns=status.st_mtime_ns)
+            let_age(status)
+            status = os.fstat(descriptor)
+            size = status.st_size
+            member = member._replace(size=size, stored=size, mtime_ns=self._manner.time_of(status))
             regions = _regions(descriptor, status)
             if regions is not None:
                 member = member._replace(regions=regions, stored=sum(size for _, size in regions))

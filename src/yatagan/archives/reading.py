@@ -12,6 +12,8 @@ from yatagan.archives.tar import DIRECTORY, FILE, LINK, Member, encode, padding
 #: A file of up to this size is read whole.
 SMALL = 256 << 10
 _TRIES = 3
+#: Seconds for which a change to a file may leave its times as they are; generous, for disks of other machines.
+_FRESH = 2.0
 #: Never through a link, never waiting on a FIFO.
 FLAGS = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK
 
@@ -45,6 +47,11 @@ class Manner(NamedTuple):
 
     anonymous: bool = False
     latest_ns: Optional[int] = None
+
+    def time_of(self, status: os.stat_result) -> int:
+        """The modification time that a file gets."""
+        mtime_ns = status.st_mtime_ns
+        return mtime_ns if self.latest_ns is None or mtime_ns <= self.latest_ns else self.latest_ns
 
 
 class Told(NamedTuple):
@@ -147,13 +154,13 @@ class Reading:
             now = status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino
             if now == seen and len(contents) == seen[0]:
                 return self._member(entry, status, FILE), entry.path, contents
+            let_age(status)
             seen = now
         raise Changed(entry.path)
 
     def _member(self, entry: Entry, status: os.stat_result, kind: str, target: bytes = b"") -> Member:
-        manner, mtime_ns, mode = self._manner, status.st_mtime_ns, stat.S_IMODE(status.st_mode)
-        if manner.latest_ns is not None and mtime_ns > manner.latest_ns:
-            mtime_ns = manner.latest_ns
+        manner, mode = self._manner, stat.S_IMODE(status.st_mode)
+        mtime_ns = manner.time_of(status)
         size = status.st_size if kind == FILE else 0
         if manner.anonymous:
             if kind == LINK:
@@ -193,6 +200,13 @@ class Reading:
             except KeyError:
                 self._groups[gid] = b""
         return self._groups[gid]
+
+
+def let_age(status: os.stat_result) -> None:
+    """Wait until a change to a file would show in its times: within a tick of the clock it does not."""
+    wait = status.st_ctime_ns / 1e9 + _FRESH - time.time()
+    if 0 < wait <= _FRESH:
+        time.sleep(wait)
 
 
 def _whole(path: bytes, size: int) -> Tuple[bytes, os.stat_result]:

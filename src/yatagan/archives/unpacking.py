@@ -192,6 +192,8 @@ class Unpacker:
                 self._told(Outcome(member, REFUSED, SPECIAL))
         except _Refused as refused:
             self._told(Outcome(member, REFUSED, refused.why))
+        except OverflowError:
+            self._told(Outcome(member, FAILED, "a size or time that no disk can hold"))
         except OSError as error:
             if error.errno in (errno.ENOSPC, errno.EDQUOT):
                 raise
@@ -205,7 +207,7 @@ class Unpacker:
             member = self._made[parts]
             try:
                 self._set_directory_facts(parts, member)
-            except (OSError, _Refused):
+            except (OSError, OverflowError, _Refused):
                 continue  # it was removed or replaced meanwhile: then its facts are nobody's
         self._made.clear()
         self._close_directories()

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Protocol
 
@@ -90,17 +91,22 @@ class FileWork:
 
         What was read then, in this session or an earlier one, is what the same facts stand for later.
         """
+        if await self.let_age([found]):
+            again = await self._source.look_closely(step.source)
+            if again is None or not again.same_as(found):
+                raise TryAgain(Fault.SOURCE_CHANGED)
+
+    async def let_age(self, files: Sequence[Facts]) -> bool:
+        """Wait until none of these files of the source is too new to show a change; whether that took any time."""
         now = await self._source.clock_ns()
         window = max(FRESH_NS, self._source.traits.time_step_ns)
-        if now is None or not is_fresh(found, now - window):
-            return
-        changed = found.mtime_ns if found.changed_ns is None else found.changed_ns
-        wait = min(window, changed + window - now) / 1e9  # a clock that is behind must not make us wait for ever
+        if now is None or not any(is_fresh(facts, now - window) for facts in files):
+            return False
+        newest = max(facts.mtime_ns if facts.changed_ns is None else facts.changed_ns for facts in files)
+        wait = min(window, newest + window - now) / 1e9  # a clock that is behind must not make us wait for ever
         self._tell(Ageing(wait))
         await self._clock.sleep(wait)
-        again = await self._source.look_closely(step.source)
-        if again is None or not again.same_as(found):
-            raise TryAgain(Fault.SOURCE_CHANGED)
+        return True
 
     @property
     def _proof_syncs(self) -> bool:

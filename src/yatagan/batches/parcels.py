@@ -18,8 +18,8 @@ from dataclasses import replace
 from yatagan.archives.tar import END, padding
 from yatagan.batches.bench import MODE_BITS, Bench, StepRefused
 from yatagan.batches.carrier import Stopped
-from yatagan.batches.events import Ageing, Note, StepSettled
-from yatagan.batches.files import Clock, FileWork
+from yatagan.batches.events import Note, StepSettled
+from yatagan.batches.files import FileWork
 from yatagan.batches.layout import SMALL, Layout
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Modes, Step, Times
@@ -27,7 +27,6 @@ from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.helper.parcels import Parcel
 from yatagan.stores.interface import Facts, Kind, Store, Unloaded
-from yatagan.trees.compare import FRESH_NS, is_fresh
 
 #: Tries with what is left of a bundle, when files of it are gone or changed, before all of it goes one by one.
 _TRIES = 3
@@ -131,7 +130,7 @@ class MemberDigests:
 class ParcelWork:
     """Carries bundles and unloads them."""
 
-    def __init__(self, bench: Bench, files: FileWork, clock: Clock, stop: asyncio.Event) -> None:
+    def __init__(self, bench: Bench, files: FileWork, stop: asyncio.Event) -> None:
         self._bench = bench
         self._session = bench.session
         self._source = bench.source
@@ -139,7 +138,6 @@ class ParcelWork:
         self._scribe = bench.scribe
         self._tell = bench.tell
         self._files = files
-        self._clock = clock
         self._stop = stop
 
     async def do(self, step: Step) -> None:
@@ -163,7 +161,7 @@ class ParcelWork:
             waiting = [member for member in members if member.state is StepState.WAITING]
             if not waiting:
                 break
-            await self._let_age(waiting)
+            await self._files.let_age([member.facts for member in waiting])
             try:
                 step, layout, digests = await self._carry(step, members)
             except Lost as lost:
@@ -197,18 +195,6 @@ class ParcelWork:
         """Whether both ends can do it, and where it would come to is the disk that we write to."""
         both = self._source.traits.parcels and self._destination.traits.parcels
         return both and self._session.hashes_there
-
-    async def _let_age(self, members: Sequence[Step]) -> None:
-        """See `FileWork`: the newest of them decides."""
-        now = await self._source.clock_ns()
-        window = max(FRESH_NS, self._source.traits.time_step_ns)
-        if now is None:
-            return
-        newest = max(member.facts.changed_ns or member.facts.mtime_ns for member in members)
-        if any(is_fresh(member.facts, now - window) for member in members):
-            wait = min(window, newest + window - now) / 1e9
-            self._tell(Ageing(wait))
-            await self._clock.sleep(wait)
 
     async def _unload(self, step: Step, layout: Layout, digests: dict[int, str]) -> None:
         """Give every member that waits its file, in handfuls."""

@@ -31,7 +31,7 @@ class Performer:
         self._do: dict[StepKind, Callable[[Step], Awaitable[None]]] = {
             StepKind.DIRECTORY: self._directory,
             StepKind.FILE: files.do,
-            StepKind.BUNDLE: ParcelWork(bench, files, clock, stop).do,
+            StepKind.BUNDLE: ParcelWork(bench, files, stop).do,
             StepKind.LINK: self._link,
             StepKind.FACTS: self._facts,
         }
