@@ -46,7 +46,7 @@ def test_the_world_really_goes_wrong() -> None:
     """Many seeds must see a lost line, a death, a power failure, a hung process: else the rest proves little."""
     seen = {"drop": 0, "power": 0, "death": 0, "hung": 0, "change": 0}
     bundles = {"brought": 0, "broken": 0, "left": 0}
-    for seed in range(400):
+    for seed in range(250):
         scenario = simulation.draw(seed)
         planned = len(scenario.world.happen_at), len(scenario.deaths)
         _, journal = simulation.run(scenario)
@@ -61,8 +61,8 @@ def test_the_world_really_goes_wrong() -> None:
         seen["death"] += len(scenario.deaths) < planned[1]
         seen["hung"] += any(at <= requests for at in scenario.world.wake_at)
         seen["change"] += len(scenario.world.happen_at) < planned[0]
-    assert seen["drop"] > 200 and min(seen.values()) > 40, seen
-    assert bundles["brought"] > 15 and bundles["broken"] > 3 and bundles["left"] > 0, bundles
+    assert seen["drop"] > 125 and min(seen.values()) > 20, seen
+    assert bundles["brought"] > 8 and bundles["broken"] > 1 and bundles["left"] > 0, bundles
 
 
 # -- broken engines --------------------------------------------------------------------------------------
