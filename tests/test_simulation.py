@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 
 import pytest
 
@@ -175,8 +175,6 @@ def believes_that_all_was_unloaded(patch: pytest.MonkeyPatch) -> None:
 
 
 BROKEN = [
-    unloads_over_what_is_there,
-    believes_that_all_was_unloaded,
     trusts_what_is_only_acknowledged,
     shares_a_part_file_with_a_hung_process,
     renames_over_what_is_there,
@@ -188,16 +186,21 @@ BROKEN = [
     says_in_place_before_it_is,
     takes_a_short_file_for_a_whole_one,
 ]
+#: Those that only show where small files travel together.
+BROKEN_BUNDLES = [unloads_over_what_is_there, believes_that_all_was_unloaded]
 
 
-@pytest.mark.parametrize("broken", BROKEN, ids=lambda broken: broken.__name__)
+@pytest.mark.parametrize("broken", [*BROKEN, *BROKEN_BUNDLES], ids=lambda broken: broken.__name__)
 def test_a_broken_engine_is_caught(
     broken: Callable[[pytest.MonkeyPatch], None], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     broken(monkeypatch)
-    for seed in range(2000):
+    seeds: Iterable[int] = range(2000)
+    if broken in BROKEN_BUNDLES:
+        seeds = (seed for seed in range(1, 25_000, 2) if simulation.draw(seed).together)
+    for seed in seeds:
         try:
             play(seed)
         except AssertionError:
             return
-    raise AssertionError("2000 seeds did not catch it")
+    raise AssertionError("no seed has caught it")
