@@ -5,6 +5,7 @@ Kept to the standard library and to what Python 3.6 understands. zstd, which tha
 """
 
 import bz2
+import errno
 import gzip
 import hashlib
 import lzma
@@ -47,23 +48,19 @@ def make(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
     """
     final, part = _raw(request["path"]), _raw(request["part"])
     beside, beside_part = final + index.SUFFIX, _raw(request["beside_part"])
-    done = False
+    directory = os.open(os.path.dirname(final), os.O_RDONLY | os.O_DIRECTORY)
     try:
         totals = _write(request, part, beside_part, alive)
         if _digest(part, alive) != totals.digest:
-            raise OSError(5, "what was written is not what was read back")
-        os.link(part, final)
-        try:
-            os.link(beside_part, beside)
-        except FileExistsError:
-            os.unlink(final)
-            raise
-        done = True
+            raise OSError(errno.EIO, "what was written is not what was read back")
+        for each, name in ((part, final), (beside_part, beside)):
+            unpacking.give_name(directory, os.path.basename(each), os.path.basename(name))
+        os.fsync(directory)
     finally:
+        os.close(directory)
         for path in (part, beside_part):
             if os.path.lexists(path):
                 os.unlink(path)
-    assert done
     return {"totals": list(totals)}
 
 

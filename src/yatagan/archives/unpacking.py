@@ -28,6 +28,8 @@ _GROUP, _GROUP_BYTES = 128, 64 << 20
 #: Directories that are kept open.
 _OPEN_DIRECTORIES = 64
 _UNHASHED = 8
+#: What disks say that have no hard links.
+_NO_LINKS = (errno.EPERM, errno.EOPNOTSUPP)
 _HOLE = bytes(1 << 20)
 
 _DIRECTORY_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW
@@ -211,6 +213,8 @@ class Unpacker:
                 continue  # it was removed or replaced meanwhile: then its facts are nobody's
         self._made.clear()
         self._close_directories()
+        if self._manner.sync_disk:
+            _sync_disk(self._root)  # the names, too
 
     # -- directories ----------------------------------------------------------------------------------------
 
@@ -378,15 +382,14 @@ class Unpacker:
         bits = each.member.mode & 0o6000
         try:
             if each.replaced is None:
-                os.link(each.part, each.name, src_dir_fd=each.directory, dst_dir_fd=each.directory)
-                os.unlink(each.part, dir_fd=each.directory)
+                give_name(each.directory, each.part, each.name)
                 self._told(Outcome(each.member, UNPACKED, digest=each.digest, bits=bits))
                 return
             self._keep(each)
             os.rename(each.part, each.name, src_dir_fd=each.directory, dst_dir_fd=each.directory)
             self._told(Outcome(each.member, REPLACED, digest=each.digest, bits=bits))
         except OSError as error:
-            os.unlink(each.part, dir_fd=each.directory)
+            _forget(each.directory, each.part)
             if error.errno == errno.EEXIST:
                 self._told(Outcome(each.member, IN_THE_WAY, "something new"))
             else:
@@ -400,6 +403,10 @@ class Unpacker:
         kept = self._kept_directory(parts_of(each.member.name)[:-1])
         try:
             os.link(each.name, each.name, src_dir_fd=each.directory, dst_dir_fd=kept, follow_symlinks=False)
+        except OSError as error:
+            if error.errno not in _NO_LINKS:
+                raise
+            os.rename(each.name, each.name, src_dir_fd=each.directory, dst_dir_fd=kept)
         finally:
             os.close(kept)
 
@@ -438,7 +445,7 @@ class Unpacker:
             return
         if found is not None:
             self._keep(_Ready(directory, -1, b"", name, member, "", found))
-            os.unlink(name, dir_fd=directory)
+            _forget(directory, name)
         self._named.add(hash(parts))
         os.symlink(member.target, name, dir_fd=directory)
         os.utime(name, ns=(time_ns(), member.mtime_ns), dir_fd=directory, follow_symlinks=False)
@@ -515,6 +522,28 @@ def _passes_for(found: os.stat_result, member: Member, directory: int, name: byt
         and found.st_size == member.size
         and found.st_mtime_ns // step == member.mtime_ns // step
     )
+
+
+def give_name(directory: int, part: bytes, name: bytes) -> None:
+    """Rename within a directory without ever replacing anything. Raises OSError."""
+    try:
+        os.link(part, name, src_dir_fd=directory, dst_dir_fd=directory)
+    except OSError as error:
+        if error.errno not in _NO_LINKS:
+            raise
+        # A disk without hard links: look, then rename. The moment between cannot be closed there.
+        if _look(directory, name) is not None:
+            raise FileExistsError(errno.EEXIST, "exists") from None
+        os.rename(part, name, src_dir_fd=directory, dst_dir_fd=directory)
+    else:
+        os.unlink(part, dir_fd=directory)
+
+
+def _forget(directory: int, part: bytes) -> None:
+    try:
+        os.unlink(part, dir_fd=directory)
+    except FileNotFoundError:
+        pass
 
 
 def feed(value: Any, hole: int, data: bytes) -> None:

@@ -111,11 +111,11 @@ async def make(store: Store, path: bytes, contents: Contents, recipe: Recipe, pr
     outlets: list[Outlet] = []
     parts: list[bytes] = []
     try:
-        for _, part in pairs:
-            writer = await store.create_part(part, 0o666)
-            parts.append(part)
-            outlets.append(Outlet(store, writer))
         try:
+            for _, part in pairs:
+                writer = await store.create_part(part, 0o666)
+                parts.append(part)
+                outlets.append(Outlet(store, writer))
             await apart(lambda stop: making.run(outlets[0], outlets[1], stop))
         finally:
             for outlet in outlets:
@@ -149,7 +149,7 @@ async def _prove(store: Store, part: bytes, totals: index.Totals) -> bool:
     """Whether the node has read the bundle and found it to be what was sent. Here, writing and syncing is enough."""
     if store.traits.quick or not store.traits.digests:
         return store.traits.quick
-    if not await store.same_disk(part.replace(PART_SUFFIX, b"-token" + PART_SUFFIX)):
+    if not await store.same_disk(part[: -len(PART_SUFFIX)] + b"-token" + PART_SUFFIX):
         return False
     if (await store.digest(part, ALGORITHM)).digest != totals.digest:
         raise StoreError(Fault.DIGEST_DIFFERS, part, store=store.name)

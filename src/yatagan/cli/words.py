@@ -155,24 +155,28 @@ def explain(error: e.YataganError) -> tuple[str, str, Exit]:
             return error.why, error.remedy, Exit.REFUSED
         case e.BadArchive():
             return f"{place(error.store, error.path)}: {error.why}", error.remedy, Exit.USAGE
-        case e.ArchiveTooLarge(ratio=0):
-            return (
-                f"{place(error.store, error.path)} holds more than the {size(error.most)} that may be written",
-                "make room, choose with --only, or allow more with --most; what was unpacked so far is whole and stays",
-                Exit.REFUSED,
-            )
         case e.ArchiveTooLarge():
-            return (
-                f"{place(error.store, error.path)}: more than {error.ratio} bytes come out of each one of it, "
-                "as if it were meant to fill the disk",
-                "if that is what you expect, allow it with --ratio; what was unpacked so far is whole and stays",
-                Exit.REFUSED,
-            )
+            return _explain_too_large(error)
         case e.BadList():
             where = f"{show(error.name)}, line {error.line}" if error.line else show(error.name)
             return f"{where}: {error.why}", "use a list as sha256sum or yatagan checksums write it", Exit.USAGE
         case _:
             return show(str(error)), "", Exit.DIFFERENCES
+
+
+def _explain_too_large(error: e.ArchiveTooLarge) -> tuple[str, str, Exit]:
+    where, stays = place(error.store, error.path), "what was unpacked so far is whole and stays"
+    if error.ratio:
+        return (
+            f"{where}: more than {error.ratio} bytes come out of each one of it, as if it were meant to fill the disk",
+            f"if that is what you expect, allow it with --ratio; {stays}",
+            Exit.REFUSED,
+        )
+    return (
+        f"{where} holds more than the {size(error.most)} that may be written",
+        f"make room, choose with --only, or allow more with --most; {stays}",
+        Exit.REFUSED,
+    )
 
 
 def _explain_reach(error: e.CannotReach) -> tuple[str, str, Exit]:

@@ -12,7 +12,7 @@ from hashlib import sha256
 from typing import Any, Callable, List, NamedTuple, Optional, Tuple
 
 #: What became of a parcel, besides an error number of the system (which is above 0).
-PLACED, THERE, DIFFERENT, CHANGED, SPECIAL = 0, -1, -2, -3, -4
+PLACED, THERE, DIFFERENT, CHANGED = 0, -1, -2, -3
 
 
 class Parcel(NamedTuple):
