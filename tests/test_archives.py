@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import bz2
+import errno
 import gzip
 import io
 import lzma
@@ -21,12 +22,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import index_line, needs_zstd
+from yatagan.archives import unpacking
 from yatagan.archives.compression import FRAME, Bomb, Form, Seekable, compressed, read_seek_table
 from yatagan.archives.index import BadIndex, Line, Totals, first_line, last_line, read_lines, read_totals
 from yatagan.archives.making import Making
 from yatagan.archives.opening import NoArchive, open_archive
 from yatagan.archives.reading import Changed, Entry, Manner
-from yatagan.archives.tar import DIRECTORY, END, FILE, HARD_LINK, LINK, Damaged, Member, Reader, encode, padding
+from yatagan.archives.tar import DIRECTORY, END, FILE, HARD_LINK, LINK, Damaged, Member, encode, padding
+from yatagan.archives.tarreader import Reader
 
 
 class Memory:
@@ -366,6 +369,32 @@ def test_what_comes_out_of_a_bomb_is_bounded() -> None:
     packed = press.compress(encode(member)) + b"".join(press.compress(bytes(1 << 20)) for _ in range(300))
     with pytest.raises(Bomb):
         read_all(packed + press.flush(), ratio=200)
+
+
+def test_disks_without_hard_links(tree: bytes, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """New names are given by a look and a rename; what is replaced is kept all the same."""
+
+    def no_links(*paths: object, **more: object) -> None:
+        raise OSError(errno.EPERM, "no hard links here")
+
+    into = os.fsencode(tmp_path / "into")
+    os.makedirs(os.path.join(into, b"tree"))
+    with open(os.path.join(into, b"tree", b"plain.csv"), "wb") as stream:
+        stream.write(b"mine")
+    monkeypatch.setattr(os, "link", no_links)
+    outcomes: list[unpacking.Outcome] = []
+    unpacker = unpacking.Unpacker(into, unpacking.Manner("run", unpacking.ALWAYS, links_out=True), outcomes.append)
+    archive = open_archive(Memory(bundle(tree)), ratio=200)
+    for member in archive.members():
+        unpacker.take(archive, member)
+    unpacker.finish()
+    unpacker.close()
+    assert {outcome.what for outcome in outcomes} <= {unpacking.UNPACKED, unpacking.REPLACED, unpacking.LEFT}
+    found, wanted = facts(os.path.join(into, b"tree")), facts(tree)
+    found[b"plain.csv"] = wanted[b"plain.csv"]  # but for its set-id bit
+    assert {name: each[:2] for name, each in found.items()} == {name: each[:2] for name, each in wanted.items()}
+    with open(os.path.join(into, b".yatagan-kept", b"run", b"tree", b"plain.csv"), "rb") as stream:
+        assert stream.read() == b"mine"
 
 
 # -- the index -------------------------------------------------------------------------------------------------

@@ -23,7 +23,8 @@ from yatagan.archives import index, unpacking
 from yatagan.archives.frames import even, seek_table
 from yatagan.archives.making import Making
 from yatagan.archives.reading import Changed, Entry, Manner, Told
-from yatagan.archives.tar import BLOCK, FILE, Damaged, Reader, is_header
+from yatagan.archives.tar import BLOCK, FILE, Damaged, is_header
+from yatagan.archives.tarreader import Reader
 
 Alive = Callable[[], None]
 

@@ -15,7 +15,8 @@ from yatagan.archives.compression import (
     read_seek_table,
     unpacked,
 )
-from yatagan.archives.tar import BLOCK, Member, NoHeader, Reader, is_header
+from yatagan.archives.tar import BLOCK, Member, NoHeader, is_header
+from yatagan.archives.tarreader import Reader
 from yatagan.archives.zips import ZipReader
 
 

@@ -67,7 +67,7 @@ class ZipReader:
         self.at = 0
 
     def members(self) -> Iterator[Member]:
-        """See `tar.Reader.members`."""
+        """See `tarreader.Reader.members`."""
         for info in self._infos:
             self._present = info
             self.at = info.header_offset
@@ -88,7 +88,7 @@ class ZipReader:
         return Member(name.rstrip(b"/"), kind, size, permissions, _mtime_ns(info), target, stored=size)
 
     def contents(self) -> Iterator[tuple[int, bytes]]:
-        """See `tar.Reader.contents`.
+        """See `tarreader.Reader.contents`.
 
         Raises Damaged, also for what is encrypted or compressed in an unknown way, and Bomb.
         """
@@ -113,7 +113,7 @@ class ZipReader:
             raise Damaged(info.header_offset, "a member is shorter than it should be")
 
     def resume(self) -> bool:
-        """See `tar.Reader.resume`: `members` simply goes on."""
+        """See `tarreader.Reader.resume`: `members` simply goes on."""
         return True
 
 
