@@ -85,7 +85,8 @@ def _travel(plan: Plan) -> str:
     if plan.travel is None:
         return ""
     found = plan.travel
-    saved = f": about {text.duration(found.together)}, not {text.duration(found.alone)}" if found.pays else ""
+    noticed = found.pays and found.alone >= 1
+    saved = f": about {text.duration(found.together)}, not {text.duration(found.alone)}" if noticed else ""
     return (
         f"{text.count(found.files, 'small file')}, {text.size(found.size)}, travel in "
         f"{text.count(found.bundles, 'bundle')} and are unpacked on arrival{saved}"
