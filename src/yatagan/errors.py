@@ -35,6 +35,9 @@ class Fault(StrEnum):
     UNREADABLE = "unreadable"
     PART_TAKEN = "part-taken"
     LEADS_OUT = "leads-out"
+    DAMAGED = "damaged"
+    NO_ROOM_HERE = "no-room-here"
+    NOT_IN_BUNDLE = "not-in-bundle"
     ONLY_READ = "only-read"
 
 

@@ -11,7 +11,7 @@ import lzma
 import struct
 import threading
 import zlib
-from collections import deque
+from collections import OrderedDict, deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
@@ -297,8 +297,12 @@ class _Zstd:
         return data
 
 
+#: Bytes of frames that are kept, since what is read next is often near to what was read lately.
+_HELD = 32 << 20
+
+
 class Seekable:
-    """The tar stream of a file with a seek table: any part of it. The last frame is kept for what comes next."""
+    """The tar stream of a file with a seek table: any part of it. A few frames are kept for what comes next."""
 
     def __init__(self, source: Bytes, frames: Frames) -> None:
         import zstandard
@@ -307,7 +311,8 @@ class Seekable:
         self._frames = frames
         self._press = zstandard.ZstdDecompressor(max_window_size=1 << 28)
         self._error = zstandard.ZstdError
-        self._held: tuple[int, bytes] = (-1, b"")
+        self._held: OrderedDict[int, bytes] = OrderedDict()
+        self._held_size = 0
         self.size = frames.plain[-1]
 
     def read_at(self, offset: int, size: int) -> bytes:
@@ -325,8 +330,9 @@ class Seekable:
         return b"".join(pieces)
 
     def _frame(self, number: int) -> bytes:
-        if self._held[0] == number:
-            return self._held[1]
+        if number in self._held:
+            self._held.move_to_end(number)
+            return self._held[number]
         frames = self._frames
         stored = self._source.read_at(frames.stored[number], frames.stored[number + 1] - frames.stored[number])
         size = frames.plain[number + 1] - frames.plain[number]
@@ -336,5 +342,8 @@ class Seekable:
             raise Damaged(frames.plain[number], f"the compressed data is damaged ({error})") from None
         if len(plain) != size:
             raise Damaged(frames.plain[number], "a frame does not hold what the seek table says")
-        self._held = (number, plain)
+        self._held[number] = plain
+        self._held_size += size
+        while self._held_size > _HELD and len(self._held) > 1:
+            self._held_size -= len(self._held.popitem(last=False)[1])
         return plain

@@ -2,7 +2,8 @@
 
 The first line names the format and the bundle; the last one holds the totals, so that an index that was cut off is
 known for one. In between come the members in the bundle's order: name, kind, size, mode, time, for files where their
-contents begin in the tar stream and their SHA-256.
+contents begin in the tar stream and their SHA-256. The first line of a bundle that is the stored form of a directory
+names that directory too.
 """
 
 import json
@@ -38,9 +39,23 @@ class Totals(NamedTuple):
     digest: str
 
 
-def first_line(bundle: bytes) -> bytes:
-    """The line that an index begins with."""
-    return _line({"format": FORMAT, **_named("bundle", bundle)})
+def first_line(bundle: bytes, stands_for: bytes = b"") -> bytes:
+    """The line that an index begins with; `stands_for` names the directory in whose place the bundle is stored."""
+    line = {"format": FORMAT, **_named("bundle", bundle)}
+    if stands_for:
+        line.update(_named("stands_for", stands_for))
+    return _line(line)
+
+
+def read_first_line(line: bytes) -> bytes:
+    """The directory that a bundle stands for, from the first line of its index; b"" for none. Raises BadIndex."""
+    fields = _fields(line, 1)
+    if fields.get("format") != FORMAT:
+        raise BadIndex(1, "it is not an index of ours")
+    try:
+        return _name(fields, "stands_for") if "stands_for" in fields or "stands_for_b64" in fields else b""
+    except (ValueError, TypeError):
+        raise BadIndex(1, "it cannot be understood") from None
 
 
 _MARK = -(1 << 62)
@@ -113,13 +128,13 @@ def read_lines(lines: Iterable[bytes]) -> Iterator[Line]:
     """The members of an index. Raises BadIndex, at the latest where it is cut off."""
     number, totals = 0, None  # type: int, Optional[Totals]
     for number, line in enumerate(lines, 1):
-        fields = _fields(line, number)
         if number == 1:
-            if fields.get("format") != FORMAT:
-                raise BadIndex(1, "it is not an index of ours")
-        elif totals is not None:
+            read_first_line(line)
+            continue
+        fields = _fields(line, number)
+        if totals is not None:
             raise BadIndex(number, "it goes on after its end")
-        elif "members" in fields:
+        if "members" in fields:
             totals = _totals(fields, number)
         else:
             yield _member(fields, number)

@@ -23,7 +23,7 @@ from yatagan.archives import index, unpacking
 from yatagan.archives.frames import even, seek_table
 from yatagan.archives.making import Making
 from yatagan.archives.reading import Changed, Entry, Manner, Told
-from yatagan.archives.tar import BLOCK, FILE, Damaged, is_header
+from yatagan.archives.tar import BLOCK, FILE, Damaged, Member, is_header
 from yatagan.archives.tarreader import Reader
 
 Alive = Callable[[], None]
@@ -215,6 +215,31 @@ def unpack(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
     return {"counts": counts, "told": told, "damage": damage, "strays": strays, **sums}
 
 
+def contents(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+    """The SHA-256 of every file in an archive, read from its bytes alone. Raises OSError, NotHere."""
+    found: Dict[str, str] = {}
+    with open(_raw(request["path"]), "rb") as stream:
+        reader = _reader(_raw(request["path"]), stream)
+        try:
+            for member in reader.members():
+                alive()
+                if member.kind == FILE:
+                    found[member.name.decode("latin-1")] = _member_digest(reader, member, alive)
+        except Damaged:
+            pass  # of what cannot be read there is no digest
+    return {"found": found}
+
+
+def _member_digest(reader: Reader, member: Member, alive: Alive) -> str:
+    value, at = hashlib.sha256(), 0
+    for offset, data in reader.contents():
+        alive()
+        unpacking.feed(value, offset - at, data)
+        at = offset + len(data)
+    unpacking.feed(value, member.size - at, b"")
+    return value.hexdigest()
+
+
 def _index_lines(path: bytes) -> Optional[Iterator[index.Line]]:
     """The index's lines, if there is one that can be read to its end."""
     beside = path + index.SUFFIX
@@ -326,4 +351,4 @@ def _told(work: Callable[[Dict[str, Any], Alive], Dict[str, Any]]) -> Callable[[
 
 
 #: What the helper can be asked when it has learned this.
-HANDLERS = {"make": _told(make), "unpack": _told(unpack)}
+HANDLERS = {"make": _told(make), "unpack": _told(unpack), "contents": _told(contents)}

@@ -15,7 +15,7 @@ from yatagan.batches.states import SETTLED, Evidence, StepState
 from yatagan.batches.steps import Change, Modes, Prove, Step, StepKind, Times
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.places import KEPT_DIRECTORY, holds
-from yatagan.stores.interface import Facts, Kind, Store
+from yatagan.stores.interface import Facts, Kind, Readable, Store
 
 #: Modes carried: set-id and sticky bits never are.
 MODE_BITS = 0o777
@@ -52,7 +52,7 @@ class Session:
     prove: Prove
     modes: Modes
     times: Times
-    source: Store
+    source: Readable
     destination: Store
     hashes_there: bool
 
@@ -162,4 +162,4 @@ class Bench:
 
 
 def _weight(step: Step) -> int:
-    return step.facts.size if step.kind in (StepKind.FILE, StepKind.BUNDLE) else 0
+    return step.facts.size if step.kind in (StepKind.FILE, StepKind.BUNDLE, StepKind.ARCHIVE) else 0

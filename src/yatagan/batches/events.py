@@ -46,6 +46,16 @@ class BytesMoved:
 
 
 @dataclass(frozen=True, slots=True)
+class Making:
+    """A bundle is being made of a step's directory: `done` of `size` bytes have gone in."""
+
+    number: int
+    label: bytes
+    done: int
+    size: int
+
+
+@dataclass(frozen=True, slots=True)
 class StepSettled:
     """A step is done with."""
 
@@ -93,5 +103,16 @@ class BatchSettled:
     detail: str
 
 
-Event = LineOpened | LineWaiting | StepStarted | BytesMoved | StepSettled | StepReturned | Note | Ageing | BatchSettled
+Event = (
+    LineOpened
+    | LineWaiting
+    | StepStarted
+    | BytesMoved
+    | Making
+    | StepSettled
+    | StepReturned
+    | Note
+    | Ageing
+    | BatchSettled
+)
 Listener = Callable[[Event], None]

@@ -24,8 +24,9 @@ from yatagan.batches.performer import Performer
 from yatagan.batches.scribe import Scribe
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Step, token_path
+from yatagan.bundles.seeing import Seeing
 from yatagan.errors import LINE_FAULTS, CannotReach, Fault, JournalError, NeedsAnswer, StoreError
-from yatagan.stores.interface import Source, Store
+from yatagan.stores.interface import Readable, Source, Store
 
 #: How long steps get to come to a clean stop before the line is taken from them.
 _HALT_SECONDS = 4.0
@@ -76,7 +77,7 @@ class Executor:
         self._runner = r.Runner(self._conditions.policy, self._conditions.jitter)
         self._events: asyncio.Queue[r.Event] = asyncio.Queue()
         self._tasks: set[asyncio.Task[None]] = set()
-        self._stores: tuple[Store, ...] = ()
+        self._stores: tuple[Readable, ...] = ()
         self._bench: Bench | None = None
         self._performer: Performer | None = None
         self._fetched: dict[int, Step] = {}
@@ -164,9 +165,10 @@ class Executor:
         if fault is not None:
             self._tell(LineWaiting(wait, fault, self._problem))
             await self._clock.sleep(wait)
-        opened: list[Store] = []
+        opened: list[Readable] = []
         try:
-            source = await self._ends[0].open()
+            # What is to be carried may be in a bundle that stands for its directory.
+            source = Seeing(await self._ends[0].open())
             opened.append(source)
             destination = await self._ends[1].open()
             opened.append(destination)
@@ -281,6 +283,6 @@ class Executor:
                 await self._scribe.finish()
 
 
-async def _close(store: Store) -> None:
+async def _close(store: Readable) -> None:
     with contextlib.suppress(StoreError):
         await store.close()

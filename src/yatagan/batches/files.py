@@ -126,6 +126,10 @@ class FileWork:
         finally:
             await self._close(reader)
         await self._same_by_name(step)
+        recorded = await self._source.recorded(step.source)
+        if recorded not in ("", value):
+            await self.remove_parts(step, with_present=True)
+            raise StepRefused(Fault.DAMAGED)
         on_disk = Extents([(0, step.facts.size)]).encode() if synced else ""
         step = replace(step, state=StepState.WHOLE, digest=value, durable=on_disk)
         await self._scribe.note(Change(step.number, state=StepState.WHOLE, digest=value, durable=on_disk))

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, fields
@@ -28,7 +29,7 @@ from yatagan.errors import Fault, JournalError
 from yatagan.stores.interface import Facts, Kind
 
 #: Counts changes of the tables: a journal of another format is told apart, not misread.
-_FORMAT = 3
+_FORMAT = 4
 _SCHEMA = f"""
 CREATE TABLE batch (
     id TEXT NOT NULL, created_ns INTEGER NOT NULL, command TEXT NOT NULL, source_node TEXT NOT NULL,
@@ -181,6 +182,15 @@ class Journal:
         journal.fill(header, steps)
         return journal
 
+    @property
+    def spool(self) -> Path:
+        """The directory for bundles that wait to be carried, beside the journal; it need not exist."""
+        return Path(self._file).with_name("spool")
+
+    def clear_spool(self) -> None:
+        """Remove that directory. What cannot be removed is no harm."""
+        shutil.rmtree(self.spool, ignore_errors=True)
+
     def _prepare(self, network: bool) -> None:
         self._sql.execute("PRAGMA synchronous = FULL")
         self._sql.execute(f"PRAGMA journal_mode = {'TRUNCATE' if network else 'WAL'}")
@@ -273,9 +283,9 @@ class Journal:
         ]
 
     def contents(self) -> Iterator[tuple[bytes, str]]:
-        """(label, digest) of every file that is right on the far side and whose digest is known."""
+        """(label, digest) of every file that is right on the far side and whose digest is known, also in a bundle."""
         rows = self._rows(
-            "SELECT label, digest FROM step WHERE kind = 'file' AND digest != ''"
+            "SELECT label, digest FROM step WHERE kind IN ('file', 'archive', 'index') AND digest != ''"
             " AND state IN ('in place', 'left as is') ORDER BY label"
         )
         return ((label, digest) for label, digest in rows)

@@ -18,7 +18,8 @@ class Outcome:
     """Counts over the steps of a batch. Sizes in bytes, of files.
 
     `moved` are the files now in place; `sent` is what the line carried for all steps, `again` how much of it had
-    been sent before and could not be trusted. `evidence` counts files in place by how we know of them.
+    been sent before and could not be trusted. `bundles` are those that directories are now stored as. `evidence`
+    counts files in place by how we know of them.
     """
 
     header: Header
@@ -33,6 +34,8 @@ class Outcome:
     not_carried: int = 0
     directories: int = 0
     links: int = 0
+    bundles: int = 0
+    bundles_size: int = 0
     sent: int = 0
     again: int = 0
     evidence: dict[Evidence, int] = field(default_factory=dict)
@@ -63,6 +66,9 @@ def outcome_of(journal: Journal) -> Outcome:
             case StepState.IN_PLACE:
                 outcome.directories += row.steps if row.kind is StepKind.DIRECTORY else 0
                 outcome.links += row.steps if row.kind is StepKind.LINK else 0
+                if row.kind is StepKind.ARCHIVE:
+                    outcome.bundles += row.steps
+                    outcome.bundles_size += row.size
             case StepState.LEFT:
                 outcome.left += row.steps if is_file else 0
                 outcome.left_size += row.size if is_file else 0
@@ -98,6 +104,7 @@ def _body(outcome: Outcome) -> dict[str, Any]:
         "outcome": "good" if outcome.good else "with failures",
         "files": outcome.moved,
         "bytes": outcome.moved_size,
+        "bundles": outcome.bundles,
         "left": outcome.left,
         "failed": outcome.failed,
         "evidence": {evidence.value: count for evidence, count in sorted(outcome.evidence.items())},

@@ -26,7 +26,7 @@ from yatagan.batches.steps import Change, Modes, Step, Times
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.helper.parcels import Parcel
-from yatagan.stores.interface import Facts, Kind, Store, Unloaded
+from yatagan.stores.interface import Facts, Kind, Readable, Unloaded
 
 #: Tries with what is left of a bundle, when files of it are gone or changed, before all of it goes one by one.
 _TRIES = 3
@@ -46,7 +46,7 @@ class Lost(Exception):
 class BundleReader:
     """The bundle as an open file: what is read of it is gathered from the source just then."""
 
-    def __init__(self, source: Store, layout: Layout) -> None:
+    def __init__(self, source: Readable, layout: Layout) -> None:
         self._source = source
         self._layout = layout
         self._held: dict[int, bytes] = {}

@@ -6,12 +6,13 @@ import asyncio
 import posixpath
 from collections.abc import Awaitable, Callable
 
+from yatagan.batches.archiving import ArchiveWork
 from yatagan.batches.bench import Bench, StepRefused, TryAgain
 from yatagan.batches.carrier import Carrier, Stopped
 from yatagan.batches.files import Clock, FileWork
 from yatagan.batches.parcels import ParcelWork
 from yatagan.batches.states import StepState
-from yatagan.batches.steps import Change, Step, StepKind
+from yatagan.batches.steps import MEMBERS_PHASE, Change, Step, StepKind
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Kind
 
@@ -28,10 +29,13 @@ class Performer:
         self._scribe = bench.scribe
         self._stop = stop
         files = FileWork(bench, carrier, clock, stop)
+        self._archives = ArchiveWork(bench, carrier, clock, stop)
         self._do: dict[StepKind, Callable[[Step], Awaitable[None]]] = {
             StepKind.DIRECTORY: self._directory,
             StepKind.FILE: files.do,
             StepKind.BUNDLE: ParcelWork(bench, files, stop).do,
+            StepKind.ARCHIVE: self._archives.archive,
+            StepKind.INDEX: self._archives.beside,
             StepKind.LINK: self._link,
             StepKind.FACTS: self._facts,
         }
@@ -45,7 +49,7 @@ class Performer:
         try:
             if self._stop.is_set():
                 raise Stopped
-            await self._do[step.kind](step)
+            await (self._archives.member if step.phase == MEMBERS_PHASE else self._do[step.kind])(step)
         except TryAgain as again:
             await self._scribe.note(
                 Change(step.number, state=StepState.WAITING, fault=again.fault, durable="", digest="")

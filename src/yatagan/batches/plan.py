@@ -9,21 +9,32 @@ from __future__ import annotations
 import posixpath
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
-from enum import StrEnum
 
+from yatagan.archives import index
 from yatagan.batches.layout import BUNDLE_BYTES, BUNDLE_FILES, SMALL, Costs, Layout, Travel, travel
 from yatagan.batches.states import Evidence, StepState
-from yatagan.batches.steps import FACTS_PHASE, FILES_PHASE, SINGLES_PHASE, Step, StepKind, Times
+from yatagan.batches.steps import (
+    FACTS_PHASE,
+    FILES_PHASE,
+    INDEX_PHASE,
+    MEMBERS_PHASE,
+    SINGLES_PHASE,
+    Step,
+    StepKind,
+    Times,
+)
+from yatagan.batches.storing import Stored, Storing, store
+from yatagan.bundles.seeing import Seeing
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, BadPlace, Fault, Refused, StoreError
-from yatagan.stores.interface import Facts, Kind, Store
+from yatagan.stores.interface import Facts, Kind, Readable, Store
 from yatagan.trees.compare import FRESH_NS, Difference, Verdict, compare
 from yatagan.trees.contents import digest_by_reading
 from yatagan.trees.patterns import EVERYTHING, Choice
 from yatagan.trees.scan import Tree, scan
 
-#: Mode of directories that have to be made above the destination.
-_ABOVE_MODE = 0o755
+#: Mode of directories that have to be made above the destination, and of bundles that are stored there.
+_ABOVE_MODE, _BUNDLE_MODE = 0o755, 0o644
 
 
 @dataclass(slots=True)
@@ -42,6 +53,8 @@ class Summary:
     unread: int = 0
     looked_into: int = 0
     skipped: int = 0
+    #: Bundles that are made, of directories that are stored as one.
+    bundles: int = 0
 
     @property
     def anything(self) -> bool:
@@ -51,12 +64,18 @@ class Summary:
 
 @dataclass(slots=True)
 class Arrival:
-    """One source on its way: its tree, the tree now under its name at the destination, and that name."""
+    """One source on its way: its tree, the tree now under its name at the destination, and that name.
+
+    `storing` are its directories that are made into bundles, with their part of the differences, and `as_files` those
+    that were to be but are there as files.
+    """
 
     name: bytes
     tree: Tree
     there: Tree
     differences: list[Difference] = field(default_factory=list)
+    storing: list[Storing] = field(default_factory=list)
+    as_files: list[bytes] = field(default_factory=list)
     #: Files that were too new for size and time: the same by digest, with this value and evidence.
     same_by_digest: dict[bytes, tuple[str, Evidence]] = field(default_factory=dict)
 
@@ -79,14 +98,6 @@ class Plan:
         return _Numbering(self).steps()
 
 
-class Bundling(StrEnum):
-    """Whether small files travel in bundles, which are unpacked on arrival."""
-
-    #: Where that pays.
-    AUTO = "auto"
-    NEVER = "never"
-
-
 @dataclass(frozen=True, slots=True)
 class Together:
     """That small files may travel together: what they cost on this line, and whether to do it in any case."""
@@ -96,7 +107,7 @@ class Together:
 
 
 async def make_plan(
-    source: Store,
+    source: Readable,
     destination: Store,
     sources: list[tuple[bytes, bytes]],
     directory: bytes,
@@ -104,11 +115,12 @@ async def make_plan(
     choice: Choice = EVERYTHING,
     times: Times = Times.KEEP,
     together: Together | None = None,
+    stored: Stored = Stored.AS_IT_IS,
 ) -> Plan:
     """Compare and decide.
 
     `sources` are (path as typed, name to arrive under); `directory` is the destination as typed. With `together`,
-    small files travel in bundles if that pays, or in any case. Raises
+    small files travel in bundles if that pays, or in any case; `stored` says which directories become bundles. Raises
     StoreError, BadPlace when a source is not there or the destination is no directory, Refused when the
     destination lies inside a source.
     """
@@ -118,31 +130,70 @@ async def make_plan(
     now = await source.clock_ns()
     fresh_since = None if now is None else now - max(FRESH_NS, source.traits.time_step_ns)
     plan = Plan(top, above, [], step_ns, None)
-    for path, name in sources:
-        root = await source.resolve(path)
-        if source.name == destination.name and (top + b"/").startswith(root + b"/"):
-            raise Refused("the destination lies inside the source", "stage to a directory outside it")
-        tree = await scan(source, root, choice=choice)
-        if not tree.entries:
-            raise BadPlace(_spell(source, path), "there is nothing there")
-        scanned(len(tree.entries))
-        there = Tree(posixpath.join(top, name))
-        if not above:
-            there = await scan(destination, there.root, choice=choice.pruning())
-        arrival = Arrival(name, tree, there)
-        if tree.skipped == 0 or len(tree.entries) > 1:  # of a tree that nothing is chosen of, not even the root comes
-            arrival.differences = list(
-                compare(tree, there, step_ns=step_ns, fresh_since_ns=fresh_since, arrival_times=times is Times.NOW)
+    seeing = Seeing(destination)
+    now_there: Readable = destination if stored is Stored.FILES else seeing
+    try:
+        for path, name in sources:
+            root = await source.resolve(path)
+            if source.name == destination.name and (top + b"/").startswith(root + b"/"):
+                raise Refused("the destination lies inside the source", "stage to a directory outside it")
+            tree = await scan(source, root, choice=choice)
+            if not tree.entries:
+                raise BadPlace(_spell(source, path), "there is nothing there")
+            scanned(len(tree.entries))
+            there = Tree(posixpath.join(top, name))
+            if not above:
+                there = await scan(now_there, there.root, choice=choice.pruning())
+            arrival = Arrival(name, tree, there)
+            if tree.skipped == 0 or len(tree.entries) > 1:  # of a tree that nothing is chosen of, not even its root
+                arrival.differences = list(
+                    compare(tree, there, step_ns=step_ns, fresh_since_ns=fresh_since, arrival_times=times is Times.NOW)
+                )
+            await _look_into_fresh(source, now_there, arrival, fresh_since)
+            arrival.storing, arrival.differences, arrival.as_files = store(
+                tree, there, arrival.differences, stored, seeing.bundles
             )
-        await _look_into_fresh(source, destination, arrival, fresh_since)
-        plan.arrivals.append(arrival)
+            for each in arrival.storing:
+                await _look_at_bundle(destination, each)
+            _refuse_losses(arrival, choice)
+            plan.arrivals.append(arrival)
+    finally:
+        await seeing.release()
     plan.room = await destination.room(posixpath.dirname(above[0]) if above else top)
-    if not any(arrival.differences for arrival in plan.arrivals):
+    if not any(arrival.differences or arrival.storing for arrival in plan.arrivals):
         plan.above.clear()
     _sum_up(plan)
     if together is not None and source.traits.parcels and destination.traits.parcels:
         _look_at_small(plan, together)
     return plan
+
+
+async def _look_at_bundle(destination: Store, storing: Storing) -> None:
+    """What has the names of a bundle and its index now, that is to be replaced. Raises Refused for a directory."""
+    storing.seen = await destination.look_closely(storing.bundle)
+    storing.seen_beside = await destination.look_closely(storing.bundle + index.SUFFIX)
+    for path, seen in ((storing.bundle, storing.seen), (storing.bundle + index.SUFFIX, storing.seen_beside)):
+        if seen is not None and seen.kind is not Kind.FILE:
+            raise Refused(f"{_spell(destination, path)} is a {seen.kind.value}", "rename it, or stage without --bundle")
+
+
+def _refuse_losses(arrival: Arrival, choice: Choice) -> None:
+    """Raises Refused when a bundle that is made anew would lack what it has now, and what may well be here still."""
+    for each in arrival.storing:
+        if each.present is None:
+            continue
+        name = each.present.path.decode("utf-8", "surrogateescape")
+        if choice and each.gone:
+            raise Refused(
+                f"{name} would be made anew with less in it: a bundle is always made as a whole",
+                "leave out --only and --skip, or take --unpack to bring files beside it",
+            )
+        unread = [path for path in arrival.tree.unread if path == each.path or path.startswith(each.path + b"/")]
+        if unread or (not each.path and arrival.tree.unread):
+            raise Refused(
+                f"{name} would be made anew without what cannot be read here",
+                "make it readable, or take --unpack to bring files beside it",
+            )
 
 
 def travels(difference: Difference) -> bool:
@@ -175,7 +226,7 @@ async def _missing_above(store: Store, top: bytes) -> list[bytes]:
     return missing[::-1]
 
 
-async def _look_into_fresh(source: Store, destination: Store, arrival: Arrival, fresh_since: int | None) -> None:
+async def _look_into_fresh(source: Readable, destination: Readable, arrival: Arrival, fresh_since: int | None) -> None:
     """Compare by digest what is too new to be the same by size and time."""
     for at, difference in enumerate(arrival.differences):
         if difference.verdict is not Verdict.FRESH:
@@ -188,7 +239,7 @@ async def _look_into_fresh(source: Store, destination: Store, arrival: Arrival, 
             arrival.same_by_digest[difference.path] = there
 
 
-async def _digest(store: Store, path: bytes) -> tuple[str, Evidence]:
+async def _digest(store: Readable, path: bytes) -> tuple[str, Evidence]:
     """A file's digest and how it was made; an empty one when it cannot be read."""
     try:
         if store.traits.digests:
@@ -214,6 +265,12 @@ def _sum_up(plan: Plan) -> None:
         summary.looked_into += len(arrival.same_by_digest)
         for difference in arrival.differences:
             _count(summary, difference, arrival.tree.unread)
+        for storing in arrival.storing:
+            summary.bundles += 1
+            summary.replaced += storing.seen is not None
+            for difference in storing.differences:  # all of them go in, whatever is there
+                new = difference if difference.verdict is Verdict.NEW else replace(difference, verdict=Verdict.NEW)
+                _count(summary, new, arrival.tree.unread)
 
 
 def _count(summary: Summary, difference: Difference, unread: Mapping[bytes, Fault]) -> None:
@@ -260,18 +317,12 @@ class _Numbering:
                     yield from self._hold(steps)
                 else:
                     yield from steps
+            for storing in arrival.storing:
+                yield from self._store(arrival, storing)
             for path, fault in sorted(arrival.tree.unread.items()):
-                label = posixpath.join(arrival.name, path) if path else arrival.name
                 facts = arrival.tree.entries[path]
                 yield replace(
-                    self._step(
-                        FILES_PHASE,
-                        StepKind.DIRECTORY,
-                        arrival.tree.absolute(path),
-                        arrival.there.absolute(path),
-                        label,
-                        facts,
-                    ),
+                    self._step(FILES_PHASE, StepKind.DIRECTORY, *_ends(arrival, path), facts),
                     state=StepState.FAILED,
                     fault=Fault.UNREADABLE,
                     detail=fault.value,
@@ -297,6 +348,29 @@ class _Numbering:
         for step in held:
             yield replace(step, bundle=bundle.number, phase=SINGLES_PHASE)
 
+    def _store(self, arrival: Arrival, storing: Storing) -> Iterator[Step]:
+        """A bundle that stays one, its index, and the entries that are in it."""
+        directory, _, label = _ends(arrival, storing.path)
+        label = posixpath.join(posixpath.dirname(label), posixpath.basename(storing.bundle))
+        facts = Facts(Kind.FILE, storing.size, 0, _BUNDLE_MODE)
+        archive = self._step(FILES_PHASE, StepKind.ARCHIVE, directory, storing.bundle, label, facts)
+        yield replace(archive, seen=storing.seen)
+        path, label = storing.bundle + index.SUFFIX, label + index.SUFFIX
+        beside = self._step(INDEX_PHASE, StepKind.INDEX, directory, path, label, replace(facts, size=0))
+        yield replace(beside, seen=storing.seen_beside)
+        for difference in storing.differences:
+            yield from self._member(arrival, difference, archive.number)
+
+    def _member(self, arrival: Arrival, difference: Difference, archive: int) -> Iterator[Step]:
+        """An entry that is in a stored bundle."""
+        path, facts = difference.path, difference.facts
+        if not facts.kind.carried:
+            yield from self._for(arrival, difference, 0)
+        elif path not in arrival.tree.unread:
+            kind = {Kind.FILE: StepKind.FILE, Kind.LINK: StepKind.LINK}.get(facts.kind, StepKind.DIRECTORY)
+            step = self._step(MEMBERS_PHASE, kind, *_ends(arrival, path), facts)
+            yield replace(step, bundle=archive, target=arrival.tree.targets.get(path))
+
     def _step(self, phase: int, kind: StepKind, source: bytes, path: bytes, label: bytes, facts: Facts) -> Step:
         number, self._next = self._next, self._next + 1
         return Step(number, phase, kind, source, path, label, facts)
@@ -304,8 +378,7 @@ class _Numbering:
     def _for(self, arrival: Arrival, difference: Difference, base: int) -> Iterator[Step]:
         path, facts = difference.path, difference.facts
         depth = base + (path.count(b"/") + 1 if path else 0)
-        label = posixpath.join(arrival.name, path) if path else arrival.name
-        ends = arrival.tree.absolute(path), arrival.there.absolute(path), label, facts
+        ends = *_ends(arrival, path), facts
         if not facts.kind.carried:
             step = self._step(FILES_PHASE, StepKind.FILE, *ends)
             yield replace(step, state=StepState.NOT_CARRIED, fault=Fault.SPECIAL, detail=facts.kind.value)
@@ -347,6 +420,12 @@ class _Numbering:
         return replace(step, state=StepState.LEFT, evidence=evidence, digest=digest)
 
 
-def _spell(store: Store, path: bytes) -> str:
+def _ends(arrival: Arrival, path: bytes) -> tuple[bytes, bytes, bytes]:
+    """An entry's path at the source, its path at the destination, and its label."""
+    label = posixpath.join(arrival.name, path) if path else arrival.name
+    return arrival.tree.absolute(path), arrival.there.absolute(path), label
+
+
+def _spell(store: Readable, path: bytes) -> str:
     text = path.decode("utf-8", "surrogateescape")
     return f"{store.name}:{text}" if store.name else text

@@ -14,7 +14,7 @@ from yatagan.batches.executor import Conditions, Executor
 from yatagan.batches.journal import Journal
 from yatagan.batches.outcome import record
 from yatagan.batches.runner import Policy
-from yatagan.batches.states import StepState
+from yatagan.batches.states import BatchState, StepState
 from yatagan.errors import CannotReach, JournalError
 from yatagan.ledger.ledger import Ledger
 from yatagan.places import name_fields
@@ -97,5 +97,7 @@ class Run:
             await self._executor.run()
         finally:
             self._log.close()
+        if self._journal.standing().state is BatchState.FINISHED:
+            self._journal.clear_spool()
         record(self._journal, self._ledger)
         return self._executor.problem

@@ -12,11 +12,14 @@ from yatagan.places import PART_PREFIX, PART_SUFFIX
 from yatagan.stores.interface import Facts
 
 #: Steps of one phase may go on at the same time; a phase starts when the one before is through.
-#: Directories go first, by depth; then bundles, files and links; then what no bundle has brought; then directories'
-#: facts, deepest first.
+#: Directories go first, by depth; then bundles, files and links; then what no bundle has brought; then what is in
+#: bundles that stay ones, and the indexes of those; then directories' facts, deepest first.
 FILES_PHASE = 1_000_000
 #: Files that may come with a bundle: those that did not are carried one by one.
 SINGLES_PHASE = 1_500_000
+#: Entries that are in a stored bundle: they are in place when it is.
+MEMBERS_PHASE = 1_600_000
+INDEX_PHASE = 1_700_000
 FACTS_PHASE = 2_000_000
 
 
@@ -29,6 +32,10 @@ class StepKind(StrEnum):
     FACTS = "facts"
     #: Carry many small files at once. It has no name at the destination.
     BUNDLE = "bundle"
+    #: Make a bundle of a directory and carry it; it stays one.
+    ARCHIVE = "archive"
+    #: Carry the index of the archive that has the number before.
+    INDEX = "index"
 
 
 class Prove(StrEnum):
@@ -69,7 +76,8 @@ class Step:
     the destination, for people and lists. `facts` are the source's when planned (or when last looked at);
     `seen` is what the plan found under the final name, None when nothing. `generation` counts the part
     files of this step and `session` the session that wrote the last of them; `durable` are that
-    part file's synced extents, encoded. `bundle` is the step that a file's bytes may come with, 0 for none.
+    part file's synced extents, encoded. `bundle` is the step of the bundle that an entry comes with, or may
+    come with; 0 for none.
     """
 
     number: int

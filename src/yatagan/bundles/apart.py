@@ -19,8 +19,8 @@ T = TypeVar("T")
 
 #: Requests of a reader that are under way ahead of what was asked for, once it reads in order.
 _AHEAD = 16
-#: Blocks that are kept, since small reads come back to the same ones.
-_KEPT = 8
+#: Blocks that are kept, those read ahead among them, since small reads come back to the same ones.
+_KEPT = 48
 #: Bytes that are written and not yet acknowledged.
 _IN_FLIGHT = 8 << 20
 
@@ -69,27 +69,29 @@ class Blocking:
         end = -(-self.size // self._step)
         for number in range(first, min(last + 1 + (_AHEAD if in_order else 0), end)):
             self._ask(number)
-        pieces = [self._blocks[number].result() for number in range(first, last + 1)]
+        try:
+            pieces = [self._blocks[number].result() for number in range(first, last + 1)]
+        except StoreError:
+            self._forget(0)
+            raise
+        self._forget(_KEPT)
         data = pieces[0] if len(pieces) == 1 else b"".join(pieces)
         at = offset - first * self._step
-        while len(self._blocks) > _KEPT + _AHEAD and next(iter(self._blocks)) < first:
-            self._blocks.popitem(last=False)
         return data[at : at + size]
 
     def _ask(self, number: int) -> None:
         if number in self._blocks:
+            self._blocks.move_to_end(number)
             return
-        if len(self._blocks) > 4 * (_KEPT + _AHEAD):
-            self._forget()
         begins = number * self._step
         size = min(self._step, self.size - begins)
         self.fetched += size
         self._blocks[number] = asyncio.run_coroutine_threadsafe(self._reader.read(begins, size), self._loop)
 
-    def _forget(self) -> None:
-        for future in self._blocks.values():
-            future.cancel()
-        self._blocks.clear()
+    def _forget(self, but: int) -> None:
+        """Drop the blocks that were not asked for lately."""
+        while len(self._blocks) > but:
+            self._blocks.popitem(last=False)[1].cancel()
 
 
 class Outlet:

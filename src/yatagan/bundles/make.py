@@ -58,13 +58,17 @@ class Contents:
             if not facts.kind.carried:
                 self.special.append(inside)
                 continue
-            if facts.kind is Kind.FILE:
-                self.files += 1
-                self.size += facts.size
-                self.newest_ns = max(self.newest_ns, facts.changed_ns or facts.mtime_ns)
-                if readable_here and not os.access(whole, os.R_OK):
-                    self.unread[inside] = Fault.DENIED
-            self.entries.append(Entry(inside, whole, facts.kind.value, _seen(facts)))
+            if facts.kind is Kind.FILE and readable_here and not os.access(whole, os.R_OK):
+                self.unread[inside] = Fault.DENIED
+            self.add_one(inside, whole, facts)
+
+    def add_one(self, name: bytes, path: bytes, facts: Facts) -> None:
+        """Take one entry in, after the directory that holds it."""
+        if facts.kind is Kind.FILE:
+            self.files += 1
+            self.size += facts.size
+            self.newest_ns = max(self.newest_ns, facts.changed_ns or facts.mtime_ns)
+        self.entries.append(Entry(name, path, facts.kind.value, _seen(facts)))
 
 
 def _seen(facts: Facts) -> tuple[int, int, int, int]:
@@ -96,10 +100,13 @@ class Made:
 Progress = Callable[[int, int], None]
 
 
-async def make(store: Store, path: bytes, contents: Contents, recipe: Recipe, progress: Progress) -> Made:
+async def make(
+    store: Store, path: bytes, contents: Contents, recipe: Recipe, progress: Progress, stands_for: bytes = b""
+) -> Made:
     """Make a bundle at an absolute path of a store, and its index beside it.
 
-    Raises StoreError: EXISTS when one of the names is taken, SOURCE_CHANGED and what reading and writing may raise.
+    `stands_for` names the directory that it is the stored form of. Raises StoreError: EXISTS when one of the names is
+    taken, SOURCE_CHANGED and what reading and writing may raise.
     """
     await _age(contents)
     began = time.monotonic()
@@ -107,7 +114,7 @@ async def make(store: Store, path: bytes, contents: Contents, recipe: Recipe, pr
     for final, _ in pairs:
         if await store.look(final) is not None:
             raise StoreError(Fault.EXISTS, final, store=store.name)
-    making = _Making(posixpath.basename(path), contents, recipe, progress)
+    making = _Making(index.first_line(posixpath.basename(path), stands_for), contents, recipe, progress)
     outlets: list[Outlet] = []
     parts: list[bytes] = []
     try:
@@ -159,10 +166,10 @@ async def _prove(store: Store, part: bytes, totals: index.Totals) -> bool:
 class _Making:
     """The blocking half: runs in a thread of its own."""
 
-    def __init__(self, name: bytes, contents: Contents, recipe: Recipe, progress: Progress) -> None:
+    def __init__(self, first_line: bytes, contents: Contents, recipe: Recipe, progress: Progress) -> None:
         self._recipe = recipe
         self._progress = progress
-        self._lines = [index.first_line(name)]
+        self._lines = [first_line]
         self._line_bytes = 0
         self._files = 0
         self._size = 0

@@ -1,4 +1,4 @@
-"""Bundles made and unpacked on a node, by the node: no byte of them comes over the line.
+"""Bundles made, read and unpacked on a node, by the node: no byte of them comes over the line.
 
 The helper learns what it needs for it; see `archives/onnode.py` for what it does.
 """
@@ -86,6 +86,18 @@ async def unpack_there(store: Store, path: bytes, into: bytes, wish: Wish) -> Re
         bits=reply["bits"],
         strays=reply["strays"],
     )
+
+
+async def contents_there(store: Store, path: bytes) -> dict[bytes, str]:
+    """The SHA-256 of every file in a bundle of a node, made by the node from the bundle's bytes.
+
+    Members that cannot be read are missing. Raises StoreError (UNSUPPORTED where it cannot be done there).
+    """
+    await _same_disk(store, path)
+    reply = await store.work(_MODULES, "contents", path, {})
+    if "missing" in reply:
+        raise StoreError(Fault.UNSUPPORTED, path, store=store.name, detail=f"the node lacks {reply['missing']}")
+    return {name.encode("latin-1"): digest for name, digest in reply["found"].items()}
 
 
 def _text(name: bytes) -> str:

@@ -101,6 +101,7 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: Outcome) -> None:
             ("made", text.moment(header.created_ns)),
             ("into", text.place(header.destination_node, header.destination)),
             ("in place", f"{text.count(outcome.moved, 'file')}, {text.size(outcome.moved_size)}{share}"),
+            ("stored", carrying.stored(outcome)),
             (
                 "left as is",
                 f"{text.count(outcome.left, 'file')}, {text.size(outcome.left_size)}" if outcome.left else "",
@@ -150,6 +151,7 @@ async def _resume(app: App, batch: Batch, *, quiet: bool, json_: bool) -> int:
     try:
         outcome = outcome_of(journal)
         if outcome.good:
+            journal.clear_spool()
             record(journal, Ledger(app.home.ledger))
             if json_:
                 say_json(carrying.as_json(outcome_of(journal)))

@@ -83,6 +83,8 @@ def as_json(outcome: Outcome) -> dict[str, Any]:
         **name_fields(header.destination, "destination"),
         "in_place": outcome.moved,
         "bytes": outcome.moved_size,
+        "bundles": outcome.bundles,
+        "bundles_bytes": outcome.bundles_size,
         "left_as_is": outcome.left,
         "left_bytes": outcome.left_size,
         "waiting": outcome.waiting,
@@ -110,6 +112,7 @@ def summary(app: App, journal: Journal, outcome: Outcome, problem: CannotReach |
                 f" in {text.duration(seconds)}" + (f", {pace}" if pace else ""),
             ),
             ("", _besides(outcome)),
+            ("stored", stored(outcome)),
             ("left as is", _left(outcome)),
             (
                 "waiting",
@@ -145,6 +148,13 @@ def _besides(outcome: Outcome) -> str:
     if outcome.links:
         parts.append(text.count(outcome.links, "link"))
     return "and " + ", ".join(parts) if parts else ""
+
+
+def stored(outcome: Outcome) -> str:
+    """How much room directories take that are stored as bundles."""
+    if not outcome.bundles:
+        return ""
+    return f"in {text.count(outcome.bundles, 'bundle')} of {text.size(outcome.bundles_size)}"
 
 
 def _left(outcome: Outcome) -> str:

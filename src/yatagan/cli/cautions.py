@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from yatagan.batches.plan import Plan
+from yatagan.batches.plan import Arrival, Plan
 from yatagan.batches.steps import Times
 from yatagan.cli import text
 from yatagan.cli.area import age, meaning
@@ -59,16 +59,22 @@ async def refuse_read_only(store: Store, node: Node, path: bytes) -> Area | None
     return area
 
 
+def _landing(arrival: Arrival) -> Iterator[bytes]:
+    """Every path that is written to."""
+    for difference in arrival.differences:
+        if difference.verdict is not Verdict.SAME:
+            yield arrival.there.absolute(difference.path)
+    for storing in arrival.storing:
+        yield storing.bundle
+
+
 async def refuse_plan(store: Store, node: Node, plan: Plan) -> None:
     """Raises Refused when anything would land in a read-only area below the destination."""
     closed = [(root, area) for root, area in await _roots(store, node) if area.read_only]
     for arrival in plan.arrivals:
         base = arrival.there.root
         for root, area in closed:
-            if (holds(base, root) or holds(root, base)) and any(
-                difference.verdict is not Verdict.SAME and holds(root, arrival.there.absolute(difference.path))
-                for difference in arrival.differences
-            ):
+            if (holds(base, root) or holds(root, base)) and any(holds(root, path) for path in _landing(arrival)):
                 raise _read_only(node, area)
 
 

@@ -11,6 +11,7 @@ from typing import Any
 
 import click
 
+from yatagan.bundles.seeing import Seeing
 from yatagan.cli import completing, text, words
 from yatagan.cli.cautions import refuse_read_only
 from yatagan.cli.choosing import choosing, parse_choice
@@ -20,7 +21,7 @@ from yatagan.digests.lists import ALGORITHM, LIST_NAME, Listed, parse_list
 from yatagan.errors import BadPlace, Fault, StoreError
 from yatagan.ledger.ledger import Ledger, RecordKind, record_name
 from yatagan.places import KEPT_DIRECTORY, PART_PREFIX, PART_SUFFIX, Place, name_fields, parse_place
-from yatagan.stores.interface import Kind, Store
+from yatagan.stores.interface import Kind, Readable, Store
 from yatagan.trees import record
 from yatagan.trees.contents import Content, How, digests
 from yatagan.trees.patterns import Choice
@@ -80,14 +81,19 @@ def checksums_command(
 async def _checksums(app: App, where: Place, output: str | None, choice: Choice, json_: bool) -> int:
     store = await app.open(app.source(where, writing=output is None))
     try:
-        tree = await _scan(store, where, choice)
+        seeing = Seeing(store, listed=False)
+        tree = await _scan(seeing, where, choice)
+        if output is None and seeing.stored(tree.root) is not None:
+            raise BadPlace(
+                str(where), "it is stored as a bundle, which is never written into", "name a list: --output FILE"
+            )
         if output is None and where.node:
             await refuse_read_only(store, app.nodes().get(where.node), tree.root)
         alone = tree.entries[b""].kind is Kind.FILE
         paths = [path for path in tree.files() if not record.is_record(path)]
         counting = _Counting(tree, paths, quiet=json_)
         async with counting.view:
-            contents = await digests(store, tree, paths, ALGORITHM, counting.done)
+            contents = await digests(seeing, tree, paths, ALGORITHM, counting.done)
         if alone:
             contents = {where.name: next(iter(contents.values()))}
         data = record.write_list(contents)
@@ -137,7 +143,7 @@ def _tell_listed(where: Place, target: Place, name: bytes, body: dict[str, Any],
     )
 
 
-async def _scan(store: Store, where: Place, choice: Choice) -> Tree:
+async def _scan(store: Readable, where: Place, choice: Choice) -> Tree:
     root = await store.resolve(where.path, follow=True)
     tree = await scan(store, root, choice=choice)
     if not tree.entries:
@@ -245,11 +251,13 @@ class _Against:
 async def _verify(
     app: App, where: Place, against: str | None, choice: Choice, quiet: bool
 ) -> tuple[Verdicts, Place, _Against]:
-    store = await app.open(app.source(where))
+    store = Seeing(await app.open(app.source(where)))
     try:
         tree = await _scan(store, where, choice)
         place, data, facts = await _read_record(app, store, tree, where, against)
         listed = [line for line in parse_list(data, text.place(place.node, place.path)) if choice.chooses(line.path)]
+        if store.take_as_files(tree.absolute(line.path) for line in listed):
+            tree = await _scan(store, where, choice)
         if choice and not listed:
             raise BadPlace(str(where), "the patterns choose nothing that is on the list", "look at the list")
         if tree.entries[b""].kind is not Kind.DIRECTORY:
@@ -276,7 +284,7 @@ def _only(listed: list[Listed], where: Place) -> list[Listed]:
 
 
 async def _read_record(
-    app: App, store: Store, tree: Tree, where: Place, against: str | None
+    app: App, store: Readable, tree: Tree, where: Place, against: str | None
 ) -> tuple[Place, bytes, bytes | None]:
     """The list's place, the list, and the facts file beside it if there is one."""
     if against is None:

@@ -11,7 +11,7 @@ import click
 from yatagan.cli.context import options
 from yatagan.errors import BadPlace
 from yatagan.places import Place
-from yatagan.stores.interface import Facts, Store
+from yatagan.stores.interface import Facts, Readable
 from yatagan.trees.patterns import Choice, expand, is_pattern
 
 choosing: Callable[[Any], Any] = options(
@@ -30,7 +30,7 @@ def parse_choice(only: tuple[str, ...], skip: tuple[str, ...]) -> Choice:
     return Choice(map(os.fsencode, only), map(os.fsencode, skip))
 
 
-async def expand_place(store: Store, place: Place) -> tuple[bytes, list[tuple[bytes, Facts]]] | None:
+async def expand_place(store: Readable, place: Place) -> tuple[bytes, list[tuple[bytes, Facts]]] | None:
     """What a place with patterns in it stands for; None for one without. Raises BadPlace when that is nothing."""
     if not is_pattern(place.path):
         return None

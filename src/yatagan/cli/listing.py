@@ -9,12 +9,13 @@ from typing import Any
 
 import click
 
+from yatagan.bundles.seeing import Seeing
 from yatagan.cli import completing, text, words
 from yatagan.cli.choosing import choosing, expand_place, parse_choice
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.errors import Fault, StoreError
 from yatagan.places import Place, name_fields, parse_place
-from yatagan.stores.interface import Facts, Kind, Store
+from yatagan.stores.interface import Facts, Kind, Readable
 from yatagan.trees.patterns import Choice
 from yatagan.trees.scan import Tree, scan
 
@@ -55,7 +56,7 @@ def list_command(
 
 
 async def _read(app: App, where: Place, recursive: bool, choice: Choice) -> Tree:
-    store = await app.open(app.source(where, commands=False))
+    store = Seeing(await app.open(app.source(where, commands=False)), listed=False)
     try:
         depth = None if recursive else 1
         if (found := await expand_place(store, where)) is not None:
@@ -69,7 +70,9 @@ async def _read(app: App, where: Place, recursive: bool, choice: Choice) -> Tree
         await store.close()
 
 
-async def _gather(store: Store, root: bytes, found: list[tuple[bytes, Facts]], recursive: bool, choice: Choice) -> Tree:
+async def _gather(
+    store: Readable, root: bytes, found: list[tuple[bytes, Facts]], recursive: bool, choice: Choice
+) -> Tree:
     """What a pattern stands for, as one tree below the directory where the pattern begins."""
     tree = Tree(root, {b"": Facts(Kind.DIRECTORY, 0, 0, 0)})
     for path, facts in found:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import posixpath
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import click
@@ -38,10 +38,14 @@ def show_plan(
     for caution in cautions:
         if caution.first:
             text.urgent(caution.text)
+    for words in _losses(plan):
+        text.urgent(words)
     text.facts(
         [
             ("carry", _carried(plan)),
             ("bundled", _travel(plan)),
+            ("stored as", _storing(plan)),
+            ("as files", _as_files(plan)),
             ("left as is", _left(plan)),
             (
                 "skipped",
@@ -91,6 +95,42 @@ def _travel(plan: Plan) -> str:
         f"{text.count(found.files, 'small file')}, {text.size(found.size)}, travel in "
         f"{text.count(found.bundles, 'bundle')} and are unpacked on arrival{saved}"
     )
+
+
+def _storing(plan: Plan) -> str:
+    """Directories that are stored as bundles, and why those are made anew that are there."""
+    found = []
+    for storing in (each for arrival in plan.arrivals for each in arrival.storing):
+        name = text.show(posixpath.basename(storing.bundle))
+        if storing.present is None:
+            found.append(f"{name} ({text.count(storing.files, 'file')})")
+        else:
+            changed = text.count(storing.changed, "entry", "entries")
+            found.append(f"{name}, made anew for {changed} of {text.number(len(storing.differences))}")
+    many = f"{text.number(len(found))} bundles: " if len(found) > 1 else "a bundle: "
+    return many + ", ".join(found[:3]) + (" …" if len(found) > 3 else "") if found else ""
+
+
+def _as_files(plan: Plan) -> str:
+    """Directories that were to become bundles, but are there as files."""
+    found = [
+        text.show(posixpath.join(arrival.name, path) if path else arrival.name)
+        for arrival in plan.arrivals
+        for path in arrival.as_files
+    ]
+    shown = ", ".join(found[:3]) + (" …" if len(found) > 3 else "")
+    return f"{shown}: there already as a directory, and kept so" if found else ""
+
+
+def _losses(plan: Plan) -> Iterator[str]:
+    """Bundles that will have less in them than they have now."""
+    for storing in (each for arrival in plan.arrivals for each in arrival.storing):
+        if storing.gone:
+            yield (
+                f"{text.show(posixpath.basename(storing.bundle))} holds "
+                f"{text.count(storing.gone, 'entry', 'entries')} that the source has no more: "
+                "the new one will be without, and the old one is kept"
+            )
 
 
 def _left(plan: Plan) -> str:
@@ -173,6 +213,11 @@ def plan_json(plan: Plan, cautions: Sequence[Caution]) -> dict[str, Any]:
         "directories": counts.directories,
         "links": counts.links,
         "bundled_files": plan.travel.files if plan.travel is not None else 0,
+        "bundles": [
+            {**name_fields(storing.bundle), "files": storing.files, "bytes": storing.size, "gone": storing.gone}
+            for arrival in plan.arrivals
+            for storing in arrival.storing
+        ],
         "left_as_is": counts.left,
         "left_bytes": counts.left_size,
         "skipped": counts.skipped,

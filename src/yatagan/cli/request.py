@@ -5,17 +5,38 @@ from __future__ import annotations
 import os
 import posixpath
 import time
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from enum import StrEnum
 
 from yatagan.batches.layout import Costs
-from yatagan.batches.plan import Bundling, Together
+from yatagan.batches.plan import Together
 from yatagan.batches.steps import Modes, Prove, Times
+from yatagan.batches.storing import Stored
+from yatagan.bundles.seeing import Seeing
 from yatagan.cli.choosing import expand_place
 from yatagan.cli.context import App
 from yatagan.config.areas import Area
 from yatagan.errors import BadPlace
 from yatagan.places import Place
-from yatagan.stores.interface import Source, Store
+from yatagan.stores.interface import Readable, Source, Store
 from yatagan.trees.patterns import EVERYTHING, Choice
+
+
+class Bundling(StrEnum):
+    """What travels in bundles, and what is stored as one."""
+
+    #: Small files travel together where that pays; what is stored as a bundle stays so.
+    AUTO = "auto"
+    #: Every file travels alone, and bundles are files like others.
+    NEVER = "never"
+    #: Every source is stored as one bundle.
+    WHOLE = "whole"
+    #: Every directory of a source is stored as one bundle.
+    BY_DIRECTORY = "by-directory"
+
+
+_STORED = {Bundling.WHOLE: Stored.WHOLE, Bundling.BY_DIRECTORY: Stored.BY_DIRECTORY, Bundling.NEVER: Stored.FILES}
 
 
 class Request:
@@ -32,9 +53,11 @@ class Request:
         modes: Modes | None = None,
         times: Times = Times.KEEP,
         bundling: Bundling = Bundling.AUTO,
+        unpack: bool = False,
     ) -> None:
         self.app = app
         self._bundling = bundling
+        self._unpack = unpack
         self._modes = modes
         self.times = times
         self.choice = choice
@@ -52,6 +75,12 @@ class Request:
                 "both ends are on nodes",
                 "stage to this machine first, and from here to the other node",
             )
+        if self.source_node and bundling in (Bundling.WHOLE, Bundling.BY_DIRECTORY) and not unpack:
+            raise BadPlace(
+                str(sources[0]),
+                f"--bundle {bundling.value} stores directories of this machine",
+                f"make a bundle there with: yatagan bundle make {sources[0]}",
+            )
         if as_ is not None and (len(sources) != 1 or "/" in as_ or as_ in ("", ".", "..")):
             raise BadPlace(as_, "--as takes one source and one plain name", "leave it out to keep the names")
         self.sources = [
@@ -66,7 +95,7 @@ class Request:
                 os.fsdecode(self.sources[-1][0]), "two sources would arrive under the same name", "stage one with --as"
             )
 
-    async def expand(self, store: Store) -> None:
+    async def expand(self, store: Readable) -> None:
         """Put what is really there in place of sources with patterns in them. Raises BadPlace, StoreError."""
         expanded: list[tuple[bytes, bytes]] = []
         for path, name in self.sources:
@@ -95,6 +124,23 @@ class Request:
             return self._modes
         return Modes.SITE if area is not None and area.shared else Modes.KEEP
 
+    @property
+    def stored(self) -> Stored:
+        """Which directories are stored as bundles."""
+        return Stored.FILES if self._unpack else _STORED.get(self._bundling, Stored.AS_IT_IS)
+
+    @asynccontextmanager
+    async def seen(self, source: Store) -> AsyncIterator[Readable]:
+        """The source as it is planned from: directories that are stored there as bundles count as directories."""
+        if self._bundling is Bundling.NEVER:
+            yield source
+            return
+        seeing = Seeing(source)
+        try:
+            yield seeing
+        finally:
+            await seeing.release()
+
     async def together(self, source: Store, destination: Store) -> Together | None:
         """Whether small files may travel together, to be unpacked on arrival; and what they cost on this line.
 
@@ -104,7 +150,8 @@ class Request:
         near = source.traits.quick and destination.traits.quick
         if self._bundling is Bundling.NEVER or near or self.prove not in proofs:
             return None
-        return Together(Costs(await _round_trip(source if destination.traits.quick else destination)))
+        always = self._unpack and self._bundling is not Bundling.AUTO
+        return Together(Costs(await _round_trip(source if destination.traits.quick else destination)), always)
 
     def ends(self) -> tuple[Source, Source]:
         """Where from and where to."""

@@ -9,13 +9,13 @@ import click
 
 from yatagan.batches.batch import Batches
 from yatagan.batches.journal import Header
-from yatagan.batches.plan import Bundling, Plan, make_plan
+from yatagan.batches.plan import Plan, make_plan
 from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.cli import carrying, cautions, completing
 from yatagan.cli.choosing import choosing, parse_choice
 from yatagan.cli.context import App, Reused, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.planned import plan_json, show_plan
-from yatagan.cli.request import Request
+from yatagan.cli.request import Bundling, Request
 from yatagan.cli.words import Exit
 from yatagan.config.areas import Area
 from yatagan.errors import BadPlace
@@ -30,7 +30,9 @@ Examples:
   yatagan stage fen heron:campaign          fen arrives as heron:campaign/fen
   yatagan stage heron:results/july .        july arrives here
   yatagan stage fen heron:campaign --plan-only
-  yatagan stage 'heron:runs/2026-*/flux.csv' . --skip '*.tmp'""",
+  yatagan stage 'heron:runs/2026-*/flux.csv' . --skip '*.tmp'
+  yatagan stage fen heron:archive --bundle whole    kept there as fen.tar.zst
+  yatagan stage heron:archive/fen .                 and brought back as fen""",
 )
 @click.argument("sources", nargs=-1, required=True, metavar="SOURCE...", shell_complete=completing.places)
 @click.argument("destination", shell_complete=completing.places)
@@ -55,7 +57,13 @@ Examples:
     type=one_of(Bundling),
     default=Bundling.AUTO.value,
     show_default=True,
-    help="Whether small files travel in bundles, which are unpacked on arrival: where that pays (auto), or never.",
+    help="Small files travel in bundles, unpacked on arrival, where that pays (auto) or never; or directories become "
+    "bundles that stay: every SOURCE one (whole), or every directory right below it (by-directory).",
+)
+@click.option(
+    "--unpack",
+    is_flag=True,
+    help="Everything arrives as files, also what is stored there as a bundle, or would become one.",
 )
 @click.option("--plan-only", is_flag=True, help="Show the plan and stop.")
 @click.option(
@@ -78,6 +86,7 @@ def stage_command(
     only: tuple[str, ...],
     skip: tuple[str, ...],
     bundle: str,
+    unpack: bool,
     plan_only: bool,
     prove: str,
     quiet: bool,
@@ -101,6 +110,7 @@ def stage_command(
         Modes(modes) if modes is not None else None,
         Times(times),
         Bundling(bundle),
+        unpack,
     )
     command = ("yatagan", *sys.argv[1:])
     status = run(_stage(request, command, plan_only=plan_only, quiet=quiet, json_=json_))
@@ -144,17 +154,19 @@ async def _plan(request: Request, source: Store, destination: Store) -> tuple[Pl
     """The plan, what to be careful about, and whose modes arrive. Raises Refused and BadPlace before anything moves."""
     _check_proof(request, source, destination)
     area, careful = await _area(request, destination)
-    await request.expand(source)
     place = request.destination
-    plan = await make_plan(
-        source,
-        destination,
-        request.sources,
-        place.path,
-        choice=request.choice,
-        times=request.times,
-        together=await request.together(source, destination),
-    )
+    async with request.seen(source) as seen:
+        await request.expand(seen)
+        plan = await make_plan(
+            seen,
+            destination,
+            request.sources,
+            place.path,
+            choice=request.choice,
+            times=request.times,
+            together=await request.together(source, destination),
+            stored=request.stored,
+        )
     if place.node:
         await cautions.refuse_plan(destination, request.app.nodes().get(place.node), plan)
     ages = cautions.look_at_ages(plan, area, request.times)

@@ -40,12 +40,20 @@ _LINE_SECONDS = 5.0
 class Moving:
     """A file that is under way."""
 
-    __slots__ = ("done", "label", "size")
+    __slots__ = ("done", "label", "made", "size", "worth")
 
-    def __init__(self, label: bytes, size: int, done: int) -> None:
+    def __init__(self, label: bytes, size: int, done: int, worth: int | None = None, *, made: bool = False) -> None:
         self.label = label
         self.size = size
         self.done = done
+        #: What all of it counts for: of a bundle, what is in it; while it is being `made`, nothing.
+        self.worth = size if worth is None else worth
+        self.made = made
+
+    @property
+    def counted(self) -> int:
+        """Bytes of the plan that are done."""
+        return self.done if self.worth == self.size else self.done * self.worth // max(self.size, 1)
 
 
 class Progress:
@@ -60,13 +68,14 @@ class Progress:
         self.line = ""
         self.ageing_until = 0.0
         self._settled_size = 0
+        self._in_bundles: dict[int, int] = {}
         self._samples: deque[tuple[float, int, int]] = deque([(time.monotonic(), 0, 0)])
         self._carried = 0
 
     @property
     def size_done(self) -> int:
         """Bytes that are in place or on their way and acknowledged."""
-        return min(self.size, self._settled_size + sum(file.done for file in self.moving.values()))
+        return min(self.size, self._settled_size + sum(file.counted for file in self.moving.values()))
 
     def _recent(self) -> tuple[float, int, int]:
         """Seconds, bytes and files of the last little while."""
@@ -100,6 +109,11 @@ class Progress:
                 self.moving[number] = Moving(label, size, done)
             case ev.StepStarted(number, StepKind.BUNDLE, label, size, done):
                 self.moving[number] = Moving(label + b"/ (small files together)", size, done)
+            case ev.Making(number, label, done, size):
+                self._in_bundles[number] = size
+                self.moving[number] = Moving(label, size, done, 0, made=True)
+            case ev.StepStarted(number, StepKind.ARCHIVE, label, size, done):
+                self.moving[number] = Moving(label, size, done, self._in_bundles.get(number, size))
             case ev.BytesMoved(number, count):
                 if number in self.moving:
                     self.moving[number].done += count
@@ -142,6 +156,8 @@ class Progress:
                 parts.append(pace)
             if (left := self.left_seconds) is not None and self.size_done < self.size:
                 parts.append(f"{text.duration(left)} left")
+        elif made := [file for file in self.moving.values() if file.made]:
+            parts.append(f"making {text.count(len(made), 'bundle')}")
         elif self.ageing_until > time.monotonic():
             parts.append("giving new files time to show a change")
         return ", ".join(parts)
@@ -299,10 +315,12 @@ class Live:
 
         share = file.done / file.size if file.size else 1.0
         name = text.shorten(text.show(file.label), wide - 36)
-        whole = file.done >= file.size
-        amount = (
-            f"{text.size(file.size)}, being proven" if whole else f"{text.size(file.done)} of {text.size(file.size)}"
-        )
+        if file.made:
+            amount = "being made"
+        elif file.done >= file.size:
+            amount = f"{text.size(file.size)}, being proven"
+        else:
+            amount = f"{text.size(file.done)} of {text.size(file.size)}"
         return Text(f"  {name:<{wide - 36}}  {amount:>22}  {share:4.0%}", style="dim", no_wrap=True)
 
     @contextlib.contextmanager

@@ -44,6 +44,9 @@ _FAULTS = {
     Fault.PART_TAKEN: "part files of ours are in the way",
     Fault.LEADS_OUT: "a link leads out of what this command may touch",
     Fault.ONLY_READ: "it is in a directory that is kept as one to read only",
+    Fault.NO_ROOM_HERE: "no room on this machine for the bundle, which is made before it is sent",
+    Fault.NOT_IN_BUNDLE: "the bundle was made without it",
+    Fault.DAMAGED: "the bundle that holds it is damaged, or not what its index says",
 }
 
 _REMEDIES = {
@@ -54,6 +57,8 @@ _REMEDIES = {
     Fault.UNREADABLE: "check who owns it and its mode, then stage again",
     Fault.SOURCE_CHANGED: "wait until nothing writes to it, then resume the batch",
     Fault.ONLY_READ: "name another place, or: yatagan config allow DIR --write",
+    Fault.NO_ROOM_HERE: "make room, then resume the batch; or stage with --bundle by-directory, which needs less",
+    Fault.NOT_IN_BUNDLE: "make it readable, then stage again: the bundle is made anew",
     Fault.SILENT: "check the node, then try again",
     Fault.LINE_LOST: "check the network, then try again",
 }

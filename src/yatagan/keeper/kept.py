@@ -348,6 +348,10 @@ class KeptStore:
         found: NodeDigest = await self.ask("digest", path, algorithm, seen)
         return found
 
+    async def recorded(self, path: bytes) -> str:
+        """See `Store.recorded`."""
+        return ""
+
     async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
         """See `Store.gather`."""
         return list(await self.ask("gather", tuple(paths), most))

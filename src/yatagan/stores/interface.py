@@ -140,8 +140,8 @@ class Writer(Protocol):
         """Let go of the file. A failure here is a failure of the step."""
 
 
-class Store(Protocol):
-    """Files on one machine, through one session. A lost line ends the store; a new one is opened."""
+class Readable(Protocol):
+    """Files on one machine, to be read, through one session. A lost line ends it; a new one is opened."""
 
     name: str
     traits: Traits
@@ -169,6 +169,26 @@ class Store(Protocol):
 
     async def open(self, path: bytes) -> Reader:
         """Open a regular file for reading, never through a link."""
+
+    async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
+        """Sync and hash a regular file where it is. UNSUPPORTED where the store cannot.
+
+        `seen` are facts that this store itself gave of the file: where it must show that what it hashes is the
+        file that it shows, they save it a look.
+        """
+
+    async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
+        """The contents of small files, none of more than `most` bytes; UNSUPPORTED where there are no `parcels`."""
+
+    async def recorded(self, path: bytes) -> str:
+        """The SHA-256 that a record of the store itself gives of a file's contents; "" where there is none."""
+
+    async def close(self) -> None:
+        """End the session."""
+
+
+class Store(Readable, Protocol):
+    """Files on one machine, to be read and written."""
 
     async def create_part(self, path: bytes, mode: int = 0o600) -> Writer:
         """A new part file, with what the machine's umask leaves of the mode. EXISTS when the name is taken."""
@@ -206,16 +226,6 @@ class Store(Protocol):
     async def remove_directory(self, path: bytes) -> None:
         """Remove an empty directory. EXISTS when something is in it."""
 
-    async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
-        """Sync and hash a regular file where it is. UNSUPPORTED where the store cannot.
-
-        `seen` are facts that this store itself gave of the file: where it must show that what it hashes is the
-        file that it shows, they save it a look.
-        """
-
-    async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
-        """The contents of small files, none of more than `most` bytes; UNSUPPORTED where there are no `parcels`."""
-
     async def unload(self, bundle: bytes, parcels: Sequence[Parcel]) -> list[Unloaded]:
         """Files out of a bundle that is there: synced, read again and held against their digests, then named.
 
@@ -233,9 +243,6 @@ class Store(Protocol):
 
     async def writers_gone(self, witness: str) -> bool:
         """Whether every writer of an earlier session is *shown* to have ended."""
-
-    async def close(self) -> None:
-        """End the session."""
 
 
 class Source(Protocol):

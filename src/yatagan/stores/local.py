@@ -333,6 +333,10 @@ class LocalStore:
         """See `Store.digest`."""
         return await _thread(path, hash_file, path, algorithm)
 
+    async def recorded(self, path: bytes) -> str:
+        """See `Store.recorded`."""
+        return ""
+
     async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
         """See `Store.gather`."""
         return [gathered(*each) for each in await asyncio.to_thread(parcels.gather, list(paths), most, _quiet)]

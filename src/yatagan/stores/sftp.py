@@ -368,6 +368,10 @@ class SftpStore:
                 raise StoreError(Fault.UNSUPPORTED, path, store=self.name, detail="commands see another disk")
         return NodeDigest(reply["digest"], facts)
 
+    async def recorded(self, path: bytes) -> str:
+        """See `Store.recorded`."""
+        return ""
+
     async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
         """See `Store.gather`."""
         if self._helper is None:

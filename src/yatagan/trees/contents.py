@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.stores.interface import Facts, Store
+from yatagan.stores.interface import Facts, Readable
 from yatagan.trees.scan import Tree
 
 #: Reads under way at once when a file is read over the line only to be hashed.
@@ -19,7 +19,7 @@ _AHEAD = 16
 _FILES_AT_ONCE = 6
 
 
-async def digest_by_reading(store: Store, path: bytes, algorithm: str) -> str:
+async def digest_by_reading(store: Readable, path: bytes, algorithm: str) -> str:
     """Read a file through the store and hash it here. Raises StoreError."""
     reader = await store.open(path)
     pending: deque[asyncio.Task[bytes]] = deque()
@@ -60,7 +60,7 @@ class Content:
     fault: Fault | None = None
 
 
-def how_of(store: Store) -> How:
+def how_of(store: Readable) -> How:
     """How digests of this store's files are made."""
     if store.traits.quick:
         return How.HERE
@@ -68,7 +68,7 @@ def how_of(store: Store) -> How:
 
 
 async def digests(
-    store: Store, tree: Tree, paths: Sequence[bytes], algorithm: str, done: Callable[[Content], None]
+    store: Readable, tree: Tree, paths: Sequence[bytes], algorithm: str, done: Callable[[Content], None]
 ) -> dict[bytes, Content]:
     """Digests of many files of a scanned tree, several at a time, each reported when made.
 
@@ -89,7 +89,7 @@ async def digests(
     return found
 
 
-async def _content(store: Store, whole: bytes, path: bytes, algorithm: str, seen: Facts) -> Content:
+async def _content(store: Readable, whole: bytes, path: bytes, algorithm: str, seen: Facts) -> Content:
     how = how_of(store)
     try:
         if store.traits.digests:

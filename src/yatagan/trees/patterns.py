@@ -13,7 +13,7 @@ from collections.abc import Iterable
 from functools import cache
 
 from yatagan.places import is_ours
-from yatagan.stores.interface import Facts, Kind, Store
+from yatagan.stores.interface import Facts, Kind, Readable
 
 _WILD = re.compile(rb"[*?[]")
 
@@ -103,7 +103,7 @@ class Choice:
 EVERYTHING = Choice()
 
 
-async def expand(store: Store, typed: bytes) -> tuple[bytes, list[tuple[bytes, Facts]]]:
+async def expand(store: Readable, typed: bytes) -> tuple[bytes, list[tuple[bytes, Facts]]]:
     """What is there under a path some of whose names are patterns: where that begins, absolute paths and facts.
 
     Something that really has this name is meant by it, and nothing else. Up to the first pattern the path means

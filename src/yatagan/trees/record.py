@@ -16,7 +16,7 @@ from enum import StrEnum
 from yatagan.digests.lists import ALGORITHM, LIST_NAME, Listed, format_list
 from yatagan.errors import BadList, Fault, StoreError
 from yatagan.places import name_fields, name_from
-from yatagan.stores.interface import Facts, Kind, Store
+from yatagan.stores.interface import Facts, Kind, Readable
 from yatagan.trees.contents import Content, How, digests, how_of
 from yatagan.trees.scan import Tree
 
@@ -137,7 +137,7 @@ def _expected(line: dict[str, object]) -> tuple[bytes, Expected]:
 
 
 async def verify(
-    store: Store,
+    store: Readable,
     tree: Tree,
     listed: list[Listed],
     expected: Mapping[bytes, Expected] | None,
@@ -170,7 +170,7 @@ async def verify(
 
 
 async def _digests(
-    store: Store, tree: Tree, wanted: Mapping[bytes, Listed], done: Callable[[Content], None]
+    store: Readable, tree: Tree, wanted: Mapping[bytes, Listed], done: Callable[[Content], None]
 ) -> dict[bytes, Content]:
     found: dict[bytes, Content] = {}
     for algorithm in sorted({line.algorithm for line in wanted.values()}):
@@ -199,7 +199,7 @@ def _found(tree: Tree, line: Listed, contents: Mapping[bytes, Content]) -> Found
     return Found(line.path, Finding.SAME if content.digest == line.digest else Finding.DIFFERENT)
 
 
-def _with_facts(store: Store, tree: Tree, found: list[Found], expected: Mapping[bytes, Expected]) -> Iterator[Found]:
+def _with_facts(store: Readable, tree: Tree, found: list[Found], expected: Mapping[bytes, Expected]) -> Iterator[Found]:
     by_path = {entry.path: entry for entry in found}
     for path in sorted(set(expected) | set(by_path)):
         entry, wanted, facts = by_path.get(path), expected.get(path), tree.entries.get(path)
@@ -216,7 +216,7 @@ def _with_facts(store: Store, tree: Tree, found: list[Found], expected: Mapping[
                 yield entry or Found(path, Finding.SAME)
 
 
-def _facts_detail(store: Store, tree: Tree, path: bytes, facts: Facts, wanted: Expected) -> str:
+def _facts_detail(store: Readable, tree: Tree, path: bytes, facts: Facts, wanted: Expected) -> str:
     """Which fact differs; "" when none does. A directory's time moves when the record itself is written."""
     if facts.kind is not wanted.facts.kind:
         return f"a {facts.kind.value}, not a {wanted.facts.kind.value}"
@@ -233,7 +233,7 @@ def _facts_detail(store: Store, tree: Tree, path: bytes, facts: Facts, wanted: E
     return ", ".join(differing)
 
 
-async def fetch(store: Store, path: bytes) -> bytes:
+async def fetch(store: Readable, path: bytes) -> bytes:
     """A whole small file. Raises StoreError."""
     reader = await store.open(path)
     try:

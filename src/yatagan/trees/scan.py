@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.places import is_ours
-from yatagan.stores.interface import Facts, Kind, Store
+from yatagan.stores.interface import Facts, Kind, Readable
 from yatagan.trees.patterns import EVERYTHING, Choice
 
 #: Directories listed at once.
@@ -51,7 +51,7 @@ class Tree:
 
 
 async def scan(
-    store: Store, root: bytes, *, depth: int | None = None, ours: bool = False, choice: Choice = EVERYTHING
+    store: Readable, root: bytes, *, depth: int | None = None, ours: bool = False, choice: Choice = EVERYTHING
 ) -> Tree:
     """Read a tree; empty when there is nothing at `root`. `depth` 1 stops after the root's own entries.
 
@@ -76,7 +76,7 @@ async def scan(
 
 
 class _Scan:
-    def __init__(self, store: Store, tree: Tree, depth: int | None, ours: bool, choice: Choice) -> None:
+    def __init__(self, store: Readable, tree: Tree, depth: int | None, ours: bool, choice: Choice) -> None:
         self._store = store
         self._tree = tree
         self._depth = depth

@@ -1,0 +1,115 @@
+"""Which directories of an arrival are stored as bundles, and which of those bundles have to be made.
+
+What is there already keeps its form: a directory that is stored as a bundle stays one, and is made anew when anything
+of it is new or different; one that is there as files stays files. No I/O.
+"""
+
+from __future__ import annotations
+
+import posixpath
+from collections.abc import Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+
+from yatagan.bundles.seeing import StoredBundle, bundle_of
+from yatagan.stores.interface import Facts, Kind
+from yatagan.trees.compare import Difference, Verdict
+from yatagan.trees.scan import Tree
+
+
+class Stored(StrEnum):
+    """How directories are stored that are new at the destination."""
+
+    #: As files, whatever is there.
+    FILES = "files"
+    #: As files, but for those that are there as bundles.
+    AS_IT_IS = "as it is"
+    #: Every source as one bundle.
+    WHOLE = "whole"
+    #: Every directory of a source as one bundle.
+    BY_DIRECTORY = "by-directory"
+
+
+@dataclass(slots=True)
+class Storing:
+    """A directory that is to be stored as a bundle: its path below the arrival's root, and all that goes into it.
+
+    `present` is the bundle that is there now, `changed` how many entries it lacks or has otherwise, `gone` how many it
+    has that are here no more. `seen` and `seen_beside` are what has the names of the bundle and its index.
+    """
+
+    path: bytes
+    bundle: bytes
+    differences: list[Difference]
+    present: StoredBundle | None
+    changed: int
+    gone: int
+    seen: Facts | None = None
+    seen_beside: Facts | None = None
+
+    @property
+    def size(self) -> int:
+        """Bytes of its files."""
+        return sum(each.facts.size for each in self.differences if each.facts.kind is Kind.FILE)
+
+    @property
+    def files(self) -> int:
+        """How many files it holds."""
+        return sum(each.facts.kind is Kind.FILE for each in self.differences)
+
+
+def store(
+    tree: Tree, there: Tree, differences: list[Difference], how: Stored, bundles: Mapping[bytes, StoredBundle]
+) -> tuple[list[Storing], list[Difference], list[bytes]]:
+    """What is to be stored as bundles; the differences that are left; and directories that are there as files.
+
+    `bundles` are those at the destination, by the directory that each stands for.
+    """
+    present = {}
+    for path, facts in tree.entries.items():
+        if facts.kind is Kind.DIRECTORY and (bundle := bundles.get(there.absolute(path))) is not None:
+            present[path] = bundle
+    wanted = [path for path in _wanted(tree, how) if not any(_holds(each, path) for each in present)]
+    as_files = [path for path in wanted if path in there.entries]
+    held: dict[bytes, list[Difference]] = {path: [] for path in [*present, *wanted] if path not in as_files}
+    left: list[Difference] = []
+    for difference in differences:
+        group = _group(difference.path, held)
+        (left if group is None else held[group]).append(difference)
+    storing = []
+    for path, members in held.items():
+        now = present.get(path)
+        changed = sum(each.verdict is not Verdict.SAME for each in members if each.facts.kind.carried)
+        if now is not None and not changed:
+            left += members
+        elif members:
+            gone = sum(_join(path, each) not in tree.entries for each in now.lines) if now is not None else 0
+            storing.append(Storing(path, bundle_of(there.absolute(path)), members, now, changed, gone))
+    return storing, left, as_files
+
+
+def _wanted(tree: Tree, how: Stored) -> list[bytes]:
+    """Directories that are to become bundles: those that hold files, whole or right below the root."""
+    files = [path for path, facts in tree.entries.items() if facts.kind is Kind.FILE]
+    if how is Stored.WHOLE:
+        return [b""] if tree.entries[b""].kind is Kind.DIRECTORY and files else []
+    if how is Stored.BY_DIRECTORY:
+        return sorted({path.split(b"/")[0] for path in files if b"/" in path})
+    return []
+
+
+def _group(path: bytes, groups: Mapping[bytes, object]) -> bytes | None:
+    """The one of some directories that holds a path, if any does. None of them holds another."""
+    while path not in groups:
+        if not path:
+            return None
+        path = posixpath.dirname(path)
+    return path
+
+
+def _holds(above: bytes, path: bytes) -> bool:
+    return not above or path == above or path.startswith(above + b"/")
+
+
+def _join(above: bytes, path: bytes) -> bytes:
+    return posixpath.join(above, path) if above and path else above or path

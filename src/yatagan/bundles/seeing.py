@@ -1,0 +1,462 @@
+"""Directories that are stored as bundles, seen as the directories that they stand for.
+
+A bundle that was stored in the place of a directory says so in its index. Through `Seeing` such a directory has its
+name and its entries, as the index lists them; contents are read out of the bundle, no more of it than is needed.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+import posixpath
+from collections.abc import AsyncIterator, Callable, Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
+from dataclasses import dataclass, field
+from typing import TypeVar
+
+from yatagan.archives import index
+from yatagan.archives.compression import Bytes, Form
+from yatagan.archives.index import BadIndex, Line, Totals
+from yatagan.archives.opening import open_by_frames
+from yatagan.archives.tar import DIRECTORY, FILE, LINK, Damaged, Member
+from yatagan.bundles.apart import Blocking
+from yatagan.bundles.onnode import contents_there
+from yatagan.digests.lists import ALGORITHM
+from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.stores.interface import Facts, Gathered, Kind, NodeDigest, Reader, Store
+
+T = TypeVar("T")
+
+#: What the names of stored bundles end in: any part of one can be read without the rest.
+ENDING = b"." + Form.ZSTD.value.encode()
+_KINDS = {FILE: Kind.FILE, DIRECTORY: Kind.DIRECTORY, LINK: Kind.LINK}
+_BLOCK = 1 << 18
+_AHEAD = 16
+
+
+def bundle_of(directory: bytes) -> bytes:
+    """The bundle that a directory is stored as, beside where it would be."""
+    return directory + ENDING
+
+
+@dataclass(slots=True)
+class StoredBundle:
+    """A bundle in the place of a directory: its own facts, and what its index says of every entry, by relative path."""
+
+    path: bytes
+    directory: bytes
+    facts: Facts
+    beside: Facts
+    totals: Totals
+    lines: dict[bytes, Line]
+    children: dict[bytes, list[bytes]]
+
+    def facts_of(self, path: bytes) -> Facts | None:
+        """Facts of an entry; None where there is none."""
+        line = self.lines.get(path)
+        if line is None:
+            return None
+        member = line.member
+        kind = _KINDS[member.kind]
+        return Facts(kind, member.size if kind is Kind.FILE else 0, member.mtime_ns, member.mode & 0o7777)
+
+
+async def find_stored(store: Store, directory: bytes) -> StoredBundle | None:
+    """The bundle that stands for a directory which is not there itself; None where there is none that is sound."""
+    path = bundle_of(directory)
+    beside = await store.look_closely(path + index.SUFFIX)
+    if beside is None or beside.kind is not Kind.FILE:
+        return None
+    facts = await store.look_closely(path)
+    if facts is None or facts.kind is not Kind.FILE:
+        return None
+    reader = await store.open(path + index.SUFFIX)
+    try:
+        first = await reader.read(0, min(_BLOCK, store.traits.read_size))
+        name = posixpath.basename(directory)
+        if index.read_first_line(first.partition(b"\n")[0]) != name:
+            return None
+        data = await _read_all(store, reader, beside.size)
+        totals, lines, children = await asyncio.to_thread(_read_index, data, name)
+    except BadIndex:
+        return None
+    finally:
+        await reader.close()
+    if totals.stored != facts.size:
+        return None
+    return StoredBundle(path, directory, facts, beside, totals, lines, children)
+
+
+async def _read_all(store: Store, reader: Reader, size: int) -> bytes:
+    step = store.traits.read_size
+    pieces: list[bytes] = []
+    for start in range(0, size, step * _AHEAD):
+        ends = range(start, min(size, start + step * _AHEAD), step)
+        pieces += await asyncio.gather(*(reader.read(at, min(step, size - at)) for at in ends))
+    return b"".join(pieces)
+
+
+def _read_index(data: bytes, name: bytes) -> tuple[Totals, dict[bytes, Line], dict[bytes, list[bytes]]]:
+    """Every entry below a directory of this name, and what each directory holds. Raises BadIndex."""
+    lines: dict[bytes, Line] = {}
+    children: dict[bytes, list[bytes]] = {}
+    each = data.rstrip(b"\n").split(b"\n")
+    totals = index.read_totals(each[-1])
+    if totals is None:
+        raise BadIndex(len(each), "it is cut off")
+    for number, line in enumerate(index.read_lines(each), 2):
+        path = _below(line.member, name, number)
+        above = posixpath.dirname(path)
+        if path in lines or (path and above not in children):
+            raise BadIndex(number, "a member comes twice, or before its directory")
+        lines[path] = line
+        if line.member.kind == DIRECTORY:
+            children[path] = []
+        if path:
+            children[above].append(posixpath.basename(path))
+    if b"" not in children:
+        raise BadIndex(1, "it does not hold the directory that it stands for")
+    return totals, lines, children
+
+
+def _below(member: Member, name: bytes, number: int) -> bytes:
+    """A member's path below the directory that the bundle stands for. Raises BadIndex for what we would not make."""
+    top, *parts = member.name.split(b"/")
+    sound = top == name and not any(part in (b"", b".", b"..") or b"\0" in part for part in parts)
+    if not sound or member.kind not in _KINDS or member.size < 0:
+        raise BadIndex(number, "a member that no stored bundle has")
+    return b"/".join(parts)
+
+
+class Seeing:
+    """A store, to be read, with its stored bundles as the directories that they stand for.
+
+    With `listed` they are also found where a directory is listed that holds such bundles, in their place; otherwise
+    only where somebody names what is not there, but in a bundle.
+    """
+
+    def __init__(self, store: Store, *, listed: bool = True) -> None:
+        self.name = store.name
+        self.traits = store.traits
+        #: The bundles that were seen so far, by the directory that each stands for.
+        self.bundles: dict[bytes, StoredBundle] = {}
+        self._store = store
+        self._listed = listed
+        self._as_files: set[bytes] = set()
+        self._open: dict[bytes, asyncio.Task[_Contents]] = {}
+        self._on_node: dict[bytes, asyncio.Task[dict[bytes, str]]] = {}
+        # One thread for all of them: a pool that others read in as well could be full of those who wait for it.
+        self._thread = ThreadPoolExecutor(1)
+
+    def stored(self, path: bytes) -> StoredBundle | None:
+        """The bundle that a path is in, among those that were seen so far."""
+        known = self._known(path)
+        return known[0] if known is not None else None
+
+    def take_as_files(self, paths: Iterable[bytes]) -> bool:
+        """Take those bundles for files that are among these paths; whether any had been seen as its directory."""
+        wanted = frozenset(paths)
+        taken = [directory for directory, stored in self.bundles.items() if stored.path in wanted]
+        for directory in taken:
+            self._as_files.add(self.bundles.pop(directory).path)
+        return bool(taken)
+
+    # -- finding -------------------------------------------------------------------------------------------
+
+    def _known(self, path: bytes) -> tuple[StoredBundle, bytes] | None:
+        """The bundle that holds a path, if it has been seen, and the path below its directory."""
+        if not self.bundles:
+            return None
+        above = path
+        while True:
+            if (stored := self.bundles.get(above)) is not None:
+                return stored, path[len(above) + 1 :]
+            above, last = posixpath.dirname(above), above
+            if above == last:
+                return None
+
+    async def _find(self, path: bytes) -> tuple[StoredBundle, bytes] | None:
+        """The same for what is not there itself, seen before or not."""
+        if (known := self._known(path)) is not None:
+            return known
+        missing = path
+        while (above := posixpath.dirname(missing)) != missing:
+            found = await self._store.look(above)
+            if found is not None:
+                break
+            missing = above
+        else:
+            return None
+        if found.kind is not Kind.DIRECTORY or (stored := await find_stored(self._store, missing)) is None:
+            return None
+        self.bundles[missing] = stored
+        return stored, path[len(missing) + 1 :]
+
+    async def _entry(self, path: bytes) -> tuple[StoredBundle, Line]:
+        """What is in a bundle under this path. Raises StoreError."""
+        found = await self._find(path)
+        line = found[0].lines.get(found[1]) if found is not None else None
+        if found is None or line is None:
+            raise StoreError(Fault.MISSING, path, store=self.name)
+        return found[0], line
+
+    # -- as a store ----------------------------------------------------------------------------------------
+
+    async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
+        """See `Readable.resolve`."""
+        return await self._store.resolve(path, follow=follow)
+
+    async def look(self, path: bytes) -> Facts | None:
+        """See `Readable.look`."""
+        if (known := self._known(path)) is not None:
+            return known[0].facts_of(known[1])
+        if (there := await self._store.look(path)) is not None:
+            return there
+        found = await self._find(path)
+        return found[0].facts_of(found[1]) if found is not None else None
+
+    async def look_closely(self, path: bytes) -> Facts | None:
+        """See `Readable.look_closely`. An entry of a bundle that was changed since it was first seen is not there."""
+        if (known := self._known(path)) is None:
+            if (there := await self._store.look_closely(path)) is not None:
+                return there
+            known = await self._find(path)
+        if known is None or not await self._unchanged(known[0]):
+            return None
+        return known[0].facts_of(known[1])
+
+    async def _unchanged(self, stored: StoredBundle) -> bool:
+        now = await self._store.look_closely(stored.path)
+        return now is not None and now.same_as(stored.facts)
+
+    async def entries(self, path: bytes) -> AsyncIterator[list[tuple[bytes, Facts]]]:
+        """See `Readable.entries`."""
+        if (known := self._known(path)) is not None:
+            yield _listed(*known)
+            return
+        if not self._listed:
+            async for handful in self._store.entries(path):
+                yield handful
+            return
+        found: dict[bytes, Facts] = {}
+        async for handful in self._store.entries(path):
+            found.update(handful)
+        for beside in [name for name in found if name.endswith(ENDING + index.SUFFIX)]:
+            bundle = beside.removesuffix(index.SUFFIX)
+            name = bundle.removesuffix(ENDING)
+            if not name or bundle not in found or name in found or posixpath.join(path, bundle) in self._as_files:
+                continue
+            stored = await find_stored(self._store, posixpath.join(path, name))
+            facts = stored.facts_of(b"") if stored is not None else None
+            if stored is not None and facts is not None:
+                self.bundles[stored.directory] = stored
+                del found[bundle], found[beside]
+                found[name] = facts
+        yield list(found.items())
+
+    async def read_link(self, path: bytes) -> bytes:
+        """See `Readable.read_link`."""
+        if self._known(path) is None:
+            return await self._store.read_link(path)
+        _, line = await self._entry(path)
+        return line.member.target
+
+    async def room(self, path: bytes) -> int | None:
+        """See `Readable.room`."""
+        return await self._store.room(path)
+
+    async def clock_ns(self) -> int | None:
+        """See `Readable.clock_ns`."""
+        return await self._store.clock_ns()
+
+    async def open(self, path: bytes) -> Reader:
+        """See `Readable.open`."""
+        if self._known(path) is None:
+            try:
+                return await self._store.open(path)
+            except StoreError as error:
+                if error.fault is not Fault.MISSING:
+                    raise
+        stored, line = await self._entry(path)
+        if line.member.kind != FILE:
+            raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
+        return _Member(path, await self._contents(stored), line.member)
+
+    async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
+        """See `Readable.digest`. Of a bundle's entries the node makes all digests at once, from the bundle's bytes."""
+        known = self._known(path)
+        if known is None:
+            return await self._store.digest(path, algorithm, seen)
+        stored, line = await self._entry(path)
+        facts = stored.facts_of(known[1])
+        if algorithm != ALGORITHM or facts is None or not self.traits.digests or self.traits.quick:
+            raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
+        if stored.path not in self._on_node:
+            self._on_node[stored.path] = asyncio.ensure_future(contents_there(self._store, stored.path))
+        digests = await asyncio.shield(self._on_node[stored.path])
+        if not await self._unchanged(stored):
+            raise StoreError(Fault.SOURCE_CHANGED, path, store=self.name)
+        if line.member.name not in digests:
+            raise StoreError(Fault.DAMAGED, path, store=self.name)
+        return NodeDigest(digests[line.member.name], facts)
+
+    async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
+        """See `Readable.gather`. What comes out of a bundle is held against its index."""
+        outside = [path for path in paths if self._known(path) is None]
+        there = dict(zip(outside, await self._store.gather(outside, most), strict=True)) if outside else {}
+        gathered = []
+        for path in paths:
+            found = there.get(path)
+            if found is None or found.fault is Fault.MISSING:
+                found = await self._gather_one(path, most)
+            gathered.append(found)
+        return gathered
+
+    async def _gather_one(self, path: bytes, most: int) -> Gathered:
+        try:
+            stored, line = await self._entry(path)
+            facts = stored.facts_of(posixpath.relpath(path, stored.directory))
+            if facts is None or facts.kind is not Kind.FILE or facts.size > most:
+                return Gathered(b"", None, Fault.SOURCE_CHANGED)
+            data = await (await self._contents(stored)).read(path, line.member, 0, facts.size)
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
+            return Gathered(b"", None, error.fault)
+        if hashlib.new(ALGORITHM, data).hexdigest() != line.digest:
+            return Gathered(b"", None, Fault.DAMAGED)
+        return Gathered(data, facts)
+
+    async def recorded(self, path: bytes) -> str:
+        """See `Readable.recorded`: what the index says."""
+        known = self._known(path)
+        line = known[0].lines.get(known[1]) if known is not None else None
+        return line.digest if line is not None else ""
+
+    async def close(self) -> None:
+        """See `Readable.close`."""
+        await self.release()
+        await self._store.close()
+
+    async def release(self) -> None:
+        """Let go of everything but the store that we look at."""
+        for task in self._on_node.values():
+            task.cancel()
+        for opening in self._open.values():
+            if opening.done() and not opening.cancelled() and opening.exception() is None:
+                with suppress(StoreError):
+                    await opening.result().close()
+            opening.cancel()
+        self._open.clear()
+        self._thread.shutdown(wait=False, cancel_futures=True)
+
+    async def _contents(self, stored: StoredBundle) -> _Contents:
+        if stored.path not in self._open:
+            self._open[stored.path] = asyncio.ensure_future(_Contents.open(self._store, stored, self._thread))
+        try:
+            return await asyncio.shield(self._open[stored.path])
+        except StoreError:
+            self._open.pop(stored.path, None)  # another try may have better luck
+            raise
+
+
+def _listed(stored: StoredBundle, path: bytes) -> list[tuple[bytes, Facts]]:
+    found = []
+    for name in stored.children.get(path, []):
+        facts = stored.facts_of(posixpath.join(path, name))
+        assert facts is not None
+        found.append((name, facts))
+    return found
+
+
+@dataclass(slots=True)
+class _Contents:
+    """A stored bundle that is open: any part of any member."""
+
+    store: Store
+    reader: Reader
+    stored: StoredBundle
+    thread: ThreadPoolExecutor
+    stream: Bytes | None = field(default=None)
+
+    @classmethod
+    async def open(cls, store: Store, stored: StoredBundle, thread: ThreadPoolExecutor) -> _Contents:
+        """Raises StoreError: SOURCE_CHANGED when the bundle is another one by now."""
+        reader = await store.open(stored.path)
+        try:
+            if not (await reader.facts()).same_as(stored.facts):
+                raise StoreError(Fault.SOURCE_CHANGED, stored.path, store=store.name)
+            found = cls(store, reader, stored, thread)
+            blocking = Blocking(store, reader, stored.facts.size)
+            found.stream = await found._apart(stored.path, lambda: open_by_frames(blocking))
+            if found.stream is None:
+                raise StoreError(Fault.DAMAGED, stored.path, store=store.name)
+        except BaseException:
+            await reader.close()
+            raise
+        return found
+
+    async def read(self, path: bytes, member: Member, offset: int, size: int) -> bytes:
+        """A part of a member. Raises StoreError."""
+        stream = self.stream
+        assert stream is not None
+        return await self._apart(path, lambda: _part(stream, member, offset, min(size, member.size - offset)))
+
+    async def facts(self) -> Facts:
+        """The bundle's own facts now."""
+        return await self.reader.facts()
+
+    async def close(self) -> None:
+        """Let go of the file."""
+        await self.reader.close()
+
+    async def _apart(self, path: bytes, work: Callable[[], T]) -> T:
+        try:
+            return await asyncio.get_running_loop().run_in_executor(self.thread, work)
+        except Damaged as damaged:
+            raise StoreError(Fault.DAMAGED, path, store=self.store.name, detail=damaged.why) from None
+        except RuntimeError as error:  # the thread is gone: the session was closed
+            raise StoreError(Fault.LINE_LOST, path, store=self.store.name) from error
+
+
+def _part(stream: Bytes, member: Member, offset: int, size: int) -> bytes:
+    """A part of a member's contents, with the zeros of its holes. Raises Damaged."""
+    at, end, stored = offset, offset + max(size, 0), member.offset or 0
+    pieces = []
+    for begins, length in member.regions if member.regions is not None else ((0, member.size),):
+        first, last = max(at, begins), min(end, begins + length)
+        if first < last:
+            data = stream.read_at(stored + first - begins, last - first)
+            if len(data) != last - first:
+                raise Damaged(stored, "the archive ends where a member's contents should be")
+            pieces += [bytes(first - at), data]
+            at = last
+        stored += length
+    pieces.append(bytes(end - at))
+    return b"".join(pieces)
+
+
+class _Member:
+    """A file in a bundle, open."""
+
+    def __init__(self, path: bytes, contents: _Contents, member: Member) -> None:
+        self._path = path
+        self._contents = contents
+        self._member = member
+
+    async def facts(self) -> Facts:
+        """See `Reader.facts`."""
+        stored = self._contents.stored
+        if not (await self._contents.facts()).same_as(stored.facts):
+            raise StoreError(Fault.SOURCE_CHANGED, self._path, store=self._contents.store.name)
+        found = stored.facts_of(posixpath.relpath(self._path, stored.directory))
+        assert found is not None
+        return found
+
+    async def read(self, offset: int, size: int) -> bytes:
+        """See `Reader.read`."""
+        return await self._contents.read(self._path, self._member, offset, size)
+
+    async def close(self) -> None:
+        """See `Reader.close`. The bundle stays open for others."""

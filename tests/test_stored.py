@@ -1,0 +1,456 @@
+"""Directories that are stored as bundles, and seen through: `stage --bundle whole` and `by-directory`, both ways."""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+import os
+import random
+import signal
+import subprocess
+import tempfile
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import Far, OpenSsh, Practice, Program, index_line, needs_zstd, snapshot, start_sshd
+from test_interruptions import kill_at
+from yatagan.archives import index, making
+from yatagan.archives.compression import Form
+from yatagan.archives.reading import Manner
+from yatagan.archives.tar import DIRECTORY, FILE, HARD_LINK, Member
+from yatagan.batches.storing import Stored, store
+from yatagan.bundles.make import Contents, Recipe, make
+from yatagan.bundles.seeing import Seeing, StoredBundle, bundle_of
+from yatagan.errors import Fault, StoreError
+from yatagan.stores.interface import Facts, Kind
+from yatagan.stores.local import LocalStore
+from yatagan.trees.compare import compare
+from yatagan.trees.contents import digest_by_reading
+from yatagan.trees.scan import Tree, scan
+
+pytestmark = [pytest.mark.kept("openssh"), needs_zstd]
+on_openssh = pytest.mark.parametrize("far", [pytest.param("openssh", marks=pytest.mark.server)], indirect=True)
+
+FILES = 20
+
+
+def make_fen(root: Path, large: int = 3 << 20) -> None:
+    """Plots with small files, a large file at the top and one below, a link, an empty directory; none of it is new."""
+    rng = random.Random(5)
+    for number in range(FILES - 3):
+        path = root / f"plot-{number % 3:02d}" / f"flux-{number:04d}.csv"
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(rng.randbytes(300 + number))
+    (root / "plot-00" / "raw.npy").write_bytes(rng.randbytes(large))
+    (root / "README").write_text("the survey\n")
+    (root / "plot-01" / os.fsdecode(b"caf\xe9\n")).write_text("odd")
+    (root / "empty").mkdir()
+    (root / "latest").symlink_to("plot-00/raw.npy")
+    (root / "plot-01" / "flux-0001.csv").chmod(0o640)
+    age(root)
+
+
+def age(root: Path) -> None:
+    for path in [*root.rglob("*"), root]:
+        os.utime(path, ns=(1_700_000_000_123_456_789, 1_700_000_000_123_456_789), follow_symlinks=False)
+
+
+@pytest.fixture(scope="session")
+def old(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The same, to be read only: nobody waits for it to grow older."""
+    root = tmp_path_factory.mktemp("old") / "fen"
+    root.mkdir()
+    make_fen(root)
+    return root
+
+
+@pytest.fixture
+def fen(program: Program) -> Path:
+    root = program.directory / "fen"
+    root.mkdir()
+    make_fen(root)
+    return root
+
+
+def there(far: Far) -> list[str]:
+    """What is really there, below the kept files."""
+    return sorted(str(path.relative_to(far.root)) for path in far.root.rglob("*") if ".yatagan-kept" not in path.parts)
+
+
+# -- whole -----------------------------------------------------------------------------------------------------
+
+
+def test_a_directory_stored_as_one_bundle(program: Program, far: Far, old: Path) -> None:
+    program("checksums", str(old), "--output", "fen.sums")
+    done = program.json("stage", str(old), f"{far.name}:a", "--bundle", "whole")
+    assert (done["plan"]["files"], len(done["plan"]["bundles"])) == (FILES, 1)
+    assert (done["batch"]["in_place"], done["batch"]["bundles"]) == (FILES, 1)
+    assert done["batch"]["evidence"] == {"on-node": FILES}
+    assert there(far) == ["a", "a/fen.tar.zst", "a/fen.tar.zst.index.jsonl"]
+    assert not list(program.home.rglob("spool"))
+    bundle = far.root / "a" / "fen.tar.zst"
+    subprocess.run(["tar", "xf", bundle, "-C", program.home], check=True)
+    assert snapshot(program.home / "fen") == snapshot(old)
+    assert program.json("bundle", "check", bundle)["held_against_index"] == FILES
+
+    # It counts as the directory: nothing to move, whether or not it is asked for as a bundle.
+    again = program("stage", str(old), f"{far.name}:a").stdout
+    assert f"{FILES} files" in again and "Nothing to move" in again
+    assert program.json("stage", str(old), f"{far.name}:a", "--bundle", "by-directory")["batch"] is None
+    listed = program.json("list", f"{far.name}:a/fen", "--recursive")["entries"]
+    assert {each["path"] for each in listed if "path" in each} >= {"README", "plot-00/raw.npy", "empty", "latest"}
+    verdict = program.json("verify", f"{far.name}:a/fen", "--against", "fen.sums")
+    assert (verdict["good"], verdict["evidence"], verdict["counts"]["missing"]) == (True, "on-node", 0)
+    sums = program("checksums", f"{far.name}:a/fen", "--output", "-").stdout
+    subprocess.run(["sha256sum", "-c", "--quiet", "-"], input=os.fsencode(sums), cwd=old, check=True)
+    [record] = [each for each in program.json("ledger", "show")["records"] if each["kind"] == "staged"]
+    assert (record["files"], record["bundles"]) == (FILES, 1)
+
+    # And it comes back as the directory.
+    back = program.json("stage", f"{far.name}:a/fen", "back")
+    assert (back["batch"]["in_place"], back["batch"]["evidence"]) == (FILES, {"received": FILES})
+    assert snapshot(program.directory / "back" / "fen", times=False) == snapshot(old, times=False)
+    assert program.json("stage", f"{far.name}:a/fen", "back")["batch"] is None
+    assert program.json("stage", "back/fen", f"{far.name}:a")["batch"] is None
+    assert program.json("stage", f"{far.name}:a", "all")["batch"]["in_place"] == FILES
+    assert snapshot(program.directory / "all" / "a" / "fen", times=False) == snapshot(old, times=False)
+
+
+@on_openssh
+def test_what_is_stored_as_a_bundle_is_made_anew_as_one(program: Program, far: Far, fen: Path) -> None:
+    program("stage", "fen", f"{far.name}:", "--bundle", "whole")
+    old = (far.root / "fen.tar.zst").read_bytes()
+    (fen / "plot-01" / "new.csv").write_text("new")
+    (fen / "README").write_text("the survey, second season\n")
+    (fen / "plot-02" / "flux-0002.csv").unlink()
+    age(fen)
+    plan = " ".join(program("stage", "fen", f"{far.name}:", "--plan-only").stdout.split())
+    assert "made anew for 2 entries" in plan and "1 entry that the source has no more" in plan
+    refused = program("stage", "fen", f"{far.name}:", "--skip", "plot-02", expect=5)
+    assert "made anew with less in it" in refused.stderr
+    done = program.json("stage", "fen", f"{far.name}:")
+    assert (done["batch"]["in_place"], done["plan"]["replace"]) == (FILES, 1)
+    kept = far.root / ".yatagan-kept" / done["batch"]["batch"]
+    assert (kept / "fen.tar.zst").read_bytes() == old and (kept / "fen.tar.zst.index.jsonl").exists()
+    program("stage", f"{far.name}:fen", "back")
+    assert snapshot(program.directory / "back" / "fen", times=False) == snapshot(fen, times=False)
+    assert program.json("stage", "fen", f"{far.name}:")["batch"] is None
+
+    # As files, when that is asked for; the directory then hides the bundle.
+    unpacked = program.json("stage", "fen", f"{far.name}:", "--bundle", "whole", "--unpack")
+    assert unpacked["plan"]["bundles"] == [] and unpacked["plan"]["bundled_files"] == FILES - 1
+    assert snapshot(far.root / "fen", times=False) == snapshot(fen, times=False)
+    (fen / "README").write_text("third\n")
+    assert program.json("stage", "fen", f"{far.name}:", "--plan-only")["plan"]["bundles"] == []
+
+
+@on_openssh
+def test_every_directory_a_bundle_of_its_own(program: Program, far: Far, fen: Path) -> None:
+    done = program.json("stage", "fen", f"{far.name}:", "--bundle", "by-directory")
+    assert (done["batch"]["in_place"], done["batch"]["bundles"]) == (FILES, 3)
+    bundles = [f"fen/plot-{number:02d}.tar.zst" for number in range(3)]
+    assert there(far) == sorted(
+        ["fen", "fen/README", "fen/empty", "fen/latest", *bundles, *(f"{each}.index.jsonl" for each in bundles)]
+    )
+    assert program.json("stage", "fen", f"{far.name}:")["batch"] is None
+    untouched = [(far.root / each).stat().st_ino for each in bundles[:2]]
+    (fen / "plot-02" / "flux-0002.csv").write_text("other")
+    (fen / "README").write_text("other")
+    (fen / "plot-03").mkdir()
+    (fen / "plot-03" / "a.csv").write_text("a")
+    plan = program.json("stage", "fen", f"{far.name}:", "--plan-only")["plan"]
+    assert [Path(each["path"]).name for each in plan["bundles"]] == ["plot-02.tar.zst"]
+    program("stage", "fen", f"{far.name}:", "--bundle", "whole")  # what is there keeps its form
+    assert [(far.root / each).stat().st_ino for each in bundles[:2]] == untouched
+    assert (far.root / "fen" / "plot-03" / "a.csv").exists() and not (far.root / "fen.tar.zst").exists()
+    program("stage", f"{far.name}:fen", "back")
+    assert snapshot(program.directory / "back" / "fen", times=False) == snapshot(fen, times=False)
+    # As what they really are: files.
+    program("checksums", f"{far.name}:fen")
+    assert program.json("verify", f"{far.name}:fen")["good"], "the list names the bundles, and so they are taken"
+    program("stage", f"{far.name}:fen", "really", "--bundle", "never")
+    assert (program.directory / "really" / "fen" / "plot-00.tar.zst").exists()
+    assert program.json("list", f"{far.name}:fen")["entries"][0]["path"] == "README"
+
+
+@pytest.mark.server
+def test_without_commands_everything_is_read_back(program: Program, openssh: OpenSsh, old: Path) -> None:
+    """A node that only takes files, and gives them; what is stored there is seen all the same."""
+    root = program.home.parent / "far"
+    root.mkdir()
+    child, port = start_sshd(openssh.base, "ForceCommand internal-sftp\n", sftp="internal-sftp")
+    try:
+        program(*replace(openssh, port=port).far(root).add)
+        done = program.json("stage", str(old), "oak:", "--bundle", "whole", "--prove", "read-back")
+        assert done["batch"]["evidence"] == {"read-back": FILES}
+        program("checksums", str(old), "--output", "fen.sums")
+        verdict = program.json("verify", "oak:fen", "--against", "fen.sums")
+        assert (verdict["good"], verdict["evidence"]) == (True, "read-back")
+        program("stage", "oak:fen", "back")
+        assert snapshot(program.directory / "back" / "fen", times=False) == snapshot(old, times=False)
+    finally:
+        child.send_signal(signal.SIGTERM)
+        child.wait(10)
+
+
+def test_here_to_here_and_what_is_refused(program: Program, old: Path) -> None:
+    done = program.json("stage", str(old), "store", "--bundle", "whole", "--as", "f")
+    assert done["batch"]["evidence"] == {"read-back": FILES}
+    assert program.json("stage", str(old), "store", "--as", "f")["batch"] is None
+    program("stage", "store/f", "back", "--as", "fen")
+    assert snapshot(program.directory / "back" / "fen", times=False) == snapshot(old, times=False)
+    assert "stored as a bundle" in program("checksums", "store/f", expect=2).stderr
+    # A bundle of the same name that somebody else made is a file like others, and is kept when it is replaced.
+    (program.directory / "store" / "fen.tar.zst").write_text("mine")
+    done = program.json("stage", str(old), "store", "--bundle", "whole")
+    assert done["plan"]["replace"] == 1
+    kept = program.directory / "store" / ".yatagan-kept" / done["batch"]["batch"] / "fen.tar.zst"
+    assert kept.read_text() == "mine"
+
+
+# -- interrupted -----------------------------------------------------------------------------------------------
+
+
+@pytest.mark.server
+@pytest.mark.parametrize(
+    "moment",
+    ["apply-before:2", "apply-after:4", "bytes:2500000", "placed:1", "kept:1"],
+)
+def test_killed_and_resumed(program: Program, oak: Far, old: Path, moment: str) -> None:
+    (oak.root / "fen.tar.zst").write_text("an older one")
+    kill_at(program, moment, "stage", str(old), "oak:", "--bundle", "whole")
+    batch = program.json("batch", "resume")
+    assert batch["good"] and batch["in_place"] == FILES
+    assert there(oak) == ["fen.tar.zst", "fen.tar.zst.index.jsonl"]
+    assert (oak.root / ".yatagan-kept" / batch["batch"] / "fen.tar.zst").read_text() == "an older one"
+    assert not list(program.home.rglob("spool"))
+    assert program.json("stage", str(old), "oak:")["batch"] is None
+    program("stage", "oak:fen", "back")
+    assert snapshot(program.directory / "back" / "fen", times=False) == snapshot(old, times=False)
+
+
+def test_what_has_arrived_of_a_bundle_is_not_made_or_sent_again(program: Program, practice: Practice) -> None:
+    """The line drops again and again; what goes on is the bundle that was made, whatever becomes of the directory."""
+    far = practice.far()
+    program(*far.add)
+    root = program.directory / "fen"
+    make_fen(root, 12_000_000)
+    practice.wrong("heron", max_rate="4MB")
+    kill_at(program, "bytes:9000000", "stage", "fen", "heron:", "--bundle", "whole")
+    [made] = program.home.rglob("spool/*.tar.zst")
+    digest, inode = hashlib.sha256(made.read_bytes()).hexdigest(), made.stat().st_ino
+    (root / "README").write_text("written meanwhile")
+    practice.wrong("heron", cut_after="2MB")
+    batch = program.json("batch", "resume")
+    assert batch["good"] and batch["bytes_sent_again"] < 6_000_000 and inode
+    assert hashlib.sha256((far.root / "fen.tar.zst").read_bytes()).hexdigest() == digest
+    practice.wrong("heron")
+    plan = program.json("stage", "fen", "heron:", "--plan-only")["plan"]
+    assert len(plan["bundles"]) == 1, "what was written meanwhile is new"
+
+
+@pytest.mark.server
+def test_a_damaged_bundle_gives_back_what_is_good_and_nothing_else(program: Program, oak: Far, old: Path) -> None:
+    program("stage", str(old), "oak:", "--bundle", "whole")
+    program("checksums", str(old), "--output", "fen.sums")
+    bundle = oak.root / "fen.tar.zst"
+    data = bytearray(bundle.read_bytes())
+    data[len(data) // 2] ^= 0xFF  # in the middle of the large file
+    bundle.write_bytes(data)
+    verdict = program.json("verify", "oak:fen", "--against", "fen.sums", expect=1)
+    assert "plot-00/raw.npy" in [each.get("path") for each in verdict["entries"]]
+    done = program.json("stage", "oak:fen", "back", expect=1)
+    assert done["batch"]["failed"] == 1
+    arrived = snapshot(program.directory / "back" / "fen", times=False)
+    arrived = {key: value for key, value in arrived.items() if not key.endswith(b".part")}
+    assert arrived == {key: value for key, value in snapshot(old, times=False).items() if not key.endswith(b"raw.npy")}
+
+
+# -- below the program -----------------------------------------------------------------------------------------
+
+_names = st.binary(min_size=1, max_size=12).filter(
+    lambda name: b"/" not in name and b"\0" not in name and name not in (b".", b"..") and not name.startswith(b".yat")
+)
+_trees = st.recursive(
+    st.one_of(st.binary(max_size=3000), st.just(None), st.integers(1, 3 << 20)),
+    lambda inner: st.dictionaries(_names, inner, max_size=4),
+    max_leaves=8,
+)
+
+
+def put(path: bytes, what: object) -> None:
+    """A directory, a file, a link (None), or a file of so many bytes with holes."""
+    if isinstance(what, dict):
+        os.mkdir(path)
+        for name, inner in what.items():
+            put(os.path.join(path, name), inner)
+    elif what is None:
+        os.symlink(b"somewhere \xff", path)
+    else:
+        with open(path, "wb") as stream:
+            if isinstance(what, int):
+                stream.truncate(what)
+                stream.seek(what // 2)
+                stream.write(b"x")
+            else:
+                stream.write(what)  # type: ignore[arg-type]
+    os.utime(path, ns=(1_600_000_000_000_000_123, -1_000_000_007), follow_symlinks=False)
+
+
+@settings(max_examples=30)
+@given(st.dictionaries(_names, _trees, max_size=4))
+def test_through_its_bundle_a_directory_is_what_it_was(entries: dict[bytes, object]) -> None:
+    async def check(base: bytes) -> None:
+        here = LocalStore(base)
+        real, stored = os.path.join(base, b"real"), os.path.join(base, b"stored", b"real")
+        put(real, entries)
+        os.mkdir(os.path.dirname(stored))
+        contents, tree = Contents(), await scan(here, real)
+        contents.add(b"real", tree)
+        contents.newest_ns = 0
+        recipe = Recipe(Form.ZSTD, 1, Manner(), 1, "t")
+        await make(here, bundle_of(stored), contents, recipe, lambda files, size: None, b"real")
+        seeing = Seeing(here)
+        try:
+            for seen in (await scan(seeing, stored), await scan(Seeing(here), os.path.dirname(stored))):
+                below = b"" if seen.root == stored else b"real/"
+                for path, facts in tree.entries.items():
+                    found = seen.entries[(below + path).rstrip(b"/")]
+                    wanted = facts.size if facts.kind is Kind.FILE else 0
+                    assert (found.kind, found.size, found.mode) == (facts.kind, wanted, facts.mode)
+                    assert found.mtime_ns == facts.mtime_ns or path == b""
+                assert [seen.targets[below + path] for path in tree.targets] == list(tree.targets.values())
+                assert len(seen.entries) == len(tree.entries) + bool(below)
+            for path in tree.files():
+                digest = await digest_by_reading(here, tree.absolute(path), "sha256")
+                whole = os.path.join(stored, path)
+                assert digest == await digest_by_reading(seeing, whole, "sha256") == await seeing.recorded(whole)
+                [gathered] = await seeing.gather([whole], 4 << 20)
+                assert hashlib.sha256(gathered.contents).hexdigest() == digest
+        finally:
+            await seeing.release()
+
+    quick = "/dev/shm" if os.path.isdir("/dev/shm") else None
+    with tempfile.TemporaryDirectory(prefix="yatagan-seen-", dir=quick) as base:
+        with pytest.MonkeyPatch.context() as patch:  # nobody writes to it, so it need not grow older
+            patch.setattr(making, "let_age", lambda status: None)
+            asyncio.run(check(os.fsencode(base)))
+
+
+def line(name: bytes, kind: str = FILE, size: int = 0) -> bytes:
+    digest = hashlib.sha256(b"").hexdigest() if kind == FILE else ""
+    return index_line(Member(name, kind, size, 0o644, 0, b"t" if kind == HARD_LINK else b""), 512, digest)
+
+
+_TOP = line(b"fen", DIRECTORY)
+_FIRST = index.first_line(b"fen.tar.zst", b"fen")
+
+
+@pytest.mark.parametrize(
+    "lines",
+    [
+        pytest.param([index.first_line(b"fen.tar.zst"), _TOP], id="stands for nothing"),
+        pytest.param([index.first_line(b"fen.tar.zst", b"bog"), _TOP], id="stands for another"),
+        pytest.param([b'{"format": "another-1", "stands_for": "fen"}\n', _TOP], id="another format"),
+        pytest.param([b'{"format": "yatagan-index-1", "stands_for_b64": 7}\n', _TOP], id="name that is none"),
+        pytest.param([_FIRST], id="empty"),
+        pytest.param([_FIRST, line(b"fen")], id="a file"),
+        pytest.param([_FIRST, _TOP, line(b"fen/../../out")], id="climbs"),
+        pytest.param([_FIRST, _TOP, line(b"/etc/passwd")], id="absolute"),
+        pytest.param([_FIRST, _TOP, line(b"bog/a")], id="beside"),
+        pytest.param([_FIRST, _TOP, line(b"fen//a")], id="empty name"),
+        pytest.param([_FIRST, _TOP, line(b"fen/a\0b")], id="NUL"),
+        pytest.param([_FIRST, _TOP, line(b"fen/a"), line(b"fen/a")], id="twice"),
+        pytest.param([_FIRST, _TOP, line(b"fen/a"), line(b"fen/a/b")], id="below a file"),
+        pytest.param([_FIRST, _TOP, line(b"fen/a/b")], id="below nothing"),
+        pytest.param([_FIRST, _TOP, line(b"fen/a", HARD_LINK)], id="hard link"),
+        pytest.param([_FIRST, _TOP, line(b"fen/a", size=-5)], id="less than nothing"),
+        pytest.param([_FIRST, _TOP, b"no JSON\n"], id="garbage"),
+    ],
+)
+def test_no_unsound_index_is_seen_through(tmp_path: Path, lines: list[bytes]) -> None:
+    (tmp_path / "fen.tar.zst").write_bytes(b"1234567")
+    beside = tmp_path / "fen.tar.zst.index.jsonl"
+    totals = index.last_line(index.Totals(1, 0, 0, 7, "0" * 64))
+
+    def seen() -> set[bytes]:
+        return set(asyncio.run(scan(Seeing(LocalStore(b"/")), os.fsencode(tmp_path))).entries)
+
+    beside.write_bytes(b"".join([*lines, totals]))
+    assert seen() == {b"", b"fen.tar.zst", b"fen.tar.zst.index.jsonl"}
+    beside.write_bytes(b"".join([_FIRST, _TOP, totals]))
+    assert seen() == {b"", b"fen"}
+    for cut in (_FIRST + _TOP, _FIRST + _TOP + index.last_line(index.Totals(1, 0, 0, 8, "0" * 64))):
+        beside.write_bytes(cut)
+        assert b"fen" not in seen()
+
+
+def test_a_bundle_that_changes_while_it_is_seen_through_gives_nothing(tmp_path: Path) -> None:
+    async def check() -> None:
+        (tmp_path / "fen").mkdir()
+        (tmp_path / "fen" / "a").write_text("a" * 1000)
+        age(tmp_path / "fen")
+        here, contents = LocalStore(b"/"), Contents()
+        contents.add(b"fen", await scan(here, os.fsencode(tmp_path / "fen")))
+        contents.newest_ns = 0
+        bundle = tmp_path / "s" / "fen.tar.zst"
+        bundle.parent.mkdir()
+        recipe = Recipe(Form.ZSTD, 1, Manner(), 1, "t")
+        await make(here, os.fsencode(bundle), contents, recipe, lambda files, size: None, b"fen")
+        member = os.fsencode(bundle.parent / "fen" / "a")
+        seeing = Seeing(here)
+        assert await seeing.look_closely(member) is not None
+        bundle.write_bytes(bundle.read_bytes())
+        assert await seeing.look_closely(member) is None
+        with pytest.raises(StoreError) as caught:
+            await seeing.open(member)
+        assert caught.value.fault is Fault.SOURCE_CHANGED
+        assert (await seeing.gather([member], 5000))[0].fault is Fault.SOURCE_CHANGED
+        await seeing.release()
+
+    asyncio.run(check())
+
+
+_paths = st.lists(
+    st.tuples(st.sampled_from(["a", "b", "c"]), st.sampled_from(["", "x", "y/z"])).map(lambda pair: "/".join(pair)),
+    max_size=6,
+)
+
+
+@given(_paths, _paths, st.sets(st.sampled_from([b"", b"a", b"b"])), st.sampled_from(Stored))
+def test_every_entry_goes_one_way(here: list[str], far_away: list[str], stored: set[bytes], how: Stored) -> None:
+    """Whatever is where: each difference is in one bundle or in none, and what is as it should be is not made anew."""
+
+    def tree(root: bytes, paths: list[str]) -> Tree:
+        found = Tree(root, {b"": Facts(Kind.DIRECTORY, 0, 0, 0)})
+        for path in paths:
+            parts = [part for part in path.encode().split(b"/") if part]
+            for depth in range(1, len(parts)):
+                found.entries[b"/".join(parts[:depth])] = Facts(Kind.DIRECTORY, 0, 0, 0)
+            found.entries.setdefault(b"/".join(parts), Facts(Kind.FILE, 1, 0, 0))
+        return found
+
+    source, destination = tree(b"/s", here), tree(b"/d", far_away)
+    bundles = {
+        destination.absolute(path): StoredBundle(b"", b"", *[Facts(Kind.FILE, 0, 0, 0)] * 2, None, {}, {})  # type: ignore[arg-type]
+        for path in (stored if b"" not in stored else {b""})
+        if destination.entries.get(path, Facts(Kind.FILE, 0, 0, 0)).kind is Kind.DIRECTORY
+    }
+    differences = list(compare(source, destination, step_ns=1, fresh_since_ns=None))
+    storing, left, as_files = store(source, destination, list(differences), how, bundles)
+    held = [each for group in storing for each in group.differences]
+    assert sorted(each.path for each in (*held, *left)) == sorted(each.path for each in differences)
+    for group in storing:
+        assert all(
+            each.path == group.path or not group.path or each.path.startswith(group.path + b"/")
+            for each in held
+            if each in group.differences
+        )
+        assert group.changed and (group.present is not None or group.path not in destination.entries)
+        assert group.path not in as_files
+    if how in (Stored.AS_IT_IS, Stored.FILES):
+        assert all(group.present is not None for group in storing)
