@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import hashlib
+import io
 import json
 import os
 import random
@@ -333,3 +334,34 @@ def test_killed_in_the_middle_of_bundles(program: Program, far: Far) -> None:
     assert done["in_place"] + done["left_as_is"] == 2000
     assert snapshot(far.root / "many", times=False) == snapshot(root, times=False)
     assert not list(far.root.rglob("*.part"))
+
+
+@pytest.mark.soak
+@needs_zstd
+def test_sparse_files_of_nine_gigabytes(program: Program) -> None:
+    """More than a plain header can say, and almost all of it holes: by us and by others, both ways."""
+    fen, size = program.directory / "fen", 9 << 30
+    fen.mkdir()
+    with (fen / "sparse").open("wb") as stream:
+        stream.truncate(size)
+        for offset in (0, 5 << 30, size - 3):
+            stream.seek(offset)
+            stream.write(b"end")
+    digest = subprocess.run(["sha256sum", "fen/sparse"], cwd=program.directory, capture_output=True, check=True).stdout
+    made = program.json("bundle", "make", "fen")
+    assert (made["bytes"], made["bundle_bytes"] < 100_000) == (size, True)
+    with tarfile.open(fileobj=_plain(program.directory / "fen.tar.zst")) as archive:
+        assert archive.getmember("fen/sparse").size == size
+    assert program("bundle", "list", "fen.tar.zst", "--checksums").stdout.encode() == digest
+    subprocess.run(["tar", "xf", "fen.tar.zst", "-C", program.home], cwd=program.directory, check=True)
+    program("bundle", "unpack", "fen.tar.zst", "--into", "ours")
+    for form in ("posix", "gnu"):
+        subprocess.run(["tar", "cSf", f"{form}.tar", f"--format={form}", "fen"], cwd=program.directory, check=True)
+        program("bundle", "unpack", f"{form}.tar", "--into", form)
+    for out in (program.home, *(program.directory / name for name in ("ours", "posix", "gnu"))):
+        subprocess.run(["cmp", fen / "sparse", out / "fen" / "sparse"], check=True)
+        assert (out / "fen" / "sparse").stat().st_blocks * 512 < 1 << 20
+
+
+def _plain(path: Path) -> io.BytesIO:
+    return io.BytesIO(subprocess.run(["zstd", "-dcq", path], capture_output=True, check=True).stdout)

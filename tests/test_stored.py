@@ -212,6 +212,18 @@ def test_here_to_here_and_what_is_refused(program: Program, old: Path) -> None:
     assert kept.read_text() == "mine"
 
 
+def test_a_bundle_beside_the_index_of_another_is_made_anew(program: Program, old: Path) -> None:
+    """As it is for a moment while one is replaced: it is neither believed nor passed over."""
+    program("stage", str(old), "store", "--bundle", "whole")
+    bundle = program.directory / "store" / "fen.tar.zst"
+    whole = bundle.read_bytes()
+    bundle.write_bytes(whole + b"\0")
+    assert "no such file" in program("list", "store/fen", expect=2).stderr
+    assert len(program.json("stage", str(old), "store")["plan"]["bundles"]) == 1
+    assert bundle.read_bytes() == whole and not (program.directory / "store" / "fen").exists()
+    assert program.json("stage", str(old), "store")["batch"] is None
+
+
 # -- interrupted -----------------------------------------------------------------------------------------------
 
 
@@ -335,10 +347,9 @@ def test_through_its_bundle_a_directory_is_what_it_was(entries: dict[bytes, obje
             await seeing.release()
 
     quick = "/dev/shm" if os.path.isdir("/dev/shm") else None
-    with tempfile.TemporaryDirectory(prefix="yatagan-seen-", dir=quick) as base:
-        with pytest.MonkeyPatch.context() as patch:  # nobody writes to it, so it need not grow older
-            patch.setattr(making, "let_age", lambda status: None)
-            asyncio.run(check(os.fsencode(base)))
+    with tempfile.TemporaryDirectory(prefix="yatagan-seen-", dir=quick) as base, pytest.MonkeyPatch.context() as patch:
+        patch.setattr(making, "let_age", lambda status: None)  # nobody writes to it, so it need not grow older
+        asyncio.run(check(os.fsencode(base)))
 
 
 def line(name: bytes, kind: str = FILE, size: int = 0) -> bytes:

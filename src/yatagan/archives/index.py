@@ -63,15 +63,26 @@ _BEFORE = b'{"path": %b, "kind": "file", "size": %d, "mode": "%04o", "mtime_ns":
 _AFTER = b', "sha256": "%b"}\n'
 
 
+def before_offset(name: bytes, size: int, mode: int, mtime_ns: int) -> bytes:
+    """The line of a file like most, up to the number that says where its contents begin; b"" for an odd name."""
+    try:
+        spelled = encode_basestring(name.decode("utf-8")).encode("utf-8")
+    except UnicodeError:
+        return b""
+    return _BEFORE % (spelled, size, mode, mtime_ns)
+
+
+def after_offset(digest: str) -> bytes:
+    """A file's line after that number."""
+    return _AFTER % digest.encode("ascii")
+
+
 def around_offset(member: Member, digest: str) -> Tuple[bytes, bytes]:
     """A member's line before and after the number that says where its contents begin; the whole and b"" without one."""
-    if digest and member.kind == FILE and member.regions is None:  # by hand: of what is written, most are these
-        try:
-            name = encode_basestring(member.name.decode("utf-8")).encode("utf-8")
-            before = _BEFORE % (name, member.size, member.mode, member.mtime_ns)
-            return before, _AFTER % digest.encode("ascii")
-        except UnicodeError:
-            pass
+    if digest and member.kind == FILE and member.regions is None:
+        before = before_offset(member.name, member.size, member.mode, member.mtime_ns)
+        if before:
+            return before, after_offset(digest)
     line = {**_named("path", member.name), "kind": member.kind, "size": member.size}  # type: Dict[str, Any]
     if member.target:
         line.update(_named("target", member.target))

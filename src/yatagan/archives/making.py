@@ -20,10 +20,8 @@ from yatagan.archives.reading import (
     Manner,
     Read,
     Reading,
-    Run,
     Told,
     code,
-    digests,
     let_age,
     tell,
 )
@@ -58,9 +56,9 @@ class Making:
         """The tar stream. Raises Changed, and OSError with the file's name."""
         out: List[bytes] = []
         gathered = 0
-        for piece in self._pieces():
-            out.append(piece)
-            gathered += len(piece)
+        for pieces, size in self._pieces():
+            out += pieces
+            gathered += size
             if gathered >= _GIVEN:
                 yield b"".join(out)
                 out, gathered = [], 0
@@ -69,19 +67,21 @@ class Making:
         out.append(bytes(-(self._at + len(END)) % 10240))
         yield b"".join(out)
 
-    def _pieces(self) -> Iterator[bytes]:
+    def _pieces(self) -> Iterator[Tuple[Iterable[bytes], int]]:
+        """Pieces of the stream that follow each other, and their bytes."""
         handfuls = _handfuls(self._entries)
         with ThreadPoolExecutor(_HANDFULS) as readers, ThreadPoolExecutor(1) as hasher:
-            for handful in _code_in_turn(handfuls, self._manner, readers, hasher):
-                for run in handful:
+            for read, found in _read_in_turn(handfuls, Reading(self._manner), readers):
+                for run in code(read, found):
                     begins = self._at
-                    self._at += len(run.stream)
+                    self._at += run.size
                     for told in run.told:
                         self.taken += told.size
                         self._listed(told, begins + told.offset)
-                    yield run.stream
+                    yield run.pieces, run.size
                     if run.large is not None:
-                        yield from self._large(run.large[1], run.large[0], readers, hasher)
+                        for piece in self._large(run.large[1], run.large[0], readers, hasher):
+                            yield (piece,), len(piece)
 
     # -- large files ----------------------------------------------------------------------------------------
 
@@ -128,29 +128,14 @@ def _handfuls(entries: Iterator[Entry]) -> Iterator[List[Entry]]:
         yield handful
 
 
-def _code_in_turn(
-    handfuls: Iterable[List[Entry]], manner: Manner, readers: ThreadPoolExecutor, hasher: ThreadPoolExecutor
-) -> Iterator[List[Run]]:
-    """Handfuls as runs, hashed in a thread beside."""
-    unhashed: Deque[Tuple[List[Read], Future[List[str]]]] = deque()
-    for handful in _read_in_turn(iter(handfuls), Reading(manner), readers):
-        unhashed.append((handful, hasher.submit(digests, handful)))
-        if len(unhashed) >= _HANDFULS:
-            read, found = unhashed.popleft()
-            yield code(read, found.result())
-    for read, found in unhashed:
-        yield code(read, found.result())
-
-
 def _read_in_turn(
-    handfuls: Iterator[List[Entry]], reading: "Reading", readers: ThreadPoolExecutor
-) -> Iterator[List[Read]]:
-    """Every entry, read in its turn; ahead of it, in threads, for as long as the disk makes us wait.
+    handfuls: Iterator[List[Entry]], reading: Reading, readers: ThreadPoolExecutor
+) -> Iterator[Tuple[List[Read], List[str]]]:
+    """Every entry, read and hashed in its turn; ahead of it, in threads, for as long as the disk makes us wait.
 
-    Where it does not, threads would only take the interpreter from each other: 8,000 files a second in place
-    of 20,000, on two processors.
+    Where it does not, threads would only take the interpreter from each other.
     """
-    under_way: Deque[Future[Tuple[List[Read], bool]]] = deque()
+    under_way: Deque[Future[Tuple[List[Read], List[str], bool]]] = deque()
     slow = False
     try:
         while True:
@@ -160,13 +145,13 @@ def _read_in_turn(
                     break
                 under_way.append(readers.submit(reading.read_all, handful))
             if under_way:
-                read, slow = under_way.popleft().result()
+                read, found, slow = under_way.popleft().result()
             else:
                 handful = next(handfuls, None)
                 if handful is None:
                     return
-                read, slow = reading.read_all(handful)
-            yield read
+                read, found, slow = reading.read_all(handful)
+            yield read, found
     finally:
         for future in under_way:
             future.cancel()

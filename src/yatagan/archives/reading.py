@@ -6,8 +6,8 @@ import time
 from hashlib import sha256
 from typing import Dict, List, NamedTuple, Optional, Tuple
 
-from yatagan.archives.index import around_offset
-from yatagan.archives.tar import DIRECTORY, FILE, LINK, Member, encode, padding
+from yatagan.archives.index import after_offset, around_offset, before_offset
+from yatagan.archives.tar import COMMON_HEAD, DIRECTORY, FILE, LINK, Member, common_head, encode, padding
 
 #: A file of up to this size is read whole.
 SMALL = 256 << 10
@@ -74,17 +74,32 @@ class Told(NamedTuple):
 
 
 class Run(NamedTuple):
-    """Members that follow each other, as bytes of the tar stream; offsets count from its beginning.
+    """Members that follow each other, as pieces of the tar stream, `size` bytes; offsets count from its beginning.
 
     `large` is a file that comes after them and does not fit a handful: its member and path.
     """
 
-    stream: bytes
+    pieces: List[bytes]
+    size: int
     told: List[Told]
     large: Optional[Tuple[Member, bytes]]
 
 
-Read = Tuple[Member, bytes, Optional[bytes]]
+class Read(NamedTuple):
+    """An entry as it was read: its header in pieces and, but for a large file, its contents.
+
+    `before` begins its line of the index. Where that is not known yet, nor the header of a large file, `member` is
+    there to make them of; of a file like most there is no need of one.
+    """
+
+    name: bytes
+    path: bytes
+    size: int
+    head: Tuple[bytes, ...]
+    head_size: int
+    contents: Optional[bytes]
+    before: bytes
+    member: Optional[Member]
 
 
 def tell(member: Member, offset: int, digest: str) -> Told:
@@ -96,8 +111,10 @@ def tell(member: Member, offset: int, digest: str) -> Told:
 def digests(handful: List[Read]) -> List[str]:
     """SHA-256 of what was read; "" of what is no file, or not read yet."""
     return [
-        sha256(contents).hexdigest() if member.kind == FILE and contents is not None else ""
-        for member, _, contents in handful
+        sha256(read.contents).hexdigest()
+        if read.contents is not None and (read.member is None or read.member.kind == FILE)
+        else ""
+        for read in handful
     ]
 
 
@@ -107,18 +124,25 @@ def code(handful: List[Read], digests: List[str]) -> List[Run]:
     pieces: List[bytes] = []
     told: List[Told] = []
     at = 0
-    for (member, path, contents), digest in zip(handful, digests):
+    for (name, path, size, head, head_size, contents, before, member), digest in zip(handful, digests):
         if contents is None:
-            runs.append(Run(b"".join(pieces), told, (member, path)))
+            assert member is not None
+            runs.append(Run(pieces, at, told, (member, path)))
             pieces, told, at = [], [], 0
             continue
-        head = encode(member)
-        told.append(tell(member, at + len(head), digest))
-        missing = padding(len(contents))
-        pieces += (head, contents, bytes(missing)) if missing else (head, contents)
-        at += len(head) + len(contents) + missing
+        begins = at + head_size
+        if member is None:
+            told.append(Told(begins, before, after_offset(digest), name, size, digest))
+        else:
+            told.append(tell(member, begins, digest))
+        pieces += head
+        pieces.append(contents)
+        missing = padding(size)
+        if missing:
+            pieces.append(bytes(missing))
+        at = begins + size + missing
     if told:
-        runs.append(Run(b"".join(pieces), told, None))
+        runs.append(Run(pieces, at, told, None))
     return runs
 
 
@@ -127,79 +151,76 @@ class Reading:
 
     def __init__(self, manner: Manner) -> None:
         self._manner = manner
-        self._owners: Dict[int, bytes] = {}
-        self._groups: Dict[int, bytes] = {}
+        self._owners: Dict[Tuple[int, int], Tuple[int, int, bytes, bytes]] = {}
 
-    def read_all(self, entries: List[Entry]) -> Tuple[List[Read], bool]:
-        """The entries, and whether most of the time went with waiting."""
+    def read_all(self, entries: List[Entry]) -> Tuple[List[Read], List[str], bool]:
+        """The entries, their digests, and whether most of the time went with waiting."""
         began, worked = time.perf_counter(), time.clock_gettime(time.CLOCK_THREAD_CPUTIME_ID)
         read = [self.read(entry) for entry in entries]
         worked = time.clock_gettime(time.CLOCK_THREAD_CPUTIME_ID) - worked
-        return read, time.perf_counter() - began > 3 * worked
+        waited = time.perf_counter() - began > 3 * worked
+        return read, digests(read), waited
 
     def read(self, entry: Entry) -> Read:
         """One entry, whole and of one moment; a large file without its contents. Raises Changed, OSError."""
         if entry.kind != FILE:
             status = os.lstat(entry.path)
             target = os.readlink(entry.path) if entry.kind == LINK else b""
-            member = self._member(entry, status, entry.kind, target)
             if stat.S_ISDIR(status.st_mode) != (entry.kind == DIRECTORY):
                 raise Changed(entry.path)
-            return member, entry.path, b""
+            return self._described(entry, status, b"", target)
         seen = entry.seen
         for _ in range(_TRIES):
             if seen[0] > SMALL:
-                return self._member(entry, os.lstat(entry.path), FILE), entry.path, None
+                return self._described(entry, os.lstat(entry.path), None)
             contents, status = _whole(entry.path, seen[0])
             now = status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino
             if now == seen and len(contents) == seen[0]:
-                return self._member(entry, status, FILE), entry.path, contents
+                return self._described(entry, status, contents)
             let_age(status)
             seen = now
         raise Changed(entry.path)
 
-    def _member(self, entry: Entry, status: os.stat_result, kind: str, target: bytes = b"") -> Member:
-        manner, mode = self._manner, stat.S_IMODE(status.st_mode)
+    def _described(self, entry: Entry, status: os.stat_result, contents: Optional[bytes], target: bytes = b"") -> Read:
+        """What was read with its header, made without a detour where it is a file like most."""
+        manner, mode, size = self._manner, status.st_mode & 0o7777, status.st_size if entry.kind == FILE else 0
         mtime_ns = manner.time_of(status)
-        size = status.st_size if kind == FILE else 0
-        if manner.anonymous:
-            if kind == LINK:
-                mode = 0o777  # what systems make of it differs, and none looks at it
-            return Member(entry.name, kind, size, mode, mtime_ns, target, stored=size)
-        return Member(
-            entry.name,
-            kind,
-            size,
-            mode,
-            mtime_ns,
-            target,
-            status.st_uid,
-            status.st_gid,
-            self._owner(status.st_uid),
-            self._group(status.st_gid),
-            None,
-            size,
-        )
+        uid, gid, owner, group = (0, 0, b"", b"") if manner.anonymous else self._owner(status.st_uid, status.st_gid)
+        if contents is not None and entry.kind == FILE:
+            head = common_head(entry.name, size, mode, mtime_ns, uid, gid, owner, group)
+            before = before_offset(entry.name, size, mode, mtime_ns) if head is not None else b""
+            if head is not None and before:
+                return Read(entry.name, entry.path, size, head, COMMON_HEAD, contents, before, None)
+        if manner.anonymous and entry.kind == LINK:
+            mode = 0o777  # what systems make of it differs, and none looks at it
+        member = Member(entry.name, entry.kind, size, mode, mtime_ns, target, uid, gid, owner, group, None, size)
+        encoded = encode(member) if contents is not None else b""
+        return Read(entry.name, entry.path, size, (encoded,), len(encoded), contents, b"", member)
 
-    def _owner(self, uid: int) -> bytes:
-        if uid not in self._owners:
-            import pwd
+    def _owner(self, uid: int, gid: int) -> Tuple[int, int, bytes, bytes]:
+        """Whose a file is, by numbers and by names."""
+        known = self._owners.get((uid, gid))
+        if known is None:
+            known = self._owners[uid, gid] = uid, gid, _name_of_user(uid), _name_of_group(gid)
+        return known
 
-            try:
-                self._owners[uid] = os.fsencode(pwd.getpwuid(uid).pw_name)
-            except KeyError:
-                self._owners[uid] = b""
-        return self._owners[uid]
 
-    def _group(self, gid: int) -> bytes:
-        if gid not in self._groups:
-            import grp
+def _name_of_user(uid: int) -> bytes:
+    import pwd
 
-            try:
-                self._groups[gid] = os.fsencode(grp.getgrgid(gid).gr_name)
-            except KeyError:
-                self._groups[gid] = b""
-        return self._groups[gid]
+    try:
+        return os.fsencode(pwd.getpwuid(uid).pw_name)
+    except KeyError:
+        return b""
+
+
+def _name_of_group(gid: int) -> bytes:
+    import grp
+
+    try:
+        return os.fsencode(grp.getgrgid(gid).gr_name)
+    except KeyError:
+        return b""
 
 
 def let_age(status: os.stat_result) -> None:

@@ -72,9 +72,6 @@ def encode(member: Member) -> bytes:
     name = member.name + b"/" if member.kind == DIRECTORY else member.name
     seconds, fraction = divmod(member.mtime_ns, 1_000_000_000)
     own = _afterbyte_sum(_TYPES[member.kind], member.target, member.owner, member.group)
-    if fraction and _is_common(name, member, seconds):
-        header = _header(name, member.mode, member.uid, member.gid, member.stored, seconds, own)
-        return b"%b30 mtime=%d.%09d\n%b%b" % (_extended_header(30), seconds, fraction, _AFTER_MTIME, header)
     records: List[Tuple[bytes, bytes]] = []
     if not _fits(name):
         records.append((b"path", name))
@@ -106,20 +103,26 @@ def encode(member: Member) -> bytes:
     return b"".join((_extended(records), header, in_front)) if records else header
 
 
-def _is_common(name: bytes, member: Member, seconds: int) -> bool:
-    """Whether all that does not fit the plain header is a fraction of a second, at a time of ten digits."""
-    return (
-        1_000_000_000 <= seconds <= _LARGEST_NUMBER
-        and len(name) <= 100
-        and member.regions is None
-        and member.stored <= _LARGEST_NUMBER
-        and member.uid <= _LARGEST_ID >= member.gid
-        and _is_ascii(name)
-        and not member.target
-    )
-
-
+#: The size of what `common_head` makes: an extended header, its one block, and the plain header.
+COMMON_HEAD = 3 * BLOCK
 _AFTER_MTIME = bytes(padding(30))
+
+
+def common_head(
+    name: bytes, size: int, mode: int, mtime_ns: int, uid: int, gid: int, owner: bytes, group: bytes
+) -> Optional[Tuple[bytes, ...]]:
+    """What `encode` makes of a file like most, in pieces, which are copied once; None for one that is otherwise.
+
+    Most have a short name in ASCII, and nothing else that does not fit the plain header but a fraction of a second.
+    """
+    seconds, fraction = divmod(mtime_ns, 1_000_000_000)
+    fits = len(name) <= 100 and size <= _LARGEST_NUMBER and uid <= _LARGEST_ID >= gid and _is_ascii(name)
+    if not (fits and fraction and 1_000_000_000 <= seconds <= _LARGEST_NUMBER):
+        return None
+    after, its_sum = _afterbyte_sum(b"0", b"", owner, group)
+    before = b"%b%b%011o\0%011o\0" % (name.ljust(100, b"\0"), _rights(mode, uid, gid), size, seconds)
+    told = b"%06o\0 " % ((zlib.adler32(before) & 0xFFFF) + 255 + its_sum)
+    return _extended_header(30), b"30 mtime=%d.%09d\n" % (seconds, fraction), _AFTER_MTIME, before, told, after
 
 
 def _header(name: bytes, mode: int, uid: int, gid: int, stored: int, seconds: int, after: Tuple[bytes, int]) -> bytes:

@@ -22,11 +22,11 @@ from yatagan.batches.bench import Bench, StepRefused, TryAgain
 from yatagan.batches.carrier import Carrier, Stopped
 from yatagan.batches.events import Making, StepSettled
 from yatagan.batches.files import Clock, FileWork
-from yatagan.batches.states import Evidence, StepState
+from yatagan.batches.states import SETTLED, Evidence, StepState
 from yatagan.batches.steps import Change, Step, StepKind
 from yatagan.bundles.make import Contents, Recipe, make
 from yatagan.bundles.seeing import ENDING
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Kind
 from yatagan.stores.local import SYSTEM_FAULTS, LocalStore, facts_of
 
@@ -66,9 +66,19 @@ class ArchiveWork:
         await self._files.do(replace(step, source=os.fsencode(bundle)))
         await self._settle_members(self._bench.journal.step(step.number))
         bundle.unlink(missing_ok=True)
+        try:  # at once, since without it the bundle stands for nothing
+            await self.beside(self._bench.journal.step(step.number + 1))
+        except (StepRefused, TryAgain):
+            pass  # its own turn will tell
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
 
     async def beside(self, step: Step) -> None:
-        """The index of a bundle that is in place."""
+        """The index of a bundle that is in place; nothing, where that came with the bundle."""
+        step = self._bench.journal.step(step.number)
+        if step.state in SETTLED:
+            return
         archive = self._bench.journal.step(step.number - 1)
         if archive.state not in (StepState.IN_PLACE, StepState.LEFT):
             await self._bench.settle(step, StepState.LEFT)

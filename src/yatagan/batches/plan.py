@@ -151,7 +151,7 @@ async def make_plan(
                 )
             await _look_into_fresh(source, now_there, arrival, fresh_since)
             arrival.storing, arrival.differences, arrival.as_files = store(
-                tree, there, arrival.differences, stored, seeing.bundles
+                tree, there, arrival.differences, stored, seeing.bundles, seeing.unfit
             )
             for each in arrival.storing:
                 await _look_at_bundle(destination, each)

@@ -7,7 +7,7 @@ of it is new or different; one that is there as files stays files. No I/O.
 from __future__ import annotations
 
 import posixpath
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -59,17 +59,26 @@ class Storing:
 
 
 def store(
-    tree: Tree, there: Tree, differences: list[Difference], how: Stored, bundles: Mapping[bytes, StoredBundle]
+    tree: Tree,
+    there: Tree,
+    differences: list[Difference],
+    how: Stored,
+    bundles: Mapping[bytes, StoredBundle],
+    unfit: Collection[bytes] = (),
 ) -> tuple[list[Storing], list[Difference], list[bytes]]:
     """What is to be stored as bundles; the differences that are left; and directories that are there as files.
 
-    `bundles` are those at the destination, by the directory that each stands for.
+    `bundles` are those at the destination, by the directory that each stands for; `unfit` are directories whose bundles
+    there have indexes that do not fit: somebody was interrupted.
     """
     present = {}
     for path, facts in tree.entries.items():
         if facts.kind is Kind.DIRECTORY and (bundle := bundles.get(there.absolute(path))) is not None:
             present[path] = bundle
-    wanted = [path for path in _wanted(tree, how) if not any(_holds(each, path) for each in present)]
+    unfinished = {path for path in tree.entries if there.absolute(path) in unfit}
+    wanted = [
+        path for path in sorted({*_wanted(tree, how), *unfinished}) if not any(_holds(each, path) for each in present)
+    ]
     as_files = [path for path in wanted if path in there.entries]
     held: dict[bytes, list[Difference]] = {path: [] for path in [*present, *wanted] if path not in as_files}
     left: list[Difference] = []

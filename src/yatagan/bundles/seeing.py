@@ -52,6 +52,11 @@ class StoredBundle:
     lines: dict[bytes, Line]
     children: dict[bytes, list[bytes]]
 
+    @property
+    def fits(self) -> bool:
+        """Whether the index was made for the bundle beside it: while one is being replaced, it was not."""
+        return self.totals.stored == self.facts.size
+
     def facts_of(self, path: bytes) -> Facts | None:
         """Facts of an entry; None where there is none."""
         line = self.lines.get(path)
@@ -63,7 +68,7 @@ class StoredBundle:
 
 
 async def find_stored(store: Store, directory: bytes) -> StoredBundle | None:
-    """The bundle that stands for a directory which is not there itself; None where there is none that is sound."""
+    """The bundle that stands for a directory which is not there itself; None where there is none with a sound index."""
     path = bundle_of(directory)
     beside = await store.look_closely(path + index.SUFFIX)
     if beside is None or beside.kind is not Kind.FILE:
@@ -83,8 +88,6 @@ async def find_stored(store: Store, directory: bytes) -> StoredBundle | None:
         return None
     finally:
         await reader.close()
-    if totals.stored != facts.size:
-        return None
     return StoredBundle(path, directory, facts, beside, totals, lines, children)
 
 
@@ -141,6 +144,8 @@ class Seeing:
         self.traits = store.traits
         #: The bundles that were seen so far, by the directory that each stands for.
         self.bundles: dict[bytes, StoredBundle] = {}
+        #: Directories whose bundles cannot be seen through, because their indexes are those of others.
+        self.unfit: set[bytes] = set()
         self._store = store
         self._listed = listed
         self._as_files: set[bytes] = set()
@@ -188,10 +193,18 @@ class Seeing:
             missing = above
         else:
             return None
-        if found.kind is not Kind.DIRECTORY or (stored := await find_stored(self._store, missing)) is None:
+        if found.kind is not Kind.DIRECTORY or (stored := await self._stored(missing)) is None:
             return None
-        self.bundles[missing] = stored
         return stored, path[len(missing) + 1 :]
+
+    async def _stored(self, directory: bytes) -> StoredBundle | None:
+        """The bundle that a directory can be seen in, from now on."""
+        stored = await find_stored(self._store, directory)
+        if stored is None or not stored.fits:
+            self.unfit.update([directory] if stored is not None else [])
+            return None
+        self.bundles[directory] = stored
+        return stored
 
     async def _entry(self, path: bytes) -> tuple[StoredBundle, Line]:
         """What is in a bundle under this path. Raises StoreError."""
@@ -247,10 +260,9 @@ class Seeing:
             name = bundle.removesuffix(ENDING)
             if not name or bundle not in found or name in found or posixpath.join(path, bundle) in self._as_files:
                 continue
-            stored = await find_stored(self._store, posixpath.join(path, name))
+            stored = await self._stored(posixpath.join(path, name))
             facts = stored.facts_of(b"") if stored is not None else None
-            if stored is not None and facts is not None:
-                self.bundles[stored.directory] = stored
+            if facts is not None:
                 del found[bundle], found[beside]
                 found[name] = facts
         yield list(found.items())

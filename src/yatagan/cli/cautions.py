@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import shutil
 import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 from yatagan.batches.plan import Arrival, Plan
 from yatagan.batches.steps import Times
@@ -113,6 +115,23 @@ def look_at_ages(plan: Plan, area: Area | None, times: Times) -> list[Caution]:
         f"@{area.name} may remove {'it' if one else 'them'} at once; --times now gives them the time of arrival"
     )
     return [Caution("too old", words, first=True)]
+
+
+def look_at_spool(plan: Plan, directory: Path) -> list[Caution]:
+    """Bundles that are made before they are sent, and may not have the room for that."""
+    sizes = [storing.size for arrival in plan.arrivals for storing in arrival.storing]
+    if not sizes:
+        return []
+    while not directory.exists():
+        directory = directory.parent
+    room = shutil.disk_usage(directory).free
+    if room > max(sizes):
+        return []
+    words = (
+        f"the largest bundle comes to {text.size(max(sizes))} at most and is made here before it is sent, where "
+        f"{text.size(room)} are free (in {text.show(str(directory))})"
+    )
+    return [Caution("room here", words)]
 
 
 def look_at_role(plan: Plan, node: Node, others: Sequence[Node], settings: LoginNodeSettings) -> list[Caution]:
