@@ -95,6 +95,8 @@ def _what(record: Record) -> str:
 
 def _files(body: dict[str, Any]) -> str:
     parts = [f"{text.count(int(body.get('files', 0)), 'file')}, {text.size(int(body.get('bytes', 0)))}"]
+    if body.get("bundles"):
+        parts.append(f"stored in {text.count(int(body['bundles']), 'bundle')}")
     parts += [
         f"{text.number(int(body[key]))} {word}"
         for key, word in (

@@ -46,26 +46,28 @@ def list_command(
     """
     app = App.start(questions=not no_questions)
     where = parse_place(place)
-    tree = run(_read(app, where, recursive, parse_choice(only, skip)))
+    tree, bundle = run(_read(app, where, recursive, parse_choice(only, skip)))
     if json_:
-        say_json(_as_json(where, tree))
+        say_json(_as_json(where, tree, bundle))
     else:
-        _show(where, tree)
+        _show(where, tree, bundle)
     if tree.unread:
         raise click.exceptions.Exit(words.Exit.DIFFERENCES)
 
 
-async def _read(app: App, where: Place, recursive: bool, choice: Choice) -> Tree:
+async def _read(app: App, where: Place, recursive: bool, choice: Choice) -> tuple[Tree, bytes]:
+    """What is to be shown, and the bundle that it was found in, if any."""
     store = Seeing(await app.open(app.source(where, commands=False)), listed=False)
     try:
         depth = None if recursive else 1
         if (found := await expand_place(store, where)) is not None:
-            return await _gather(store, *found, recursive, choice)
+            return await _gather(store, *found, recursive, choice), b""
         root = await store.resolve(where.path, follow=True)
         tree = await scan(store, root, depth=depth, choice=choice)
         if not tree.entries:
             raise StoreError(Fault.MISSING, root, store=where.node)
-        return tree
+        stored = store.stored(root)
+        return tree, stored.path if stored is not None else b""
     finally:
         await store.close()
 
@@ -92,7 +94,7 @@ def _listed(tree: Tree) -> list[bytes]:
     return sorted(path for path in tree.entries if path)
 
 
-def _show(where: Place, tree: Tree) -> None:
+def _show(where: Place, tree: Tree, bundle: bytes) -> None:
     rows = []
     for path in _listed(tree):
         facts = tree.entries[path]
@@ -105,7 +107,8 @@ def _show(where: Place, tree: Tree) -> None:
     if rows:
         text.table(("mode", "size", "changed", "name"), rows, right=(1,))
     skipped = f"; {text.count(tree.skipped, 'entry', 'entries')} skipped" if tree.skipped else ""
-    click.echo(click.style(_totals(tree) + skipped, bold=True))
+    inside = f"; stored in {text.place(where.node, bundle)}" if bundle else ""
+    click.echo(click.style(_totals(tree) + skipped + inside, bold=True))
     for path, fault in sorted(tree.unread.items()):
         text.warn(f"{text.show(path)}: {words.fault(fault)}")
 
@@ -128,7 +131,7 @@ def _totals(tree: Tree) -> str:
     return ", ".join(parts) + f"; {text.size(size)}"
 
 
-def _as_json(where: Place, tree: Tree) -> dict[str, Any]:
+def _as_json(where: Place, tree: Tree, bundle: bytes) -> dict[str, Any]:
     entries = []
     for path in _listed(tree):
         facts = tree.entries[path]
@@ -145,6 +148,7 @@ def _as_json(where: Place, tree: Tree) -> dict[str, Any]:
     return {
         "node": where.node,
         **name_fields(tree.root, "root"),
+        **(name_fields(bundle, "bundle") if bundle else {}),
         "entries": entries,
         "skipped": tree.skipped,
         "unread": [{**name_fields(path), "fault": fault.value} for path, fault in sorted(tree.unread.items())],

@@ -53,7 +53,7 @@ def show_plan(
             ),
             (
                 "replace",
-                f"{text.count(counts.replaced, 'file')}; the old ones are kept in {text.place(*kept)}"
+                f"{text.count(counts.replaced, 'file')}; what was there is kept in {text.place(*kept)}"
                 if counts.replaced
                 else "",
             ),

@@ -50,10 +50,9 @@ class Moving:
         self.worth = size if worth is None else worth
         self.made = made
 
-    @property
-    def counted(self) -> int:
-        """Bytes of the plan that are done."""
-        return self.done if self.worth == self.size else self.done * self.worth // max(self.size, 1)
+    def counted(self, carried: int) -> int:
+        """What so many bytes on the line are of the plan."""
+        return carried if self.worth == self.size else carried * self.worth // max(self.size, 1)
 
 
 class Progress:
@@ -69,21 +68,23 @@ class Progress:
         self.ageing_until = 0.0
         self._settled_size = 0
         self._in_bundles: dict[int, int] = {}
-        self._samples: deque[tuple[float, int, int]] = deque([(time.monotonic(), 0, 0)])
+        self._samples: deque[tuple[float, int, int, int]] = deque([(time.monotonic(), 0, 0, 0)])
         self._carried = 0
+        self._counted = 0
 
     @property
     def size_done(self) -> int:
         """Bytes that are in place or on their way and acknowledged."""
-        return min(self.size, self._settled_size + sum(file.counted for file in self.moving.values()))
+        return min(self.size, self._settled_size + sum(file.counted(file.done) for file in self.moving.values()))
 
-    def _recent(self) -> tuple[float, int, int]:
-        """Seconds, bytes and files of the last little while."""
+    def _recent(self) -> tuple[float, int, int, int]:
+        """Seconds, bytes on the line, bytes of the plan, and files of the last little while."""
         now = time.monotonic()
         while len(self._samples) > 1 and now - self._samples[0][0] > _RATE_SECONDS:
             self._samples.popleft()
-        began, carried, files = self._samples[0]
-        return max(now - began, 0.2), self._carried - carried, self.files_done - files
+        began, carried, counted, files = self._samples[0]
+        seconds = max(now - began, 0.2)
+        return seconds, self._carried - carried, self._counted - counted, self.files_done - files
 
     @property
     def share(self) -> float:
@@ -94,13 +95,13 @@ class Progress:
     @property
     def left_seconds(self) -> float | None:
         """At this pace; None when nothing moves."""
-        seconds, carried, files = self._recent()
-        pace = _work(carried, files) / seconds
+        seconds, _, counted, files = self._recent()
+        pace = _work(counted, files) / seconds
         left = _work(self.size - self.size_done, self.files - self.files_done)
         return left / pace if pace > 0 else None
 
     def _sample(self) -> None:
-        self._samples.append((time.monotonic(), self._carried, self.files_done))
+        self._samples.append((time.monotonic(), self._carried, self._counted, self.files_done))
 
     def take(self, event: ev.Event) -> None:
         """Count an event."""
@@ -115,6 +116,7 @@ class Progress:
             case ev.StepStarted(number, StepKind.ARCHIVE, label, size, done):
                 self.moving[number] = Moving(label, size, done, self._in_bundles.get(number, size))
             case ev.BytesMoved(number, count):
+                self._counted += self.moving[number].counted(count) if number in self.moving else count
                 if number in self.moving:
                     self.moving[number].done += count
                 self._carried += count
@@ -140,6 +142,7 @@ class Progress:
         self.files_done += files
         self._settled_size += size
         self._carried += size
+        self._counted += size
         self._sample()
 
     def counts(self) -> str:
@@ -150,7 +153,7 @@ class Progress:
         ]
         if self.line:
             return ", ".join(parts)
-        seconds, carried, files = self._recent()
+        seconds, carried, _, files = self._recent()
         if carried or files:
             if pace := text.pace(files, carried, seconds):
                 parts.append(pace)
