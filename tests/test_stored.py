@@ -266,6 +266,29 @@ def test_what_has_arrived_of_a_bundle_is_not_made_or_sent_again(program: Program
 
 
 @pytest.mark.server
+def test_what_is_gone_when_its_bundle_is_made(program: Program, oak: Far, fen: Path) -> None:
+    """A new bundle is made without it, and that is told; one that is there does not lose what it has."""
+    kill_at(program, "apply-before:1", "stage", "fen", "oak:new", "--bundle", "whole")
+    (fen / "plot-01" / "flux-0001.csv").unlink()
+    done = program("batch", "resume", expect=1).stdout
+    assert "fen/plot-01/flux-0001.csv: there is no such file" in done
+    assert program.json("batch", "show")["in_place"] == FILES - 1
+    assert program.json("bundle", "check", "oak:new/fen.tar.zst")["held_against_index"] == FILES - 1
+    assert program.json("stage", "fen", "oak:new")["batch"] is None
+
+    whole = (oak.root / "new" / "fen.tar.zst").read_bytes()
+    (fen / "README").write_text("changed")
+    kill_at(program, "apply-before:1", "stage", "fen", "oak:new")
+    [spool] = program.home.rglob("batches/*/spool")
+    for made in spool.iterdir():
+        made.unlink()
+    (fen / "plot-02" / "flux-0002.csv").unlink()
+    done = program("batch", "resume", expect=1).stdout
+    assert "would lose fen/plot-02/flux-0002.csv, which cannot be read here" in done
+    assert (oak.root / "new" / "fen.tar.zst").read_bytes() == whole
+
+
+@pytest.mark.server
 def test_a_damaged_bundle_gives_back_what_is_good_and_nothing_else(program: Program, oak: Far, old: Path) -> None:
     program("stage", str(old), "oak:", "--bundle", "whole")
     program("checksums", str(old), "--output", "fen.sums")

@@ -38,6 +38,7 @@ class Fault(StrEnum):
     DAMAGED = "damaged"
     NO_ROOM_HERE = "no-room-here"
     NOT_IN_BUNDLE = "not-in-bundle"
+    WOULD_LOSE = "would-lose"
     ONLY_READ = "only-read"
 
 

@@ -28,7 +28,7 @@ from yatagan.bundles.make import Contents, Recipe, make
 from yatagan.bundles.seeing import ENDING
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Kind
-from yatagan.stores.local import SYSTEM_FAULTS, LocalStore, facts_of
+from yatagan.stores.local import SYSTEM_FAULTS, LocalStore, facts_of, fault_of
 
 #: Members that are settled together.
 _AT_ONCE = 500
@@ -103,18 +103,16 @@ class ArchiveWork:
 
     async def _make(self, step: Step, bundle: Path, members: Sequence[Step], size: int) -> None:
         """Make the bundle, and its index, from what is there now of the planned entries."""
-        for left in bundle.parent.glob(f"*{self._run(step)}-*"):  # a killed process's part files
-            left.unlink()
         try:
-            bundle.unlink(missing_ok=True)
-            _beside(bundle).unlink(missing_ok=True)
             bundle.parent.mkdir(exist_ok=True, mode=0o700)
+            parts = bundle.parent.glob(f".*{self._run(step)}-*")
+            for left in (bundle, _beside(bundle), *parts):  # of a process that was killed
+                left.unlink(missing_ok=True)
         except OSError as error:
-            raise StoreError(SYSTEM_FAULTS.get(error.errno or 0, Fault.DISK), os.fsencode(bundle)) from error
+            raise fault_of(error, os.fsencode(bundle)) from error
         contents, missing = await asyncio.to_thread(self._contents, step, members)
         if missing and step.seen is not None:
-            member, fault = missing[0]
-            raise StepRefused(fault, member.label.decode("utf-8", "surrogateescape"))
+            raise StepRefused(Fault.WOULD_LOSE, missing[0][0].label.decode("utf-8", "surrogateescape"))
         for member, fault in missing:
             if member.state is StepState.WAITING:
                 await self._bench.settle(member, StepState.FAILED, fault=fault)
@@ -218,5 +216,9 @@ def _digests(beside: Path) -> dict[bytes, str]:
     """The members of a bundle that we made, with the digests of its files; none once the batch was through with it."""
     if not beside.exists():
         return {}
-    with beside.open("rb") as stream:
+    try:
+        stream = beside.open("rb")
+    except OSError as error:
+        raise fault_of(error, os.fsencode(beside)) from error
+    with stream:
         return {line.member.name: line.digest for line in index.read_lines(each.rstrip(b"\n") for each in stream)}

@@ -31,8 +31,8 @@ T = TypeVar("T")
 #: What the names of stored bundles end in: any part of one can be read without the rest.
 ENDING = b"." + Form.ZSTD.value.encode()
 _KINDS = {FILE: Kind.FILE, DIRECTORY: Kind.DIRECTORY, LINK: Kind.LINK}
-_BLOCK = 1 << 18
-_AHEAD = 16
+#: Reads of an index that are under way at once, and indexes that are read at once.
+_AHEAD, _INDEXES = 16, 16
 
 
 def bundle_of(directory: bytes) -> bytes:
@@ -70,19 +70,16 @@ class StoredBundle:
 async def find_stored(store: Store, directory: bytes) -> StoredBundle | None:
     """The bundle that stands for a directory which is not there itself; None where there is none with a sound index."""
     path = bundle_of(directory)
-    beside = await store.look_closely(path + index.SUFFIX)
-    if beside is None or beside.kind is not Kind.FILE:
-        return None
-    facts = await store.look_closely(path)
-    if facts is None or facts.kind is not Kind.FILE:
+    beside, facts = await asyncio.gather(store.look_closely(path + index.SUFFIX), store.look_closely(path))
+    if beside is None or facts is None or not beside.kind is facts.kind is Kind.FILE:
         return None
     reader = await store.open(path + index.SUFFIX)
     try:
-        first = await reader.read(0, min(_BLOCK, store.traits.read_size))
+        start = await reader.read(0, min(store.traits.read_size, beside.size))
         name = posixpath.basename(directory)
-        if index.read_first_line(first.partition(b"\n")[0]) != name:
+        if index.read_first_line(start.partition(b"\n")[0]) != name:
             return None
-        data = await _read_all(store, reader, beside.size)
+        data = start + await _read_on(store, reader, len(start), beside.size)
         totals, lines, children = await asyncio.to_thread(_read_index, data, name)
     except BadIndex:
         return None
@@ -91,10 +88,11 @@ async def find_stored(store: Store, directory: bytes) -> StoredBundle | None:
     return StoredBundle(path, directory, facts, beside, totals, lines, children)
 
 
-async def _read_all(store: Store, reader: Reader, size: int) -> bytes:
+async def _read_on(store: Store, reader: Reader, begins: int, size: int) -> bytes:
+    """An open file from somewhere to its end."""
     step = store.traits.read_size
     pieces: list[bytes] = []
-    for start in range(0, size, step * _AHEAD):
+    for start in range(begins, size, step * _AHEAD):
         ends = range(start, min(size, start + step * _AHEAD), step)
         pieces += await asyncio.gather(*(reader.read(at, min(step, size - at)) for at in ends))
     return b"".join(pieces)
@@ -255,17 +253,30 @@ class Seeing:
         found: dict[bytes, Facts] = {}
         async for handful in self._store.entries(path):
             found.update(handful)
-        for beside in [name for name in found if name.endswith(ENDING + index.SUFFIX)]:
-            bundle = beside.removesuffix(index.SUFFIX)
-            name = bundle.removesuffix(ENDING)
-            if not name or bundle not in found or name in found or posixpath.join(path, bundle) in self._as_files:
-                continue
-            stored = await self._stored(posixpath.join(path, name))
-            facts = stored.facts_of(b"") if stored is not None else None
-            if facts is not None:
-                del found[bundle], found[beside]
-                found[name] = facts
+        await self._see_through(path, found)
         yield list(found.items())
+
+    async def _see_through(self, path: bytes, found: dict[bytes, Facts]) -> None:
+        """Put directories in the place of the bundles that are found in one."""
+        names = []
+        for beside in found:
+            name = beside.removesuffix(ENDING + index.SUFFIX)
+            if name not in (beside, b"") and name not in found and name + ENDING in found:
+                names.append(name)
+        slots = asyncio.Semaphore(_INDEXES)
+
+        async def look(name: bytes) -> None:
+            directory = posixpath.join(path, name)
+            if bundle_of(directory) in self._as_files:
+                return
+            async with slots:
+                stored = await self._stored(directory)
+            if stored is not None and (facts := stored.facts_of(b"")) is not None:
+                found[name] = facts
+                for ending in (ENDING, ENDING + index.SUFFIX):
+                    del found[name + ending]
+
+        await asyncio.gather(*map(look, names))
 
     async def read_link(self, path: bytes) -> bytes:
         """See `Readable.read_link`."""

@@ -28,7 +28,7 @@ from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_jso
 from yatagan.cli.view import Progress, View, view_for
 from yatagan.config.units import parse_size
 from yatagan.digests.lists import format_list
-from yatagan.errors import BadPlace, Fault, Refused, StoreError
+from yatagan.errors import LINE_FAULTS, BadPlace, Fault, Refused, StoreError
 from yatagan.ledger.ledger import Ledger, RecordKind, record_name
 from yatagan.places import Place, name_fields, parse_place
 from yatagan.stores.interface import Kind, Store
@@ -155,6 +155,11 @@ async def _make(app: App, sources: list[Place], target: Place, recipe: Recipe, c
                 made = Made(totals, time.monotonic() - began, True, [])
             else:
                 made = await make(store, path, contents, recipe, lambda files, size: progress.hashed(size, files))
+    except StoreError as error:
+        if error.fault in LINE_FAULTS and target.node and not sources[0].node:
+            stage = f"yatagan stage {text.show(str(sources[0]))} {target.node}:DIRECTORY --bundle whole"
+            text.warn(f"the bundle is not there; where lines are lost, {stage} goes on where it was")
+        raise
     finally:
         await origin.close()
         if store is not origin:

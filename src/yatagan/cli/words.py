@@ -45,6 +45,7 @@ _FAULTS = {
     Fault.LEADS_OUT: "a link leads out of what this command may touch",
     Fault.ONLY_READ: "it is in a directory that is kept as one to read only",
     Fault.NO_ROOM_HERE: "no room on this machine for the bundle, which is made before it is sent",
+    Fault.WOULD_LOSE: "a file cannot be read, and the bundle there would lose it",
     Fault.NOT_IN_BUNDLE: "the bundle was made without it",
     Fault.DAMAGED: "the bundle that holds it is damaged, or not what its index says",
 }
@@ -58,6 +59,7 @@ _REMEDIES = {
     Fault.SOURCE_CHANGED: "wait until nothing writes to it, then resume the batch",
     Fault.ONLY_READ: "name another place, or: yatagan config allow DIR --write",
     Fault.NO_ROOM_HERE: "make room, then resume the batch; or stage with --bundle by-directory, which needs less",
+    Fault.WOULD_LOSE: "make it readable, then stage again; or take --unpack to bring files beside the bundle",
     Fault.NOT_IN_BUNDLE: "make it readable, then stage again: the bundle is made anew",
     Fault.SILENT: "check the node, then try again",
     Fault.LINE_LOST: "check the network, then try again",
@@ -82,6 +84,8 @@ def fault(what: Fault, detail: str = "") -> str:
         return f"a {said} has the name there"
     if what is Fault.SPECIAL and said:
         return f"a {said}"
+    if what is Fault.WOULD_LOSE and said:
+        return f"the bundle there would lose {said}, which cannot be read here"
     if what is Fault.LEADS_OUT and said:
         return f"a link leads out of what this command may touch, to {said}"
     if what is Fault.MISSING and said == "the source":
