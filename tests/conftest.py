@@ -9,8 +9,9 @@ import signal
 import socket
 import subprocess
 import sys
+import tempfile
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -43,9 +44,59 @@ def index_line(member: Member, offset: int, digest: str) -> bytes:
     return b"%b%d%b" % (before, offset, after) if after else before
 
 
+class Forked:
+    """Runs of the program by a process that has imported the SSH library already; see forking.py."""
+
+    _idle: list[Forked] = []
+
+    def __init__(self, environment: dict[str, str]) -> None:
+        self._connection, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        command = [sys.executable, str(Path(__file__).with_name("forking.py")), str(theirs.fileno())]
+        subprocess.Popen(command, env=environment, pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL)
+        theirs.close()
+
+    @classmethod
+    def run(
+        cls,
+        words: Sequence[str | bytes | os.PathLike[str]],
+        directory: Path,
+        environment: dict[str, str],
+        seconds: float,
+    ) -> subprocess.CompletedProcess[str]:
+        found = cls._idle.pop() if cls._idle else cls(environment)
+        done = found._run([os.fsdecode(word) for word in words], directory, environment, seconds)
+        cls._idle.append(found)
+        return done
+
+    def _run(
+        self, words: list[str], directory: Path, environment: dict[str, str], seconds: float
+    ) -> subprocess.CompletedProcess[str]:
+        with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
+            request = json.dumps([words, str(directory), environment]).encode()
+            socket.send_fds(self._connection, [request], [out.fileno(), err.fileno()])
+            child = int(self._connection.recv(100))
+            self._connection.settimeout(seconds)
+            try:
+                status = int(self._connection.recv(100))
+            except TimeoutError:
+                os.kill(child, signal.SIGKILL)
+                raise subprocess.TimeoutExpired(words, seconds) from None
+            finally:
+                self._connection.settimeout(None)
+            said = []
+            for stream in (out, err):
+                stream.seek(0)
+                said.append(stream.read().decode("utf-8", "surrogateescape"))
+        return subprocess.CompletedProcess(words, status, *said)
+
+
 @dataclass(frozen=True)
 class Program:
-    """The installed program, run as a user would, with directories of its own."""
+    """The installed program, run as a user would, with directories of its own.
+
+    A call is a fork of a process that has imported what the program takes from others, unless YATAGAN_TEST_EXEC is set
+    or something else than usual is asked for; `start` runs the installed command.
+    """
 
     home: Path
     directory: Path
@@ -57,17 +108,20 @@ class Program:
         return {**clean, "YATAGAN_HOME": str(self.home), "HOME": str(self.home), "LC_ALL": "C.UTF-8"}
 
     def __call__(self, *words: str | bytes, expect: int | None = 0, **more: Any) -> subprocess.CompletedProcess[str]:
-        done = subprocess.run(
-            [YATAGAN, *words],
-            cwd=self.directory,
-            env=self.environment(),
-            stdin=subprocess.DEVNULL,
-            capture_output=True,
-            text=True,
-            errors="surrogateescape",
-            timeout=120,
-            **more,
-        )
+        if more or "YATAGAN_TEST_EXEC" in os.environ:
+            done = subprocess.run(
+                [YATAGAN, *words],
+                cwd=self.directory,
+                env=self.environment(),
+                stdin=subprocess.DEVNULL,
+                capture_output=True,
+                text=True,
+                errors="surrogateescape",
+                timeout=120,
+                **more,
+            )
+        else:
+            done = Forked.run(words, self.directory, self.environment(), 120)
         assert "Traceback" not in done.stderr, done.stderr
         if expect is not None:
             assert done.returncode == expect, f"{words}: {done.returncode}\n{done.stdout}\n{done.stderr}"

@@ -13,22 +13,22 @@ import posixpath
 from collections.abc import Coroutine, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from yatagan.archives import index
-from yatagan.archives.compression import LEVELS, Form
-from yatagan.archives.reading import Manner
 from yatagan.batches.bench import Bench, StepRefused, TryAgain
 from yatagan.batches.carrier import Carrier, Stopped
 from yatagan.batches.events import Making, StepSettled
 from yatagan.batches.files import Clock, FileWork
 from yatagan.batches.states import SETTLED, Evidence, StepState
 from yatagan.batches.steps import Change, Step, StepKind
-from yatagan.bundles.make import Contents, Recipe, make
 from yatagan.bundles.seeing import ENDING
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Kind
 from yatagan.stores.local import SYSTEM_FAULTS, LocalStore, facts_of, fault_of
+
+if TYPE_CHECKING:  # what makes archives is imported when one is made
+    from yatagan.bundles.make import Contents
 
 #: Members that are settled together.
 _AT_ONCE = 500
@@ -103,6 +103,10 @@ class ArchiveWork:
 
     async def _make(self, step: Step, bundle: Path, members: Sequence[Step], size: int) -> None:
         """Make the bundle, and its index, from what is there now of the planned entries."""
+        from yatagan.archives.compression import LEVELS, Form
+        from yatagan.archives.reading import Manner
+        from yatagan.bundles.make import Recipe, make
+
         try:
             bundle.parent.mkdir(exist_ok=True, mode=0o700)
             parts = bundle.parent.glob(f".*{self._run(step)}-*")
@@ -155,6 +159,8 @@ class ArchiveWork:
     @staticmethod
     def _contents(step: Step, members: Sequence[Step]) -> tuple[Contents, list[tuple[Step, Fault]]]:
         """What goes into the bundle, and entries that cannot be had by now."""
+        from yatagan.bundles.make import Contents
+
         contents, missing = Contents(), []
         for member in members:
             try:

@@ -13,23 +13,22 @@ from collections.abc import AsyncIterator, Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, field
-from typing import TypeVar
+from typing import TYPE_CHECKING, TypeVar
 
 from yatagan.archives import index
-from yatagan.archives.compression import Bytes, Form
 from yatagan.archives.index import BadIndex, Line, Totals
-from yatagan.archives.opening import open_by_frames
 from yatagan.archives.tar import DIRECTORY, FILE, LINK, Damaged, Member
-from yatagan.bundles.apart import Blocking
-from yatagan.bundles.onnode import contents_there
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Facts, Gathered, Kind, NodeDigest, Reader, Store
 
+if TYPE_CHECKING:  # what reads archives is imported when there is one: most that is looked at is none
+    from yatagan.archives.compression import Bytes
+
 T = TypeVar("T")
 
-#: What the names of stored bundles end in: any part of one can be read without the rest.
-ENDING = b"." + Form.ZSTD.value.encode()
+#: What the names of stored bundles end in: of zstd frames any can be read without the rest.
+ENDING = b".tar.zst"
 _KINDS = {FILE: Kind.FILE, DIRECTORY: Kind.DIRECTORY, LINK: Kind.LINK}
 #: Reads of an index that are under way at once, and indexes that are read at once.
 _AHEAD, _INDEXES = 16, 16
@@ -316,6 +315,8 @@ class Seeing:
         if algorithm != ALGORITHM or facts is None or not self.traits.digests or self.traits.quick:
             raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
         if stored.path not in self._on_node:
+            from yatagan.bundles.onnode import contents_there
+
             self._on_node[stored.path] = asyncio.ensure_future(contents_there(self._store, stored.path))
         digests = await asyncio.shield(self._on_node[stored.path])
         if not await self._unchanged(stored):
@@ -406,6 +407,9 @@ class _Contents:
     @classmethod
     async def open(cls, store: Store, stored: StoredBundle, thread: ThreadPoolExecutor) -> _Contents:
         """Raises StoreError: SOURCE_CHANGED when the bundle is another one by now."""
+        from yatagan.archives.opening import open_by_frames
+        from yatagan.bundles.apart import Blocking
+
         reader = await store.open(stored.path)
         try:
             if not (await reader.facts()).same_as(stored.facts):

@@ -1,0 +1,66 @@
+"""Runs the program many times without importing the SSH library each time: python forking.py SOCKET-FD
+
+It imports what the program takes from others, which is most of the half second that a run needs before it does
+anything, and then forks for each request: `[arguments, directory, environment]` in JSON, with descriptors for standard
+output and error. The answer is the process number, and when that has ended, its status. Our own modules are imported
+anew by each of them, as the installed program does it.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import signal
+import socket
+import sys
+import time
+
+_LONGEST = 1 << 20
+
+
+def serve(connection: socket.socket) -> None:
+    """Returns in a child, which is to be the program; ends with the connection."""
+    import asyncssh  # noqa: F401
+    import click  # noqa: F401
+    import rich.console
+    import rich.live  # noqa: F401
+    import tomlkit  # noqa: F401
+    import zstandard  # noqa: F401
+
+    while True:
+        data, descriptors, _, _ = socket.recv_fds(connection, _LONGEST, 2)
+        if not data:
+            sys.exit()
+        words, directory, environment = json.loads(data)
+        child = os.fork()
+        if not child:
+            connection.close()
+            become(words, directory, environment, descriptors)
+            return
+        for descriptor in descriptors:
+            os.close(descriptor)
+        connection.send(str(child).encode())
+        _, status = os.waitpid(child, 0)
+        connection.send(str(os.waitstatus_to_exitcode(status)).encode())
+
+
+def become(words: list[str], directory: str, environment: dict[str, str], descriptors: list[int]) -> None:
+    os.chdir(directory)
+    os.environ.clear()
+    os.environ.update(environment)
+    time.tzset()
+    random.seed()
+    signal.signal(signal.SIGINT, signal.default_int_handler)
+    null = os.open(os.devnull, os.O_RDONLY)
+    for descriptor, number in ((null, 0), (descriptors[0], 1), (descriptors[1], 2)):
+        os.dup2(descriptor, number)
+        os.close(descriptor)
+    sys.argv = ["yatagan", *words]
+
+
+if __name__ == "__main__":
+    serve(socket.socket(fileno=int(sys.argv[1])))
+    from yatagan.cli.main import main
+
+    sys.exit(main())
