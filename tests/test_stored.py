@@ -246,7 +246,7 @@ def test_killed_and_resumed(program: Program, oak: Far, old: Path, moment: str) 
 
 
 def test_what_has_arrived_of_a_bundle_is_not_made_or_sent_again(program: Program, practice: Practice) -> None:
-    """The line drops again and again; what goes on is the bundle that was made, whatever becomes of the directory."""
+    """Killed at 9 of 12 MB: what goes on is the bundle that was made, whatever becomes of the directory."""
     far = practice.far()
     program(*far.add)
     root = program.directory / "fen"
@@ -256,11 +256,10 @@ def test_what_has_arrived_of_a_bundle_is_not_made_or_sent_again(program: Program
     [made] = program.home.rglob("spool/*.tar.zst")
     digest = hashlib.sha256(made.read_bytes()).hexdigest()
     (root / "README").write_text("written meanwhile")
-    practice.wrong("heron", cut_after="2MB")
-    batch = program.json("batch", "resume")
-    assert batch["good"] and batch["bytes_sent_again"] < 9_000_000
-    assert hashlib.sha256((far.root / "fen.tar.zst").read_bytes()).hexdigest() == digest
     practice.wrong("heron")
+    batch = program.json("batch", "resume")
+    assert batch["good"] and batch["bytes_sent_again"] < 6_000_000
+    assert hashlib.sha256((far.root / "fen.tar.zst").read_bytes()).hexdigest() == digest
     plan = program.json("stage", "fen", "heron:", "--plan-only")["plan"]
     assert len(plan["bundles"]) == 1, "what was written meanwhile is new"
 
