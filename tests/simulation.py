@@ -21,7 +21,7 @@ from yatagan.batches.executor import Conditions, Executor
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.layout import Costs
 from yatagan.batches.outcome import Outcome, outcome_of
-from yatagan.batches.plan import Together, make_plan
+from yatagan.batches.planning import Together, make_plan
 from yatagan.batches.runner import Policy
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import Prove, Times

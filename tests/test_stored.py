@@ -24,7 +24,8 @@ from yatagan.archives.reading import Manner
 from yatagan.archives.tar import DIRECTORY, FILE, HARD_LINK, Member
 from yatagan.batches.storing import Stored, store
 from yatagan.bundles.make import Contents, Recipe, make
-from yatagan.bundles.seeing import Seeing, StoredBundle, bundle_of
+from yatagan.bundles.seeing import Seeing
+from yatagan.bundles.stored import StoredBundle, bundle_of
 from yatagan.errors import Fault, StoreError
 from yatagan.stores.interface import Facts, Kind
 from yatagan.stores.local import LocalStore

@@ -20,7 +20,7 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, rule
 from yatagan.batches.executor import Conditions, Executor
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.outcome import Outcome, outcome_of
-from yatagan.batches.plan import make_plan
+from yatagan.batches.planning import make_plan
 from yatagan.batches.steps import Prove
 from yatagan.digests.lists import ALGORITHM, LIST_NAME, parse_list
 from yatagan.stores.local import LocalSource, LocalStore

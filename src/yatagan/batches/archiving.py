@@ -22,7 +22,7 @@ from yatagan.batches.events import Making, StepSettled
 from yatagan.batches.files import Clock, FileWork
 from yatagan.batches.states import SETTLED, Evidence, StepState
 from yatagan.batches.steps import Change, Step, StepKind
-from yatagan.bundles.seeing import ENDING
+from yatagan.bundles.stored import ENDING
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Kind
 from yatagan.stores.local import SYSTEM_FAULTS, LocalStore, facts_of, fault_of

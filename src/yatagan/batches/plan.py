@@ -1,17 +1,16 @@
-"""Planning: two places in, steps out. Nothing is changed anywhere.
+"""What a plan is, and its steps, numbered. No I/O.
 
-A plan is made from one scan of each side. Files that are right already, by size and time, become
-steps that are settled from the start; files too new for that are compared by digest.
+Files that are right already, by size and time, become steps that are settled from the start.
 """
 
 from __future__ import annotations
 
 import posixpath
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 
 from yatagan.archives import index
-from yatagan.batches.layout import BUNDLE_BYTES, BUNDLE_FILES, SMALL, Costs, Layout, Travel, travel
+from yatagan.batches.layout import BUNDLE_BYTES, BUNDLE_FILES, SMALL, Layout, Travel
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import (
     FACTS_PHASE,
@@ -21,17 +20,12 @@ from yatagan.batches.steps import (
     SINGLES_PHASE,
     Step,
     StepKind,
-    Times,
 )
-from yatagan.batches.storing import Stored, Storing, store
-from yatagan.bundles.seeing import Seeing
-from yatagan.digests.lists import ALGORITHM
-from yatagan.errors import LINE_FAULTS, BadPlace, Fault, Refused, StoreError
-from yatagan.stores.interface import Facts, Kind, Readable, Store
-from yatagan.trees.compare import FRESH_NS, Difference, Verdict, compare
-from yatagan.trees.contents import digest_by_reading
-from yatagan.trees.patterns import EVERYTHING, Choice
-from yatagan.trees.scan import Tree, scan
+from yatagan.batches.storing import Storing
+from yatagan.errors import Fault
+from yatagan.stores.interface import Facts, Kind
+from yatagan.trees.compare import Difference, Verdict
+from yatagan.trees.scan import Tree
 
 #: Mode of directories that have to be made above the destination, and of bundles that are stored there.
 _ABOVE_MODE, _BUNDLE_MODE = 0o755, 0o644
@@ -98,200 +92,10 @@ class Plan:
         return _Numbering(self).steps()
 
 
-@dataclass(frozen=True, slots=True)
-class Together:
-    """That small files may travel together: what they cost on this line, and whether to do it in any case."""
-
-    costs: Costs
-    always: bool = False
-
-
-async def make_plan(
-    source: Readable,
-    destination: Store,
-    sources: list[tuple[bytes, bytes]],
-    directory: bytes,
-    scanned: Callable[[int], None] = lambda count: None,
-    choice: Choice = EVERYTHING,
-    times: Times = Times.KEEP,
-    together: Together | None = None,
-    stored: Stored = Stored.AS_IT_IS,
-) -> Plan:
-    """Compare and decide.
-
-    `sources` are (path as typed, name to arrive under); `directory` is the destination as typed. With `together`,
-    small files travel in bundles if that pays, or in any case; `stored` says which directories become bundles. Raises
-    StoreError, BadPlace when a source is not there or the destination is no directory, Refused when the
-    destination lies inside a source.
-    """
-    top = await destination.resolve(directory, follow=True)
-    above = await _missing_above(destination, top)
-    step_ns = max(source.traits.time_step_ns, destination.traits.time_step_ns)
-    now = await source.clock_ns()
-    fresh_since = None if now is None else now - max(FRESH_NS, source.traits.time_step_ns)
-    plan = Plan(top, above, [], step_ns, None)
-    seeing = Seeing(destination)
-    now_there: Readable = destination if stored is Stored.FILES else seeing
-    try:
-        for path, name in sources:
-            root = await source.resolve(path)
-            if source.name == destination.name and (top + b"/").startswith(root + b"/"):
-                raise Refused("the destination lies inside the source", "stage to a directory outside it")
-            tree = await scan(source, root, choice=choice)
-            if not tree.entries:
-                raise BadPlace(_spell(source, path), "there is nothing there")
-            scanned(len(tree.entries))
-            there = Tree(posixpath.join(top, name))
-            if not above:
-                there = await scan(now_there, there.root, choice=choice.pruning())
-            arrival = Arrival(name, tree, there)
-            if tree.skipped == 0 or len(tree.entries) > 1:  # of a tree that nothing is chosen of, not even its root
-                arrival.differences = list(
-                    compare(tree, there, step_ns=step_ns, fresh_since_ns=fresh_since, arrival_times=times is Times.NOW)
-                )
-            await _look_into_fresh(source, now_there, arrival, fresh_since)
-            arrival.storing, arrival.differences, arrival.as_files = store(
-                tree, there, arrival.differences, stored, seeing.bundles, seeing.unfit
-            )
-            for each in arrival.storing:
-                await _look_at_bundle(destination, each)
-            _refuse_losses(arrival, choice)
-            plan.arrivals.append(arrival)
-    finally:
-        await seeing.release()
-    plan.room = await destination.room(posixpath.dirname(above[0]) if above else top)
-    if not any(arrival.differences or arrival.storing for arrival in plan.arrivals):
-        plan.above.clear()
-    _sum_up(plan)
-    if together is not None and source.traits.parcels and destination.traits.parcels:
-        _look_at_small(plan, together)
-    return plan
-
-
-async def _look_at_bundle(destination: Store, storing: Storing) -> None:
-    """What has the names of a bundle and its index now, that is to be replaced. Raises Refused for a directory."""
-    storing.seen = await destination.look_closely(storing.bundle)
-    storing.seen_beside = await destination.look_closely(storing.bundle + index.SUFFIX)
-    for path, seen in ((storing.bundle, storing.seen), (storing.bundle + index.SUFFIX, storing.seen_beside)):
-        if seen is not None and seen.kind is not Kind.FILE:
-            raise Refused(f"{_spell(destination, path)} is a {seen.kind.value}", "rename it, or stage without --bundle")
-
-
-def _refuse_losses(arrival: Arrival, choice: Choice) -> None:
-    """Raises Refused when a bundle that is made anew would lack what it has now, and what may well be here still."""
-    for each in arrival.storing:
-        if each.present is None:
-            continue
-        name = each.present.path.decode("utf-8", "surrogateescape")
-        if choice and each.gone:
-            raise Refused(
-                f"{name} would be made anew with less in it: a bundle is always made as a whole",
-                "leave out --only and --skip, or take --unpack to bring files beside it",
-            )
-        unread = [path for path in arrival.tree.unread if path == each.path or path.startswith(each.path + b"/")]
-        if unread or (not each.path and arrival.tree.unread):
-            raise Refused(
-                f"{name} would be made anew without what cannot be read here",
-                "make it readable, or take --unpack to bring files beside it",
-            )
-
-
 def travels(difference: Difference) -> bool:
     """Whether a file may come with others: it is small, and takes nobody's place."""
     facts = difference.facts
     return facts.kind is Kind.FILE and facts.size <= SMALL and difference.verdict is Verdict.NEW
-
-
-def _look_at_small(plan: Plan, together: Together) -> None:
-    sizes = [
-        difference.facts.size
-        for arrival in plan.arrivals
-        for difference in arrival.differences
-        if travels(difference) and difference.path not in arrival.tree.unread
-    ]
-    found = travel(len(sizes), sum(sizes), together.costs)
-    if found.pays or (together.always and found.files):
-        plan.travel = found
-
-
-async def _missing_above(store: Store, top: bytes) -> list[bytes]:
-    """Directories from the first that is missing down to the destination itself."""
-    missing: list[bytes] = []
-    path = top
-    while (found := await store.look(path)) is None:
-        missing.append(path)
-        path = posixpath.dirname(path)
-    if found.kind is not Kind.DIRECTORY:
-        raise BadPlace(_spell(store, path), f"it is a {found.kind.value}, and the destination must be a directory")
-    return missing[::-1]
-
-
-async def _look_into_fresh(source: Readable, destination: Readable, arrival: Arrival, fresh_since: int | None) -> None:
-    """Compare by digest what is too new to be the same by size and time."""
-    for at, difference in enumerate(arrival.differences):
-        if difference.verdict is not Verdict.FRESH:
-            continue
-        here = await _digest(source, arrival.tree.absolute(difference.path))
-        there = await _digest(destination, arrival.there.absolute(difference.path))
-        verdict = Verdict.SAME if here[0] and here[0] == there[0] else Verdict.DIFFERENT
-        arrival.differences[at] = replace(difference, verdict=verdict)
-        if verdict is Verdict.SAME:
-            arrival.same_by_digest[difference.path] = there
-
-
-async def _digest(store: Readable, path: bytes) -> tuple[str, Evidence]:
-    """A file's digest and how it was made; an empty one when it cannot be read."""
-    try:
-        if store.traits.digests:
-            how = Evidence.READ_BACK if store.traits.quick else Evidence.ON_NODE
-            return (await store.digest(path, ALGORITHM)).digest, how
-    except StoreError as error:
-        if error.fault in LINE_FAULTS:
-            raise
-    try:
-        return await digest_by_reading(store, path, ALGORITHM), Evidence.READ_BACK
-    except StoreError as error:
-        if error.fault in LINE_FAULTS:
-            raise
-        return "", Evidence.READ_BACK
-
-
-def _sum_up(plan: Plan) -> None:
-    summary = plan.summary
-    summary.directories = len(plan.above)
-    for arrival in plan.arrivals:
-        summary.unread += len(arrival.tree.unread)
-        summary.skipped += arrival.tree.skipped
-        summary.looked_into += len(arrival.same_by_digest)
-        for difference in arrival.differences:
-            _count(summary, difference, arrival.tree.unread)
-        for storing in arrival.storing:
-            summary.bundles += 1
-            summary.replaced += storing.seen is not None
-            for difference in storing.differences:  # all of them go in, whatever is there
-                new = difference if difference.verdict is Verdict.NEW else replace(difference, verdict=Verdict.NEW)
-                _count(summary, new, arrival.tree.unread)
-
-
-def _count(summary: Summary, difference: Difference, unread: Mapping[bytes, Fault]) -> None:
-    facts, verdict = difference.facts, difference.verdict
-    if not facts.kind.carried:
-        summary.not_carried += 1
-    elif verdict is Verdict.IN_THE_WAY:
-        summary.in_the_way += 1
-    elif verdict is Verdict.SAME:
-        if facts.kind is Kind.FILE:
-            summary.left += 1
-            summary.left_size += facts.size
-    elif difference.path not in unread:
-        summary.replaced += verdict is Verdict.DIFFERENT
-        if facts.kind is Kind.FILE:
-            summary.files += 1
-            summary.size += facts.size
-        elif facts.kind is Kind.DIRECTORY:
-            summary.directories += 1
-        else:
-            summary.links += 1
 
 
 class _Numbering:
@@ -424,8 +228,3 @@ def _ends(arrival: Arrival, path: bytes) -> tuple[bytes, bytes, bytes]:
     """An entry's path at the source, its path at the destination, and its label."""
     label = posixpath.join(arrival.name, path) if path else arrival.name
     return arrival.tree.absolute(path), arrival.there.absolute(path), label
-
-
-def _spell(store: Readable, path: bytes) -> str:
-    text = path.decode("utf-8", "surrogateescape")
-    return f"{store.name}:{text}" if store.name else text

@@ -11,7 +11,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 
-from yatagan.bundles.seeing import StoredBundle, bundle_of
+from yatagan.bundles.stored import StoredBundle, bundle_of
 from yatagan.stores.interface import Facts, Kind
 from yatagan.trees.compare import Difference, Verdict
 from yatagan.trees.scan import Tree

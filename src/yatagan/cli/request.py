@@ -10,7 +10,7 @@ from contextlib import asynccontextmanager
 from enum import StrEnum
 
 from yatagan.batches.layout import Costs
-from yatagan.batches.plan import Together
+from yatagan.batches.planning import Together
 from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.batches.storing import Stored
 from yatagan.bundles.seeing import Seeing

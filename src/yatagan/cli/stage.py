@@ -9,7 +9,8 @@ import click
 
 from yatagan.batches.batch import Batches
 from yatagan.batches.journal import Header
-from yatagan.batches.plan import Plan, make_plan
+from yatagan.batches.plan import Plan
+from yatagan.batches.planning import make_plan
 from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.cli import carrying, cautions, completing
 from yatagan.cli.choosing import choosing, parse_choice

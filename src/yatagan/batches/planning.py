@@ -1,0 +1,243 @@
+"""Planning: two places in, a plan out. Nothing is changed anywhere.
+
+A plan is made from one scan of each side; files too new for size and time are compared by digest.
+"""
+
+from __future__ import annotations
+
+import posixpath
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+
+from yatagan.archives import index
+from yatagan.batches.layout import Costs, travel
+from yatagan.batches.plan import Arrival, Plan, Summary, travels
+from yatagan.batches.states import Evidence
+from yatagan.batches.steps import Times
+from yatagan.batches.storing import Stored, Storing, store
+from yatagan.bundles.seeing import Seeing
+from yatagan.digests.lists import ALGORITHM
+from yatagan.errors import LINE_FAULTS, BadPlace, Fault, Refused, StoreError
+from yatagan.stores.interface import Kind, Readable, Store
+from yatagan.trees.compare import FRESH_NS, Difference, Verdict, compare
+from yatagan.trees.contents import digest_by_reading
+from yatagan.trees.patterns import EVERYTHING, Choice
+from yatagan.trees.scan import Tree, scan
+
+
+@dataclass(frozen=True, slots=True)
+class Together:
+    """That small files may travel together: what they cost on this line, and whether to do it in any case."""
+
+    costs: Costs
+    always: bool = False
+
+
+async def make_plan(
+    source: Readable,
+    destination: Store,
+    sources: list[tuple[bytes, bytes]],
+    directory: bytes,
+    scanned: Callable[[int], None] = lambda count: None,
+    choice: Choice = EVERYTHING,
+    times: Times = Times.KEEP,
+    together: Together | None = None,
+    stored: Stored = Stored.AS_IT_IS,
+) -> Plan:
+    """Compare and decide.
+
+    `sources` are (path as typed, name to arrive under); `directory` is the destination as typed. With `together`,
+    small files travel in bundles if that pays, or in any case; `stored` says which directories become bundles. Raises
+    StoreError, BadPlace when a source is not there or the destination is no directory, Refused when the
+    destination lies inside a source.
+    """
+    top = await destination.resolve(directory, follow=True)
+    above = await _missing_above(destination, top)
+    step_ns = max(source.traits.time_step_ns, destination.traits.time_step_ns)
+    now = await source.clock_ns()
+    fresh_since = None if now is None else now - max(FRESH_NS, source.traits.time_step_ns)
+    plan = Plan(top, above, [], step_ns, None)
+    seeing = Seeing(destination)
+    now_there: Readable = destination if stored is Stored.FILES else seeing
+    comparing = _Comparing(source, now_there, choice, step_ns, fresh_since, times is Times.NOW)
+    try:
+        for path, name in sources:
+            root = await source.resolve(path)
+            if source.name == destination.name and (top + b"/").startswith(root + b"/"):
+                raise Refused("the destination lies inside the source", "stage to a directory outside it")
+            arrival = Arrival(name, await scan(source, root, choice=choice), Tree(posixpath.join(top, name)))
+            if not arrival.tree.entries:
+                raise BadPlace(_spell(source, path), "there is nothing there")
+            scanned(len(arrival.tree.entries))
+            await comparing.compare(arrival, anything=not above)
+            arrival.storing, arrival.differences, arrival.as_files = store(
+                arrival.tree, arrival.there, arrival.differences, stored, seeing.bundles, seeing.unfit
+            )
+            for each in arrival.storing:
+                await _look_at_bundle(destination, each)
+            _refuse_losses(arrival, choice)
+            plan.arrivals.append(arrival)
+    finally:
+        await seeing.release()
+    plan.room = await destination.room(posixpath.dirname(above[0]) if above else top)
+    if not any(arrival.differences or arrival.storing for arrival in plan.arrivals):
+        plan.above.clear()
+    _sum_up(plan)
+    if together is not None and source.traits.parcels and destination.traits.parcels:
+        _look_at_small(plan, together)
+    return plan
+
+
+@dataclass(frozen=True, slots=True)
+class _Comparing:
+    """A source and what is at the destination now, held against each other."""
+
+    source: Readable
+    there: Readable
+    choice: Choice
+    step_ns: int
+    fresh_since: int | None
+    arrival_times: bool
+
+    async def compare(self, arrival: Arrival, *, anything: bool) -> None:
+        """Find what is there under an arrival's name, where there is `anything`, and how that differs."""
+        tree = arrival.tree
+        if anything:
+            arrival.there = await scan(self.there, arrival.there.root, choice=self.choice.pruning())
+        if tree.skipped and len(tree.entries) == 1:
+            return  # of a tree that nothing is chosen of, not even the root comes
+        arrival.differences = list(
+            compare(
+                tree,
+                arrival.there,
+                step_ns=self.step_ns,
+                fresh_since_ns=self.fresh_since,
+                arrival_times=self.arrival_times,
+            )
+        )
+        await _look_into_fresh(self.source, self.there, arrival, self.fresh_since)
+
+
+async def _look_at_bundle(destination: Store, storing: Storing) -> None:
+    """What has the names of a bundle and its index now, that is to be replaced. Raises Refused for a directory."""
+    storing.seen = await destination.look_closely(storing.bundle)
+    storing.seen_beside = await destination.look_closely(storing.bundle + index.SUFFIX)
+    for path, seen in ((storing.bundle, storing.seen), (storing.bundle + index.SUFFIX, storing.seen_beside)):
+        if seen is not None and seen.kind is not Kind.FILE:
+            raise Refused(f"{_spell(destination, path)} is a {seen.kind.value}", "rename it, or stage without --bundle")
+
+
+def _refuse_losses(arrival: Arrival, choice: Choice) -> None:
+    """Raises Refused when a bundle that is made anew would lack what it has now, and what may well be here still."""
+    for each in arrival.storing:
+        if each.present is None:
+            continue
+        name = each.present.path.decode("utf-8", "surrogateescape")
+        if choice and each.gone:
+            raise Refused(
+                f"{name} would be made anew with less in it: a bundle is always made as a whole",
+                "leave out --only and --skip, or take --unpack to bring files beside it",
+            )
+        unread = [path for path in arrival.tree.unread if path == each.path or path.startswith(each.path + b"/")]
+        if unread or (not each.path and arrival.tree.unread):
+            raise Refused(
+                f"{name} would be made anew without what cannot be read here",
+                "make it readable, or take --unpack to bring files beside it",
+            )
+
+
+def _look_at_small(plan: Plan, together: Together) -> None:
+    sizes = [
+        difference.facts.size
+        for arrival in plan.arrivals
+        for difference in arrival.differences
+        if travels(difference) and difference.path not in arrival.tree.unread
+    ]
+    found = travel(len(sizes), sum(sizes), together.costs)
+    if found.pays or (together.always and found.files):
+        plan.travel = found
+
+
+async def _missing_above(store: Store, top: bytes) -> list[bytes]:
+    """Directories from the first that is missing down to the destination itself."""
+    missing: list[bytes] = []
+    path = top
+    while (found := await store.look(path)) is None:
+        missing.append(path)
+        path = posixpath.dirname(path)
+    if found.kind is not Kind.DIRECTORY:
+        raise BadPlace(_spell(store, path), f"it is a {found.kind.value}, and the destination must be a directory")
+    return missing[::-1]
+
+
+async def _look_into_fresh(source: Readable, destination: Readable, arrival: Arrival, fresh_since: int | None) -> None:
+    """Compare by digest what is too new to be the same by size and time."""
+    for at, difference in enumerate(arrival.differences):
+        if difference.verdict is not Verdict.FRESH:
+            continue
+        here = await _digest(source, arrival.tree.absolute(difference.path))
+        there = await _digest(destination, arrival.there.absolute(difference.path))
+        verdict = Verdict.SAME if here[0] and here[0] == there[0] else Verdict.DIFFERENT
+        arrival.differences[at] = replace(difference, verdict=verdict)
+        if verdict is Verdict.SAME:
+            arrival.same_by_digest[difference.path] = there
+
+
+async def _digest(store: Readable, path: bytes) -> tuple[str, Evidence]:
+    """A file's digest and how it was made; an empty one when it cannot be read."""
+    try:
+        if store.traits.digests:
+            how = Evidence.READ_BACK if store.traits.quick else Evidence.ON_NODE
+            return (await store.digest(path, ALGORITHM)).digest, how
+    except StoreError as error:
+        if error.fault in LINE_FAULTS:
+            raise
+    try:
+        return await digest_by_reading(store, path, ALGORITHM), Evidence.READ_BACK
+    except StoreError as error:
+        if error.fault in LINE_FAULTS:
+            raise
+        return "", Evidence.READ_BACK
+
+
+def _sum_up(plan: Plan) -> None:
+    summary = plan.summary
+    summary.directories = len(plan.above)
+    for arrival in plan.arrivals:
+        summary.unread += len(arrival.tree.unread)
+        summary.skipped += arrival.tree.skipped
+        summary.looked_into += len(arrival.same_by_digest)
+        for difference in arrival.differences:
+            _count(summary, difference, arrival.tree.unread)
+        for storing in arrival.storing:
+            summary.bundles += 1
+            summary.replaced += storing.seen is not None
+            for difference in storing.differences:  # all of them go in, whatever is there
+                new = difference if difference.verdict is Verdict.NEW else replace(difference, verdict=Verdict.NEW)
+                _count(summary, new, arrival.tree.unread)
+
+
+def _count(summary: Summary, difference: Difference, unread: Mapping[bytes, Fault]) -> None:
+    facts, verdict = difference.facts, difference.verdict
+    if not facts.kind.carried:
+        summary.not_carried += 1
+    elif verdict is Verdict.IN_THE_WAY:
+        summary.in_the_way += 1
+    elif verdict is Verdict.SAME:
+        if facts.kind is Kind.FILE:
+            summary.left += 1
+            summary.left_size += facts.size
+    elif difference.path not in unread:
+        summary.replaced += verdict is Verdict.DIFFERENT
+        if facts.kind is Kind.FILE:
+            summary.files += 1
+            summary.size += facts.size
+        elif facts.kind is Kind.DIRECTORY:
+            summary.directories += 1
+        else:
+            summary.links += 1
+
+
+def _spell(store: Readable, path: bytes) -> str:
+    text = path.decode("utf-8", "surrogateescape")
+    return f"{store.name}:{text}" if store.name else text
