@@ -6,6 +6,7 @@ import asyncio
 import hashlib
 import os
 import random
+import resource
 import signal
 import subprocess
 import tempfile
@@ -263,6 +264,22 @@ def test_what_has_arrived_of_a_bundle_is_not_made_or_sent_again(program: Program
     assert hashlib.sha256((far.root / "fen.tar.zst").read_bytes()).hexdigest() == digest
     plan = program.json("stage", "fen", "heron:", "--plan-only")["plan"]
     assert len(plan["bundles"]) == 1, "what was written meanwhile is new"
+
+
+@pytest.mark.server
+def test_a_bundle_that_cannot_be_made_is_told_once(program: Program, oak: Far, old: Path) -> None:
+    small = 400_000
+    done = program(
+        *("stage", str(old), "oak:", "--bundle", "whole"),
+        expect=1,
+        preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (small, small)),
+    )
+    assert "fen.tar.zst: refused: File too large" in done.stdout
+    assert "and with that 26 entries that were to be in a bundle" in done.stdout
+    assert done.stdout.count("failed") == 3 and len(done.stderr.splitlines()) == 1
+    assert there(oak) == []
+    batch = program.json("batch", "resume")
+    assert batch["good"] and batch["in_place"] == FILES
 
 
 @pytest.mark.server

@@ -39,11 +39,14 @@ class Fault(StrEnum):
     NO_ROOM_HERE = "no-room-here"
     NOT_IN_BUNDLE = "not-in-bundle"
     WOULD_LOSE = "would-lose"
+    WITH_BUNDLE = "with-bundle"
     ONLY_READ = "only-read"
 
 
 #: Faults after which the same step may well succeed on a fresh line.
 LINE_FAULTS = frozenset({Fault.LINE_LOST, Fault.SILENT})
+#: Faults that stop everything until somebody has made room.
+ROOM_FAULTS = frozenset({Fault.NO_ROOM, Fault.NO_ROOM_HERE})
 
 
 class YataganError(Exception):

@@ -64,7 +64,8 @@ class ArchiveWork:
             await self._make(step, bundle, members, size)
         self._bench.tell(Making(step.number, step.label, size, size))
         await self._files.do(replace(step, source=os.fsencode(bundle)))
-        await self._settle_members(self._bench.journal.step(step.number))
+        async with self._settling:
+            await self._settle_members(self._bench.journal.step(step.number))
         bundle.unlink(missing_ok=True)
         try:  # at once, since without it the bundle stands for nothing
             await self.beside(self._bench.journal.step(step.number + 1))
@@ -88,8 +89,6 @@ class ArchiveWork:
     async def member(self, step: Step) -> None:
         """An entry whose bundle has had its turn."""
         archive = self._bench.journal.step(step.bundle)
-        if archive.state is StepState.FAILED:
-            raise StepRefused(archive.fault or Fault.REFUSED, archive.detail)
         async with self._settling:  # the first to come does it for all
             if archive.number not in self._settled:
                 await self._settle_members(archive)
@@ -136,7 +135,7 @@ class ArchiveWork:
             if error.fault is Fault.SOURCE_CHANGED:
                 raise TryAgain(Fault.SOURCE_CHANGED) from error
             if error.fault is Fault.NO_ROOM:
-                raise StepRefused(Fault.NO_ROOM_HERE) from error
+                raise StoreError(Fault.NO_ROOM_HERE, os.fsencode(bundle)) from error
             raise
 
     def _run(self, step: Step) -> str:
@@ -179,28 +178,34 @@ class ArchiveWork:
     # -- settling ------------------------------------------------------------------------------------------
 
     async def _settle_members(self, archive: Step) -> None:
-        """Write that what is in a bundle is in place with it."""
-        if archive.state not in (StepState.IN_PLACE, StepState.LEFT):
-            return
+        """Write that what is in a bundle is in place with it, or has failed with it."""
         waiting = [each for each in self._bench.journal.members(archive.number) if each.state is StepState.WAITING]
         self._settled.add(archive.number)
+        if archive.state is StepState.FAILED:
+            await self._settle(
+                [Change(each.number, state=StepState.FAILED, fault=Fault.WITH_BUNDLE) for each in waiting], waiting
+            )
+            return
         digests = await asyncio.to_thread(_digests, _beside(self._spooled(archive)))
         held = [(each, digests[inside]) for each in waiting if (inside := _inside(archive, each)) in digests]
-        for at in range(0, len(held), _AT_ONCE):
-            some = held[at : at + _AT_ONCE]
-            await self._scribe.note(
-                *(
-                    Change(each.number, state=archive.state, evidence=_evidence(archive, each), digest=digest)
-                    for each, digest in some
-                )
-            )
-            for each, _ in some:
+        await self._settle(
+            [
+                Change(each.number, state=archive.state, evidence=_evidence(archive, each), digest=digest)
+                for each, digest in held
+            ],
+            [each for each, _ in held],
+        )
+
+    async def _settle(self, changes: Sequence[Change], members: Sequence[Step]) -> None:
+        """Write what became of members, many at once, then tell it."""
+        for at in range(0, len(changes), _AT_ONCE):
+            some = changes[at : at + _AT_ONCE]
+            await self._scribe.note(*some)
+            for change, each in zip(some, members[at : at + _AT_ONCE], strict=True):
+                assert change.state is not None
                 size = each.facts.size if each.kind is StepKind.FILE else 0
-                self._bench.tell(
-                    StepSettled(
-                        each.number, each.kind, each.label, size, archive.state, _evidence(archive, each), None, ""
-                    )
-                )
+                told = each.number, each.kind, each.label, size, change.state, change.evidence, change.fault, ""
+                self._bench.tell(StepSettled(*told))
 
 
 def _beside(bundle: Path) -> Path:

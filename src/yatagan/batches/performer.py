@@ -13,7 +13,7 @@ from yatagan.batches.files import Clock, FileWork
 from yatagan.batches.parcels import ParcelWork
 from yatagan.batches.states import StepState
 from yatagan.batches.steps import MEMBERS_PHASE, Change, Step, StepKind
-from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.errors import LINE_FAULTS, ROOM_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Kind
 
 #: The bit by which a directory gives its group to what is made in it.
@@ -43,7 +43,7 @@ class Performer:
     async def perform(self, step: Step) -> None:
         """Do a step until it is settled, and say so.
 
-        Raises StoreError with a fault of the line or NO_ROOM, TryAgain, or Stopped; the journal then says how
+        Raises StoreError with a fault of the line or of room, TryAgain, or Stopped; the journal then says how
         far the step came. Every other fault settles it as failed.
         """
         try:
@@ -58,7 +58,7 @@ class Performer:
         except StepRefused as refused:
             await self._bench.settle(step, StepState.FAILED, fault=refused.fault, detail=refused.detail)
         except StoreError as error:
-            if error.fault in LINE_FAULTS or error.fault is Fault.NO_ROOM:
+            if error.fault in LINE_FAULTS | ROOM_FAULTS:
                 raise
             await self._bench.settle(step, StepState.FAILED, fault=error.fault, detail=error.detail)
 

@@ -15,7 +15,7 @@ from enum import Enum
 from typing import Any
 
 from yatagan.batches.states import BatchState
-from yatagan.errors import LINE_FAULTS, Fault
+from yatagan.errors import LINE_FAULTS, ROOM_FAULTS, Fault
 
 
 class Line(Enum):
@@ -274,9 +274,9 @@ class Runner:
             self._queue.appendleft(self._drop(event.number))
             self.line = Line.BREAKING
             return [CloseLine(), *self._broken(event.fault, event.now)]
-        if event.fault is Fault.NO_ROOM:
+        if event.fault in ROOM_FAULTS:
             self._queue.appendleft(self._drop(event.number))
-            return self._stop_asked(StopAsked(Fault.NO_ROOM))
+            return self._stop_asked(StopAsked(event.fault))
         tries = self._tries[event.number] = self._tries.get(event.number, 0) + 1
         if tries >= self._policy.tries:
             return [GiveUp(event.number, event.fault)]

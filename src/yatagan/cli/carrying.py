@@ -20,7 +20,7 @@ from yatagan.cli import text, words
 from yatagan.cli.asking import AtTerminal
 from yatagan.cli.context import App, Reused
 from yatagan.cli.view import Progress, view_for
-from yatagan.errors import CannotReach, Fault
+from yatagan.errors import ROOM_FAULTS, CannotReach, Fault
 from yatagan.keeper.kept import KeptRun
 from yatagan.ledger.ledger import Ledger
 from yatagan.places import name_fields
@@ -181,18 +181,24 @@ def proof(outcome: Outcome) -> str:
 
 
 def failures(journal: Journal) -> None:
-    """Failed steps, each with its reason; many of them are only counted."""
-    shown = 0
+    """Failed steps, each with its reason; many of them are only counted, and those that failed with their bundle."""
+    shown = more = in_bundles = 0
     for step in journal.steps(StepState.FAILED):
-        shown += 1
-        if shown <= _FAILURES_SHOWN and step.fault is not None:
+        if step.fault is Fault.WITH_BUNDLE:
+            in_bundles += 1
+        elif shown == _FAILURES_SHOWN or step.fault is None:
+            more += 1
+        else:
+            shown += 1
             click.echo(
                 click.style("  failed  ", fg="red") + f"{text.show(step.label)}: {words.fault(step.fault, step.detail)}"
             )
             if advice := words.remedy(step.fault):
                 click.echo(f"          {advice}")
-    if shown > _FAILURES_SHOWN:
-        click.echo(f"  and {text.number(shown - _FAILURES_SHOWN)} more: yatagan batch show")
+    if in_bundles:
+        click.echo(f"          and with that {text.count(in_bundles, 'entry', 'entries')} that were to be in a bundle")
+    if more:
+        click.echo(f"  and {text.number(more)} more: yatagan batch show")
 
 
 def _what_next(outcome: Outcome, problem: CannotReach | None) -> None:
@@ -200,6 +206,6 @@ def _what_next(outcome: Outcome, problem: CannotReach | None) -> None:
     if problem is not None:
         what, next_step, _ = words.explain(problem)
         click.echo(f"  {what}" + (f"; {next_step}" if next_step else ""))
-    elif fault is Fault.NO_ROOM:
+    elif fault in ROOM_FAULTS:
         click.echo(f"  {words.fault(fault)}; {words.remedy(fault)}")
     click.echo(f"  Nothing is lost. Go on with: yatagan batch resume {outcome.header.id}")

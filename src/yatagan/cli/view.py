@@ -21,7 +21,7 @@ from yatagan.batches import events as ev
 from yatagan.batches.states import StepState
 from yatagan.batches.steps import StepKind
 from yatagan.cli import text, words
-from yatagan.errors import CannotReach
+from yatagan.errors import CannotReach, Fault
 
 if TYPE_CHECKING:
     from rich.console import Group
@@ -228,7 +228,7 @@ class Lines:
                 self._say(self._progress.line)
             case ev.LineOpened(again=True):
                 self._say("the line is back")
-            case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault is not None:
+            case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault not in (None, Fault.WITH_BUNDLE):
                 self._say(f"{text.show(event.label)}: {words.fault(fault, event.detail)}")
             case ev.Note(label, fault, detail):
                 self._say(f"{text.show(label)}: mode and time could not be set: {words.fault(fault, detail)}")
@@ -277,7 +277,7 @@ class Live:
                 self._above(self._progress.line, "yellow")
             case ev.LineOpened(again=True):
                 self._above("the line is back", "green")
-            case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault is not None:
+            case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault not in (None, Fault.WITH_BUNDLE):
                 self._above(f"{text.show(event.label)}: {words.fault(fault, event.detail)}", "red")
             case ev.Note(label, fault, detail):
                 self._above(
