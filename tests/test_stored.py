@@ -143,6 +143,7 @@ def test_what_is_stored_as_a_bundle_is_made_anew_as_one(program: Program, far: F
     assert program.json("stage", "fen", f"{far.name}:")["batch"] is None
 
     # As files, when that is asked for; the directory then hides the bundle.
+    assert "hides" in program("stage", "fen", f"{far.name}:", "--bundle", "never", "--plan-only").stdout
     unpacked = program.json("stage", "fen", f"{far.name}:", "--bundle", "whole", "--unpack")
     assert unpacked["plan"]["bundles"] == [] and unpacked["plan"]["bundled_files"] == FILES - 1
     assert snapshot(far.root / "fen", times=False) == snapshot(fen, times=False)

@@ -61,7 +61,7 @@ class Arrival:
     """One source on its way: its tree, the tree now under its name at the destination, and that name.
 
     `storing` are its directories that are made into bundles, with their part of the differences, and `as_files` those
-    that were to be but are there as files.
+    that were to be but are there as files. `hidden` is the stored bundle that the arrival, as files, will stand before.
     """
 
     name: bytes
@@ -70,6 +70,7 @@ class Arrival:
     differences: list[Difference] = field(default_factory=list)
     storing: list[Storing] = field(default_factory=list)
     as_files: list[bytes] = field(default_factory=list)
+    hidden: bytes = b""
     #: Files that were too new for size and time: the same by digest, with this value and evidence.
     same_by_digest: dict[bytes, tuple[str, Evidence]] = field(default_factory=dict)
 

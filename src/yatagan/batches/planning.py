@@ -16,6 +16,7 @@ from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Times
 from yatagan.batches.storing import Stored, Storing, store
 from yatagan.bundles.seeing import Seeing
+from yatagan.bundles.stored import find_stored
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, BadPlace, Fault, Refused, StoreError
 from yatagan.stores.interface import Kind, Readable, Store
@@ -76,6 +77,9 @@ async def make_plan(
             for each in arrival.storing:
                 await _look_at_bundle(destination, each)
             _refuse_losses(arrival, choice)
+            if stored is Stored.FILES and not arrival.there.entries:
+                hidden = await find_stored(destination, arrival.there.root)
+                arrival.hidden = hidden.path if hidden is not None else b""
             plan.arrivals.append(arrival)
     finally:
         await seeing.release()

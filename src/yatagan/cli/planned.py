@@ -46,6 +46,7 @@ def show_plan(
             ("bundled", _travel(plan)),
             ("stored as", _storing(plan)),
             ("as files", _as_files(plan)),
+            ("hides", _hidden(plan)),
             ("left as is", _left(plan)),
             (
                 "skipped",
@@ -120,6 +121,12 @@ def _as_files(plan: Plan) -> str:
     ]
     shown = ", ".join(found[:3]) + (" …" if len(found) > 3 else "")
     return f"{shown}: there already as a directory, and kept so" if found else ""
+
+
+def _hidden(plan: Plan) -> str:
+    """Stored bundles that are no longer seen once there is a directory."""
+    found = [text.show(posixpath.basename(arrival.hidden)) for arrival in plan.arrivals if arrival.hidden]
+    return f"{', '.join(found)}: stored there, and not seen any more once there are files" if found else ""
 
 
 def _losses(plan: Plan) -> Iterator[str]:
