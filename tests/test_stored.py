@@ -473,8 +473,13 @@ _paths = st.lists(
 )
 
 
-@given(_paths, _paths, st.sets(st.sampled_from([b"", b"a", b"b"])), st.sampled_from(Stored))
-def test_every_entry_goes_one_way(here: list[str], far_away: list[str], stored: set[bytes], how: Stored) -> None:
+_directories = st.sets(st.sampled_from([b"", b"a", b"b"]))
+
+
+@given(_paths, _paths, _directories, _directories, st.sampled_from(Stored))
+def test_every_entry_goes_one_way(
+    here: list[str], far_away: list[str], stored: set[bytes], unfit: set[bytes], how: Stored
+) -> None:
     """Whatever is where: each difference is in one bundle or in none, and what is as it should be is not made anew."""
 
     def tree(root: bytes, paths: list[str]) -> Tree:
@@ -493,7 +498,8 @@ def test_every_entry_goes_one_way(here: list[str], far_away: list[str], stored: 
         if destination.entries.get(path, Facts(Kind.FILE, 0, 0, 0)).kind is Kind.DIRECTORY
     }
     differences = list(compare(source, destination, step_ns=1, fresh_since_ns=None))
-    storing, left, as_files = store(source, destination, list(differences), how, bundles)
+    broken = {destination.absolute(path) for path in unfit}
+    storing, left, as_files = store(source, destination, list(differences), how, bundles, broken)
     held = [each for group in storing for each in group.differences]
     assert sorted(each.path for each in (*held, *left)) == sorted(each.path for each in differences)
     for group in storing:
@@ -504,5 +510,9 @@ def test_every_entry_goes_one_way(here: list[str], far_away: list[str], stored: 
         )
         assert group.changed and (group.present is not None or group.path not in destination.entries)
         assert group.path not in as_files
+        assert source.entries[group.path].kind is Kind.DIRECTORY
+        assert not any(
+            each.path.startswith(group.path + b"/") or not group.path for each in storing if each is not group
+        )
     if how in (Stored.AS_IT_IS, Stored.FILES):
-        assert all(group.present is not None for group in storing)
+        assert all(group.present is not None or group.path in unfit for group in storing)

@@ -75,12 +75,14 @@ def store(
     for path, facts in tree.entries.items():
         if facts.kind is Kind.DIRECTORY and (bundle := bundles.get(there.absolute(path))) is not None:
             present[path] = bundle
-    unfinished = {path for path in tree.entries if there.absolute(path) in unfit}
-    wanted = [
-        path for path in sorted({*_wanted(tree, how), *unfinished}) if not any(_holds(each, path) for each in present)
-    ]
-    as_files = [path for path in wanted if path in there.entries]
-    held: dict[bytes, list[Difference]] = {path: [] for path in [*present, *wanted] if path not in as_files}
+    directories = (path for path, facts in tree.entries.items() if facts.kind is Kind.DIRECTORY)
+    unfinished = [path for path in directories if there.absolute(path) in unfit]
+    wanted: list[bytes] = []
+    as_files: list[bytes] = []
+    for path in sorted({*_wanted(tree, how), *unfinished}):  # what holds others comes before them
+        if not any(_holds(each, path) for each in (*present, *wanted)):
+            (as_files if path in there.entries else wanted).append(path)
+    held: dict[bytes, list[Difference]] = {path: [] for path in [*present, *wanted]}
     left: list[Difference] = []
     for difference in differences:
         group = _group(difference.path, held)

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, TypeVar
 from yatagan.archives import index
 from yatagan.archives.index import BadIndex, Line, Totals
 from yatagan.archives.tar import DIRECTORY, FILE, LINK, Damaged, Member
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Facts, Kind, Reader, Store
 
 if TYPE_CHECKING:  # what reads archives is imported when there is one: most that is looked at is none
@@ -68,7 +68,12 @@ async def find_stored(store: Store, directory: bytes) -> StoredBundle | None:
     beside, facts = await asyncio.gather(store.look_closely(path + index.SUFFIX), store.look_closely(path))
     if beside is None or facts is None or not beside.kind is facts.kind is Kind.FILE:
         return None
-    reader = await store.open(path + index.SUFFIX)
+    try:
+        reader = await store.open(path + index.SUFFIX)
+    except StoreError as error:
+        if error.fault in LINE_FAULTS:
+            raise
+        return None  # whoever may not read it sees files
     try:
         start = await reader.read(0, min(store.traits.read_size, beside.size))
         name = posixpath.basename(directory)
