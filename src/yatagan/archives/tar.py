@@ -71,7 +71,7 @@ def encode(member: Member) -> bytes:
     """The header blocks of a member, up to where its contents begin (for a sparse file, its map is among them)."""
     name = member.name + b"/" if member.kind == DIRECTORY else member.name
     seconds, fraction = divmod(member.mtime_ns, 1_000_000_000)
-    own = _afterbyte_sum(_TYPES[member.kind], member.target, member.owner, member.group)
+    own = _after_sum(_TYPES[member.kind], member.target, member.owner, member.group)
     records: List[Tuple[bytes, bytes]] = []
     if not _fits(name):
         records.append((b"path", name))
@@ -119,7 +119,7 @@ def common_head(
     fits = len(name) <= 100 and size <= _LARGEST_NUMBER and uid <= _LARGEST_ID >= gid and _is_ascii(name)
     if not (fits and fraction and 1_000_000_000 <= seconds <= _LARGEST_NUMBER):
         return None
-    after, its_sum = _afterbyte_sum(b"0", b"", owner, group)
+    after, its_sum = _after_sum(b"0", b"", owner, group)
     before = b"%b%b%011o\0%011o\0" % (name.ljust(100, b"\0"), _rights(mode, uid, gid), size, seconds)
     told = b"%06o\0 " % ((zlib.adler32(before) & 0xFFFF) + 255 + its_sum)
     return _extended_header(30), b"30 mtime=%d.%09d\n" % (seconds, fraction), _AFTER_MTIME, before, told, after
@@ -137,7 +137,7 @@ def _rights(mode: int, uid: int, gid: int) -> bytes:
 
 
 @lru_cache(maxsize=256)
-def _afterbyte_sum(kind: bytes, target: bytes, owner: bytes, group: bytes) -> Tuple[bytes, int]:
+def _after_sum(kind: bytes, target: bytes, owner: bytes, group: bytes) -> Tuple[bytes, int]:
     """What follows the checksum, and its sum. From file to file it is mostly the same."""
     after = _AFTER_SUM % (
         kind,
@@ -197,7 +197,7 @@ def _extended(records: List[Tuple[bytes, bytes]]) -> bytes:
 
 @lru_cache(maxsize=256)
 def _extended_header(size: int) -> bytes:
-    return _header(b"PaxHeaders/next", 0o644, 0, 0, size, 0, _afterbyte_sum(b"x", b"", b"", b""))
+    return _header(b"PaxHeaders/next", 0o644, 0, 0, size, 0, _after_sum(b"x", b"", b"", b""))
 
 
 def _is_utf8(name: bytes) -> bool:

@@ -64,13 +64,14 @@ class ArchiveWork:
             await self._make(step, bundle, members, size)
         self._bench.tell(Making(step.number, step.label, size, size))
         await self._files.do(replace(step, source=os.fsencode(bundle)))
-        async with self._settling:
-            await self._settle_members(self._bench.journal.step(step.number))
-        bundle.unlink(missing_ok=True)
-        try:  # at once, since without it the bundle stands for nothing
+        try:
+            async with self._settling:
+                await self._settle_members(self._bench.journal.step(step.number))
+            bundle.unlink(missing_ok=True)
+            # At once, since without it the bundle stands for nothing.
             await self.beside(self._bench.journal.step(step.number + 1))
         except (StepRefused, TryAgain):
-            pass  # its own turn will tell
+            pass  # what has not come with the bundle has a turn of its own, which will tell
         except StoreError as error:
             if error.fault in LINE_FAULTS:
                 raise
@@ -180,11 +181,11 @@ class ArchiveWork:
     async def _settle_members(self, archive: Step) -> None:
         """Write that what is in a bundle is in place with it, or has failed with it."""
         waiting = [each for each in self._bench.journal.members(archive.number) if each.state is StepState.WAITING]
-        self._settled.add(archive.number)
         if archive.state is StepState.FAILED:
             await self._settle(
                 [Change(each.number, state=StepState.FAILED, fault=Fault.WITH_BUNDLE) for each in waiting], waiting
             )
+            self._settled.add(archive.number)
             return
         digests = await asyncio.to_thread(_digests, _beside(self._spooled(archive)))
         held = [(each, digests[inside]) for each in waiting if (inside := _inside(archive, each)) in digests]
@@ -195,6 +196,7 @@ class ArchiveWork:
             ],
             [each for each, _ in held],
         )
+        self._settled.add(archive.number)
 
     async def _settle(self, changes: Sequence[Change], members: Sequence[Step]) -> None:
         """Write what became of members, many at once, then tell it."""

@@ -47,8 +47,6 @@ class Summary:
     unread: int = 0
     looked_into: int = 0
     skipped: int = 0
-    #: Bundles that are made, of directories that are stored as one.
-    bundles: int = 0
 
     @property
     def anything(self) -> bool:

@@ -214,11 +214,9 @@ def _sum_up(plan: Plan) -> None:
         for difference in arrival.differences:
             _count(summary, difference, arrival.tree.unread)
         for storing in arrival.storing:
-            summary.bundles += 1
             summary.replaced += storing.seen is not None
             for difference in storing.differences:  # all of them go in, whatever is there
-                new = difference if difference.verdict is Verdict.NEW else replace(difference, verdict=Verdict.NEW)
-                _count(summary, new, arrival.tree.unread)
+                _count(summary, replace(difference, verdict=Verdict.NEW), arrival.tree.unread)
 
 
 def _count(summary: Summary, difference: Difference, unread: Mapping[bytes, Fault]) -> None:

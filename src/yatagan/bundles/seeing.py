@@ -16,7 +16,7 @@ from contextlib import suppress
 from yatagan.archives import index
 from yatagan.archives.index import Line
 from yatagan.archives.tar import FILE
-from yatagan.bundles.stored import ENDING, Contents, StoredBundle, StoredFile, bundle_of, find_stored
+from yatagan.bundles.stored import ENDING, Contents, StoredBundle, StoredFile, bundle_of, facts_of_member, find_stored
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Facts, Gathered, Kind, NodeDigest, Reader, Store
@@ -166,8 +166,8 @@ class Seeing:
                 return
             async with slots:
                 stored = await self._stored(directory)
-            if stored is not None and (facts := stored.facts_of(b"")) is not None:
-                found[name] = facts
+            if stored is not None:
+                found[name] = facts_of_member(stored.lines[b""].member)
                 for ending in (ENDING, ENDING + index.SUFFIX):
                     del found[name + ending]
 
@@ -203,12 +203,10 @@ class Seeing:
 
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
         """See `Readable.digest`. Of a bundle's entries the node makes all digests at once, from the bundle's bytes."""
-        known = self._known(path)
-        if known is None:
+        if self._known(path) is None:
             return await self._store.digest(path, algorithm, seen)
         stored, line = await self._entry(path)
-        facts = stored.facts_of(known[1])
-        if algorithm != ALGORITHM or facts is None or not self.traits.digests or self.traits.quick:
+        if algorithm != ALGORITHM or not self.traits.digests or self.traits.quick:
             raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
         if stored.path not in self._on_node:
             from yatagan.bundles.onnode import contents_there
@@ -219,7 +217,7 @@ class Seeing:
             raise StoreError(Fault.SOURCE_CHANGED, path, store=self.name)
         if line.member.name not in digests:
             raise StoreError(Fault.DAMAGED, path, store=self.name)
-        return NodeDigest(digests[line.member.name], facts)
+        return NodeDigest(digests[line.member.name], facts_of_member(line.member))
 
     async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
         """See `Readable.gather`. What comes out of a bundle is held against its index."""
@@ -236,8 +234,8 @@ class Seeing:
     async def _gather_one(self, path: bytes, most: int) -> Gathered:
         try:
             stored, line = await self._entry(path)
-            facts = stored.facts_of(posixpath.relpath(path, stored.directory))
-            if facts is None or facts.kind is not Kind.FILE or facts.size > most:
+            facts = facts_of_member(line.member)
+            if facts.kind is not Kind.FILE or facts.size > most:
                 return Gathered(b"", None, Fault.SOURCE_CHANGED)
             data = await (await self._contents(stored)).read(path, line.member, 0, facts.size)
         except StoreError as error:
@@ -282,9 +280,5 @@ class Seeing:
 
 
 def _listed(stored: StoredBundle, path: bytes) -> list[tuple[bytes, Facts]]:
-    found = []
-    for name in stored.children.get(path, []):
-        facts = stored.facts_of(posixpath.join(path, name))
-        assert facts is not None
-        found.append((name, facts))
-    return found
+    names = stored.children.get(path, [])
+    return [(name, facts_of_member(stored.lines[posixpath.join(path, name)].member)) for name in names]

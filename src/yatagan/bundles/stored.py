@@ -55,11 +55,13 @@ class StoredBundle:
     def facts_of(self, path: bytes) -> Facts | None:
         """Facts of an entry; None where there is none."""
         line = self.lines.get(path)
-        if line is None:
-            return None
-        member = line.member
-        kind = _KINDS[member.kind]
-        return Facts(kind, member.size if kind is Kind.FILE else 0, member.mtime_ns, member.mode & 0o7777)
+        return facts_of_member(line.member) if line is not None else None
+
+
+def facts_of_member(member: Member) -> Facts:
+    """What a stored bundle's index knows of an entry, as a store would tell it."""
+    kind = _KINDS[member.kind]
+    return Facts(kind, member.size if kind is Kind.FILE else 0, member.mtime_ns, member.mode & 0o7777)
 
 
 async def find_stored(store: Store, directory: bytes) -> StoredBundle | None:
@@ -213,9 +215,7 @@ class StoredFile:
         stored = self._contents.stored
         if not (await self._contents.facts()).same_as(stored.facts):
             raise StoreError(Fault.SOURCE_CHANGED, self._path, store=self._contents.store.name)
-        found = stored.facts_of(posixpath.relpath(self._path, stored.directory))
-        assert found is not None
-        return found
+        return facts_of_member(self._member)
 
     async def read(self, offset: int, size: int) -> bytes:
         """See `Reader.read`."""
