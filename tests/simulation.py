@@ -28,6 +28,7 @@ from yatagan.batches.steps import Prove, Times
 from yatagan.errors import CannotReach, Fault, StoreError
 from yatagan.nodes.helper.parcels import Parcel
 from yatagan.places import KEPT_DIRECTORY, is_ours
+from yatagan.stores.flow import Room
 from yatagan.stores.interface import Facts, Gathered, Kind, NodeDigest, Traits, Unloaded
 
 BATCH = "261124-test"
@@ -424,6 +425,8 @@ class File:
 
     def __init__(self, store: Store, inode: Inode) -> None:
         self._store, self._inode = store, inode
+        self.flow = Room(3 * store._world.block)
+        self.read_here = self.write_here = None
         self._acknowledged: list[tuple[int, bytes]] = []
 
     async def facts(self) -> Facts:
@@ -672,7 +675,7 @@ async def _one_run(scenario: Scenario, journal: DyingJournal, ends: tuple[Openin
     world = scenario.world
     conditions = Conditions(
         policy=Policy(patience=60, steps_at_once=4),
-        tuning=Tuning(in_flight=3 * world.block, sync_bytes=3 * world.block // 2, sync_seconds=1000, apart=_inline),
+        tuning=Tuning(held=6 * world.block, sync_bytes=3 * world.block // 2, sync_seconds=1000, apart=_inline),
         clock=Clock(world.loop),
         jitter=world.rng.random,
         threaded=False,

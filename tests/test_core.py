@@ -15,7 +15,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from yatagan.batches import runner as r
-from yatagan.batches.carrier import Budget, Tuning
 from yatagan.batches.extents import Extents
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.states import SETTLED, STEP_MOVES, BatchState, StepState
@@ -27,6 +26,7 @@ from yatagan.digests.lists import Listed, format_line, parse_list
 from yatagan.errors import BadConfig, BadList, BadPlace, Fault, JournalError
 from yatagan.ledger.ledger import Ledger, RecordKind
 from yatagan.places import Place, name_fields, name_from, parse_place
+from yatagan.stores.flow import Room
 from yatagan.stores.interface import Facts, Kind
 from yatagan.trees.compare import Verdict, compare
 from yatagan.trees.scan import Tree
@@ -123,21 +123,19 @@ def test_extents_are_a_set_of_bytes(pieces: list[tuple[int, int]], start: int, l
 
 
 @given(st.lists(st.integers(1, 30), min_size=1, max_size=30), st.integers(0, 2**32))
-def test_the_budget_is_kept_and_nobody_starves(sizes: list[int], seed: int) -> None:
+def test_no_more_is_on_the_way_than_may_be_and_nobody_starves(sizes: list[int], seed: int) -> None:
     rng = random.Random(seed)
-    tuning = Tuning(in_flight=40, in_flight_least=10)
-    budget, held, most = Budget(tuning), 0, 0
+    room, held, most = Room(40), 0, 0
 
     async def work(size: int) -> None:
         nonlocal held, most
-        await budget.take(size)
+        await room.take(size)
         held += size
         most = max(most, held)
         for _ in range(rng.randint(0, 3)):
             await asyncio.sleep(0)
-        budget.answered(size, rng.choice([0.0, 1.0]))
         held -= size
-        budget.give(size)
+        room.give(size)
 
     async def everybody() -> None:
         await asyncio.gather(*(work(size) for size in sizes))

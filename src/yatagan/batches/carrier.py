@@ -1,23 +1,22 @@
 """The carrier moves the bytes of one file: read, hash, write, sync. One carrier for every pair of stores.
 
-Blocks are read ahead and hashed in the order of the file; each is written as soon as it is hashed, and
-writes are answered in whatever order. What is in flight over all files is bounded in bytes: so many
-that answers take no longer than half a second, since a server that is sent more than it can take slows
-down, and a sync waits behind whatever was sent before it. The carrier ends, whether well or not,
-only when every write that it began has been answered or the line is gone.
+Blocks are read ahead, hashed in the order of the file, and written, all three at once. A store says how much may be on its way at
+once (`flow`); what is held here over all files is bounded in bytes. The carrier ends, whether well or not, only when
+every write that it began has been answered or the line is gone.
 """
 
 from __future__ import annotations
 
 import asyncio
 from collections import deque
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Coroutine
 from dataclasses import dataclass, replace
 from typing import Any, Protocol
 
 from yatagan.batches.extents import Extents
 from yatagan.errors import Fault, StoreError
-from yatagan.stores.interface import Reader, Writer
+from yatagan.stores.flow import Room
+from yatagan.stores.interface import STRIPE, Piece, Reader, Writer
 
 
 class Stopped(Exception):
@@ -27,7 +26,7 @@ class Stopped(Exception):
 class Hash(Protocol):
     """A digest in the making."""
 
-    def update(self, data: bytes, /) -> None:
+    def update(self, data: Piece, /) -> None:
         """Take in more."""
 
     def hexdigest(self) -> str:
@@ -42,17 +41,15 @@ async def _in_thread(function: Callable[..., Any], *args: object) -> Any:
 class Tuning:
     """Sizes in bytes, times in seconds.
 
-    What is read and not yet acknowledged, over all files, stays between `in_flight_least` and `in_flight`: less
-    while answers take longer than `answer_seconds`, more while they take less than half of that. A part file is
-    synced every `sync_bytes` or `sync_seconds`, whichever comes first. Blocks of `hash_apart` and more are hashed
-    by `apart`, in a thread.
+    `held`: what is read and not yet both hashed and acknowledged, over all files. A part file is synced every
+    `sync_bytes` or `sync_seconds`, whichever comes first. What comes to `hash_apart` and more is hashed by `apart`,
+    in a thread.
     """
 
-    in_flight: int = 8 << 20
-    in_flight_least: int = 1 << 20
-    answer_seconds: float = 0.5
+    held: int = 64 << 20
     sync_bytes: int = 64 << 20
     sync_seconds: float = 1.0
+    pause: float = 0.01
     hash_apart: int = 64 << 10
     drain_seconds: float = 2.0
     apart: Callable[..., Awaitable[Any]] = _in_thread
@@ -62,58 +59,8 @@ class Tuning:
 _LASTING = 60.0
 #: Bytes after which a part file is synced on the worst of lines.
 _SYNC_LEAST = 1 << 20
-
-
-class Budget:
-    """Bytes in flight, handed out in the order of asking. The limit follows how fast they are answered."""
-
-    def __init__(self, tuning: Tuning) -> None:
-        self._tuning = tuning
-        self._limit = min(2 * tuning.in_flight_least, tuning.in_flight)
-        self._used = 0
-        self._waiting: deque[tuple[int, asyncio.Future[None]]] = deque()
-
-    def answered(self, count: int, seconds: float) -> None:
-        """A write of `count` bytes was answered after so long."""
-        tuning = self._tuning
-        if seconds > tuning.answer_seconds:
-            self._limit = max(self._limit - count, min(tuning.in_flight_least, tuning.in_flight))
-        elif seconds < tuning.answer_seconds / 2:
-            self._limit = min(self._limit + count, tuning.in_flight)
-
-    def try_take(self, count: int) -> bool:
-        """Take at once or not at all. A single piece larger than the limit passes when nothing else is out."""
-        if self._waiting or (self._used and self._used + count > self._limit):
-            return False
-        self._used += count
-        return True
-
-    async def take(self, count: int) -> None:
-        """Wait for room."""
-        if self.try_take(count):
-            return
-        future: asyncio.Future[None] = asyncio.get_running_loop().create_future()
-        self._waiting.append((count, future))
-        try:
-            await future
-        except asyncio.CancelledError:
-            if future.done() and not future.cancelled():
-                self.give(count)
-            raise
-
-    def give(self, count: int) -> None:
-        """Give back."""
-        self._used -= count
-        while self._waiting:
-            wanted, future = self._waiting[0]
-            if future.cancelled():
-                self._waiting.popleft()
-                continue
-            if self._used and self._used + wanted > self._limit:
-                return
-            self._waiting.popleft()
-            self._used += wanted
-            future.set_result(None)
+#: Bytes that are read of a near file before they are asked for.
+_AHEAD = 2 * STRIPE
 
 
 @dataclass(slots=True)
@@ -121,15 +68,17 @@ class Carriage:
     """One file's way.
 
     `size` bytes are read from `source` and written to `part`, but for what is already `durable` there:
-    that is read from `prefix` (whichever end needs no line) for the digest alone. Without `sync_last` the end
-    is not synced: for when what comes next syncs the file itself.
+    that is read from `prefix` (whichever end needs no line) for the digest alone. `read_size` and `write_size` are
+    the largest single requests of either end. Without `sync_last` the end is not synced: for when what comes next
+    syncs the file itself.
     """
 
     source: Reader
     part: Writer
     prefix: Reader
     size: int
-    block: int
+    read_size: int
+    write_size: int
     durable: Extents
     sync_last: bool
     hash: Hash
@@ -139,12 +88,12 @@ class Carriage:
 
 
 class Carrier:
-    """Carries files, one call a file, with a shared budget."""
+    """Carries files, one call a file; what is held of all of them is bounded."""
 
     def __init__(self, tuning: Tuning, clock: Callable[[], float]) -> None:
         self._given = self._tuning = tuning
         self._clock = clock
-        self._budget = Budget(tuning)
+        self._held = Room(tuning.held)
 
     def line_lost(self, lasted: float) -> None:
         """A line was lost that had lasted so many seconds: sync more often after a short one.
@@ -168,29 +117,100 @@ class Carrier:
         Raises StoreError (SOURCE_CHANGED when the source is shorter than it was), or Stopped after syncing
         what could be synced.
         """
-        return await _Passage(self._tuning, self._budget, self._clock, way).run()
+        return await _Passage(self._tuning, self._held, self._clock, way).run()
+
+
+class _Line:
+    """Blocks that wait their turn."""
+
+    def __init__(self) -> None:
+        self._blocks: deque[_Block] = deque()
+        self._some = asyncio.Event()
+        self.size = 0
+
+    def put(self, block: _Block) -> None:
+        self._blocks.append(block)
+        self.size += len(block.data)
+        self._some.set()
+
+    async def wait(self) -> None:
+        """Until there is one."""
+        await self._some.wait()
+
+    def take(self) -> _Block:
+        block = self._blocks.popleft()
+        self.size -= len(block.data)
+        if not self._blocks:
+            self._some.clear()
+        return block
+
+    def take_all(self) -> list[_Block]:
+        blocks = list(self._blocks)
+        self._blocks.clear()
+        self._some.clear()
+        self.size = 0
+        return blocks
+
+
+@dataclass(slots=True)
+class _Block:
+    """What was read at once. It is held until it is hashed and what of it is to be written is acknowledged."""
+
+    offset: int
+    data: Piece
+    hashed: bool = False
+    written: bool = False
+
+    @property
+    def end(self) -> int:
+        """Where it ends in the file."""
+        return self.offset + len(self.data)
+
+
+def _joined(blocks: list[_Block]) -> Piece:
+    """Blocks that follow each other, in one piece."""
+    return blocks[0].data if len(blocks) == 1 else b"".join(block.data for block in blocks)
+
+
+def _reach(at: int, size: int, end: int) -> int:
+    """Where a request of at most this size that begins here ends: within its stripe, and within the file."""
+    return min(at + size, (at // STRIPE + 1) * STRIPE, end)
 
 
 class _Passage:
-    """The state of one file on its way."""
+    """The state of one file on its way.
 
-    def __init__(self, tuning: Tuning, budget: Budget, clock: Callable[[], float], way: Carriage) -> None:
+    Blocks come from a far source in requests that are under way at once, or from a near one in a thread, a stripe at a
+    time; then they are handed on in the order of the file. Where an end is near, the same thread also hashes: what
+    the processor has just had in its hands it has at hand.
+    """
+
+    def __init__(self, tuning: Tuning, held: Room, clock: Callable[[], float], way: Carriage) -> None:
         self._tuning = tuning
-        self._budget = budget
+        self._held = held
         self._clock = clock
         self._way = way
+        self._holding = 0
+        self._ahead = Room(_AHEAD)
         self._acknowledged = way.durable.copy()
-        self._reads: deque[tuple[int, int, bool, asyncio.Task[bytes]]] = deque()
-        self._writes: dict[asyncio.Task[None], None] = {}  # in the order of issue, so that a run replays
-        self._syncing: asyncio.Task[bool] | None = None
+        self._arrived: dict[int, _Block] = {}
+        self._front = 0  # up to here everything has arrived, and was handed on
+        self._to_hash = _Line()
+        self._to_write = _Line()
+        self._work: dict[asyncio.Task[Any], None] = {}  # in the order of issue, so that a run replays
+        self._writes: dict[asyncio.Task[Any], None] = {}
+        self._end: asyncio.Future[None] = asyncio.get_running_loop().create_future()
+        self._syncing: asyncio.Task[Any] | None = None
         self._unsynced = 0
         self._synced_at = clock()
 
     async def run(self) -> bool:
+        way = self._way
         try:
-            await self._pass_blocks()
-            while self._writes:
-                await self._one_write()
+            if 0 < way.size <= min(way.read_size, way.write_size, STRIPE) and not way.durable.total:
+                await self._at_once()
+            elif way.size:
+                await self._in_pieces()
             return await self._sync()
         except Stopped:
             await self._drain(sync=True)
@@ -198,79 +218,236 @@ class _Passage:
         except BaseException:
             await self._drain(sync=False)
             raise
+        finally:
+            self._let_go(self._holding)
 
-    async def _pass_blocks(self) -> None:
-        way, next_read = self._way, 0
-        while next_read < way.size or self._reads:
-            while next_read < way.size:
-                count = min(way.block, way.size - next_read)
-                # With blocks of our own in hand we must not wait: they hold what others wait for.
-                if not self._budget.try_take(count):
-                    if self._reads or self._writes:
-                        break
-                    await self._budget.take(count)
-                self._read(next_read, count)
-                next_read += count
-            if self._reads:
-                await self._hash_and_write()
-            else:
-                await self._one_write()
-
-    def _read(self, offset: int, count: int) -> None:
-        known = self._way.durable.covers(offset, offset + count)
-        reader = self._way.prefix if known else self._way.source
-        self._reads.append((offset, count, known, asyncio.ensure_future(reader.read(offset, count))))
-
-    async def _hash_and_write(self) -> None:
+    async def _at_once(self) -> None:
+        """A file of one piece."""
         way = self._way
-        offset, count, known, task = self._reads[0]
-        data = await task
-        if len(data) != count:
+        await self._hold(way.size)
+        await way.source.flow.take(way.size)
+        try:
+            data = await way.source.read(0, way.size)
+        finally:
+            way.source.flow.answered(way.size)
+        if len(data) != way.size:
             raise StoreError(Fault.SOURCE_CHANGED)
-        if count >= self._tuning.hash_apart:
+        if way.size >= self._tuning.hash_apart:
             await self._tuning.apart(way.hash.update, data)
         else:
             way.hash.update(data)
         if way.stop.is_set():
             raise Stopped
-        self._reads.popleft()
-        if known:
-            self._budget.give(count)
-            return
-        self._writes[asyncio.ensure_future(self._write(offset, data))] = None
-        self._take_answers()
+        await way.part.flow.take(way.size)
+        await asyncio.shield(self._begin_write(self._write(_Block(0, data))))
 
-    async def _write(self, offset: int, data: bytes) -> None:
-        began = self._clock()
+    async def _in_pieces(self) -> None:
+        way = self._way
+        read, write = way.source.read_here, way.part.write_here
+        works = [self._read_all() if read is None else self._read_near(read)]
+        if read is None and write is None:
+            works.append(self._hash_all())
+        works.append(self._write_all() if write is None else self._write_near(write))
+        loops = [self._begin(work) for work in works]
+        for loop in loops:
+            loop.add_done_callback(lambda _: self._finish_after(loops))
+        await self._end
+
+    def _begin(self, work: Coroutine[Any, Any, None]) -> asyncio.Task[None]:
+        task = asyncio.ensure_future(work)
+        self._work[task] = None
+        task.add_done_callback(self._ended)
+        return task
+
+    def _ended(self, task: asyncio.Task[Any]) -> None:
+        """What fails first ends the whole."""
+        self._work.pop(task, None)
+        if not task.cancelled() and (error := task.exception()) is not None and not self._end.done():
+            self._end.set_exception(error)
+
+    def _finish_after(self, loops: list[asyncio.Task[None]]) -> None:
+        if not self._end.done() and all(loop.done() for loop in loops):
+            self._end.set_result(None)
+
+    async def _hold(self, count: int) -> None:
+        await self._held.take(count)
+        self._holding += count
+        if self._way.stop.is_set():
+            raise Stopped
+
+    def _let_go(self, count: int) -> None:
+        self._holding -= count
+        self._held.give(count)
+
+    def _done_with(self, block: _Block) -> None:
+        """Let go of a block when nothing is left to be done with it."""
+        if block.hashed and block.written:
+            self._let_go(len(block.data))
+
+    def _known(self, start: int, end: int) -> bool:
+        return self._way.durable.covers(start, end)
+
+    # -- reading -----------------------------------------------------------------------------------------
+
+    async def _read_all(self) -> None:
+        """From afar: many requests at once."""
+        way, at = self._way, 0
+        size = way.read_size if way.part.write_here else min(way.read_size, way.write_size)
+        while at < way.size:
+            end = _reach(at, size, way.size)
+            reader = way.prefix if self._known(at, end) else way.source
+            await self._hold(end - at)
+            await reader.flow.take(end - at)
+            self._begin(self._read(reader, at, end - at))
+            at = end
+
+    async def _read(self, reader: Reader, offset: int, count: int) -> None:
         try:
-            await self._way.part.write(offset, data)
-            self._budget.answered(len(data), self._clock() - began)
-            self._acknowledged.add(offset, offset + len(data))
-            self._unsynced += len(data)
-            self._way.moved(len(data))
+            data = await reader.read(offset, count)
         finally:
-            self._budget.give(len(data))
+            reader.flow.answered(count)
+        if len(data) != count:
+            raise StoreError(Fault.SOURCE_CHANGED)
+        self._arrived[offset] = _Block(offset, data)
+        while (block := self._arrived.pop(self._front, None)) is not None:
+            self._hand_on(block)
 
-    async def _one_write(self) -> None:
-        await asyncio.wait(self._writes, return_when=asyncio.FIRST_COMPLETED)
-        self._take_answers()
+    async def _read_near(self, read: Callable[[int, int], bytes]) -> None:
+        """From here: a stripe at a time, hashed on the spot, and not much further ahead than it is taken."""
+        size, at = self._way.size, 0
+        while at < size:
+            end = _reach(at, STRIPE, size)
+            await self._ahead.take(end - at)
+            await self._hold(end - at)
+            for block in await self._tuning.apart(self._read_and_hash, read, at, end):
+                self._hand_on(block)
+            at = end
 
-    def _take_answers(self) -> None:
-        for task in [task for task in self._writes if task.done()]:
-            del self._writes[task]
-            task.result()
+    def _read_and_hash(self, read: Callable[[int, int], bytes], start: int, end: int) -> list[_Block]:
+        """In a thread, which is behind whenever it comes back from the system: so it goes there no more than twice."""
+        data = read(start, end - start)
+        if len(data) != end - start:
+            raise StoreError(Fault.SOURCE_CHANGED)
+        self._way.hash.update(data)
+        view, blocks, at = memoryview(data), [], start
+        while at < end:
+            stop = _reach(at, self._way.write_size, end)
+            blocks.append(_Block(at, view[at - start : stop - start], hashed=True))
+            at = stop
+        return blocks
+
+    def _hand_on(self, block: _Block) -> None:
+        self._front = block.end
+        if not block.hashed and self._way.part.write_here is None:
+            self._to_hash.put(block)
+        self._to_write.put(block)
+
+    # -- hashing and writing -----------------------------------------------------------------------------
+
+    async def _hash_all(self) -> None:
+        """Where both ends are far: whatever has come in order, all of it at once."""
+        hashed = 0
+        while hashed < self._way.size:
+            blocks = await self._next(self._to_hash)
+            await self._tuning.apart(self._hash, blocks)
+            for block in blocks:
+                block.hashed = True
+                hashed = block.end
+                self._done_with(block)
+
+    def _hash(self, blocks: list[_Block]) -> None:
+        self._way.hash.update(_joined(blocks))
+
+    async def _next(self, line: _Line) -> list[_Block]:
+        """What has come within a moment: the less often threads change, the better."""
+        await line.wait()
+        if self._front < self._way.size and line.size < STRIPE:
+            await asyncio.sleep(self._tuning.pause)
+        return line.take_all()
+
+    async def _write_near(self, write: Callable[[int, Piece], None]) -> None:
+        """To here: what has come in order is hashed and written, in one thread."""
+        done = 0
+        while done < self._way.size:
+            blocks = await self._next(self._to_write)
+            if self._way.stop.is_set():
+                raise Stopped
+            await asyncio.shield(self._begin_write(self._keep(write, blocks)))
+            done = blocks[-1].end
+
+    async def _keep(self, write: Callable[[int, Piece], None], blocks: list[_Block]) -> None:
+        await self._tuning.apart(self._hash_and_write, write, blocks)
+        for block in blocks:
+            if not self._known(block.offset, block.end):
+                self._acknowledge(block)
+            block.hashed = block.written = True
+            self._done_with(block)
+        self._ahead.give(sum(len(block.data) for block in blocks))
+
+    def _hash_and_write(self, write: Callable[[int, Piece], None], blocks: list[_Block]) -> None:
+        """In a thread, for which what is in one piece is better, as above."""
+        data = _joined(blocks)
+        if not blocks[0].hashed:
+            self._way.hash.update(data)
+        if not self._known(blocks[0].offset, blocks[-1].end):
+            write(blocks[0].offset, data)
+
+    async def _write_all(self) -> None:
+        """To afar: many requests at once."""
+        way, done = self._way, 0
+        while done < way.size:
+            await self._to_write.wait()
+            block = self._to_write.take()
+            done = block.end
+            if self._known(block.offset, block.end):
+                block.written = True
+                self._done_with(block)
+            else:
+                await way.part.flow.take(len(block.data))
+                if way.stop.is_set():
+                    way.part.flow.give(len(block.data))
+                    raise Stopped
+                self._begin_write(self._write(block))
+            self._ahead.give(len(block.data))
+        while self._writes:
+            await asyncio.wait(self._writes, return_when=asyncio.FIRST_COMPLETED)
+
+    def _begin_write(self, work: Coroutine[Any, Any, None]) -> asyncio.Task[None]:
+        task = asyncio.ensure_future(work)
+        self._writes[task] = None
+        task.add_done_callback(self._written)
+        return task
+
+    def _written(self, task: asyncio.Task[None]) -> None:
+        self._writes.pop(task, None)
+        self._ended(task)
+
+    async def _write(self, block: _Block) -> None:
+        """One request. What flows to afar is never larger: what is read from afar is no larger either."""
+        try:
+            await self._way.part.write(block.offset, block.data)
+        finally:
+            self._way.part.flow.answered(len(block.data))
+        self._acknowledge(block)
+        block.written = True
+        self._done_with(block)
+
+    def _acknowledge(self, block: _Block) -> None:
+        self._acknowledged.add(block.offset, block.end)
+        self._unsynced += len(block.data)
+        self._way.moved(len(block.data))
         self._start_sync_if_due()
 
+    # -- syncing -----------------------------------------------------------------------------------------
+
     def _start_sync_if_due(self) -> None:
-        if self._syncing is not None:
-            if not self._syncing.done():
-                return
-            self._syncing.result()
-            self._syncing = None
+        if self._syncing is not None and not self._syncing.done():
+            return
         due = self._unsynced >= self._tuning.sync_bytes
         late = self._unsynced and self._clock() - self._synced_at >= self._tuning.sync_seconds
         if due or late:
             self._syncing = asyncio.ensure_future(self._sync_now())
+            self._syncing.add_done_callback(self._ended)
 
     async def _sync_now(self) -> bool:
         """One sync. It covers what was acknowledged before it was asked for, and nothing later."""
@@ -289,20 +466,21 @@ class _Passage:
 
     async def _drain(self, *, sync: bool) -> None:
         """Wait for the answers that are still owed, within reason, so that no write of ours comes late."""
-        for *_, task in self._reads:
+        reading = list(self._work)
+        for task in reading:
             task.cancel()
-        owed: set[asyncio.Task[Any]] = {task for *_, task in self._reads} | set(self._writes)
+        owed: dict[asyncio.Task[Any], None] = {**dict.fromkeys(reading), **self._writes}
         if self._syncing is not None:
-            owed.add(self._syncing)
-        for _, count, _, _ in self._reads:
-            self._budget.give(count)
+            owed[self._syncing] = None
         if owed:
-            _, late = await asyncio.wait(owed, timeout=self._tuning.drain_seconds)
-            for task in late:
-                task.cancel()
-            for task in owed - late:
-                if not task.cancelled():
+            await asyncio.wait(owed, timeout=self._tuning.drain_seconds)
+            for task in owed:
+                if not task.done():
+                    task.cancel()
+                elif not task.cancelled():
                     task.exception()  # seen; the first one is on its way up already
+        if self._end.done() and not self._end.cancelled():
+            self._end.exception()
         if sync:
             try:
                 async with asyncio.timeout(self._tuning.drain_seconds):

@@ -170,7 +170,6 @@ class FileWork:
         def synced(extents: Extents) -> None:
             self._scribe.mention(Change(step.number, durable=extents.encode()))
 
-        block = max(1, min(self._source.traits.read_size, self._destination.traits.write_size))
         try:
             synced_all = await self._carrier.carry(
                 Carriage(
@@ -178,7 +177,8 @@ class FileWork:
                     writer,
                     prefix,
                     step.facts.size,
-                    block,
+                    self._source.traits.read_size,
+                    self._destination.traits.write_size,
                     durable,
                     not self._proof_syncs,
                     value,

@@ -26,12 +26,15 @@ from yatagan.batches.steps import Change, Modes, Step, Times
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.helper.parcels import Parcel
-from yatagan.stores.interface import Facts, Kind, Readable, Unloaded
+from yatagan.stores.flow import Room
+from yatagan.stores.interface import Facts, Kind, Piece, Readable, Unloaded
 
 #: Tries with what is left of a bundle, when files of it are gone or changed, before all of it goes one by one.
 _TRIES = 3
 #: Parcels that are unloaded by one request.
 _AT_ONCE = 200
+#: Bytes of a bundle that are being gathered at once.
+_READ_AHEAD = 4 << 20
 
 
 class Lost(Exception):
@@ -50,6 +53,8 @@ class BundleReader:
         self._source = source
         self._layout = layout
         self._held: dict[int, bytes] = {}
+        self.flow = Room(_READ_AHEAD)
+        self.read_here = None
 
     async def facts(self) -> Facts:
         """See `Reader.facts`. A bundle has none of its own but its size."""
@@ -104,7 +109,7 @@ class MemberDigests:
         self._value = hashlib.new(ALGORITHM)
         self.digests: list[str] = []
 
-    def update(self, data: bytes, /) -> None:
+    def update(self, data: Piece, /) -> None:
         """See `carrier.Hash`."""
         layout, view, end = self._layout, memoryview(data), self._at + len(data)
         while self._number < len(layout.members):

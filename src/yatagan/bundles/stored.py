@@ -16,6 +16,7 @@ from yatagan.archives import index
 from yatagan.archives.index import BadIndex, Line, Totals
 from yatagan.archives.tar import DIRECTORY, FILE, LINK, Damaged, Member
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.stores.flow import Room
 from yatagan.stores.interface import Facts, Kind, Reader, Store
 
 if TYPE_CHECKING:  # what reads archives is imported when there is one: most that is looked at is none
@@ -28,6 +29,8 @@ ENDING = b".tar.zst"
 _KINDS = {FILE: Kind.FILE, DIRECTORY: Kind.DIRECTORY, LINK: Kind.LINK}
 #: Reads of an index that are under way at once.
 _AHEAD = 16
+#: Bytes of a member that are asked for at once.
+_READ_AHEAD = 4 << 20
 
 
 def bundle_of(directory: bytes) -> bytes:
@@ -209,6 +212,8 @@ class StoredFile:
         self._path = path
         self._contents = contents
         self._member = member
+        self.flow = Room(_READ_AHEAD)
+        self.read_here = None
 
     async def facts(self) -> Facts:
         """See `Reader.facts`."""

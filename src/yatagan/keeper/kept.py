@@ -19,7 +19,8 @@ from yatagan.keeper.meeting import Meeting
 from yatagan.keeper.wire import Codec, Gone, Peer
 from yatagan.nodes.answers import Answers
 from yatagan.nodes.helper.parcels import Parcel
-from yatagan.stores.interface import Facts, Gathered, NodeDigest, Reader, Traits, Unloaded, Writer
+from yatagan.stores.flow import LANE_BYTES, Room
+from yatagan.stores.interface import Facts, Gathered, NodeDigest, Piece, Reader, Traits, Unloaded, Writer
 
 if TYPE_CHECKING:
     from yatagan.batches.batch import Batch
@@ -215,6 +216,8 @@ class KeptFile:
     def __init__(self, store: KeptStore, number: int) -> None:
         self._store = store
         self._number = number
+        self.flow = store.flow
+        self.read_here = self.write_here = None
 
     async def facts(self) -> Facts:
         """See `Reader.facts`."""
@@ -226,7 +229,7 @@ class KeptFile:
         data: bytes = await self._store.ask("file.read", self._number, offset, size)
         return data
 
-    async def write(self, offset: int, data: bytes) -> None:
+    async def write(self, offset: int, data: Piece) -> None:
         """See `Writer.write`."""
         await self._store.ask("file.write", self._number, offset, bytes(data))
 
@@ -247,6 +250,7 @@ class KeptStore:
         self._witness = lease.witness
         self.name = node.name
         self.traits = lease.traits
+        self.flow = Room(LANE_BYTES)
 
     async def ask(self, what: str, *values: object) -> Any:
         """One question. Raises StoreError."""

@@ -26,6 +26,7 @@ from yatagan.errors import CannotReach, ChangedHostKey, NeedsAnswer, UnknownHost
 from yatagan.nodes import trust
 from yatagan.nodes.answers import Answers, Question
 from yatagan.nodes.helper.client import Helper, NoHelper
+from yatagan.nodes.transport import Connector
 
 # A connection that goes away floods this logger with one line for every write that follows.
 logging.getLogger("asyncio").setLevel(logging.CRITICAL)
@@ -312,16 +313,13 @@ async def _connect(
     }
     if node.key is not None:
         options.update(await _key_options(node, client._answers))
-    sock = None
     try:
         if pinned is not None:
-            async with asyncio.timeout(_REACH_SECONDS):
-                sock = await _socket_to(pinned)
             options.setdefault("port", pinned[1])
-        return await client.see_through(asyncio.ensure_future(asyncssh.connect(node.address, sock=sock, **options)))
+        if pinned is not None or _is_direct(node, home):
+            options["tunnel"] = Connector(pinned)
+        return await client.see_through(asyncio.ensure_future(asyncssh.connect(node.address, **options)))
     except (OSError, asyncssh.Error, asyncssh.KeyImportError, ValueError, TimeoutError) as error:
-        if sock is not None:
-            sock.close()
         raise _explain(node, client, error) from error
 
 
@@ -371,16 +369,14 @@ def _bad_key(node: Node, said: str, remedy: str = "") -> CannotReach:
     return CannotReach(node.name, "login", f"the key cannot be used: {said}", passing=False, remedy=remedy)
 
 
-async def _socket_to(address: tuple[str, int]) -> socket.socket:
-    family = socket.AF_INET6 if ":" in address[0] else socket.AF_INET
-    sock = socket.socket(family, socket.SOCK_STREAM)
-    sock.setblocking(False)
-    try:
-        await asyncio.get_running_loop().sock_connect(sock, address)
-    except BaseException:
-        sock.close()
-        raise
-    return sock
+def _is_direct(node: Node, home: Home) -> bool:
+    """Whether the user's SSH files name no machine or command that the connection goes through."""
+    options = _base_options(node, home)
+    if options["config"] is None:
+        return True
+    nothing: dict[str, Any] = {"client_keys": None, "agent_path": None, "known_hosts": None}
+    found = asyncssh.SSHClientConnectionOptions(host=node.address, **nothing, **options)
+    return not found.tunnel and not found.proxy_command
 
 
 def _explain(node: Node, client: _Client, error: Exception) -> CannotReach:

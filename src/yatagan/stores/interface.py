@@ -6,13 +6,21 @@ planner ask a store what it can do (`Traits`); they never ask which kind of stor
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Callable, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, Protocol
 
 from yatagan.errors import Fault
 from yatagan.nodes.helper.parcels import Parcel
+from yatagan.stores.flow import Room
+
+#: Requests never reach over a multiple of this many bytes, and what lies between two of them goes one way: disks that
+#: are shared by many machines lock a file piece by piece.
+STRIPE = 2 << 20
+
+#: Bytes of a file, perhaps a view of more of them.
+Piece = bytes | memoryview
 
 
 class Kind(StrEnum):
@@ -115,7 +123,15 @@ class NodeDigest:
 
 
 class Reader(Protocol):
-    """An open regular file."""
+    """An open regular file. `flow`: what its store has on the way."""
+
+    @property
+    def flow(self) -> Room:
+        """Whoever reads takes of it what they ask for, and says when it is answered."""
+
+    @property
+    def read_here(self) -> Callable[[int, int], bytes] | None:
+        """`read` for any thread, where no line is needed; else None."""
 
     async def facts(self) -> Facts:
         """The facts of what is open, whatever the name stands for by now."""
@@ -130,7 +146,15 @@ class Reader(Protocol):
 class Writer(Protocol):
     """An open part file."""
 
-    async def write(self, offset: int, data: bytes) -> None:
+    @property
+    def flow(self) -> Room:
+        """Whoever writes takes of it what they send, and says when it is answered."""
+
+    @property
+    def write_here(self) -> Callable[[int, Piece], None] | None:
+        """`write` for any thread, where no line is needed; else None."""
+
+    async def write(self, offset: int, data: Piece) -> None:
         """Returns when the store has acknowledged all of it."""
 
     async def sync(self) -> bool:

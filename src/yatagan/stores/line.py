@@ -63,10 +63,10 @@ class Line:
         self._shared = shared
         self._name = login.node.name
         self._silence = silence
-        self._outstanding: set[asyncio.Future[Any]] = set()
+        #: Tasks that wait for an answer, and whether we have woken them because there will be none.
+        self._outstanding: dict[asyncio.Task[Any], bool] = {}
         self._last_answer = time.monotonic()
         self._fault = Fault.LINE_LOST
-        self._closed = False
         if login.helper is not None:
             login.helper.listeners.add(self._heard)
         self._watch = asyncio.create_task(self._watch_line())
@@ -85,8 +85,12 @@ class Line:
                     self._fault = Fault.SILENT
                     self._login.connection.abort()
                     break
-        for future in list(self._outstanding):
-            future.cancel()
+        self._wake_all()
+
+    def _wake_all(self) -> None:
+        for task in self._outstanding:
+            self._outstanding[task] = True
+            task.cancel()
 
     async def ask(self, request: Coroutine[Any, Any, T], path: bytes) -> T:
         """One request and its answer. Raises StoreError for whatever went wrong, or BareFailure."""
@@ -95,12 +99,13 @@ class Line:
             raise StoreError(self._fault, path, store=self._name)
         if not self._outstanding:
             self._heard()
-        future = asyncio.ensure_future(request)
-        self._outstanding.add(future)
+        task = asyncio.current_task()
+        assert task is not None
+        self._outstanding[task] = False
         try:
-            return await future
+            return await request
         except asyncio.CancelledError:
-            if future.cancelled() and self._watch_ended():
+            if self._outstanding[task] and task.uncancel() == 0:
                 raise StoreError(self._fault, path, store=self._name) from None
             raise
         except asyncssh.SFTPFailure as error:
@@ -118,11 +123,8 @@ class Line:
         except ValueError as error:  # a file object of the library that has lost its channel
             raise StoreError(Fault.LINE_LOST, path, store=self._name, detail=str(error)) from error
         finally:
-            self._outstanding.discard(future)
+            del self._outstanding[task]
             self._heard()
-
-    def _watch_ended(self) -> bool:
-        return self._closed or self._watch.done() or self._login.lost.is_set() or self._fault is Fault.SILENT
 
     async def close(self) -> None:
         """Log out, or leave a shared login to the others."""
@@ -132,7 +134,5 @@ class Line:
             await self._login.close()
         elif self._outstanding:
             self._login.abandoned = True
-        self._closed = True
         self._watch.cancel()
-        for future in list(self._outstanding):
-            future.cancel()
+        self._wake_all()

@@ -21,7 +21,8 @@ from yatagan.config.roots import Roots
 from yatagan.errors import Fault, StoreError
 from yatagan.nodes.helper import parcels
 from yatagan.nodes.helper.parcels import Parcel
-from yatagan.stores.interface import Facts, Gathered, Kind, NodeDigest, Reader, Traits, Unloaded, Writer
+from yatagan.stores.flow import Room
+from yatagan.stores.interface import STRIPE, Facts, Gathered, Kind, NodeDigest, Piece, Reader, Traits, Unloaded, Writer
 
 P = ParamSpec("P")
 T = TypeVar("T")
@@ -47,6 +48,8 @@ SYSTEM_FAULTS = {
 #: A handful of directory entries: enough that the thread switch does not count.
 _HANDFUL = 2000
 _BLOCK = 1 << 20
+#: Bytes that are being read, or written, at once: enough for a disk to have something to do.
+_ON_THE_WAY = 8 << 20
 
 
 def fault_of(error: OSError, path: bytes) -> StoreError:
@@ -143,9 +146,10 @@ def hash_file(path: bytes, algorithm: str) -> NodeDigest:
 class LocalFile:
     """An open local file, for reading or as a part file."""
 
-    def __init__(self, descriptor: int, path: bytes) -> None:
+    def __init__(self, descriptor: int, path: bytes, flow: Room) -> None:
         self._descriptor = descriptor
         self._path = path
+        self.flow = flow
 
     async def facts(self) -> Facts:
         """See `Reader.facts`."""
@@ -153,13 +157,27 @@ class LocalFile:
 
     async def read(self, offset: int, size: int) -> bytes:
         """See `Reader.read`."""
-        return await _thread(self._path, os.pread, self._descriptor, size, offset)
+        return await asyncio.to_thread(self.read_here, offset, size)
 
-    async def write(self, offset: int, data: bytes) -> None:
+    def read_here(self, offset: int, size: int) -> bytes:
+        """See `Reader.read_here`."""
+        try:
+            return os.pread(self._descriptor, size, offset)
+        except OSError as error:
+            raise fault_of(error, self._path) from error
+
+    async def write(self, offset: int, data: Piece) -> None:
         """See `Writer.write`."""
-        await _thread(self._path, self._write_all, offset, data)
+        await asyncio.to_thread(self.write_here, offset, data)
 
-    def _write_all(self, offset: int, data: bytes) -> None:
+    def write_here(self, offset: int, data: Piece) -> None:
+        """See `Writer.write_here`."""
+        try:
+            self._write_all(offset, data)
+        except OSError as error:
+            raise fault_of(error, self._path) from error
+
+    def _write_all(self, offset: int, data: Piece) -> None:
         view = memoryview(data)
         while view:
             count = os.pwrite(self._descriptor, view, offset)
@@ -185,13 +203,14 @@ class LocalStore:
 
     name = ""
     traits = Traits(
-        time_step_ns=1, digests=True, quick=True, syncs=True, read_size=_BLOCK, write_size=_BLOCK, parcels=True
+        time_step_ns=1, digests=True, quick=True, syncs=True, read_size=STRIPE, write_size=STRIPE, parcels=True
     )
 
     def __init__(self, base: bytes, roots: Roots | None = None, *, writing: bool = False) -> None:
         self._base = base
         self._roots = roots
         self._writing = writing
+        self.flow = Room(_ON_THE_WAY)
 
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
         """See `Store.resolve`. LEADS_OUT or ONLY_READ when it must not be touched."""
@@ -253,16 +272,16 @@ class LocalStore:
 
     async def open(self, path: bytes) -> Reader:
         """See `Store.open`."""
-        return LocalFile(await _thread(path, open_regular, path, os.O_RDONLY), path)
+        return LocalFile(await _thread(path, open_regular, path, os.O_RDONLY), path, self.flow)
 
     async def create_part(self, path: bytes, mode: int = 0o600) -> Writer:
         """See `Store.create_part`."""
         flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
-        return LocalFile(await _thread(path, os.open, path, flags, mode), path)
+        return LocalFile(await _thread(path, os.open, path, flags, mode), path, self.flow)
 
     async def reopen_part(self, path: bytes) -> Writer:
         """See `Store.reopen_part`."""
-        return LocalFile(await _thread(path, open_regular, path, os.O_RDWR), path)
+        return LocalFile(await _thread(path, open_regular, path, os.O_RDWR), path, self.flow)
 
     async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
         """See `Store.copy_part`. Never needed here: a local writer ends with its process."""

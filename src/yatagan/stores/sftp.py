@@ -29,7 +29,8 @@ from yatagan.nodes.answers import Answers
 from yatagan.nodes.helper.client import Helper
 from yatagan.nodes.helper.parcels import Parcel
 from yatagan.nodes.login import Login, log_in
-from yatagan.stores.interface import Facts, Gathered, NodeDigest, Reader, Traits, Unloaded, Writer
+from yatagan.stores.flow import Flow
+from yatagan.stores.interface import Facts, Gathered, NodeDigest, Piece, Reader, Traits, Unloaded, Writer
 from yatagan.stores.line import BareFailure, Line
 from yatagan.stores.local import facts_from_list, gathered, kind_of, unloaded
 
@@ -61,6 +62,8 @@ class SftpFile:
         self._store = store
         self._file = file
         self._path = path
+        self.flow = store.flow
+        self.read_here = self.write_here = None
 
     async def facts(self) -> Facts:
         """See `Reader.facts`."""
@@ -76,7 +79,7 @@ class SftpFile:
             data += more
         return data
 
-    async def write(self, offset: int, data: bytes) -> None:
+    async def write(self, offset: int, data: Piece) -> None:
         """See `Writer.write`."""
         await self._store._ask(self._file.write(data, offset), self._path, writing=True)
 
@@ -107,6 +110,7 @@ class SftpStore:
         self._sftp = login.sftp
         self._helper: Helper | None = login.helper
         self._line = Line(login, line.silence, shared=shared)
+        self.flow = Flow()
         self._disk_is_same = False
         self._replaces = offers(login.sftp, "posix_rename")
         self._start = (self.node.start or "").encode("utf-8", "surrogateescape")
@@ -125,8 +129,11 @@ class SftpStore:
 
     async def _ask(self, request: Coroutine[Any, Any, T], path: bytes, *, writing: bool = False) -> T:
         """One request and its answer, or our own error for whatever went wrong."""
+        began = time.monotonic()
         try:
-            return await self._line.ask(request, path)
+            answer = await self._line.ask(request, path)
+            self.flow.heard(time.monotonic() - began)
+            return answer
         except BareFailure as failure:
             raise await self._look_into(failure.said, path, writing) from failure
         except asyncio.CancelledError:

@@ -1,0 +1,145 @@
+"""How many bytes may be on their way to or from a store at once. No I/O.
+
+Too few leave a long line empty; too many only wait in the server's memory, slow it down, and stand before every
+request that comes after them. What a line holds is the rate at which it answers times the time that an answer takes
+when nothing else is on the way: both are measured while bytes move.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections import deque
+from collections.abc import Callable
+
+#: What one file channel is given at once: a server that is sent more grows its buffers, and moves them about.
+LANE_BYTES = 2 << 20
+#: On the way at least, whatever the rate: two of the largest requests.
+_LEAST = 512 << 10
+#: Seconds of a line's rate that may wait at the server besides what is under way, so that neither end ever idles.
+_IN_HAND = 0.5
+#: How much more than was ever answered in a round trip is kept on the way. It also lets the rate grow.
+_GAIN = 1.3
+#: Seconds over which a rate is measured at least, and how many of the last ones count.
+_SPAN, _SPANS = 0.1, 10
+
+
+class Room:
+    """Bytes, handed out in the order of asking, up to a limit."""
+
+    def __init__(self, limit: int) -> None:
+        self.limit = limit
+        self.used = 0
+        self._waiting: deque[tuple[int, asyncio.Future[None]]] = deque()
+
+    def try_take(self, count: int) -> bool:
+        """Take at once or not at all. A single piece larger than the limit passes when nothing else is out."""
+        if self._waiting or (self.used and self.used + count > self.limit):
+            return False
+        self.used += count
+        return True
+
+    async def take(self, count: int) -> None:
+        """Wait for room."""
+        if self.try_take(count):
+            return
+        self.short()
+        future: asyncio.Future[None] = asyncio.get_running_loop().create_future()
+        self._waiting.append((count, future))
+        try:
+            await future
+        except asyncio.CancelledError:
+            if future.done() and not future.cancelled():
+                self.give(count)
+            raise
+
+    def give(self, count: int) -> None:
+        """Give back."""
+        self.used -= count
+        self._hand_out()
+
+    def short(self) -> None:
+        """Somebody has to wait."""
+
+    def answered(self, count: int) -> None:
+        """Give back what was on the way, because it has come to its end."""
+        self.give(count)
+
+    def _hand_out(self) -> None:
+        while self._waiting:
+            wanted, future = self._waiting[0]
+            if future.cancelled():
+                self._waiting.popleft()
+                continue
+            if self.used and self.used + wanted > self.limit:
+                return
+            self._waiting.popleft()
+            self.used += wanted
+            future.set_result(None)
+
+
+class Flow(Room):
+    """What is on its way over a line. Its limit follows what is measured, up to what its `lanes` take.
+
+    `round_trip`: the shortest time in seconds that an answer has taken.
+    """
+
+    def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
+        super().__init__(LANE_BYTES // 2)
+        self._clock = clock
+        self._lanes = 1
+        self._wanted = self.limit
+        self._answered = 0
+        self._since: float | None = None
+        self._short = False
+        self._rates: deque[float] = deque(maxlen=_SPANS)
+        self.round_trip = float("inf")
+
+    @property
+    def lanes(self) -> int:
+        """Channels that share what is on the way."""
+        return self._lanes
+
+    @lanes.setter
+    def lanes(self, count: int) -> None:
+        self._lanes = count
+        self._adjust()
+
+    @property
+    def lanes_wanted(self) -> int:
+        """Channels that it would take to have on the way what the line seems to hold."""
+        return max(1, -(-self._wanted // LANE_BYTES))
+
+    @property
+    def rate(self) -> float:
+        """Bytes a second, at best, over the last moments in which there was enough to do."""
+        return max(self._rates, default=0.0)
+
+    def heard(self, seconds: float) -> None:
+        """An answer has taken so long."""
+        self.round_trip = min(self.round_trip, seconds)
+
+    def short(self) -> None:
+        """See `Room.short`. Only while somebody waits does what is answered tell what the line can do."""
+        self._short = True
+
+    def answered(self, count: int) -> None:
+        """So many bytes have arrived, or are acknowledged: give back what they held."""
+        now = self._clock()
+        if self._since is None:
+            self._since = now
+        self._answered += count
+        span = now - self._since
+        if span >= max(_SPAN, 2 * self.round_trip if self._rates else 0.0):
+            if self._short or not self._rates:
+                self._rates.append(self._answered / span)
+                self._adjust()
+            self._short = bool(self._waiting)
+            self._answered, self._since = 0, now
+        self.give(count)
+
+    def _adjust(self) -> None:
+        held = self.rate * (self.round_trip if self.round_trip < 1.0 else 0.0)
+        self._wanted = max(_LEAST, min(LANE_BYTES, int(self.rate * _IN_HAND))) + int(_GAIN * held)
+        self.limit = min(self._wanted, self._lanes * LANE_BYTES)
+        self._hand_out()
