@@ -98,9 +98,7 @@ class InOrder:
 
 
 async def channels(task: Task) -> list[asyncssh.SFTPClient]:
-    connections = []
-    for _ in range(task.how.get("connections", 1)):
-        connections.append(await connect(task))
+    connections = [await connect(task) for _ in range(task.how.get("connections", 1))]
     return [
         await connection.start_sftp_client(path_encoding=None)
         for _ in range(task.how.get("channels", 1))
@@ -165,7 +163,7 @@ async def small_files(task: Task) -> dict[str, float]:
 
     async def work() -> None:
         for name in waiting:
-            with open(os.path.join(task.near, name), "rb", buffering=0) as stream:
+            with open(os.path.join(task.near, name), "rb", buffering=0) as stream:  # noqa: ASYNC230 small, and at hand
                 data = stream.read()
                 status = os.fstat(stream.fileno())
             hashlib.sha256(data).hexdigest()

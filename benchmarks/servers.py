@@ -22,12 +22,15 @@ def free_port() -> int:
 
 
 class Sshd:
-    """Keys only; `root` is the start directory of its nodes."""
+    """Keys only; `root` is the start directory of its nodes. It listens at `address`, perhaps in a namespace."""
 
-    def __init__(self, base: Path) -> None:
+    def __init__(self, base: Path, address: str = "127.0.0.1", space: str = "") -> None:
         self._base = base / "sshd"
         self.root = base / "far"
         self.port = free_port()
+        self.address = address
+        self.key = str(self._base / "login")
+        self._prefix = ["ip", "netns", "exec", space] if space else []
 
     def __enter__(self) -> Self:
         self._base.mkdir()
@@ -35,14 +38,15 @@ class Sshd:
         for name in ("host", "login"):
             subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", self._base / name], check=True)
         (self._base / "config").write_text(
-            f"Port {self.port}\nListenAddress 127.0.0.1\nHostKey {self._base}/host\nPidFile none\nUsePAM no\n"
+            f"Port {self.port}\nListenAddress {self.address}\nHostKey {self._base}/host\nPidFile none\nUsePAM no\n"
             f"StrictModes no\nAuthorizedKeysFile {self._base}/login.pub\nPermitRootLogin yes\n"
             "Subsystem sftp /usr/lib/openssh/sftp-server\n"
         )
         if os.geteuid() == 0:
             os.makedirs("/run/sshd", exist_ok=True)
         log = self._base / "log"
-        self._child = subprocess.Popen(["/usr/sbin/sshd", "-D", "-f", self._base / "config", "-E", log])
+        server = ["/usr/sbin/sshd", "-D", "-f", str(self._base / "config"), "-E", str(log)]
+        self._child = subprocess.Popen([*self._prefix, *server])
         while not (log.exists() and "Server listening" in log.read_text()):
             if self._child.poll() is not None:
                 raise RuntimeError(log.read_text())
@@ -61,11 +65,11 @@ class Sshd:
         options = {
             "--port": str(port or self.port),
             "--user": getpass.getuser(),
-            "--key": str(self._base / "login"),
+            "--key": self.key,
             "--start": str(self.root),
             "--trust": shown.stdout.split()[1],
         }
-        return ["node", "add", node, "127.0.0.1", *(word for pair in options.items() for word in pair)]
+        return ["node", "add", node, self.address, *(word for pair in options.items() for word in pair)]
 
 
 class Relay:

@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Callable, Iterable, Sequence
 
 import pytest
 
 import simulation
 from yatagan.batches.bench import Bench
-from yatagan.batches.carrier import _Passage
+from yatagan.batches.carrier import _Block, _Passage
 from yatagan.batches.files import FileWork
 from yatagan.batches.parcels import ParcelWork
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Step, StepKind
 from yatagan.nodes.helper.parcels import Parcel
-from yatagan.stores.interface import Facts, Unloaded
+from yatagan.stores.interface import Facts, Reader, Unloaded
 
 SEEDS = 1200
 CHUNKS = 12
@@ -71,8 +70,8 @@ def test_the_world_really_goes_wrong() -> None:
 def trusts_what_is_only_acknowledged(patch: pytest.MonkeyPatch) -> None:
     write = _Passage._write
 
-    async def write_and_trust(self: _Passage, offset: int, data: bytes) -> None:
-        await write(self, offset, data)
+    async def write_and_trust(self: _Passage, block: _Block) -> None:
+        await write(self, block)
         self._way.synced(self._acknowledged.copy())
 
     patch.setattr(_Passage, "_write", write_and_trust)
@@ -100,11 +99,10 @@ def takes_new_files_at_their_word(patch: pytest.MonkeyPatch) -> None:
 
 
 def does_not_wait_for_the_last_answers(patch: pytest.MonkeyPatch) -> None:
-    async def run(self: _Passage) -> bool:
-        await self._pass_blocks()
-        return True
+    async def at_once(self: _Passage) -> None:
+        return None
 
-    patch.setattr(_Passage, "run", run)
+    patch.setattr(_Passage, "_all_answered", at_once)
 
 
 def never_syncs(patch: pytest.MonkeyPatch) -> None:
@@ -133,18 +131,14 @@ def says_in_place_before_it_is(patch: pytest.MonkeyPatch) -> None:
 
 
 def takes_a_short_file_for_a_whole_one(patch: pytest.MonkeyPatch) -> None:
-    async def hash_and_write(self: _Passage) -> None:
-        offset, count, known, task = self._reads.popleft()
-        data = await task
-        self._way.hash.update(data)
-        if known:
-            self._budget.give(count)
-            return
-        self._budget.give(count - len(data))
-        self._writes[asyncio.ensure_future(self._write(offset, data))] = None
-        self._take_answers()
+    async def read(self: _Passage, reader: Reader, offset: int, count: int) -> None:
+        data = await reader.read(offset, count)
+        reader.flow.answered(count)
+        self._arrived[offset] = _Block(offset, data + bytes(count - len(data)))
+        while (block := self._arrived.pop(self._front, None)) is not None:
+            self._hand_on(block)
 
-    patch.setattr(_Passage, "_hash_and_write", hash_and_write)
+    patch.setattr(_Passage, "_read", read)
     never_looks_at_the_source_again(patch)
 
 

@@ -1,8 +1,8 @@
 """The carrier moves the bytes of one file: read, hash, write, sync. One carrier for every pair of stores.
 
-Blocks are read ahead, hashed in the order of the file, and written, all three at once. A store says how much may be on its way at
-once (`flow`); what is held here over all files is bounded in bytes. The carrier ends, whether well or not, only when
-every write that it began has been answered or the line is gone.
+Blocks are read ahead, hashed in the order of the file, and written, all three at once. A store says how much may be on
+its way at once (`flow`); what is held here over all files is bounded in bytes. The carrier ends, whether well or not,
+only when every write that it began has been answered or the line is gone.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from typing import Any, Protocol
 
 from yatagan.batches.extents import Extents
 from yatagan.errors import Fault, StoreError
-from yatagan.stores.flow import Room
+from yatagan.stores.flow import Pace, Room
 from yatagan.stores.interface import STRIPE, Piece, Reader, Writer
 
 
@@ -90,10 +90,13 @@ class Carriage:
 class Carrier:
     """Carries files, one call a file; what is held of all of them is bounded."""
 
-    def __init__(self, tuning: Tuning, clock: Callable[[], float]) -> None:
+    def __init__(
+        self, tuning: Tuning, clock: Callable[[], float], sleep: Callable[[float], Awaitable[None]] = asyncio.sleep
+    ) -> None:
         self._given = self._tuning = tuning
         self._clock = clock
         self._held = Room(tuning.held)
+        self.pace = Pace(clock, sleep)
 
     def line_lost(self, lasted: float) -> None:
         """A line was lost that had lasted so many seconds: sync more often after a short one.
@@ -117,7 +120,9 @@ class Carrier:
         Raises StoreError (SOURCE_CHANGED when the source is shorter than it was), or Stopped after syncing
         what could be synced.
         """
-        return await _Passage(self._tuning, self._held, self._clock, way).run()
+        if (piece := self.pace.piece) is not None:
+            way.read_size, way.write_size = min(way.read_size, piece), min(way.write_size, piece)
+        return await _Passage(self._tuning, self._held, self.pace, self._clock, way).run()
 
 
 class _Line:
@@ -185,9 +190,10 @@ class _Passage:
     the processor has just had in its hands it has at hand.
     """
 
-    def __init__(self, tuning: Tuning, held: Room, clock: Callable[[], float], way: Carriage) -> None:
+    def __init__(self, tuning: Tuning, held: Room, pace: Pace, clock: Callable[[], float], way: Carriage) -> None:
         self._tuning = tuning
         self._held = held
+        self._pace = pace
         self._clock = clock
         self._way = way
         self._holding = 0
@@ -225,6 +231,7 @@ class _Passage:
         """A file of one piece."""
         way = self._way
         await self._hold(way.size)
+        await self._pace.take(way.size)
         await way.source.flow.take(way.size)
         try:
             data = await way.source.read(0, way.size)
@@ -297,6 +304,8 @@ class _Passage:
             end = _reach(at, size, way.size)
             reader = way.prefix if self._known(at, end) else way.source
             await self._hold(end - at)
+            if reader is way.source:
+                await self._pace.take(end - at)
             await reader.flow.take(end - at)
             self._begin(self._read(reader, at, end - at))
             at = end
@@ -315,9 +324,13 @@ class _Passage:
     async def _read_near(self, read: Callable[[int, int], bytes]) -> None:
         """From here: a stripe at a time, hashed on the spot, and not much further ahead than it is taken."""
         size, at = self._way.size, 0
+        both = self._way.part.write_here is not None
+        step = min(STRIPE, self._way.read_size) if both else STRIPE
         while at < size:
-            end = _reach(at, STRIPE, size)
+            end = _reach(at, step, size)
             await self._ahead.take(end - at)
+            if both:
+                await self._pace.take(end - at)
             await self._hold(end - at)
             for block in await self._tuning.apart(self._read_and_hash, read, at, end):
                 self._hand_on(block)
@@ -403,12 +416,17 @@ class _Passage:
                 block.written = True
                 self._done_with(block)
             else:
+                if way.source.read_here is not None:  # else it has waited when it was asked for
+                    await self._pace.take(len(block.data))
                 await way.part.flow.take(len(block.data))
                 if way.stop.is_set():
                     way.part.flow.give(len(block.data))
                     raise Stopped
                 self._begin_write(self._write(block))
             self._ahead.give(len(block.data))
+        await self._all_answered()
+
+    async def _all_answered(self) -> None:
         while self._writes:
             await asyncio.wait(self._writes, return_when=asyncio.FIRST_COMPLETED)
 

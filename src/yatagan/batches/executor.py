@@ -23,7 +23,7 @@ from yatagan.batches.journal import Header, Journal, Standing, is_settled
 from yatagan.batches.performer import Performer
 from yatagan.batches.scribe import Scribe
 from yatagan.batches.states import BatchState, StepState
-from yatagan.batches.steps import Step, token_path
+from yatagan.batches.steps import Step, Writers, token_path
 from yatagan.bundles.seeing import Seeing
 from yatagan.errors import LINE_FAULTS, CannotReach, Fault, JournalError, NeedsAnswer, StoreError
 from yatagan.stores.interface import Readable, Source, Store
@@ -73,11 +73,12 @@ class Executor:
         self._conditions = conditions or Conditions()
         self._clock = self._conditions.clock
         self._scribe = Scribe(journal, threaded=self._conditions.threaded)
-        self._carrier = Carrier(self._conditions.tuning, self._clock.monotonic)
+        self._carrier = Carrier(self._conditions.tuning, self._clock.monotonic, self._clock.sleep)
         self._runner = r.Runner(self._conditions.policy, self._conditions.jitter)
         self._events: asyncio.Queue[r.Event] = asyncio.Queue()
         self._tasks: set[asyncio.Task[None]] = set()
         self._stores: tuple[Readable, ...] = ()
+        self._closing: list[asyncio.Task[None]] = []
         self._bench: Bench | None = None
         self._performer: Performer | None = None
         self._fetched: dict[int, Step] = {}
@@ -129,8 +130,7 @@ class Executor:
                         self._carrier.line_lost(self._clock.monotonic() - self._opened_at)
                     self._performer = None
                     stores, self._stores = self._stores, ()
-                    for store in stores:
-                        self._begin(_close(store))
+                    self._closing += [self._begin(_close(store)) for store in stores]
                 case r.Fetch(after, limit):
                     self._fetch(after, limit)
                 case r.Start(number, wait):
@@ -143,10 +143,11 @@ class Executor:
                 case r.Settle():
                     self._settled = command
 
-    def _begin(self, work: Any) -> None:
+    def _begin(self, work: Any) -> asyncio.Task[None]:
         task: asyncio.Task[None] = asyncio.ensure_future(work)
         self._tasks.add(task)
         task.add_done_callback(self._ended)
+        return task
 
     def _ended(self, task: asyncio.Task[None]) -> None:
         self._tasks.discard(task)
@@ -185,6 +186,12 @@ class Executor:
         self._problem = None
         self._stores = (source, destination)
         number = self._journal.new_session(destination.witness())
+        destination.note_writers(lambda witness: self._scribe.note(Writers(number, witness)))
+        caps = [cap for cap in (self._header.max_rate, source.max_rate, destination.max_rate) if cap]
+        self._carrier.pace.rate = min(caps, default=None)
+        left = self._journal.size_left()
+        source.expect(left)
+        destination.expect(left)
         self._pin()
         session = Session(
             number,
@@ -275,6 +282,7 @@ class Executor:
         for store in self._stores:
             await _close(store)
         self._stores = ()
+        await asyncio.gather(*self._closing, return_exceptions=True)
         for task in list(self._tasks):
             task.cancel()
         await asyncio.gather(*self._tasks, return_exceptions=True)

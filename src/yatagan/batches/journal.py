@@ -24,17 +24,17 @@ from yatagan.batches.states import (
     batch_may_move,
     may_move,
 )
-from yatagan.batches.steps import Change, Modes, Prove, Step, StepKind, Times
+from yatagan.batches.steps import Change, Modes, Prove, Step, StepKind, Times, Writers
 from yatagan.errors import Fault, JournalError
 from yatagan.stores.interface import Facts, Kind
 
 #: Counts changes of the tables: a journal of another format is told apart, not misread.
-_FORMAT = 4
+_FORMAT = 5
 _SCHEMA = f"""
 CREATE TABLE batch (
     id TEXT NOT NULL, created_ns INTEGER NOT NULL, command TEXT NOT NULL, source_node TEXT NOT NULL,
     destination_node TEXT NOT NULL, destination BLOB NOT NULL, prove TEXT NOT NULL,
-    modes TEXT NOT NULL, times TEXT NOT NULL, roots TEXT NOT NULL,
+    modes TEXT NOT NULL, times TEXT NOT NULL, roots TEXT NOT NULL, max_rate INTEGER NOT NULL,
     state TEXT NOT NULL, fault TEXT, detail TEXT NOT NULL DEFAULT '', pins TEXT NOT NULL DEFAULT '{{}}',
     seconds REAL NOT NULL DEFAULT 0, recorded TEXT NOT NULL DEFAULT '');
 CREATE TABLE step (
@@ -63,6 +63,7 @@ class Header:
     """What a batch is. Empty node names stand for this machine; `command` is what was typed.
 
     `roots`: the directories and files of this machine that were accepted with the plan, without links above them.
+    `max_rate`: bytes a second at most; 0 for no bound.
     """
 
     id: str
@@ -75,6 +76,7 @@ class Header:
     modes: Modes = Modes.KEEP
     times: Times = Times.KEEP
     roots: tuple[bytes, ...] = ()
+    max_rate: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -203,7 +205,7 @@ class Journal:
         self._sql.execute(
             "INSERT INTO batch"
             " (id, created_ns, command, source_node, destination_node, destination, prove, modes, times, roots,"
-            " state) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            " max_rate, state) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
                 header.id,
                 header.created_ns,
@@ -215,6 +217,7 @@ class Journal:
                 header.modes.value,
                 header.times.value,
                 json.dumps([os.fsdecode(root) for root in header.roots]),
+                header.max_rate,
                 BatchState.QUEUED.value,
             ),
         )
@@ -230,12 +233,12 @@ class Journal:
     def header(self) -> Header:
         """What the batch is."""
         row = self._one(
-            "SELECT id, created_ns, command, source_node, destination_node, destination, prove, modes, times, roots"
-            " FROM batch"
+            "SELECT id, created_ns, command, source_node, destination_node, destination, prove, modes, times, roots,"
+            " max_rate FROM batch"
         )
         how = Prove(row[6]), Modes(row[7]), Times(row[8])
         roots = tuple(map(os.fsencode, json.loads(row[9])))
-        return Header(row[0], row[1], tuple(json.loads(row[2])), row[3], row[4], row[5], *how, roots)
+        return Header(row[0], row[1], tuple(json.loads(row[2])), row[3], row[4], row[5], *how, roots, row[10])
 
     def standing(self) -> Standing:
         """Where it stands."""
@@ -282,6 +285,10 @@ class Journal:
             for kind, state, evidence, count, size, sent, again in rows
         ]
 
+    def size_left(self) -> int:
+        """Bytes of all steps that are not settled."""
+        return int(self._one(f"SELECT coalesce(sum(size), 0) FROM step WHERE state IN {_OPEN!r}")[0])
+
     def contents(self) -> Iterator[tuple[bytes, str]]:
         """(label, digest) of every file that is right on the far side and whose digest is known, also in a bundle."""
         rows = self._rows(
@@ -297,12 +304,16 @@ class Journal:
 
     # -- writing -----------------------------------------------------------------------------------------
 
-    def apply(self, changes: Sequence[Change]) -> None:
-        """Write changes to steps, all or none. Raises JournalError."""
+    def apply(self, changes: Sequence[Change | Writers]) -> None:
+        """Write changes to steps and sessions, all or none. Raises JournalError."""
         try:
             self._sql.execute("BEGIN IMMEDIATE")
             for change in changes:
-                self._apply(change)
+                if isinstance(change, Writers):
+                    values = change.witness, change.session
+                    self._sql.execute("UPDATE session SET witness = ? WHERE number = ?", values)
+                else:
+                    self._apply(change)
             self._sql.execute("COMMIT")
         except sqlite3.Error as error:
             self._roll_back()

@@ -10,10 +10,10 @@ import asyncio
 from collections.abc import Awaitable, Callable, Sequence
 
 from yatagan.batches.journal import Journal
-from yatagan.batches.steps import Change
+from yatagan.batches.steps import Change, Writers
 from yatagan.errors import JournalError
 
-Apply = Callable[[Sequence[Change]], Awaitable[None]]
+Apply = Callable[[Sequence[Change | Writers]], Awaitable[None]]
 
 
 class Scribe:
@@ -22,7 +22,7 @@ class Scribe:
     def __init__(self, journal: Journal, *, threaded: bool = True) -> None:
         self._journal = journal
         self._threaded = threaded
-        self._changes: list[Change] = []
+        self._changes: list[Change | Writers] = []
         self._waiting: list[asyncio.Future[None]] = []
         self._task: asyncio.Task[None] | None = None
         self.error: JournalError | None = None
@@ -32,7 +32,7 @@ class Scribe:
         self._changes.append(change)
         self._wake()
 
-    async def note(self, *changes: Change) -> None:
+    async def note(self, *changes: Change | Writers) -> None:
         """Write these; returns when they are on disk. Raises JournalError."""
         if self.error is not None:
             raise self.error
@@ -72,7 +72,7 @@ class Scribe:
                     future.set_exception(self.error)
             self._waiting.clear()
 
-    async def _apply(self, changes: Sequence[Change]) -> None:
+    async def _apply(self, changes: Sequence[Change | Writers]) -> None:
         if self._threaded:
             await asyncio.to_thread(self._journal.apply, changes)
         else:

@@ -108,6 +108,14 @@ class Step:
 
 
 @dataclass(frozen=True, slots=True)
+class Writers:
+    """What to write about a session: what names its writers by now."""
+
+    session: int
+    witness: str
+
+
+@dataclass(frozen=True, slots=True)
 class Change:
     """What to write about a step. None leaves a column as it is."""
 

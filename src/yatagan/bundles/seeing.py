@@ -40,6 +40,7 @@ class Seeing:
         #: Directories whose bundles cannot be seen through, because their indexes are those of others.
         self.unfit: set[bytes] = set()
         self._store = store
+        self.max_rate = store.max_rate
         self._listed = listed
         self._as_files: set[bytes] = set()
         self._open: dict[bytes, asyncio.Task[Contents]] = {}
@@ -245,6 +246,10 @@ class Seeing:
         if hashlib.new(ALGORITHM, data).hexdigest() != line.digest:
             return Gathered(b"", None, Fault.DAMAGED)
         return Gathered(data, facts)
+
+    def expect(self, size: int) -> None:
+        """See `Readable.expect`."""
+        self._store.expect(size)
 
     async def recorded(self, path: bytes) -> str:
         """See `Readable.recorded`: what the index says."""

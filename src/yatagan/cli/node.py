@@ -39,6 +39,8 @@ def node_command() -> None:
     help="What the machine is made for.",
 )
 @click.option("--cluster", metavar="NAME", help="Nodes of one cluster see the same disks.")
+@click.option("--logins", type=int, metavar="N", help="Logins at once for one batch. Default: up to 8; login nodes 2.")
+@click.option("--max-rate", metavar="RATE", help="What batches may take of the line to it, such as 20MB/s.")
 @click.option("--start", metavar="DIR", help="Where relative paths start there.")
 @click.option("--trust", metavar="FINGERPRINT", help="Accept this host key (SHA256:…) on first sight.")
 @as_json
@@ -121,6 +123,8 @@ def show_(name: str, json_: bool) -> None:
             ("key", show(node.key or "the agent's and your default keys")),
             ("starts in", show(node.start or "the account's home")),
             ("trusts", node.trust or "keys that were accepted at a first login"),
+            ("logins", f"up to {node.most_logins} at once for one batch"),
+            ("rate", f"no more than {text.size(node.rate_cap)}/s" if node.rate_cap else "as the line gives it"),
             ("areas", ", ".join(f"@{area.name} ({show(area.path)})" for area in node.areas)),
             ("saved in", show(str(app.home.nodes_file))),
         ]

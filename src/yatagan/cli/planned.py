@@ -67,6 +67,7 @@ def show_plan(
             ("in the way", _in_the_way(plan)),
             ("unreadable", _unread(plan)),
             ("room", _room(plan, request.destination.node) if counts.anything else ""),
+            ("at most", _rate(request, source, destination) if counts.files else ""),
             ("proof", _proof(request.prove, source, destination) if counts.files else ""),
             ("no sync", _no_sync(request.prove, destination) if counts.files else ""),
             ("modes", "as the site makes them; only the execute bit is the source's" if modes is Modes.SITE else ""),
@@ -182,6 +183,14 @@ def _room(plan: Plan, node: str) -> str:
         return f"{node or 'the disk'} does not tell"
     enough = "" if plan.room > plan.summary.size else click.style(", not enough", fg="red")
     return f"{text.size(plan.room)} free on {node or 'this machine'}{enough}"
+
+
+def _rate(request: Request, source: Store, destination: Store) -> str:
+    """The bound on the rate, and who has set it."""
+    caps = [(request.max_rate, "--max-rate")]
+    caps += [(store.max_rate or 0, f"the entry of {store.name}") for store in (source, destination)]
+    rate, who = min((cap for cap in caps if cap[0]), default=(0, ""))
+    return f"{text.size(rate)}/s, as {who} says" if rate else ""
 
 
 def _proof(prove: Prove, source: Store, destination: Store) -> str:

@@ -54,8 +54,10 @@ class Request:
         times: Times = Times.KEEP,
         bundling: Bundling = Bundling.AUTO,
         unpack: bool = False,
+        max_rate: int = 0,
     ) -> None:
         self.app = app
+        self.max_rate = max_rate
         self._bundling = bundling
         self._unpack = unpack
         self._modes = modes

@@ -19,9 +19,18 @@ from yatagan.cli.planned import plan_json, show_plan
 from yatagan.cli.request import Bundling, Request
 from yatagan.cli.words import Exit
 from yatagan.config.areas import Area
+from yatagan.config.units import parse_rate
 from yatagan.errors import BadPlace
 from yatagan.places import parse_place
 from yatagan.stores.interface import Store
+
+
+def _rate(ctx: click.Context, param: click.Parameter, value: str | None) -> int:
+    """Bytes a second, 0 for no bound, or click's error."""
+    try:
+        return parse_rate(value) if value is not None else 0
+    except ValueError as error:
+        raise click.BadParameter(str(error)) from None
 
 
 @click.command(
@@ -75,6 +84,7 @@ Examples:
     help="How contents are proven: by a digest made on the node, by reading them back, "
     "by what the node allows (auto), or not.",
 )
+@click.option("--max-rate", callback=_rate, metavar="RATE", help="Take no more of the line than this, such as 20MB/s.")
 @click.option("--quiet", is_flag=True, help="Show nothing but what goes wrong.")
 @no_questions
 @as_json
@@ -90,6 +100,7 @@ def stage_command(
     unpack: bool,
     plan_only: bool,
     prove: str,
+    max_rate: int,
     quiet: bool,
     no_questions: bool,
     json_: bool,
@@ -112,6 +123,7 @@ def stage_command(
         Times(times),
         Bundling(bundle),
         unpack,
+        max_rate,
     )
     command = ("yatagan", *sys.argv[1:])
     status = run(_stage(request, command, plan_only=plan_only, quiet=quiet, json_=json_))
@@ -197,6 +209,7 @@ def _header(request: Request, command: tuple[str, ...], plan: Plan, modes: Modes
         modes=modes,
         times=request.times,
         roots=_roots(request, plan),
+        max_rate=request.max_rate,
     )
 
 

@@ -51,6 +51,11 @@ class Home:
         return self.state / "keepers"
 
     @property
+    def lines(self) -> Path:
+        """What was found out about the lines to nodes, one file a node."""
+        return self.state / "lines"
+
+    @property
     def ledger(self) -> Path:
         """The record of what was staged, listed and verified."""
         return self.state / "ledger"

@@ -11,6 +11,7 @@ from typing import Any
 
 from yatagan.config.areas import Area, read_area
 from yatagan.config.home import write_whole
+from yatagan.config.units import parse_rate
 from yatagan.errors import BadConfig, UnknownNode
 from yatagan.places import NODE_NAME
 
@@ -22,6 +23,8 @@ class Role(StrEnum):
     LOGIN = "login"
 
 
+#: Logins at once, at most: servers turn away more.
+_MOST_LOGINS = 16
 _FINGERPRINT = re.compile(r"SHA256:[A-Za-z0-9+/]{43}=?")
 
 
@@ -30,7 +33,8 @@ class Node:
     """A remote machine under a short name.
 
     None means: not said here, so that `~/.ssh/config` and the defaults of SSH decide. `trust` is a
-    host key fingerprint that is accepted on first sight. Nodes of one `cluster` see the same disks.
+    host key fingerprint that is accepted on first sight. Nodes of one `cluster` see the same disks. `logins`: how many
+    there may be at once for one batch. `max_rate`, as in `20MB/s`, bounds what batches take of the line to it.
     """
 
     name: str
@@ -42,14 +46,20 @@ class Node:
     start: str | None = None
     trust: str | None = None
     cluster: str | None = None
+    logins: int | None = None
+    max_rate: str | None = None
     areas: tuple[Area, ...] = ()
 
     def __post_init__(self) -> None:
-        for name in ("address", "user", "key", "start", "trust", "cluster"):
+        for name in ("address", "user", "key", "start", "trust", "cluster", "max_rate"):
             if not isinstance(getattr(self, name), str | None):
                 raise ValueError(f"{name} must be text")
         if not isinstance(self.port, int | None):
             raise ValueError("port must be a number")
+        if self.max_rate is not None:
+            parse_rate(self.max_rate)
+        if self.logins is not None and not (isinstance(self.logins, int) and 0 < self.logins <= _MOST_LOGINS):
+            raise ValueError(f"logins must be a number from 1 to {_MOST_LOGINS}")
         if not NODE_NAME.fullmatch(self.name):
             raise ValueError(f"{self.name!r} cannot be a node's name: letters, digits, - and _, at most 32")
         if not self.address or self.address.startswith("-") or any(c.isspace() or c in "/@" for c in self.address):
@@ -60,6 +70,16 @@ class Node:
             raise ValueError(f"{self.cluster!r} cannot be a cluster's name: letters, digits, - and _, at most 32")
         if self.trust is not None and not _FINGERPRINT.fullmatch(self.trust):
             raise ValueError(f"{self.trust!r} is no fingerprint: it looks like SHA256:… with 43 characters")
+
+    @property
+    def most_logins(self) -> int:
+        """How many logins there may be at once: few where others have to work."""
+        return self.logins or (2 if self.role is Role.LOGIN else 8)
+
+    @property
+    def rate_cap(self) -> int | None:
+        """`max_rate` in bytes a second."""
+        return parse_rate(self.max_rate) if self.max_rate is not None else None
 
     def table(self) -> dict[str, Any]:
         """What the file holds for this node, without what was not said."""
@@ -72,6 +92,8 @@ class Node:
             "start": self.start,
             "trust": self.trust,
             "cluster": self.cluster,
+            "logins": self.logins,
+            "max-rate": self.max_rate,
             "area": {area.name: area.table() for area in self.areas} or None,
         }
         return {key: value for key, value in facts.items() if value is not None}
@@ -104,6 +126,7 @@ class NodeBook:
         try:
             known = {**entry, "role": Role(entry.get("role", Role.TRANSFER))}
             areas = known.pop("area", {})
+            known["max_rate"] = known.pop("max-rate", None)
             if not isinstance(areas, dict) or not all(isinstance(area, dict) for area in areas.values()):
                 raise ValueError("area is no table; an area is written [node.NAME.area.NAME]")
             return Node(name, **known, areas=tuple(read_area(each, areas[each]) for each in sorted(areas)))

@@ -24,6 +24,17 @@ def spell_duration(seconds: float) -> str:
     return f"{round(seconds / _UNITS['ms'])}ms"
 
 
+def parse_rate(text: str) -> int:
+    """Bytes a second from `20MB/s`, `500kB/s` or `20MB`, at least 1,000. Raises ValueError."""
+    try:
+        rate = parse_size(text)
+    except ValueError:
+        rate = 0
+    if rate < 1000:
+        raise ValueError(f"{text!r} is no rate: write 20MB/s or 500kB/s, and no less than 1kB/s")
+    return rate
+
+
 def parse_size(text: str) -> int:
     """Bytes from `500kB`, `20MB`, `20MB/s`, `4096`. Raises ValueError."""
     bare = text.strip().removesuffix("/s").rstrip("Bb").strip()

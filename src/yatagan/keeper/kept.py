@@ -6,7 +6,7 @@ import asyncio
 import contextlib
 import os
 import socket
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -250,6 +250,7 @@ class KeptStore:
         self._witness = lease.witness
         self.name = node.name
         self.traits = lease.traits
+        self.max_rate = node.rate_cap
         self.flow = Room(LANE_BYTES)
 
     async def ask(self, what: str, *values: object) -> Any:
@@ -352,6 +353,9 @@ class KeptStore:
         found: NodeDigest = await self.ask("digest", path, algorithm, seen)
         return found
 
+    def expect(self, size: int) -> None:
+        """See `Readable.expect`."""
+
     async def recorded(self, path: bytes) -> str:
         """See `Store.recorded`."""
         return ""
@@ -376,6 +380,9 @@ class KeptStore:
     def witness(self) -> str:
         """See `Store.witness`."""
         return self._witness
+
+    def note_writers(self, noted: Callable[[str], Awaitable[None]]) -> None:
+        """See `Store.note_writers`."""
 
     async def writers_gone(self, witness: str) -> bool:
         """See `Store.writers_gone`."""

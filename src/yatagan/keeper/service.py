@@ -33,7 +33,7 @@ from yatagan.nodes.login import Login, log_in, renew
 from yatagan.stores.checkup import AreaRoom, Checkup, check_up
 from yatagan.stores.interface import Source
 from yatagan.stores.local import LocalSource
-from yatagan.stores.sftp import SftpStore
+from yatagan.stores.sftp import SftpStore, more_logins
 
 T = TypeVar("T")
 
@@ -214,7 +214,7 @@ class Service:
                 passing=False,
                 remedy=f"yatagan node close {node.name}, then resume the batch",
             )
-        return SftpStore(login, self._line, shared=True, node=node)
+        return SftpStore(login, self._line, more_logins(login, self._home, self._line), shared=True, node=node)
 
     async def _whole_login(self, node: Node) -> Login:
         """The login, with another file channel or helper where one has ended. Raises CannotReach."""

@@ -24,7 +24,7 @@ from yatagan.config.nodes import Node
 from yatagan.config.settings import LineSettings
 from yatagan.errors import CannotReach, ChangedHostKey, NeedsAnswer, UnknownHostKey
 from yatagan.nodes import trust
-from yatagan.nodes.answers import Answers, Question
+from yatagan.nodes.answers import Answers, Nobody, Question
 from yatagan.nodes.helper.client import Helper, NoHelper
 from yatagan.nodes.transport import Connector
 
@@ -170,7 +170,7 @@ class LoginTimes:
     questions: int
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class Login:
     """One login: the connection, its file channel, the helper or why there is none."""
 
@@ -205,12 +205,16 @@ class Login:
         if self.helper is not None:
             await self.helper.close()
         self.sftp.exit()
-        self.connection.close()
-        try:
-            async with asyncio.timeout(2):
-                await self.connection.wait_closed()
-        except (TimeoutError, OSError, asyncssh.Error):
-            self.connection.abort()
+        await _hang_up(self.connection)
+
+
+async def _hang_up(connection: asyncssh.SSHClientConnection) -> None:
+    connection.close()
+    try:
+        async with asyncio.timeout(2):
+            await connection.wait_closed()
+    except (TimeoutError, OSError, asyncssh.Error):
+        connection.abort()
 
 
 async def log_in(
@@ -233,6 +237,55 @@ async def log_in(
     # Through another machine there is no address of the node's own, and nothing to hold on to.
     address = (str(peer[0]), int(peer[1])) if peer and peer[0] else None
     return await _begin(node, connection, client.lost, address, client.times(), commands=commands)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Again:
+    """Another login to a machine that we are logged in to. `boot` and `process` are as a helper's greeting has them.
+
+    `boot`: "" where no commands are to be had.
+    """
+
+    connection: asyncssh.SSHClientConnection
+    sftp: asyncssh.SFTPClient
+    lost: asyncio.Event
+    boot: str
+    process: int
+
+    async def close(self) -> None:
+        """Log out. Never raises."""
+        self.sftp.exit()
+        await _hang_up(self.connection)
+
+
+#: In words that sh, csh and tcsh all understand: the process that runs us, and this start of the machine.
+_WHO = "exec sh -c 'echo {token} $PPID `cat /proc/sys/kernel/random/boot_id`'"
+
+
+async def log_in_again(login: Login, home: Home, line: LineSettings) -> Again:
+    """Log in to the same address once more, where nobody has to answer. Raises CannotReach."""
+    client = _Client(login.node, trust.KnownHosts(home), Nobody())
+    connection = await _connect(login.node, home, line, client, login.address)
+    try:
+        sftp, (boot, process) = await asyncio.gather(
+            connection.start_sftp_client(path_encoding=None),
+            _who(connection) if login.helper is not None else _nobody_known(),
+        )
+    except (asyncssh.Error, OSError) as error:
+        connection.abort()
+        raise _sftp_refused(login.node, error) from error
+    return Again(connection, sftp, client.lost, boot, process)
+
+
+async def _who(connection: asyncssh.SSHClientConnection) -> tuple[str, int]:
+    token = "yatagan-" + secrets.token_hex(8)
+    said = str((await connection.run(_WHO.format(token=token))).stdout or "")
+    words = said.rpartition(token)[2].split()
+    return (words[1], int(words[0])) if len(words) >= 2 and words[0].isdigit() else ("", 0)
+
+
+async def _nobody_known() -> tuple[str, int]:
+    return "", 0
 
 
 async def renew(login: Login) -> Login:

@@ -10,7 +10,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Awaitable, Callable
 
 #: What one file channel is given at once: a server that is sent more grows its buffers, and moves them about.
 LANE_BYTES = 2 << 20
@@ -20,6 +20,12 @@ _LEAST = 512 << 10
 _IN_HAND = 0.5
 #: How much more than was ever answered in a round trip is kept on the way. It also lets the rate grow.
 _GAIN = 1.3
+#: How much of an earlier rate is expected, until it is measured again.
+_EXPECTED = 0.7
+#: With a bound on the rate: seconds of it that are asked for at once, and bytes at least.
+_PIECE_SECONDS, _PIECE_LEAST = 0.1, 4 << 10
+#: What a further lane is not worth opening for.
+_ENOUGH = LANE_BYTES // 2
 #: Seconds over which a rate is measured at least, and how many of the last ones count.
 _SPAN, _SPANS = 0.1, 10
 
@@ -81,14 +87,17 @@ class Room:
 class Flow(Room):
     """What is on its way over a line. Its limit follows what is measured, up to what its `lanes` take.
 
-    `round_trip`: the shortest time in seconds that an answer has taken.
+    `round_trip`: the shortest time in seconds that an answer has taken. `wanting` is called when more lanes would do
+    good.
     """
 
-    def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
+    def __init__(self, clock: Callable[[], float] = time.monotonic, wanting: Callable[[], None] = lambda: None) -> None:
         super().__init__(LANE_BYTES // 2)
         self._clock = clock
+        self._wanting = wanting
         self._lanes = 1
         self._wanted = self.limit
+        self._expected = 0
         self._answered = 0
         self._since: float | None = None
         self._short = False
@@ -108,7 +117,18 @@ class Flow(Room):
     @property
     def lanes_wanted(self) -> int:
         """Channels that it would take to have on the way what the line seems to hold."""
-        return max(1, -(-self._wanted // LANE_BYTES))
+        return max(self._expected, self.lanes_worth)
+
+    @property
+    def lanes_worth(self) -> int:
+        """Channels that what was measured is worth, whatever was expected."""
+        return max(1, -(-(self._wanted - _ENOUGH) // LANE_BYTES))
+
+    def expect(self, lanes: int, rate: float) -> None:
+        """Much is to come over a line that had so many lanes before, and gave so many bytes a second."""
+        self._expected = lanes
+        self._rates.append(rate * _EXPECTED)
+        self._adjust()
 
     @property
     def rate(self) -> float:
@@ -142,4 +162,31 @@ class Flow(Room):
         held = self.rate * (self.round_trip if self.round_trip < 1.0 else 0.0)
         self._wanted = max(_LEAST, min(LANE_BYTES, int(self.rate * _IN_HAND))) + int(_GAIN * held)
         self.limit = min(self._wanted, self._lanes * LANE_BYTES)
+        if self.lanes_wanted > self._lanes:
+            self._wanting()
         self._hand_out()
+
+
+class Pace:
+    """Bytes at no more than a rate, in bytes a second; None is no bound. What is not used is not saved up."""
+
+    def __init__(self, clock: Callable[[], float], sleep: Callable[[float], Awaitable[None]]) -> None:
+        self._clock = clock
+        self._sleep = sleep
+        self._free = 0.0
+        self.rate: float | None = None
+
+    @property
+    def piece(self) -> int | None:
+        """How much may be asked for at once, so that within a second the rate is kept."""
+        return None if self.rate is None else max(_PIECE_LEAST, int(self.rate * _PIECE_SECONDS))
+
+    async def take(self, count: int) -> None:
+        """Wait until these bytes may go."""
+        if self.rate is None:
+            return
+        now = self._clock()
+        begin = max(self._free, now)
+        self._free = begin + count / self.rate
+        if begin > now:
+            await self._sleep(begin - now)

@@ -6,7 +6,7 @@ planner ask a store what it can do (`Traits`); they never ask which kind of stor
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Callable, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, Protocol
@@ -170,6 +170,10 @@ class Readable(Protocol):
     name: str
     traits: Traits
 
+    @property
+    def max_rate(self) -> int | None:
+        """Bytes a second that may go to or from it; None where nobody has set a bound."""
+
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
         """The absolute path for one as typed; it need not exist. Links above it are followed, itself on request."""
 
@@ -203,6 +207,9 @@ class Readable(Protocol):
 
     async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
         """The contents of small files, none of more than `most` bytes; UNSUPPORTED where there are no `parcels`."""
+
+    def expect(self, size: int) -> None:
+        """So many bytes are about to be read or written: whatever that is worth may be got ready."""
 
     async def recorded(self, path: bytes) -> str:
         """The SHA-256 that a record of the store itself gives of a file's contents; "" where there is none."""
@@ -264,6 +271,9 @@ class Store(Readable, Protocol):
 
     def witness(self) -> str:
         """Names this session's writers, so that a later session can ask after them; "" when unknown."""
+
+    def note_writers(self, noted: Callable[[str], Awaitable[None]]) -> None:
+        """When this session gets further writers, `noted` is called with its new witness before they write."""
 
     async def writers_gone(self, witness: str) -> bool:
         """Whether every writer of an earlier session is *shown* to have ended."""

@@ -14,7 +14,7 @@ from typing import Any, TypeVar
 import asyncssh
 
 from yatagan.errors import Fault, StoreError
-from yatagan.nodes.login import Login
+from yatagan.nodes.login import Again, Login
 from yatagan.stores.local import SYSTEM_FAULTS
 
 T = TypeVar("T")
@@ -69,21 +69,34 @@ class Line:
         self._fault = Fault.LINE_LOST
         if login.helper is not None:
             login.helper.listeners.add(self._heard)
+        self._lost = asyncio.Event()
+        self._logins: list[Login | Again] = [login]
+        self._followed = [asyncio.create_task(self._follow(login))]
         self._watch = asyncio.create_task(self._watch_line())
 
     def _heard(self) -> None:
         self._last_answer = time.monotonic()
 
+    def watch(self, login: Login | Again) -> None:
+        """Another login that is part of the line: when it is lost, so is the line."""
+        self._logins.append(login)
+        self._followed.append(asyncio.create_task(self._follow(login)))
+
+    async def _follow(self, login: Login | Again) -> None:
+        await login.lost.wait()
+        self._lost.set()
+
     async def _watch_line(self) -> None:
         """End everything outstanding when the connection goes, or nothing has answered for too long."""
-        while not self._login.lost.is_set():
+        while not self._lost.is_set():
             try:
                 async with asyncio.timeout(min(1.0, self._silence / 4)):
-                    await self._login.lost.wait()
+                    await self._lost.wait()
             except TimeoutError:
                 if self._outstanding and time.monotonic() - self._last_answer > self._silence:
                     self._fault = Fault.SILENT
-                    self._login.connection.abort()
+                    for login in self._logins:
+                        login.connection.abort()
                     break
         self._wake_all()
 
@@ -134,5 +147,6 @@ class Line:
             await self._login.close()
         elif self._outstanding:
             self._login.abandoned = True
-        self._watch.cancel()
+        for task in (self._watch, *self._followed):
+            task.cancel()
         self._wake_all()

@@ -14,7 +14,7 @@ import itertools
 import os
 import stat
 import time
-from collections.abc import AsyncIterator, Callable, Iterator, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Sequence
 from typing import Any, ParamSpec, TypeVar
 
 from yatagan.config.roots import Roots
@@ -202,6 +202,7 @@ class LocalStore:
     """
 
     name = ""
+    max_rate = None
     traits = Traits(
         time_step_ns=1, digests=True, quick=True, syncs=True, read_size=STRIPE, write_size=STRIPE, parcels=True
     )
@@ -352,6 +353,9 @@ class LocalStore:
         """See `Store.digest`."""
         return await _thread(path, hash_file, path, algorithm)
 
+    def expect(self, size: int) -> None:
+        """See `Readable.expect`."""
+
     async def recorded(self, path: bytes) -> str:
         """See `Store.recorded`."""
         return ""
@@ -375,6 +379,9 @@ class LocalStore:
     def witness(self) -> str:
         """See `Store.witness`. The lock on the batch already shows that the earlier process has ended."""
         return "local"
+
+    def note_writers(self, noted: Callable[[str], Awaitable[None]]) -> None:
+        """See `Store.note_writers`."""
 
     async def writers_gone(self, witness: str) -> bool:
         """See `Store.writers_gone`."""

@@ -8,14 +8,15 @@ ended.
 from __future__ import annotations
 
 import asyncio
+import functools
 import json
 import posixpath
 import secrets
 import stat
 import time
 from base64 import b64decode
-from collections.abc import AsyncIterator, Coroutine, Sequence
-from typing import Any, TypeVar
+from collections.abc import AsyncIterator, Awaitable, Callable, Coroutine, Sequence
+from typing import Any, TypeVar, cast
 
 import asyncssh
 from asyncssh.constants import FXF_CREAT, FXF_EXCL, FXF_READ, FXF_WRITE
@@ -28,11 +29,12 @@ from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.answers import Answers
 from yatagan.nodes.helper.client import Helper
 from yatagan.nodes.helper.parcels import Parcel
-from yatagan.nodes.login import Login, log_in
-from yatagan.stores.flow import Flow
-from yatagan.stores.interface import Facts, Gathered, NodeDigest, Piece, Reader, Traits, Unloaded, Writer
+from yatagan.nodes.login import Again, Login, log_in, log_in_again
+from yatagan.stores.interface import STRIPE, Facts, Gathered, NodeDigest, Piece, Reader, Traits, Unloaded, Writer
+from yatagan.stores.lanes import Allowed, Lane, Lanes
 from yatagan.stores.line import BareFailure, Line
 from yatagan.stores.local import facts_from_list, gathered, kind_of, unloaded
+from yatagan.stores.past import recall, remember
 
 T = TypeVar("T")
 
@@ -42,6 +44,8 @@ _REQUEST = 255 << 10
 _HANDFUL = 1000
 #: Bytes copied on the node by one request.
 _COPY = 64 << 20
+#: Stripes of a file whose lanes are remembered: more than are ever on the way.
+_STRIPES = 256
 
 
 def offers(sftp: asyncssh.SFTPClient, extension: str) -> bool:
@@ -56,37 +60,93 @@ def facts_from(attrs: asyncssh.SFTPAttrs) -> Facts:
 
 
 class SftpFile:
-    """An open file on a node; every read or write is one request."""
+    """An open file on a node; every read or write is one request.
 
-    def __init__(self, store: SftpStore, file: asyncssh.SFTPClientFile, path: bytes) -> None:
+    It is opened on one lane, and on others when there is more to do than that one should have on its way. What lies
+    in one stripe goes over one lane.
+    """
+
+    read_here = write_here = None
+
+    def __init__(self, store: SftpStore, lane: Lane, file: asyncssh.SFTPClientFile, path: bytes, flags: int) -> None:
         self._store = store
-        self._file = file
         self._path = path
+        self._flags = flags
+        self._files = {lane: file}
+        self._opening: dict[Lane, asyncio.Task[None]] = {}
+        self._stripes: dict[int, Lane] = {}
+        self._unsynced: set[Lane] = set()
         self.flow = store.flow
-        self.read_here = self.write_here = None
 
     async def facts(self) -> Facts:
-        """See `Reader.facts`."""
-        return facts_from(await self._store._ask(self._file.stat(), self._path))
+        """See `Reader.facts`. Should what is open differ from lane to lane, one that is not like the first."""
+        found = [facts_from(await self._store._ask(file.stat(), self._path)) for file in self._files.values()]
+        return next((facts for facts in found if not facts.same_as(found[0])), found[0])
 
     async def read(self, offset: int, size: int) -> bytes:
         """See `Reader.read`. A server may answer with less than asked; the rest is asked for."""
-        data: bytes = await self._store._ask(self._file.read(size, offset), self._path)
-        while len(data) < size:
-            more: bytes = await self._store._ask(self._file.read(size - len(data), offset + len(data)), self._path)
-            if not more:
-                break
-            data += more
+        lane = self._lane_for(offset, size)
+        file = self._files[lane]
+        try:
+            data: bytes = await self._store._ask(file.read(size, offset), self._path)
+            while len(data) < size:
+                more: bytes = await self._store._ask(file.read(size - len(data), offset + len(data)), self._path)
+                if not more:
+                    break
+                data += more
+        finally:
+            lane.load -= size
         return data
 
     async def write(self, offset: int, data: Piece) -> None:
         """See `Writer.write`."""
-        await self._store._ask(self._file.write(data, offset), self._path, writing=True)
+        lane = self._lane_for(offset, len(data))
+        self._unsynced.add(lane)
+        view = cast("bytes", data)  # the library puts it behind a header, which is all the same to a view
+        try:
+            await self._store._ask(self._files[lane].write(view, offset), self._path, writing=True)
+        finally:
+            lane.load -= len(data)
+
+    def _lane_for(self, offset: int, size: int) -> Lane:
+        """The lane that a request goes over; it carries that much more from now on."""
+        stripe = offset // STRIPE
+        lane = self._stripes.get(stripe)
+        if lane is None:
+            lane = min(self._files, key=lambda each: each.load)
+            if lane.load + size > STRIPE // 2:
+                self._widen(lane.load)
+            self._stripes[stripe] = lane
+            if len(self._stripes) > _STRIPES:
+                del self._stripes[next(iter(self._stripes))]
+        lane.load += size
+        return lane
+
+    def _widen(self, load: int) -> None:
+        """Open it on another lane as well, if one has less to do than this."""
+        free = [each for each in self._store.lanes if each not in self._files and each not in self._opening]
+        lane = min(free, key=lambda each: each.load, default=None)
+        if lane is not None and lane.load < load:
+            self._opening[lane] = asyncio.ensure_future(self._open_on(lane))
+
+    async def _open_on(self, lane: Lane) -> None:
+        flags = self._flags & ~(FXF_CREAT | FXF_EXCL)
+        try:
+            self._files[lane] = await self._store._ask(open_handle(lane.sftp, self._path, flags), self._path)
+        except StoreError as error:
+            if error.fault not in LINE_FAULTS:  # as when it sees another disk
+                self._store.lanes.drop(lane)
+        finally:
+            del self._opening[lane]
 
     async def sync(self) -> bool:
-        """See `Writer.sync`."""
+        """See `Writer.sync`. Every server that has written is asked: on a shared disk they may be several machines."""
+        lanes, self._unsynced = self._unsynced or set(self._files), set()
+        return all(await asyncio.gather(*(self._sync(self._files[lane]) for lane in self._files if lane in lanes)))
+
+    async def _sync(self, file: asyncssh.SFTPClientFile) -> bool:
         try:
-            await self._store._ask(self._file.fsync(), self._path, writing=True)
+            await self._store._ask(file.fsync(), self._path, writing=True)
         except StoreError as error:
             if error.fault is not Fault.UNSUPPORTED:
                 raise
@@ -95,27 +155,46 @@ class SftpFile:
 
     async def close(self) -> None:
         """See `Reader.close` and `Writer.close`."""
-        await self._store._ask(self._file.close(), self._path, writing=True)
+        if self._opening:
+            await asyncio.wait(self._opening.values())
+        for file in self._files.values():
+            await self._store._ask(file.close(), self._path, writing=True)
+
+
+async def open_handle(
+    sftp: asyncssh.SFTPClient, path: bytes, flags: int, attrs: asyncssh.SFTPAttrs | None = None
+) -> asyncssh.SFTPClientFile:
+    """Open a file on one channel. A block size of 0 makes every read and write of ours exactly one request."""
+    return await sftp.open(path, flags, attrs or asyncssh.SFTPAttrs(), encoding=None, block_size=0)
 
 
 class SftpStore:
     """A node as a store, through one login, which stays open when the store is closed if it is `shared`.
 
-    `node` is the node's entry, where that has changed since the login.
+    `node` is the node's entry, where that has changed since the login; `allowed` tells how it may get more lanes.
     """
 
-    def __init__(self, login: Login, line: LineSettings, *, shared: bool = False, node: Node | None = None) -> None:
+    def __init__(
+        self,
+        login: Login,
+        line: LineSettings,
+        allowed: Allowed = Allowed(),  # noqa: B008 it never changes
+        *,
+        shared: bool = False,
+        node: Node | None = None,
+    ) -> None:
         self.login = login
         self.node = node or login.node
-        self._sftp = login.sftp
         self._helper: Helper | None = login.helper
         self._line = Line(login, line.silence, shared=shared)
-        self.flow = Flow()
+        self.lanes = Lanes(login, allowed, self._line.watch)
+        self.flow = self.lanes.flow
         self._disk_is_same = False
         self._replaces = offers(login.sftp, "posix_rename")
         self._start = (self.node.start or "").encode("utf-8", "surrogateescape")
         self.name = self.node.name
         self.address = login.address
+        self.max_rate = self.node.rate_cap
         limits = login.sftp.limits
         self.traits = Traits(
             time_step_ns=_SECOND,
@@ -126,6 +205,11 @@ class SftpStore:
             write_size=min(limits.max_write_len or _REQUEST, _REQUEST),
             parcels=self._helper is not None,
         )
+
+    @property
+    def _sftp(self) -> asyncssh.SFTPClient:
+        """The channel that has least to do."""
+        return self.lanes.least_loaded.sftp
 
     async def _ask(self, request: Coroutine[Any, Any, T], path: bytes, *, writing: bool = False) -> T:
         """One request and its answer, or our own error for whatever went wrong."""
@@ -261,12 +345,9 @@ class SftpStore:
         return await self._open(path, FXF_READ | FXF_WRITE, None)
 
     async def _open(self, path: bytes, flags: int, attrs: asyncssh.SFTPAttrs | None) -> SftpFile:
-        file = await self._ask(self._open_handle(path, flags, attrs or asyncssh.SFTPAttrs()), path)
-        return SftpFile(self, file, path)
-
-    async def _open_handle(self, path: bytes, flags: int, attrs: asyncssh.SFTPAttrs) -> asyncssh.SFTPClientFile:
-        # A block size of 0 makes every read and write of ours exactly one request.
-        return await self._sftp.open(path, flags, attrs, encoding=None, block_size=0)
+        lane = self.lanes.least_loaded
+        file = await self._ask(open_handle(lane.sftp, path, flags, attrs), path)
+        return SftpFile(self, lane, file, path, flags)
 
     async def _only_regular(self, path: bytes) -> None:
         found = await self.look(path)
@@ -278,30 +359,25 @@ class SftpStore:
 
     async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
         """See `Store.copy_part`. By the copy-data extension: the bytes never leave the node."""
-        if not self._sftp.supports_remote_copy:
+        lane = self.lanes.least_loaded
+        sftp = lane.sftp
+        if not sftp.supports_remote_copy:
             raise StoreError(Fault.UNSUPPORTED, new, store=self.name)
         await self._only_regular(old)
-        source = await self._open_handle_of(old, FXF_READ)
+        source = await self._ask(open_handle(sftp, old, FXF_READ), old)
+        flags = FXF_READ | FXF_WRITE | FXF_CREAT | FXF_EXCL
         try:
-            target = await self._ask(
-                self._open_handle(
-                    new, FXF_READ | FXF_WRITE | FXF_CREAT | FXF_EXCL, asyncssh.SFTPAttrs(permissions=mode)
-                ),
-                new,
-            )
+            target = await self._ask(open_handle(sftp, new, flags, asyncssh.SFTPAttrs(permissions=mode)), new)
             try:
                 # Piece by piece: a server that copies for minutes without an answer would pass for a silent one.
                 for at in range(0, size, _COPY):
                     piece = min(_COPY, size - at)
-                    await self._ask(self._sftp.remote_copy(source, target, at, piece, at), new, writing=True)
-                await SftpFile(self, target, new).sync()
+                    await self._ask(sftp.remote_copy(source, target, at, piece, at), new, writing=True)
+                await SftpFile(self, lane, target, new, flags).sync()
             finally:
                 await self._ask(target.close(), new, writing=True)
         finally:
             await self._ask(source.close(), old)
-
-    async def _open_handle_of(self, path: bytes, flags: int) -> asyncssh.SFTPClientFile:
-        return await self._ask(self._open_handle(path, flags, asyncssh.SFTPAttrs()), path)
 
     async def make_directory(self, path: bytes, mode: int) -> None:
         """See `Store.make_directory`."""
@@ -427,10 +503,15 @@ class SftpStore:
 
     def witness(self) -> str:
         """See `Store.witness`. This login, and its processes on the node as the helper saw them."""
-        witness: dict[str, Any] = {"login": self.login.mark}
-        if self._helper is not None and self._helper.greeting["session"]:
-            witness["node"] = {"boot": self._helper.greeting["boot"], "processes": self._helper.greeting["session"]}
-        return json.dumps(witness)
+        return self.lanes.witness()
+
+    def expect(self, size: int) -> None:
+        """See `Readable.expect`."""
+        self.lanes.expect(size)
+
+    def note_writers(self, noted: Callable[[str], Awaitable[None]]) -> None:
+        """See `Store.note_writers`."""
+        self.lanes.note_writers(noted)
 
     async def writers_gone(self, witness: str) -> bool:
         """See `Store.writers_gone`. A server needs a moment to notice that its line has gone.
@@ -451,6 +532,7 @@ class SftpStore:
 
     async def close(self) -> None:
         """See `Store.close`."""
+        await self.lanes.close()
         await self._line.close()
 
 
@@ -482,6 +564,18 @@ def _is_name(name: bytes) -> bool:
     return name not in (b"", b".", b"..") and b"/" not in name and b"\0" not in name
 
 
+def more_logins(login: Login, home: Home, line: LineSettings) -> Allowed:
+    """How to log in to the same machine again, without asking anybody."""
+
+    async def again() -> Again:
+        return await log_in_again(login, home, line)
+
+    alone = login.address is None or login.times.questions > 0
+    name = login.node.name
+    keep = functools.partial(remember, home, name)
+    return Allowed(login.node.most_logins, None if alone else again, recall(home, name), keep)
+
+
 class NodeSource:
     """Opens a node again and again. The first address that was reached is kept for all that follow."""
 
@@ -509,7 +603,7 @@ class NodeSource:
         )
         if self.pinned is None:
             self.pinned = login.address
-        return SftpStore(login, self._line)
+        return SftpStore(login, self._line, more_logins(login, self._home, self._line))
 
     def pins(self) -> dict[str, tuple[str, int]]:
         """See `Source.pins`."""

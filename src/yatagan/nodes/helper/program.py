@@ -7,7 +7,8 @@ one character a byte (Latin-1). The program ends when its input ends.
 
 Kept to what Python 3.6 understands. Requests:
 
-  hello                       who we are: host, boot, Python, digests, our session's processes
+  hello                       who we are: host, boot, Python, digests, our session's processes, and that of the login
+  session logins              the processes of some logins
   clock                       what this machine takes the time to be
   digest path algorithm       sync the file, read it, hash it; its facts before and after must agree
   look path                   facts in nanoseconds
@@ -64,8 +65,8 @@ def process(pid: int) -> Optional[Tuple[int, int]]:
     return None if fields[0] in (b"Z", b"X") else (int(fields[1]), int(fields[19]))
 
 
-def session() -> List[List[int]]:
-    """Processes of the login that runs us: the process that started our command, and all below it, us included.
+def session(logins: List[int]) -> List[List[int]]:
+    """Processes of logins: each process that started a helper's command, and all below it.
 
     The file server of a login is a descendant of the process that also started our command, so it
     is among these. [] when the machine does not show them.
@@ -79,12 +80,12 @@ def session() -> List[List[int]]:
         found = process(pid)
         if found:
             seen[pid] = found
-    ours, login = [], os.getppid()
+    ours = []
     for pid in seen:
         above = pid
-        while above in seen and above != login:
+        while above in seen and above not in logins:
             above = seen[above][0]
-        if above == login:
+        if above in logins:
             ours.append([pid, seen[pid][1]])
     return ours if len(ours) > 2 else []
 
@@ -96,8 +97,14 @@ def do_hello(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
         "boot": boot(),
         "python": platform.python_version(),
         "algorithms": sorted(hashlib.algorithms_available),
-        "session": session(),
+        "session": session([os.getppid()]),
+        "login": os.getppid(),
     }
+
+
+def do_session(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """The processes of several logins, all of them ours."""
+    return {"session": session(request["logins"])}
 
 
 def do_clock(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:

@@ -1,0 +1,195 @@
+"""The lanes to a node: file channels on one login, and further logins where those need no person.
+
+What limits a long line is the window of a channel and the buffers of a connection, so there are as many as it takes to
+have on the way what the line holds (`Flow.lanes_wanted`), within what the server and the node's entry allow. A lane
+carries nothing until whoever keeps the names of our writers has written down that of its server.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
+from typing import Any
+
+import asyncssh
+
+from yatagan.errors import CannotReach, StoreError
+from yatagan.nodes.login import Again, Login
+from yatagan.stores.flow import LANE_BYTES, Flow
+from yatagan.stores.past import Past
+
+#: Channels on one login at most. Servers take ten sessions as they come, and commands want some too.
+_CHANNELS = 8
+#: Seconds between logins that are begun at the same time: servers turn some away that come at once.
+_APART = 0.05
+#: Lanes opened at the same time.
+_AT_ONCE = 4
+#: So few lanes are most likely not yet enough.
+_FEW = 4
+#: How often the bytes to come must fill all lanes that there were before, to open them at once.
+_MUCH = 16
+
+#: Writes down what names all writers of a session.
+Noted = Callable[[str], Awaitable[None]]
+
+
+@dataclass(eq=False, slots=True)
+class Lane:
+    """One file channel. `load`: bytes that are on the way over it."""
+
+    sftp: asyncssh.SFTPClient
+    login: Login | Again
+    load: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Allowed:
+    """How many logins a node may get, and how to get another one without asking anybody; None where that cannot be.
+
+    `past` is the line as it was before, and `keep` remembers what it is now.
+    """
+
+    logins: int = 1
+    log_in: Callable[[], Awaitable[Again]] | None = None
+    past: Past = Past()  # noqa: RUF009 it never changes
+    keep: Callable[[Past], None] = lambda past: None
+
+
+class Lanes:
+    """All lanes of one session; the first is the login's own. They grow by themselves while bytes move."""
+
+    def __init__(self, login: Login, allowed: Allowed, watch: Callable[[Login | Again], None]) -> None:
+        self._first = login
+        self._allowed = allowed
+        self._watch = watch
+        #: Channels on every login, and logins that there are or will be.
+        self._channels: dict[Login | Again, int] = {login: 1}
+        self._places = 1
+        self._lanes = [Lane(login.sftp, login)]
+        self._extra: list[asyncssh.SFTPClient] = []
+        self._noted: Noted | None = None
+        self._growing: asyncio.Task[None] | None = None
+        self._refused = {"login": allowed.log_in is None, "channel": False}
+        self._processes: list[list[int]] = login.helper.greeting["session"] if login.helper is not None else []
+        self.flow = Flow(wanting=self._grow)
+
+    def __iter__(self) -> Any:
+        return iter(self._lanes)
+
+    @property
+    def least_loaded(self) -> Lane:
+        """Where the next request goes."""
+        return min(self._lanes, key=lambda lane: lane.load)
+
+    @property
+    def alone(self) -> bool:
+        """Whether no further login can be had, so that one connection is all there will be."""
+        return self._refused["login"]
+
+    def note_writers(self, noted: Noted) -> None:
+        """From now on every new lane is written down before it carries anything."""
+        self._noted = noted
+
+    def witness(self) -> str:
+        """Names this login, and the processes on the node that may write for us, as the helper saw them."""
+        witness: dict[str, Any] = {"login": self._first.mark}
+        helper = self._first.helper
+        if helper is not None and self._processes:
+            witness["node"] = {"boot": helper.greeting["boot"], "processes": self._processes}
+        return json.dumps(witness)
+
+    def expect(self, size: int) -> None:
+        """So many bytes are to come: begin with what the line has held before, if they are enough to need it."""
+        past = self._allowed.past
+        if past.lanes > 1 and size > _MUCH * past.lanes * LANE_BYTES:
+            self.flow.expect(past.lanes, past.rate)
+
+    # -- growing -----------------------------------------------------------------------------------------
+
+    def _grow(self) -> None:
+        """More lanes are wanted."""
+        if self._growing is None or self._growing.done():
+            self._growing = asyncio.ensure_future(self._grow_while_wanted())
+
+    async def _grow_while_wanted(self) -> None:
+        while self.flow.lanes_wanted > len(self._lanes):
+            # While there are few, what is measured is what they let through.
+            missing = self.flow.lanes_wanted - len(self._lanes) + (len(self._lanes) <= _FEW)
+            found = await asyncio.gather(*(self._open(at * _APART) for at in range(min(missing, _AT_ONCE))))
+            lanes = [lane for lane in found if lane is not None]
+            if not lanes:
+                return
+            try:
+                await self._admit(lanes)
+            except (StoreError, OSError):
+                return  # the line has gone, which whoever uses it will hear
+
+    async def _open(self, wait: float) -> Lane | None:
+        """Another lane: by another login where there may be one, else on those that there are."""
+        await asyncio.sleep(wait)
+        if not self._refused["login"] and self._places < self._allowed.logins:
+            return await self._by_login()
+        return await self._by_channel()
+
+    async def _by_login(self) -> Lane | None:
+        assert self._allowed.log_in is not None
+        self._places += 1
+        try:
+            login = await self._allowed.log_in()
+        except CannotReach:
+            self._places -= 1
+            self._refused["login"] = True
+            return await self._by_channel()
+        self._channels[login] = 1
+        helper = self._first.helper
+        if helper is not None and not (login.boot and login.boot == helper.greeting["boot"]):
+            self._refused["login"] = True  # an address may stand for several machines, whose disks need not agree
+            return None
+        self._watch(login)
+        return Lane(login.sftp, login)
+
+    async def _by_channel(self) -> Lane | None:
+        login = min(self._channels, key=lambda each: self._channels[each])
+        if self._refused["channel"] or self._channels[login] >= _CHANNELS:
+            return None
+        self._channels[login] += 1
+        try:
+            sftp = await login.connection.start_sftp_client(path_encoding=None)
+        except (asyncssh.Error, OSError):
+            self._refused["channel"] = True
+            return None
+        self._extra.append(sftp)
+        return Lane(sftp, login)
+
+    async def _admit(self, lanes: list[Lane]) -> None:
+        helper = self._first.helper
+        if helper is not None and self._processes:
+            roots = [each.process for each in self._channels if isinstance(each, Again)]
+            self._processes = (await helper.ask("session", logins=[helper.greeting["login"], *roots]))["session"]
+        if self._noted is not None:
+            await self._noted(self.witness())
+        self._lanes += lanes
+        self.flow.lanes = len(self._lanes)
+
+    def drop(self, lane: Lane) -> None:
+        """It is of no use: what it reaches is not what the others reach."""
+        if lane in self._lanes and len(self._lanes) > 1:
+            self._lanes.remove(lane)
+            self._refused["login"] = self._refused["channel"] = True
+            self.flow.lanes = len(self._lanes)
+
+    async def close(self) -> None:
+        """Close all that was opened here; the first login is somebody else's to close."""
+        if self._growing is not None:
+            self._growing.cancel()
+            with contextlib.suppress(asyncio.CancelledError):
+                await self._growing
+        if self.flow.rate:
+            past = Past(self.flow.lanes_worth, self.flow.rate, self.flow.round_trip)
+            await asyncio.to_thread(self._allowed.keep, past)
+        for sftp in self._extra:
+            sftp.exit()
+        await asyncio.gather(*(login.close() for login in self._channels if login is not self._first))

@@ -1,0 +1,39 @@
+"""What earlier batches have found out about the line to a node, so that the next one need not begin from nothing."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+from yatagan.config.home import Home, write_whole
+from yatagan.errors import BadConfig
+
+
+@dataclass(frozen=True, slots=True)
+class Past:
+    """A line as it was: `lanes` that it took to fill it, its best `rate` in bytes a second, `round_trip` in seconds."""
+
+    lanes: int = 1
+    rate: float = 0.0
+    round_trip: float = 0.0
+
+
+def recall(home: Home, node: str) -> Past:
+    """What is remembered of a node's line; nothing special where that cannot be read."""
+    try:
+        found = json.loads(_file(home, node).read_text(encoding="utf-8"))
+        return Past(int(found["lanes"]), float(found["rate"]), float(found["round_trip"]))
+    except (OSError, ValueError, KeyError, TypeError):
+        return Past()
+
+
+def remember(home: Home, node: str, past: Past) -> None:
+    """Keep it for the next time. It is no harm when that fails."""
+    with contextlib.suppress(OSError, BadConfig):
+        write_whole(_file(home, node), json.dumps(asdict(past)) + "\n")
+
+
+def _file(home: Home, node: str) -> Path:
+    return home.lines / f"{node}.json"
