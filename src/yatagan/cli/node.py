@@ -12,7 +12,7 @@ from yatagan.cli import completing, words
 from yatagan.cli.checkup import check
 from yatagan.cli.context import App, as_json, one_of, run, say_json
 from yatagan.cli.opening import Openness, as_fields, close_command, open_command, openness
-from yatagan.cli.text import facts, moment, show, table, warn
+from yatagan.cli.text import facts, moment, show, size, table, warn
 from yatagan.config.nodes import Node, Role
 from yatagan.errors import Refused
 
@@ -124,7 +124,7 @@ def show_(name: str, json_: bool) -> None:
             ("starts in", show(node.start or "the account's home")),
             ("trusts", node.trust or "keys that were accepted at a first login"),
             ("logins", f"up to {node.most_logins} at once for one batch"),
-            ("rate", f"no more than {text.size(node.rate_cap)}/s" if node.rate_cap else "as the line gives it"),
+            ("rate", f"no more than {size(node.rate_cap)}/s" if node.rate_cap else "as the line gives it"),
             ("areas", ", ".join(f"@{area.name} ({show(area.path)})" for area in node.areas)),
             ("saved in", show(str(app.home.nodes_file))),
         ]
