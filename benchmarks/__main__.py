@@ -6,9 +6,9 @@ import argparse
 import json
 import sys
 
-from benchmarks import bundles
+from benchmarks import bundles, carrying
 
-BENCHES = {**bundles.BENCHES}
+BENCHES = {**carrying.BENCHES, **bundles.BENCHES}
 
 
 def main() -> None:

@@ -9,49 +9,21 @@ import random
 import shutil
 import statistics
 import struct
-import subprocess
-import sys
-import tempfile
 import threading
 import time
 import zlib
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from pathlib import Path
 
 import zstandard
 
+from benchmarks.scene import FILES, SIZE, Result, program, scratch, seconds, small_files
 from benchmarks.servers import Relay, Sshd
 from yatagan.archives.compression import Form, compressed
 from yatagan.archives.making import Making
 from yatagan.archives.reading import Entry, Manner
 
-YATAGAN = str(Path(sys.executable).with_name("yatagan"))
-FILES, SIZE = 10_000, 4096
 MIXED = 1 << 30
-Result = dict[str, float | int | str]
-
-
-@contextmanager
-def scratch(*, memory: bool = True) -> Iterator[Path]:
-    """A directory of our own, in memory where there is such a disk."""
-    where = "/dev/shm" if memory and os.path.isdir("/dev/shm") else None
-    with tempfile.TemporaryDirectory(prefix="yatagan-bench-", dir=where) as name:
-        yield Path(name)
-
-
-def seconds(work: Callable[[], object]) -> float:
-    began = time.perf_counter()
-    work()
-    return time.perf_counter() - began
-
-
-def small_files(root: Path) -> None:
-    rng = random.Random(1)
-    for number in range(FILES):
-        path = root / f"plot-{number // 500:02d}" / f"flux-{number:05d}.csv"
-        path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_bytes(rng.randbytes(SIZE))
 
 
 def mixed(path: Path, size: int = MIXED) -> None:
@@ -174,19 +146,6 @@ def gzip_of_mixed_data() -> Result:
             "times zlib 6": theirs / ours,
             "size against zlib 6": (root / "out").stat().st_size / size,
         }
-
-
-def program(home: Path, *words: str) -> str:
-    done = subprocess.run(
-        [YATAGAN, *words],
-        cwd=home,
-        env={**os.environ, "YATAGAN_HOME": str(home)},
-        stdin=subprocess.DEVNULL,
-        capture_output=True,
-        text=True,
-        check=True,
-    )
-    return done.stdout
 
 
 def one_member() -> Result:

@@ -458,6 +458,9 @@ class File:
             raise StoreError(Fault.LINE_LOST)
         self._inode.pending.append((offset, bytes(data)))
 
+    def copy_here(self, source: File, offset: int, size: int) -> bool:
+        return False
+
     async def write(self, offset: int, data: bytes) -> None:
         store, machine, rng = self._store, self._store._machine, self._store._world.rng
         try:

@@ -120,7 +120,10 @@ def test_patterns_in_places(program: Program, runs: Far) -> None:
     program("stage", f"{at}/2026-*/", "back")
     assert sorted(os.listdir(program.directory / "back")) == ["2026-01", "2026-02"]
     assert "same name" in program("stage", f"{at}/2026-*/flux.csv", "back", expect=2).stderr
-    assert "several" in program("stage", f"{at}/2026-*", "back", "--as", "x", expect=2).stderr
+    assert "2 sources one name" in program("stage", f"{at}/2026-*", "back", "--as", "x", expect=2).stderr
+    named = program("stage", f"{at}/2026-*/flux.csv", "back", "--as", "{stem}-{parent}{suffix}").stdout
+    assert "flux.csv → flux-2026-01.csv, flux.csv → flux-2026-02.csv" in named
+    assert (program.directory / "back" / "flux-2026-02.csv").read_text() == "2026-02 flux.csv"
     program("stage", f"{at}/2025-*/flux.csv", "back", "--as", "flux-2025.csv")
     assert (program.directory / "back" / "flux-2025.csv").read_text() == "2025-12 flux.csv"
     program("stage", f"{at}/[1]*.csv", "back")  # a file really has this name

@@ -251,10 +251,13 @@ class _Passage:
     async def _in_pieces(self) -> None:
         way = self._way
         read, write = way.source.read_here, way.part.write_here
-        works = [self._read_all() if read is None else self._read_near(read)]
-        if read is None and write is None:
-            works.append(self._hash_all())
-        works.append(self._write_all() if write is None else self._write_near(write))
+        if read is not None and write is not None:
+            works = [self._copy_near(read, write)]
+        else:
+            works = [self._read_all() if read is None else self._read_near(read)]
+            if read is None and write is None:
+                works.append(self._hash_all())
+            works.append(self._write_all() if write is None else self._write_near(write))
         loops = [self._begin(work) for work in works]
         for loop in loops:
             loop.add_done_callback(lambda _: self._finish_after(loops))
@@ -324,13 +327,9 @@ class _Passage:
     async def _read_near(self, read: Callable[[int, int], bytes]) -> None:
         """From here: a stripe at a time, hashed on the spot, and not much further ahead than it is taken."""
         size, at = self._way.size, 0
-        both = self._way.part.write_here is not None
-        step = min(STRIPE, self._way.read_size) if both else STRIPE
         while at < size:
-            end = _reach(at, step, size)
+            end = _reach(at, STRIPE, size)
             await self._ahead.take(end - at)
-            if both:
-                await self._pace.take(end - at)
             await self._hold(end - at)
             for block in await self._tuning.apart(self._read_and_hash, read, at, end):
                 self._hand_on(block)
@@ -392,18 +391,44 @@ class _Passage:
         await self._tuning.apart(self._hash_and_write, write, blocks)
         for block in blocks:
             if not self._known(block.offset, block.end):
-                self._acknowledge(block)
+                self._acknowledge(block.offset, block.end)
             block.hashed = block.written = True
             self._done_with(block)
-        self._ahead.give(sum(len(block.data) for block in blocks))
 
     def _hash_and_write(self, write: Callable[[int, Piece], None], blocks: list[_Block]) -> None:
         """In a thread, for which what is in one piece is better, as above."""
         data = _joined(blocks)
-        if not blocks[0].hashed:
-            self._way.hash.update(data)
+        self._way.hash.update(data)
         if not self._known(blocks[0].offset, blocks[-1].end):
             write(blocks[0].offset, data)
+
+    async def _copy_near(self, read: Callable[[int, int], bytes], write: Callable[[int, Piece], None]) -> None:
+        """From here to here: a stripe after the other."""
+        at = 0
+        while at < self._way.size:
+            end = _reach(at, self._way.read_size, self._way.size)
+            if self._way.stop.is_set():
+                raise Stopped
+            await self._pace.take(end - at)
+            await asyncio.shield(self._begin_write(self._copy(read, write, at, end)))
+            at = end
+
+    async def _copy(
+        self, read: Callable[[int, int], bytes], write: Callable[[int, Piece], None], at: int, end: int
+    ) -> None:
+        known = self._known(at, end)
+
+        def copy() -> int:
+            data = read(at, end - at)
+            self._way.hash.update(data)
+            if not known and not self._way.part.copy_here(self._way.source, at, len(data)):
+                write(at, data)
+            return len(data)
+
+        if await self._tuning.apart(copy) != end - at:
+            raise StoreError(Fault.SOURCE_CHANGED)
+        if not known:
+            self._acknowledge(at, end)
 
     async def _write_all(self) -> None:
         """To afar: many requests at once."""
@@ -446,14 +471,14 @@ class _Passage:
             await self._way.part.write(block.offset, block.data)
         finally:
             self._way.part.flow.answered(len(block.data))
-        self._acknowledge(block)
+        self._acknowledge(block.offset, block.end)
         block.written = True
         self._done_with(block)
 
-    def _acknowledge(self, block: _Block) -> None:
-        self._acknowledged.add(block.offset, block.end)
-        self._unsynced += len(block.data)
-        self._way.moved(len(block.data))
+    def _acknowledge(self, start: int, end: int) -> None:
+        self._acknowledged.add(start, end)
+        self._unsynced += end - start
+        self._way.moved(end - start)
         self._start_sync_if_due()
 
     # -- syncing -----------------------------------------------------------------------------------------

@@ -38,7 +38,8 @@ async def carry(
     progress = Progress(before.waiting, before.waiting_size)
     view = view_for(progress, quiet=quiet)
 
-    keeper = app.keeper(before.header.source_node or before.header.destination_node)
+    nodes = [node for node in (before.header.source_node, before.header.destination_node) if node]
+    keeper = app.keeper(nodes[0]) if len(nodes) == 1 else None  # no keeper has the other node
     run: Run | KeptRun
     if keeper is not None:
         run = KeptRun(keeper, app.nodes().get(keeper.node), batch, journal, view.take)

@@ -42,6 +42,8 @@ def show_plan(
         text.urgent(words)
     text.facts(
         [
+            ("renamed", _renamed(request)),
+            ("by way of", _way(request)),
             ("carry", _carried(plan)),
             ("bundled", _travel(plan)),
             ("stored as", _storing(plan)),
@@ -74,6 +76,21 @@ def show_plan(
             *((caution.label, caution.text) for caution in cautions if not caution.first),
         ]
     )
+
+
+def _renamed(request: Request) -> str:
+    """New names, where there are any."""
+    pairs = zip(request.originals, request.sources, strict=True)
+    found = [f"{text.show(old)} → {text.show(new)}" for old, (_, new) in pairs if old != new]
+    return ", ".join(found[:4]) + (f" and {len(found) - 4} more" if len(found) > 4 else "")
+
+
+def _way(request: Request) -> str:
+    """That the bytes come here first."""
+    if not (request.source_node and request.destination.node):
+        return ""
+    twice = "; both ends are the same node" if request.source_node == request.destination.node else ""
+    return f"this machine, whose disk they do not touch{twice}"
 
 
 def _carried(plan: Plan) -> str:
@@ -224,6 +241,7 @@ def plan_json(plan: Plan, cautions: Sequence[Caution]) -> dict[str, Any]:
     counts = plan.summary
     return {
         **name_fields(plan.destination, "destination"),
+        "names": [name_fields(arrival.name) for arrival in plan.arrivals],
         "files": counts.files,
         "bytes": counts.size,
         "directories": counts.directories,

@@ -10,6 +10,7 @@ from contextlib import asynccontextmanager
 from enum import StrEnum
 
 from yatagan.batches.layout import Costs
+from yatagan.batches.naming import Template
 from yatagan.batches.planning import Together
 from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.batches.storing import Stored
@@ -20,7 +21,7 @@ from yatagan.config.areas import Area
 from yatagan.errors import BadPlace
 from yatagan.places import Place
 from yatagan.stores.interface import Readable, Source, Store
-from yatagan.trees.patterns import EVERYTHING, Choice
+from yatagan.trees.patterns import EVERYTHING, Choice, is_pattern
 
 
 class Bundling(StrEnum):
@@ -37,6 +38,16 @@ class Bundling(StrEnum):
 
 
 _STORED = {Bundling.WHOLE: Stored.WHOLE, Bundling.BY_DIRECTORY: Stored.BY_DIRECTORY, Bundling.NEVER: Stored.FILES}
+
+
+def _template(as_: str | None) -> Template | None:
+    """What --as says. Raises BadPlace."""
+    if as_ is None:
+        return None
+    try:
+        return Template(as_)
+    except ValueError as error:
+        raise BadPlace(as_, f"--as cannot be read: {error}") from None
 
 
 class Request:
@@ -71,46 +82,52 @@ class Request:
                 str(sources[-1]), "all sources must be on the same machine", "stage them one after the other"
             )
         (self.source_node,) = nodes
-        if self.source_node and destination.node:
-            raise BadPlace(
-                str(destination),
-                "both ends are on nodes",
-                "stage to this machine first, and from here to the other node",
-            )
         if self.source_node and bundling in (Bundling.WHOLE, Bundling.BY_DIRECTORY) and not unpack:
             raise BadPlace(
                 str(sources[0]),
                 f"--bundle {bundling.value} stores directories of this machine",
                 f"make a bundle there with: yatagan bundle make {sources[0]}",
             )
-        if as_ is not None and (len(sources) != 1 or "/" in as_ or as_ in ("", ".", "..")):
-            raise BadPlace(as_, "--as takes one source and one plain name", "leave it out to keep the names")
-        self.sources = [
-            (source.path, os.fsencode(as_) if as_ is not None else self._name(source)) for source in sources
-        ]
-        self._refuse_same_names()
+        self._template = _template(as_)
+        self.sources = [(source.path, self._name(source)) for source in sources]
+        if not any(is_pattern(source.path) for source in sources):
+            self._rename()
 
-    def _refuse_same_names(self) -> None:
-        names = [name for _, name in self.sources]
-        if len(set(names)) != len(names):
-            raise BadPlace(
-                os.fsdecode(self.sources[-1][0]), "two sources would arrive under the same name", "stage one with --as"
-            )
+    def _rename(self) -> None:
+        """Give the sources the names that they will arrive under. Raises BadPlace for two with the same."""
+        self.originals = [name for _, name in self.sources]
+        if self._template is not None:
+            if len(self.sources) > 1 and not self._template.has_fields:
+                raise BadPlace(
+                    self._template.text,
+                    f"--as gives {len(self.sources)} sources one name",
+                    "put something in it that differs, such as {stem}, {parent} or {number}",
+                )
+            try:
+                names = self._template.names(self.sources)
+            except ValueError as error:
+                raise BadPlace(self._template.text, f"--as takes {error}") from None
+            self.sources = [(path, name) for (path, _), name in zip(self.sources, names, strict=True)]
+        seen: dict[bytes, bytes] = {}
+        for path, name in self.sources:
+            if name in seen:
+                raise BadPlace(
+                    os.fsdecode(path),
+                    f"{os.fsdecode(seen[name])} would arrive under the same name, {os.fsdecode(name)}",
+                    "give both other names with --as, by {parent} or {number} for example",
+                )
+            seen[name] = path
 
     async def expand(self, store: Readable) -> None:
         """Put what is really there in place of sources with patterns in them. Raises BadPlace, StoreError."""
+        if not any(is_pattern(path) for path, _ in self.sources):
+            return
         expanded: list[tuple[bytes, bytes]] = []
         for path, name in self.sources:
             found = await expand_place(store, Place(self.source_node, path))
-            if found is None:
-                expanded.append((path, name))
-            elif name != Place(self.source_node, path).name and len(found[1]) > 1:
-                raise BadPlace(os.fsdecode(path), "--as takes one source, and this is several", "leave it out")
-            else:
-                as_ = name if name != Place(self.source_node, path).name else b""
-                expanded += [(each, as_ or posixpath.basename(each)) for each, _ in found[1]]
+            expanded += [(path, name)] if found is None else [(each, posixpath.basename(each)) for each, _ in found[1]]
         self.sources = expanded
-        self._refuse_same_names()
+        self._rename()
 
     def _name(self, source: Place) -> bytes:
         name = source.name
@@ -153,7 +170,8 @@ class Request:
         if self._bundling is Bundling.NEVER or near or self.prove not in proofs:
             return None
         always = self._unpack and self._bundling is not Bundling.AUTO
-        return Together(Costs(await _round_trip(source if destination.traits.quick else destination)), always)
+        round_trip = sum([await _round_trip(end) for end in (source, destination) if not end.traits.quick])
+        return Together(Costs(round_trip), always)
 
     def ends(self) -> tuple[Source, Source]:
         """Where from and where to."""

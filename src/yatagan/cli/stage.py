@@ -41,12 +41,20 @@ Examples:
   yatagan stage heron:results/july .        july arrives here
   yatagan stage fen heron:campaign --plan-only
   yatagan stage 'heron:runs/2026-*/flux.csv' . --skip '*.tmp'
+  yatagan stage 'runs/*/flux.csv' heron:in --as '{stem}-{parent}{suffix}'
+  yatagan stage heron:campaign/fen bittern:upload     from node to node
   yatagan stage fen heron:archive --bundle whole    kept there as fen.tar.zst
   yatagan stage heron:archive/fen .                 and brought back as fen""",
 )
 @click.argument("sources", nargs=-1, required=True, metavar="SOURCE...", shell_complete=completing.places)
 @click.argument("destination", shell_complete=completing.places)
-@click.option("--as", "as_", metavar="NAME", help="Another name to arrive under (one source).")
+@click.option(
+    "--as",
+    "as_",
+    metavar="NAME",
+    help="The name to arrive under; for several sources with fields in it: {name}, {stem}, {suffix}, {parent} (the "
+    "directory that it is in), {number} or {number:03}.",
+)
 @click.option(
     "--modes",
     type=one_of(Modes),
@@ -227,12 +235,12 @@ async def _area(request: Request, destination: Store) -> tuple[Area | None, list
 
 
 def _role(request: Request, plan: Plan) -> list[cautions.Caution]:
-    """Cautions about the machine at the other end."""
-    name = request.destination.node or request.source_node
-    if not name:
-        return []
-    nodes = request.app.nodes()
-    return cautions.look_at_role(plan, nodes.get(name), list(nodes), request.app.settings().login_node)
+    """Cautions about the machines at the ends."""
+    nodes, settings = request.app.nodes(), request.app.settings().login_node
+    names = dict.fromkeys(name for name in (request.source_node, request.destination.node) if name)
+    return [
+        caution for name in names for caution in cautions.look_at_role(plan, nodes.get(name), list(nodes), settings)
+    ]
 
 
 def _check_proof(request: Request, source: Store, destination: Store) -> None:

@@ -233,6 +233,10 @@ class KeptFile:
         """See `Writer.write`."""
         await self._store.ask("file.write", self._number, offset, bytes(data))
 
+    def copy_here(self, source: Reader, offset: int, size: int) -> bool:
+        """See `Writer.copy_here`."""
+        return False
+
     async def sync(self) -> bool:
         """See `Writer.sync`."""
         return bool(await self._store.ask("file.sync", self._number))

@@ -17,7 +17,7 @@ LANE_BYTES = 2 << 20
 #: On the way at least, whatever the rate: two of the largest requests.
 _LEAST = 512 << 10
 #: Seconds of a line's rate that may wait at the server besides what is under way, so that neither end ever idles.
-_IN_HAND = 0.5
+_IN_HAND = 0.25
 #: How much more than was ever answered in a round trip is kept on the way. It also lets the rate grow.
 _GAIN = 1.3
 #: How much of an earlier rate is expected, until it is measured again.

@@ -154,6 +154,9 @@ class Writer(Protocol):
     def write_here(self) -> Callable[[int, Piece], None] | None:
         """`write` for any thread, where no line is needed; else None."""
 
+    def copy_here(self, source: Reader, offset: int, size: int) -> bool:
+        """Have the disk copy these bytes of a file that is open here, in any thread; False where it cannot."""
+
     async def write(self, offset: int, data: Piece) -> None:
         """Returns when the store has acknowledged all of it."""
 

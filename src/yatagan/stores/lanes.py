@@ -89,6 +89,11 @@ class Lanes:
         """Whether no further login can be had, so that one connection is all there will be."""
         return self._refused["login"]
 
+    @property
+    def settled(self) -> bool:
+        """Whether no lane is being opened."""
+        return self._growing is None or self._growing.done()
+
     def note_writers(self, noted: Noted) -> None:
         """From now on every new lane is written down before it carries anything."""
         self._noted = noted
@@ -116,8 +121,10 @@ class Lanes:
 
     async def _grow_while_wanted(self) -> None:
         while self.flow.lanes_wanted > len(self._lanes):
-            # While there are few, what is measured is what they let through.
-            missing = self.flow.lanes_wanted - len(self._lanes) + (len(self._lanes) <= _FEW)
+            wanted = self.flow.lanes_wanted
+            if wanted == self.flow.lanes_worth and len(self._lanes) <= _FEW:
+                wanted += 1  # while there are few, what is measured is what they let through
+            missing = wanted - len(self._lanes)
             found = await asyncio.gather(*(self._open(at * _APART) for at in range(min(missing, _AT_ONCE))))
             lanes = [lane for lane in found if lane is not None]
             if not lanes:

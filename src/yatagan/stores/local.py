@@ -177,6 +177,23 @@ class LocalFile:
         except OSError as error:
             raise fault_of(error, self._path) from error
 
+    def copy_here(self, source: Reader, offset: int, size: int) -> bool:
+        """See `Writer.copy_here`. Disks that can share blocks between files then do."""
+        if not isinstance(source, LocalFile) or not hasattr(os, "copy_file_range"):
+            return False
+        end = offset + size
+        try:
+            while offset < end:
+                count = os.copy_file_range(source._descriptor, self._descriptor, end - offset, offset, offset)
+                if not count:
+                    return False
+                offset += count
+        except OSError as error:
+            if error.errno in (errno.EXDEV, errno.EINVAL, errno.ENOSYS, errno.EOPNOTSUPP):
+                return False
+            raise fault_of(error, self._path) from error
+        return True
+
     def _write_all(self, offset: int, data: Piece) -> None:
         view = memoryview(data)
         while view:

@@ -139,6 +139,10 @@ class SftpFile:
         finally:
             del self._opening[lane]
 
+    def copy_here(self, source: Reader, offset: int, size: int) -> bool:
+        """See `Writer.copy_here`."""
+        return False
+
     async def sync(self) -> bool:
         """See `Writer.sync`. Every server that has written is asked: on a shared disk they may be several machines."""
         lanes, self._unsynced = self._unsynced or set(self._files), set()

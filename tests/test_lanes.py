@@ -1,0 +1,313 @@
+"""What is on its way at once, over how many lanes; the pace; and batches that move over several logins."""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+import json
+import os
+import random
+import signal
+import subprocess
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Far, OpenSsh, Practice, Program, start_sshd, wait_for
+from yatagan.batches.carrier import Carriage, Carrier, Tuning
+from yatagan.batches.extents import Extents
+from yatagan.config.home import Home
+from yatagan.config.nodes import NodeBook
+from yatagan.config.settings import LineSettings
+from yatagan.nodes.answers import Nobody
+from yatagan.nodes.transport import Connector
+from yatagan.stores.flow import LANE_BYTES, Flow, Pace
+from yatagan.stores.local import LocalStore
+from yatagan.stores.past import Past, recall, remember
+from yatagan.stores.sftp import NodeSource, SftpStore
+
+MB = 1_000_000
+
+
+# -- without sockets -------------------------------------------------------------------------------------
+
+
+def line(rate: float, round_trip: float, *, seconds: float, lanes: int, block: int = 255 << 10) -> Flow:
+    """A flow after so long on a line that gives so much and holds what it must; each lane gives 2 MiB a round trip."""
+    now = 0.0
+    flow = Flow(lambda: now)
+    flow.heard(round_trip)
+    flow.lanes = lanes
+    waiting: list[tuple[float, int]] = []
+    free, owed = 0.0, 0
+    while now < seconds:
+        while flow.try_take(block):
+            free = max(free, now) + block / min(rate, flow.lanes * LANE_BYTES / round_trip)
+            waiting.append((free + round_trip, block))
+        flow.short()
+        now, count = waiting.pop(0)
+        flow.answered(count)
+        owed = max(owed, flow.used)
+    return flow
+
+
+@pytest.mark.parametrize("rate", [1 * MB, 20 * MB, 125 * MB, 400 * MB])
+@pytest.mark.parametrize("round_trip", [0.0003, 0.01, 0.05, 0.2])
+def test_what_is_on_the_way_is_what_the_line_holds_and_not_much_more(rate: float, round_trip: float) -> None:
+    flow = line(rate, round_trip, seconds=40 * round_trip + 3, lanes=64)
+    holds = rate * round_trip
+    assert min(holds, 64 * LANE_BYTES) * 0.9 <= flow.limit <= 1.5 * holds + LANE_BYTES + (512 << 10)
+    assert 0.7 * rate <= flow.rate <= 1.2 * rate
+
+
+def test_few_lanes_ask_for_more_until_the_line_is_full() -> None:
+    lanes, seen = 1, []
+    while True:
+        wanted = line(100 * MB, 0.05, seconds=2, lanes=lanes).lanes_wanted
+        seen.append(wanted)
+        if wanted <= lanes:
+            break
+        lanes = wanted
+    assert 4 <= lanes <= 6 and seen == sorted(seen)
+    assert line(150 * MB, 0.0003, seconds=2, lanes=1).lanes_wanted == 1
+
+
+@given(st.lists(st.tuples(st.integers(1, 4000), st.floats(0, 3)), min_size=1, max_size=60), st.integers(1000, 50_000))
+def test_the_pace_is_kept_within_every_second(pieces: list[tuple[int, float]], rate: int) -> None:
+    now, gone = 0.0, []
+
+    async def sleep(seconds: float) -> None:
+        nonlocal now
+        now += seconds
+
+    async def go() -> None:
+        nonlocal now
+        pace = Pace(lambda: now, sleep)
+        pace.rate = rate
+        for size, idle in pieces:
+            now += idle
+            await pace.take(size)
+            gone.append((now, size))
+
+    asyncio.run(go())
+    for start, _ in gone:
+        within = [size for at, size in gone if start <= at < start + 1]
+        assert sum(within) <= rate + max(within)
+
+
+def test_nothing_is_lost_or_turned_round_beneath_ssh() -> None:
+    """What is written in any portions comes out whole, and what arrives is handed over in order."""
+    rng, sent, got = random.Random(1), bytearray(), bytearray()
+
+    class Wrapped(asyncio.Protocol):
+        def connection_made(self, transport: asyncio.BaseTransport) -> None:
+            self.transport = transport
+
+        def data_received(self, data: bytes) -> None:
+            assert len(data) <= 64 << 10
+            got.extend(data)
+
+    async def echo(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        while data := await reader.read(1 << 20):
+            writer.write(data)
+            await writer.drain()
+        writer.close()
+
+    async def go() -> None:
+        server = await asyncio.start_server(echo, "127.0.0.1", 0)
+        transport, wrapped = await Connector().create_connection(Wrapped, *server.sockets[0].getsockname()[:2])
+        for _ in range(200):
+            for _ in range(rng.randrange(6)):
+                piece = rng.randbytes(rng.choice([1, 50, 32 << 10, 300 << 10]))
+                sent.extend(piece)
+                wrapped.transport.write(piece)  # type: ignore[attr-defined]
+            await asyncio.sleep(0)
+        while len(got) < len(sent):  # noqa: ASYNC110 there is nobody to tell
+            await asyncio.sleep(0.01)
+        transport.close()
+        server.close()
+
+    asyncio.run(asyncio.wait_for(go(), 60))
+    assert got == sent
+
+
+def test_what_was_found_out_is_remembered(tmp_path: Path) -> None:
+    home = Home(tmp_path, tmp_path, tmp_path, tmp_path)
+    assert recall(home, "oak") == Past()
+    remember(home, "oak", Past(5, 9e7, 0.05))
+    assert recall(home, "oak") == Past(5, 9e7, 0.05)
+    for spoiled in ("", "[]", '{"lanes": "many", "rate": 1, "round_trip": 1}'):
+        (home.lines / "oak.json").write_text(spoiled)
+        assert recall(home, "oak") == Past()
+
+
+# -- over a real server ----------------------------------------------------------------------------------
+
+
+def home_of(program: Program) -> Home:
+    return Home(program.home, program.home, program.home / ".ssh", program.home)
+
+
+async def opened(program: Program, node: str = "oak") -> SftpStore:
+    home = home_of(program)
+    found = NodeBook(home.nodes_file).get(node)
+    return await NodeSource(found, home, LineSettings(), Nobody()).open()
+
+
+async def with_lanes(store: SftpStore, lanes: int) -> None:
+    store.flow.expect(lanes, 1e9)
+    for _ in range(200):
+        if len(list(store.lanes)) >= lanes or store.lanes.settled:
+            return
+        await asyncio.sleep(0.05)
+
+
+async def carry(source: object, part: object, size: int, read: int, write: int) -> str:
+    value = hashlib.sha256()
+    way = Carriage(
+        source,  # type: ignore[arg-type]
+        part,  # type: ignore[arg-type]
+        source,  # type: ignore[arg-type]
+        size,
+        read,
+        write,
+        Extents(),
+        True,
+        value,
+        lambda count: None,
+        lambda extents: None,
+        asyncio.Event(),
+    )
+    assert await Carrier(Tuning(), asyncio.get_running_loop().time).carry(way)
+    return value.hexdigest()
+
+
+@pytest.mark.server
+def test_a_file_is_striped_over_several_logins_and_comes_back(program: Program, oak: Far) -> None:
+    near, data = program.directory / "big", random.Random(3).randbytes((37 << 20) + 12345)
+    near.write_bytes(data)
+
+    async def go() -> None:
+        here, there = LocalStore(b"/"), await opened(program)
+        noted: list[int] = []
+
+        async def note(witness: str) -> None:
+            noted.append(len(json.loads(witness)["node"]["processes"]))
+            assert len(list(there.lanes)) == 1  # before it carries anything
+
+        before = len(json.loads(there.witness())["node"]["processes"])
+        there.note_writers(note)
+        await with_lanes(there, 3)
+        assert len(list(there.lanes)) == 3 and noted[0] >= before + 4  # each login is a server and its file server
+        path = os.fsencode(oak.root / "big")
+        source, part = await here.open(os.fsencode(near)), await there.create_part(path)
+        up = await carry(source, part, len(data), here.traits.read_size, there.traits.write_size)
+        assert len(part._files) >= 2  # type: ignore[attr-defined]
+        await source.close()
+        await part.close()
+        source = await there.open(path)
+        back = await here.create_part(os.fsencode(program.directory / "back"))
+        down = await carry(source, back, len(data), there.traits.read_size, here.traits.write_size)
+        assert (await source.facts()).size == len(data)
+        await source.close()
+        await back.close()
+        assert up == down == hashlib.sha256(data).hexdigest()
+        witness = there.witness()
+        await there.close()
+        again = await opened(program)
+        assert await again.writers_gone(witness)
+        await again.close()
+
+    asyncio.run(go())
+    assert (oak.root / "big").read_bytes() == data == (program.directory / "back").read_bytes()
+
+
+@pytest.mark.server
+@pytest.mark.parametrize(
+    ("server", "logins", "lanes"),
+    [("", "1", 8), ("MaxSessions 3\n", "1", 2), ("MaxSessions 1\n", "4", 4), ("MaxSessions 1\n", "1", 1)],
+    ids=["channels", "three-sessions", "one-session", "nothing-more"],
+)
+def test_no_more_lanes_than_the_server_allows(
+    program: Program, tmp_path: Path, server: str, logins: str, lanes: int
+) -> None:
+    base = tmp_path / "sshd"
+    base.mkdir()
+    (tmp_path / "far").mkdir()
+    child, port = start_sshd(base, server)
+    try:
+        import getpass
+
+        far = OpenSsh(base, port, getpass.getuser()).far(tmp_path / "far")
+        program(*far.add, "--logins", logins)
+
+        async def go() -> int:
+            store = await opened(program)
+            await with_lanes(store, 9)
+            count = len(list(store.lanes))
+            await store.make_directory(os.fsencode(tmp_path / "far" / "fen"), 0o755)  # it still works
+            await store.close()
+            return count
+
+        assert asyncio.run(go()) == lanes
+    finally:
+        child.send_signal(signal.SIGTERM)
+        child.wait(10)
+
+
+@pytest.mark.server
+def test_a_login_among_several_may_die(program: Program, oak: Far) -> None:
+    """Whichever dies, the batch gets its lines back and nothing is wrong in the end."""
+    data = random.Random(4).randbytes(240 << 20)
+    (program.directory / "big").write_bytes(data)
+    remember(home_of(program), "oak", Past(3, 9e7, 0.05))
+
+    def servers() -> list[int]:
+        found = subprocess.run(["pgrep", "-f", "sftp-server"], capture_output=True, text=True, check=False).stdout
+        return [pid for pid in map(int, found.split()) if _writes_below(pid, oak.root)]
+
+    run = program.start("stage", "big", "oak:", "--json")
+    wait_for(lambda: len(servers()) >= 2)
+    os.kill(random.Random(5).choice(servers()), signal.SIGKILL)
+    said, errors = run.communicate(timeout=120)
+    assert run.returncode == 0, errors
+    done = json.loads(said)["batch"]
+    assert done["good"] and done["evidence"] == {"on-node": 1}
+    assert (oak.root / "big").read_bytes() == data
+    assert [path.name for path in oak.root.iterdir()] == ["big"]
+
+
+def _writes_below(pid: int, root: Path) -> bool:
+    try:
+        return any(
+            os.readlink(f"/proc/{pid}/fd/{each}").startswith(f"{root}/") for each in os.listdir(f"/proc/{pid}/fd")
+        )
+    except OSError:
+        return False
+
+
+# -- from node to node -----------------------------------------------------------------------------------
+
+
+@pytest.mark.server
+def test_from_node_to_node_without_touching_this_disk(program: Program, practice: Practice, oak: Far) -> None:
+    heron = practice.far()
+    program(*heron.add)
+    rng = random.Random(6)
+    (heron.root / "fen" / "empty").mkdir(parents=True)
+    (heron.root / "fen" / "a\nb").write_bytes(b"odd")
+    (heron.root / "fen" / "big").write_bytes(rng.randbytes(5 << 20))
+    os.symlink("big", heron.root / "fen" / "link")
+    for number in range(40):
+        (heron.root / "fen" / f"{number}.csv").write_bytes(rng.randbytes(700))
+    said = program("stage", "heron:fen", "oak:").stdout
+    assert "by way of" in said and "on-node" in said
+    for name in ("a\nb", "big", "17.csv"):
+        assert (oak.root / "fen" / name).read_bytes() == (heron.root / "fen" / name).read_bytes()
+    assert os.readlink(oak.root / "fen" / "link") == "big" and (oak.root / "fen" / "empty").is_dir()
+    assert not list(program.directory.iterdir())
+    assert program.json("stage", "heron:fen", "oak:")["batch"] is None
+    back = program.json("stage", "oak:fen", "heron:copy", "--prove", "read-back")["batch"]
+    assert back["good"] and back["evidence"] == {"read-back": 42}
