@@ -61,7 +61,7 @@ def one_big_file() -> Result:
         bed = Bed(root, sshd)
         noise(root / "big", BIG)
         bed.bare("one-file", "big", "ref", up=True)
-        for _ in range(5):
+        for _ in range(3):
             for way, near in (("up", "big"), ("down", "ref-back")):
                 plain = bed.bare("one-file", near, "ref", up=way == "up", digest=False)["seconds"]
                 digest = bed.bare("one-file", near, "ref", up=way == "up")["seconds"]

@@ -5,6 +5,7 @@ A plan is made from one scan of each side; files too new for size and time are c
 
 from __future__ import annotations
 
+import asyncio
 import posixpath
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
@@ -66,11 +67,11 @@ async def make_plan(
             root = await source.resolve(path)
             if source.name == destination.name and (top + b"/").startswith(root + b"/"):
                 raise Refused("the destination lies inside the source", "stage to a directory outside it")
-            arrival = Arrival(name, await scan(source, root, choice=choice), Tree(posixpath.join(top, name)))
+            arrival = Arrival(name, *await comparing.scan_both(root, posixpath.join(top, name), anything=not above))
             if not arrival.tree.entries:
                 raise BadPlace(_spell(source, path), "there is nothing there")
             scanned(len(arrival.tree.entries))
-            await comparing.compare(arrival, anything=not above)
+            await comparing.compare(arrival)
             arrival.storing, arrival.differences, arrival.as_files = store(
                 arrival.tree, arrival.there, arrival.differences, stored, seeing.bundles, seeing.unfit
             )
@@ -103,11 +104,22 @@ class _Comparing:
     fresh_since: int | None
     arrival_times: bool
 
-    async def compare(self, arrival: Arrival, *, anything: bool) -> None:
-        """Find what is there under an arrival's name, where there is `anything`, and how that differs."""
+    async def scan_both(self, root: bytes, there: bytes, *, anything: bool) -> tuple[Tree, Tree]:
+        """A source, and what is at the destination under its name, where there is `anything`; at the same time."""
+        ours = asyncio.ensure_future(scan(self.source, root, choice=self.choice))
+        theirs = asyncio.ensure_future(
+            scan(self.there, there, choice=self.choice.pruning()) if anything else _nothing(there)
+        )
+        try:
+            return await ours, await theirs
+        finally:
+            for task in (ours, theirs):
+                task.cancel()
+            await asyncio.gather(ours, theirs, return_exceptions=True)
+
+    async def compare(self, arrival: Arrival) -> None:
+        """How what is to come differs from what is there."""
         tree = arrival.tree
-        if anything:
-            arrival.there = await scan(self.there, arrival.there.root, choice=self.choice.pruning())
         if tree.skipped and len(tree.entries) == 1:
             return  # of a tree that nothing is chosen of, not even the root comes
         arrival.differences = list(
@@ -120,6 +132,10 @@ class _Comparing:
             )
         )
         await _look_into_fresh(self.source, self.there, arrival, self.fresh_since)
+
+
+async def _nothing(root: bytes) -> Tree:
+    return Tree(root)
 
 
 async def _look_at_bundle(destination: Store, storing: Storing) -> None:

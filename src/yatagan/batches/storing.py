@@ -83,6 +83,8 @@ def store(
         if not any(_holds(each, path) for each in (*present, *wanted)):
             (as_files if path in there.entries else wanted).append(path)
     held: dict[bytes, list[Difference]] = {path: [] for path in [*present, *wanted]}
+    if not held:
+        return [], differences, as_files
     left: list[Difference] = []
     for difference in differences:
         group = _group(difference.path, held)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import importlib
 import os
 import sys
@@ -77,6 +78,8 @@ def main(arguments: list[str] | None = None) -> NoReturn:
 
         answer_shell(program, os.environ.get("_YATAGAN_TYPED", ""))
         sys.exit(0)
+    # A tree of a million entries is a million objects that stay: to look through them again and again finds nothing.
+    gc.set_threshold(50_000, 50, 100)
     for stream in (sys.stdout, sys.stderr):
         stream.reconfigure(errors="backslashreplace")  # type: ignore[union-attr]
     try:

@@ -133,7 +133,7 @@ class Request:
         name = source.name
         if not name and not source.node:
             name = os.path.basename(os.path.realpath(source.path or b"."))
-        if not name:
+        if not name and (self._template is None or self._template.has_fields):
             raise BadPlace(str(source), "it has no name of its own to arrive under", "give one with --as NAME")
         return name
 

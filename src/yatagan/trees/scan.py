@@ -114,13 +114,14 @@ class _Scan:
     async def _list(self, relative: bytes) -> list[bytes]:
         """List one directory; the directories found in it. A listing that breaks off counts for nothing."""
         found: dict[bytes, Facts] = {}
+        above = relative + b"/" if relative else b""
         async with self._slots:
             try:
                 async for handful in self._store.entries(self._tree.absolute(relative)):
                     for name, facts in handful:
                         if is_ours(name) and not self._ours:
                             continue
-                        path = posixpath.join(relative, name) if relative else name
+                        path = above + name
                         if self._choice.skips(path):
                             self._tree.skipped += 1
                         else:
