@@ -383,6 +383,46 @@ class Store:
             outcomes.append(self._deed(source, parcel)())
         return outcomes
 
+    async def finish(self, parcels: Sequence[Parcel]) -> list[Unloaded]:
+        """As `unload`."""
+        await self._request()
+        outcomes = []
+        for at, parcel in enumerate(parcels):
+            try:
+                await self._request(parcel.part)
+            except StoreError:
+                if not self._quick and self._machine.boot == self._boot and self._world.rng.random() < 0.4:
+                    left = [self._finishing(each) for each in parcels[at:]]
+                    self._machine.deeds.setdefault(self.session, []).extend(left)
+                raise
+            outcomes.append(self._finishing(parcel)())
+        return outcomes
+
+    def _finishing(self, parcel: Parcel) -> Callable[[], Unloaded]:
+        machine = self._machine
+
+        def finish() -> Unloaded:
+            for part in parcel.earlier:
+                machine.names.pop(part, None)
+            there, inode = machine.names.get(parcel.path), machine.names.get(parcel.part)
+            if inode is not None:
+                inode.durable, inode.pending = inode.data, []
+                if hashlib.sha256(inode.data).hexdigest() != parcel.digest:
+                    return Unloaded(fault=Fault.DIGEST_DIFFERS)
+                inode.mode = inode.mode if parcel.mode is None else parcel.mode
+                inode.mtime_ns = inode.mtime_ns if parcel.mtime_ns is None else parcel.mtime_ns
+            if there is not None:
+                same = hashlib.sha256(there.data).hexdigest() == parcel.digest
+                if inode is not None and same:
+                    del machine.names[parcel.part]
+                return Unloaded(there=inode is not None) if same else Unloaded(fault=Fault.EXISTS)
+            if inode is None:
+                return Unloaded(fault=Fault.MISSING)
+            machine.names[parcel.path] = machine.names.pop(parcel.part)
+            return Unloaded()
+
+        return finish
+
     def _deed(self, source: Inode, parcel: Parcel) -> Callable[[], Unloaded]:
         machine = self._machine
 

@@ -16,12 +16,15 @@ from typing import Protocol
 
 from yatagan.batches.bench import Bench, StepRefused, TryAgain
 from yatagan.batches.carrier import Carriage, Carrier, Hash
-from yatagan.batches.events import Ageing, BytesMoved
+from yatagan.batches.events import Ageing, BytesMoved, Note
 from yatagan.batches.extents import Extents
+from yatagan.batches.finishing import Finisher
+from yatagan.batches.layout import SMALL
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Step, Times
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.stores.flow import Room
 from yatagan.stores.interface import Facts, Kind, Reader, Writer
 from yatagan.trees.compare import FRESH_NS, is_fresh
 from yatagan.trees.contents import digest_by_reading
@@ -40,6 +43,28 @@ class Clock(Protocol):
         """Wait."""
 
 
+class InHand:
+    """A file that was read already."""
+
+    read_here = None
+
+    def __init__(self, contents: bytes, facts: Facts) -> None:
+        self._contents = contents
+        self._facts = facts
+        self.flow = Room(len(contents))
+
+    async def facts(self) -> Facts:
+        """See `Reader.facts`: as they were when it was read."""
+        return self._facts
+
+    async def read(self, offset: int, size: int) -> bytes:
+        """See `Reader.read`."""
+        return self._contents[offset : offset + size]
+
+    async def close(self) -> None:
+        """See `Reader.close`."""
+
+
 class FileWork:
     """Carries files, proves them, and gives them their names."""
 
@@ -53,11 +78,12 @@ class FileWork:
         self._carrier = carrier
         self._clock = clock
         self._stop = stop
+        self._finisher = Finisher(bench)
 
     async def do(self, step: Step) -> None:
         """Waiting (or wherever an earlier session left it) -> in place. Raises as `Performer.perform` says."""
         await self._bench.check_above(step.path)
-        step = await self._look_at_source(step)
+        step, reader = await self._look_at_source(step)
         if step.state in (StepState.WHOLE, StepState.PROVEN):
             part = await self._destination.look(step.part(self._session.batch))
             if part is None and await self._placed_before(step):
@@ -68,26 +94,46 @@ class FileWork:
         if step.state in (StepState.WHOLE, StepState.PROVEN):
             self._bench.tell_start(step, step.facts.size)
         else:
-            step = await self._carry(step)
+            step = await self._carry(step, reader)
+        if self._finisher.takes(step):
+            await self._finish(step)
+            return
         evidence = await self._prove(step)
         await self.remove_parts(step)  # again: we may have died between a new part file and the end of the old
         await self._bench.set_facts(step, step.part(self._session.batch))
         await self._place(step, evidence)
 
-    async def _look_at_source(self, step: Step) -> Step:
-        """The step with the closest facts of its source; from its beginning when they have moved."""
-        found = await self._source.look_closely(step.source)
+    async def _look_at_source(self, step: Step) -> tuple[Step, Reader | None]:
+        """The step with the closest facts of its source; from its beginning when they have moved.
+
+        A small file that is near is read in the same breath, and is then to be had from a reader of its own.
+        """
+        reader = await self._in_hand(step)
+        if reader is not None:
+            found: Facts | None = await reader.facts()
+        else:
+            found = await self._source.look_closely(step.source)
         if found is None:
             raise StepRefused(Fault.MISSING, "the source")
         if found.kind is not Kind.FILE:
             raise StepRefused(Fault.SOURCE_CHANGED, f"it is a {found.kind.value} now")
-        await self._let_age(step, found)
+        if await self._let_age(step, found):
+            reader = None  # what was read before that may have changed unseen
         if found.same_as(step.facts):
-            return replace(step, facts=found)
-        return replace(step, facts=found, state=StepState.WAITING, durable="", digest="")
+            return replace(step, facts=found), reader
+        return replace(step, facts=found, state=StepState.WAITING, durable="", digest=""), reader
 
-    async def _let_age(self, step: Step, found: Facts) -> None:
+    async def _in_hand(self, step: Step) -> InHand | None:
+        """A small file of this machine, read whole and of one moment; None where that is not to be had."""
+        if not (self._source.traits.quick and self._source.traits.parcels and step.facts.size <= SMALL):
+            return None
+        (found,) = await self._source.gather([step.source], SMALL)
+        return InHand(found.contents, found.facts) if found.facts is not None else None
+
+    async def _let_age(self, step: Step, found: Facts) -> bool:
         """Read no file that is so new that a change to it would leave the same times: wait until it would show.
+
+        Whether it took any time.
 
         What was read then, in this session or an earlier one, is what the same facts stand for later.
         """
@@ -95,6 +141,8 @@ class FileWork:
             again = await self._source.look_closely(step.source)
             if again is None or not again.same_as(found):
                 raise TryAgain(Fault.SOURCE_CHANGED)
+            return True
+        return False
 
     async def let_age(self, files: Sequence[Facts]) -> bool:
         """Wait until none of these files of the source is too new to show a change; whether that took any time."""
@@ -113,9 +161,9 @@ class FileWork:
         """Whether the proof to come syncs the file first, so that carrying need not."""
         return self._session.evidence is Evidence.ON_NODE and not self._destination.traits.quick
 
-    async def _carry(self, step: Step) -> Step:
+    async def _carry(self, step: Step, reader: Reader | None) -> Step:
         """Waiting or moving -> whole: every byte in the part file, synced, and the source unmoved."""
-        reader = await self._source.open(step.source)
+        reader = reader or await self._source.open(step.source)
         try:
             opened = await reader.facts()
             if not opened.same_as(step.facts):
@@ -301,6 +349,29 @@ class FileWork:
         found = await self._source.look_closely(step.source)
         if found is None or not found.same_as(step.facts):
             raise TryAgain(Fault.SOURCE_CHANGED)
+
+    # -- many small ones ---------------------------------------------------------------------------------
+
+    async def _finish(self, step: Step) -> None:
+        """Whole -> in place, together with others."""
+        for last in (False, True):
+            outcome = await self._finisher.finish(step)
+            if outcome.fault is not Fault.DIGEST_DIFFERS:
+                break
+            if last:  # a verdict "different" is looked at twice
+                raise TryAgain(Fault.DIGEST_DIFFERS)
+        if outcome.fault is Fault.EXISTS:
+            found = await self._destination.look(step.path)
+            if found is None:
+                raise TryAgain(Fault.APPEARED)
+            await self._reconsider(step, found)
+        elif outcome.fault is not None:
+            raise StoreError(outcome.fault, step.path, store=self._destination.name)
+        else:
+            if outcome.unset is not None:
+                self._tell(Note(step.label, outcome.unset, ""))
+            state = StepState.LEFT if outcome.there else StepState.IN_PLACE
+            await self._bench.settle(step, state, self._session.evidence)
 
     # -- proof -------------------------------------------------------------------------------------------
 

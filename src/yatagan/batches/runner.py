@@ -42,7 +42,7 @@ class Policy:
     patience: float = 600.0
     waits: tuple[float, ...] = (1, 2, 4, 8, 15, 30)
     tries: int = 4
-    steps_at_once: int = 64
+    steps_at_once: int = 128
     weight_at_once: int = 16 << 20
     fetch: int = 512
 

@@ -372,6 +372,10 @@ class KeptStore:
         """See `Store.unload`. Batches run inside the keeper: nobody has asked for this through it yet."""
         raise StoreError(Fault.UNSUPPORTED, bundle, store=self.name)
 
+    async def finish(self, parcels: Sequence[Parcel]) -> list[Unloaded]:
+        """See `Store.finish`, and `unload` here."""
+        raise StoreError(Fault.UNSUPPORTED, store=self.name)
+
     async def work(self, modules: tuple[str, ...], what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
         """See `Store.work`."""
         found: dict[str, Any] = await self.ask("work", modules, what, path, values)

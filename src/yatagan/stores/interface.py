@@ -266,6 +266,12 @@ class Store(Readable, Protocol):
         Nothing is ever replaced; doing it again does no harm. UNSUPPORTED where there are no `parcels`.
         """
 
+    async def finish(self, parcels: Sequence[Parcel]) -> list[Unloaded]:
+        """Part files that are whole: each gets its facts, is synced, read again, held against its digest, and named.
+
+        As with `unload`, nothing is ever replaced, and doing it again does no harm.
+        """
+
     async def work(self, modules: tuple[str, ...], what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
         """Have the machine do something itself, with modules of ours that it learns for it. Or UNSUPPORTED."""
 

@@ -385,6 +385,10 @@ class LocalStore:
         """See `Store.unload`."""
         return [unloaded(*each) for each in await _thread(bundle, parcels.unload, bundle, list(parcels_), _quiet)]
 
+    async def finish(self, parcels_: Sequence[Parcel]) -> list[Unloaded]:
+        """See `Store.finish`."""
+        return [unloaded(*each) for each in await _thread(b"", parcels.finish, list(parcels_), _quiet)]
+
     async def work(self, modules: tuple[str, ...], what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
         """See `Store.work`. Never needed here: whoever wants it is here too."""
         raise StoreError(Fault.UNSUPPORTED, path)

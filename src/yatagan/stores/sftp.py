@@ -475,6 +475,14 @@ class SftpStore:
         reply = await self._ask(self._helper.ask("unload", bundle, parcels=spelled), bundle, writing=True)
         return [unloaded(*outcome) for outcome in reply["outcomes"]]
 
+    async def finish(self, parcels: Sequence[Parcel]) -> list[Unloaded]:
+        """See `Store.finish`."""
+        if self._helper is None:
+            raise StoreError(Fault.UNSUPPORTED, store=self.name)
+        question = self._helper.ask("finish", parcels=[_spelled(each) for each in parcels])
+        reply = await self._ask(question, b"", writing=True)
+        return [unloaded(*outcome) for outcome in reply["outcomes"]]
+
     async def work(self, modules: tuple[str, ...], what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
         """See `Store.work`."""
         if self._helper is None:

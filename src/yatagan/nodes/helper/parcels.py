@@ -83,6 +83,56 @@ def _unload(source: int, parcels: List[Parcel], alive: Callable[[], None]) -> Li
     return outcomes
 
 
+def finish(parcels: List[Parcel], alive: Callable[[], None]) -> List[Outcome]:
+    """What is left to do for part files that are whole: each gets its facts, is synced, read again, hashed and named.
+
+    As with `unload`, nothing is replaced and doing it again does no harm: what has its name already counts as done.
+    """
+    outcomes: List[Outcome] = []
+    for at in range(0, len(parcels), _TOGETHER):
+        some = parcels[at : at + _TOGETHER]
+        outcomes += _finish(some, [_attempt(lambda parcel=parcel: _open_part(parcel)) for parcel in some], alive)  # type: ignore[misc]
+    for directory in {os.path.dirname(parcel.path) for parcel in parcels}:
+        _sync_directory(directory)
+    return outcomes
+
+
+def _open_part(parcel: Parcel) -> Optional[Tuple[int, int]]:
+    """A part file with its facts set, as `_write` gives it; None when it has gone, as it does when it gets its name."""
+    for part in parcel.earlier:
+        _forget(part)
+    try:
+        descriptor = open_regular(parcel.part, os.O_RDWR)
+    except FileNotFoundError:
+        return None
+    try:
+        unset = _set_facts(descriptor, parcel)
+        if hasattr(os, "posix_fadvise"):
+            os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)  # the disk may begin
+    except BaseException:
+        os.close(descriptor)
+        raise
+    return descriptor, unset
+
+
+def _finish(parcels: List[Parcel], opened: List[Tuple[int, Any]], alive: Callable[[], None]) -> List[Outcome]:
+    outcomes: List[Outcome] = []
+    for parcel, (trouble, found) in zip(parcels, opened):
+        alive()
+        if found is None:
+            outcomes.append((trouble or _held_against(parcel), 0))
+            continue
+        descriptor, unset = found
+        try:
+            trouble, named = _attempt(lambda: _sync_and_name(descriptor, parcel))  # noqa: B023 called at once
+        finally:
+            os.close(descriptor)
+        if named in (PLACED, THERE):
+            _forget(parcel.part)
+        outcomes.append((trouble, 0) if named is None else (named, unset))
+    return outcomes
+
+
 def _attempt(work: Callable[[], Any]) -> Tuple[int, Any]:
     """(0, what it gives), or the number of what went wrong."""
     try:

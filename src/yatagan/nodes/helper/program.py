@@ -16,6 +16,7 @@ Kept to what Python 3.6 understands. Requests:
   alive boot processes        which of these processes still live
   gather paths most           the contents of many small files
   learn modules               take in modules of ours, each (name, source); what they can do can be asked for then
+  finish parcels              many part files proven and given their names
   unload bundle parcels       many small files taken out of one that has arrived, each proven and given its name
 
 Before the answer to a question that takes long come lines with the question's number and `busy`, as long as
@@ -183,13 +184,23 @@ def do_gather(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     return {"files": [[outcome, b64encode(data).decode("ascii"), facts] for outcome, data, facts in found]}
 
 
-def do_unload(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
-    """Small files out of a bundle."""
-    wanted = []
+def wanted(request: Dict[str, Any]) -> List[parcels.Parcel]:
+    """The parcels of a request."""
+    found = []
     for offset, size, digest, part, earlier, path, *rest in request["parcels"]:
         stale = tuple([raw(each) for each in earlier])
-        wanted.append(parcels.Parcel(offset, size, digest, raw(part), stale, raw(path), *rest))
-    return {"outcomes": parcels.unload(raw(request["path"]), wanted, Pulse(busy))}
+        found.append(parcels.Parcel(offset, size, digest, raw(part), stale, raw(path), *rest))
+    return found
+
+
+def do_finish(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """Part files that are whole."""
+    return {"outcomes": parcels.finish(wanted(request), Pulse(busy))}
+
+
+def do_unload(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """Small files out of a bundle."""
+    return {"outcomes": parcels.unload(raw(request["path"]), wanted(request), Pulse(busy))}
 
 
 #: What was learned: what to ask for, and who does it.

@@ -1,0 +1,82 @@
+"""Finishing many small files at once: what is left to do for part files that are whole, by one message for hundreds.
+
+Every file would else cost three answers and a sync of its own. The machine that they are on does it, with the same
+outcome for each: proven, its facts set, and named without replacing anything.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections import deque
+
+from yatagan.batches.bench import MODE_BITS, Bench
+from yatagan.batches.states import Evidence
+from yatagan.batches.steps import Modes, Step, Times
+from yatagan.errors import StoreError
+from yatagan.nodes.helper.parcels import Parcel
+from yatagan.stores.interface import Unloaded
+
+#: The largest file that is finished together with others: its contents are read in one go.
+SMALL = 1 << 20
+#: Files in one message, and messages that are being worked on at once.
+_AT_ONCE, _MESSAGES = 200, 2
+
+
+class Finisher:
+    """Takes files as they become whole, and gives each its outcome."""
+
+    def __init__(self, bench: Bench) -> None:
+        self._session = bench.session
+        self._destination = bench.destination
+        self._waiting: deque[tuple[Parcel, asyncio.Future[Unloaded]]] = deque()
+        self._working: dict[asyncio.Task[None], None] = {}
+
+    def takes(self, step: Step) -> bool:
+        """Whether a file is small and new, and the machine can be asked to prove it."""
+        able = self._destination.traits.parcels and self._session.hashes_there and not self._destination.traits.quick
+        proven = self._session.evidence is Evidence.ON_NODE
+        return able and proven and step.seen is None and step.facts.size <= SMALL
+
+    async def finish(self, step: Step) -> Unloaded:
+        """What became of a part file that is whole. Raises StoreError when the line is lost."""
+        future: asyncio.Future[Unloaded] = asyncio.get_running_loop().create_future()
+        self._waiting.append((self._parcel(step), future))
+        if len(self._working) < _MESSAGES:
+            task = asyncio.ensure_future(self._work())
+            self._working[task] = None
+            task.add_done_callback(lambda task: self._working.pop(task, None))
+        return await future
+
+    async def _work(self) -> None:
+        while self._waiting:
+            some = [self._waiting.popleft() for _ in range(min(_AT_ONCE, len(self._waiting)))]
+            try:
+                outcomes = await self._destination.finish([parcel for parcel, _ in some])
+            except StoreError as error:
+                for _, future in some:
+                    if not future.done():
+                        future.set_exception(
+                            StoreError(error.fault, error.path, store=error.store, detail=error.detail)
+                        )
+                continue
+            except asyncio.CancelledError:
+                for _, future in some:
+                    future.cancel()
+                raise
+            for (_, future), outcome in zip(some, outcomes, strict=True):
+                if not future.done():
+                    future.set_result(outcome)
+
+    def _parcel(self, step: Step) -> Parcel:
+        session, facts = self._session, step.facts
+        return Parcel(
+            0,
+            facts.size,
+            step.digest,
+            step.part(session.batch),
+            tuple(step.part(session.batch, earlier) for earlier in range(1, step.generation)),
+            step.path,
+            session.part_mode(facts),
+            facts.mode & MODE_BITS if session.modes is Modes.KEEP else None,
+            facts.mtime_ns if session.times is Times.KEEP else None,
+        )
