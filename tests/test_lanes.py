@@ -10,6 +10,7 @@ import random
 import signal
 import subprocess
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 from hypothesis import given
@@ -18,6 +19,8 @@ from hypothesis import strategies as st
 from conftest import Far, OpenSsh, Practice, Program, start_sshd, wait_for
 from yatagan.batches.carrier import Carriage, Carrier, Tuning
 from yatagan.batches.extents import Extents
+from yatagan.batches.plan import Plan, Summary
+from yatagan.cli import cautions
 from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
 from yatagan.config.settings import LineSettings
@@ -141,6 +144,17 @@ def test_what_was_found_out_is_remembered(tmp_path: Path) -> None:
     for spoiled in ("", "[]", '{"lanes": "many", "rate": 1, "round_trip": 1}'):
         (home.lines / "oak.json").write_text(spoiled)
         assert recall(home, "oak") == Past()
+
+
+@pytest.mark.parametrize(
+    ("round_trip", "size", "told"),
+    [(0.05, 300 * MB, True), (None, 300 * MB, False), (0.001, 300 * MB, False), (1, 1, False)],
+)
+def test_a_lone_login_on_a_long_line_is_told(round_trip: float | None, size: int, told: bool) -> None:
+    store = SimpleNamespace(name="bittern", lone_round_trip=round_trip)
+    plan = Plan(b"/", [], [], 1, None, Summary(size=size))
+    found = cautions.look_at_line(plan, [store])  # type: ignore[list-item]
+    assert bool(found) == told and all("50 ms" in each.text and "83.9 MB/s" in each.text for each in found)
 
 
 # -- over a real server ----------------------------------------------------------------------------------

@@ -22,6 +22,8 @@ from yatagan.trees.compare import Verdict
 
 #: A line and a disk as they often are, for a first guess: bytes and small files a second.
 _USUAL_RATE, _USUAL_FILES = 30e6, 200
+#: From this round trip (seconds) and size (bytes) on one connection is little, which holds so many bytes on its way.
+_LONG, _MUCH, _BUFFERS = 0.02, 200_000_000, 4 << 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,6 +134,21 @@ def look_at_spool(plan: Plan, directory: Path) -> list[Caution]:
         f"{text.size(room)} are free (in {text.show(str(directory))})"
     )
     return [Caution("room here", words)]
+
+
+def look_at_line(plan: Plan, stores: Sequence[Store]) -> list[Caution]:
+    """A long line with one connection, because a person had to log in."""
+    found = []
+    for store in stores:
+        round_trip = store.lone_round_trip
+        if round_trip is not None and round_trip >= _LONG and plan.summary.size >= _MUCH:
+            words = (
+                f"a person logs in to {store.name}, so all goes over one connection: at {round_trip * 1000:.0f} ms "
+                f"a round trip about {text.size(int(_BUFFERS / round_trip))}/s at most. Where a key alone opens, "
+                "several connections share it"
+            )
+            found.append(Caution("one login", words))
+    return found
 
 
 def look_at_role(plan: Plan, node: Node, others: Sequence[Node], settings: LoginNodeSettings) -> list[Caution]:

@@ -192,7 +192,8 @@ async def _plan(request: Request, source: Store, destination: Store) -> tuple[Pl
         await cautions.refuse_plan(destination, request.app.nodes().get(place.node), plan)
     ages = cautions.look_at_ages(plan, area, request.times)
     spool = cautions.look_at_spool(plan, request.app.home.batches)
-    return plan, [*ages, *careful, *spool, *_role(request, plan)], request.modes(area)
+    line = cautions.look_at_line(plan, (source, destination))
+    return plan, [*ages, *careful, *spool, *_role(request, plan), *line], request.modes(area)
 
 
 def _tell_no_batch(plan: Plan, careful: list[cautions.Caution], *, json_: bool, quiet: bool) -> None:

@@ -47,6 +47,7 @@ class Lease:
     traits: Traits
     address: tuple[str, int] | None
     witness: str
+    lone_round_trip: float | None
 
 
 def codec(*more: type[Any]) -> Codec:
@@ -252,6 +253,7 @@ class KeptStore:
     def __init__(self, node: Node, peer: Peer, lease: Lease) -> None:
         self._peer = peer
         self._witness = lease.witness
+        self.lone_round_trip = lease.lone_round_trip
         self.name = node.name
         self.traits = lease.traits
         self.max_rate = node.rate_cap

@@ -184,7 +184,9 @@ class Service:
             case "lease":
                 version, node, pinned = values
                 client.store = await self._lease(version, node, pinned)
-                return Lease(client.store.traits, client.store.address, client.store.witness())
+                store = client.store
+                await store.look(b"/")  # one answer, so that the round trip is known
+                return Lease(store.traits, store.address, store.witness(), store.lone_round_trip)
             case "check":
                 return await self._check(*values)
             case "carry":

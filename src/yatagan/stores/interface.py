@@ -224,6 +224,10 @@ class Readable(Protocol):
 class Store(Readable, Protocol):
     """Files on one machine, to be read and written."""
 
+    @property
+    def lone_round_trip(self) -> float | None:
+        """Seconds of a round trip, where a person has logged in and so there is one connection; else None."""
+
     async def create_part(self, path: bytes, mode: int = 0o600) -> Writer:
         """A new part file, with what the machine's umask leaves of the mode. EXISTS when the name is taken."""
 

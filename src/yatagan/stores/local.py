@@ -220,6 +220,7 @@ class LocalStore:
 
     name = ""
     max_rate = None
+    lone_round_trip = None
     traits = Traits(
         time_step_ns=1, digests=True, quick=True, syncs=True, read_size=STRIPE, write_size=STRIPE, parcels=True
     )

@@ -211,6 +211,11 @@ class SftpStore:
         )
 
     @property
+    def lone_round_trip(self) -> float | None:
+        """See `Store.lone_round_trip`."""
+        return self.flow.round_trip if self.login.times.questions else None
+
+    @property
     def _sftp(self) -> asyncssh.SFTPClient:
         """The channel that has least to do."""
         return self.lanes.least_loaded.sftp
