@@ -240,7 +240,8 @@ class FileWork:
                 raise TryAgain(Fault.SOURCE_CHANGED) from error
             raise
         finally:
-            self._scribe.mention(Change(step.number, sent=moved))
+            if moved:
+                self._scribe.mention(Change(step.number, sent=moved))
             if prefix is not reader:
                 await self._close(prefix)
         return value.hexdigest(), synced_all

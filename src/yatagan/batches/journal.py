@@ -49,6 +49,8 @@ CREATE TABLE session (number INTEGER PRIMARY KEY, witness TEXT NOT NULL);
 PRAGMA user_version = {_FORMAT};
 """
 
+#: What a change may change.
+_CHANGING = tuple(field.name for field in fields(Change) if field.name != "number")
 _OPEN = ("waiting", "moving", "whole", "proven")
 _COLUMNS = (
     "number, phase, kind, source, path, label, facts, target, seen, state, generation, session, durable, "
@@ -323,8 +325,7 @@ class Journal:
             raise
 
     def _apply(self, change: Change) -> None:
-        values = {field.name: getattr(change, field.name) for field in fields(change) if field.name != "number"}
-        values = {name: value for name, value in values.items() if value is not None}
+        values = {name: value for name in _CHANGING if (value := getattr(change, name)) is not None}
         if change.state is not None:
             old = StepState(self._one("SELECT state FROM step WHERE number = ?", change.number)[0])
             if not may_move(old, change.state):
@@ -334,10 +335,9 @@ class Journal:
         if change.facts is not None:
             values["size"] = change.facts.size
             values["facts"] = encode_facts(change.facts)
-        if "sent" in values:  # adds up over all tries
-            self._sql.execute("UPDATE step SET sent = sent + ? WHERE number = ?", (values.pop("sent"), change.number))
         if values:
-            names = ", ".join(f"{name} = ?" for name in values)
+            # What was sent adds up over all tries.
+            names = ", ".join(f"{name} = {'sent + ?' if name == 'sent' else '?'}" for name in values)
             self._sql.execute(f"UPDATE step SET {names} WHERE number = ?", (*values.values(), change.number))
 
     def new_session(self, witness: str) -> int:

@@ -82,7 +82,7 @@ def _renamed(request: Request) -> str:
     """New names, where there are any."""
     pairs = zip(request.originals, request.sources, strict=True)
     found = [f"{text.show(old)} → {text.show(new)}" for old, (_, new) in pairs if old != new]
-    return ", ".join(found[:4]) + (f" and {len(found) - 4} more" if len(found) > 4 else "")
+    return ", ".join(found[:2]) + (f" and {len(found) - 2} more" if len(found) > 2 else "")
 
 
 def _way(request: Request) -> str:
@@ -90,7 +90,7 @@ def _way(request: Request) -> str:
     if not (request.source_node and request.destination.node):
         return ""
     twice = "; both ends are the same node" if request.source_node == request.destination.node else ""
-    return f"this machine, whose disk they do not touch{twice}"
+    return f"this machine; nothing is written to its disk{twice}"
 
 
 def _carried(plan: Plan) -> str:
