@@ -65,6 +65,8 @@ def main() -> None:
             SftpFile.write = counted(False, lambda file, offset, data: len(data))(SftpFile.write)  # type: ignore[method-assign]
         case "placed":
             SftpStore.place_new = counted(False)(SftpStore.place_new)  # type: ignore[method-assign]
+            finish = counted(False, lambda store, parcels: len(parcels))  # small files, many at once
+            SftpStore.finish = finish(SftpStore.finish)  # type: ignore[method-assign]
         case "token":  # the first part file of a session is the token
             SftpStore.create_part = counted(False)(SftpStore.create_part)  # type: ignore[method-assign]
         case "kept":

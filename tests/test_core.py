@@ -9,17 +9,20 @@ import os
 import random
 import subprocess
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from yatagan.batches import runner as r
+from yatagan.batches.bench import Session
 from yatagan.batches.extents import Extents
+from yatagan.batches.finishing import Finisher
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.naming import Template
 from yatagan.batches.states import SETTLED, STEP_MOVES, BatchState, StepState
-from yatagan.batches.steps import FILES_PHASE, Change, Prove, Step, StepKind
+from yatagan.batches.steps import FILES_PHASE, Change, Modes, Prove, Step, StepKind, Times
 from yatagan.cli import text
 from yatagan.config.nodes import Node, NodeBook, Role
 from yatagan.config.units import parse_duration
@@ -28,7 +31,7 @@ from yatagan.errors import BadConfig, BadList, BadPlace, Fault, JournalError
 from yatagan.ledger.ledger import Ledger, RecordKind
 from yatagan.places import Place, name_fields, name_from, parse_place
 from yatagan.stores.flow import Room
-from yatagan.stores.interface import Facts, Kind
+from yatagan.stores.interface import Facts, Kind, Unloaded
 from yatagan.trees.compare import Verdict, compare
 from yatagan.trees.scan import Tree
 
@@ -371,3 +374,31 @@ def test_a_template_never_gives_a_path(template: str, name: bytes) -> None:
     except ValueError:
         return
     assert made not in (b"", b".", b"..") and b"/" not in made and len(made) <= 255
+
+
+# -- many small files finished together --------------------------------------------------------------------
+
+
+def test_no_file_waits_for_ever_to_be_finished() -> None:
+    """Files come at every moment, also in that in which the last message has just been answered."""
+
+    class Destination:
+        async def finish(self, parcels: list[object]) -> list[Unloaded]:
+            await asyncio.sleep(0)
+            return [Unloaded() for _ in parcels]
+
+    async def go() -> None:
+        session = Session(1, "b", b"/", Prove.AUTO, Modes.KEEP, Times.KEEP, None, Destination(), True)  # type: ignore[arg-type]
+        finisher = Finisher(SimpleNamespace(session=session, destination=session.destination))  # type: ignore[arg-type]
+        step = Step(1, FILES_PHASE, StepKind.FILE, b"/a", b"/b", b"b", Facts(Kind.FILE, 1, 1, 1), digest="d")
+
+        async def one(number: int) -> None:
+            for pause in range(number % 7):
+                await finisher.finish(step)
+                for _ in range(pause):
+                    await asyncio.sleep(0)
+            await finisher.finish(step)
+
+        await asyncio.gather(*(one(number) for number in range(400)))  # two whole messages, answered at once
+
+    asyncio.run(asyncio.wait_for(go(), 20))

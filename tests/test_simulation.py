@@ -133,7 +133,6 @@ def says_in_place_before_it_is(patch: pytest.MonkeyPatch) -> None:
 def takes_a_short_file_for_a_whole_one(patch: pytest.MonkeyPatch) -> None:
     async def read(self: _Passage, reader: Reader, offset: int, count: int) -> None:
         data = await reader.read(offset, count)
-        reader.flow.answered(count)
         self._arrived[offset] = _Block(offset, data + bytes(count - len(data)))
         while (block := self._arrived.pop(self._front, None)) is not None:
             self._hand_on(block)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
+import errno
 import itertools
 import os
 import shutil
@@ -126,11 +126,14 @@ class Staging(RuleBasedStateMachine):
 
     @staticmethod
     def _remove(whole: bytes) -> None:
-        with contextlib.suppress(FileNotFoundError, NotADirectoryError):
+        try:
             if os.path.isdir(whole) and not os.path.islink(whole):
                 shutil.rmtree(whole)
             else:
                 os.unlink(whole)
+        except OSError as error:
+            if error.errno not in (errno.ENOENT, errno.ENOTDIR, errno.ELOOP):
+                raise
 
     @rule(path=PATHS, data=DATA, mode=FILE_MODES)
     def write(self, path: bytes, data: bytes, mode: int) -> None:

@@ -177,6 +177,11 @@ def _joined(blocks: list[_Block]) -> Piece:
     return blocks[0].data if len(blocks) == 1 else b"".join(block.data for block in blocks)
 
 
+def _answers(task: asyncio.Task[None], flow: Room, count: int) -> None:
+    """Give back what a task has taken of a flow when it ends, even if it is cancelled before it has begun."""
+    task.add_done_callback(lambda _: flow.answered(count))
+
+
 def _reach(at: int, size: int, end: int) -> int:
     """Where a request of at most this size that begins here ends: within its stripe, and within the file."""
     return min(at + size, (at // STRIPE + 1) * STRIPE, end)
@@ -246,7 +251,9 @@ class _Passage:
         if way.stop.is_set():
             raise Stopped
         await way.part.flow.take(way.size)
-        await asyncio.shield(self._begin_write(self._write(_Block(0, data))))
+        task = self._begin_write(self._write(_Block(0, data)))
+        _answers(task, way.part.flow, way.size)
+        await asyncio.shield(task)
 
     async def _in_pieces(self) -> None:
         way = self._way
@@ -310,14 +317,11 @@ class _Passage:
             if reader is way.source:
                 await self._pace.take(end - at)
             await reader.flow.take(end - at)
-            self._begin(self._read(reader, at, end - at))
+            _answers(self._begin(self._read(reader, at, end - at)), reader.flow, end - at)
             at = end
 
     async def _read(self, reader: Reader, offset: int, count: int) -> None:
-        try:
-            data = await reader.read(offset, count)
-        finally:
-            reader.flow.answered(count)
+        data = await reader.read(offset, count)
         if len(data) != count:
             raise StoreError(Fault.SOURCE_CHANGED)
         self._arrived[offset] = _Block(offset, data)
@@ -447,7 +451,7 @@ class _Passage:
                 if way.stop.is_set():
                     way.part.flow.give(len(block.data))
                     raise Stopped
-                self._begin_write(self._write(block))
+                _answers(self._begin_write(self._write(block)), way.part.flow, len(block.data))
             self._ahead.give(len(block.data))
         await self._all_answered()
 
@@ -467,10 +471,7 @@ class _Passage:
 
     async def _write(self, block: _Block) -> None:
         """One request. What flows to afar is never larger: what is read from afar is no larger either."""
-        try:
-            await self._way.part.write(block.offset, block.data)
-        finally:
-            self._way.part.flow.answered(len(block.data))
+        await self._way.part.write(block.offset, block.data)
         self._acknowledge(block.offset, block.end)
         block.written = True
         self._done_with(block)

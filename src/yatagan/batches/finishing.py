@@ -29,7 +29,8 @@ class Finisher:
         self._session = bench.session
         self._destination = bench.destination
         self._waiting: deque[tuple[Parcel, asyncio.Future[Unloaded]]] = deque()
-        self._working: dict[asyncio.Task[None], None] = {}
+        self._working = 0
+        self._tasks: list[asyncio.Task[None]] = []
 
     def takes(self, step: Step) -> bool:
         """Whether a file is small and new, and the machine can be asked to prove it."""
@@ -41,13 +42,18 @@ class Finisher:
         """What became of a part file that is whole. Raises StoreError when the line is lost."""
         future: asyncio.Future[Unloaded] = asyncio.get_running_loop().create_future()
         self._waiting.append((self._parcel(step), future))
-        if len(self._working) < _MESSAGES:
-            task = asyncio.ensure_future(self._work())
-            self._working[task] = None
-            task.add_done_callback(lambda task: self._working.pop(task, None))
+        if self._working < _MESSAGES:
+            self._working += 1
+            self._tasks = [task for task in self._tasks if not task.done()] + [asyncio.ensure_future(self._work())]
         return await future
 
     async def _work(self) -> None:
+        try:
+            await self._work_through()
+        finally:
+            self._working -= 1  # in the same moment in which it saw that nothing waits
+
+    async def _work_through(self) -> None:
         while self._waiting:
             some = [self._waiting.popleft() for _ in range(min(_AT_ONCE, len(self._waiting)))]
             try:

@@ -274,6 +274,9 @@ async def log_in_again(login: Login, home: Home, line: LineSettings) -> Again:
     except (asyncssh.Error, OSError) as error:
         connection.abort()
         raise _sftp_refused(login.node, error) from error
+    except asyncio.CancelledError:
+        connection.abort()
+        raise
     return Again(connection, sftp, client.lost, boot, process)
 
 
