@@ -185,7 +185,8 @@ class Service:
                 version, node, pinned = values
                 client.store = await self._lease(version, node, pinned)
                 store = client.store
-                await store.look(b"/")  # one answer, so that the round trip is known
+                if store.lone_round_trip is not None:
+                    await store.resolve(b"")  # one answer at least, so that it is known
                 return Lease(store.traits, store.address, store.witness(), store.lone_round_trip)
             case "check":
                 return await self._check(*values)
