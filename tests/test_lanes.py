@@ -8,7 +8,6 @@ import json
 import os
 import random
 import signal
-import subprocess
 from pathlib import Path
 from types import SimpleNamespace
 
@@ -19,6 +18,7 @@ from hypothesis import strategies as st
 from conftest import Far, OpenSsh, Practice, Program, start_sshd, wait_for
 from yatagan.batches.carrier import Carriage, Carrier, Tuning
 from yatagan.batches.extents import Extents
+from yatagan.batches.pace import Pace
 from yatagan.batches.plan import Plan, Summary
 from yatagan.cli import cautions
 from yatagan.config.home import Home
@@ -26,7 +26,7 @@ from yatagan.config.nodes import NodeBook
 from yatagan.config.settings import LineSettings
 from yatagan.nodes.answers import Nobody
 from yatagan.nodes.transport import Connector
-from yatagan.stores.flow import LANE_BYTES, Flow, Pace
+from yatagan.stores.flow import LANE_BYTES, Flow
 from yatagan.stores.local import LocalStore
 from yatagan.stores.past import Past, recall, remember
 from yatagan.stores.sftp import NodeSource, SftpStore
@@ -272,6 +272,21 @@ def test_no_more_lanes_than_the_server_allows(
 
 
 @pytest.mark.server
+def test_no_lane_leads_to_another_machine(program: Program, oak: Far) -> None:
+    """Where an address stands for several machines, channels on the first login are all there are."""
+
+    async def go() -> None:
+        store = await opened(program)
+        assert store.login.helper is not None
+        store.login.helper.greeting["boot"] = "that of another machine"
+        await with_lanes(store, 3)
+        assert list(store.lanes._channels) == [store.login] and len(list(store.lanes)) == 3
+        await store.close()
+
+    asyncio.run(go())
+
+
+@pytest.mark.server
 def test_a_login_among_several_may_die(program: Program, oak: Far) -> None:
     """Whichever dies, the batch gets its lines back and nothing is wrong in the end."""
     data = random.Random(4).randbytes(240 << 20)
@@ -279,8 +294,7 @@ def test_a_login_among_several_may_die(program: Program, oak: Far) -> None:
     remember(home_of(program), "oak", Past(3, 9e7, 0.05))
 
     def servers() -> list[int]:
-        found = subprocess.run(["pgrep", "-f", "sftp-server"], capture_output=True, text=True, check=False).stdout
-        return [pid for pid in map(int, found.split()) if _writes_below(pid, oak.root)]
+        return [int(name) for name in os.listdir("/proc") if name.isdigit() and _writes_below(int(name), oak.root)]
 
     run = program.start("stage", "big", "oak:", "--json")
     wait_for(lambda: len(servers()) >= 2)
@@ -294,8 +308,9 @@ def test_a_login_among_several_may_die(program: Program, oak: Far) -> None:
 
 
 def _writes_below(pid: int, root: Path) -> bool:
+    """Whether a file server has something open there."""
     try:
-        return any(
+        return b"sftp-server" in Path(f"/proc/{pid}/cmdline").read_bytes() and any(
             os.readlink(f"/proc/{pid}/fd/{each}").startswith(f"{root}/") for each in os.listdir(f"/proc/{pid}/fd")
         )
     except OSError:

@@ -14,8 +14,9 @@ from dataclasses import dataclass, replace
 from typing import Any, Protocol
 
 from yatagan.batches.extents import Extents
+from yatagan.batches.pace import Pace
 from yatagan.errors import Fault, StoreError
-from yatagan.stores.flow import Pace, Room
+from yatagan.stores.flow import Room
 from yatagan.stores.interface import STRIPE, Piece, Reader, Writer
 
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections import deque
-from collections.abc import Awaitable, Callable
+from collections.abc import Callable
 
 #: What one file channel is given at once: a server that is sent more grows its buffers, and moves them about.
 LANE_BYTES = 2 << 20
@@ -22,8 +22,6 @@ _IN_HAND = 0.25
 _GAIN = 1.3
 #: How much of an earlier rate is expected, until it is measured again.
 _EXPECTED = 0.7
-#: With a bound on the rate: seconds of it that are asked for at once, and bytes at least.
-_PIECE_SECONDS, _PIECE_LEAST = 0.1, 4 << 10
 #: What a further lane is not worth opening for.
 _ENOUGH = LANE_BYTES // 2
 #: Seconds over which a rate is measured at least, and how many of the last ones count.
@@ -165,28 +163,3 @@ class Flow(Room):
         if self.lanes_wanted > self._lanes:
             self._wanting()
         self._hand_out()
-
-
-class Pace:
-    """Bytes at no more than a rate, in bytes a second; None is no bound. What is not used is not saved up."""
-
-    def __init__(self, clock: Callable[[], float], sleep: Callable[[float], Awaitable[None]]) -> None:
-        self._clock = clock
-        self._sleep = sleep
-        self._free = 0.0
-        self.rate: float | None = None
-
-    @property
-    def piece(self) -> int | None:
-        """How much may be asked for at once, so that within a second the rate is kept."""
-        return None if self.rate is None else max(_PIECE_LEAST, int(self.rate * _PIECE_SECONDS))
-
-    async def take(self, count: int) -> None:
-        """Wait until these bytes may go."""
-        if self.rate is None:
-            return
-        now = self._clock()
-        begin = max(self._free, now)
-        self._free = begin + count / self.rate
-        if begin > now:
-            await self._sleep(begin - now)

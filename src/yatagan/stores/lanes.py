@@ -41,7 +41,6 @@ class Lane:
     """One file channel. `load`: bytes that are on the way over it."""
 
     sftp: asyncssh.SFTPClient
-    login: Login | Again
     load: int = 0
 
 
@@ -68,7 +67,7 @@ class Lanes:
         #: Channels on every login, and logins that there are or will be.
         self._channels: dict[Login | Again, int] = {login: 1}
         self._places = 1
-        self._lanes = [Lane(login.sftp, login)]
+        self._lanes = [Lane(login.sftp)]
         self._extra: list[asyncssh.SFTPClient] = []
         self._noted: Noted | None = None
         self._growing: asyncio.Task[None] | None = None
@@ -83,11 +82,6 @@ class Lanes:
     def least_loaded(self) -> Lane:
         """Where the next request goes."""
         return min(self._lanes, key=lambda lane: lane.load)
-
-    @property
-    def alone(self) -> bool:
-        """Whether no further login can be had, so that one connection is all there will be."""
-        return self._refused["login"]
 
     @property
     def settled(self) -> bool:
@@ -150,13 +144,14 @@ class Lanes:
             self._places -= 1
             self._refused["login"] = True
             return await self._by_channel()
-        self._channels[login] = 1
         helper = self._first.helper
         if helper is not None and not (login.boot and login.boot == helper.greeting["boot"]):
             self._refused["login"] = True  # an address may stand for several machines, whose disks need not agree
-            return None
+            await login.close()
+            return await self._by_channel()
+        self._channels[login] = 1
         self._watch(login)
-        return Lane(login.sftp, login)
+        return Lane(login.sftp)
 
     async def _by_channel(self) -> Lane | None:
         login = min(self._channels, key=lambda each: self._channels[each])
@@ -169,7 +164,7 @@ class Lanes:
             self._refused["channel"] = True
             return None
         self._extra.append(sftp)
-        return Lane(sftp, login)
+        return Lane(sftp)
 
     async def _admit(self, lanes: list[Lane]) -> None:
         helper = self._first.helper

@@ -67,17 +67,25 @@ def _unload(source: int, parcels: List[Parcel], alive: Callable[[], None]) -> Li
     for parcel in parcels:
         alive()
         written.append(_attempt(lambda parcel=parcel: _write(source, parcel)))  # type: ignore[misc]
+    return _prove_and_name(parcels, written, alive, keep=False)
+
+
+def _prove_and_name(
+    parcels: List[Parcel], opened: List[Tuple[int, Any]], alive: Callable[[], None], keep: bool
+) -> List[Outcome]:
+    """Part files with their facts set, each synced, read again and named. With `keep`, one that gets no name stays."""
     outcomes: List[Outcome] = []
-    for parcel, (trouble, found) in zip(parcels, written):
+    for parcel, (trouble, found) in zip(parcels, opened):
         alive()
         if found is None:
-            outcomes.append((trouble, 0))
+            outcomes.append((trouble or _held_against(parcel), 0))
             continue
         descriptor, unset = found
         try:
             trouble, named = _attempt(lambda: _sync_and_name(descriptor, parcel))  # noqa: B023 called at once
         finally:
             os.close(descriptor)
+        if not keep or named in (PLACED, THERE):
             _forget(parcel.part)
         outcomes.append((trouble, 0) if named is None else (named, unset))
     return outcomes
@@ -91,7 +99,8 @@ def finish(parcels: List[Parcel], alive: Callable[[], None]) -> List[Outcome]:
     outcomes: List[Outcome] = []
     for at in range(0, len(parcels), _TOGETHER):
         some = parcels[at : at + _TOGETHER]
-        outcomes += _finish(some, [_attempt(lambda parcel=parcel: _open_part(parcel)) for parcel in some], alive)  # type: ignore[misc]
+        opened = [_attempt(lambda parcel=parcel: _open_part(parcel)) for parcel in some]  # type: ignore[misc]
+        outcomes += _prove_and_name(some, opened, alive, keep=True)
     for directory in {os.path.dirname(parcel.path) for parcel in parcels}:
         _sync_directory(directory)
     return outcomes
@@ -113,24 +122,6 @@ def _open_part(parcel: Parcel) -> Optional[Tuple[int, int]]:
         os.close(descriptor)
         raise
     return descriptor, unset
-
-
-def _finish(parcels: List[Parcel], opened: List[Tuple[int, Any]], alive: Callable[[], None]) -> List[Outcome]:
-    outcomes: List[Outcome] = []
-    for parcel, (trouble, found) in zip(parcels, opened):
-        alive()
-        if found is None:
-            outcomes.append((trouble or _held_against(parcel), 0))
-            continue
-        descriptor, unset = found
-        try:
-            trouble, named = _attempt(lambda: _sync_and_name(descriptor, parcel))  # noqa: B023 called at once
-        finally:
-            os.close(descriptor)
-        if named in (PLACED, THERE):
-            _forget(parcel.part)
-        outcomes.append((trouble, 0) if named is None else (named, unset))
-    return outcomes
 
 
 def _attempt(work: Callable[[], Any]) -> Tuple[int, Any]:
