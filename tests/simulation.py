@@ -29,7 +29,7 @@ from yatagan.errors import CannotReach, Fault, StoreError
 from yatagan.nodes.helper.parcels import Parcel
 from yatagan.places import KEPT_DIRECTORY, is_ours
 from yatagan.stores.flow import Room
-from yatagan.stores.interface import Facts, Gathered, Kind, NodeDigest, Traits, Unloaded
+from yatagan.stores.interface import Digested, Facts, Gathered, Kind, NodeDigest, Traits, Unloaded
 
 BATCH = "261124-test"
 BLOCK = 4
@@ -347,6 +347,10 @@ class Store:
         inode = self._inode(path)
         inode.durable, inode.pending = inode.data, []
         return NodeDigest(hashlib.new(algorithm, inode.data).hexdigest(), self._facts(inode, close=True))
+
+    async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
+        made = [await self.digest(path, algorithm) for path, _ in files]
+        return [Digested(each.digest, each.facts) for each in made]
 
     def expect(self, size: int) -> None:
         """Nothing is got ready."""

@@ -274,7 +274,7 @@ def test_comparing_by_facts() -> None:
         b"kind": Verdict.IN_THE_WAY,
     }
     assert verdicts(1, None)[b"same"] is Verdict.DIFFERENT
-    assert verdicts(second, 6 * second)[b"same"] is Verdict.FRESH
+    assert verdicts(second, 6 * second)[b"same"] is Verdict.UNDECIDED
 
 
 # -- text --------------------------------------------------------------------------------------------------

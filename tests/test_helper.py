@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import os
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Coroutine
 from pathlib import Path
 from typing import Any
 
@@ -52,6 +52,25 @@ def with_helper(work: Callable[[Helper], Awaitable[Any]], before: str = "") -> A
     return asyncio.run(whole())
 
 
+def digests(helper: Helper, *paths: bytes) -> Coroutine[Any, Any, dict[str, Any]]:
+    return helper.ask("digests", files=[[path.decode("latin-1"), []] for path in paths], algorithm="sha256")
+
+
+def test_what_has_not_moved_is_not_read_again(tmp_path: Path) -> None:
+    name = os.fsencode(tmp_path / "flux")
+    (tmp_path / "flux").write_bytes(b"fen")
+
+    async def work(helper: Helper) -> list[Any]:
+        path = name.decode("latin-1")
+        known = (await digests(helper, name))["files"][0][2]
+        asked = [[path, known], *([path, [*known[:at], known[at] + 1, *known[at + 1 :]]] for at in range(5))]
+        return list((await helper.ask("digests", files=asked, algorithm="sha256"))["files"])
+
+    same, *moved = with_helper(work)
+    assert same[:2] == [0, ""]
+    assert [made[:2] for made in moved] == [[0, hashlib.sha256(b"fen").hexdigest()]] * 5
+
+
 def test_it_hashes_looks_and_reads(tmp_path: Path) -> None:
     name = os.fsencode(tmp_path) + b"/new\nline \xff"
     with open(name, "wb") as file:
@@ -59,14 +78,13 @@ def test_it_hashes_looks_and_reads(tmp_path: Path) -> None:
 
     async def work(helper: Helper) -> tuple[dict[str, Any], ...]:
         assert {"sha256", "md5"} <= set(helper.greeting["algorithms"])
-        asked = [helper.ask("digest", name, algorithm="sha256"), helper.ask("look", name), helper.ask("read", name)]
+        asked = [digests(helper, name), helper.ask("look", name), helper.ask("read", name)]
         return tuple(await asyncio.gather(*asked, helper.ask("clock")))
 
     digest, look, read, clock = with_helper(work, before="echo welcome; echo; ")
-    assert digest["digest"] == hashlib.sha256(b"fen" * 1000).hexdigest() and digest["size"] == 3000
+    assert digest["files"] == [[0, hashlib.sha256(b"fen" * 1000).hexdigest(), look["facts"]]]
     status = os.stat(name)
     assert look["facts"] == [status.st_mode, 3000, status.st_mtime_ns, status.st_ctime_ns, status.st_ino]
-    assert digest["before"] == digest["facts"] == look["facts"]
     assert read["text"].startswith("fenfen") and clock["clock_ns"] > status.st_mtime_ns
 
 
@@ -75,17 +93,10 @@ def test_what_it_will_not_touch(tmp_path: Path) -> None:
     (tmp_path / "link").symlink_to("target")
     (tmp_path / "target").write_text("x")
 
-    async def work(helper: Helper) -> list[BaseException | dict[str, Any]]:
-        return await asyncio.gather(
-            *(
-                helper.ask("digest", os.fsencode(tmp_path / name), algorithm="sha256")
-                for name in ("pipe", "link", "gone", ".")
-            ),
-            return_exceptions=True,
-        )
+    async def work(helper: Helper) -> dict[str, Any]:
+        return await digests(helper, *(os.fsencode(tmp_path / name) for name in ("pipe", "link", "gone", ".")))
 
-    found = with_helper(work)
-    assert all(isinstance(error, OSError) for error in found), found
+    assert all(outcome > 0 and not digest for outcome, digest, _ in with_helper(work)["files"])
 
 
 def test_it_shows_signs_of_life_while_it_hashes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -102,10 +113,10 @@ def test_it_shows_signs_of_life_while_it_hashes(tmp_path: Path, monkeypatch: pyt
             heard += 1
 
         helper.listeners.add(hear)
-        return await helper.ask("digest", os.fsencode(tmp_path / "big"), algorithm="sha256")
+        return await digests(helper, os.fsencode(tmp_path / "big"))
 
-    assert with_helper(work)["digest"] == hashlib.sha256(bytes(5 << 20)).hexdigest()
-    assert heard == 5 + 1
+    assert with_helper(work)["files"][0][1] == hashlib.sha256(bytes(5 << 20)).hexdigest()
+    assert heard == 1 + 5 + 1  # before the file, at each MiB, and the answer
 
 
 def test_which_processes_still_live() -> None:

@@ -1,6 +1,6 @@
 """What a plan is, and its steps, numbered. No I/O.
 
-Files that are right already, by size and time, become steps that are settled from the start.
+Files that are right already become steps that are settled from the start.
 """
 
 from __future__ import annotations
@@ -46,6 +46,7 @@ class Summary:
     in_the_way: int = 0
     unread: int = 0
     looked_into: int = 0
+    remembered: int = 0
     skipped: int = 0
 
     @property
@@ -69,7 +70,7 @@ class Arrival:
     storing: list[Storing] = field(default_factory=list)
     as_files: list[bytes] = field(default_factory=list)
     hidden: bytes = b""
-    #: Files that were too new for size and time: the same by digest, with this value and evidence.
+    #: Files of which size and time did not tell: the same by digest, with this value and evidence.
     same_by_digest: dict[bytes, tuple[str, Evidence]] = field(default_factory=dict)
 
 

@@ -1,6 +1,7 @@
 """Planning: two places in, a plan out. Nothing is changed anywhere.
 
-A plan is made from one scan of each side; files too new for size and time are compared by digest.
+A plan is made from one scan of each side; files too new for size and time are compared by digest, and others where that
+is asked for.
 """
 
 from __future__ import annotations
@@ -9,6 +10,7 @@ import asyncio
 import posixpath
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from typing import Protocol
 
 from yatagan.archives import index
 from yatagan.batches.layout import Costs, travel
@@ -19,12 +21,23 @@ from yatagan.batches.storing import Stored, Storing, store
 from yatagan.bundles.seeing import Seeing
 from yatagan.bundles.stored import find_stored
 from yatagan.digests.lists import ALGORITHM
-from yatagan.errors import LINE_FAULTS, BadPlace, Fault, Refused, StoreError
+from yatagan.errors import BadPlace, Fault, Refused
 from yatagan.stores.interface import Kind, Readable, Store
 from yatagan.trees.compare import FRESH_NS, Difference, Verdict, compare
-from yatagan.trees.contents import digest_by_reading
+from yatagan.trees.contents import Content, How, digests
+from yatagan.trees.memory import Memory
 from yatagan.trees.patterns import EVERYTHING, Choice
 from yatagan.trees.scan import Tree, scan
+
+
+class Watcher(Protocol):
+    """Hears how far a comparison of contents is, which may take long."""
+
+    def expect(self, files: int, size: int) -> None:
+        """So many more files and bytes are to be read."""
+
+    def hashed(self, size: int) -> None:
+        """One of them, of this size, was."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,11 +58,15 @@ async def make_plan(
     times: Times = Times.KEEP,
     together: Together | None = None,
     stored: Stored = Stored.AS_IT_IS,
+    by_digest: bool = False,
+    memory: Memory | None = None,
+    watcher: Watcher | None = None,
 ) -> Plan:
     """Compare and decide.
 
     `sources` are (path as typed, name to arrive under); `directory` is the destination as typed. With `together`,
-    small files travel in bundles if that pays, or in any case; `stored` says which directories become bundles. Raises
+    small files travel in bundles if that pays, or in any case; `stored` says which directories become bundles. With
+    `by_digest` files of the same size are compared by their contents, but for what `memory` knows of them. Raises
     StoreError, BadPlace when a source is not there or the destination is no directory, Refused when the
     destination lies inside a source.
     """
@@ -61,7 +78,9 @@ async def make_plan(
     plan = Plan(top, above, [], step_ns, None)
     seeing = Seeing(destination)
     now_there: Readable = destination if stored is Stored.FILES else seeing
-    comparing = _Comparing(source, now_there, choice, step_ns, fresh_since, times is Times.NOW)
+    comparing = _Comparing(
+        source, now_there, choice, step_ns, fresh_since, times is Times.NOW, by_digest, memory, watcher
+    )
     try:
         for path, name in sources:
             root = await source.resolve(path)
@@ -103,6 +122,9 @@ class _Comparing:
     step_ns: int
     fresh_since: int | None
     arrival_times: bool
+    by_digest: bool
+    memory: Memory | None
+    watcher: Watcher | None
 
     async def scan_both(self, root: bytes, there: bytes, *, anything: bool) -> tuple[Tree, Tree]:
         """A source, and what is at the destination under its name, where there is `anything`; at the same time."""
@@ -129,9 +151,40 @@ class _Comparing:
                 step_ns=self.step_ns,
                 fresh_since_ns=self.fresh_since,
                 arrival_times=self.arrival_times,
+                by_digest=self.by_digest,
             )
         )
-        await _look_into_fresh(self.source, self.there, arrival, self.fresh_since)
+        await self._look_into(arrival)
+
+    async def _look_into(self, arrival: Arrival) -> None:
+        """Compare by digest what facts do not tell of. Both sides are read at the same time."""
+        undecided = {
+            difference.path: at
+            for at, difference in enumerate(arrival.differences)
+            if difference.verdict is Verdict.UNDECIDED
+        }
+        if not undecided:
+            return
+        paths = list(undecided)
+        if self.watcher is not None:
+            self.watcher.expect(2 * len(paths), 2 * sum(arrival.tree.entries[path].size for path in paths))
+
+        def hashed(content: Content) -> None:
+            if self.watcher is not None:
+                self.watcher.hashed(arrival.tree.entries[content.path].size)
+
+        async with asyncio.TaskGroup() as group:
+            sides = [
+                group.create_task(digests(store, tree, paths, ALGORITHM, hashed, self.memory))
+                for store, tree in ((self.source, arrival.tree), (self.there, arrival.there))
+            ]
+        ours, theirs = (side.result() for side in sides)
+        for path, at in undecided.items():
+            here, there = ours[path], theirs[path]
+            verdict = Verdict.SAME if here.digest and here.digest == there.digest else Verdict.DIFFERENT
+            arrival.differences[at] = replace(arrival.differences[at], verdict=verdict)
+            if verdict is Verdict.SAME:
+                arrival.same_by_digest[path] = there.digest, _evidence(here, there)
 
 
 async def _nothing(root: bytes) -> Tree:
@@ -190,34 +243,11 @@ async def _missing_above(store: Store, top: bytes) -> list[bytes]:
     return missing[::-1]
 
 
-async def _look_into_fresh(source: Readable, destination: Readable, arrival: Arrival, fresh_since: int | None) -> None:
-    """Compare by digest what is too new to be the same by size and time."""
-    for at, difference in enumerate(arrival.differences):
-        if difference.verdict is not Verdict.FRESH:
-            continue
-        here = await _digest(source, arrival.tree.absolute(difference.path))
-        there = await _digest(destination, arrival.there.absolute(difference.path))
-        verdict = Verdict.SAME if here[0] and here[0] == there[0] else Verdict.DIFFERENT
-        arrival.differences[at] = replace(difference, verdict=verdict)
-        if verdict is Verdict.SAME:
-            arrival.same_by_digest[difference.path] = there
-
-
-async def _digest(store: Readable, path: bytes) -> tuple[str, Evidence]:
-    """A file's digest and how it was made; an empty one when it cannot be read."""
-    try:
-        if store.traits.digests:
-            how = Evidence.READ_BACK if store.traits.quick else Evidence.ON_NODE
-            return (await store.digest(path, ALGORITHM)).digest, how
-    except StoreError as error:
-        if error.fault in LINE_FAULTS:
-            raise
-    try:
-        return await digest_by_reading(store, path, ALGORITHM), Evidence.READ_BACK
-    except StoreError as error:
-        if error.fault in LINE_FAULTS:
-            raise
-        return "", Evidence.READ_BACK
+def _evidence(here: Content, there: Content) -> Evidence:
+    """How we know that two files hold the same."""
+    if here.remembered or there.remembered:
+        return Evidence.REMEMBERED
+    return Evidence.ON_NODE if there.how is How.ON_NODE else Evidence.READ_BACK
 
 
 def _sum_up(plan: Plan) -> None:
@@ -227,6 +257,7 @@ def _sum_up(plan: Plan) -> None:
         summary.unread += len(arrival.tree.unread)
         summary.skipped += arrival.tree.skipped
         summary.looked_into += len(arrival.same_by_digest)
+        summary.remembered += sum(how is Evidence.REMEMBERED for _, how in arrival.same_by_digest.values())
         for difference in arrival.differences:
             _count(summary, difference, arrival.tree.unread)
         for storing in arrival.storing:

@@ -44,6 +44,8 @@ class Evidence(StrEnum):
     ON_NODE = "on-node"
     READ_BACK = "read-back"
     RECEIVED = "received"
+    #: By a digest that was made earlier, of a file of which neither size, times nor inode have moved since.
+    REMEMBERED = "remembered"
     SIZE_AND_TIME = "size and time"
     SENT = "sent"
 

@@ -19,7 +19,7 @@ from yatagan.archives.tar import FILE
 from yatagan.bundles.stored import ENDING, Contents, StoredBundle, StoredFile, bundle_of, facts_of_member, find_stored
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.stores.interface import Facts, Gathered, Kind, NodeDigest, Reader, Store
+from yatagan.stores.interface import Digested, Facts, Gathered, Kind, NodeDigest, Reader, Store
 
 #: Indexes that are read at once.
 _INDEXES = 16
@@ -219,6 +219,21 @@ class Seeing:
         if line.member.name not in digests:
             raise StoreError(Fault.DAMAGED, path, store=self.name)
         return NodeDigest(digests[line.member.name], facts_of_member(line.member))
+
+    async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
+        """See `Readable.digests`."""
+        outside = [(path, known) for path, known in files if self._known(path) is None]
+        there = dict(zip((path for path, _ in outside), await self._store.digests(outside, algorithm), strict=True))
+        return [there.get(path) or await self._digest_one(path, algorithm) for path, _ in files]
+
+    async def _digest_one(self, path: bytes, algorithm: str) -> Digested:
+        try:
+            made = await self.digest(path, algorithm)
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
+            return Digested("", None, error.fault)
+        return Digested(made.digest, made.facts)
 
     async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
         """See `Readable.gather`. What comes out of a bundle is held against its index."""

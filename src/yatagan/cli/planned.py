@@ -49,7 +49,7 @@ def show_plan(
             ("stored as", _storing(plan)),
             ("as files", _as_files(plan)),
             ("hides", _hidden(plan)),
-            ("left as is", _left(plan)),
+            ("left as is", _left(plan, request.by_digest)),
             (
                 "skipped",
                 f"{text.count(counts.skipped, 'entry', 'entries')} left out by patterns" if counts.skipped else "",
@@ -158,12 +158,16 @@ def _losses(plan: Plan) -> Iterator[str]:
             )
 
 
-def _left(plan: Plan) -> str:
+def _left(plan: Plan, by_digest: bool) -> str:
     counts = plan.summary
     if not counts.left:
         return ""
+    left = f"{text.count(counts.left, 'file')}, {text.size(counts.left_size)}, already there"
+    if by_digest:
+        remembered = f", for {text.number(counts.remembered)} of them as remembered" if counts.remembered else ""
+        return f"{left} by digest{remembered}"
     looked = f", {text.number(counts.looked_into)} of them too new for that and by digest" if counts.looked_into else ""
-    return f"{text.count(counts.left, 'file')}, {text.size(counts.left_size)}, already there by size and time{looked}"
+    return f"{left} by size and time{looked}"
 
 
 def _specials(plan: Plan) -> str:
@@ -254,6 +258,8 @@ def plan_json(plan: Plan, cautions: Sequence[Caution]) -> dict[str, Any]:
         ],
         "left_as_is": counts.left,
         "left_bytes": counts.left_size,
+        "left_by_digest": counts.looked_into,
+        "left_by_digest_remembered": counts.remembered,
         "skipped": counts.skipped,
         "replace": counts.replaced,
         "not_carried": counts.not_carried,

@@ -24,6 +24,13 @@ from yatagan.stores.interface import Readable, Source, Store
 from yatagan.trees.patterns import EVERYTHING, Choice, is_pattern
 
 
+class By(StrEnum):
+    """What shows that a file is there already."""
+
+    SIZE_AND_TIME = "size-and-time"
+    DIGEST = "digest"
+
+
 class Bundling(StrEnum):
     """What travels in bundles, and what is stored as one."""
 
@@ -66,8 +73,10 @@ class Request:
         bundling: Bundling = Bundling.AUTO,
         unpack: bool = False,
         max_rate: int = 0,
+        by: By = By.SIZE_AND_TIME,
     ) -> None:
         self.app = app
+        self.by_digest = by is By.DIGEST
         self.max_rate = max_rate
         self._bundling = bundling
         self._unpack = unpack

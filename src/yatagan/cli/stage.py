@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import sys
-from contextlib import AsyncExitStack
+from collections.abc import AsyncIterator
+from contextlib import AsyncExitStack, asynccontextmanager
 
 import click
 
@@ -13,16 +14,19 @@ from yatagan.batches.plan import Plan
 from yatagan.batches.planning import make_plan
 from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.cli import carrying, cautions, completing
+from yatagan.cli.asking import AtTerminal
 from yatagan.cli.choosing import choosing, parse_choice
 from yatagan.cli.context import App, Reused, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.planned import plan_json, show_plan
-from yatagan.cli.request import Bundling, Request
+from yatagan.cli.request import Bundling, By, Request
+from yatagan.cli.view import Progress, view_for
 from yatagan.cli.words import Exit
 from yatagan.config.areas import Area
 from yatagan.config.units import parse_rate
 from yatagan.errors import BadPlace
 from yatagan.places import parse_place
 from yatagan.stores.interface import Store
+from yatagan.trees.memory import Memory
 
 
 def _rate(ctx: click.Context, param: click.Parameter, value: str | None) -> int:
@@ -42,6 +46,7 @@ Examples:
   yatagan stage fen heron:campaign --plan-only
   yatagan stage 'heron:runs/2026-*/flux.csv' . --skip '*.tmp'
   yatagan stage 'runs/*/flux.csv' heron:in --as '{stem}-{parent}{suffix}'
+  yatagan stage fen heron:campaign --by digest    only what has other contents
   yatagan stage heron:campaign/fen bittern:upload     from node to node
   yatagan stage fen heron:archive --bundle whole    kept there as fen.tar.zst
   yatagan stage heron:archive/fen .                 and brought back as fen""",
@@ -83,6 +88,14 @@ Examples:
     is_flag=True,
     help="Everything arrives as files, also what is stored there as a bundle, or would become one.",
 )
+@click.option(
+    "--by",
+    type=one_of(By),
+    default=By.SIZE_AND_TIME.value,
+    show_default=True,
+    help="What shows that a file is there already: its size and time, or its contents (digest), which are read on both "
+    "sides, but for files that were before and have not moved since.",
+)
 @click.option("--plan-only", is_flag=True, help="Show the plan and stop.")
 @click.option(
     "--prove",
@@ -106,6 +119,7 @@ def stage_command(
     skip: tuple[str, ...],
     bundle: str,
     unpack: bool,
+    by: str,
     plan_only: bool,
     prove: str,
     max_rate: int,
@@ -132,6 +146,7 @@ def stage_command(
         Bundling(bundle),
         unpack,
         max_rate,
+        By(by),
     )
     command = ("yatagan", *sys.argv[1:])
     status = run(_stage(request, command, plan_only=plan_only, quiet=quiet, json_=json_))
@@ -147,7 +162,7 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
             stores.append(await app.open(end))
             opened.push_async_callback(stores[-1].close)
         source, destination = stores
-        plan, careful, modes = await _plan(request, source, destination)
+        plan, careful, modes = await _plan(request, source, destination, quiet=quiet or json_)
         if not quiet and not json_:
             show_plan(request, plan, source, destination, careful, modes)
         if plan_only or not plan.summary.anything:
@@ -171,23 +186,48 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
         batch.unlock()
 
 
-async def _plan(request: Request, source: Store, destination: Store) -> tuple[Plan, list[cautions.Caution], Modes]:
+@asynccontextmanager
+async def _comparing(request: Request, *, quiet: bool) -> AsyncIterator[tuple[Memory | None, Progress | None]]:
+    """What is remembered of contents, and how far their comparison is, where there is to be one."""
+    if not request.by_digest:
+        yield None, None
+        return
+    progress = Progress(0, 0)
+    progress.doing = "comparing contents: "
+    memory = Memory(request.app.home.digests)
+    view = view_for(progress, quiet=quiet)
+    if isinstance(request.app.answers, AtTerminal):
+        request.app.answers.aside = view.paused
+    try:
+        async with view:
+            yield memory, progress
+    finally:
+        memory.close()
+
+
+async def _plan(
+    request: Request, source: Store, destination: Store, *, quiet: bool
+) -> tuple[Plan, list[cautions.Caution], Modes]:
     """The plan, what to be careful about, and whose modes arrive. Raises Refused and BadPlace before anything moves."""
     _check_proof(request, source, destination)
     area, careful = await _area(request, destination)
     place = request.destination
     async with request.seen(source) as seen:
         await request.expand(seen)
-        plan = await make_plan(
-            seen,
-            destination,
-            request.sources,
-            place.path,
-            choice=request.choice,
-            times=request.times,
-            together=await request.together(source, destination),
-            stored=request.stored,
-        )
+        async with _comparing(request, quiet=quiet) as (memory, progress):
+            plan = await make_plan(
+                seen,
+                destination,
+                request.sources,
+                place.path,
+                choice=request.choice,
+                times=request.times,
+                together=await request.together(source, destination),
+                stored=request.stored,
+                by_digest=request.by_digest,
+                memory=memory,
+                watcher=progress,
+            )
     if place.node:
         await cautions.refuse_plan(destination, request.app.nodes().get(place.node), plan)
     ages = cautions.look_at_ages(plan, area, request.times)

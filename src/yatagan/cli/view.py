@@ -64,6 +64,7 @@ class Progress:
         self.files_done = 0
         self.failed = 0
         self.moving: dict[int, Moving] = {}
+        self.doing = ""
         self.line = ""
         self.ageing_until = 0.0
         self._settled_size = 0
@@ -90,7 +91,7 @@ class Progress:
     def share(self) -> float:
         """How much of the work is done, 0 to 1: bytes and files both count, as both take time."""
         whole = _work(self.size, self.files)
-        return _work(self.size_done, self.files_done) / whole if whole else 1.0
+        return _work(self.size_done, self.files_done) / whole if whole else 0.0
 
     @property
     def left_seconds(self) -> float | None:
@@ -137,6 +138,11 @@ class Progress:
             case ev.Ageing(seconds):
                 self.ageing_until = time.monotonic() + seconds
 
+    def expect(self, files: int, size: int) -> None:
+        """So much more is to be done than was known."""
+        self.files += files
+        self.size += size
+
     def hashed(self, size: int, files: int = 1) -> None:
         """Count files that were only read, or a part of one."""
         self.files_done += files
@@ -148,7 +154,7 @@ class Progress:
     def counts(self) -> str:
         """In words: `25.1 of 58.3 MB, 612 of 1,496 files, 12.3 MB/s, 3 s left`."""
         parts = [
-            f"{text.size(self.size_done)} of {text.size(self.size)}",
+            f"{self.doing}{text.size(self.size_done)} of {text.size(self.size)}",
             f"{text.number(self.files_done)} of {text.count(self.files, 'file')}",
         ]
         if self.line:

@@ -56,6 +56,11 @@ class Home:
         return self.state / "lines"
 
     @property
+    def digests(self) -> Path:
+        """Digests that need not be made again."""
+        return self.state / "digests.db"
+
+    @property
     def ledger(self) -> Path:
         """The record of what was staged, listed and verified."""
         return self.state / "ledger"

@@ -20,7 +20,7 @@ from yatagan.keeper.wire import Codec, Gone, Peer
 from yatagan.nodes.answers import Answers
 from yatagan.nodes.helper.parcels import Parcel
 from yatagan.stores.flow import LANE_BYTES, Room
-from yatagan.stores.interface import Facts, Gathered, NodeDigest, Piece, Reader, Traits, Unloaded, Writer
+from yatagan.stores.interface import Digested, Facts, Gathered, NodeDigest, Piece, Reader, Traits, Unloaded, Writer
 
 if TYPE_CHECKING:
     from yatagan.batches.batch import Batch
@@ -358,6 +358,10 @@ class KeptStore:
         """See `Store.digest`."""
         found: NodeDigest = await self.ask("digest", path, algorithm, seen)
         return found
+
+    async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
+        """See `Store.digests`."""
+        return list(await self.ask("digests", tuple(files), algorithm))
 
     def expect(self, size: int) -> None:
         """See `Readable.expect`."""

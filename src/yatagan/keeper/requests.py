@@ -32,6 +32,7 @@ _PLAIN = frozenset(
         "remove",
         "remove_directory",
         "digest",
+        "digests",
         "gather",
         "work",
         "same_disk",

@@ -122,6 +122,15 @@ class NodeDigest:
     facts: Facts
 
 
+@dataclass(frozen=True, slots=True)
+class Digested:
+    """One of many digests: "" where the file's facts are still those that it is known by; or why there is none."""
+
+    digest: str
+    facts: Facts | None
+    fault: Fault | None = None
+
+
 class Reader(Protocol):
     """An open regular file. `flow`: what its store has on the way."""
 
@@ -206,6 +215,12 @@ class Readable(Protocol):
 
         `seen` are facts that this store itself gave of the file: where it must show that what it hashes is the
         file that it shows, they save it a look.
+        """
+
+    async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
+        """As `digest`, of many files at once: each with the facts by which its digest is known, if it is.
+
+        Whether what was hashed is the file that this store shows is for the caller to see, by the facts.
         """
 
     async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:

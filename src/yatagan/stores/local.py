@@ -22,7 +22,19 @@ from yatagan.errors import Fault, StoreError
 from yatagan.nodes.helper import parcels
 from yatagan.nodes.helper.parcels import Parcel
 from yatagan.stores.flow import Room
-from yatagan.stores.interface import STRIPE, Facts, Gathered, Kind, NodeDigest, Piece, Reader, Traits, Unloaded, Writer
+from yatagan.stores.interface import (
+    STRIPE,
+    Digested,
+    Facts,
+    Gathered,
+    Kind,
+    NodeDigest,
+    Piece,
+    Reader,
+    Traits,
+    Unloaded,
+    Writer,
+)
 
 P = ParamSpec("P")
 T = TypeVar("T")
@@ -88,6 +100,20 @@ def facts_from_list(found: Sequence[int]) -> Facts:
     """Our facts from what the helper and `parcels` tell: mode, size, mtime, ctime, inode."""
     mode, size, mtime_ns, changed_ns, inode = found
     return Facts(kind_of(mode), size, mtime_ns, stat.S_IMODE(mode), changed_ns, inode)
+
+
+def facts_to_list(facts: Facts | None) -> list[int]:
+    """The reverse for a regular file; nothing where what `parcels` needs is not known."""
+    if facts is None or facts.changed_ns is None or facts.inode is None:
+        return []
+    return [stat.S_IFREG | facts.mode, facts.size, facts.mtime_ns, facts.changed_ns, facts.inode]
+
+
+def digested(outcome: int, digest: str, found: Sequence[int]) -> Digested:
+    """Our word for what `parcels.digests` says of a file."""
+    if outcome == parcels.PLACED:
+        return Digested(digest, facts_from_list(found))
+    return Digested("", None, _fault_of_outcome(outcome))
 
 
 def gathered(outcome: int, contents: bytes, found: Sequence[int]) -> Gathered:
@@ -370,6 +396,11 @@ class LocalStore:
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
         """See `Store.digest`."""
         return await _thread(path, hash_file, path, algorithm)
+
+    async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
+        """See `Store.digests`."""
+        known = [(path, facts_to_list(facts)) for path, facts in files]
+        return [digested(*each) for each in await asyncio.to_thread(parcels.digests, known, algorithm, _quiet)]
 
     def expect(self, size: int) -> None:
         """See `Readable.expect`."""

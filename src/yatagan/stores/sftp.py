@@ -30,10 +30,21 @@ from yatagan.nodes.answers import Answers
 from yatagan.nodes.helper.client import Helper
 from yatagan.nodes.helper.parcels import Parcel
 from yatagan.nodes.login import Again, Login, log_in, log_in_again
-from yatagan.stores.interface import STRIPE, Facts, Gathered, NodeDigest, Piece, Reader, Traits, Unloaded, Writer
+from yatagan.stores.interface import (
+    STRIPE,
+    Digested,
+    Facts,
+    Gathered,
+    NodeDigest,
+    Piece,
+    Reader,
+    Traits,
+    Unloaded,
+    Writer,
+)
 from yatagan.stores.lanes import Allowed, Lane, Lanes
 from yatagan.stores.line import BareFailure, Line
-from yatagan.stores.local import facts_from_list, gathered, kind_of, unloaded
+from yatagan.stores.local import digested, facts_from_list, facts_to_list, gathered, kind_of, unloaded
 from yatagan.stores.past import recall, remember
 
 T = TypeVar("T")
@@ -450,15 +461,23 @@ class SftpStore:
         """See `Store.digest`. The file must hold still while it is read."""
         if self._helper is None or algorithm not in self._helper.greeting["algorithms"]:
             raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
-        reply = await self._ask(self._helper.ask("digest", path, algorithm=algorithm), path)
-        if reply["before"] != reply["facts"] or reply["size"] != reply["facts"][1]:
-            raise StoreError(Fault.SOURCE_CHANGED, path, store=self.name)
-        facts = facts_from_list(reply["facts"])
-        if not self._disk_is_same and not (seen is not None and seen.same_as(facts)):
+        (made,) = await self.digests([(path, None)], algorithm)
+        if made.facts is None:
+            raise StoreError(made.fault or Fault.REFUSED, path, store=self.name)
+        if not self._disk_is_same and not (seen is not None and seen.same_as(made.facts)):
             found = await self.look(path)
-            if found is None or not found.same_as(facts):
+            if found is None or not found.same_as(made.facts):
                 raise StoreError(Fault.UNSUPPORTED, path, store=self.name, detail="commands see another disk")
-        return NodeDigest(reply["digest"], facts)
+        return NodeDigest(made.digest, made.facts)
+
+    async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
+        """See `Store.digests`."""
+        if self._helper is None or algorithm not in self._helper.greeting["algorithms"]:
+            raise StoreError(Fault.UNSUPPORTED, store=self.name)
+        spelled = [[path.decode("latin-1"), facts_to_list(facts)] for path, facts in files]
+        path = files[0][0] if len(files) == 1 else b""
+        reply = await self._ask(self._helper.ask("digests", files=spelled, algorithm=algorithm), path)
+        return [digested(*each) for each in reply["files"]]
 
     async def recorded(self, path: bytes) -> str:
         """See `Store.recorded`."""

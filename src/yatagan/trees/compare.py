@@ -16,8 +16,8 @@ class Verdict(StrEnum):
     NEW = "new"
     SAME = "same"
     DIFFERENT = "different"
-    #: Size and time agree, but the file was changed so lately that they prove nothing.
-    FRESH = "fresh"
+    #: Facts do not tell: the size agrees, but the file is too new for that, or its contents are asked for.
+    UNDECIDED = "undecided"
     #: Another kind of thing has the name.
     IN_THE_WAY = "in-the-way"
 
@@ -33,13 +33,20 @@ class Difference:
 
 
 def compare(
-    tree: Tree, other: Tree, *, step_ns: int, fresh_since_ns: int | None, arrival_times: bool = False
+    tree: Tree,
+    other: Tree,
+    *,
+    step_ns: int,
+    fresh_since_ns: int | None,
+    arrival_times: bool = False,
+    by_digest: bool = False,
 ) -> Iterator[Difference]:
     """Every entry of `tree` against `other`, parents before children.
 
     Times are compared at `step_ns`, the coarser of the two stores. A file of `tree` that was changed at or
     after `fresh_since_ns` (by its own machine's clock) is never called the same by size and time. With
     `arrival_times` the times of `other` say when a file arrived: one that is not older than its source will do.
+    With `by_digest` no file of the same size is judged by its times.
     """
     for path in sorted(tree.entries, key=lambda path: path.split(b"/")):
         facts = tree.entries[path]
@@ -47,7 +54,10 @@ def compare(
         held_against = found
         if arrival_times and found is not None and found.mtime_ns // step_ns >= facts.mtime_ns // step_ns:
             held_against = replace(found, mtime_ns=facts.mtime_ns)
-        verdict = _verdict(tree, other, path, facts, held_against, step_ns, fresh_since_ns)
+        if by_digest and found is not None and Kind.FILE is found.kind is facts.kind and found.size == facts.size:
+            verdict = Verdict.UNDECIDED
+        else:
+            verdict = _verdict(tree, other, path, facts, held_against, step_ns, fresh_since_ns)
         yield Difference(path, facts, found, verdict)
 
 
@@ -82,4 +92,4 @@ def _verdict(
         return Verdict.SAME if tree.targets.get(path) == other.targets.get(path) else Verdict.DIFFERENT
     if not facts.right_for(found, step_ns):
         return Verdict.DIFFERENT
-    return Verdict.FRESH if is_fresh(facts, fresh_since_ns) else Verdict.SAME
+    return Verdict.UNDECIDED if is_fresh(facts, fresh_since_ns) else Verdict.SAME

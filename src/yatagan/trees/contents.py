@@ -5,18 +5,20 @@ from __future__ import annotations
 import asyncio
 import hashlib
 from collections import deque
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.stores.interface import Facts, Readable
+from yatagan.stores.interface import Digested, Facts, Readable
+from yatagan.trees.compare import FRESH_NS, is_fresh
+from yatagan.trees.memory import Memory
 from yatagan.trees.scan import Tree
 
 #: Reads under way at once when a file is read over the line only to be hashed.
 _AHEAD = 16
-#: Files hashed at once.
-_FILES_AT_ONCE = 6
+#: Handfuls hashed at once, and the most files and bytes in one.
+_HANDFULS, _FILES, _BYTES = 6, 200, 64 << 20
 
 
 async def digest_by_reading(store: Readable, path: bytes, algorithm: str) -> str:
@@ -52,12 +54,13 @@ class How(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Content:
-    """A file's digest, how it was made, or why there is none."""
+    """A file's digest, how it was made, or why there is none; `remembered` when it was made at another time."""
 
     path: bytes
     digest: str
     how: How
     fault: Fault | None = None
+    remembered: bool = False
 
 
 def how_of(store: Readable) -> How:
@@ -68,39 +71,118 @@ def how_of(store: Readable) -> How:
 
 
 async def digests(
-    store: Readable, tree: Tree, paths: Sequence[bytes], algorithm: str, done: Callable[[Content], None]
+    store: Readable,
+    tree: Tree,
+    paths: Sequence[bytes],
+    algorithm: str,
+    done: Callable[[Content], None],
+    memory: Memory | None = None,
 ) -> dict[bytes, Content]:
     """Digests of many files of a scanned tree, several at a time, each reported when made.
 
-    Raises StoreError when the line is lost; a file that cannot be read has its fault in the result.
+    What `memory` knows is not made again, and what it does not know is put there. Raises StoreError when the line is
+    lost; a file that cannot be read has its fault in the result.
     """
     found: dict[bytes, Content] = {}
-    waiting = iter(paths)
+    waiting = iter(_handfuls(tree, paths))
+    digesting = _Digesting(store, tree, algorithm, memory, await _still_since(store) if memory is not None else None)
 
     async def work() -> None:
-        for path in waiting:
-            content = await _content(store, tree.absolute(path), path, algorithm, tree.entries[path])
-            found[path] = content
-            done(content)
+        for handful in waiting:
+            for content in await digesting.handful(handful):
+                found[content.path] = content
+                done(content)
 
     async with asyncio.TaskGroup() as group:
-        for _ in range(_FILES_AT_ONCE):
+        for _ in range(_HANDFULS):
             group.create_task(work())
     return found
 
 
-async def _content(store: Readable, whole: bytes, path: bytes, algorithm: str, seen: Facts) -> Content:
-    how = how_of(store)
-    try:
-        if store.traits.digests:
-            try:
-                return Content(path, (await store.digest(whole, algorithm, seen)).digest, how)
-            except StoreError as error:
-                if error.fault is not Fault.UNSUPPORTED or how is How.HERE:
-                    raise
-        how = How.READ_BACK
-        return Content(path, await digest_by_reading(store, whole, algorithm), how)
-    except StoreError as error:
-        if error.fault in LINE_FAULTS:
-            raise
-        return Content(path, "", how, error.fault)
+def _handfuls(tree: Tree, paths: Sequence[bytes]) -> Iterator[list[bytes]]:
+    """Paths by what is asked for at once."""
+    handful: list[bytes] = []
+    size = 0
+    for path in paths:
+        if handful and (len(handful) == _FILES or size + tree.entries[path].size > _BYTES):
+            yield handful
+            handful, size = [], 0
+        handful.append(path)
+        size += tree.entries[path].size
+    if handful:
+        yield handful
+
+
+async def _still_since(store: Readable) -> int | None:
+    """The moment, by the machine's own clock, up to which a change to a file shows in its times."""
+    now = await store.clock_ns()
+    return None if now is None else now - max(FRESH_NS, store.traits.time_step_ns)
+
+
+@dataclass(frozen=True, slots=True)
+class _Digesting:
+    """Digests of one tree's files in the making."""
+
+    store: Readable
+    tree: Tree
+    algorithm: str
+    memory: Memory | None
+    still_since: int | None
+
+    async def handful(self, paths: Sequence[bytes]) -> list[Content]:
+        """All of them, made where the files are, if that can be; the rest one by one."""
+        if not self.store.traits.digests:
+            return [await self._by_reading(path) for path in paths]
+        whole = [self.tree.absolute(path) for path in paths]
+        known = self.memory.recall(self.store.name, self.algorithm, whole) if self.memory is not None else {}
+        files = [(path, known[path][0] if path in known else None) for path in whole]
+        try:
+            made = await self.store.digests(files, self.algorithm)
+        except StoreError as error:
+            if error.fault is not Fault.UNSUPPORTED:
+                raise
+            return [await self._by_reading(path) for path in paths]
+        if self.memory is not None:
+            self.memory.keep(self.store.name, self.algorithm, self._to_keep(whole, made))
+        contents = []
+        for path, absolute, each in zip(paths, whole, made, strict=True):
+            # Commands may see another disk than the file protocol does.
+            same = each.facts is not None and each.facts.same_as(self.tree.entries[path])
+            if not same and (each.fault is None or each.fault is Fault.UNSUPPORTED):
+                contents.append(await self._alone(path))
+            else:
+                old = not each.digest and each.fault is None
+                digest = known[absolute][1] if old else each.digest
+                contents.append(Content(path, digest, how_of(self.store), each.fault, remembered=old))
+        return contents
+
+    def _to_keep(self, paths: Sequence[bytes], made: Sequence[Digested]) -> list[tuple[bytes, Facts, str]]:
+        """What is worth to be remembered: of files that have held still for long enough to show a later change."""
+        return [
+            (path, each.facts, each.digest)
+            for path, each in zip(paths, made, strict=True)
+            if each.digest and each.facts is not None and self.still_since is not None
+            if each.facts.inode is not None and not is_fresh(each.facts, self.still_since)
+        ]
+
+    async def _alone(self, path: bytes) -> Content:
+        """One file that is not as it was when the tree was scanned, or that the machine's commands do not see."""
+        how = how_of(self.store)
+        try:
+            made = await self.store.digest(self.tree.absolute(path), self.algorithm)
+        except StoreError as error:
+            if error.fault is Fault.UNSUPPORTED and how is not How.HERE:
+                return await self._by_reading(path)
+            if error.fault in LINE_FAULTS:
+                raise
+            return Content(path, "", how, error.fault)
+        return Content(path, made.digest, how)
+
+    async def _by_reading(self, path: bytes) -> Content:
+        try:
+            value = await digest_by_reading(self.store, self.tree.absolute(path), self.algorithm)
+            return Content(path, value, How.READ_BACK)
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
+            return Content(path, "", How.READ_BACK, error.fault)

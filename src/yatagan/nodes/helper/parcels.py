@@ -8,7 +8,7 @@ import errno
 import os
 import stat
 import time
-from hashlib import sha256
+from hashlib import new, sha256
 from typing import Any, Callable, List, NamedTuple, Optional, Tuple
 
 #: What became of a parcel, besides an error number of the system (which is above 0).
@@ -239,6 +239,47 @@ def gather(paths: List[bytes], most: int, alive: Callable[[], None]) -> List[Gat
         except OSError as error:
             found.append((error.errno or errno.EIO, b"", []))
     return found
+
+
+#: A file's digest, "" where nothing of it has moved, and its facts: or the outcome that says why there is none.
+Digested = Tuple[int, str, List[int]]
+
+
+def digests(files: List[Tuple[bytes, List[int]]], algorithm: str, alive: Callable[[], None]) -> List[Digested]:
+    """Digests of files, each with what its facts were when its digest was last made (or none): if they still are, it
+    is not read again.
+    """
+    found: List[Digested] = []
+    for path, known in files:
+        alive()
+        try:
+            descriptor = open_regular(path, os.O_RDONLY)
+            try:
+                now = facts(os.fstat(descriptor))
+                found.append((PLACED, "", now) if now == known else hash_open(descriptor, algorithm, alive))
+            finally:
+                os.close(descriptor)
+        except OSError as error:
+            found.append((error.errno or errno.EIO, "", []))
+    return found
+
+
+def hash_open(descriptor: int, algorithm: str, alive: Callable[[], None]) -> Digested:
+    """Sync an open file, read it and hash it; CHANGED when it did not hold still."""
+    before = facts(os.fstat(descriptor))
+    os.fsync(descriptor)
+    value, size = new(algorithm), 0
+    buffer = memoryview(bytearray(min(1 << 20, before[1] + 1)))
+    while True:
+        count = os.readv(descriptor, [buffer])
+        if not count:
+            break
+        size += count
+        value.update(buffer[:count])
+        alive()
+    after = facts(os.fstat(descriptor))
+    same = before == after and size == after[1]
+    return (PLACED if same else CHANGED), value.hexdigest(), after
 
 
 def facts(status: os.stat_result) -> List[int]:

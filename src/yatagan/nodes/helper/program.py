@@ -10,7 +10,7 @@ Kept to what Python 3.6 understands. Requests:
   hello                       who we are: host, boot, Python, digests, our session's processes, and that of the login
   session logins              the processes of some logins
   clock                       what this machine takes the time to be
-  digest path algorithm       sync the file, read it, hash it; its facts before and after must agree
+  digests files algorithm     sync files, read and hash them; each with the facts with which that need not be done again
   look path                   facts in nanoseconds
   read path                   the first 200 bytes (to prove with a token file that we see the same disk)
   alive boot processes        which of these processes still live
@@ -113,27 +113,10 @@ def do_clock(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     return {"clock_ns": time.time_ns() if hasattr(time, "time_ns") else int(time.time() * 1e9)}
 
 
-def do_digest(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
-    """Sync and hash one file."""
-    descriptor = open_regular(raw(request["path"]), os.O_RDONLY)
-    try:
-        before = facts(os.fstat(descriptor))
-        os.fsync(descriptor)
-        value = hashlib.new(request["algorithm"])
-        size, told = 0, time.monotonic()
-        while True:
-            block = os.read(descriptor, 1 << 20)
-            if not block:
-                break
-            size += len(block)
-            value.update(block)
-            if time.monotonic() - told >= BUSY_SECONDS:
-                busy(size)
-                told = time.monotonic()
-        after = facts(os.fstat(descriptor))
-    finally:
-        os.close(descriptor)
-    return {"digest": value.hexdigest(), "size": size, "before": before, "facts": after}
+def do_digests(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """Digests of files."""
+    files = [(raw(path), known) for path, known in request["files"]]
+    return {"files": parcels.digests(files, request["algorithm"], Pulse(busy))}
 
 
 def do_look(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:

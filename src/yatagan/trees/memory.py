@@ -1,0 +1,97 @@
+"""Digests that were made before, kept on this machine, each with the facts that the file had then.
+
+They only save work: whoever asks for one must show that nothing of its file has moved since. A memory that cannot be
+read or written is done without.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+import time
+from collections.abc import Iterable, Sequence
+from contextlib import suppress
+from pathlib import Path
+
+from yatagan.stores.interface import Facts, Kind
+
+#: Days after which a digest is made anew: a disk may lose what no time stamp shows.
+_DAYS = 180
+_SCHEMA = """
+CREATE TABLE IF NOT EXISTS digest (
+    store TEXT NOT NULL, path BLOB NOT NULL, algorithm TEXT NOT NULL, size INTEGER NOT NULL, mtime_ns INTEGER NOT NULL,
+    changed_ns INTEGER NOT NULL, inode TEXT NOT NULL, mode INTEGER NOT NULL, digest TEXT NOT NULL, day INTEGER NOT NULL,
+    PRIMARY KEY (store, path, algorithm)) WITHOUT ROWID;
+"""
+
+
+class Memory:
+    """The digests of one user. Methods may be called from any thread; none of them raises."""
+
+    def __init__(self, file: Path) -> None:
+        self._lock = threading.Lock()
+        self._day = int(time.time() // 86400)
+        self._sql: sqlite3.Connection | None = None
+        with suppress(OSError, sqlite3.Error):
+            file.parent.mkdir(parents=True, exist_ok=True)
+            self._sql = _open(file)
+
+    def recall(self, store: str, algorithm: str, paths: Sequence[bytes]) -> dict[bytes, tuple[Facts, str]]:
+        """The digests of files of a store (a node's name, or "" for this machine) with the facts that they go with."""
+        found: dict[bytes, tuple[Facts, str]] = {}
+        if self._sql is None:
+            return found
+        with self._lock, suppress(sqlite3.Error):
+            for path in paths:
+                row = self._sql.execute(
+                    "SELECT size, mtime_ns, mode, changed_ns, inode, digest FROM digest"
+                    " WHERE store = ? AND path = ? AND algorithm = ?",
+                    (store, path, algorithm),
+                ).fetchone()
+                if row is not None:
+                    size, mtime_ns, mode, changed_ns, inode, digest = row
+                    found[path] = Facts(Kind.FILE, size, mtime_ns, mode, changed_ns, int(inode)), digest
+        return found
+
+    def keep(self, store: str, algorithm: str, digests: Iterable[tuple[bytes, Facts, str]]) -> None:
+        """Remember digests of files, each with the facts that it had before and after it was read."""
+        rows = [
+            # An inode may have all 64 bits, of which a column has 63.
+            (store, path, algorithm, facts.size, facts.mtime_ns, facts.changed_ns, str(facts.inode), facts.mode, digest)
+            for path, facts, digest in digests
+        ]
+        if self._sql is None or not rows:
+            return
+        with self._lock, suppress(sqlite3.Error), self._sql:
+            command = f"INSERT OR REPLACE INTO digest VALUES ({', '.join('?' * 10)})"
+            self._sql.executemany(command, [(*row, self._day) for row in rows])
+
+    def close(self) -> None:
+        """Forget what was made long ago, and let go of the file."""
+        if self._sql is None:
+            return
+        with self._lock, suppress(sqlite3.Error):
+            with self._sql:
+                self._sql.execute("DELETE FROM digest WHERE day < ?", (self._day - _DAYS,))
+            self._sql.close()
+
+
+def _open(file: Path) -> sqlite3.Connection:
+    """Open it; what is no such file is begun anew. Raises OSError, sqlite3.Error."""
+    try:
+        return _prepared(file)
+    except sqlite3.OperationalError:
+        raise  # in use, or no room: nothing is wrong with the file
+    except sqlite3.DatabaseError:
+        file.unlink()
+        return _prepared(file)
+
+
+def _prepared(file: Path) -> sqlite3.Connection:
+    sql = sqlite3.connect(file, timeout=5, check_same_thread=False)
+    try:
+        sql.executescript(_SCHEMA)
+    except sqlite3.Error:
+        sql.close()
+        raise
+    return sql
