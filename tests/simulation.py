@@ -25,11 +25,12 @@ from yatagan.batches.planning import Together, make_plan
 from yatagan.batches.runner import Policy
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import Prove, Times
+from yatagan.digests.blocks import Blocks, Run, block_digests
 from yatagan.errors import CannotReach, Fault, StoreError
 from yatagan.nodes.helper.parcels import Parcel
 from yatagan.places import KEPT_DIRECTORY, is_ours
 from yatagan.stores.flow import Room
-from yatagan.stores.interface import Digested, Facts, Gathered, Kind, NodeDigest, Traits, Unloaded
+from yatagan.stores.interface import Digested, Facts, Gathered, Kind, NodeBlocks, NodeDigest, Traits, Unloaded
 
 BATCH = "261124-test"
 BLOCK = 4
@@ -292,6 +293,39 @@ class Store:
         if not self._machine.copies or new in self._machine.names:
             raise StoreError(Fault.UNSUPPORTED, new)
         self._machine.make(new, Kind.FILE, self._inode(old).data[:size], age=0)
+
+    async def blocks(self, path: bytes, block: int, *, whole: bool) -> NodeBlocks:
+        if self._quick or not self._machine.helper:
+            raise StoreError(Fault.UNSUPPORTED, path)
+        await self._request(path)
+        inode = self._inode(path)
+        data = inode.data
+        weak, strong, digest = block_digests((data[at : at + block] for at in range(0, len(data), block)), whole)
+        return NodeBlocks(Blocks(len(data), block, weak, strong), self._facts(inode, close=True), digest)
+
+    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run], block: int) -> list[bool]:
+        """One request, in which the line may be lost after every run: the helper then ends, or hangs and goes on."""
+        source, target, machine = self._inode(old), self._inode(part), self._machine
+        for at, run in enumerate(runs):
+            try:
+                await self._request(part)
+            except StoreError:
+                if machine.boot == self._boot and self._world.rng.random() < 0.4:
+                    left = [self._copying(source, target, each) for each in runs[at:]]
+                    machine.deeds.setdefault(self.session, []).extend(left)
+                raise
+            if machine.room is not None:
+                if machine.room < run.size:
+                    raise StoreError(Fault.NO_ROOM, part)
+                machine.room -= run.size
+            self._copying(source, target, run)()
+        target.durable, target.pending = target.data, []
+        await self._answer(part)
+        return [True for _ in runs]
+
+    @staticmethod
+    def _copying(source: Inode, target: Inode, run: Run) -> Callable[[], None]:
+        return lambda: target.pending.append((run.new, source.data[run.old : run.old + run.size]))
 
     async def make_directory(self, path: bytes, mode: int) -> None:
         await self._request(path)
@@ -649,6 +683,9 @@ def draw(seed: int) -> Scenario:
         destination.make(b"/top/fen", Kind.DIRECTORY)
         old = rng.randbytes(10)
         destination.make(b"/top/fen/f0", Kind.FILE, old, age=2e6)
+        if world.near and seed % 2 == 0:
+            old = _edited(source.names[b"/fen/f0"].data, random.Random(seed))
+            destination.names[b"/top/fen/f0"].durable = old
         scenario.before[b"/top/fen/f0"] = old
     _draw_faults(scenario, files)
     if helper and scenario.prove is Prove.AUTO and seed % 2:
@@ -657,6 +694,12 @@ def draw(seed: int) -> Scenario:
         if far.room is not None:
             far.room *= 50
     return scenario
+
+
+def _edited(data: bytes, rng: random.Random) -> bytes:
+    """The file as it may have been before: a few bytes others, more, or fewer."""
+    at = rng.randrange(len(data) + 1)
+    return data[: max(0, at - rng.randrange(4))] + rng.randbytes(rng.randrange(4)) + data[at:]
 
 
 def _draw_faults(scenario: Scenario, files: list[bytes]) -> None:
@@ -743,7 +786,14 @@ async def _one_run(scenario: Scenario, journal: DyingJournal, ends: tuple[Openin
     world = scenario.world
     conditions = Conditions(
         policy=Policy(patience=60, steps_at_once=4),
-        tuning=Tuning(held=6 * world.block, sync_bytes=3 * world.block // 2, sync_seconds=1000, apart=_inline),
+        tuning=Tuning(
+            held=6 * world.block,
+            sync_bytes=3 * world.block // 2,
+            sync_seconds=1000,
+            apart=_inline,
+            reuse_least=8,
+            reuse_block=2,
+        ),
         clock=Clock(world.loop),
         jitter=world.rng.random,
         threaded=False,

@@ -9,12 +9,15 @@ import pytest
 import simulation
 from yatagan.batches.bench import Bench
 from yatagan.batches.carrier import _Block, _Passage
+from yatagan.batches.extents import Extents
 from yatagan.batches.files import FileWork
 from yatagan.batches.parcels import ParcelWork
+from yatagan.batches.reuse import Reuse
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Step, StepKind
+from yatagan.digests.blocks import Run
 from yatagan.nodes.helper.parcels import Parcel
-from yatagan.stores.interface import Facts, Reader, Unloaded
+from yatagan.stores.interface import Facts, Reader, Unloaded, Writer
 
 SEEDS = 1200
 CHUNKS = 12
@@ -45,6 +48,7 @@ def test_the_world_really_goes_wrong() -> None:
     """Many seeds must see a lost line, a death, a power failure, a hung process: else the rest proves little."""
     seen = {"drop": 0, "power": 0, "death": 0, "hung": 0, "change": 0}
     bundles = {"brought": 0, "broken": 0, "left": 0}
+    parts = {"up": 0, "down": 0}
     for seed in range(250):
         scenario = simulation.draw(seed)
         planned = len(scenario.world.happen_at), len(scenario.deaths)
@@ -54,6 +58,7 @@ def test_the_world_really_goes_wrong() -> None:
                 bundles["brought"] += step.state is StepState.IN_PLACE
                 bundles["broken"] += step.generation > 1
                 bundles["left"] += step.state is StepState.LEFT
+            parts["up" if scenario.upload else "down"] += step.reused > 0
         requests = scenario.world.requests
         seen["drop"] += any(at <= requests for at in scenario.world.drop_at)
         seen["power"] += any(at <= requests for at in scenario.world.power_at)
@@ -62,6 +67,7 @@ def test_the_world_really_goes_wrong() -> None:
         seen["change"] += len(scenario.world.happen_at) < planned[0]
     assert seen["drop"] > 125 and min(seen.values()) > 20, seen
     assert bundles["brought"] > 8 and bundles["broken"] > 1 and bundles["left"] > 0, bundles
+    assert min(parts.values()) > 1, parts
 
 
 # -- broken engines --------------------------------------------------------------------------------------
@@ -167,6 +173,36 @@ def believes_that_all_was_unloaded(patch: pytest.MonkeyPatch) -> None:
     patch.setattr(ParcelWork, "_settle", believing)
 
 
+def counts_parts_before_they_are_there(patch: pytest.MonkeyPatch) -> None:
+    reuse = simulation.Store.reuse
+    bring = Reuse.bring
+
+    async def early(self: Reuse, step: Step, source: Reader, part: Writer) -> tuple[Step, Extents]:
+        async def reuse_and_tell(
+            store: simulation.Store, old: bytes, name: bytes, runs: Sequence[Run], block: int
+        ) -> list[bool]:
+            there = Extents([(run.new, run.new + run.size) for run in runs])
+            await self._bench.scribe.note(Change(step.number, durable=there.encode()))
+            await (await store.reopen_part(name)).write(step.facts.size - 1, b"?")
+            return await reuse(store, old, name, runs, block)
+
+        patch.setattr(simulation.Store, "reuse", reuse_and_tell)
+        return await bring(self, step, source, part)
+
+    patch.setattr(Reuse, "bring", early)
+
+
+def believes_that_all_was_reused(patch: pytest.MonkeyPatch) -> None:
+    """Of parts that were found, one is copied and the rest not."""
+    reuse = simulation.Store.reuse
+
+    async def careless(self: simulation.Store, old: bytes, part: bytes, runs: Sequence[Run], block: int) -> list[bool]:
+        await reuse(self, old, part, runs[:1], block)
+        return [True for _ in runs]
+
+    patch.setattr(simulation.Store, "reuse", careless)
+
+
 BROKEN = [
     trusts_what_is_only_acknowledged,
     shares_a_part_file_with_a_hung_process,
@@ -181,9 +217,11 @@ BROKEN = [
 ]
 #: Those that only show where small files travel together.
 BROKEN_BUNDLES = [unloads_over_what_is_there, believes_that_all_was_unloaded]
+#: Those that only show where a file replaces one that it has much in common with.
+BROKEN_PARTS = [counts_parts_before_they_are_there, believes_that_all_was_reused]
 
 
-@pytest.mark.parametrize("broken", [*BROKEN, *BROKEN_BUNDLES], ids=lambda broken: broken.__name__)
+@pytest.mark.parametrize("broken", [*BROKEN, *BROKEN_BUNDLES, *BROKEN_PARTS], ids=lambda broken: broken.__name__)
 def test_a_broken_engine_is_caught(
     broken: Callable[[pytest.MonkeyPatch], None], monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -191,6 +229,8 @@ def test_a_broken_engine_is_caught(
     seeds: Iterable[int] = range(2000)
     if broken in BROKEN_BUNDLES:
         seeds = (seed for seed in range(1, 25_000, 2) if simulation.draw(seed).together)
+    elif broken in BROKEN_PARTS:
+        seeds = (seed for seed in range(0, 60_000, 6) if simulation.draw(seed).before)
     elif broken is takes_new_files_at_their_word:
         seeds = (seed for seed in range(25_000) if simulation.draw(seed).world.happen_at)
     for seed in seeds:

@@ -38,13 +38,18 @@ async def _in_thread(function: Callable[..., Any], *args: object) -> Any:
     return await asyncio.to_thread(function, *args)
 
 
+#: Files from this size on are looked into for parts that need not be sent.
+REUSE_LEAST = 4 << 20
+
+
 @dataclass(frozen=True, slots=True)
 class Tuning:
     """Sizes in bytes, times in seconds.
 
     `held`: what is read and not yet both hashed and acknowledged, over all files. A part file is synced every
     `sync_bytes` or `sync_seconds`, whichever comes first. What comes to `hash_apart` and more is hashed by `apart`,
-    in a thread.
+    in a thread. Of files of `reuse_least` and more only what has changed is sent, where that can be, found in blocks of
+    `reuse_block`.
     """
 
     held: int = 64 << 20
@@ -53,6 +58,8 @@ class Tuning:
     pause: float = 0.01
     hash_apart: int = 64 << 10
     drain_seconds: float = 2.0
+    reuse_least: int = REUSE_LEAST
+    reuse_block: int = 64 << 10
     apart: Callable[..., Awaitable[Any]] = _in_thread
 
 
@@ -98,6 +105,11 @@ class Carrier:
         self._clock = clock
         self._held = Room(tuning.held)
         self.pace = Pace(clock, sleep)
+
+    @property
+    def tuning(self) -> Tuning:
+        """As it is on this line."""
+        return self._tuning
 
     def line_lost(self, lasted: float) -> None:
         """A line was lost that had lasted so many seconds: sync more often after a short one.
@@ -302,6 +314,10 @@ class _Passage:
         if block.hashed and block.written:
             self._let_go(len(block.data))
 
+    def _piece_end(self, at: int, size: int, end: int) -> int:
+        """As `_reach`, and all of the piece is on the far disk already, or nothing."""
+        return self._way.durable.edge_after(at, _reach(at, size, end))
+
     def _known(self, start: int, end: int) -> bool:
         return self._way.durable.covers(start, end)
 
@@ -312,7 +328,7 @@ class _Passage:
         way, at = self._way, 0
         size = way.read_size if way.part.write_here else min(way.read_size, way.write_size)
         while at < way.size:
-            end = _reach(at, size, way.size)
+            end = self._piece_end(at, size, way.size)
             reader = way.prefix if self._known(at, end) else way.source
             await self._hold(end - at)
             if reader is way.source:
@@ -348,7 +364,7 @@ class _Passage:
         self._way.hash.update(data)
         view, blocks, at = memoryview(data), [], start
         while at < end:
-            stop = _reach(at, self._way.write_size, end)
+            stop = self._piece_end(at, self._way.write_size, end)
             blocks.append(_Block(at, view[at - start : stop - start], hashed=True))
             at = stop
         return blocks

@@ -56,6 +56,16 @@ class Making:
 
 
 @dataclass(frozen=True, slots=True)
+class PartsFound:
+    """Of a step's `size` bytes so many are in what it replaces, and are not sent; none where that does not pay."""
+
+    number: int
+    label: bytes
+    size: int
+    there: int
+
+
+@dataclass(frozen=True, slots=True)
 class StepSettled:
     """A step is done with."""
 
@@ -109,6 +119,7 @@ Event = (
     | StepStarted
     | BytesMoved
     | Making
+    | PartsFound
     | StepSettled
     | StepReturned
     | Note

@@ -36,6 +36,13 @@ class Extents:
         at = bisect_right(self._starts, start) - 1
         return at >= 0 and self._ends[at] >= end
 
+    def edge_after(self, offset: int, end: int) -> int:
+        """Where the next range begins or ends after an offset, or `end` if that comes first."""
+        for edges in (self._starts, self._ends):
+            at = bisect_right(edges, offset)
+            end = min(end, edges[at]) if at < len(edges) else end
+        return end
+
     @property
     def total(self) -> int:
         """How many bytes are in."""

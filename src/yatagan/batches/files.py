@@ -20,6 +20,7 @@ from yatagan.batches.events import Ageing, BytesMoved, Note
 from yatagan.batches.extents import Extents
 from yatagan.batches.finishing import Finisher
 from yatagan.batches.layout import SMALL
+from yatagan.batches.reuse import Reuse
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Step, Times
 from yatagan.digests.lists import ALGORITHM
@@ -79,6 +80,7 @@ class FileWork:
         self._clock = clock
         self._stop = stop
         self._finisher = Finisher(bench)
+        self._reuse = Reuse(bench, carrier.tuning, stop)
 
     async def do(self, step: Step) -> None:
         """Waiting (or wherever an earlier session left it) -> in place. Raises as `Performer.perform` says."""
@@ -90,7 +92,7 @@ class FileWork:
                 return
             on_disk = Extents.decode(step.durable).covers(0, step.facts.size)
             if part is None or part.size != step.facts.size or not (on_disk or self._proof_syncs):
-                step = replace(step, state=StepState.MOVING, durable="", digest="")
+                step = replace(step, state=StepState.MOVING, durable="", digest="", reused=0)
         if step.state in (StepState.WHOLE, StepState.PROVEN):
             self._bench.tell_start(step, step.facts.size)
         else:
@@ -121,7 +123,7 @@ class FileWork:
             reader = None  # what was read before that may have changed unseen
         if found.same_as(step.facts):
             return replace(step, facts=found), reader
-        return replace(step, facts=found, state=StepState.WAITING, durable="", digest=""), reader
+        return replace(step, facts=found, state=StepState.WAITING, durable="", digest="", reused=0), reader
 
     async def _in_hand(self, step: Step) -> InHand | None:
         """A small file of this machine, read whole and of one moment; None where that is not to be had."""
@@ -178,9 +180,16 @@ class FileWork:
         if recorded not in ("", value):
             await self.remove_parts(step, with_present=True)
             raise StepRefused(Fault.DAMAGED)
+        if step.digest not in ("", value):  # what was reused of it is not what the node has
+            self._reuse.distrust(step)
+            raise TryAgain(Fault.DIGEST_DIFFERS)
+        # Not all of it has arrived, then, but the node has hashed all of it.
+        evidence = Evidence.ON_NODE if step.digest else None
         on_disk = Extents([(0, step.facts.size)]).encode() if synced else ""
-        step = replace(step, state=StepState.WHOLE, digest=value, durable=on_disk)
-        await self._scribe.note(Change(step.number, state=StepState.WHOLE, digest=value, durable=on_disk))
+        step = replace(step, state=StepState.WHOLE, digest=value, durable=on_disk, evidence=evidence)
+        await self._scribe.note(
+            Change(step.number, state=StepState.WHOLE, digest=value, durable=on_disk, evidence=evidence)
+        )
         return step
 
     async def carry_from(self, step: Step, reader: Reader, value: Hash) -> Step:
@@ -193,8 +202,10 @@ class FileWork:
     async def _carry_bytes(self, step: Step, reader: Reader, value: Hash) -> tuple[Step, str, bool]:
         """Bring all bytes into a part file: the step as it is then, their digest, and whether they are synced."""
         step, writer, durable = await self._open_part(step)
-        self._bench.tell_start(step, durable.total)
         try:
+            if not durable.total:
+                step, durable = await self._reuse.bring(step, reader, writer)
+            self._bench.tell_start(step, durable.total)
             digest, synced = await self._pass_bytes(step, reader, writer, durable, value)
         finally:
             await self._close(writer)
@@ -262,8 +273,8 @@ class FileWork:
         found = await self._destination.look(old) if step.generation else None
         arrived = found.size if found is not None and found.kind is Kind.FILE else 0
         usable = durable.total > 0 and arrived >= durable.end
-        if arrived > step.sent:  # an earlier process died before it could count
-            self._scribe.mention(Change(step.number, sent=arrived - step.sent))
+        if arrived > step.sent + step.reused:  # an earlier process died before it could count
+            self._scribe.mention(Change(step.number, sent=arrived - step.sent - step.reused))
         if usable and await self._is_ours_alone(step):
             await self._remove_part(step, step.generation + 1)  # a copy of this one that was broken off
             step = await self._begin(step, step.generation, durable)
@@ -291,6 +302,8 @@ class FileWork:
             generation=generation,
             session=self._session.number,
             durable=durable.encode(),
+            digest=step.digest if durable.total else "",
+            reused=min(step.reused, durable.total),
         )
         await self._scribe.note(
             Change(
@@ -299,8 +312,9 @@ class FileWork:
                 generation=generation,
                 session=step.session,
                 durable=step.durable,
-                digest="",
+                digest=step.digest,
                 facts=step.facts,
+                reused=step.reused,
             )
         )
         return step
@@ -381,12 +395,15 @@ class FileWork:
         prove = self._session.evidence
         if prove is Evidence.SENT:
             return prove
-        if prove is not Evidence.RECEIVED:
+        if prove is Evidence.RECEIVED and step.evidence is not None:
+            prove = step.evidence
+        elif prove is not Evidence.RECEIVED:
             for last in (False, True):
                 value = await self._digest_there(step, prove)
                 if value == step.digest:
                     break
                 if last:  # a verdict "different" is looked at twice
+                    self._reuse.distrust(step)
                     raise TryAgain(Fault.DIGEST_DIFFERS)
         await self._scribe.note(Change(step.number, state=StepState.PROVEN, evidence=prove))
         return prove

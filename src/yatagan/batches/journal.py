@@ -29,7 +29,7 @@ from yatagan.errors import Fault, JournalError
 from yatagan.stores.interface import Facts, Kind
 
 #: Counts changes of the tables: a journal of another format is told apart, not misread.
-_FORMAT = 5
+_FORMAT = 6
 _SCHEMA = f"""
 CREATE TABLE batch (
     id TEXT NOT NULL, created_ns INTEGER NOT NULL, command TEXT NOT NULL, source_node TEXT NOT NULL,
@@ -42,7 +42,7 @@ CREATE TABLE step (
     path BLOB NOT NULL, label BLOB NOT NULL, size INTEGER NOT NULL, facts TEXT NOT NULL, target BLOB, seen TEXT,
     state TEXT NOT NULL, generation INTEGER NOT NULL, session INTEGER NOT NULL, durable TEXT NOT NULL,
     sent INTEGER NOT NULL, digest TEXT NOT NULL, evidence TEXT, fault TEXT,
-    detail TEXT NOT NULL, bundle INTEGER NOT NULL);
+    detail TEXT NOT NULL, bundle INTEGER NOT NULL, reused INTEGER NOT NULL);
 CREATE INDEX step_bundle ON step (bundle, number) WHERE bundle > 0;
 CREATE INDEX step_open ON step (phase, number) WHERE state IN ('waiting', 'moving', 'whole', 'proven');
 CREATE TABLE session (number INTEGER PRIMARY KEY, witness TEXT NOT NULL);
@@ -54,7 +54,7 @@ _CHANGING = tuple(field.name for field in fields(Change) if field.name != "numbe
 _OPEN = ("waiting", "moving", "whole", "proven")
 _COLUMNS = (
     "number, phase, kind, source, path, label, facts, target, seen, state, generation, session, durable, "
-    "sent, digest, evidence, fault, detail, bundle"
+    "sent, digest, evidence, fault, detail, bundle, reused"
 )
 #: File systems of other machines, by the names that /proc/mounts gives them.
 _NETWORK = ("nfs", "cifs", "smb", "lustre", "gpfs", "beegfs", "ceph", "fuse.", "afs", "9p", "panfs")
@@ -97,7 +97,8 @@ class Standing:
 class Tally:
     """How many steps of one kind, state and evidence, and their bytes.
 
-    `sent` is what went over the line for them, `again` how much of that was more than their size.
+    `sent` is what went over the line for them, `again` how much of that was more than their size. Of `reusing` of them
+    so many bytes were there already, and not sent: `reused`.
     """
 
     kind: StepKind
@@ -107,6 +108,8 @@ class Tally:
     size: int
     sent: int
     again: int
+    reusing: int
+    reused: int
 
 
 def encode_facts(facts: Facts | None) -> str | None:
@@ -223,7 +226,7 @@ class Journal:
                 BatchState.QUEUED.value,
             ),
         )
-        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 20)})", (_row(step) for step in steps))
+        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 21)})", (_row(step) for step in steps))
         self._sql.execute("COMMIT")
 
     def close(self) -> None:
@@ -280,11 +283,12 @@ class Journal:
         """Counts and bytes by kind, state and evidence."""
         rows = self._rows(
             "SELECT kind, state, evidence, count(*), sum(size), sum(sent),"
-            " sum(CASE WHEN state = 'in place' THEN max(sent - size, 0) ELSE 0 END) FROM step GROUP BY 1, 2, 3"
+            " sum(CASE WHEN state = 'in place' THEN max(sent + reused - size, 0) ELSE 0 END),"
+            " sum(reused > 0), sum(reused) FROM step GROUP BY 1, 2, 3"
         )
         return [
-            Tally(StepKind(kind), StepState(state), Evidence(evidence) if evidence else None, count, size, sent, again)
-            for kind, state, evidence, count, size, sent, again in rows
+            Tally(StepKind(kind), StepState(state), Evidence(evidence) if evidence else None, *numbers)
+            for kind, state, evidence, *numbers in rows
         ]
 
     def size_left(self) -> int:
@@ -436,6 +440,7 @@ def _row(step: Step) -> tuple[object, ...]:
         step.fault,
         step.detail,
         step.bundle,
+        step.reused,
     )
 
 

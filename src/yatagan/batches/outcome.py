@@ -18,8 +18,9 @@ class Outcome:
     """Counts over the steps of a batch. Sizes in bytes, of files.
 
     `moved` are the files now in place; `sent` is what the line carried for all steps, `again` how much of it had
-    been sent before and could not be trusted. `bundles` are those that directories are now stored as. `evidence`
-    counts files in place by how we know of them.
+    been sent before and could not be trusted. Of `reusing` files in place `reused` bytes were there already, in what
+    they have replaced. `bundles` are those that directories are now stored as. `evidence` counts files in place by
+    how we know of them.
     """
 
     header: Header
@@ -38,6 +39,8 @@ class Outcome:
     bundles_size: int = 0
     sent: int = 0
     again: int = 0
+    reusing: int = 0
+    reused: int = 0
     evidence: dict[Evidence, int] = field(default_factory=dict)
 
     @property
@@ -61,6 +64,8 @@ def outcome_of(journal: Journal) -> Outcome:
             case StepState.IN_PLACE if is_file:
                 outcome.moved += row.steps
                 outcome.moved_size += row.size
+                outcome.reusing += row.reusing
+                outcome.reused += row.reused
                 if row.evidence is not None:
                     outcome.evidence[row.evidence] = outcome.evidence.get(row.evidence, 0) + row.steps
             case StepState.IN_PLACE:

@@ -42,6 +42,8 @@ class Summary:
     left: int = 0
     left_size: int = 0
     replaced: int = 0
+    in_part: int = 0
+    in_part_size: int = 0
     not_carried: int = 0
     in_the_way: int = 0
     unread: int = 0

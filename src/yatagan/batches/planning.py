@@ -13,8 +13,10 @@ from dataclasses import dataclass, replace
 from typing import Protocol
 
 from yatagan.archives import index
+from yatagan.batches.carrier import REUSE_LEAST
 from yatagan.batches.layout import Costs, travel
 from yatagan.batches.plan import Arrival, Plan, Summary, travels
+from yatagan.batches.reuse import may_reuse
 from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Times
 from yatagan.batches.storing import Stored, Storing, store
@@ -107,6 +109,7 @@ async def make_plan(
     if not any(arrival.differences or arrival.storing for arrival in plan.arrivals):
         plan.above.clear()
     _sum_up(plan)
+    _look_at_parts(plan, source, destination)
     if together is not None and source.traits.parcels and destination.traits.parcels:
         _look_at_small(plan, together)
     return plan
@@ -248,6 +251,16 @@ def _evidence(here: Content, there: Content) -> Evidence:
     if here.remembered or there.remembered:
         return Evidence.REMEMBERED
     return Evidence.ON_NODE if there.how is How.ON_NODE else Evidence.READ_BACK
+
+
+def _look_at_parts(plan: Plan, source: Readable, destination: Store) -> None:
+    """Files of which only what has changed will be sent."""
+    for difference in (each for arrival in plan.arrivals for each in arrival.differences):
+        if difference.verdict is not Verdict.DIFFERENT or difference.facts.kind is not Kind.FILE:
+            continue
+        if may_reuse(source, destination, difference.facts, difference.other, REUSE_LEAST):
+            plan.summary.in_part += 1
+            plan.summary.in_part_size += difference.facts.size
 
 
 def _sum_up(plan: Plan) -> None:

@@ -77,7 +77,7 @@ class Step:
     `seen` is what the plan found under the final name, None when nothing. `generation` counts the part
     files of this step and `session` the session that wrote the last of them; `durable` are that
     part file's synced extents, encoded. `bundle` is the step of the bundle that an entry comes with, or may
-    come with; 0 for none.
+    come with; 0 for none. `reused` bytes of the present part file were copied from what was under the final name.
     """
 
     number: int
@@ -99,6 +99,7 @@ class Step:
     fault: Fault | None = None
     detail: str = ""
     bundle: int = 0
+    reused: int = 0
 
     def part(self, batch: str, generation: int | None = None) -> bytes:
         """The part file of a generation (the present one): beside the final name, and independent of it."""
@@ -131,3 +132,4 @@ class Change:
     detail: str | None = None
     facts: Facts | None = None
     bundle: int | None = None
+    reused: int | None = None

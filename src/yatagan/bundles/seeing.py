@@ -19,7 +19,7 @@ from yatagan.archives.tar import FILE
 from yatagan.bundles.stored import ENDING, Contents, StoredBundle, StoredFile, bundle_of, facts_of_member, find_stored
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.stores.interface import Digested, Facts, Gathered, Kind, NodeDigest, Reader, Store
+from yatagan.stores.interface import Digested, Facts, Gathered, Kind, NodeBlocks, NodeDigest, Reader, Store
 
 #: Indexes that are read at once.
 _INDEXES = 16
@@ -234,6 +234,12 @@ class Seeing:
                 raise
             return Digested("", None, error.fault)
         return Digested(made.digest, made.facts)
+
+    async def blocks(self, path: bytes, block: int, *, whole: bool) -> NodeBlocks:
+        """See `Readable.blocks`. Not for what is in a bundle."""
+        if self._known(path) is not None:
+            raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
+        return await self._store.blocks(path, block, whole=whole)
 
     async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
         """See `Readable.gather`. What comes out of a bundle is held against its index."""

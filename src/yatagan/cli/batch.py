@@ -102,6 +102,7 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: Outcome) -> None:
             ("into", text.place(header.destination_node, header.destination)),
             ("in place", f"{text.count(outcome.moved, 'file')}, {text.size(outcome.moved_size)}{share}"),
             ("stored", carrying.stored(outcome)),
+            ("parts", carrying.parts(outcome)),
             (
                 "left as is",
                 f"{text.count(outcome.left, 'file')}, {text.size(outcome.left_size)}" if outcome.left else "",

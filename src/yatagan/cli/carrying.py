@@ -93,6 +93,7 @@ def as_json(outcome: Outcome) -> dict[str, Any]:
         "not_carried": outcome.not_carried,
         "bytes_sent": outcome.sent,
         "bytes_sent_again": outcome.again,
+        "bytes_there_in_part": outcome.reused,
         "evidence": {evidence.value: count for evidence, count in sorted(outcome.evidence.items())},
         "seconds": round(standing.seconds, 3),
         "recorded": standing.recorded,
@@ -115,6 +116,7 @@ def summary(app: App, journal: Journal, outcome: Outcome, problem: CannotReach |
             ("", _besides(outcome)),
             ("stored", stored(outcome)),
             ("left as is", _left(outcome)),
+            ("parts", parts(outcome)),
             (
                 "waiting",
                 f"{text.count(outcome.waiting, 'file')}, {text.size(outcome.waiting_size)}" if outcome.waiting else "",
@@ -156,6 +158,13 @@ def stored(outcome: Outcome) -> str:
     if not outcome.bundles:
         return ""
     return f"in {text.count(outcome.bundles, 'bundle')} of {text.size(outcome.bundles_size)}"
+
+
+def parts(outcome: Outcome) -> str:
+    """What was not sent of files that replaced others."""
+    if not outcome.reusing:
+        return ""
+    return f"{text.size(outcome.reused)} of {text.count(outcome.reusing, 'file')} were there already and not sent"
 
 
 def _left(outcome: Outcome) -> str:

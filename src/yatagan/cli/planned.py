@@ -60,6 +60,7 @@ def show_plan(
                 if counts.replaced
                 else "",
             ),
+            ("in part", _in_part(plan)),
             (
                 "not carried",
                 f"{text.count(counts.not_carried, 'entry', 'entries')}: {_specials(plan)}"
@@ -170,6 +171,15 @@ def _left(plan: Plan, by_digest: bool) -> str:
     return f"{left} by size and time{looked}"
 
 
+def _in_part(plan: Plan) -> str:
+    """Files of which only what has changed is sent."""
+    counts = plan.summary
+    if not counts.in_part:
+        return ""
+    many = f"{text.number(counts.in_part)} of them, {text.size(counts.in_part_size)}"
+    return f"{many}: only what differs is sent, where that is less"
+
+
 def _specials(plan: Plan) -> str:
     found = [
         f"{text.show(difference.path)} (a {difference.facts.kind.value})"
@@ -262,6 +272,8 @@ def plan_json(plan: Plan, cautions: Sequence[Caution]) -> dict[str, Any]:
         "left_by_digest_remembered": counts.remembered,
         "skipped": counts.skipped,
         "replace": counts.replaced,
+        "in_part": counts.in_part,
+        "in_part_bytes": counts.in_part_size,
         "not_carried": counts.not_carried,
         "in_the_way": counts.in_the_way,
         "unreadable": counts.unread,

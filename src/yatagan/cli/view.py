@@ -176,6 +176,14 @@ def _work(size: int, files: int) -> int:
     return size + files * _FILE_COST
 
 
+def _parts_text(event: ev.PartsFound) -> str:
+    """What is sent of a file that replaces one."""
+    if not event.there:
+        return f"{text.show(event.label)}: little of it is in what it replaces, so all of it is sent"
+    left = text.size(event.size - event.there)
+    return f"{text.show(event.label)}: {left} of {text.size(event.size)} to send, the rest is in what it replaces"
+
+
 def _line_text(event: ev.LineWaiting) -> str:
     why = words.fault(event.fault) if event.fault is not None else "the line was lost"
     if isinstance(event.error, CannotReach):
@@ -236,6 +244,8 @@ class Lines:
                 self._say("the line is back")
             case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault not in (None, Fault.WITH_BUNDLE):
                 self._say(f"{text.show(event.label)}: {words.fault(fault, event.detail)}")
+            case ev.PartsFound():
+                self._say(_parts_text(event))
             case ev.Note(label, fault, detail):
                 self._say(f"{text.show(label)}: mode and time could not be set: {words.fault(fault, detail)}")
 
@@ -285,6 +295,8 @@ class Live:
                 self._above("the line is back", "green")
             case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault not in (None, Fault.WITH_BUNDLE):
                 self._above(f"{text.show(event.label)}: {words.fault(fault, event.detail)}", "red")
+            case ev.PartsFound():
+                self._above(_parts_text(event), "dim")
             case ev.Note(label, fault, detail):
                 self._above(
                     f"{text.show(label)}: mode and time could not be set: {words.fault(fault, detail)}", "yellow"

@@ -14,13 +14,25 @@ from yatagan import __version__
 from yatagan.batches.events import Listener
 from yatagan.batches.states import BatchState
 from yatagan.config.nodes import Node
+from yatagan.digests.blocks import Run
 from yatagan.errors import BatchInUse, CannotReach, Fault, StoreError
 from yatagan.keeper.meeting import Meeting
 from yatagan.keeper.wire import Codec, Gone, Peer
 from yatagan.nodes.answers import Answers
 from yatagan.nodes.helper.parcels import Parcel
 from yatagan.stores.flow import LANE_BYTES, Room
-from yatagan.stores.interface import Digested, Facts, Gathered, NodeDigest, Piece, Reader, Traits, Unloaded, Writer
+from yatagan.stores.interface import (
+    Digested,
+    Facts,
+    Gathered,
+    NodeBlocks,
+    NodeDigest,
+    Piece,
+    Reader,
+    Traits,
+    Unloaded,
+    Writer,
+)
 
 if TYPE_CHECKING:
     from yatagan.batches.batch import Batch
@@ -318,6 +330,10 @@ class KeptStore:
         """See `Store.copy_part`."""
         await self.ask("copy_part", old, new, size, mode)
 
+    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run], block: int) -> list[bool]:
+        """See `Store.reuse`, and `unload` here."""
+        raise StoreError(Fault.UNSUPPORTED, part, store=self.name)
+
     async def make_directory(self, path: bytes, mode: int) -> None:
         """See `Store.make_directory`."""
         await self.ask("make_directory", path, mode)
@@ -362,6 +378,10 @@ class KeptStore:
     async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
         """See `Store.digests`."""
         return list(await self.ask("digests", tuple(files), algorithm))
+
+    async def blocks(self, path: bytes, block: int, *, whole: bool) -> NodeBlocks:
+        """See `Store.blocks`, and `unload` here."""
+        raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
 
     def expect(self, size: int) -> None:
         """See `Readable.expect`."""

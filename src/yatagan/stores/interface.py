@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, Protocol
 
+from yatagan.digests.blocks import Blocks, Run
 from yatagan.errors import Fault
 from yatagan.nodes.helper.parcels import Parcel
 from yatagan.stores.flow import Room
@@ -123,6 +124,15 @@ class NodeDigest:
 
 
 @dataclass(frozen=True, slots=True)
+class NodeBlocks:
+    """The digests of a file's blocks, made where it is; what its facts were then; and its SHA-256, if asked for."""
+
+    blocks: Blocks
+    facts: Facts
+    digest: str
+
+
+@dataclass(frozen=True, slots=True)
 class Digested:
     """One of many digests: "" where the file's facts are still those that it is known by; or why there is none."""
 
@@ -223,6 +233,12 @@ class Readable(Protocol):
         Whether what was hashed is the file that this store shows is for the caller to see, by the facts.
         """
 
+    async def blocks(self, path: bytes, block: int, *, whole: bool) -> NodeBlocks:
+        """The digests of a file's blocks of so many bytes, made where it is, which needs a node. Or UNSUPPORTED.
+
+        As with `digests`, whether it is the file that this store shows is for the caller to see.
+        """
+
     async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
         """The contents of small files, none of more than `most` bytes; UNSUPPORTED where there are no `parcels`."""
 
@@ -251,6 +267,13 @@ class Store(Readable, Protocol):
 
     async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
         """A new part file with the first `size` bytes of an old one, copied where they are. Or UNSUPPORTED."""
+
+    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run], block: int) -> list[bool]:
+        """Copy what another file has of one into its part file, on the node, and sync it. Or UNSUPPORTED.
+
+        Whether each run, read in blocks of so many bytes, was what its digest says. If not, its bytes in the part file
+        are of no use.
+        """
 
     async def make_directory(self, path: bytes, mode: int) -> None:
         """EXISTS when there is anything under the name."""

@@ -18,6 +18,7 @@ from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Sequen
 from typing import Any, ParamSpec, TypeVar
 
 from yatagan.config.roots import Roots
+from yatagan.digests.blocks import Run
 from yatagan.errors import Fault, StoreError
 from yatagan.nodes.helper import parcels
 from yatagan.nodes.helper.parcels import Parcel
@@ -28,6 +29,7 @@ from yatagan.stores.interface import (
     Facts,
     Gathered,
     Kind,
+    NodeBlocks,
     NodeDigest,
     Piece,
     Reader,
@@ -332,6 +334,10 @@ class LocalStore:
         """See `Store.copy_part`. Never needed here: a local writer ends with its process."""
         raise StoreError(Fault.UNSUPPORTED, new)
 
+    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run], block: int) -> list[bool]:
+        """See `Store.reuse`. Here files are open to everybody."""
+        raise StoreError(Fault.UNSUPPORTED, part)
+
     async def make_directory(self, path: bytes, mode: int) -> None:
         """See `Store.make_directory`."""
         await _thread(path, os.mkdir, path, mode)
@@ -401,6 +407,10 @@ class LocalStore:
         """See `Store.digests`."""
         known = [(path, facts_to_list(facts)) for path, facts in files]
         return [digested(*each) for each in await asyncio.to_thread(parcels.digests, known, algorithm, _quiet)]
+
+    async def blocks(self, path: bytes, block: int, *, whole: bool) -> NodeBlocks:
+        """See `Store.blocks`."""
+        raise StoreError(Fault.UNSUPPORTED, path)
 
     def expect(self, size: int) -> None:
         """See `Readable.expect`."""

@@ -25,6 +25,7 @@ from yatagan.config.areas import below, find_area, split_area
 from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import LineSettings
+from yatagan.digests.blocks import Blocks, Run
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.answers import Answers
 from yatagan.nodes.helper.client import Helper
@@ -35,6 +36,7 @@ from yatagan.stores.interface import (
     Digested,
     Facts,
     Gathered,
+    NodeBlocks,
     NodeDigest,
     Piece,
     Reader,
@@ -55,6 +57,8 @@ _REQUEST = 255 << 10
 _HANDFUL = 1000
 #: Bytes copied on the node by one request.
 _COPY = 64 << 20
+#: What the helper learns to find what a file has of another.
+_CHANGES = ("yatagan.digests.blocks", "yatagan.nodes.helper.changes")
 #: Stripes of a file whose lanes are remembered: more than are ever on the way.
 _STRIPES = 256
 
@@ -399,6 +403,11 @@ class SftpStore:
         finally:
             await self._ask(source.close(), old)
 
+    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run], block: int) -> list[bool]:
+        """See `Store.reuse`."""
+        values = {"part": part.decode("latin-1"), "runs": runs, "block": block}
+        return list((await self.work(_CHANGES, "reuse", old, values))["same"])
+
     async def make_directory(self, path: bytes, mode: int) -> None:
         """See `Store.make_directory`."""
         await self._ask(self._sftp.mkdir(path, asyncssh.SFTPAttrs(permissions=mode)), path)
@@ -478,6 +487,15 @@ class SftpStore:
         path = files[0][0] if len(files) == 1 else b""
         reply = await self._ask(self._helper.ask("digests", files=spelled, algorithm=algorithm), path)
         return [digested(*each) for each in reply["files"]]
+
+    async def blocks(self, path: bytes, block: int, *, whole: bool) -> NodeBlocks:
+        """See `Store.blocks`. The file must hold still while it is read."""
+        reply = await self.work(_CHANGES, "blocks", path, {"block": block, "whole": whole})
+        facts = facts_from_list(reply["facts"])
+        made = Blocks(facts.size, block, b64decode(reply["weak"]), b64decode(reply["strong"]))
+        if reply["before"] != reply["facts"] or not made.fit:
+            raise StoreError(Fault.SOURCE_CHANGED, path, store=self.name)
+        return NodeBlocks(made, facts, reply["whole"])
 
     async def recorded(self, path: bytes) -> str:
         """See `Store.recorded`."""

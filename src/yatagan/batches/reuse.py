@@ -1,0 +1,139 @@
+"""Changed parts only: what a new file has in common with the one that it replaces is not sent.
+
+The far file's blocks are known by digests that are made where it is; the search is always here, over the near one. What
+both have is copied where the old file is, into the new part file, and counts as durable from then on; the carrier
+brings the rest and hashes all of it, as ever.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable
+from dataclasses import replace
+
+from yatagan.batches.bench import Bench, TryAgain
+from yatagan.batches.carrier import Stopped, Tuning
+from yatagan.batches.events import PartsFound
+from yatagan.batches.extents import Extents
+from yatagan.batches.steps import Change, Step
+from yatagan.digests.blocks import Blocks, Run, block_size, run_digest, strong_digest
+from yatagan.errors import LINE_FAULTS, ROOM_FAULTS, Fault, StoreError
+from yatagan.stores.interface import Facts, Kind, Readable, Reader, Store, Writer
+
+#: The smallest share of a file that is worth the trouble of not sending it.
+_WORTH = 1 / 16
+
+
+def may_reuse(source: Readable, destination: Store, facts: Facts, seen: Facts | None, least: int) -> bool:
+    """Whether parts of what a file replaces may be used again: one end is here, the other can look for itself."""
+    near, far = source.traits.quick, destination.traits.quick
+    able = (near and not far and destination.traits.digests) or (far and not near and source.traits.digests)
+    return able and seen is not None and seen.kind is Kind.FILE and min(facts.size, seen.size) >= least
+
+
+class Reuse:
+    """Finds what need not be sent, and puts it into part files."""
+
+    def __init__(self, bench: Bench, tuning: Tuning, stop: asyncio.Event) -> None:
+        self._bench = bench
+        self._source = bench.source
+        self._destination = bench.destination
+        self._tuning = tuning
+        self._stop = stop
+        #: Steps of which what was reused turned out to be wrong.
+        self._distrusted: set[int] = set()
+
+    def distrust(self, step: Step) -> None:
+        """Send all of a file from now on."""
+        self._distrusted.add(step.number)
+
+    async def bring(self, step: Step, source: Reader, part: Writer) -> tuple[Step, Extents]:
+        """Put into an empty part file what there is of it in the old one: the step then, and what is durable.
+
+        Raises StoreError when the line is lost or there is no room, TryAgain, and Stopped.
+        """
+        if step.number in self._distrusted or not self._may(step):
+            return step, Extents()
+        up = self._source.traits.quick
+        try:
+            runs, digest = await (self._up(step, source, part) if up else self._down(step, part))
+        except StoreError as error:
+            if error.fault in LINE_FAULTS | ROOM_FAULTS:
+                raise
+            runs, digest = [], ""  # then all of it is sent
+        there = Extents([(run.new, run.new + run.size) for run in runs])
+        step = replace(step, durable=there.encode(), reused=there.total, digest=digest if runs else "")
+        change = Change(step.number, durable=step.durable, reused=step.reused, digest=step.digest)
+        await self._bench.scribe.note(change)
+        self._bench.tell(PartsFound(step.number, step.label, step.facts.size, step.reused))
+        return step, there
+
+    def _may(self, step: Step) -> bool:
+        return may_reuse(self._source, self._destination, step.facts, step.seen, self._tuning.reuse_least)
+
+    def _pulse(self) -> None:
+        if self._stop.is_set():
+            raise Stopped
+
+    async def _up(self, step: Step, source: Reader, part: Writer) -> tuple[list[Run], str]:
+        """From here: the node tells of its old file, and copies what it has."""
+        if source.read_here is None or not self._bench.session.hashes_there:
+            return [], ""
+        block = block_size(step.facts.size, self._tuning.reuse_block)
+        old = await self._destination.blocks(step.path, block, whole=False)
+        runs = await self._find(source, step.facts.size, old.blocks, old_is_far=True)
+        name = step.part(self._bench.session.batch)
+        same = await self._destination.reuse(step.path, name, runs, block) if runs else []
+        return [run for run, good in zip(runs, same, strict=True) if good], ""
+
+    async def _down(self, step: Step, part: Writer) -> tuple[list[Run], str]:
+        """To here: the node tells of its new file, and of the digest that it will have; the old one is here."""
+        write = part.write_here
+        if write is None:
+            return [], ""
+        block = block_size(step.facts.size, self._tuning.reuse_block)
+        new = await self._source.blocks(step.source, block, whole=True)
+        if not new.facts.same_as(step.facts):
+            raise TryAgain(Fault.SOURCE_CHANGED)
+        old = await self._destination.open(step.path)
+        try:
+            read, size = old.read_here, (await old.facts()).size
+            if read is None:
+                return [], ""
+            runs = await self._find(old, size, new.blocks, old_is_far=False)
+            good = [run for run in runs if await self._tuning.apart(self._copy, read, write, run, block)]
+        finally:
+            await old.close()
+        if good:
+            await part.sync()
+        return good, new.digest
+
+    async def _find(self, near: Reader, size: int, far: Blocks, *, old_is_far: bool) -> list[Run]:
+        """What both have, or nothing where that is too little."""
+        read = near.read_here
+        if read is None:
+            return []
+
+        def find() -> list[Run]:
+            from yatagan.digests.finding import find_runs  # what it imports takes a while
+
+            return find_runs(read, size, far, old_is_far=old_is_far, pulse=self._pulse)
+
+        runs: list[Run] = await self._tuning.apart(find)
+        new = size if old_is_far else far.size
+        return runs if sum(run.size for run in runs) >= new * _WORTH else []
+
+    def _copy(
+        self, read: Callable[[int, int], bytes], write: Callable[[int, bytes], None], run: Run, block: int
+    ) -> bool:
+        """Copy a run of blocks here; whether it was what it should be."""
+        strong, at = [], 0
+        while at < run.size:
+            self._pulse()
+            piece = read(run.old + at, min(block, run.size - at))
+            if not piece:
+                return False
+            strong.append(strong_digest(piece))
+            write(run.new + at, piece)
+            at += len(piece)
+        return run_digest(b"".join(strong)) == run.digest

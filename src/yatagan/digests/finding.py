@@ -1,0 +1,200 @@
+"""Finding blocks of one file in another, at whatever offset they are there.
+
+Of the far file only digests are known, one pair for each block: Adler-32, which can be rolled on from one offset to the
+next, and a strong one. The near file is searched for them: where the last block was found the next one is looked for
+right behind it; what follows a change is found by rolling over every offset, in compiled code.
+"""
+
+from __future__ import annotations
+
+import struct
+import zlib
+from collections.abc import Callable, Iterator
+from typing import TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from yatagan.digests.blocks import Blocks, Run, run_digest, strong_digest
+
+Number = TypeVar("Number", np.uint32, np.uint64)
+
+#: The modulus of Adler-32 (RFC 1950).
+_MODULUS = 65521
+#: The most offsets that are rolled over at once.
+_CHUNK = 1 << 20
+#: Bytes that may be rolled over for nothing, besides as many as were found: after that blocks are only looked for where
+#: they would be if nothing before them had moved.
+_PATIENCE = 64 << 20
+#: Offsets at which only the weak digest may be right before all that are being rolled over are given up.
+_FAILURES = 100
+
+
+def find_runs(
+    read: Callable[[int, int], bytes], size: int, far: Blocks, *, old_is_far: bool, pulse: Callable[[], None]
+) -> list[Run]:
+    """What the near file, of `size` bytes, and the far one have in common, in the order of the new one.
+
+    `pulse` is called now and then, and may raise. Raises what `read` raises.
+    """
+    found = _find(read, size, far, pulse)
+    if old_is_far:
+        pairs = [(number * far.block, offset, number) for offset, number in found]
+    else:
+        places: dict[bytes, int] = {}
+        for offset, number in found:
+            places.setdefault(far.strong_of(number), offset)
+        pairs = [
+            (places[strong], number * far.block, number)
+            for number in range(far.many)
+            if (strong := far.strong_of(number)) in places
+        ]
+    return list(_joined(pairs, far))
+
+
+def _joined(pairs: list[tuple[int, int, int]], far: Blocks) -> Iterator[Run]:
+    """Blocks, each (offset in the old file, in the new one, number), as few runs."""
+    at = 0
+    while at < len(pairs):
+        old, new, _ = pairs[at]
+        size, strong = 0, []
+        while at < len(pairs) and pairs[at][:2] == (old + size, new + size):
+            strong.append(far.strong_of(pairs[at][2]))
+            size += far.length(pairs[at][2])
+            at += 1
+        yield Run(old, new, size, run_digest(b"".join(strong)))
+
+
+def _find(
+    read: Callable[[int, int], bytes], size: int, far: Blocks, pulse: Callable[[], None]
+) -> Iterator[tuple[int, int]]:
+    """(offset, block) for blocks of the far file in the near one, ascending by offset, and not overlapping."""
+    search = _Search(far)
+    near = _Window(read, size, far.block)
+    at = expected = found = rolled = 0
+    stride = far.block
+    while at + far.block <= size:
+        number = search.block_at(near.view(at, far.block), expected)
+        if number is not None:
+            yield at, number
+            at, expected, found = at + far.block, number + 1, found + far.block
+            stride = far.block
+            continue
+        pulse()
+        if rolled >= _PATIENCE + found:
+            at = (at // far.block + 1) * far.block
+            expected = at // far.block
+            continue
+        offsets = min(stride, size - far.block - at)
+        step, failed = search.roll(near.view(at + 1, offsets + far.block - 1)) if offsets else (None, 0)
+        passed = offsets if step is None else step
+        rolled += passed + failed * far.block
+        at += passed + 1
+        stride = min(2 * stride, max(_CHUNK, far.block))
+    tail = far.length(far.many - 1) if far.many else 0
+    if 0 < tail < far.block and at <= size - tail and search.is_tail(near.view(size - tail, tail)):
+        yield size - tail, far.many - 1
+
+
+class _Window:
+    """The near file, a good piece of it at a time."""
+
+    def __init__(self, read: Callable[[int, int], bytes], size: int, block: int) -> None:
+        self._read = read
+        self._size = size
+        self._piece = max(4 * _CHUNK, 4 * block)
+        self._start = 0
+        self._held = memoryview(b"")
+
+    def view(self, offset: int, count: int) -> memoryview:
+        """Bytes that must be there; fewer where the file has become shorter."""
+        if offset < self._start or offset + count > self._start + len(self._held):
+            self._start = offset
+            self._held = memoryview(self._read(offset, min(max(self._piece, count), self._size - offset)))
+        return self._held[offset - self._start : offset - self._start + count]
+
+
+class _Search:
+    """The far file's whole blocks, to be found by their digests."""
+
+    def __init__(self, far: Blocks) -> None:
+        self._far = far
+        self._numbers: dict[int, list[int]] = {}
+        whole = far.size // far.block
+        self._tail = 1
+        for number, weak in enumerate(struct.unpack(f"<{far.many}I", far.weak)):
+            if number < whole:
+                self._numbers.setdefault(weak, []).append(number)
+            else:
+                self._tail = weak
+        self._roller: _Roller | None = None
+
+    def block_at(self, view: memoryview, expected: int) -> int | None:
+        """The block that these bytes are; the expected one where several are the same."""
+        if (numbers := self._numbers.get(zlib.adler32(view))) is None:
+            return None
+        strong = strong_digest(view)
+        if expected < self._far.many and self._far.strong_of(expected) == strong:
+            return expected
+        return next((number for number in numbers if self._far.strong_of(number) == strong), None)
+
+    def is_tail(self, view: memoryview) -> bool:
+        """Whether these bytes are the last block, which is shorter than the others."""
+        same = zlib.adler32(view) == self._tail
+        return same and strong_digest(view) == self._far.strong_of(self._far.many - 1)
+
+    def roll(self, view: memoryview) -> tuple[int | None, int]:
+        """The first offset in these bytes at which there is a block, and how often only its weak digest was there."""
+        if self._roller is None:
+            self._roller = _Roller(list(self._numbers), self._far.block)
+        failed = 0
+        for offset in self._roller.offsets(view):
+            if self.block_at(view[offset : offset + self._far.block], -1) is not None:
+                return offset, failed
+            failed += 1
+            if failed == _FAILURES:
+                break
+        return None, failed
+
+
+class _Roller:
+    """Adler-32 at every offset, in NumPy.
+
+    With s the running sum of the bytes and t the running sum of s, the checksum of the n bytes at i has the halves
+    1 + s[i+n] - s[i] and n + t[i+n] - t[i] - n s[i], both modulo 65521.
+    """
+
+    def __init__(self, weak: list[int], block: int) -> None:
+        self._block = block
+        self._weak = np.array(sorted(weak), dtype=np.uint32)
+        self._low, self._high = (np.zeros(1 << 16, dtype=np.bool_) for _ in range(2))
+        self._low[self._weak & 0xFFFF] = True
+        self._high[self._weak >> 16] = True
+        most = max(_CHUNK, block) + block
+        self._sums = np.zeros(most, dtype=np.uint32)  # of at most 8 MiB: they cannot overflow
+        self._second = np.zeros(most, dtype=np.uint64)
+
+    def offsets(self, view: memoryview) -> list[int]:
+        """Where in these bytes the checksum of a block is found."""
+        size, data = self._block, np.frombuffer(view, dtype=np.uint8)
+        if len(data) < size or not len(self._weak):
+            return []
+        sums, second = self._sums[: len(data) + 1], self._second[: len(data) + 1]
+        np.cumsum(data, dtype=np.uint32, out=sums[1:])
+        low = _modulo(sums[size:] - sums[:-size] + np.uint32(1))
+        found = np.flatnonzero(self._low.take(low))
+        np.cumsum(sums, dtype=np.uint64, out=second)
+        many = np.uint64(size)
+        high = _modulo(second[found + size] - second[found] - many * sums[found] + many)
+        likely = self._high.take(high.astype(np.uint32))
+        found = found[likely]
+        weak = (high[likely].astype(np.uint32) << np.uint32(16)) | low[found]
+        nearest = np.minimum(np.searchsorted(self._weak, weak), len(self._weak) - 1)
+        offsets: list[int] = found[self._weak[nearest] == weak].tolist()
+        return offsets
+
+
+def _modulo(values: NDArray[Number]) -> NDArray[Number]:
+    """What is left over: a division by a constant is much cheaper than a remainder."""
+    modulus = values.dtype.type(_MODULUS)
+    return values - values // modulus * modulus

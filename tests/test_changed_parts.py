@@ -1,0 +1,150 @@
+"""Of a file that replaces another only what has changed is sent, whatever was done to it."""
+
+from __future__ import annotations
+
+import os
+import random
+from collections.abc import Callable
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Far, Program
+from yatagan.digests.blocks import Blocks, Run, block_digests, block_size
+from yatagan.digests.finding import find_runs
+
+MIB = 1 << 20
+
+
+def blocks_of(data: bytes, block: int) -> Blocks:
+    weak, strong, _ = block_digests((data[at : at + block] for at in range(0, len(data), block)), False)
+    return Blocks(len(data), block, weak, strong)
+
+
+def runs_of(old: bytes, new: bytes, block: int, *, old_is_far: bool) -> list[Run]:
+    near, far = (new, old) if old_is_far else (old, new)
+    found = find_runs(
+        lambda at, count: near[at : at + count],
+        len(near),
+        blocks_of(far, block),
+        old_is_far=old_is_far,
+        pulse=lambda: None,
+    )
+    at = 0
+    for run in found:
+        assert run.new >= at and run.size > 0, "runs overlap, or are not in the order of the new file"
+        assert old[run.old : run.old + run.size] == new[run.new : run.new + run.size]
+        assert len(new[run.new : run.new + run.size]) == run.size
+        at = run.new + run.size
+    return found
+
+
+#: Few letters, so that blocks repeat and weak digests meet.
+letters = st.lists(st.sampled_from([b"a", b"b", b"ab" * 3, b"\0" * 7, b"fen", b"\xff\xfe"]), max_size=60).map(b"".join)
+
+
+@given(old=letters, new=letters, block=st.integers(1, 9), old_is_far=st.booleans())
+def test_what_is_found_is_really_there(old: bytes, new: bytes, block: int, old_is_far: bool) -> None:
+    runs_of(old, new, block, old_is_far=old_is_far)
+    same = runs_of(old, old, block, old_is_far=old_is_far)
+    assert sum(run.size for run in same) == len(old), "a file has all of itself"
+
+
+def _in_place(data: bytearray, at: int) -> None:
+    data[at : at + 500] = bytes(500)
+
+
+def _insert(data: bytearray, at: int) -> None:
+    data[at:at] = b"inserted"
+
+
+def _remove(data: bytearray, at: int) -> None:
+    del data[at : at + 777]
+
+
+@pytest.mark.parametrize("old_is_far", [True, False])
+@pytest.mark.parametrize("change", [_in_place, _insert, _remove])
+def test_a_change_costs_little_more_than_the_blocks_that_it_touches(
+    change: Callable[[bytearray, int], None], old_is_far: bool
+) -> None:
+    rng = random.Random(7)
+    old = rng.randbytes(3 * MIB + 123)
+    new = bytearray(old)
+    places = sorted((rng.randrange(len(old)) for _ in range(5)), reverse=True)
+    for at in places:
+        change(new, at)
+    new += rng.randbytes(2000)  # and something is appended
+    found = runs_of(old, bytes(new), 4096, old_is_far=old_is_far)
+    assert len(new) - sum(run.size for run in found) <= 2000 + (2 * len(places) + 2) * 4096
+
+
+def test_looking_for_what_is_not_there_comes_to_an_end(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Then blocks are only looked for in their own places: what was changed there is still found."""
+    monkeypatch.setattr("yatagan.digests.finding._PATIENCE", 100_000)
+    rng = random.Random(8)
+    old, same = rng.randbytes(MIB), rng.randbytes(MIB)
+    found = runs_of(old + same, rng.randbytes(MIB) + same, 4096, old_is_far=True)
+    assert found == [run for run in found if run.old == run.new] and sum(run.size for run in found) == MIB
+    assert runs_of(old, rng.randbytes(MIB), 4096, old_is_far=True) == []
+
+
+def test_blocks_grow_with_the_file_but_not_for_ever() -> None:
+    assert block_size(4 << 20, 64 << 10) == 64 << 10
+    assert block_size(40 << 30, 64 << 10) == 2 << 20
+    assert block_size(100 << 40, 64 << 10) == 4 << 20
+
+
+# -- as users see it -------------------------------------------------------------------------------------
+
+
+def changed(data: bytes) -> bytes:
+    """Ten places changed, and some bytes inserted."""
+    rng = random.Random(9)
+    new = bytearray(data)
+    for _ in range(10):
+        at = rng.randrange(len(new) - 1000)
+        new[at : at + 1000] = rng.randbytes(1000)
+    at = len(new) // 3
+    new[at:at] = b"inserted"
+    return bytes(new)
+
+
+@pytest.mark.kept("openssh")
+@pytest.mark.parametrize("way", ["up", "down"])
+def test_only_what_changed_is_sent(program: Program, far: Far, way: str) -> None:
+    up = way == "up"
+    here, there = program.directory / "flux.bin", far.root / "flux.bin"
+    first, second = (f"{far.name}:", "flux.bin") if up else (f"{far.name}:flux.bin", ".")
+    words = ("stage", second, first) if up else ("stage", first, second)
+    old = random.Random(10).randbytes(24 * MIB)
+    new = changed(old)
+    source, target = (here, there) if up else (there, here)
+    source.write_bytes(old)
+    program(*words)
+    source.write_bytes(new)
+    source.chmod(0o640)
+    plan = program(*words, "--plan-only").stdout
+    assert "in part" in plan and "only what differs is sent" in plan
+    done = program.json(*words)
+    batch = done["batch"]
+    assert batch["good"] and target.read_bytes() == new
+    assert batch["bytes_sent"] + batch["bytes_there_in_part"] >= len(new)
+    assert batch["bytes_sent"] < len(new) // 4 and batch["bytes_sent_again"] == 0
+    # What was not sent has not been received: the node has hashed the whole.
+    assert batch["evidence"] == {"on-node": 1}
+    assert "were there already and not sent" in program("batch", "show", batch["batch"]).stdout
+    kept = list((target.parent / ".yatagan-kept").rglob("flux.bin"))
+    assert [file.read_bytes() for file in kept] == [old]
+    assert not list(target.parent.glob(".yatagan-*.part"))
+
+
+def test_what_does_not_pay_is_said_and_all_of_it_sent(program: Program, far: Far) -> None:
+    file = program.directory / "flux.bin"
+    file.write_bytes(os.urandom(5 * MIB))
+    program("stage", "flux.bin", f"{far.name}:")
+    file.write_bytes(os.urandom(5 * MIB))
+    done = program("stage", "flux.bin", f"{far.name}:")
+    assert "flux.bin: little of it is in what it replaces, so all of it is sent" in done.stderr
+    assert "not sent" not in done.stdout
+    assert (far.root / "flux.bin").read_bytes() == file.read_bytes()
