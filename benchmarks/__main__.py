@@ -6,9 +6,9 @@ import argparse
 import json
 import sys
 
-from benchmarks import bundles, carrying
+from benchmarks import bundles, carrying, contents
 
-BENCHES = {**carrying.BENCHES, **bundles.BENCHES}
+BENCHES = {**carrying.BENCHES, **contents.BENCHES, **bundles.BENCHES}
 
 
 def main() -> None:

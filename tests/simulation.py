@@ -25,7 +25,7 @@ from yatagan.batches.planning import Together, make_plan
 from yatagan.batches.runner import Policy
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import Prove, Times
-from yatagan.digests.blocks import Blocks, Run, block_digests
+from yatagan.digests.blocks import Blocks, Run, checksums
 from yatagan.errors import CannotReach, Fault, StoreError
 from yatagan.nodes.helper.parcels import Parcel
 from yatagan.places import KEPT_DIRECTORY, is_ours
@@ -294,16 +294,16 @@ class Store:
             raise StoreError(Fault.UNSUPPORTED, new)
         self._machine.make(new, Kind.FILE, self._inode(old).data[:size], age=0)
 
-    async def blocks(self, path: bytes, block: int, *, whole: bool) -> NodeBlocks:
+    async def blocks(self, path: bytes, block: int) -> NodeBlocks:
         if self._quick or not self._machine.helper:
             raise StoreError(Fault.UNSUPPORTED, path)
         await self._request(path)
         inode = self._inode(path)
         data = inode.data
-        weak, strong, digest = block_digests((data[at : at + block] for at in range(0, len(data), block)), whole)
-        return NodeBlocks(Blocks(len(data), block, weak, strong), self._facts(inode, close=True), digest)
+        made = Blocks(len(data), block, *checksums(data[at : at + block] for at in range(0, len(data), block)))
+        return NodeBlocks(made, self._facts(inode, close=True))
 
-    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run], block: int) -> list[bool]:
+    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run]) -> list[bool]:
         """One request, in which the line may be lost after every run: the helper then ends, or hangs and goes on."""
         source, target, machine = self._inode(old), self._inode(part), self._machine
         for at, run in enumerate(runs):

@@ -11,15 +11,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Far, Program
-from yatagan.digests.blocks import Blocks, Run, block_digests, block_size
+from yatagan.digests.blocks import Blocks, Run, block_size, checksums, run_digest
 from yatagan.digests.finding import find_runs
 
 MIB = 1 << 20
 
 
 def blocks_of(data: bytes, block: int) -> Blocks:
-    weak, strong, _ = block_digests((data[at : at + block] for at in range(0, len(data), block)), False)
-    return Blocks(len(data), block, weak, strong)
+    return Blocks(len(data), block, *checksums(data[at : at + block] for at in range(0, len(data), block)))
 
 
 def runs_of(old: bytes, new: bytes, block: int, *, old_is_far: bool) -> list[Run]:
@@ -29,18 +28,20 @@ def runs_of(old: bytes, new: bytes, block: int, *, old_is_far: bool) -> list[Run
         len(near),
         blocks_of(far, block),
         old_is_far=old_is_far,
+        digests=True,
         pulse=lambda: None,
     )
     at = 0
     for run in found:
         assert run.new >= at and run.size > 0, "runs overlap, or are not in the order of the new file"
         assert old[run.old : run.old + run.size] == new[run.new : run.new + run.size]
-        assert len(new[run.new : run.new + run.size]) == run.size
+        assert run.digest == run_digest([new[run.new : run.new + run.size]])
+        assert run.new + run.size <= len(new)
         at = run.new + run.size
     return found
 
 
-#: Few letters, so that blocks repeat and weak digests meet.
+#: Few letters, so that blocks repeat and checksums meet.
 letters = st.lists(st.sampled_from([b"a", b"b", b"ab" * 3, b"\0" * 7, b"fen", b"\xff\xfe"]), max_size=60).map(b"".join)
 
 

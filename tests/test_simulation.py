@@ -178,13 +178,11 @@ def counts_parts_before_they_are_there(patch: pytest.MonkeyPatch) -> None:
     bring = Reuse.bring
 
     async def early(self: Reuse, step: Step, source: Reader, part: Writer) -> tuple[Step, Extents]:
-        async def reuse_and_tell(
-            store: simulation.Store, old: bytes, name: bytes, runs: Sequence[Run], block: int
-        ) -> list[bool]:
+        async def reuse_and_tell(store: simulation.Store, old: bytes, name: bytes, runs: Sequence[Run]) -> list[bool]:
             there = Extents([(run.new, run.new + run.size) for run in runs])
             await self._bench.scribe.note(Change(step.number, durable=there.encode()))
             await (await store.reopen_part(name)).write(step.facts.size - 1, b"?")
-            return await reuse(store, old, name, runs, block)
+            return await reuse(store, old, name, runs)
 
         patch.setattr(simulation.Store, "reuse", reuse_and_tell)
         return await bring(self, step, source, part)
@@ -196,8 +194,8 @@ def believes_that_all_was_reused(patch: pytest.MonkeyPatch) -> None:
     """Of parts that were found, one is copied and the rest not."""
     reuse = simulation.Store.reuse
 
-    async def careless(self: simulation.Store, old: bytes, part: bytes, runs: Sequence[Run], block: int) -> list[bool]:
-        await reuse(self, old, part, runs[:1], block)
+    async def careless(self: simulation.Store, old: bytes, part: bytes, runs: Sequence[Run]) -> list[bool]:
+        await reuse(self, old, part, runs[:1])
         return [True for _ in runs]
 
     patch.setattr(simulation.Store, "reuse", careless)

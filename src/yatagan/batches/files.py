@@ -180,16 +180,9 @@ class FileWork:
         if recorded not in ("", value):
             await self.remove_parts(step, with_present=True)
             raise StepRefused(Fault.DAMAGED)
-        if step.digest not in ("", value):  # what was reused of it is not what the node has
-            self._reuse.distrust(step)
-            raise TryAgain(Fault.DIGEST_DIFFERS)
-        # Not all of it has arrived, then, but the node has hashed all of it.
-        evidence = Evidence.ON_NODE if step.digest else None
         on_disk = Extents([(0, step.facts.size)]).encode() if synced else ""
-        step = replace(step, state=StepState.WHOLE, digest=value, durable=on_disk, evidence=evidence)
-        await self._scribe.note(
-            Change(step.number, state=StepState.WHOLE, digest=value, durable=on_disk, evidence=evidence)
-        )
+        step = replace(step, state=StepState.WHOLE, digest=value, durable=on_disk)
+        await self._scribe.note(Change(step.number, state=StepState.WHOLE, digest=value, durable=on_disk))
         return step
 
     async def carry_from(self, step: Step, reader: Reader, value: Hash) -> Step:
@@ -302,7 +295,6 @@ class FileWork:
             generation=generation,
             session=self._session.number,
             durable=durable.encode(),
-            digest=step.digest if durable.total else "",
             reused=min(step.reused, durable.total),
         )
         await self._scribe.note(
@@ -312,7 +304,7 @@ class FileWork:
                 generation=generation,
                 session=step.session,
                 durable=step.durable,
-                digest=step.digest,
+                digest="",
                 facts=step.facts,
                 reused=step.reused,
             )
@@ -395,9 +387,9 @@ class FileWork:
         prove = self._session.evidence
         if prove is Evidence.SENT:
             return prove
-        if prove is Evidence.RECEIVED and step.evidence is not None:
-            prove = step.evidence
-        elif prove is not Evidence.RECEIVED:
+        if prove is Evidence.RECEIVED and step.reused:
+            prove = Evidence.ON_NODE  # not all of it has been received
+        if prove is not Evidence.RECEIVED:
             for last in (False, True):
                 value = await self._digest_there(step, prove)
                 if value == step.digest:

@@ -15,10 +15,11 @@ from yatagan.batches.bench import Bench, TryAgain
 from yatagan.batches.carrier import Stopped, Tuning
 from yatagan.batches.events import PartsFound
 from yatagan.batches.extents import Extents
+from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Change, Step
-from yatagan.digests.blocks import Blocks, Run, block_size, run_digest, strong_digest
+from yatagan.digests.blocks import Blocks, Run, block_size
 from yatagan.errors import LINE_FAULTS, ROOM_FAULTS, Fault, StoreError
-from yatagan.stores.interface import Facts, Kind, Readable, Reader, Store, Writer
+from yatagan.stores.interface import STRIPE, Facts, Kind, Readable, Reader, Store, Writer
 
 #: The smallest share of a file that is worth the trouble of not sending it.
 _WORTH = 1 / 16
@@ -56,15 +57,14 @@ class Reuse:
             return step, Extents()
         up = self._source.traits.quick
         try:
-            runs, digest = await (self._up(step, source, part) if up else self._down(step, part))
+            runs = await (self._up(step, source) if up else self._down(step, part))
         except StoreError as error:
             if error.fault in LINE_FAULTS | ROOM_FAULTS:
                 raise
-            runs, digest = [], ""  # then all of it is sent
+            runs = []  # then all of it is sent
         there = Extents([(run.new, run.new + run.size) for run in runs])
-        step = replace(step, durable=there.encode(), reused=there.total, digest=digest if runs else "")
-        change = Change(step.number, durable=step.durable, reused=step.reused, digest=step.digest)
-        await self._bench.scribe.note(change)
+        step = replace(step, durable=there.encode(), reused=there.total)
+        await self._bench.scribe.note(Change(step.number, durable=step.durable, reused=step.reused))
         self._bench.tell(PartsFound(step.number, step.label, step.facts.size, step.reused))
         return step, there
 
@@ -75,38 +75,36 @@ class Reuse:
         if self._stop.is_set():
             raise Stopped
 
-    async def _up(self, step: Step, source: Reader, part: Writer) -> tuple[list[Run], str]:
+    async def _up(self, step: Step, source: Reader) -> list[Run]:
         """From here: the node tells of its old file, and copies what it has."""
         if source.read_here is None or not self._bench.session.hashes_there:
-            return [], ""
-        block = block_size(step.facts.size, self._tuning.reuse_block)
-        old = await self._destination.blocks(step.path, block, whole=False)
+            return []
+        old = await self._destination.blocks(step.path, block_size(step.facts.size, self._tuning.reuse_block))
         runs = await self._find(source, step.facts.size, old.blocks, old_is_far=True)
         name = step.part(self._bench.session.batch)
-        same = await self._destination.reuse(step.path, name, runs, block) if runs else []
-        return [run for run, good in zip(runs, same, strict=True) if good], ""
+        good = await self._destination.reuse(step.path, name, runs) if runs else []
+        return [run for run, is_good in zip(runs, good, strict=True) if is_good]
 
-    async def _down(self, step: Step, part: Writer) -> tuple[list[Run], str]:
-        """To here: the node tells of its new file, and of the digest that it will have; the old one is here."""
+    async def _down(self, step: Step, part: Writer) -> list[Run]:
+        """To here: the node tells of its new file; the old one is here."""
         write = part.write_here
         if write is None:
-            return [], ""
-        block = block_size(step.facts.size, self._tuning.reuse_block)
-        new = await self._source.blocks(step.source, block, whole=True)
+            return []
+        new = await self._source.blocks(step.source, block_size(step.facts.size, self._tuning.reuse_block))
         if not new.facts.same_as(step.facts):
             raise TryAgain(Fault.SOURCE_CHANGED)
         old = await self._destination.open(step.path)
         try:
             read, size = old.read_here, (await old.facts()).size
             if read is None:
-                return [], ""
+                return []
             runs = await self._find(old, size, new.blocks, old_is_far=False)
-            good = [run for run in runs if await self._tuning.apart(self._copy, read, write, run, block)]
+            good = [run for run in runs if await self._tuning.apart(self._copy, read, write, run)]
         finally:
             await old.close()
         if good:
             await part.sync()
-        return good, new.digest
+        return good
 
     async def _find(self, near: Reader, size: int, far: Blocks, *, old_is_far: bool) -> list[Run]:
         """What both have, or nothing where that is too little."""
@@ -117,23 +115,23 @@ class Reuse:
         def find() -> list[Run]:
             from yatagan.digests.finding import find_runs  # what it imports takes a while
 
-            return find_runs(read, size, far, old_is_far=old_is_far, pulse=self._pulse)
+            return find_runs(read, size, far, old_is_far=old_is_far, digests=unproven, pulse=self._pulse)
+
+        # Checksums of blocks are no proof. Where the whole gets none, every run has its own.
+        unproven = self._bench.session.evidence is Evidence.SENT
 
         runs: list[Run] = await self._tuning.apart(find)
         new = size if old_is_far else far.size
         return runs if sum(run.size for run in runs) >= new * _WORTH else []
 
-    def _copy(
-        self, read: Callable[[int, int], bytes], write: Callable[[int, bytes], None], run: Run, block: int
-    ) -> bool:
-        """Copy a run of blocks here; whether it was what it should be."""
-        strong, at = [], 0
+    def _copy(self, read: Callable[[int, int], bytes], write: Callable[[int, bytes], None], run: Run) -> bool:
+        """Copy a run here; whether all of it was there."""
+        at = 0
         while at < run.size:
             self._pulse()
-            piece = read(run.old + at, min(block, run.size - at))
+            piece = read(run.old + at, min(STRIPE, run.size - at))
             if not piece:
                 return False
-            strong.append(strong_digest(piece))
             write(run.new + at, piece)
             at += len(piece)
-        return run_digest(b"".join(strong)) == run.digest
+        return True

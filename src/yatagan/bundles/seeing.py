@@ -235,11 +235,11 @@ class Seeing:
             return Digested("", None, error.fault)
         return Digested(made.digest, made.facts)
 
-    async def blocks(self, path: bytes, block: int, *, whole: bool) -> NodeBlocks:
+    async def blocks(self, path: bytes, block: int) -> NodeBlocks:
         """See `Readable.blocks`. Not for what is in a bundle."""
         if self._known(path) is not None:
             raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
-        return await self._store.blocks(path, block, whole=whole)
+        return await self._store.blocks(path, block)
 
     async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
         """See `Readable.gather`. What comes out of a bundle is held against its index."""

@@ -1,30 +1,29 @@
 """What a file's blocks are known by, so that somebody else can find out which of them he has already.
 
-Runs here and, when the helper has learned it, on nodes: kept to the standard library, whose digests are compiled, and
+Runs here and, when the helper has learned it, on nodes: kept to the standard library, whose checksums are compiled, and
 to what Python 3.6 understands.
 """
 
 import struct
 import zlib
-from hashlib import blake2b, sha256
-from typing import Iterable, NamedTuple, Tuple, Union
+from hashlib import blake2b
+from typing import Iterable, NamedTuple, Tuple
 
-#: Bytes of a block's strong digest.
-STRONG = 16
 #: Blocks of a file, and bytes of a block, that are not exceeded as long as the other is not either.
 _BLOCKS, _BLOCK = 1 << 15, 4 << 20
 
 
 class Blocks(NamedTuple):
-    """The digests of a file of `size` bytes, cut into blocks of `block` bytes, of which the last may be shorter.
+    """The checksums of a file of `size` bytes, cut into blocks of `block` bytes, of which the last may be shorter.
 
-    `weak`: Adler-32 (RFC 1950) of every block, little-endian. `strong`: BLAKE2b (RFC 7693) of every block.
+    `rolling`: Adler-32 (RFC 1950) of every block, little-endian; `other`: CRC-32 (RFC 1952), the same. Two blocks with
+    the same pair are the same but by chance or malice: whoever relies on it must prove the whole.
     """
 
     size: int
     block: int
-    weak: bytes
-    strong: bytes
+    rolling: bytes
+    other: bytes
 
     @property
     def many(self) -> int:
@@ -33,12 +32,8 @@ class Blocks(NamedTuple):
 
     @property
     def fit(self) -> bool:
-        """Whether there are as many digests as blocks."""
-        return (len(self.weak), len(self.strong)) == (4 * self.many, STRONG * self.many)
-
-    def strong_of(self, number: int) -> bytes:
-        """The strong digest of a block."""
-        return self.strong[number * STRONG : (number + 1) * STRONG]
+        """Whether there are as many checksums as blocks."""
+        return len(self.rolling) == len(self.other) == 4 * self.many
 
     def length(self, number: int) -> int:
         """The bytes of a block."""
@@ -46,7 +41,7 @@ class Blocks(NamedTuple):
 
 
 class Run(NamedTuple):
-    """Bytes that the old file has at `old` and the new one at `new`; `digest` shows that they still are the same."""
+    """Bytes that the old file has at `old` and the new one at `new`; `digest`, if not "", is that of the new ones."""
 
     old: int
     new: int
@@ -62,22 +57,19 @@ def block_size(size: int, least: int) -> int:
     return block
 
 
-def block_digests(blocks: Iterable[bytes], whole: bool) -> Tuple[bytes, bytes, str]:
-    """The weak and the strong digests of all blocks of a file, and the SHA-256 of the `whole`, if wanted, or ""."""
-    weak, strong, value = [], [], sha256()
+def checksums(blocks: Iterable[bytes]) -> Tuple[bytes, bytes]:
+    """Both checksums of all blocks of a file."""
+    rolling, other = [], []
     for block in blocks:
-        weak.append(zlib.adler32(block))
-        strong.append(strong_digest(block))
-        if whole:
-            value.update(block)
-    return struct.pack("<%dI" % len(weak), *weak), b"".join(strong), value.hexdigest() if whole else ""
+        rolling.append(zlib.adler32(block))
+        other.append(zlib.crc32(block))
+    form = "<%dI" % len(rolling)
+    return struct.pack(form, *rolling), struct.pack(form, *other)
 
 
-def strong_digest(block: Union[bytes, memoryview]) -> bytes:
-    """What a block is known by."""
-    return blake2b(block, digest_size=STRONG).digest()
-
-
-def run_digest(strong: bytes) -> str:
-    """What blocks in a row are known by, of the strong digests of all of them."""
-    return blake2b(strong, digest_size=STRONG).hexdigest()
+def run_digest(pieces: Iterable[bytes]) -> str:
+    """BLAKE2b (RFC 7693) of a run."""
+    value = blake2b(digest_size=32)
+    for piece in pieces:
+        value.update(piece)
+    return value.hexdigest()

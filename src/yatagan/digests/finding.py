@@ -1,8 +1,8 @@
 """Finding blocks of one file in another, at whatever offset they are there.
 
-Of the far file only digests are known, one pair for each block: Adler-32, which can be rolled on from one offset to the
-next, and a strong one. The near file is searched for them: where the last block was found the next one is looked for
-right behind it; what follows a change is found by rolling over every offset, in compiled code.
+Of the far file only checksums are known, two for each block, one of which can be rolled on from one offset to the next.
+The near file is searched for them: where the last block was found the next one is looked for right behind it; what
+follows a change is found by rolling over every offset, in compiled code.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from typing import TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from yatagan.digests.blocks import Blocks, Run, run_digest, strong_digest
+from yatagan.digests.blocks import Blocks, Run, run_digest
 
 Number = TypeVar("Number", np.uint32, np.uint64)
 
@@ -26,16 +26,22 @@ _CHUNK = 1 << 20
 #: Bytes that may be rolled over for nothing, besides as many as were found: after that blocks are only looked for where
 #: they would be if nothing before them had moved.
 _PATIENCE = 64 << 20
-#: Offsets at which only the weak digest may be right before all that are being rolled over are given up.
+#: Offsets at which only the rolling checksum may be right before all that are being rolled over are given up.
 _FAILURES = 100
 
 
 def find_runs(
-    read: Callable[[int, int], bytes], size: int, far: Blocks, *, old_is_far: bool, pulse: Callable[[], None]
+    read: Callable[[int, int], bytes],
+    size: int,
+    far: Blocks,
+    *,
+    old_is_far: bool,
+    digests: bool,
+    pulse: Callable[[], None],
 ) -> list[Run]:
     """What the near file, of `size` bytes, and the far one have in common, in the order of the new one.
 
-    `pulse` is called now and then, and may raise. Raises what `read` raises.
+    With `digests` every run has one. `pulse` is called now and then, and may raise. Raises what `read` raises.
     """
     found = _find(read, size, far, pulse)
     if old_is_far:
@@ -43,13 +49,22 @@ def find_runs(
     else:
         places: dict[bytes, int] = {}
         for offset, number in found:
-            places.setdefault(far.strong_of(number), offset)
+            places.setdefault(_pair(far, number), offset)
         pairs = [
-            (places[strong], number * far.block, number)
+            (offset, number * far.block, number)
             for number in range(far.many)
-            if (strong := far.strong_of(number)) in places
+            if (offset := places.get(_pair(far, number), -1)) >= 0
         ]
-    return list(_joined(pairs, far))
+    runs = list(_joined(pairs, far))
+    if digests:
+        runs = [run._replace(digest=run_digest(_pieces(read, run, old_is_far, pulse))) for run in runs]
+    return runs
+
+
+def _pair(far: Blocks, number: int) -> bytes:
+    """What a block is known by: not only its checksums, as the last one may be shorter."""
+    at = 4 * number
+    return far.rolling[at : at + 4] + far.other[at : at + 4] + far.length(number).to_bytes(4, "little")
 
 
 def _joined(pairs: list[tuple[int, int, int]], far: Blocks) -> Iterator[Run]:
@@ -57,12 +72,23 @@ def _joined(pairs: list[tuple[int, int, int]], far: Blocks) -> Iterator[Run]:
     at = 0
     while at < len(pairs):
         old, new, _ = pairs[at]
-        size, strong = 0, []
+        size = 0
         while at < len(pairs) and pairs[at][:2] == (old + size, new + size):
-            strong.append(far.strong_of(pairs[at][2]))
             size += far.length(pairs[at][2])
             at += 1
-        yield Run(old, new, size, run_digest(b"".join(strong)))
+        yield Run(old, new, size, "")
+
+
+def _pieces(
+    read: Callable[[int, int], bytes], run: Run, old_is_far: bool, pulse: Callable[[], None]
+) -> Iterator[bytes]:
+    """A run, as it is in the near file."""
+    at = run.new if old_is_far else run.old
+    end = at + run.size
+    while at < end:
+        pulse()
+        yield read(at, min(_CHUNK, end - at))
+        at += _CHUNK
 
 
 def _find(
@@ -115,36 +141,32 @@ class _Window:
 
 
 class _Search:
-    """The far file's whole blocks, to be found by their digests."""
+    """The far file's whole blocks, to be found by their checksums."""
 
     def __init__(self, far: Blocks) -> None:
         self._far = far
         self._numbers: dict[int, list[int]] = {}
-        whole = far.size // far.block
-        self._tail = 1
-        for number, weak in enumerate(struct.unpack(f"<{far.many}I", far.weak)):
-            if number < whole:
-                self._numbers.setdefault(weak, []).append(number)
-            else:
-                self._tail = weak
+        self._other = struct.unpack(f"<{far.many}I", far.other)
+        self._rolling = struct.unpack(f"<{far.many}I", far.rolling)
+        for number in range(far.size // far.block):
+            self._numbers.setdefault(self._rolling[number], []).append(number)
         self._roller: _Roller | None = None
 
     def block_at(self, view: memoryview, expected: int) -> int | None:
         """The block that these bytes are; the expected one where several are the same."""
         if (numbers := self._numbers.get(zlib.adler32(view))) is None:
             return None
-        strong = strong_digest(view)
-        if expected < self._far.many and self._far.strong_of(expected) == strong:
+        other = zlib.crc32(view)
+        if expected in numbers and self._other[expected] == other:
             return expected
-        return next((number for number in numbers if self._far.strong_of(number) == strong), None)
+        return next((number for number in numbers if self._other[number] == other), None)
 
     def is_tail(self, view: memoryview) -> bool:
         """Whether these bytes are the last block, which is shorter than the others."""
-        same = zlib.adler32(view) == self._tail
-        return same and strong_digest(view) == self._far.strong_of(self._far.many - 1)
+        return (zlib.adler32(view), zlib.crc32(view)) == (self._rolling[-1], self._other[-1])
 
     def roll(self, view: memoryview) -> tuple[int | None, int]:
-        """The first offset in these bytes at which there is a block, and how often only its weak digest was there."""
+        """The first offset at which there is a block, and how often only its rolling checksum was there."""
         if self._roller is None:
             self._roller = _Roller(list(self._numbers), self._far.block)
         failed = 0
@@ -164,12 +186,12 @@ class _Roller:
     1 + s[i+n] - s[i] and n + t[i+n] - t[i] - n s[i], both modulo 65521.
     """
 
-    def __init__(self, weak: list[int], block: int) -> None:
+    def __init__(self, rolling: list[int], block: int) -> None:
         self._block = block
-        self._weak = np.array(sorted(weak), dtype=np.uint32)
+        self._wanted = np.array(sorted(rolling), dtype=np.uint32)
         self._low, self._high = (np.zeros(1 << 16, dtype=np.bool_) for _ in range(2))
-        self._low[self._weak & 0xFFFF] = True
-        self._high[self._weak >> 16] = True
+        self._low[self._wanted & 0xFFFF] = True
+        self._high[self._wanted >> 16] = True
         most = max(_CHUNK, block) + block
         self._sums = np.zeros(most, dtype=np.uint32)  # of at most 8 MiB: they cannot overflow
         self._second = np.zeros(most, dtype=np.uint64)
@@ -177,7 +199,7 @@ class _Roller:
     def offsets(self, view: memoryview) -> list[int]:
         """Where in these bytes the checksum of a block is found."""
         size, data = self._block, np.frombuffer(view, dtype=np.uint8)
-        if len(data) < size or not len(self._weak):
+        if len(data) < size or not len(self._wanted):
             return []
         sums, second = self._sums[: len(data) + 1], self._second[: len(data) + 1]
         np.cumsum(data, dtype=np.uint32, out=sums[1:])
@@ -188,9 +210,9 @@ class _Roller:
         high = _modulo(second[found + size] - second[found] - many * sums[found] + many)
         likely = self._high.take(high.astype(np.uint32))
         found = found[likely]
-        weak = (high[likely].astype(np.uint32) << np.uint32(16)) | low[found]
-        nearest = np.minimum(np.searchsorted(self._weak, weak), len(self._weak) - 1)
-        offsets: list[int] = found[self._weak[nearest] == weak].tolist()
+        rolling = (high[likely].astype(np.uint32) << np.uint32(16)) | low[found]
+        nearest = np.minimum(np.searchsorted(self._wanted, rolling), len(self._wanted) - 1)
+        offsets: list[int] = found[self._wanted[nearest] == rolling].tolist()
         return offsets
 
 

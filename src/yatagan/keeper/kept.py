@@ -330,7 +330,7 @@ class KeptStore:
         """See `Store.copy_part`."""
         await self.ask("copy_part", old, new, size, mode)
 
-    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run], block: int) -> list[bool]:
+    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run]) -> list[bool]:
         """See `Store.reuse`, and `unload` here."""
         raise StoreError(Fault.UNSUPPORTED, part, store=self.name)
 
@@ -379,7 +379,7 @@ class KeptStore:
         """See `Store.digests`."""
         return list(await self.ask("digests", tuple(files), algorithm))
 
-    async def blocks(self, path: bytes, block: int, *, whole: bool) -> NodeBlocks:
+    async def blocks(self, path: bytes, block: int) -> NodeBlocks:
         """See `Store.blocks`, and `unload` here."""
         raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
 

@@ -125,11 +125,10 @@ class NodeDigest:
 
 @dataclass(frozen=True, slots=True)
 class NodeBlocks:
-    """The digests of a file's blocks, made where it is; what its facts were then; and its SHA-256, if asked for."""
+    """The checksums of a file's blocks, made where it is, and what its facts were then."""
 
     blocks: Blocks
     facts: Facts
-    digest: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -233,8 +232,8 @@ class Readable(Protocol):
         Whether what was hashed is the file that this store shows is for the caller to see, by the facts.
         """
 
-    async def blocks(self, path: bytes, block: int, *, whole: bool) -> NodeBlocks:
-        """The digests of a file's blocks of so many bytes, made where it is, which needs a node. Or UNSUPPORTED.
+    async def blocks(self, path: bytes, block: int) -> NodeBlocks:
+        """The checksums of a file's blocks of so many bytes, made where it is, which needs a node. Or UNSUPPORTED.
 
         As with `digests`, whether it is the file that this store shows is for the caller to see.
         """
@@ -268,11 +267,11 @@ class Store(Readable, Protocol):
     async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
         """A new part file with the first `size` bytes of an old one, copied where they are. Or UNSUPPORTED."""
 
-    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run], block: int) -> list[bool]:
-        """Copy what another file has of one into its part file, on the node, and sync it. Or UNSUPPORTED.
+    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run]) -> list[bool]:
+        """Copy what an old file has of a new one into its part file, on the node, and sync it. Or UNSUPPORTED.
 
-        Whether each run, read in blocks of so many bytes, was what its digest says. If not, its bytes in the part file
-        are of no use.
+        Whether each run was there, and what its digest says, if it has one. If not, its bytes in the part file are of
+        no use.
         """
 
     async def make_directory(self, path: bytes, mode: int) -> None:

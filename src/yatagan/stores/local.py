@@ -334,7 +334,7 @@ class LocalStore:
         """See `Store.copy_part`. Never needed here: a local writer ends with its process."""
         raise StoreError(Fault.UNSUPPORTED, new)
 
-    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run], block: int) -> list[bool]:
+    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run]) -> list[bool]:
         """See `Store.reuse`. Here files are open to everybody."""
         raise StoreError(Fault.UNSUPPORTED, part)
 
@@ -408,7 +408,7 @@ class LocalStore:
         known = [(path, facts_to_list(facts)) for path, facts in files]
         return [digested(*each) for each in await asyncio.to_thread(parcels.digests, known, algorithm, _quiet)]
 
-    async def blocks(self, path: bytes, block: int, *, whole: bool) -> NodeBlocks:
+    async def blocks(self, path: bytes, block: int) -> NodeBlocks:
         """See `Store.blocks`."""
         raise StoreError(Fault.UNSUPPORTED, path)
 

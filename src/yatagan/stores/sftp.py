@@ -403,10 +403,10 @@ class SftpStore:
         finally:
             await self._ask(source.close(), old)
 
-    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run], block: int) -> list[bool]:
+    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run]) -> list[bool]:
         """See `Store.reuse`."""
-        values = {"part": part.decode("latin-1"), "runs": runs, "block": block}
-        return list((await self.work(_CHANGES, "reuse", old, values))["same"])
+        values = {"part": part.decode("latin-1"), "runs": runs}
+        return list((await self.work(_CHANGES, "reuse", old, values))["good"])
 
     async def make_directory(self, path: bytes, mode: int) -> None:
         """See `Store.make_directory`."""
@@ -488,14 +488,14 @@ class SftpStore:
         reply = await self._ask(self._helper.ask("digests", files=spelled, algorithm=algorithm), path)
         return [digested(*each) for each in reply["files"]]
 
-    async def blocks(self, path: bytes, block: int, *, whole: bool) -> NodeBlocks:
+    async def blocks(self, path: bytes, block: int) -> NodeBlocks:
         """See `Store.blocks`. The file must hold still while it is read."""
-        reply = await self.work(_CHANGES, "blocks", path, {"block": block, "whole": whole})
+        reply = await self.work(_CHANGES, "blocks", path, {"block": block})
         facts = facts_from_list(reply["facts"])
-        made = Blocks(facts.size, block, b64decode(reply["weak"]), b64decode(reply["strong"]))
+        made = Blocks(facts.size, block, b64decode(reply["rolling"]), b64decode(reply["other"]))
         if reply["before"] != reply["facts"] or not made.fit:
             raise StoreError(Fault.SOURCE_CHANGED, path, store=self.name)
-        return NodeBlocks(made, facts, reply["whole"])
+        return NodeBlocks(made, facts)
 
     async def recorded(self, path: bytes) -> str:
         """See `Store.recorded`."""
