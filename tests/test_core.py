@@ -8,6 +8,7 @@ import json
 import os
 import random
 import subprocess
+from dataclasses import replace
 from pathlib import Path
 from types import SimpleNamespace
 
@@ -33,6 +34,7 @@ from yatagan.places import Place, name_fields, name_from, parse_place
 from yatagan.stores.flow import Room
 from yatagan.stores.interface import Facts, Kind, Unloaded
 from yatagan.trees.compare import Verdict, compare
+from yatagan.trees.entries import Entries
 from yatagan.trees.scan import Tree
 
 NAME = st.binary(min_size=1, max_size=40).filter(lambda name: b"\0" not in name and b"/" not in name)
@@ -246,20 +248,46 @@ def random_event(
 # -- comparing ---------------------------------------------------------------------------------------------
 
 
+#: Names as a tree has them, some of which are in directories.
+paths = st.lists(st.sampled_from([b"a", b"a-", b"ab", b"b", b"\x01", b"\xff"]), max_size=4).map(b"/".join)
+facts = st.builds(
+    Facts,
+    st.sampled_from(Kind),
+    st.integers(0),
+    st.integers(),
+    st.integers(0, 0o7777),
+    st.integers(),
+    st.integers(0),
+)
+
+
+@given(st.dictionaries(paths, st.one_of(facts, facts.map(lambda each: replace(each, changed_ns=None, inode=None)))))
+def test_entries_are_a_dictionary_with_an_order(given_: dict[bytes, Facts]) -> None:
+    entries = Entries(given_)
+    assert dict(entries.items()) == given_ and len(entries) == len(given_)
+    assert all(path in entries and entries.get(path) == found for path, found in given_.items())
+    assert entries.get(b"c") is None and b"c" not in entries
+    assert entries.in_order() == sorted(given_, key=lambda path: path.split(b"/"))
+    for path in list(given_):
+        del entries[path]
+    assert not entries
+
+
 def test_comparing_by_facts() -> None:
     second = 10**9
     old, new = Facts(Kind.FILE, 5, 7 * second + 3, 0o644, 7 * second, 1), Facts(Kind.FILE, 5, 7 * second, 0o600)
-    here = Tree(
-        b"/a", {b"": Facts(Kind.DIRECTORY, 0, 0, 0o755), b"same": old, b"gone": old, b"size": old, b"kind": old}
-    )
+    top = Facts(Kind.DIRECTORY, 0, 0, 0o755)
+    here = Tree(b"/a", Entries({b"": top, b"same": old, b"gone": old, b"size": old, b"kind": old}))
     there = Tree(
         b"/b",
-        {
-            b"": Facts(Kind.DIRECTORY, 0, 1, 0o700),
-            b"same": new,
-            b"size": Facts(Kind.FILE, 6, 7 * second, 0),
-            b"kind": Facts(Kind.DIRECTORY, 0, 0, 0o755),
-        },
+        Entries(
+            {
+                b"": Facts(Kind.DIRECTORY, 0, 1, 0o700),
+                b"same": new,
+                b"size": Facts(Kind.FILE, 6, 7 * second, 0),
+                b"kind": Facts(Kind.DIRECTORY, 0, 0, 0o755),
+            }
+        ),
     )
 
     def verdicts(step_ns: int, fresh: int | None) -> dict[bytes, Verdict]:

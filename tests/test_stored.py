@@ -32,6 +32,7 @@ from yatagan.stores.interface import Facts, Kind
 from yatagan.stores.local import LocalStore
 from yatagan.trees.compare import compare
 from yatagan.trees.contents import digest_by_reading
+from yatagan.trees.entries import Entries
 from yatagan.trees.scan import Tree, scan
 
 pytestmark = [pytest.mark.kept("openssh"), needs_zstd]
@@ -483,7 +484,7 @@ def test_every_entry_goes_one_way(
     """Whatever is where: each difference is in one bundle or in none, and what is as it should be is not made anew."""
 
     def tree(root: bytes, paths: list[str]) -> Tree:
-        found = Tree(root, {b"": Facts(Kind.DIRECTORY, 0, 0, 0)})
+        found = Tree(root, Entries({b"": Facts(Kind.DIRECTORY, 0, 0, 0)}))
         for path in paths:
             parts = [part for part in path.encode().split(b"/") if part]
             for depth in range(1, len(parts)):
@@ -497,9 +498,9 @@ def test_every_entry_goes_one_way(
         for path in (stored if b"" not in stored else {b""})
         if destination.entries.get(path, Facts(Kind.FILE, 0, 0, 0)).kind is Kind.DIRECTORY
     }
-    differences = list(compare(source, destination, step_ns=1, fresh_since_ns=None))
+    differences = compare(source, destination, step_ns=1, fresh_since_ns=None)
     broken = {destination.absolute(path) for path in unfit}
-    storing, left, as_files = store(source, destination, list(differences), how, bundles, broken)
+    storing, left, as_files = store(source, destination, differences, how, bundles, broken)
     held = [each for group in storing for each in group.differences]
     assert sorted(each.path for each in (*held, *left)) == sorted(each.path for each in differences)
     for group in storing:

@@ -24,7 +24,7 @@ from yatagan.batches.steps import (
 from yatagan.batches.storing import Storing
 from yatagan.errors import Fault
 from yatagan.stores.interface import Facts, Kind
-from yatagan.trees.compare import Difference, Verdict
+from yatagan.trees.compare import Difference, Differences, Verdict
 from yatagan.trees.scan import Tree
 
 #: Mode of directories that have to be made above the destination, and of bundles that are stored there.
@@ -68,12 +68,15 @@ class Arrival:
     name: bytes
     tree: Tree
     there: Tree
-    differences: list[Difference] = field(default_factory=list)
+    differences: Differences = field(init=False)
     storing: list[Storing] = field(default_factory=list)
     as_files: list[bytes] = field(default_factory=list)
     hidden: bytes = b""
     #: Files of which size and time did not tell: the same by digest, with this value and evidence.
     same_by_digest: dict[bytes, tuple[str, Evidence]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.differences = Differences(self.tree, self.there)
 
 
 @dataclass(slots=True)

@@ -147,28 +147,21 @@ class _Comparing:
         tree = arrival.tree
         if tree.skipped and len(tree.entries) == 1:
             return  # of a tree that nothing is chosen of, not even the root comes
-        arrival.differences = list(
-            compare(
-                tree,
-                arrival.there,
-                step_ns=self.step_ns,
-                fresh_since_ns=self.fresh_since,
-                arrival_times=self.arrival_times,
-                by_digest=self.by_digest,
-            )
+        arrival.differences = compare(
+            tree,
+            arrival.there,
+            step_ns=self.step_ns,
+            fresh_since_ns=self.fresh_since,
+            arrival_times=self.arrival_times,
+            by_digest=self.by_digest,
         )
         await self._look_into(arrival)
 
     async def _look_into(self, arrival: Arrival) -> None:
         """Compare by digest what facts do not tell of. Both sides are read at the same time."""
-        undecided = {
-            difference.path: at
-            for at, difference in enumerate(arrival.differences)
-            if difference.verdict is Verdict.UNDECIDED
-        }
-        if not undecided:
+        paths = [difference.path for difference in arrival.differences.of(Verdict.UNDECIDED)]
+        if not paths:
             return
-        paths = list(undecided)
         if self.watcher is not None:
             self.watcher.expect(2 * len(paths), 2 * sum(arrival.tree.entries[path].size for path in paths))
 
@@ -182,12 +175,12 @@ class _Comparing:
                 for store, tree in ((self.source, arrival.tree), (self.there, arrival.there))
             ]
         ours, theirs = (side.result() for side in sides)
-        for path, at in undecided.items():
+        for path in paths:
             here, there = ours[path], theirs[path]
-            verdict = Verdict.SAME if here.digest and here.digest == there.digest else Verdict.DIFFERENT
-            arrival.differences[at] = replace(arrival.differences[at], verdict=verdict)
-            if verdict is Verdict.SAME:
+            if here.digest and here.digest == there.digest:
                 arrival.same_by_digest[path] = there.digest, _evidence(here, there)
+        same = arrival.same_by_digest
+        arrival.differences.decide({path: Verdict.SAME if path in same else Verdict.DIFFERENT for path in paths})
 
 
 async def _nothing(root: bytes) -> Tree:
@@ -226,7 +219,7 @@ def _look_at_small(plan: Plan, together: Together) -> None:
     sizes = [
         difference.facts.size
         for arrival in plan.arrivals
-        for difference in arrival.differences
+        for difference in arrival.differences.of(Verdict.NEW)
         if travels(difference) and difference.path not in arrival.tree.unread
     ]
     found = travel(len(sizes), sum(sizes), together.costs)
@@ -255,12 +248,11 @@ def _evidence(here: Content, there: Content) -> Evidence:
 
 def _look_at_parts(plan: Plan, source: Readable, destination: Store) -> None:
     """Files of which only what has changed will be sent."""
-    for difference in (each for arrival in plan.arrivals for each in arrival.differences):
-        if difference.verdict is not Verdict.DIFFERENT or difference.facts.kind is not Kind.FILE:
-            continue
-        if may_reuse(source, destination, difference.facts, difference.other, REUSE_LEAST):
+    for difference in (each for arrival in plan.arrivals for each in arrival.differences.of(Verdict.DIFFERENT)):
+        facts, other = difference.facts, difference.other
+        if facts.kind is Kind.FILE and may_reuse(source, destination, facts, other, REUSE_LEAST):
             plan.summary.in_part += 1
-            plan.summary.in_part_size += difference.facts.size
+            plan.summary.in_part_size += facts.size
 
 
 def _sum_up(plan: Plan) -> None:

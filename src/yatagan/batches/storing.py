@@ -10,10 +10,11 @@ import posixpath
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import partial
 
 from yatagan.bundles.stored import StoredBundle, bundle_of
 from yatagan.stores.interface import Facts, Kind
-from yatagan.trees.compare import Difference, Verdict
+from yatagan.trees.compare import Differences, Verdict
 from yatagan.trees.scan import Tree
 
 
@@ -40,7 +41,7 @@ class Storing:
 
     path: bytes
     bundle: bytes
-    differences: list[Difference]
+    differences: Differences
     present: StoredBundle | None
     changed: int
     gone: int
@@ -61,11 +62,11 @@ class Storing:
 def store(
     tree: Tree,
     there: Tree,
-    differences: list[Difference],
+    differences: Differences,
     how: Stored,
     bundles: Mapping[bytes, StoredBundle],
     unfit: Collection[bytes] = (),
-) -> tuple[list[Storing], list[Difference], list[bytes]]:
+) -> tuple[list[Storing], Differences, list[bytes]]:
     """What is to be stored as bundles; the differences that are left; and directories that are there as files.
 
     `bundles` are those at the destination, by the directory that each stands for; `unfit` are directories whose bundles
@@ -82,23 +83,20 @@ def store(
     for path in sorted({*_wanted(tree, how), *unfinished}):  # what holds others comes before them
         if not any(_holds(each, path) for each in (*present, *wanted)):
             (as_files if path in there.entries else wanted).append(path)
-    held: dict[bytes, list[Difference]] = {path: [] for path in [*present, *wanted]}
+    held = {*present, *wanted}
     if not held:
         return [], differences, as_files
-    left: list[Difference] = []
-    for difference in differences:
-        group = _group(difference.path, held)
-        (left if group is None else held[group]).append(difference)
+    groups = differences.grouped(partial(_group, groups=held))
     storing = []
-    for path, members in held.items():
-        now = present.get(path)
+    for path in [*present, *wanted]:
+        now, members = present.get(path), groups[path]
         changed = sum(each.verdict is not Verdict.SAME for each in members if each.facts.kind.carried)
         if now is not None and not changed:
-            left += members
+            held.remove(path)  # it stays as it is
         elif members:
             gone = sum(_join(path, each) not in tree.entries for each in now.lines) if now is not None else 0
             storing.append(Storing(path, bundle_of(there.absolute(path)), members, now, changed, gone))
-    return storing, left, as_files
+    return storing, differences.grouped(partial(_group, groups=held))[None], as_files
 
 
 def _wanted(tree: Tree, how: Stored) -> list[bytes]:
@@ -111,7 +109,7 @@ def _wanted(tree: Tree, how: Stored) -> list[bytes]:
     return []
 
 
-def _group(path: bytes, groups: Mapping[bytes, object]) -> bytes | None:
+def _group(path: bytes, groups: Collection[bytes]) -> bytes | None:
     """The one of some directories that holds a path, if any does. None of them holds another."""
     while path not in groups:
         if not path:

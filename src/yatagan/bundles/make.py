@@ -52,7 +52,7 @@ class Contents:
         """Take a scanned tree in, parents before what they hold. Whether all can be read is known here alone."""
         self.skipped += tree.skipped
         self.unread.update({posixpath.join(name, path): fault for path, fault in tree.unread.items()})
-        for path in sorted(tree.entries, key=lambda each: each.split(b"/")):
+        for path in tree.entries.in_order():
             facts, whole = tree.entries[path], tree.absolute(path)
             inside = posixpath.join(name, path) if path else name
             if not facts.kind.carried:

@@ -35,7 +35,7 @@ async def make_there(store: Store, path: bytes, trees: Mapping[bytes, Tree], rec
     entries = []
     for name, tree in trees.items():
         await _same_disk(store, tree.root)
-        for below in sorted(tree.entries, key=lambda each: each.split(b"/")):
+        for below in tree.entries.in_order():
             kind = tree.entries[below].kind
             if kind.carried:
                 inside = posixpath.join(name, below) if below else name

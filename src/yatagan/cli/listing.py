@@ -16,6 +16,7 @@ from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.errors import Fault, StoreError
 from yatagan.places import Place, name_fields, parse_place
 from yatagan.stores.interface import Facts, Kind, Readable
+from yatagan.trees.entries import Entries
 from yatagan.trees.patterns import Choice
 from yatagan.trees.scan import Tree, scan
 
@@ -76,7 +77,7 @@ async def _gather(
     store: Readable, root: bytes, found: list[tuple[bytes, Facts]], recursive: bool, choice: Choice
 ) -> Tree:
     """What a pattern stands for, as one tree below the directory where the pattern begins."""
-    tree = Tree(root, {b"": Facts(Kind.DIRECTORY, 0, 0, 0)})
+    tree = Tree(root, Entries({b"": Facts(Kind.DIRECTORY, 0, 0, 0)}))
     for path, facts in found:
         name = posixpath.relpath(path, root)
         tree.entries[name] = facts

@@ -16,6 +16,7 @@ from yatagan.cli.request import Request
 from yatagan.cli.words import fault
 from yatagan.places import KEPT_DIRECTORY, name_fields
 from yatagan.stores.interface import Store
+from yatagan.trees.compare import Verdict
 
 
 def show_plan(
@@ -181,6 +182,8 @@ def _in_part(plan: Plan) -> str:
 
 
 def _specials(plan: Plan) -> str:
+    if not plan.summary.not_carried:
+        return ""
     found = [
         f"{text.show(difference.path)} (a {difference.facts.kind.value})"
         for arrival in plan.arrivals
@@ -194,8 +197,8 @@ def _in_the_way(plan: Plan) -> str:
     found = [
         text.show(difference.path or arrival.name)
         for arrival in plan.arrivals
-        for difference in arrival.differences
-        if difference.verdict == "in-the-way" and difference.facts.kind.carried
+        for difference in arrival.differences.of(Verdict.IN_THE_WAY)
+        if difference.facts.kind.carried
     ]
     return ", ".join(found[:3]) + (" …" if len(found) > 3 else "")
 

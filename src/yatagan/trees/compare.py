@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections import defaultdict
+from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
@@ -22,6 +23,10 @@ class Verdict(StrEnum):
     IN_THE_WAY = "in-the-way"
 
 
+_VERDICTS = tuple(Verdict)
+_NUMBERS = {verdict: number for number, verdict in enumerate(_VERDICTS)}
+
+
 @dataclass(frozen=True, slots=True)
 class Difference:
     """One entry of the first tree, what is under its name in the second, and the verdict."""
@@ -32,6 +37,53 @@ class Difference:
     verdict: Verdict
 
 
+class Differences(Collection[Difference]):
+    """How every entry of a tree stands in another, parents before children: only the verdicts take room."""
+
+    __slots__ = ("_other", "_paths", "_tree", "_verdicts")
+
+    def __init__(self, tree: Tree, other: Tree) -> None:
+        self._tree = tree
+        self._other = other
+        self._paths: list[bytes] = []
+        self._verdicts = bytearray()
+
+    def __len__(self) -> int:
+        return len(self._paths)
+
+    def __contains__(self, difference: object) -> bool:
+        return any(each == difference for each in self)
+
+    def __iter__(self) -> Iterator[Difference]:
+        return self.of(*Verdict)
+
+    def of(self, *verdicts: Verdict) -> Iterator[Difference]:
+        """Those with one of these verdicts."""
+        wanted = {_NUMBERS[verdict] for verdict in verdicts}
+        for path, number in zip(self._paths, self._verdicts, strict=True):
+            if number in wanted:
+                facts, found = self._tree.entries[path], self._other.entries.get(path)
+                yield Difference(path, facts, found, _VERDICTS[number])
+
+    def add(self, path: bytes, verdict: Verdict) -> None:
+        """One more entry of the tree."""
+        self._paths.append(path)
+        self._verdicts.append(_NUMBERS[verdict])
+
+    def decide(self, verdicts: Mapping[bytes, Verdict]) -> None:
+        """Give some entries another verdict."""
+        for at, path in enumerate(self._paths):
+            if path in verdicts:
+                self._verdicts[at] = _NUMBERS[verdicts[path]]
+
+    def grouped(self, group: Callable[[bytes], bytes | None]) -> defaultdict[bytes | None, Differences]:
+        """Those of every group of paths, in order."""
+        found = defaultdict[bytes | None, Differences](lambda: Differences(self._tree, self._other))
+        for path, number in zip(self._paths, self._verdicts, strict=True):
+            found[group(path)].add(path, _VERDICTS[number])
+        return found
+
+
 def compare(
     tree: Tree,
     other: Tree,
@@ -40,7 +92,7 @@ def compare(
     fresh_since_ns: int | None,
     arrival_times: bool = False,
     by_digest: bool = False,
-) -> Iterator[Difference]:
+) -> Differences:
     """Every entry of `tree` against `other`, parents before children.
 
     Times are compared at `step_ns`, the coarser of the two stores. A file of `tree` that was changed at or
@@ -48,9 +100,9 @@ def compare(
     `arrival_times` the times of `other` say when a file arrived: one that is not older than its source will do.
     With `by_digest` no file of the same size is judged by its times.
     """
-    for path in sorted(tree.entries, key=lambda path: path.split(b"/")):
-        facts = tree.entries[path]
-        found = other.entries.get(path)
+    differences = Differences(tree, other)
+    for path in tree.entries.in_order():
+        facts, found = tree.entries[path], other.entries.get(path)
         held_against = found
         if arrival_times and found is not None and found.mtime_ns // step_ns >= facts.mtime_ns // step_ns:
             held_against = replace(found, mtime_ns=facts.mtime_ns)
@@ -58,7 +110,8 @@ def compare(
             verdict = Verdict.UNDECIDED
         else:
             verdict = _verdict(tree, other, path, facts, held_against, step_ns, fresh_since_ns)
-        yield Difference(path, facts, found, verdict)
+        differences.add(path, verdict)
+    return differences
 
 
 #: A file that was changed less than this before the clock of its machine may change again unnoticed.

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.places import is_ours
 from yatagan.stores.interface import Facts, Kind, Readable
+from yatagan.trees.entries import Entries
 from yatagan.trees.patterns import EVERYTHING, Choice
 
 #: Directories listed at once.
@@ -29,7 +30,7 @@ class Tree:
     """
 
     root: bytes
-    entries: dict[bytes, Facts] = field(default_factory=dict)
+    entries: Entries = field(default_factory=Entries)
     targets: dict[bytes, bytes] = field(default_factory=dict)
     unread: dict[bytes, Fault] = field(default_factory=dict)
     skipped: int = 0

@@ -1,0 +1,75 @@
+"""The facts of many entries, kept small: a tree may have millions, and a plan holds two."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, MutableMapping
+from struct import Struct
+from struct import error as StructError
+
+from yatagan.stores.interface import Facts, Kind
+
+#: Kind, permission bits, size, modification time; then, where the store has them, change time and inode.
+_PLAIN, _CLOSE = Struct("<BHqq"), Struct("<BHqqqQ")
+_KINDS = tuple(Kind)
+_NUMBERS = {kind: number for number, kind in enumerate(_KINDS)}
+
+
+class Entries(MutableMapping[bytes, Facts]):
+    """Facts by path, as a dictionary has them, in a quarter of the memory."""
+
+    __slots__ = ("_packed",)
+
+    def __init__(self, entries: Mapping[bytes, Facts] | None = None) -> None:
+        self._packed: dict[bytes, bytes | Facts] = {}
+        self.update(entries or {})
+
+    def __getitem__(self, path: bytes) -> Facts:
+        return _unpack(self._packed[path])
+
+    def get(self, path: bytes, default: Facts | None = None) -> Facts | None:  # type: ignore[override]
+        """The facts of a path, or the default: asked for millions of paths that are not there."""
+        packed = self._packed.get(path)
+        return default if packed is None else _unpack(packed)
+
+    def __setitem__(self, path: bytes, facts: Facts) -> None:
+        self._packed[path] = _pack(facts)
+
+    def __delitem__(self, path: bytes) -> None:
+        del self._packed[path]
+
+    def __contains__(self, path: object) -> bool:
+        return path in self._packed
+
+    def __iter__(self) -> Iterator[bytes]:
+        return iter(self._packed)
+
+    def __len__(self) -> int:
+        return len(self._packed)
+
+    def in_order(self) -> list[bytes]:
+        """All paths, those of a directory together, parents before children.
+
+        NUL is in no name, and less than all that is.
+        """
+        return sorted(self._packed, key=lambda path: path.replace(b"/", b"\0"))
+
+
+def _pack(facts: Facts) -> bytes | Facts:
+    """Packed, or as they are where a machine tells numbers that no file system has."""
+    number = _NUMBERS[facts.kind]
+    try:
+        if facts.changed_ns is None or facts.inode is None:
+            return _PLAIN.pack(number, facts.mode, facts.size, facts.mtime_ns)
+        return _CLOSE.pack(number, facts.mode, facts.size, facts.mtime_ns, facts.changed_ns, facts.inode)
+    except StructError:
+        return facts
+
+
+def _unpack(packed: bytes | Facts) -> Facts:
+    if isinstance(packed, Facts):
+        return packed
+    if len(packed) == _PLAIN.size:
+        number, mode, size, mtime_ns = _PLAIN.unpack(packed)
+        return Facts(_KINDS[number], size, mtime_ns, mode)
+    number, mode, size, mtime_ns, changed_ns, inode = _CLOSE.unpack(packed)
+    return Facts(_KINDS[number], size, mtime_ns, mode, changed_ns, inode)
