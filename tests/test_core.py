@@ -266,6 +266,8 @@ def test_entries_are_a_dictionary_with_an_order(given_: dict[bytes, Facts]) -> N
     entries = Entries(given_)
     assert dict(entries.items()) == given_ and len(entries) == len(given_)
     assert all(path in entries and entries.get(path) == found for path, found in given_.items())
+    for kind in Kind:
+        assert list(entries.of_kind(kind)) == [path for path, found in given_.items() if found.kind is kind]
     assert entries.get(b"c") is None and b"c" not in entries
     assert entries.in_order() == sorted(given_, key=lambda path: path.split(b"/"))
     for path in list(given_):

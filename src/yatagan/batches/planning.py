@@ -255,6 +255,10 @@ def _look_at_parts(plan: Plan, source: Readable, destination: Store) -> None:
             plan.summary.in_part_size += facts.size
 
 
+#: What is counted one by one. Only things of a kind that is carried are the same.
+_TO_COUNT = tuple(verdict for verdict in Verdict if verdict is not Verdict.SAME)
+
+
 def _sum_up(plan: Plan) -> None:
     summary = plan.summary
     summary.directories = len(plan.above)
@@ -263,7 +267,10 @@ def _sum_up(plan: Plan) -> None:
         summary.skipped += arrival.tree.skipped
         summary.looked_into += len(arrival.same_by_digest)
         summary.remembered += sum(how is Evidence.REMEMBERED for _, how in arrival.same_by_digest.values())
-        for difference in arrival.differences:
+        left, left_size = arrival.differences.same_files()
+        summary.left += left
+        summary.left_size += left_size
+        for difference in arrival.differences.of(*_TO_COUNT):
             _count(summary, difference, arrival.tree.unread)
         for storing in arrival.storing:
             summary.replaced += storing.seen is not None
@@ -277,10 +284,6 @@ def _count(summary: Summary, difference: Difference, unread: Mapping[bytes, Faul
         summary.not_carried += 1
     elif verdict is Verdict.IN_THE_WAY:
         summary.in_the_way += 1
-    elif verdict is Verdict.SAME:
-        if facts.kind is Kind.FILE:
-            summary.left += 1
-            summary.left_size += facts.size
     elif difference.path not in unread:
         summary.replaced += verdict is Verdict.DIFFERENT
         if facts.kind is Kind.FILE:

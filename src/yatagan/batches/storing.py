@@ -72,12 +72,9 @@ def store(
     `bundles` are those at the destination, by the directory that each stands for; `unfit` are directories whose bundles
     there have indexes that do not fit: somebody was interrupted.
     """
-    present = {}
-    for path, facts in tree.entries.items():
-        if facts.kind is Kind.DIRECTORY and (bundle := bundles.get(there.absolute(path))) is not None:
-            present[path] = bundle
-    directories = (path for path, facts in tree.entries.items() if facts.kind is Kind.DIRECTORY)
-    unfinished = [path for path in directories if there.absolute(path) in unfit]
+    directories = {path: there.absolute(path) for path in tree.entries.of_kind(Kind.DIRECTORY)}
+    present = {path: bundles[absolute] for path, absolute in directories.items() if absolute in bundles}
+    unfinished = [path for path, absolute in directories.items() if absolute in unfit]
     wanted: list[bytes] = []
     as_files: list[bytes] = []
     for path in sorted({*_wanted(tree, how), *unfinished}):  # what holds others comes before them
@@ -101,11 +98,11 @@ def store(
 
 def _wanted(tree: Tree, how: Stored) -> list[bytes]:
     """Directories that are to become bundles: those that hold files, whole or right below the root."""
-    files = [path for path, facts in tree.entries.items() if facts.kind is Kind.FILE]
     if how is Stored.WHOLE:
-        return [b""] if tree.entries[b""].kind is Kind.DIRECTORY and files else []
+        some = any(tree.entries.of_kind(Kind.FILE))
+        return [b""] if tree.entries[b""].kind is Kind.DIRECTORY and some else []
     if how is Stored.BY_DIRECTORY:
-        return sorted({path.split(b"/")[0] for path in files if b"/" in path})
+        return sorted({path.split(b"/")[0] for path in tree.entries.of_kind(Kind.FILE) if b"/" in path})
     return []
 
 

@@ -65,6 +65,15 @@ class Differences(Collection[Difference]):
                 facts, found = self._tree.entries[path], self._other.entries.get(path)
                 yield Difference(path, facts, found, _VERDICTS[number])
 
+    def same_files(self) -> tuple[int, int]:
+        """How many files are the same, and their bytes: of a plan that has little to do these are nearly all."""
+        same = _NUMBERS[Verdict.SAME]
+        paths = (path for path, number in zip(self._paths, self._verdicts, strict=True) if number == same)
+        files = size = 0
+        for each in self._tree.entries.file_sizes(paths):
+            files, size = files + 1, size + each
+        return files, size
+
     def add(self, path: bytes, verdict: Verdict) -> None:
         """One more entry of the tree."""
         self._paths.append(path)
@@ -133,7 +142,7 @@ def _verdict(
     step_ns: int,
     fresh_since_ns: int | None,
 ) -> Verdict:
-    if found is None:
+    if found is None or not facts.kind.carried:
         return Verdict.NEW
     if found.kind is not facts.kind:
         # A link and a file may replace each other: either is one name that can be kept aside.

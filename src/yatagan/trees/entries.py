@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, MutableMapping
+from collections.abc import Iterable, Iterator, Mapping, MutableMapping
 from struct import Struct
 from struct import error as StructError
 
@@ -10,6 +10,7 @@ from yatagan.stores.interface import Facts, Kind
 
 #: Kind, permission bits, size, modification time; then, where the store has them, change time and inode.
 _PLAIN, _CLOSE = Struct("<BHqq"), Struct("<BHqqqQ")
+_SIZE = Struct("<3xq")
 _KINDS = tuple(Kind)
 _NUMBERS = {kind: number for number, kind in enumerate(_KINDS)}
 
@@ -45,6 +46,24 @@ class Entries(MutableMapping[bytes, Facts]):
 
     def __len__(self) -> int:
         return len(self._packed)
+
+    def of_kind(self, kind: Kind) -> Iterator[bytes]:
+        """The paths of one kind."""
+        number = _NUMBERS[kind]
+        for path, packed in self._packed.items():
+            if (packed[0] == number) if isinstance(packed, bytes) else (packed.kind is kind):
+                yield path
+
+    def file_sizes(self, paths: Iterable[bytes]) -> Iterator[int]:
+        """The sizes of those of some paths that are files."""
+        number = _NUMBERS[Kind.FILE]
+        for path in paths:
+            packed = self._packed[path]
+            if not isinstance(packed, bytes):
+                if packed.kind is Kind.FILE:
+                    yield packed.size
+            elif packed[0] == number:
+                yield _SIZE.unpack_from(packed)[0]
 
     def in_order(self) -> list[bytes]:
         """All paths, those of a directory together, parents before children.

@@ -48,7 +48,7 @@ class Tree:
 
     def files(self) -> list[bytes]:
         """The regular files, sorted by path."""
-        return sorted(path for path, facts in self.entries.items() if facts.kind is Kind.FILE)
+        return sorted(self.entries.of_kind(Kind.FILE))
 
 
 async def scan(
