@@ -11,13 +11,15 @@ import asyncio
 from collections import deque
 from collections.abc import Awaitable, Callable, Coroutine
 from dataclasses import dataclass, replace
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 
 from yatagan.batches.extents import Extents
 from yatagan.batches.pace import Pace
 from yatagan.errors import Fault, StoreError
 from yatagan.stores.flow import Room
 from yatagan.stores.interface import STRIPE, Piece, Reader, Writer
+
+T = TypeVar("T")
 
 
 class Stopped(Exception):
@@ -135,7 +137,45 @@ class Carrier:
         """
         if (piece := self.pace.piece) is not None:
             way.read_size, way.write_size = min(way.read_size, piece), min(way.write_size, piece)
+        if 0 < way.size <= min(way.read_size, way.write_size, STRIPE) and not way.durable.total:
+            return await self._carry_at_once(way)
         return await _Passage(self._tuning, self._held, self.pace, self._clock, way).run()
+
+    async def _carry_at_once(self, way: Carriage) -> bool:
+        """A file of one piece: nothing of it goes on at the same time as another."""
+        await self._held.take(way.size)
+        try:
+            await self.pace.take(way.size)
+            data = await _flowing(way.source.flow, way.size, way.source.read(0, way.size))
+            if len(data) != way.size:
+                raise StoreError(Fault.SOURCE_CHANGED)
+            if way.size >= self._tuning.hash_apart:
+                await self._tuning.apart(way.hash.update, data)
+            else:
+                way.hash.update(data)
+            if way.stop.is_set():
+                raise Stopped
+            await _flowing(way.part.flow, way.size, way.part.write(0, data))
+            way.moved(way.size)
+            if not (way.sync_last and await way.part.sync()):
+                return False
+            way.synced(Extents([(0, way.size)]))
+            return True
+        finally:
+            self._held.give(way.size)
+
+
+async def _flowing(flow: Room, count: int, request: Coroutine[Any, Any, T]) -> T:
+    """One request, which takes its bytes of a flow until it is answered."""
+    try:
+        await flow.take(count)
+    except BaseException:
+        request.close()
+        raise
+    try:
+        return await request
+    finally:
+        flow.answered(count)
 
 
 class _Line:
@@ -231,9 +271,7 @@ class _Passage:
     async def run(self) -> bool:
         way = self._way
         try:
-            if 0 < way.size <= min(way.read_size, way.write_size, STRIPE) and not way.durable.total:
-                await self._at_once()
-            elif way.size:
+            if way.size:
                 await self._in_pieces()
             return await self._sync()
         except Stopped:
@@ -244,29 +282,6 @@ class _Passage:
             raise
         finally:
             self._let_go(self._holding)
-
-    async def _at_once(self) -> None:
-        """A file of one piece."""
-        way = self._way
-        await self._hold(way.size)
-        await self._pace.take(way.size)
-        await way.source.flow.take(way.size)
-        try:
-            data = await way.source.read(0, way.size)
-        finally:
-            way.source.flow.answered(way.size)
-        if len(data) != way.size:
-            raise StoreError(Fault.SOURCE_CHANGED)
-        if way.size >= self._tuning.hash_apart:
-            await self._tuning.apart(way.hash.update, data)
-        else:
-            way.hash.update(data)
-        if way.stop.is_set():
-            raise Stopped
-        await way.part.flow.take(way.size)
-        task = self._begin_write(self._write(_Block(0, data)))
-        _answers(task, way.part.flow, way.size)
-        await asyncio.shield(task)
 
     async def _in_pieces(self) -> None:
         way = self._way

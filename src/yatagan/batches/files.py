@@ -15,6 +15,7 @@ from dataclasses import replace
 from typing import Protocol
 
 from yatagan.batches.bench import Bench, StepRefused, TryAgain
+from yatagan.batches.bulk import Bulk
 from yatagan.batches.carrier import Carriage, Carrier, Hash
 from yatagan.batches.events import Ageing, BytesMoved, Note
 from yatagan.batches.extents import Extents
@@ -26,10 +27,12 @@ from yatagan.batches.steps import Change, Step, Times
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.stores.flow import Room
-from yatagan.stores.interface import Facts, Kind, Reader, Writer
+from yatagan.stores.interface import Facts, Gathered, Kind, Reader, Writer
 from yatagan.trees.compare import FRESH_NS, is_fresh
 from yatagan.trees.contents import digest_by_reading
 
+#: Small files that are read in one go.
+_GATHERED = 64
 #: Part files that may be in our way before we take it that something is wrong.
 _GENERATIONS = 5
 
@@ -66,6 +69,11 @@ class InHand:
         """See `Reader.close`."""
 
 
+def _made_whole(step: Step, whole: Change) -> Step:
+    """A step after what is written about it."""
+    return replace(step, state=StepState.WHOLE, digest=whole.digest or "", durable=whole.durable or "")
+
+
 class FileWork:
     """Carries files, proves them, and gives them their names."""
 
@@ -80,6 +88,7 @@ class FileWork:
         self._clock = clock
         self._stop = stop
         self._finisher = Finisher(bench)
+        self._gathering = Bulk(self._gather, _GATHERED, 1)
         self._reuse = Reuse(bench, carrier.tuning, stop)
 
     async def do(self, step: Step) -> None:
@@ -122,15 +131,18 @@ class FileWork:
         if await self._let_age(step, found):
             reader = None  # what was read before that may have changed unseen
         if found.same_as(step.facts):
-            return replace(step, facts=found), reader
+            return (step if found == step.facts else replace(step, facts=found)), reader
         return replace(step, facts=found, state=StepState.WAITING, durable="", digest="", reused=0), reader
 
     async def _in_hand(self, step: Step) -> InHand | None:
         """A small file of this machine, read whole and of one moment; None where that is not to be had."""
         if not (self._source.traits.quick and self._source.traits.parcels and step.facts.size <= SMALL):
             return None
-        (found,) = await self._source.gather([step.source], SMALL)
+        found = await self._gathering.ask(step.source)
         return InHand(found.contents, found.facts) if found.facts is not None else None
+
+    async def _gather(self, paths: Sequence[bytes]) -> list[Gathered]:
+        return await self._source.gather(paths, SMALL)
 
     async def _let_age(self, step: Step, found: Facts) -> bool:
         """Read no file that is so new that a change to it would leave the same times: wait until it would show.
@@ -170,44 +182,44 @@ class FileWork:
             opened = await reader.facts()
             if not opened.same_as(step.facts):
                 raise TryAgain(Fault.SOURCE_CHANGED)
-            step, value, synced = await self._carry_bytes(step, reader, hashlib.new(ALGORITHM))
+            step, whole = await self._carry_bytes(step, reader, hashlib.new(ALGORITHM))
             if not (await reader.facts()).same_as(step.facts):
                 raise TryAgain(Fault.SOURCE_CHANGED)
         finally:
             await self._close(reader)
-        await self._same_by_name(step)
+        if not isinstance(reader, InHand):  # that was of one moment
+            await self._same_by_name(step)
         recorded = await self._source.recorded(step.source)
-        if recorded not in ("", value):
+        if recorded not in ("", whole.digest):
             await self.remove_parts(step, with_present=True)
             raise StepRefused(Fault.DAMAGED)
-        on_disk = Extents([(0, step.facts.size)]).encode() if synced else ""
-        step = replace(step, state=StepState.WHOLE, digest=value, durable=on_disk)
-        await self._scribe.note(Change(step.number, state=StepState.WHOLE, digest=value, durable=on_disk))
+        step = _made_whole(step, whole)
+        if self._finisher.takes(step):
+            self._scribe.mention(whole)  # it is known at the node, and found there, before that is of any use
+        else:
+            await self._scribe.note(whole)
         return step
 
     async def carry_from(self, step: Step, reader: Reader, value: Hash) -> Step:
         """Waiting or moving -> whole, for what is no file of the source but is read like one."""
-        step, digest, synced = await self._carry_bytes(step, reader, value)
-        on_disk = Extents([(0, step.facts.size)]).encode() if synced else ""
-        await self._scribe.note(Change(step.number, state=StepState.WHOLE, digest=digest, durable=on_disk))
-        return replace(step, state=StepState.WHOLE, digest=digest, durable=on_disk)
+        step, whole = await self._carry_bytes(step, reader, value)
+        await self._scribe.note(whole)
+        return _made_whole(step, whole)
 
-    async def _carry_bytes(self, step: Step, reader: Reader, value: Hash) -> tuple[Step, str, bool]:
-        """Bring all bytes into a part file: the step as it is then, their digest, and whether they are synced."""
+    async def _carry_bytes(self, step: Step, reader: Reader, value: Hash) -> tuple[Step, Change]:
+        """Bring all bytes into a part file: the step as it is then, and what is to be written about it."""
         step, writer, durable = await self._open_part(step)
         try:
             if not durable.total:
                 step, durable = await self._reuse.bring(step, reader, writer)
             self._bench.tell_start(step, durable.total)
-            digest, synced = await self._pass_bytes(step, reader, writer, durable, value)
+            whole = await self._pass_bytes(step, reader, writer, durable, value)
         finally:
             await self._close(writer)
-        return step, digest, synced
+        return step, whole
 
-    async def _pass_bytes(
-        self, step: Step, reader: Reader, writer: Writer, durable: Extents, value: Hash
-    ) -> tuple[str, bool]:
-        """Carry the bytes; their digest, and whether all of them are synced."""
+    async def _pass_bytes(self, step: Step, reader: Reader, writer: Writer, durable: Extents, value: Hash) -> Change:
+        """Carry the bytes; what is to be written about it: their digest, and whether all of them are synced."""
         # After a restart the digest is made again from whichever end needs no line.
         prefix: Reader = reader
         if durable.total and self._destination.traits.quick and not self._source.traits.quick:
@@ -248,7 +260,8 @@ class FileWork:
                 self._scribe.mention(Change(step.number, sent=moved))
             if prefix is not reader:
                 await self._close(prefix)
-        return value.hexdigest(), synced_all
+        on_disk = Extents([(0, step.facts.size)]).encode() if synced_all else ""
+        return Change(step.number, state=StepState.WHOLE, digest=value.hexdigest(), durable=on_disk)
 
     @staticmethod
     async def _close(file: Reader | Writer) -> None:

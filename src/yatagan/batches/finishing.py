@@ -6,13 +6,10 @@ outcome for each: proven, its facts set, and named without replacing anything.
 
 from __future__ import annotations
 
-import asyncio
-from collections import deque
-
 from yatagan.batches.bench import MODE_BITS, Bench
+from yatagan.batches.bulk import Bulk
 from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Modes, Step, Times
-from yatagan.errors import StoreError
 from yatagan.nodes.helper.parcels import Parcel
 from yatagan.stores.interface import Unloaded
 
@@ -28,9 +25,7 @@ class Finisher:
     def __init__(self, bench: Bench) -> None:
         self._session = bench.session
         self._destination = bench.destination
-        self._waiting: deque[tuple[Parcel, asyncio.Future[Unloaded]]] = deque()
-        self._working = 0
-        self._tasks: list[asyncio.Task[None]] = []
+        self._bulk = Bulk(self._destination.finish, _AT_ONCE, _MESSAGES)
 
     def takes(self, step: Step) -> bool:
         """Whether a file is small and new, and the machine can be asked to prove it."""
@@ -40,38 +35,7 @@ class Finisher:
 
     async def finish(self, step: Step) -> Unloaded:
         """What became of a part file that is whole. Raises StoreError when the line is lost."""
-        future: asyncio.Future[Unloaded] = asyncio.get_running_loop().create_future()
-        self._waiting.append((self._parcel(step), future))
-        if self._working < _MESSAGES:
-            self._working += 1
-            self._tasks = [task for task in self._tasks if not task.done()] + [asyncio.ensure_future(self._work())]
-        return await future
-
-    async def _work(self) -> None:
-        try:
-            await self._work_through()
-        finally:
-            self._working -= 1  # in the same moment in which it saw that nothing waits
-
-    async def _work_through(self) -> None:
-        while self._waiting:
-            some = [self._waiting.popleft() for _ in range(min(_AT_ONCE, len(self._waiting)))]
-            try:
-                outcomes = await self._destination.finish([parcel for parcel, _ in some])
-            except StoreError as error:
-                for _, future in some:
-                    if not future.done():
-                        future.set_exception(
-                            StoreError(error.fault, error.path, store=error.store, detail=error.detail)
-                        )
-                continue
-            except asyncio.CancelledError:
-                for _, future in some:
-                    future.cancel()
-                raise
-            for (_, future), outcome in zip(some, outcomes, strict=True):
-                if not future.done():
-                    future.set_result(outcome)
+        return await self._bulk.ask(self._parcel(step))
 
     def _parcel(self, step: Step) -> Parcel:
         session, facts = self._session, step.facts

@@ -2,13 +2,15 @@
 
 The SSH library writes every packet by itself, 32 KiB at most and an empty one before each; and it keeps what has
 arrived in one piece that is copied for every packet. Here what is written in one turn of the event loop goes out
-together, and what has arrived is handed over in pieces of a packet's size. (Measured on loopback: up to 14 % faster.)
+together, without the empty ones, and what has arrived is handed over in pieces of a packet's size.
 """
 
 from __future__ import annotations
 
 import asyncio
 from typing import Any, Protocol
+
+from asyncssh.constants import MSG_IGNORE
 
 #: What is written goes out at once when there is so much of it, in bytes.
 _TOGETHER = 256 << 10
@@ -42,8 +44,29 @@ class Connector:
         """A connection that `factory` has made, and what carries it. Raises OSError."""
         loop = asyncio.get_running_loop()
         host, port = self._address or (host, port)
-        transport, pieces = await loop.create_connection(lambda: _Pieces(factory()), host, port)
+        transport, pieces = await loop.create_connection(lambda: _Pieces(_spared(factory())), host, port)
         return transport, pieces.connection
+
+
+def _spared(connection: Any) -> Any:
+    """Spare a connection what the library does for every packet and nobody has any use for.
+
+    It sends an empty packet ahead, which protects ciphers in CBC mode (RFC 4251, section 9.3.1): we offer none. And it
+    describes every packet for a log that nobody keeps.
+    """
+    send_packet = connection.send_packet
+
+    def send(kind: int, *parts: bytes, **how: Any) -> None:
+        if kind != MSG_IGNORE:
+            send_packet(kind, *parts, **how)
+
+    connection.send_packet = send
+    connection.log_sent_packet = connection.log_received_packet = _say_nothing
+    return connection
+
+
+def _say_nothing(*what: object) -> None:
+    """No log."""
 
 
 class _Pieces(asyncio.Protocol):
