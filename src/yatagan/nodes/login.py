@@ -26,7 +26,7 @@ from yatagan.errors import CannotReach, ChangedHostKey, NeedsAnswer, UnknownHost
 from yatagan.nodes import trust
 from yatagan.nodes.answers import Answers, Nobody, Question
 from yatagan.nodes.helper.client import Helper, NoHelper
-from yatagan.nodes.transport import Connector
+from yatagan.nodes.transport import Connector, open_files
 
 # A connection that goes away floods this logger with one line for every write that follows.
 logging.getLogger("asyncio").setLevel(logging.CRITICAL)
@@ -268,7 +268,7 @@ async def log_in_again(login: Login, home: Home, line: LineSettings) -> Again:
     connection = await _connect(login.node, home, line, client, login.address)
     try:
         sftp, (boot, process) = await asyncio.gather(
-            connection.start_sftp_client(path_encoding=None),
+            open_files(connection),
             _who(connection) if login.helper is not None else _nobody_known(),
         )
     except (asyncssh.Error, OSError) as error:
@@ -313,7 +313,7 @@ async def _begin(
 ) -> Login:
     """What a login is for: the file channel, and then the helper."""
     try:
-        sftp = await connection.start_sftp_client(path_encoding=None)
+        sftp = await open_files(connection)
     except (asyncssh.Error, OSError) as error:
         connection.abort()
         raise _sftp_refused(node, error) from error

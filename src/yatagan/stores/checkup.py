@@ -20,6 +20,7 @@ import asyncssh
 from yatagan.config.nodes import Role
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.login import Login
+from yatagan.nodes.transport import open_files
 from yatagan.nodes.trust import fingerprint
 from yatagan.places import PART_PREFIX, PART_SUFFIX
 from yatagan.stores.sftp import SftpStore, offers
@@ -159,7 +160,7 @@ async def _sessions(login: Login) -> int:
     held = 1 + (login.helper is not None)
     try:
         while held + len(extra) < _SESSIONS:
-            extra.append(await login.connection.start_sftp_client(path_encoding=None))
+            extra.append(await open_files(login.connection))
     except (OSError, asyncssh.Error):
         pass
     for client in extra:

@@ -18,6 +18,7 @@ import asyncssh
 
 from yatagan.errors import CannotReach, StoreError
 from yatagan.nodes.login import Again, Login
+from yatagan.nodes.transport import open_files
 from yatagan.stores.flow import LANE_BYTES, Flow
 from yatagan.stores.past import Past
 
@@ -159,7 +160,7 @@ class Lanes:
             return None
         self._channels[login] += 1
         try:
-            sftp = await login.connection.start_sftp_client(path_encoding=None)
+            sftp = await open_files(login.connection)
         except (asyncssh.Error, OSError):
             self._refused["channel"] = True
             return None
