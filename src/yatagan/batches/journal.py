@@ -7,6 +7,7 @@ be shared, so the rollback journal is used there.
 
 from __future__ import annotations
 
+import functools
 import json
 import os
 import shutil
@@ -330,19 +331,14 @@ class Journal:
 
     def _apply(self, change: Change) -> None:
         values = {name: value for name in _CHANGING if (value := getattr(change, name)) is not None}
-        if change.state is not None:
-            old = StepState(self._one("SELECT state FROM step WHERE number = ?", change.number)[0])
-            if not may_move(old, change.state):
-                raise AssertionError(f"step {change.number} may not go from {old} to {change.state}")
-            values.setdefault("fault", None)
-            values.setdefault("detail", "")
         if change.facts is not None:
             values["size"] = change.facts.size
             values["facts"] = encode_facts(change.facts)
         if values:
-            # What was sent adds up over all tries.
-            names = ", ".join(f"{name} = {'sent + ?' if name == 'sent' else '?'}" for name in values)
-            self._sql.execute(f"UPDATE step SET {names} WHERE number = ?", (*values.values(), change.number))
+            found = self._sql.execute(_update(tuple(values), change.state), (*values.values(), change.number))
+            if not found.rowcount:
+                old = self._one("SELECT state FROM step WHERE number = ?", change.number)[0]
+                raise AssertionError(f"step {change.number} may not go from {old} to {change.state}")
 
     def new_session(self, witness: str) -> int:
         """Note a new session; its number."""
@@ -396,6 +392,20 @@ class Journal:
         if row is None:
             raise JournalError(self._file, "it is not whole", damaged=True)
         return row
+
+
+@functools.cache
+def _update(names: tuple[str, ...], state: StepState | None) -> str:
+    """The statement that changes these columns of a step, which may go to this state; else it changes none.
+
+    What was sent adds up over all tries. A new state takes away the fault of the one before.
+    """
+    changes = [f"{name} = {'sent + ?' if name == 'sent' else '?'}" for name in names]
+    if state is None:
+        return f"UPDATE step SET {', '.join(changes)} WHERE number = ?"
+    changes += [f"{name} = {value}" for name, value in (("fault", "NULL"), ("detail", "''")) if name not in names]
+    before = ", ".join(f"'{old.value}'" for old in StepState if may_move(old, state))
+    return f"UPDATE step SET {', '.join(changes)} WHERE number = ? AND state IN ({before})"
 
 
 def _told(file: str, error: sqlite3.Error | OSError) -> JournalError:
