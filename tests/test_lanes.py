@@ -12,6 +12,7 @@ from pathlib import Path
 from types import SimpleNamespace
 
 import pytest
+from asyncssh.constants import MSG_CHANNEL_DATA, MSG_IGNORE
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -103,6 +104,7 @@ def test_the_pace_is_kept_within_every_second(pieces: list[tuple[int, float]], r
 def test_nothing_is_lost_or_turned_round_beneath_ssh() -> None:
     """What is written in any portions comes out whole, and what arrives is handed over in order."""
     rng, sent, got = random.Random(1), bytearray(), bytearray()
+    packets: list[int] = []
 
     class Wrapped(asyncio.Protocol):
         def connection_made(self, transport: asyncio.BaseTransport) -> None:
@@ -111,6 +113,9 @@ def test_nothing_is_lost_or_turned_round_beneath_ssh() -> None:
         def data_received(self, data: bytes) -> None:
             assert len(data) <= 64 << 10
             got.extend(data)
+
+        def send_packet(self, kind: int, *parts: bytes) -> None:
+            packets.append(kind)
 
     async def echo(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         while data := await reader.read(1 << 20):
@@ -129,11 +134,13 @@ def test_nothing_is_lost_or_turned_round_beneath_ssh() -> None:
             await asyncio.sleep(0)
         while len(got) < len(sent):  # noqa: ASYNC110 there is nobody to tell
             await asyncio.sleep(0.01)
+        for kind in (MSG_IGNORE, MSG_CHANNEL_DATA, MSG_IGNORE):
+            wrapped.send_packet(kind)  # type: ignore[attr-defined]
         transport.close()
         server.close()
 
     asyncio.run(asyncio.wait_for(go(), 60))
-    assert got == sent
+    assert got == sent and packets == [MSG_CHANNEL_DATA]
 
 
 def test_what_was_found_out_is_remembered(tmp_path: Path) -> None:
@@ -218,7 +225,7 @@ def test_a_file_is_striped_over_several_logins_and_comes_back(program: Program, 
         path = os.fsencode(oak.root / "big")
         source, part = await here.open(os.fsencode(near)), await there.create_part(path)
         up = await carry(source, part, len(data), here.traits.read_size, there.traits.write_size)
-        assert len(part._files) >= 2  # type: ignore[attr-defined]
+        assert len(part._handles) >= 2  # type: ignore[attr-defined]
         await source.close()
         await part.close()
         source = await there.open(path)

@@ -10,6 +10,8 @@ import pytest
 
 from yatagan.config.nodes import Node
 from yatagan.errors import Fault, StoreError
+from yatagan.nodes import files
+from yatagan.nodes.files import NotFiles, Refusal
 from yatagan.stores.line import BareFailure, Line
 
 
@@ -37,32 +39,33 @@ async def fails(error: Exception) -> None:
 
 
 MEANINGS = [
-    (asyncssh.SFTPNoSuchFile("said"), Fault.MISSING),
-    (asyncssh.SFTPPermissionDenied("said"), Fault.DENIED),
-    (asyncssh.SFTPFileAlreadyExists("said"), Fault.EXISTS),
-    (asyncssh.SFTPWriteProtect("said"), Fault.READ_ONLY),
-    (asyncssh.SFTPNoSpaceOnFilesystem("said"), Fault.NO_ROOM),
-    (asyncssh.SFTPQuotaExceeded("said"), Fault.NO_ROOM),
-    (asyncssh.SFTPOpUnsupported("said"), Fault.UNSUPPORTED),
-    (asyncssh.SFTPNotADirectory("said"), Fault.NOT_A_DIRECTORY),
-    (asyncssh.SFTPFileIsADirectory("said"), Fault.IS_DIRECTORY),
-    (asyncssh.SFTPLinkLoop("said"), Fault.IS_LINK),
-    (asyncssh.SFTPInvalidParameter("said"), Fault.REFUSED),
-    (asyncssh.SFTPConnectionLost("said"), Fault.LINE_LOST),
-    (asyncssh.SFTPNoConnection("said"), Fault.LINE_LOST),
-    (asyncssh.SFTPBadMessage("said"), Fault.LINE_LOST),
+    (Refusal(files.NO_SUCH_FILE, "said"), Fault.MISSING),
+    (Refusal(files.PERMISSION_DENIED, "said"), Fault.DENIED),
+    (Refusal(files.ALREADY_EXISTS, "said"), Fault.EXISTS),
+    (Refusal(files.WRITE_PROTECT, "said"), Fault.READ_ONLY),
+    (Refusal(files.NO_SPACE, "said"), Fault.NO_ROOM),
+    (Refusal(files.QUOTA, "said"), Fault.NO_ROOM),
+    (Refusal(files.UNSUPPORTED, "said"), Fault.UNSUPPORTED),
+    (Refusal(files.NOT_A_DIRECTORY, "said"), Fault.NOT_A_DIRECTORY),
+    (Refusal(files.IS_A_DIRECTORY, "said"), Fault.IS_DIRECTORY),
+    (Refusal(files.LINK_LOOP, "said"), Fault.IS_LINK),
+    (Refusal(23, "said"), Fault.REFUSED),
+    (Refusal(files.CONNECTION_LOST, "said"), Fault.LINE_LOST),
+    (Refusal(files.NO_CONNECTION, "said"), Fault.LINE_LOST),
+    (Refusal(files.BAD_MESSAGE, "said"), Fault.LINE_LOST),
     (asyncssh.ConnectionLost("said"), Fault.LINE_LOST),
     (asyncssh.ChannelOpenError(1, "said"), Fault.LINE_LOST),
     (ConnectionResetError("said"), Fault.LINE_LOST),
     (EOFError("said"), Fault.LINE_LOST),
-    (ValueError("said"), Fault.LINE_LOST),
+    (NotFiles("said"), Fault.LINE_LOST),
+    (BrokenPipeError(32, "said"), Fault.LINE_LOST),
     (OSError(13, "said"), Fault.DENIED),
     (OSError(28, "said"), Fault.NO_ROOM),
     (OSError(0, "said"), Fault.REFUSED),
 ]
 
 
-@pytest.mark.parametrize(("error", "fault"), MEANINGS, ids=lambda value: getattr(value, "value", type(value).__name__))
+@pytest.mark.parametrize(("error", "fault"), MEANINGS, ids=lambda value: getattr(value, "value", str(value)))
 def test_what_an_error_means(error: Exception, fault: Fault) -> None:
     async def work() -> None:
         line = Line(Connection(), 60)  # type: ignore[arg-type]
@@ -80,7 +83,7 @@ def test_a_bare_failure_is_left_to_whoever_asked() -> None:
         connection = Connection()
         line = Line(connection, 60)  # type: ignore[arg-type]
         with pytest.raises(BareFailure) as caught:
-            await line.ask(fails(asyncssh.SFTPFailure("said")), b"/fen/a")
+            await line.ask(fails(Refusal(files.FAILURE, "said")), b"/fen/a")
         assert caught.value.said == "said"
         await line.close()
         assert connection.closed

@@ -25,8 +25,9 @@ from yatagan.config.settings import LineSettings
 from yatagan.errors import CannotReach, ChangedHostKey, NeedsAnswer, UnknownHostKey
 from yatagan.nodes import trust
 from yatagan.nodes.answers import Answers, Nobody, Question
+from yatagan.nodes.files import Files, NotFiles
 from yatagan.nodes.helper.client import Helper, NoHelper
-from yatagan.nodes.transport import Connector, open_files
+from yatagan.nodes.transport import Connector
 
 # A connection that goes away floods this logger with one line for every write that follows.
 logging.getLogger("asyncio").setLevel(logging.CRITICAL)
@@ -176,7 +177,7 @@ class Login:
 
     node: Node
     connection: asyncssh.SSHClientConnection
-    sftp: asyncssh.SFTPClient
+    files: Files
     helper: Helper | None
     no_helper: str
     lost: asyncio.Event
@@ -204,7 +205,7 @@ class Login:
         """Log out. Never raises: there is nothing left to lose."""
         if self.helper is not None:
             await self.helper.close()
-        self.sftp.exit()
+        self.files.exit()
         await _hang_up(self.connection)
 
 
@@ -247,14 +248,14 @@ class Again:
     """
 
     connection: asyncssh.SSHClientConnection
-    sftp: asyncssh.SFTPClient
+    files: Files
     lost: asyncio.Event
     boot: str
     process: int
 
     async def close(self) -> None:
         """Log out. Never raises."""
-        self.sftp.exit()
+        self.files.exit()
         await _hang_up(self.connection)
 
 
@@ -267,8 +268,8 @@ async def log_in_again(login: Login, home: Home, line: LineSettings) -> Again:
     client = _Client(login.node, trust.KnownHosts(home), Nobody())
     connection = await _connect(login.node, home, line, client, login.address)
     try:
-        sftp, (boot, process) = await asyncio.gather(
-            open_files(connection),
+        files, (boot, process) = await asyncio.gather(
+            Files.open(connection),
             _who(connection) if login.helper is not None else _nobody_known(),
         )
     except (asyncssh.Error, OSError) as error:
@@ -277,7 +278,7 @@ async def log_in_again(login: Login, home: Home, line: LineSettings) -> Again:
     except asyncio.CancelledError:
         connection.abort()
         raise
-    return Again(connection, sftp, client.lost, boot, process)
+    return Again(connection, files, client.lost, boot, process)
 
 
 async def _who(connection: asyncssh.SSHClientConnection) -> tuple[str, int]:
@@ -295,7 +296,7 @@ async def renew(login: Login) -> Login:
     """Another file channel and helper on a connection whose own have ended. Raises CannotReach."""
     if login.helper is not None:
         await login.helper.close()
-    login.sftp.exit()
+    login.files.exit()
     commands = login.helper is not None
     new = await _begin(login.node, login.connection, login.lost, login.address, login.times, commands=commands)
     new.no_helper = new.no_helper if commands else login.no_helper
@@ -313,7 +314,7 @@ async def _begin(
 ) -> Login:
     """What a login is for: the file channel, and then the helper."""
     try:
-        sftp = await open_files(connection)
+        files = await Files.open(connection)
     except (asyncssh.Error, OSError) as error:
         connection.abort()
         raise _sftp_refused(node, error) from error
@@ -325,8 +326,8 @@ async def _begin(
             why = str(error)
             if lost.is_set():
                 raise CannotReach(node.name, "sftp", "the line was lost while logging in") from error
-    channel_ended = asyncio.ensure_future(sftp.wait_closed())
-    return Login(node, connection, sftp, helper, why, lost, channel_ended, address, times)
+    channel_ended = asyncio.ensure_future(files.wait_closed())
+    return Login(node, connection, files, helper, why, lost, channel_ended, address, times)
 
 
 async def offered_methods(node: Node, home: Home) -> list[str]:
@@ -497,7 +498,7 @@ def _explain(node: Node, client: _Client, error: Exception) -> CannotReach:
 
 def _sftp_refused(node: Node, error: Exception) -> CannotReach:
     said = str(error)
-    if "Max packet size" in said:
+    if isinstance(error, NotFiles):
         return CannotReach(
             node.name,
             "sftp",
@@ -505,7 +506,7 @@ def _sftp_refused(node: Node, error: Exception) -> CannotReach:
             passing=False,
             remedy="silence its start-up file for sessions without a terminal",
         )
-    if isinstance(error, asyncssh.SFTPConnectionLost):
+    if isinstance(error, ConnectionError):
         return CannotReach(
             node.name,
             "sftp",

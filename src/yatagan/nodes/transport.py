@@ -10,7 +10,6 @@ from __future__ import annotations
 import asyncio
 from typing import Any, Protocol
 
-import asyncssh
 from asyncssh.constants import MSG_IGNORE
 
 #: What is written goes out at once when there is so much of it, in bytes.
@@ -66,23 +65,8 @@ def _spared(connection: Any) -> Any:
     return connection
 
 
-async def open_files(connection: asyncssh.SSHClientConnection) -> asyncssh.SFTPClient:
-    """A channel for files, with names as they are, that keeps no log. Raises what the library raises."""
-    client = await connection.start_sftp_client(path_encoding=None)
-    handler: Any = client._handler
-    handler.log_sent_packet = handler.log_received_packet = _say_nothing
-    handler._logger = _NoLog()
-    return client
-
-
 def _say_nothing(*what: object, **more: object) -> None:
     """No log."""
-
-
-class _NoLog:
-    """What the library says of every request, in four calls, is said to this."""
-
-    debug1 = debug2 = info = warning = packet = staticmethod(_say_nothing)
 
 
 class _Pieces(asyncio.Protocol):

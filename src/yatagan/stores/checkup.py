@@ -19,8 +19,8 @@ import asyncssh
 
 from yatagan.config.nodes import Role
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.nodes.files import Files
 from yatagan.nodes.login import Login
-from yatagan.nodes.transport import open_files
 from yatagan.nodes.trust import fingerprint
 from yatagan.places import PART_PREFIX, PART_SUFFIX
 from yatagan.stores.sftp import SftpStore, offers
@@ -31,7 +31,7 @@ _TRIPS = 9
 _RATE_BYTES, _RATE_SECONDS, _RATE_AHEAD = 16 << 20, 2.0, 8
 #: Sessions tried at once, at most.
 _SESSIONS = 8
-#: OpenSSH's extensions of SFTP that we use, and the library's names for them.
+#: The extensions of SFTP that we use.
 EXTENSIONS = ("fsync", "posix-rename", "hardlink", "statvfs", "copy-data", "limits")
 
 
@@ -109,7 +109,7 @@ async def check_up(store: SftpStore) -> Checkup:
         cipher=str(connection.get_extra_info("send_cipher", "")),
         read_size=store.traits.read_size,
         write_size=store.traits.write_size,
-        extensions=[name for name in EXTENSIONS if offers(login.sftp, name.replace("-", "_"))],
+        extensions=[name for name in EXTENSIONS if offers(login.files, name)],
         sessions=sessions,
         sessions_more=sessions >= _SESSIONS,
         commands="" if helper is not None else login.no_helper,
@@ -156,11 +156,11 @@ async def _trip(store: SftpStore, path: bytes) -> float:
 
 async def _sessions(login: Login) -> int:
     """Sessions that may be open at once on one login, those that are open already included."""
-    extra: list[asyncssh.SFTPClient] = []
+    extra: list[Files] = []
     held = 1 + (login.helper is not None)
     try:
         while held + len(extra) < _SESSIONS:
-            extra.append(await open_files(login.connection))
+            extra.append(await Files.open(login.connection))
     except (OSError, asyncssh.Error):
         pass
     for client in extra:

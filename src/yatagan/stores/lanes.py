@@ -17,8 +17,8 @@ from typing import Any
 import asyncssh
 
 from yatagan.errors import CannotReach, StoreError
+from yatagan.nodes.files import Files
 from yatagan.nodes.login import Again, Login
-from yatagan.nodes.transport import open_files
 from yatagan.stores.flow import LANE_BYTES, Flow
 from yatagan.stores.past import Past
 
@@ -41,7 +41,7 @@ Noted = Callable[[str], Awaitable[None]]
 class Lane:
     """One file channel. `load`: bytes that are on the way over it."""
 
-    sftp: asyncssh.SFTPClient
+    files: Files
     load: int = 0
 
 
@@ -68,8 +68,8 @@ class Lanes:
         #: Channels on every login, and logins that there are or will be.
         self._channels: dict[Login | Again, int] = {login: 1}
         self._places = 1
-        self._lanes = [Lane(login.sftp)]
-        self._extra: list[asyncssh.SFTPClient] = []
+        self._lanes = [Lane(login.files)]
+        self._extra: list[Files] = []
         self._noted: Noted | None = None
         self._growing: asyncio.Task[None] | None = None
         self._refused = {"login": allowed.log_in is None, "channel": False}
@@ -152,7 +152,7 @@ class Lanes:
             return await self._by_channel()
         self._channels[login] = 1
         self._watch(login)
-        return Lane(login.sftp)
+        return Lane(login.files)
 
     async def _by_channel(self) -> Lane | None:
         login = min(self._channels, key=lambda each: self._channels[each])
@@ -160,12 +160,12 @@ class Lanes:
             return None
         self._channels[login] += 1
         try:
-            sftp = await open_files(login.connection)
+            files = await Files.open(login.connection)
         except (asyncssh.Error, OSError):
             self._refused["channel"] = True
             return None
-        self._extra.append(sftp)
-        return Lane(sftp)
+        self._extra.append(files)
+        return Lane(files)
 
     async def _admit(self, lanes: list[Lane]) -> None:
         helper = self._first.helper
@@ -193,6 +193,6 @@ class Lanes:
         if self.flow.rate:
             past = Past(self.flow.lanes_worth, self.flow.rate, self.flow.round_trip)
             await asyncio.to_thread(self._allowed.keep, past)
-        for sftp in self._extra:
-            sftp.exit()
+        for files in self._extra:
+            files.exit()
         await asyncio.gather(*(login.close() for login in self._channels if login is not self._first))

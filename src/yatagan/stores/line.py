@@ -14,34 +14,28 @@ from typing import Any, TypeVar
 import asyncssh
 
 from yatagan.errors import Fault, StoreError
+from yatagan.nodes import files
 from yatagan.nodes.login import Again, Login
 from yatagan.stores.local import SYSTEM_FAULTS
 
 T = TypeVar("T")
 
-_LOST = (
-    asyncssh.SFTPConnectionLost,
-    asyncssh.SFTPNoConnection,
-    asyncssh.SFTPBadMessage,
-    asyncssh.ConnectionLost,
-    asyncssh.ChannelOpenError,
-    asyncssh.DisconnectError,
-    ConnectionError,
-    EOFError,
-)
-_SERVER_FAULTS: dict[type[asyncssh.SFTPError], Fault] = {
-    asyncssh.SFTPNoSuchFile: Fault.MISSING,
-    asyncssh.SFTPNoSuchPath: Fault.MISSING,
-    asyncssh.SFTPPermissionDenied: Fault.DENIED,
-    asyncssh.SFTPFileAlreadyExists: Fault.EXISTS,
-    asyncssh.SFTPWriteProtect: Fault.READ_ONLY,
-    asyncssh.SFTPNoSpaceOnFilesystem: Fault.NO_ROOM,
-    asyncssh.SFTPQuotaExceeded: Fault.NO_ROOM,
-    asyncssh.SFTPOpUnsupported: Fault.UNSUPPORTED,
-    asyncssh.SFTPNotADirectory: Fault.NOT_A_DIRECTORY,
-    asyncssh.SFTPFileIsADirectory: Fault.IS_DIRECTORY,
-    asyncssh.SFTPLinkLoop: Fault.IS_LINK,
+_LOST = (asyncssh.ChannelOpenError, asyncssh.DisconnectError, ConnectionError, EOFError)
+_SERVER_FAULTS = {
+    files.NO_SUCH_FILE: Fault.MISSING,
+    files.NO_SUCH_PATH: Fault.MISSING,
+    files.PERMISSION_DENIED: Fault.DENIED,
+    files.ALREADY_EXISTS: Fault.EXISTS,
+    files.WRITE_PROTECT: Fault.READ_ONLY,
+    files.NO_SPACE: Fault.NO_ROOM,
+    files.QUOTA: Fault.NO_ROOM,
+    files.UNSUPPORTED: Fault.UNSUPPORTED,
+    files.NOT_A_DIRECTORY: Fault.NOT_A_DIRECTORY,
+    files.IS_A_DIRECTORY: Fault.IS_DIRECTORY,
+    files.LINK_LOOP: Fault.IS_LINK,
 }
+#: The server says that it has lost what it serves.
+_LOST_THERE = (files.BAD_MESSAGE, files.NO_CONNECTION, files.CONNECTION_LOST)
 
 
 class BareFailure(Exception):
@@ -121,20 +115,18 @@ class Line:
             if self._outstanding[task] and task.uncancel() == 0:
                 raise StoreError(self._fault, path, store=self._name) from None
             raise
-        except asyncssh.SFTPFailure as error:
-            raise BareFailure(error.reason) from error
-        except asyncssh.SFTPError as error:
-            if isinstance(error, _LOST):
-                raise StoreError(self._fault, path, store=self._name, detail=error.reason) from error
-            fault = _SERVER_FAULTS.get(type(error), Fault.REFUSED)
-            raise StoreError(fault, path, store=self._name, detail=error.reason) from error
+        except files.Refusal as refusal:
+            if refusal.code == files.FAILURE:
+                raise BareFailure(refusal.said) from refusal
+            fault = _SERVER_FAULTS.get(refusal.code, Fault.REFUSED)
+            if refusal.code in _LOST_THERE:
+                fault = self._fault
+            raise StoreError(fault, path, store=self._name, detail=refusal.said) from refusal
         except _LOST as error:
             raise StoreError(self._fault, path, store=self._name, detail=str(error)) from error
         except OSError as error:  # the helper's
             fault = SYSTEM_FAULTS.get(error.errno or 0, Fault.REFUSED)
             raise StoreError(fault, path, store=self._name, detail=error.strerror or str(error)) from error
-        except ValueError as error:  # a file object of the library that has lost its channel
-            raise StoreError(Fault.LINE_LOST, path, store=self._name, detail=str(error)) from error
         finally:
             del self._outstanding[task]
             self._heard()

@@ -1,6 +1,6 @@
 """Files on a node, over SFTP version 3 with the extensions that its server offers.
 
-Nothing of asyncssh climbs past this module and `line.py`. Where the node runs commands, the helper adds
+Nothing of the SSH library climbs past this room. Where the node runs commands, the helper adds
 what SFTP cannot tell: times in nanoseconds, digests, and whether an earlier session's processes have
 ended.
 """
@@ -16,10 +16,7 @@ import stat
 import time
 from base64 import b64decode
 from collections.abc import AsyncIterator, Awaitable, Callable, Coroutine, Sequence
-from typing import Any, TypeVar, cast
-
-import asyncssh
-from asyncssh.constants import FXF_CREAT, FXF_EXCL, FXF_READ, FXF_WRITE
+from typing import Any, TypeVar
 
 from yatagan.config.areas import below, find_area, split_area
 from yatagan.config.home import Home
@@ -28,6 +25,7 @@ from yatagan.config.settings import LineSettings
 from yatagan.digests.blocks import Blocks, Run
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.answers import Answers
+from yatagan.nodes.files import CREATE, EXCLUSIVE, READ, WRITE, Attributes, Files
 from yatagan.nodes.helper.client import Helper
 from yatagan.nodes.helper.parcels import Parcel
 from yatagan.nodes.login import Again, Login, log_in, log_in_again
@@ -54,7 +52,6 @@ T = TypeVar("T")
 _SECOND = 1_000_000_000
 #: Largest request we make: 255 KiB fits every server's packet limit of 256 KiB.
 _REQUEST = 255 << 10
-_HANDFUL = 1000
 #: Bytes copied on the node by one request.
 _COPY = 64 << 20
 #: What the helper learns to find what a file has of another.
@@ -63,15 +60,15 @@ _CHANGES = ("yatagan.digests.blocks", "yatagan.nodes.helper.changes")
 _STRIPES = 256
 
 
-def offers(sftp: asyncssh.SFTPClient, extension: str) -> bool:
-    """Whether the server named an extension of OpenSSH at the start. The library keeps this to itself."""
-    return bool(getattr(sftp._handler, f"_supports_{extension}"))
+def offers(files: Files, extension: str) -> bool:
+    """Whether the server named an extension at the start, by the name that OpenSSH gave it."""
+    return any(name.decode() in (extension, f"{extension}@openssh.com") for name in files.extensions)
 
 
-def facts_from(attrs: asyncssh.SFTPAttrs) -> Facts:
+def facts_from(found: Attributes) -> Facts:
     """Our facts from a server's. Version 3 has whole seconds and neither ctime nor inode."""
-    mode = attrs.permissions or 0
-    return Facts(kind_of(mode), attrs.size or 0, (attrs.mtime or 0) * _SECOND, stat.S_IMODE(mode))
+    mode = found.mode or 0
+    return Facts(kind_of(mode), found.size or 0, (found.mtime or 0) * _SECOND, stat.S_IMODE(mode))
 
 
 class SftpFile:
@@ -83,29 +80,38 @@ class SftpFile:
 
     read_here = write_here = None
 
-    def __init__(self, store: SftpStore, lane: Lane, file: asyncssh.SFTPClientFile, path: bytes, flags: int) -> None:
+    def __init__(self, store: SftpStore, lane: Lane, handle: bytes, path: bytes, flags: int) -> None:
         self._store = store
         self._path = path
         self._flags = flags
-        self._files = {lane: file}
+        self._handles = {lane: handle}
         self._opening: dict[Lane, asyncio.Task[None]] = {}
         self._stripes: dict[int, Lane] = {}
         self._unsynced: set[Lane] = set()
         self.flow = store.flow
 
+    @property
+    def handle(self) -> bytes:
+        """The first of its handles."""
+        return next(iter(self._handles.values()))
+
     async def facts(self) -> Facts:
         """See `Reader.facts`. Should what is open differ from lane to lane, one that is not like the first."""
-        found = [facts_from(await self._store._ask(file.stat(), self._path)) for file in self._files.values()]
+        found = [
+            facts_from(await self._store._ask(lane.files.fstat(handle), self._path))
+            for lane, handle in self._handles.items()
+        ]
         return next((facts for facts in found if not facts.same_as(found[0])), found[0])
 
     async def read(self, offset: int, size: int) -> bytes:
         """See `Reader.read`. A server may answer with less than asked; the rest is asked for."""
         lane = self._lane_for(offset, size)
-        file = self._files[lane]
+        files, handle = lane.files, self._handles[lane]
         try:
-            data: bytes = await self._store._ask(file.read(size, offset), self._path)
+            data = await self._store._ask(files.read(handle, offset, size), self._path)
             while len(data) < size:
-                more: bytes = await self._store._ask(file.read(size - len(data), offset + len(data)), self._path)
+                rest = files.read(handle, offset + len(data), size - len(data))
+                more = await self._store._ask(rest, self._path)
                 if not more:
                     break
                 data += more
@@ -117,9 +123,8 @@ class SftpFile:
         """See `Writer.write`."""
         lane = self._lane_for(offset, len(data))
         self._unsynced.add(lane)
-        view = cast("bytes", data)  # the library puts it behind a header, which is all the same to a view
         try:
-            await self._store._ask(self._files[lane].write(view, offset), self._path, writing=True)
+            await self._store._ask(lane.files.write(self._handles[lane], offset, data), self._path, writing=True)
         finally:
             lane.load -= len(data)
 
@@ -128,7 +133,7 @@ class SftpFile:
         stripe = offset // STRIPE
         lane = self._stripes.get(stripe)
         if lane is None:
-            lane = min(self._files, key=lambda each: each.load)
+            lane = min(self._handles, key=lambda each: each.load)
             if lane.load + size > STRIPE // 2:
                 self._widen(lane.load)
             self._stripes[stripe] = lane
@@ -139,15 +144,15 @@ class SftpFile:
 
     def _widen(self, load: int) -> None:
         """Open it on another lane as well, if one has less to do than this."""
-        free = [each for each in self._store.lanes if each not in self._files and each not in self._opening]
+        free = [each for each in self._store.lanes if each not in self._handles and each not in self._opening]
         lane = min(free, key=lambda each: each.load, default=None)
         if lane is not None and lane.load < load:
             self._opening[lane] = asyncio.ensure_future(self._open_on(lane))
 
     async def _open_on(self, lane: Lane) -> None:
-        flags = self._flags & ~(FXF_CREAT | FXF_EXCL)
+        flags = self._flags & ~(CREATE | EXCLUSIVE)
         try:
-            self._files[lane] = await self._store._ask(open_handle(lane.sftp, self._path, flags), self._path)
+            self._handles[lane] = await self._store._ask(lane.files.open_file(self._path, flags), self._path)
         except StoreError as error:
             if error.fault not in LINE_FAULTS:  # as when it sees another disk
                 self._store.lanes.drop(lane)
@@ -160,12 +165,12 @@ class SftpFile:
 
     async def sync(self) -> bool:
         """See `Writer.sync`. Every server that has written is asked: on a shared disk they may be several machines."""
-        lanes, self._unsynced = self._unsynced or set(self._files), set()
-        return all(await asyncio.gather(*(self._sync(self._files[lane]) for lane in self._files if lane in lanes)))
+        lanes, self._unsynced = self._unsynced or set(self._handles), set()
+        return all(await asyncio.gather(*(self._sync(lane) for lane in self._handles if lane in lanes)))
 
-    async def _sync(self, file: asyncssh.SFTPClientFile) -> bool:
+    async def _sync(self, lane: Lane) -> bool:
         try:
-            await self._store._ask(file.fsync(), self._path, writing=True)
+            await self._store._ask(lane.files.fsync(self._handles[lane]), self._path, writing=True)
         except StoreError as error:
             if error.fault is not Fault.UNSUPPORTED:
                 raise
@@ -176,15 +181,8 @@ class SftpFile:
         """See `Reader.close` and `Writer.close`."""
         if self._opening:
             await asyncio.wait(self._opening.values())
-        for file in self._files.values():
-            await self._store._ask(file.close(), self._path, writing=True)
-
-
-async def open_handle(
-    sftp: asyncssh.SFTPClient, path: bytes, flags: int, attrs: asyncssh.SFTPAttrs | None = None
-) -> asyncssh.SFTPClientFile:
-    """Open a file on one channel. A block size of 0 makes every read and write of ours exactly one request."""
-    return await sftp.open(path, flags, attrs or asyncssh.SFTPAttrs(), encoding=None, block_size=0)
+        for lane, handle in self._handles.items():
+            await self._store._ask(lane.files.close(handle), self._path, writing=True)
 
 
 class SftpStore:
@@ -209,19 +207,19 @@ class SftpStore:
         self.lanes = Lanes(login, allowed, self._line.watch)
         self.flow = self.lanes.flow
         self._disk_is_same = False
-        self._replaces = offers(login.sftp, "posix_rename")
+        self._replaces = offers(login.files, "posix-rename")
         self._start = (self.node.start or "").encode("utf-8", "surrogateescape")
         self.name = self.node.name
         self.address = login.address
         self.max_rate = self.node.rate_cap
-        limits = login.sftp.limits
+        files = login.files
         self.traits = Traits(
             time_step_ns=_SECOND,
             digests=self._helper is not None,
             quick=False,
-            syncs=offers(login.sftp, "fsync"),
-            read_size=min(limits.max_read_len or _REQUEST, _REQUEST),
-            write_size=min(limits.max_write_len or _REQUEST, _REQUEST),
+            syncs=offers(files, "fsync"),
+            read_size=min(files.read_size, _REQUEST),
+            write_size=min(files.write_size, _REQUEST),
             parcels=self._helper is not None,
         )
 
@@ -231,9 +229,9 @@ class SftpStore:
         return self.flow.round_trip if self.login.times.questions else None
 
     @property
-    def _sftp(self) -> asyncssh.SFTPClient:
+    def _files(self) -> Files:
         """The channel that has least to do."""
-        return self.lanes.least_loaded.sftp
+        return self.lanes.least_loaded.files
 
     async def _ask(self, request: Coroutine[Any, Any, T], path: bytes, *, writing: bool = False) -> T:
         """One request and its answer, or our own error for whatever went wrong."""
@@ -268,7 +266,7 @@ class SftpStore:
 
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
         """See `Store.resolve`. `~` is where the login starts by itself, `@NAME` an area; files so named are `./…`."""
-        home = await self._ask(self._sftp.realpath(b"."), b".")
+        home = await self._ask(self._files.realpath(b"."), b".")
         area, rest = split_area(path)
         if area:
             typed = below(find_area(self.name, self.node.areas, area), self.name, rest)
@@ -292,7 +290,7 @@ class SftpStore:
         whole, missing = path, b""
         while True:
             try:
-                real = await self._ask(self._sftp.realpath(path), path)
+                real = await self._ask(self._files.realpath(path), path)
                 return posixpath.join(real, missing) if missing else real
             except StoreError as error:
                 if error.fault in LINE_FAULTS:
@@ -305,7 +303,7 @@ class SftpStore:
     async def look(self, path: bytes) -> Facts | None:
         """See `Store.look`."""
         try:
-            return facts_from(await self._ask(self._sftp.lstat(path), path))
+            return facts_from(await self._ask(self._files.lstat(path), path))
         except StoreError as error:
             if error.fault in (Fault.MISSING, Fault.NOT_A_DIRECTORY):
                 return None
@@ -330,23 +328,27 @@ class SftpStore:
 
     async def entries(self, path: bytes) -> AsyncIterator[list[tuple[bytes, Facts]]]:
         """See `Store.entries`."""
-        listing = self._sftp.scandir(path)
-        while handful := await self._ask(_take(listing), path):
-            yield handful
+        files = self._files
+        handle = await self._ask(files.open_directory(path), path)
+        try:
+            while names := await self._ask(files.names(handle), path):
+                yield [(name, facts_from(found)) for name, found in names if _is_name(name)]
+        finally:
+            await self._ask(files.close(handle), path)
 
     async def read_link(self, path: bytes) -> bytes:
         """See `Store.read_link`."""
-        return await self._ask(self._sftp.readlink(path), path)
+        return await self._ask(self._files.readlink(path), path)
 
     async def room(self, path: bytes) -> int | None:
         """See `Store.room`."""
         try:
-            found = await self._ask(self._sftp.statvfs(path), path)
+            found = await self._ask(self._files.space(path), path)
         except StoreError as error:
             if error.fault in LINE_FAULTS:
                 raise
             return None
-        return int(found.bavail) * int(found.frsize)
+        return found.free * found.block
 
     async def clock_ns(self) -> int | None:
         """See `Store.clock_ns`."""
@@ -357,21 +359,20 @@ class SftpStore:
     async def open(self, path: bytes) -> Reader:
         """See `Store.open`. The look comes first: opening a FIFO would stop the whole channel."""
         await self._only_regular(path)
-        return await self._open(path, FXF_READ, None)
+        return await self._open(path, READ)
 
     async def create_part(self, path: bytes, mode: int = 0o600) -> Writer:
         """See `Store.create_part`."""
-        return await self._open(path, FXF_READ | FXF_WRITE | FXF_CREAT | FXF_EXCL, asyncssh.SFTPAttrs(permissions=mode))
+        return await self._open(path, READ | WRITE | CREATE | EXCLUSIVE, mode)
 
     async def reopen_part(self, path: bytes) -> Writer:
         """See `Store.reopen_part`."""
         await self._only_regular(path)
-        return await self._open(path, FXF_READ | FXF_WRITE, None)
+        return await self._open(path, READ | WRITE)
 
-    async def _open(self, path: bytes, flags: int, attrs: asyncssh.SFTPAttrs | None) -> SftpFile:
+    async def _open(self, path: bytes, flags: int, mode: int | None = None) -> SftpFile:
         lane = self.lanes.least_loaded
-        file = await self._ask(open_handle(lane.sftp, path, flags, attrs), path)
-        return SftpFile(self, lane, file, path, flags)
+        return SftpFile(self, lane, await self._ask(lane.files.open_file(path, flags, mode), path), path, flags)
 
     async def _only_regular(self, path: bytes) -> None:
         found = await self.look(path)
@@ -384,24 +385,24 @@ class SftpStore:
     async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
         """See `Store.copy_part`. By the copy-data extension: the bytes never leave the node."""
         lane = self.lanes.least_loaded
-        sftp = lane.sftp
-        if not sftp.supports_remote_copy:
+        files = lane.files
+        if not offers(files, "copy-data"):
             raise StoreError(Fault.UNSUPPORTED, new, store=self.name)
         await self._only_regular(old)
-        source = await self._ask(open_handle(sftp, old, FXF_READ), old)
-        flags = FXF_READ | FXF_WRITE | FXF_CREAT | FXF_EXCL
+        source = await self._ask(files.open_file(old, READ), old)
+        flags = READ | WRITE | CREATE | EXCLUSIVE
         try:
-            target = await self._ask(open_handle(sftp, new, flags, asyncssh.SFTPAttrs(permissions=mode)), new)
+            target = SftpFile(self, lane, await self._ask(files.open_file(new, flags, mode), new), new, flags)
             try:
                 # Piece by piece: a server that copies for minutes without an answer would pass for a silent one.
                 for at in range(0, size, _COPY):
-                    piece = min(_COPY, size - at)
-                    await self._ask(sftp.remote_copy(source, target, at, piece, at), new, writing=True)
-                await SftpFile(self, lane, target, new, flags).sync()
+                    copy = files.copy_data(source, at, min(_COPY, size - at), target.handle, at)
+                    await self._ask(copy, new, writing=True)
+                await target.sync()
             finally:
-                await self._ask(target.close(), new, writing=True)
+                await target.close()
         finally:
-            await self._ask(source.close(), old)
+            await self._ask(files.close(source), old)
 
     async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run]) -> list[bool]:
         """See `Store.reuse`."""
@@ -410,18 +411,17 @@ class SftpStore:
 
     async def make_directory(self, path: bytes, mode: int) -> None:
         """See `Store.make_directory`."""
-        await self._ask(self._sftp.mkdir(path, asyncssh.SFTPAttrs(permissions=mode)), path)
+        await self._ask(self._files.mkdir(path, mode), path)
 
     async def make_link(self, path: bytes, target: bytes) -> None:
         """See `Store.make_link`."""
-        await self._ask(self._sftp.symlink(target, path), path)
+        await self._ask(self._files.symlink(target, path), path)
 
     async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
         """See `Store.set_facts`."""
-        attrs = asyncssh.SFTPAttrs(permissions=mode)
-        if mtime_ns is not None:
-            attrs.atime, attrs.mtime = int(time.time()), mtime_ns // _SECOND
-        await self._ask(self._sftp.setstat(path, attrs), path, writing=True)
+        # Seconds of 32 bits, which is all that there are.
+        times = None if mtime_ns is None else (int(time.time()), min(max(mtime_ns // _SECOND, 0), 0xFFFFFFFF))
+        await self._ask(self._files.setstat(path, mode, times), path, writing=True)
 
     async def place_new(self, part: bytes, final: bytes) -> None:
         """See `Store.place_new`."""
@@ -432,7 +432,7 @@ class SftpStore:
         if not self._replaces:
             await self.place_new(part, final)
             return
-        await self._ask(self._sftp.posix_rename(part, final), final, writing=True)
+        await self._ask(self._files.posix_rename(part, final), final, writing=True)
 
     async def keep(self, path: bytes, kept: bytes) -> None:
         """See `Store.keep`. By hard link, or by renaming where the server or the disk has none.
@@ -442,17 +442,17 @@ class SftpStore:
         """
         if self._replaces:
             try:
-                await self._ask(self._sftp.link(path, kept), kept)
+                await self._ask(self._files.link(path, kept), kept)
                 return
             except StoreError as error:
                 if error.fault not in (Fault.UNSUPPORTED, Fault.REFUSED, Fault.DENIED):
                     raise
-        await self._ask(self._sftp.rename(path, kept), kept)
+        await self._ask(self._files.rename(path, kept), kept)
 
     async def rename(self, path: bytes, new: bytes) -> None:
         """See `Store.rename`. SFTP's plain rename refuses an existing name."""
         try:
-            await self._ask(self._sftp.rename(path, new), new)
+            await self._ask(self._files.rename(path, new), new)
         except StoreError as error:
             if error.fault is Fault.REFUSED and await self.look(new) is not None:
                 raise StoreError(Fault.EXISTS, new, store=self.name, detail=error.detail) from error
@@ -460,11 +460,11 @@ class SftpStore:
 
     async def remove(self, path: bytes) -> None:
         """See `Store.remove`."""
-        await self._ask(self._sftp.remove(path), path)
+        await self._ask(self._files.remove(path), path)
 
     async def remove_directory(self, path: bytes) -> None:
         """See `Store.remove_directory`."""
-        await self._ask(self._sftp.rmdir(path), path)
+        await self._ask(self._files.rmdir(path), path)
 
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
         """See `Store.digest`. The file must hold still while it is read."""
@@ -600,17 +600,6 @@ def _spelled(parcel: Parcel) -> list[Any]:
         else value
         for value in parcel
     ]
-
-
-async def _take(entries: AsyncIterator[asyncssh.SFTPName]) -> list[tuple[bytes, Facts]]:
-    """The next handful of a listing; empty at its end. The library's own objects are large, so few live at once."""
-    taken: list[tuple[bytes, Facts]] = []
-    async for entry in entries:
-        if isinstance(entry.filename, bytes) and _is_name(entry.filename):
-            taken.append((entry.filename, facts_from(entry.attrs)))
-            if len(taken) == _HANDFUL:
-                break
-    return taken
 
 
 def _is_name(name: bytes) -> bool:
