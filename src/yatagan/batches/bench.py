@@ -100,10 +100,12 @@ class Bench:
         evidence: Evidence | None = None,
         fault: Fault | None = None,
         detail: str = "",
+        digest: str | None = None,
     ) -> None:
         """Write the outcome, then tell it."""
         assert state in SETTLED
-        await self.scribe.note(Change(step.number, state=state, evidence=evidence, fault=fault, detail=detail))
+        change = Change(step.number, state=state, evidence=evidence, fault=fault, detail=detail, digest=digest)
+        await self.scribe.note(change)
         self.tell(StepSettled(step.number, step.kind, step.label, _weight(step), state, evidence, fault, detail))
 
     def tell_start(self, step: Step, done: int) -> None:

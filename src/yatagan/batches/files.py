@@ -194,9 +194,7 @@ class FileWork:
             await self.remove_parts(step, with_present=True)
             raise StepRefused(Fault.DAMAGED)
         step = _made_whole(step, whole)
-        if self._finisher.takes(step):
-            self._scribe.mention(whole)  # it is known at the node, and found there, before that is of any use
-        else:
+        if not self._finisher.takes(step):  # what is small is soon in place, and sent again if we die before
             await self._scribe.note(whole)
         return step
 
@@ -391,7 +389,7 @@ class FileWork:
             if outcome.unset is not None:
                 self._tell(Note(step.label, outcome.unset, ""))
             state = StepState.LEFT if outcome.there else StepState.IN_PLACE
-            await self._bench.settle(step, state, self._session.evidence)
+            await self._bench.settle(step, state, self._session.evidence, digest=step.digest)
 
     # -- proof -------------------------------------------------------------------------------------------
 
@@ -462,7 +460,7 @@ class FileWork:
                 how = Evidence.READ_BACK
         await self.remove_parts(step, with_present=True)
         if same:
-            await self._bench.settle(step, StepState.LEFT, how)
+            await self._bench.settle(step, StepState.LEFT, how, digest=step.digest)
         else:
             await self._bench.settle(step, StepState.FAILED, fault=Fault.APPEARED)
 

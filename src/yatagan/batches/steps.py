@@ -104,8 +104,8 @@ class Step:
     def part(self, batch: str, generation: int | None = None) -> bytes:
         """The part file of a generation (the present one): beside the final name, and independent of it."""
         number = self.generation if generation is None else generation
-        name = PART_PREFIX + f"{batch}-{self.number}-{number}".encode() + PART_SUFFIX
-        return posixpath.join(posixpath.dirname(self.path), name)
+        above = self.path.rpartition(b"/")[0]
+        return b"%b/%b%b-%d-%d%b" % (above, PART_PREFIX, batch.encode(), self.number, number, PART_SUFFIX)
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,63 @@
+"""What the measurements are meant to come to: at least, or at most."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from benchmarks.scene import Result
+
+
+@dataclass(frozen=True)
+class Meant:
+    """A bound. `most`: the value is to be no more than it."""
+
+    value: float
+    most: bool = False
+
+    def share(self, found: float) -> float:
+        """How good a value is, as a multiple of what is meant: from 1 on it is good enough."""
+        return self.value / max(found, 1e-9) if self.most else found / self.value
+
+
+MEANT: dict[str, dict[str, Meant]] = {
+    "one-big-file": {
+        "up, ratio": Meant(0.9),
+        "down, ratio": Meant(0.9),
+        "up, proven on the node, ratio": Meant(0.85),
+    },
+    "many-small": {
+        "ratio, the same requests": Meant(0.85),
+        "ratio, facts and renames, against the helper": Meant(1.3),
+        "at 50 ms, together, times one at a time": Meant(100),
+    },
+    "long-line": {
+        "up, times one channel": Meant(3.5),
+        "up, ratio to the best fixed setting": Meant(0.85),
+        "down, times one channel": Meant(7),
+        "down, ratio to the best fixed setting": Meant(0.85),
+        "up, one login, times one channel": Meant(1.6),
+        "down, one login, times one channel": Meant(2.5),
+    },
+    "capped-line": {
+        "up, ratio to the best fixed setting": Meant(0.8),
+        "down, ratio to the best fixed setting": Meant(0.8),
+    },
+    "lossy-line": {
+        "up, ratio to the best fixed setting": Meant(0.8),
+        "down, ratio to the best fixed setting": Meant(0.8),
+    },
+    "nothing-to-do": {"ratio": Meant(1.3, most=True)},
+    "resume": {"MiB more than was not synced": Meant(8, most=True)},
+    "changed-parts": {
+        "up, percent of the bytes sent": Meant(3, most=True),
+        "down, percent of the bytes sent": Meant(3, most=True),
+    },
+    "memory": {"MB": Meant(400, most=True)},
+    "start-up": {"ms more": Meant(150, most=True)},
+    "bundle-tar": {"ratio": Meant(0.7)},
+}
+
+
+def missed(name: str, result: Result) -> list[str]:
+    """What of a measurement is not what it is meant to be."""
+    return [what for what, meant in MEANT.get(name, {}).items() if meant.share(float(result[what])) < 1]
