@@ -1,7 +1,7 @@
 """Changed parts only: what a new file has in common with the one that it replaces is not sent.
 
-The far file's blocks are known by digests that are made where it is; the search is always here, over the near one. What
-both have is copied where the old file is, into the new part file, and counts as durable from then on; the carrier
+The far file's blocks are known by checksums that are made where it is; the search is always here, over the near one.
+What both have is copied where the old file is, into the new part file, and counts as durable from then on; the carrier
 brings the rest and hashes all of it, as ever.
 """
 
@@ -112,13 +112,13 @@ class Reuse:
         if read is None:
             return []
 
+        # Checksums of blocks are no proof. Where the whole gets none, every run has its own.
+        unproven = self._bench.session.evidence is Evidence.SENT
+
         def find() -> list[Run]:
             from yatagan.digests.finding import find_runs  # what it imports takes a while
 
             return find_runs(read, size, far, old_is_far=old_is_far, digests=unproven, pulse=self._pulse)
-
-        # Checksums of blocks are no proof. Where the whole gets none, every run has its own.
-        unproven = self._bench.session.evidence is Evidence.SENT
 
         runs: list[Run] = await self._tuning.apart(find)
         new = size if old_is_far else far.size

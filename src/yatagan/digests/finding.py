@@ -96,7 +96,7 @@ def _find(
 ) -> Iterator[tuple[int, int]]:
     """(offset, block) for blocks of the far file in the near one, ascending by offset, and not overlapping."""
     search = _Search(far)
-    near = _Window(read, size, far.block)
+    near = _Window(read, size, far.block, pulse)
     at = expected = found = rolled = 0
     stride = far.block
     while at + far.block <= size:
@@ -106,7 +106,6 @@ def _find(
             at, expected, found = at + far.block, number + 1, found + far.block
             stride = far.block
             continue
-        pulse()
         if rolled >= _PATIENCE + found:
             at = (at // far.block + 1) * far.block
             expected = at // far.block
@@ -125,8 +124,11 @@ def _find(
 class _Window:
     """The near file, a good piece of it at a time."""
 
-    def __init__(self, read: Callable[[int, int], bytes], size: int, block: int) -> None:
+    def __init__(
+        self, read: Callable[[int, int], bytes], size: int, block: int, pulse: Callable[[], None]
+    ) -> None:
         self._read = read
+        self._pulse = pulse
         self._size = size
         self._piece = max(4 * _CHUNK, 4 * block)
         self._start = 0
@@ -135,6 +137,7 @@ class _Window:
     def view(self, offset: int, count: int) -> memoryview:
         """Bytes that must be there; fewer where the file has become shorter."""
         if offset < self._start or offset + count > self._start + len(self._held):
+            self._pulse()
             self._start = offset
             self._held = memoryview(self._read(offset, min(max(self._piece, count), self._size - offset)))
         return self._held[offset - self._start : offset - self._start + count]
@@ -148,16 +151,18 @@ class _Search:
         self._numbers: dict[int, list[int]] = {}
         self._other = struct.unpack(f"<{far.many}I", far.other)
         self._rolling = struct.unpack(f"<{far.many}I", far.rolling)
-        for number in range(far.size // far.block):
+        self._whole = far.size // far.block
+        for number in range(self._whole):
             self._numbers.setdefault(self._rolling[number], []).append(number)
         self._roller: _Roller | None = None
 
     def block_at(self, view: memoryview, expected: int) -> int | None:
         """The block that these bytes are; the expected one where several are the same."""
-        if (numbers := self._numbers.get(zlib.adler32(view))) is None:
+        rolling = zlib.adler32(view)
+        if (numbers := self._numbers.get(rolling)) is None:
             return None
         other = zlib.crc32(view)
-        if expected in numbers and self._other[expected] == other:
+        if 0 <= expected < self._whole and (self._rolling[expected], self._other[expected]) == (rolling, other):
             return expected
         return next((number for number in numbers if self._other[number] == other), None)
 

@@ -95,19 +95,24 @@ class Files(asyncssh.SSHClientSession[bytes]):
         self.extensions: frozenset[bytes] = frozenset()
 
     @classmethod
-    async def open(cls, connection: asyncssh.SSHClientConnection) -> Files:
-        """A new channel. Raises asyncssh.Error when there is none to be had, ConnectionError."""
+    async def open(cls, connection: asyncssh.SSHClientConnection, like: Files | None = None) -> Files:
+        """A new channel, perhaps to the same server as another one.
+
+        Raises ConnectionError, or asyncssh.Error when there is none to be had.
+        """
         files = cls()
+        if like is not None:  # then the same may be asked of it, which saves a round trip
+            files.read_size, files.write_size = like.read_size, like.write_size
         channel, _ = await connection.create_session(lambda: files, subsystem="sftp", encoding=None)
         files._channel = channel
         try:
-            await files._greet(str(connection.get_extra_info("server_version", "")))
+            await files._greet(str(connection.get_extra_info("server_version", "")), limits=like is None)
         except BaseException:
             channel.abort()
             raise
         return files
 
-    async def _greet(self, server: str) -> None:
+    async def _greet(self, server: str, *, limits: bool = True) -> None:
         assert self._channel is not None
         self._channel.write(struct.pack(">IBI", 5, _INIT, 3))
         version, greeting = await self._greeting
@@ -121,9 +126,9 @@ class Files(asyncssh.SSHClientSession[bytes]):
                 found.add(name)
         self.extensions = frozenset(found)
         self._turned_round = any(each in server for each in _TURNED_ROUND)
-        if b"limits@openssh.com" in found:
-            limits = await self._ask(_EXTENDED, _spell(b"limits@openssh.com"), _EXTENDED_REPLY)
-            _, reading, writing, _ = _numbers(">QQQQ", limits)
+        if limits and b"limits@openssh.com" in found:
+            told = await self._ask(_EXTENDED, _spell(b"limits@openssh.com"), _EXTENDED_REPLY)
+            _, reading, writing, _ = _numbers(">QQQQ", told)
             self.read_size, self.write_size = reading or _LONGEST, writing or _LONGEST
 
     # -- the channel ---------------------------------------------------------------------------------------

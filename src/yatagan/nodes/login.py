@@ -269,7 +269,7 @@ async def log_in_again(login: Login, home: Home, line: LineSettings) -> Again:
     connection = await _connect(login.node, home, line, client, login.address)
     try:
         files, (boot, process) = await asyncio.gather(
-            Files.open(connection),
+            Files.open(connection, login.files),
             _who(connection) if login.helper is not None else _nobody_known(),
         )
     except (asyncssh.Error, OSError) as error:

@@ -22,6 +22,8 @@ _IN_HAND = 0.25
 _GAIN = 1.3
 #: How much of an earlier rate is expected, until it is measured again.
 _EXPECTED = 0.7
+#: What is left of that at each measurement, once there are as many lanes as there were then.
+_FADING = 0.9
 #: What a further lane is not worth opening for.
 _ENOUGH = LANE_BYTES // 2
 #: Seconds over which a rate is measured at least, and how many of the last ones count.
@@ -96,6 +98,8 @@ class Flow(Room):
         self._lanes = 1
         self._wanted = self.limit
         self._expected = 0
+        self._expected_rate = 0.0
+        self._measured = 0
         self._answered = 0
         self._since: float | None = None
         self._short = False
@@ -110,6 +114,7 @@ class Flow(Room):
     @lanes.setter
     def lanes(self, count: int) -> None:
         self._lanes = count
+        self._measured = 0
         self._adjust()
 
     @property
@@ -125,13 +130,13 @@ class Flow(Room):
     def expect(self, lanes: int, rate: float) -> None:
         """Much is to come over a line that had so many lanes before, and gave so many bytes a second."""
         self._expected = lanes
-        self._rates.append(rate * _EXPECTED)
+        self._expected_rate = rate * _EXPECTED
         self._adjust()
 
     @property
     def rate(self) -> float:
         """Bytes a second, at best, over the last moments in which there was enough to do."""
-        return max(self._rates, default=0.0)
+        return max(self._expected_rate, max(self._rates, default=0.0))
 
     def heard(self, seconds: float) -> None:
         """An answer has taken so long."""
@@ -151,6 +156,9 @@ class Flow(Room):
         if span >= max(_SPAN, 2 * self.round_trip if self._rates else 0.0):
             if self._short or not self._rates:
                 self._rates.append(self._answered / span)
+                self._measured += 1
+                if self._lanes >= self._expected and self._measured > _SPANS:
+                    self._expected_rate *= _FADING  # it has had its chance by now
                 self._adjust()
             self._short = bool(self._waiting)
             self._answered, self._since = 0, now

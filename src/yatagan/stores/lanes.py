@@ -115,19 +115,30 @@ class Lanes:
             self._growing = asyncio.ensure_future(self._grow_while_wanted())
 
     async def _grow_while_wanted(self) -> None:
-        while self.flow.lanes_wanted > len(self._lanes):
-            wanted = self.flow.lanes_wanted
-            if wanted == self.flow.lanes_worth and len(self._lanes) <= _FEW:
-                wanted += 1  # while there are few, what is measured is what they let through
-            missing = wanted - len(self._lanes)
-            found = await asyncio.gather(*(self._open(at * _APART) for at in range(min(missing, _AT_ONCE))))
-            lanes = [lane for lane in found if lane is not None]
-            if not lanes:
-                return
-            try:
-                await self._admit(lanes)
-            except (StoreError, OSError):
-                return  # the line has gone, which whoever uses it will hear
+        """Open what is wanted, several at a time; each carries as soon as it is there."""
+        opening: set[asyncio.Task[Lane | None]] = set()
+        try:
+            while (missing := self._wanted() - len(self._lanes)) > 0 or opening:
+                for at in range(min(missing, _AT_ONCE) - len(opening)):
+                    opening.add(asyncio.ensure_future(self._open(at * _APART)))
+                done, opening = await asyncio.wait(opening, return_when=asyncio.FIRST_COMPLETED)
+                lanes = [lane for task in done if (lane := task.result()) is not None]
+                if lanes:
+                    await self._admit(lanes)
+                elif not opening:
+                    return
+        except (StoreError, OSError):
+            return  # the line has gone, which whoever uses it will hear
+        finally:
+            for task in opening:
+                task.cancel()
+            await asyncio.gather(*opening, return_exceptions=True)
+
+    def _wanted(self) -> int:
+        wanted = self.flow.lanes_wanted
+        if wanted > len(self._lanes) and wanted == self.flow.lanes_worth and len(self._lanes) <= _FEW:
+            wanted += 1  # while there are few, what is measured is what they let through
+        return wanted
 
     async def _open(self, wait: float) -> Lane | None:
         """Another lane: by another login where there may be one, else on those that there are."""
@@ -160,7 +171,7 @@ class Lanes:
             return None
         self._channels[login] += 1
         try:
-            files = await Files.open(login.connection)
+            files = await Files.open(login.connection, self._first.files)
         except (asyncssh.Error, OSError):
             self._refused["channel"] = True
             return None
