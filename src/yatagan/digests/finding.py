@@ -124,9 +124,7 @@ def _find(
 class _Window:
     """The near file, a good piece of it at a time."""
 
-    def __init__(
-        self, read: Callable[[int, int], bytes], size: int, block: int, pulse: Callable[[], None]
-    ) -> None:
+    def __init__(self, read: Callable[[int, int], bytes], size: int, block: int, pulse: Callable[[], None]) -> None:
         self._read = read
         self._pulse = pulse
         self._size = size
