@@ -284,7 +284,8 @@ class FileWork:
             step = await self._begin(step, step.generation, durable)
             return step, await self._destination.reopen_part(old), durable
         writer: Writer | None = None
-        if usable and durable.prefix:
+        # What is found in the old file again need not be copied of the part file, of which only the beginning can be.
+        if usable and durable.prefix > step.reused:
             step, writer, durable = await self._copy_generation(step, old, durable.prefix)
         if writer is None:
             step, writer = await self._new_generation(step)

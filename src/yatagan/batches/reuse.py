@@ -80,7 +80,7 @@ class Reuse:
         if source.read_here is None or not self._bench.session.hashes_there:
             return []
         old = await self._destination.blocks(step.path, block_size(step.facts.size, self._tuning.reuse_block))
-        runs = await self._find(source, step.facts.size, old.blocks, old_is_far=True)
+        runs = await self._find(step, source, step.facts.size, old.blocks)
         name = step.part(self._bench.session.batch)
         good = await self._destination.reuse(step.path, name, runs) if runs else []
         return [run for run, is_good in zip(runs, good, strict=True) if is_good]
@@ -98,7 +98,7 @@ class Reuse:
             read, size = old.read_here, (await old.facts()).size
             if read is None:
                 return []
-            runs = await self._find(old, size, new.blocks, old_is_far=False)
+            runs = await self._find(step, old, size, new.blocks)
             good = [run for run in runs if await self._tuning.apart(self._copy, read, write, run)]
         finally:
             await old.close()
@@ -106,12 +106,16 @@ class Reuse:
             await part.sync()
         return good
 
-    async def _find(self, near: Reader, size: int, far: Blocks, *, old_is_far: bool) -> list[Run]:
-        """What both have, or nothing where that is too little."""
+    async def _find(self, step: Step, near: Reader, size: int, far: Blocks) -> list[Run]:
+        """What both have, or nothing where that is too little. It is written down that so much is going to be copied.
+
+        Should we die meanwhile, what is in the part file will not be taken for sent.
+        """
         read = near.read_here
         if read is None:
             return []
 
+        old_is_far = self._source.traits.quick
         # Checksums of blocks are no proof. Where the whole gets none, every run has its own.
         unproven = self._bench.session.evidence is Evidence.SENT
 
@@ -121,8 +125,11 @@ class Reuse:
             return find_runs(read, size, far, old_is_far=old_is_far, digests=unproven, pulse=self._pulse)
 
         runs: list[Run] = await self._tuning.apart(find)
-        new = size if old_is_far else far.size
-        return runs if sum(run.size for run in runs) >= new * _WORTH else []
+        there = sum(run.size for run in runs)
+        if there < step.facts.size * _WORTH:
+            return []
+        await self._bench.scribe.note(Change(step.number, reused=there))
+        return runs
 
     def _copy(self, read: Callable[[int, int], bytes], write: Callable[[int, bytes], None], run: Run) -> bool:
         """Copy a run here; whether all of it was there."""

@@ -105,7 +105,8 @@ def summary(app: App, journal: Journal, outcome: Outcome, problem: CannotReach |
     header, standing = outcome.header, outcome.standing
     click.echo(click.style(f"Batch {header.id} is ", bold=True) + click.style(_state(outcome), fg=_colour(outcome)))
     seconds = standing.seconds
-    pace = text.pace(outcome.moved, outcome.sent, seconds)
+    # Where not all of it was sent, the bytes of the files and those on the line would make no sense together.
+    pace = text.pace(outcome.moved, outcome.sent, seconds) if not outcome.reusing else f"{text.size(outcome.sent)} sent"
     text.facts(
         [
             (

@@ -166,7 +166,7 @@ def _left(plan: Plan, by_digest: bool) -> str:
         return ""
     left = f"{text.count(counts.left, 'file')}, {text.size(counts.left_size)}, already there"
     if by_digest:
-        remembered = f", for {text.number(counts.remembered)} of them as remembered" if counts.remembered else ""
+        remembered = f", {text.number(counts.remembered)} of them remembered" if counts.remembered else ""
         return f"{left} by digest{remembered}"
     looked = f", {text.number(counts.looked_into)} of them too new for that and by digest" if counts.looked_into else ""
     return f"{left} by size and time{looked}"
