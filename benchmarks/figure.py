@@ -38,6 +38,7 @@ def main(results: str, figure: str) -> None:
     axes.axvline(1, color="black", linewidth=1)
     axes.set_xscale("log")
     axes.set_xlim(0.3, 60)
+    axes.set_ylim(-0.6, len(rows) - 0.4)
     axes.set_xticks([0.5, 1, 2, 5, 10, 20], ["½", "1", "2", "5", "10", "20"])
     axes.minorticks_off()
     axes.set_xlabel("times as good as is meant")
