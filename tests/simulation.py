@@ -16,7 +16,7 @@ import selectors
 from collections.abc import AsyncIterator, Callable, Sequence
 from dataclasses import dataclass, field
 
-from yatagan.batches.carrier import Tuning
+from yatagan.batches.carriage import Tuning
 from yatagan.batches.executor import Conditions, Executor
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.layout import Costs

@@ -17,7 +17,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Far, OpenSsh, Practice, Program, start_sshd, wait_for
-from yatagan.batches.carrier import Carriage, Carrier, Tuning
+from yatagan.batches.carriage import Carriage, Tuning
+from yatagan.batches.carrier import Carrier
 from yatagan.batches.extents import Extents
 from yatagan.batches.pace import Pace
 from yatagan.batches.plan import Plan, Summary

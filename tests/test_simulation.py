@@ -8,10 +8,10 @@ import pytest
 
 import simulation
 from yatagan.batches.bench import Bench
-from yatagan.batches.carrier import _Block, _Passage
 from yatagan.batches.extents import Extents
 from yatagan.batches.files import FileWork
 from yatagan.batches.parcels import ParcelWork
+from yatagan.batches.passage import Block, Passage
 from yatagan.batches.reuse import Reuse
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Step, StepKind
@@ -74,13 +74,13 @@ def test_the_world_really_goes_wrong() -> None:
 
 
 def trusts_what_is_only_acknowledged(patch: pytest.MonkeyPatch) -> None:
-    write = _Passage._write
+    write = Passage._write
 
-    async def write_and_trust(self: _Passage, block: _Block) -> None:
+    async def write_and_trust(self: Passage, block: Block) -> None:
         await write(self, block)
         self._way.synced(self._acknowledged.copy())
 
-    patch.setattr(_Passage, "_write", write_and_trust)
+    patch.setattr(Passage, "_write", write_and_trust)
 
 
 def shares_a_part_file_with_a_hung_process(patch: pytest.MonkeyPatch) -> None:
@@ -105,18 +105,18 @@ def takes_new_files_at_their_word(patch: pytest.MonkeyPatch) -> None:
 
 
 def does_not_wait_for_the_last_answers(patch: pytest.MonkeyPatch) -> None:
-    async def at_once(self: _Passage) -> None:
+    async def at_once(self: Passage) -> None:
         return None
 
-    patch.setattr(_Passage, "_all_answered", at_once)
+    patch.setattr(Passage, "_all_answered", at_once)
 
 
 def never_syncs(patch: pytest.MonkeyPatch) -> None:
-    async def sync(self: _Passage) -> bool:
+    async def sync(self: Passage) -> bool:
         self._way.synced(self._acknowledged.copy())
         return True
 
-    patch.setattr(_Passage, "_sync_now", sync)
+    patch.setattr(Passage, "_sync_now", sync)
 
 
 def keeps_nothing_of_what_it_replaces(patch: pytest.MonkeyPatch) -> None:
@@ -137,13 +137,13 @@ def says_in_place_before_it_is(patch: pytest.MonkeyPatch) -> None:
 
 
 def takes_a_short_file_for_a_whole_one(patch: pytest.MonkeyPatch) -> None:
-    async def read(self: _Passage, reader: Reader, offset: int, count: int) -> None:
+    async def read(self: Passage, reader: Reader, offset: int, count: int) -> None:
         data = await reader.read(offset, count)
-        self._arrived[offset] = _Block(offset, data + bytes(count - len(data)))
+        self._arrived[offset] = Block(offset, data + bytes(count - len(data)))
         while (block := self._arrived.pop(self._front, None)) is not None:
             self._hand_on(block)
 
-    patch.setattr(_Passage, "_read", read)
+    patch.setattr(Passage, "_read", read)
     never_looks_at_the_source_again(patch)
 
 

@@ -17,7 +17,8 @@ from typing import TYPE_CHECKING, Any
 
 from yatagan.archives import index
 from yatagan.batches.bench import Bench, StepRefused, TryAgain
-from yatagan.batches.carrier import Carrier, Stopped
+from yatagan.batches.carriage import Stopped
+from yatagan.batches.carrier import Carrier
 from yatagan.batches.events import Making, StepSettled
 from yatagan.batches.files import Clock, FileWork
 from yatagan.batches.states import SETTLED, Evidence, StepState

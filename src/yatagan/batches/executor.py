@@ -16,7 +16,8 @@ from typing import Any
 
 from yatagan.batches import runner as r
 from yatagan.batches.bench import Bench, Session, TryAgain
-from yatagan.batches.carrier import Carrier, Stopped, Tuning
+from yatagan.batches.carriage import Stopped, Tuning
+from yatagan.batches.carrier import Carrier
 from yatagan.batches.events import BatchSettled, LineOpened, LineWaiting, Listener, StepReturned
 from yatagan.batches.files import Clock
 from yatagan.batches.journal import Header, Journal, Standing, is_settled

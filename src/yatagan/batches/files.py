@@ -16,7 +16,8 @@ from typing import Protocol
 
 from yatagan.batches.bench import Bench, StepRefused, TryAgain
 from yatagan.batches.bulk import Bulk
-from yatagan.batches.carrier import Carriage, Carrier, Hash
+from yatagan.batches.carriage import Carriage, Hash
+from yatagan.batches.carrier import Carrier
 from yatagan.batches.events import Ageing, BytesMoved, Note
 from yatagan.batches.extents import Extents
 from yatagan.batches.finishing import Finisher

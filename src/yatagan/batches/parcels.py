@@ -17,7 +17,7 @@ from dataclasses import replace
 
 from yatagan.archives.tar import END, padding
 from yatagan.batches.bench import MODE_BITS, Bench, StepRefused
-from yatagan.batches.carrier import Stopped
+from yatagan.batches.carriage import Stopped
 from yatagan.batches.events import Note, StepSettled
 from yatagan.batches.files import FileWork
 from yatagan.batches.layout import SMALL, Layout
@@ -110,7 +110,7 @@ class MemberDigests:
         self.digests: list[str] = []
 
     def update(self, data: Piece, /) -> None:
-        """See `carrier.Hash`."""
+        """See `carriage.Hash`."""
         layout, view, end = self._layout, memoryview(data), self._at + len(data)
         while self._number < len(layout.members):
             begins = layout.begins(self._number)
@@ -128,7 +128,7 @@ class MemberDigests:
         self._number += 1
 
     def hexdigest(self) -> str:
-        """See `carrier.Hash`. The bundle itself needs none."""
+        """See `carriage.Hash`. The bundle itself needs none."""
         return ""
 
 

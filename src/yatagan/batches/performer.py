@@ -8,7 +8,8 @@ from collections.abc import Awaitable, Callable
 
 from yatagan.batches.archiving import ArchiveWork
 from yatagan.batches.bench import Bench, StepRefused, TryAgain
-from yatagan.batches.carrier import Carrier, Stopped
+from yatagan.batches.carriage import Stopped
+from yatagan.batches.carrier import Carrier
 from yatagan.batches.files import Clock, FileWork
 from yatagan.batches.parcels import ParcelWork
 from yatagan.batches.states import StepState

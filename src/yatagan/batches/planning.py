@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 from typing import Protocol
 
 from yatagan.archives import index
-from yatagan.batches.carrier import REUSE_LEAST
+from yatagan.batches.carriage import REUSE_LEAST
 from yatagan.batches.layout import Costs, travel
 from yatagan.batches.plan import Arrival, Plan, Summary, travels
 from yatagan.batches.reuse import may_reuse

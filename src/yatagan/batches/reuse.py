@@ -12,7 +12,7 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from yatagan.batches.bench import Bench, TryAgain
-from yatagan.batches.carrier import Stopped, Tuning
+from yatagan.batches.carriage import Stopped, Tuning
 from yatagan.batches.events import PartsFound
 from yatagan.batches.extents import Extents
 from yatagan.batches.states import Evidence

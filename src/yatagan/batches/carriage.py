@@ -1,0 +1,78 @@
+"""What carrying one file needs: both ends, sizes and times, and who is told. No I/O of its own."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from yatagan.batches.extents import Extents
+from yatagan.stores.interface import Piece, Reader, Writer
+
+
+class Stopped(Exception):
+    """A stop was asked for; what could be synced is."""
+
+
+class Hash(Protocol):
+    """A digest in the making."""
+
+    def update(self, data: Piece, /) -> None:
+        """Take in more."""
+
+    def hexdigest(self) -> str:
+        """The value."""
+
+
+async def _in_thread(function: Callable[..., Any], *args: object) -> Any:
+    return await asyncio.to_thread(function, *args)
+
+
+#: Files from this size on are looked into for parts that need not be sent.
+REUSE_LEAST = 4 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class Tuning:
+    """Sizes in bytes, times in seconds.
+
+    `held`: what is read and not yet both hashed and acknowledged, over all files. A part file is synced every
+    `sync_bytes` or `sync_seconds`, whichever comes first. What comes to `hash_apart` and more is hashed by `apart`,
+    in a thread. Of files of `reuse_least` and more only what has changed is sent, where that can be, found in blocks of
+    `reuse_block`.
+    """
+
+    held: int = 64 << 20
+    sync_bytes: int = 64 << 20
+    sync_seconds: float = 1.0
+    pause: float = 0.01
+    hash_apart: int = 64 << 10
+    drain_seconds: float = 2.0
+    reuse_least: int = REUSE_LEAST
+    reuse_block: int = 64 << 10
+    apart: Callable[..., Awaitable[Any]] = _in_thread
+
+
+@dataclass(slots=True)
+class Carriage:
+    """One file's way.
+
+    `size` bytes are read from `source` and written to `part`, but for what is already `durable` there:
+    that is read from `prefix` (whichever end needs no line) for the digest alone. `read_size` and `write_size` are
+    the largest single requests of either end. Without `sync_last` the end is not synced: for when what comes next
+    syncs the file itself.
+    """
+
+    source: Reader
+    part: Writer
+    prefix: Reader
+    size: int
+    read_size: int
+    write_size: int
+    durable: Extents
+    sync_last: bool
+    hash: Hash
+    moved: Callable[[int], None]
+    synced: Callable[[Extents], None]
+    stop: asyncio.Event
