@@ -15,7 +15,8 @@ from typing import Any
 
 from yatagan.batches.journal import Journal
 from yatagan.ledger.ledger import Ledger
-from yatagan.stores.sftp import SftpFile, SftpStore
+from yatagan.stores.sftp import SftpStore
+from yatagan.stores.sftpfile import SftpFile
 
 
 def die() -> None:

@@ -25,7 +25,7 @@ from yatagan.bundles.stored import find_stored
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import BadPlace, Fault, Refused
 from yatagan.stores.interface import Kind, Readable, Store
-from yatagan.trees.compare import FRESH_NS, Difference, Verdict, compare
+from yatagan.trees.compare import Difference, Verdict, compare, still_since
 from yatagan.trees.contents import Content, How, digests
 from yatagan.trees.memory import Memory
 from yatagan.trees.patterns import EVERYTHING, Choice
@@ -40,6 +40,14 @@ class Watcher(Protocol):
 
     def hashed(self, size: int) -> None:
         """One of them, of this size, was."""
+
+
+@dataclass(frozen=True, slots=True)
+class Looking:
+    """That contents are compared: with what is remembered of them, and who hears how far it is."""
+
+    memory: Memory
+    watcher: Watcher
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,29 +68,23 @@ async def make_plan(
     times: Times = Times.KEEP,
     together: Together | None = None,
     stored: Stored = Stored.AS_IT_IS,
-    by_digest: bool = False,
-    memory: Memory | None = None,
-    watcher: Watcher | None = None,
+    looking: Looking | None = None,
 ) -> Plan:
     """Compare and decide.
 
     `sources` are (path as typed, name to arrive under); `directory` is the destination as typed. With `together`,
     small files travel in bundles if that pays, or in any case; `stored` says which directories become bundles. With
-    `by_digest` files of the same size are compared by their contents, but for what `memory` knows of them. Raises
-    StoreError, BadPlace when a source is not there or the destination is no directory, Refused when the
-    destination lies inside a source.
+    `looking` files of the same size are compared by their contents. Raises StoreError, BadPlace when a source is not
+    there or the destination is no directory, Refused when the destination lies inside a source.
     """
     top = await destination.resolve(directory, follow=True)
     above = await _missing_above(destination, top)
     step_ns = max(source.traits.time_step_ns, destination.traits.time_step_ns)
-    now = await source.clock_ns()
-    fresh_since = None if now is None else now - max(FRESH_NS, source.traits.time_step_ns)
+    fresh_since = still_since(await source.clock_ns(), source.traits.time_step_ns)
     plan = Plan(top, above, [], step_ns, None)
     seeing = Seeing(destination)
     now_there: Readable = destination if stored is Stored.FILES else seeing
-    comparing = _Comparing(
-        source, now_there, choice, step_ns, fresh_since, times is Times.NOW, by_digest, memory, watcher
-    )
+    comparing = _Comparing(source, now_there, choice, step_ns, fresh_since, times is Times.NOW, looking)
     try:
         for path, name in sources:
             root = await source.resolve(path)
@@ -93,15 +95,8 @@ async def make_plan(
                 raise BadPlace(_spell(source, path), "there is nothing there")
             scanned(len(arrival.tree.entries))
             await comparing.compare(arrival)
-            arrival.storing, arrival.differences, arrival.as_files = store(
-                arrival.tree, arrival.there, arrival.differences, stored, seeing.bundles, seeing.unfit
-            )
-            for each in arrival.storing:
-                await _look_at_bundle(destination, each)
+            await _look_at_bundles(destination, arrival, stored, seeing)
             _refuse_losses(arrival, choice)
-            if stored is Stored.FILES and not arrival.there.entries:
-                hidden = await find_stored(destination, arrival.there.root)
-                arrival.hidden = hidden.path if hidden is not None else b""
             plan.arrivals.append(arrival)
     finally:
         await seeing.release()
@@ -125,9 +120,7 @@ class _Comparing:
     step_ns: int
     fresh_since: int | None
     arrival_times: bool
-    by_digest: bool
-    memory: Memory | None
-    watcher: Watcher | None
+    looking: Looking | None
 
     async def scan_both(self, root: bytes, there: bytes, *, anything: bool) -> tuple[Tree, Tree]:
         """A source, and what is at the destination under its name, where there is `anything`; at the same time."""
@@ -153,7 +146,7 @@ class _Comparing:
             step_ns=self.step_ns,
             fresh_since_ns=self.fresh_since,
             arrival_times=self.arrival_times,
-            by_digest=self.by_digest,
+            by_digest=self.looking is not None,
         )
         await self._look_into(arrival)
 
@@ -162,16 +155,18 @@ class _Comparing:
         paths = [difference.path for difference in arrival.differences.of(Verdict.UNDECIDED)]
         if not paths:
             return
-        if self.watcher is not None:
-            self.watcher.expect(2 * len(paths), 2 * sum(arrival.tree.entries[path].size for path in paths))
+        looking = self.looking
+        if looking is not None:
+            looking.watcher.expect(2 * len(paths), 2 * sum(arrival.tree.entries.file_sizes(paths)))
 
         def hashed(content: Content) -> None:
-            if self.watcher is not None:
-                self.watcher.hashed(arrival.tree.entries[content.path].size)
+            if looking is not None:
+                looking.watcher.hashed(arrival.tree.entries[content.path].size)
 
+        memory = looking.memory if looking is not None else None
         async with asyncio.TaskGroup() as group:
             sides = [
-                group.create_task(digests(store, tree, paths, ALGORITHM, hashed, self.memory))
+                group.create_task(digests(store, tree, paths, ALGORITHM, hashed, memory))
                 for store, tree in ((self.source, arrival.tree), (self.there, arrival.there))
             ]
         ours, theirs = (side.result() for side in sides)
@@ -185,6 +180,18 @@ class _Comparing:
 
 async def _nothing(root: bytes) -> Tree:
     return Tree(root)
+
+
+async def _look_at_bundles(destination: Store, arrival: Arrival, stored: Stored, seeing: Seeing) -> None:
+    """What of an arrival is stored as bundles, and what those take the place of. Raises Refused."""
+    arrival.storing, arrival.differences, arrival.as_files = store(
+        arrival.tree, arrival.there, arrival.differences, stored, seeing.bundles, seeing.unfit
+    )
+    for each in arrival.storing:
+        await _look_at_bundle(destination, each)
+    if stored is Stored.FILES and not arrival.there.entries:
+        hidden = await find_stored(destination, arrival.there.root)
+        arrival.hidden = hidden.path if hidden is not None else b""
 
 
 async def _look_at_bundle(destination: Store, storing: Storing) -> None:

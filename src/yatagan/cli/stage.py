@@ -11,7 +11,7 @@ import click
 from yatagan.batches.batch import Batches
 from yatagan.batches.journal import Header
 from yatagan.batches.plan import Plan
-from yatagan.batches.planning import make_plan
+from yatagan.batches.planning import Looking, make_plan
 from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.cli import carrying, cautions, completing
 from yatagan.cli.asking import AtTerminal
@@ -187,10 +187,10 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
 
 
 @asynccontextmanager
-async def _comparing(request: Request, *, quiet: bool) -> AsyncIterator[tuple[Memory | None, Progress | None]]:
-    """What is remembered of contents, and how far their comparison is, where there is to be one."""
+async def _looking(request: Request, *, quiet: bool) -> AsyncIterator[Looking | None]:
+    """How contents are compared, where they are to be, and a view of how far that is."""
     if not request.by_digest:
-        yield None, None
+        yield None
         return
     progress = Progress(0, 0)
     progress.doing = "comparing contents: "
@@ -200,7 +200,7 @@ async def _comparing(request: Request, *, quiet: bool) -> AsyncIterator[tuple[Me
         request.app.answers.aside = view.paused
     try:
         async with view:
-            yield memory, progress
+            yield Looking(memory, progress)
     finally:
         memory.close()
 
@@ -214,7 +214,7 @@ async def _plan(
     place = request.destination
     async with request.seen(source) as seen:
         await request.expand(seen)
-        async with _comparing(request, quiet=quiet) as (memory, progress):
+        async with _looking(request, quiet=quiet) as looking:
             plan = await make_plan(
                 seen,
                 destination,
@@ -224,9 +224,7 @@ async def _plan(
                 times=request.times,
                 together=await request.together(source, destination),
                 stored=request.stored,
-                by_digest=request.by_digest,
-                memory=memory,
-                watcher=progress,
+                looking=looking,
             )
     if place.node:
         await cautions.refuse_plan(destination, request.app.nodes().get(place.node), plan)

@@ -12,7 +12,8 @@ from yatagan.errors import NeedsAnswer, Refused, StoreError
 from yatagan.keeper.wire import Gone, Peer
 from yatagan.nodes.answers import Answers, Question
 from yatagan.stores.interface import Facts
-from yatagan.stores.sftp import SftpFile, SftpStore
+from yatagan.stores.sftp import SftpStore
+from yatagan.stores.sftpfile import SftpFile
 
 #: What a store answers for others, word for word.
 _PLAIN = frozenset(

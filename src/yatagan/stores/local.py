@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import asyncio
 import errno
-import hashlib
 import itertools
 import os
 import stat
@@ -61,7 +60,6 @@ SYSTEM_FAULTS = {
 
 #: A handful of directory entries: enough that the thread switch does not count.
 _HANDFUL = 2000
-_BLOCK = 1 << 20
 #: Bytes that are being read, or written, at once: enough for a disk to have something to do.
 _ON_THE_WAY = 8 << 20
 
@@ -156,19 +154,6 @@ def open_regular(path: bytes, flags: int) -> int:
         os.close(descriptor)
         raise OSError(errno.EOPNOTSUPP, "not a regular file")
     return descriptor
-
-
-def hash_file(path: bytes, algorithm: str) -> NodeDigest:
-    """Read and hash one regular file. Raises OSError."""
-    descriptor = open_regular(path, os.O_RDONLY)
-    try:
-        value = hashlib.new(algorithm)
-        buffer = memoryview(bytearray(_BLOCK))
-        while count := os.readv(descriptor, [buffer]):
-            value.update(buffer[:count])
-        return NodeDigest(value.hexdigest(), facts_of(os.fstat(descriptor)))
-    finally:
-        os.close(descriptor)
 
 
 class LocalFile:
@@ -401,7 +386,10 @@ class LocalStore:
 
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
         """See `Store.digest`."""
-        return await _thread(path, hash_file, path, algorithm)
+        (made,) = await self.digests([(path, None)], algorithm)
+        if made.facts is None:
+            raise StoreError(made.fault or Fault.REFUSED, path)
+        return NodeDigest(made.digest, made.facts)
 
     async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
         """See `Store.digests`."""

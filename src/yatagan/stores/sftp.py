@@ -12,7 +12,6 @@ import functools
 import json
 import posixpath
 import secrets
-import stat
 import time
 from base64 import b64decode
 from collections.abc import AsyncIterator, Awaitable, Callable, Coroutine, Sequence
@@ -25,27 +24,26 @@ from yatagan.config.settings import LineSettings
 from yatagan.digests.blocks import Blocks, Run
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.answers import Answers
-from yatagan.nodes.files import CREATE, EXCLUSIVE, READ, WRITE, Attributes, Files
+from yatagan.nodes.files import CREATE, EXCLUSIVE, READ, WRITE, Files
 from yatagan.nodes.helper.client import Helper
 from yatagan.nodes.helper.parcels import Parcel
 from yatagan.nodes.login import Again, Login, log_in, log_in_again
 from yatagan.stores.interface import (
-    STRIPE,
     Digested,
     Facts,
     Gathered,
     NodeBlocks,
     NodeDigest,
-    Piece,
     Reader,
     Traits,
     Unloaded,
     Writer,
 )
-from yatagan.stores.lanes import Allowed, Lane, Lanes
+from yatagan.stores.lanes import Allowed, Lanes
 from yatagan.stores.line import BareFailure, Line
-from yatagan.stores.local import digested, facts_from_list, facts_to_list, gathered, kind_of, unloaded
+from yatagan.stores.local import digested, facts_from_list, facts_to_list, gathered, unloaded
 from yatagan.stores.past import recall, remember
+from yatagan.stores.sftpfile import SftpFile, facts_from
 
 T = TypeVar("T")
 
@@ -56,133 +54,11 @@ _REQUEST = 255 << 10
 _COPY = 64 << 20
 #: What the helper learns to find what a file has of another.
 _CHANGES = ("yatagan.digests.blocks", "yatagan.nodes.helper.changes")
-#: Stripes of a file whose lanes are remembered: more than are ever on the way.
-_STRIPES = 256
 
 
 def offers(files: Files, extension: str) -> bool:
     """Whether the server named an extension at the start, by the name that OpenSSH gave it."""
     return any(name.decode() in (extension, f"{extension}@openssh.com") for name in files.extensions)
-
-
-def facts_from(found: Attributes) -> Facts:
-    """Our facts from a server's. Version 3 has whole seconds and neither ctime nor inode."""
-    mode = found.mode or 0
-    return Facts(kind_of(mode), found.size or 0, (found.mtime or 0) * _SECOND, stat.S_IMODE(mode))
-
-
-class SftpFile:
-    """An open file on a node; every read or write is one request.
-
-    It is opened on one lane, and on others when there is more to do than that one should have on its way. What lies
-    in one stripe goes over one lane.
-    """
-
-    read_here = write_here = None
-
-    def __init__(self, store: SftpStore, lane: Lane, handle: bytes, path: bytes, flags: int) -> None:
-        self._store = store
-        self._path = path
-        self._flags = flags
-        self._handles = {lane: handle}
-        self._opening: dict[Lane, asyncio.Task[None]] = {}
-        self._stripes: dict[int, Lane] = {}
-        self._unsynced: set[Lane] = set()
-        self.flow = store.flow
-
-    @property
-    def handle(self) -> bytes:
-        """The first of its handles."""
-        return next(iter(self._handles.values()))
-
-    async def facts(self) -> Facts:
-        """See `Reader.facts`. Should what is open differ from lane to lane, one that is not like the first."""
-        found = [
-            facts_from(await self._store._ask(lane.files.fstat(handle), self._path))
-            for lane, handle in self._handles.items()
-        ]
-        return next((facts for facts in found if not facts.same_as(found[0])), found[0])
-
-    async def read(self, offset: int, size: int) -> bytes:
-        """See `Reader.read`. A server may answer with less than asked; the rest is asked for."""
-        lane = self._lane_for(offset, size)
-        files, handle = lane.files, self._handles[lane]
-        try:
-            data = await self._store._ask(files.read(handle, offset, size), self._path)
-            while len(data) < size:
-                rest = files.read(handle, offset + len(data), size - len(data))
-                more = await self._store._ask(rest, self._path)
-                if not more:
-                    break
-                data += more
-        finally:
-            lane.load -= size
-        return data
-
-    async def write(self, offset: int, data: Piece) -> None:
-        """See `Writer.write`."""
-        lane = self._lane_for(offset, len(data))
-        self._unsynced.add(lane)
-        try:
-            await self._store._ask(lane.files.write(self._handles[lane], offset, data), self._path, writing=True)
-        finally:
-            lane.load -= len(data)
-
-    def _lane_for(self, offset: int, size: int) -> Lane:
-        """The lane that a request goes over; it carries that much more from now on."""
-        stripe = offset // STRIPE
-        lane = self._stripes.get(stripe)
-        if lane is None:
-            lane = min(self._handles, key=lambda each: each.load)
-            if lane.load + size > STRIPE // 2:
-                self._widen(lane.load)
-            self._stripes[stripe] = lane
-            if len(self._stripes) > _STRIPES:
-                del self._stripes[next(iter(self._stripes))]
-        lane.load += size
-        return lane
-
-    def _widen(self, load: int) -> None:
-        """Open it on another lane as well, if one has less to do than this."""
-        free = [each for each in self._store.lanes if each not in self._handles and each not in self._opening]
-        lane = min(free, key=lambda each: each.load, default=None)
-        if lane is not None and lane.load < load:
-            self._opening[lane] = asyncio.ensure_future(self._open_on(lane))
-
-    async def _open_on(self, lane: Lane) -> None:
-        flags = self._flags & ~(CREATE | EXCLUSIVE)
-        try:
-            self._handles[lane] = await self._store._ask(lane.files.open_file(self._path, flags), self._path)
-        except StoreError as error:
-            if error.fault not in LINE_FAULTS:  # as when it sees another disk
-                self._store.lanes.drop(lane)
-        finally:
-            del self._opening[lane]
-
-    def copy_here(self, source: Reader, offset: int, size: int) -> bool:
-        """See `Writer.copy_here`."""
-        return False
-
-    async def sync(self) -> bool:
-        """See `Writer.sync`. Every server that has written is asked: on a shared disk they may be several machines."""
-        lanes, self._unsynced = self._unsynced or set(self._handles), set()
-        return all(await asyncio.gather(*(self._sync(lane) for lane in self._handles if lane in lanes)))
-
-    async def _sync(self, lane: Lane) -> bool:
-        try:
-            await self._store._ask(lane.files.fsync(self._handles[lane]), self._path, writing=True)
-        except StoreError as error:
-            if error.fault is not Fault.UNSUPPORTED:
-                raise
-            return False
-        return True
-
-    async def close(self) -> None:
-        """See `Reader.close` and `Writer.close`."""
-        if self._opening:
-            await asyncio.wait(self._opening.values())
-        for lane, handle in self._handles.items():
-            await self._store._ask(lane.files.close(handle), self._path, writing=True)
 
 
 class SftpStore:
@@ -372,7 +248,8 @@ class SftpStore:
 
     async def _open(self, path: bytes, flags: int, mode: int | None = None) -> SftpFile:
         lane = self.lanes.least_loaded
-        return SftpFile(self, lane, await self._ask(lane.files.open_file(path, flags, mode), path), path, flags)
+        handle = await self._ask(lane.files.open_file(path, flags, mode), path)
+        return SftpFile(self.lanes, self._ask, lane, handle, path, flags)
 
     async def _only_regular(self, path: bytes) -> None:
         found = await self.look(path)
@@ -392,11 +269,12 @@ class SftpStore:
         source = await self._ask(files.open_file(old, READ), old)
         flags = READ | WRITE | CREATE | EXCLUSIVE
         try:
-            target = SftpFile(self, lane, await self._ask(files.open_file(new, flags, mode), new), new, flags)
+            handle = await self._ask(files.open_file(new, flags, mode), new)
+            target = SftpFile(self.lanes, self._ask, lane, handle, new, flags)
             try:
                 # Piece by piece: a server that copies for minutes without an answer would pass for a silent one.
                 for at in range(0, size, _COPY):
-                    copy = files.copy_data(source, at, min(_COPY, size - at), target.handle, at)
+                    copy = files.copy_data(source, at, min(_COPY, size - at), handle, at)
                     await self._ask(copy, new, writing=True)
                 await target.sync()
             finally:

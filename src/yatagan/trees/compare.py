@@ -127,6 +127,11 @@ def compare(
 FRESH_NS = 2_000_000_000
 
 
+def still_since(now_ns: int | None, step_ns: int) -> int | None:
+    """The moment, by a machine's own clock, up to which a later change to a file shows in times of this step."""
+    return None if now_ns is None else now_ns - max(FRESH_NS, step_ns)
+
+
 def is_fresh(facts: Facts, since_ns: int | None) -> bool:
     """Whether a file was changed at or after a moment of its own machine's clock."""
     changed = facts.mtime_ns if facts.changed_ns is None else facts.changed_ns

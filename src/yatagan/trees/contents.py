@@ -11,7 +11,7 @@ from enum import StrEnum
 
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Digested, Facts, Readable
-from yatagan.trees.compare import FRESH_NS, is_fresh
+from yatagan.trees.compare import is_fresh, still_since
 from yatagan.trees.memory import Memory
 from yatagan.trees.scan import Tree
 
@@ -84,8 +84,11 @@ async def digests(
     lost; a file that cannot be read has its fault in the result.
     """
     found: dict[bytes, Content] = {}
-    waiting = iter(_handfuls(tree, paths))
-    digesting = _Digesting(store, tree, algorithm, memory, await _still_since(store) if memory is not None else None)
+    # Over a line, or in a thread each, many go on at once: so nobody gets all of them.
+    most = min(_FILES, -(-len(paths) // _HANDFULS)) if store.traits.digests else 1
+    waiting = iter(_handfuls(tree, paths, most))
+    still = still_since(await store.clock_ns(), store.traits.time_step_ns) if memory is not None else None
+    digesting = _Digesting(store, tree, algorithm, memory, still)
 
     async def work() -> None:
         for handful in waiting:
@@ -99,24 +102,18 @@ async def digests(
     return found
 
 
-def _handfuls(tree: Tree, paths: Sequence[bytes]) -> Iterator[list[bytes]]:
-    """Paths by what is asked for at once."""
+def _handfuls(tree: Tree, paths: Sequence[bytes], most: int) -> Iterator[list[bytes]]:
+    """Paths by what is asked for at once: at most so many."""
     handful: list[bytes] = []
     size = 0
     for path in paths:
-        if handful and (len(handful) == _FILES or size + tree.entries[path].size > _BYTES):
+        if handful and (len(handful) == most or size + tree.entries[path].size > _BYTES):
             yield handful
             handful, size = [], 0
         handful.append(path)
         size += tree.entries[path].size
     if handful:
         yield handful
-
-
-async def _still_since(store: Readable) -> int | None:
-    """The moment, by the machine's own clock, up to which a change to a file shows in its times."""
-    now = await store.clock_ns()
-    return None if now is None else now - max(FRESH_NS, store.traits.time_step_ns)
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,7 +131,8 @@ class _Digesting:
         if not self.store.traits.digests:
             return [await self._by_reading(path) for path in paths]
         whole = [self.tree.absolute(path) for path in paths]
-        known = self.memory.recall(self.store.name, self.algorithm, whole) if self.memory is not None else {}
+        where = self.store.name, self.algorithm
+        known = await asyncio.to_thread(self.memory.recall, *where, whole) if self.memory is not None else {}
         files = [(path, known[path][0] if path in known else None) for path in whole]
         try:
             made = await self.store.digests(files, self.algorithm)
@@ -143,7 +141,7 @@ class _Digesting:
                 raise
             return [await self._by_reading(path) for path in paths]
         if self.memory is not None:
-            self.memory.keep(self.store.name, self.algorithm, self._to_keep(whole, made))
+            await asyncio.to_thread(self.memory.keep, *where, self._to_keep(whole, made))
         contents = []
         for path, absolute, each in zip(paths, whole, made, strict=True):
             # Commands may see another disk than the file protocol does.

@@ -1,0 +1,142 @@
+"""An open file on a node, over as many lanes as it is worth."""
+
+from __future__ import annotations
+
+import asyncio
+import stat
+from collections.abc import Coroutine
+from typing import Any, Protocol, TypeVar
+
+from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.nodes.files import CREATE, EXCLUSIVE, Attributes
+from yatagan.stores.interface import STRIPE, Facts, Piece, Reader
+from yatagan.stores.lanes import Lane, Lanes
+from yatagan.stores.local import kind_of
+
+T = TypeVar("T")
+
+_SECOND = 1_000_000_000
+#: Stripes of a file whose lanes are remembered: more than are ever on the way.
+_STRIPES = 256
+
+
+class Ask(Protocol):
+    """How a store asks: one request and its answer, or our own error for whatever went wrong."""
+
+    async def __call__(self, request: Coroutine[Any, Any, T], path: bytes, *, writing: bool = False) -> T:
+        """Raises StoreError."""
+
+
+def facts_from(found: Attributes) -> Facts:
+    """Our facts from a server's. Version 3 has whole seconds and neither ctime nor inode."""
+    mode = found.mode or 0
+    return Facts(kind_of(mode), found.size or 0, (found.mtime or 0) * _SECOND, stat.S_IMODE(mode))
+
+
+class SftpFile:
+    """An open file on a node; every read or write is one request.
+
+    It is opened on one lane, and on others when there is more to do than that one should have on its way. What lies
+    in one stripe goes over one lane.
+    """
+
+    read_here = write_here = None
+
+    def __init__(self, lanes: Lanes, ask: Ask, lane: Lane, handle: bytes, path: bytes, flags: int) -> None:
+        self._lanes = lanes
+        self._ask = ask
+        self._path = path
+        self._flags = flags
+        self._handles = {lane: handle}
+        self._opening: dict[Lane, asyncio.Task[None]] = {}
+        self._stripes: dict[int, Lane] = {}
+        self._unsynced: set[Lane] = set()
+        self.flow = lanes.flow
+
+    async def facts(self) -> Facts:
+        """See `Reader.facts`. Should what is open differ from lane to lane, one that is not like the first."""
+        found = [
+            facts_from(await self._ask(lane.files.fstat(handle), self._path)) for lane, handle in self._handles.items()
+        ]
+        return next((facts for facts in found if not facts.same_as(found[0])), found[0])
+
+    async def read(self, offset: int, size: int) -> bytes:
+        """See `Reader.read`. A server may answer with less than asked; the rest is asked for."""
+        lane = self._lane_for(offset, size)
+        files, handle = lane.files, self._handles[lane]
+        try:
+            data = await self._ask(files.read(handle, offset, size), self._path)
+            while len(data) < size:
+                rest = files.read(handle, offset + len(data), size - len(data))
+                more = await self._ask(rest, self._path)
+                if not more:
+                    break
+                data += more
+        finally:
+            lane.load -= size
+        return data
+
+    async def write(self, offset: int, data: Piece) -> None:
+        """See `Writer.write`."""
+        lane = self._lane_for(offset, len(data))
+        self._unsynced.add(lane)
+        try:
+            await self._ask(lane.files.write(self._handles[lane], offset, data), self._path, writing=True)
+        finally:
+            lane.load -= len(data)
+
+    def _lane_for(self, offset: int, size: int) -> Lane:
+        """The lane that a request goes over; it carries that much more from now on."""
+        stripe = offset // STRIPE
+        lane = self._stripes.get(stripe)
+        if lane is None:
+            lane = min(self._handles, key=lambda each: each.load)
+            if lane.load + size > STRIPE // 2:
+                self._widen(lane.load)
+            self._stripes[stripe] = lane
+            if len(self._stripes) > _STRIPES:
+                del self._stripes[next(iter(self._stripes))]
+        lane.load += size
+        return lane
+
+    def _widen(self, load: int) -> None:
+        """Open it on another lane as well, if one has less to do than this."""
+        free = [each for each in self._lanes if each not in self._handles and each not in self._opening]
+        lane = min(free, key=lambda each: each.load, default=None)
+        if lane is not None and lane.load < load:
+            self._opening[lane] = asyncio.ensure_future(self._open_on(lane))
+
+    async def _open_on(self, lane: Lane) -> None:
+        flags = self._flags & ~(CREATE | EXCLUSIVE)
+        try:
+            self._handles[lane] = await self._ask(lane.files.open_file(self._path, flags), self._path)
+        except StoreError as error:
+            if error.fault not in LINE_FAULTS:  # as when it sees another disk
+                self._lanes.drop(lane)
+        finally:
+            del self._opening[lane]
+
+    def copy_here(self, source: Reader, offset: int, size: int) -> bool:
+        """See `Writer.copy_here`."""
+        return False
+
+    async def sync(self) -> bool:
+        """See `Writer.sync`. Every server that has written is asked: on a shared disk they may be several machines."""
+        lanes, self._unsynced = self._unsynced or set(self._handles), set()
+        return all(await asyncio.gather(*(self._sync(lane) for lane in self._handles if lane in lanes)))
+
+    async def _sync(self, lane: Lane) -> bool:
+        try:
+            await self._ask(lane.files.fsync(self._handles[lane]), self._path, writing=True)
+        except StoreError as error:
+            if error.fault is not Fault.UNSUPPORTED:
+                raise
+            return False
+        return True
+
+    async def close(self) -> None:
+        """See `Reader.close` and `Writer.close`."""
+        if self._opening:
+            await asyncio.wait(self._opening.values())
+        for lane, handle in self._handles.items():
+            await self._ask(lane.files.close(handle), self._path, writing=True)
