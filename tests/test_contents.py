@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
 import sqlite3
 import time
+from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 
-from conftest import Far, Program
-from yatagan.stores.interface import Facts, Kind
+from conftest import Far, Practice, Program
+from yatagan.stores.interface import Digested, Facts, Kind
+from yatagan.stores.local import LocalStore
+from yatagan.trees import contents
 from yatagan.trees.memory import Memory
+from yatagan.trees.scan import scan
 
 
 @pytest.mark.kept("openssh")
@@ -46,6 +52,63 @@ def test_contents_decide_where_they_are_asked_for(program: Program, far: Far) ->
     assert hidden.read_bytes() == b"ch4,3\n"
     again = program("stage", "fen", f"{far.name}:", "--by", "digest").stdout
     assert "Nothing to move" in again and "already there by digest" in again
+
+
+def test_without_commands_contents_are_read_over_the_line(program: Program, practice: Practice) -> None:
+    """And nothing is remembered of them: there is neither an inode nor a change time to know them by."""
+    practice.wrong("heron", sessions="1")  # which leaves none for commands
+    far = practice.far()
+    program(*far.add)
+    (program.directory / "fen").mkdir()
+    for number in range(8):
+        (program.directory / "fen" / f"{number}.csv").write_bytes(b"ch4,%d\n" % number)
+    program("stage", "fen", f"{far.name}:")
+    os.utime(program.directory / "fen" / "3.csv", (1_000_000_000, 1_000_000_000))
+    (far.root / "fen" / "5.csv").write_bytes(b"ch4,x\n")
+    time.sleep(2.1)
+    for _ in range(2):
+        plan = program.json("stage", "fen", f"{far.name}:", "--by", "digest", "--plan-only")["plan"]
+        assert (plan["left_by_digest"], plan["replace"]) == (7, 1)
+    remembered = Memory(program.home / "digests.db")
+    paths = [os.fsencode(far.root / "fen" / f"{number}.csv") for number in range(8)]
+    assert remembered.recall(far.name, "sha256", paths) == {}
+    remembered.close()
+
+
+@pytest.mark.parametrize("by_the_machine", [True, False])
+def test_few_files_are_not_left_to_one(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, by_the_machine: bool) -> None:
+    """Reading goes on for several at a time, however few there are."""
+    at_once = most = 0
+
+    async def busy() -> None:
+        nonlocal at_once, most
+        at_once, most = at_once + 1, max(most, at_once + 1)
+        await asyncio.sleep(0.01)
+        at_once -= 1
+
+    async def read(store: LocalStore, path: bytes, algorithm: str) -> str:
+        await busy()
+        return "ab" * 32
+
+    class Machine(LocalStore):
+        traits = replace(LocalStore.traits, digests=by_the_machine)
+
+        async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
+            await busy()
+            return await super().digests(files, algorithm)
+
+    monkeypatch.setattr(contents, "digest_by_reading", read)
+    for number in range(12):
+        (tmp_path / str(number)).write_bytes(b"fen")
+
+    async def work() -> None:
+        store = Machine(b"/")
+        tree = await scan(store, os.fsencode(tmp_path))
+        found = await contents.digests(store, tree, tree.files(), "sha256", lambda content: None)
+        assert len(found) == 12 and all(content.digest for content in found.values())
+
+    asyncio.run(work())
+    assert most == 6
 
 
 def test_what_is_remembered_is_told_apart_by_every_fact(tmp_path: Path) -> None:

@@ -93,8 +93,8 @@ Examples:
     type=one_of(By),
     default=By.SIZE_AND_TIME.value,
     show_default=True,
-    help="What shows that a file is there already: its size and time, or its contents (digest), which are read on both "
-    "sides, but for files that were before and have not moved since.",
+    help="What shows that a file is there already: its size and time, or its contents (digest): both sides are read, "
+    "but for files that have not moved since they were read before.",
 )
 @click.option("--plan-only", is_flag=True, help="Show the plan and stop.")
 @click.option(
