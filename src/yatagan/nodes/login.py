@@ -25,9 +25,10 @@ from yatagan.config.settings import LineSettings
 from yatagan.errors import CannotReach, ChangedHostKey, NeedsAnswer, UnknownHostKey
 from yatagan.nodes import trust
 from yatagan.nodes.answers import Answers, Nobody, Question
-from yatagan.nodes.files import Files, NotFiles
+from yatagan.nodes.files import Files
 from yatagan.nodes.helper.client import Helper, NoHelper
 from yatagan.nodes.transport import Connector
+from yatagan.nodes.trouble import bad_key, explain, files_refused
 
 # A connection that goes away floods this logger with one line for every write that follows.
 logging.getLogger("asyncio").setLevel(logging.CRITICAL)
@@ -274,7 +275,7 @@ async def log_in_again(login: Login, home: Home, line: LineSettings) -> Again:
         )
     except (asyncssh.Error, OSError) as error:
         connection.abort()
-        raise _sftp_refused(login.node, error) from error
+        raise files_refused(login.node, error) from error
     except asyncio.CancelledError:
         connection.abort()
         raise
@@ -317,7 +318,7 @@ async def _begin(
         files = await Files.open(connection)
     except (asyncssh.Error, OSError) as error:
         connection.abort()
-        raise _sftp_refused(node, error) from error
+        raise files_refused(node, error) from error
     helper, why = None, "not asked for"
     if commands:
         try:
@@ -377,7 +378,7 @@ async def _connect(
             options["tunnel"] = Connector(pinned)
         return await client.see_through(asyncio.ensure_future(asyncssh.connect(node.address, **options)))
     except (OSError, asyncssh.Error, asyncssh.KeyImportError, ValueError, TimeoutError) as error:
-        raise _explain(node, client, error) from error
+        raise _why(node, client, error) from error
 
 
 async def _key_options(node: Node, answers: Answers) -> dict[str, Any]:
@@ -390,14 +391,14 @@ async def _key_options(node: Node, answers: Answers) -> dict[str, Any]:
     alone = {"client_keys": [key], "agent_path": None}
     try:
         if os.stat(key).st_mode & 0o077:
-            raise _bad_key(node, f"others may read {key}", f"chmod 600 {key}")
+            raise bad_key(node, f"others may read {key}", f"chmod 600 {key}")
         asyncssh.read_private_key(key)
         return alone
     except asyncssh.KeyImportError as error:
         if "assphrase" not in str(error):  # the library has no type of its own for a phrase that is missing
-            raise _bad_key(node, f"{key}: {error}") from error
+            raise bad_key(node, f"{key}: {error}") from error
     except OSError as error:
-        raise _bad_key(node, f"{key}: {error.strerror}") from error
+        raise bad_key(node, f"{key}: {error.strerror}") from error
     public = await _of_the_agent(key)
     if public is not None:
         return {"client_keys": [], "agent_identities": [public]}
@@ -407,7 +408,7 @@ async def _key_options(node: Node, answers: Answers) -> dict[str, Any]:
             return {**alone, "client_keys": [asyncssh.read_private_key(key, phrase)]}
         except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError):
             continue
-    raise _bad_key(node, "the pass phrase is wrong")
+    raise bad_key(node, "the pass phrase is wrong")
 
 
 async def _of_the_agent(key: str) -> bytes | None:
@@ -421,11 +422,6 @@ async def _of_the_agent(key: str) -> bytes | None:
     return public if public in held else None
 
 
-def _bad_key(node: Node, said: str, remedy: str = "") -> CannotReach:
-    remedy = remedy or f"name another: yatagan node add {node.name} … --key FILE"
-    return CannotReach(node.name, "login", f"the key cannot be used: {said}", passing=False, remedy=remedy)
-
-
 def _is_direct(node: Node, home: Home) -> bool:
     """Whether the user's SSH files name no machine or command that the connection goes through."""
     options = _base_options(node, home)
@@ -436,7 +432,7 @@ def _is_direct(node: Node, home: Home) -> bool:
     return not found.tunnel and not found.proxy_command
 
 
-def _explain(node: Node, client: _Client, error: Exception) -> CannotReach:
+def _why(node: Node, client: _Client, error: Exception) -> CannotReach:
     """Which step failed, from what the library raised and what we saw on the way."""
     name, said = node.name, str(error)
     if client.stopped is not None:
@@ -454,63 +450,4 @@ def _explain(node: Node, client: _Client, error: Exception) -> CannotReach:
             f"no SSH server answered there{f' ({said})' if said else ''}",
             remedy="check the port; a busy server may also turn one away for a moment",
         )
-    match error:
-        case socket.gaierror():
-            return CannotReach(
-                name,
-                "look-up",
-                f"no address is known for {node.address!r}",
-                remedy="check the spelling and that the network (VPN?) is up",
-            )
-        case asyncssh.DisconnectError() if "authentication failures" in said:
-            return CannotReach(
-                name,
-                "login",
-                "the server ended it after too many tries",
-                passing=False,
-                remedy="name the one key that is right with --key, or wait a while after wrong answers",
-            )
-        case asyncssh.PermissionDenied():
-            return CannotReach(
-                name,
-                "login",
-                "the server refused the login",
-                passing=False,
-                remedy="check the user name and the key (--user, --key), or the password that was typed",
-            )
-        case asyncssh.KeyImportError() | asyncssh.KeyEncryptionError():
-            return _bad_key(node, said)
-        case FileNotFoundError() | PermissionError() | IsADirectoryError():
-            return CannotReach(name, "login", f"a key or configuration file cannot be read: {said}", passing=False)
-        case TimeoutError():
-            return CannotReach(name, "connect", "no answer", remedy="check the address and that the network is up")
-        case asyncssh.KeyExchangeFailed() | asyncssh.ProtocolNotSupported() | asyncssh.ProtocolError():
-            return CannotReach(name, "key-exchange", said, passing=False)
-        case ValueError() | asyncssh.ConfigParseError():
-            return CannotReach(name, "connect", said, passing=False, remedy="check ~/.ssh/config")
-        case OSError():
-            # The library's own words for a refused connection are a tuple in brackets.
-            said = os.strerror(error.errno).lower() if error.errno else said
-            return CannotReach(name, "connect", said, remedy="check address and port, and that the network is up")
-        case _:
-            return CannotReach(name, "connect", said or type(error).__name__)
-
-
-def _sftp_refused(node: Node, error: Exception) -> CannotReach:
-    said = str(error)
-    if isinstance(error, NotFiles):
-        return CannotReach(
-            node.name,
-            "sftp",
-            "the account's shell prints text where files should come",
-            passing=False,
-            remedy="silence its start-up file for sessions without a terminal",
-        )
-    if isinstance(error, ConnectionError):
-        return CannotReach(
-            node.name,
-            "sftp",
-            "the login ended before the file server answered",
-            remedy="the account may have no shell, or the server no file service",
-        )
-    return CannotReach(node.name, "sftp", said or type(error).__name__)
+    return explain(node, error)

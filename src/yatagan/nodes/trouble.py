@@ -1,0 +1,84 @@
+"""What went wrong on the way to a node, in the words of this house: from what the SSH library and the system raise."""
+
+from __future__ import annotations
+
+import os
+import socket
+
+import asyncssh
+
+from yatagan.config.nodes import Node
+from yatagan.errors import CannotReach
+from yatagan.nodes.files import NotFiles
+
+
+def bad_key(node: Node, said: str, remedy: str = "") -> CannotReach:
+    """A key that is of no use, and why."""
+    remedy = remedy or f"name another: yatagan node add {node.name} … --key FILE"
+    return CannotReach(node.name, "login", f"the key cannot be used: {said}", passing=False, remedy=remedy)
+
+
+def explain(node: Node, error: Exception) -> CannotReach:
+    """Which step failed, and what to do."""
+    name, said = node.name, str(error)
+    match error:
+        case socket.gaierror():
+            return CannotReach(
+                name,
+                "look-up",
+                f"no address is known for {node.address!r}",
+                remedy="check the spelling and that the network (VPN?) is up",
+            )
+        case asyncssh.DisconnectError() if "authentication failures" in said:
+            return CannotReach(
+                name,
+                "login",
+                "the server ended it after too many tries",
+                passing=False,
+                remedy="name the one key that is right with --key, or wait a while after wrong answers",
+            )
+        case asyncssh.PermissionDenied():
+            return CannotReach(
+                name,
+                "login",
+                "the server refused the login",
+                passing=False,
+                remedy="check the user name and the key (--user, --key), or the password that was typed",
+            )
+        case asyncssh.KeyImportError() | asyncssh.KeyEncryptionError():
+            return bad_key(node, said)
+        case FileNotFoundError() | PermissionError() | IsADirectoryError():
+            return CannotReach(name, "login", f"a key or configuration file cannot be read: {said}", passing=False)
+        case TimeoutError():
+            return CannotReach(name, "connect", "no answer", remedy="check the address and that the network is up")
+        case asyncssh.KeyExchangeFailed() | asyncssh.ProtocolNotSupported() | asyncssh.ProtocolError():
+            return CannotReach(name, "key-exchange", said, passing=False)
+        case ValueError() | asyncssh.ConfigParseError():
+            return CannotReach(name, "connect", said, passing=False, remedy="check ~/.ssh/config")
+        case OSError():
+            # The library's own words for a refused connection are a tuple in brackets.
+            said = os.strerror(error.errno).lower() if error.errno else said
+            return CannotReach(name, "connect", said, remedy="check address and port, and that the network is up")
+        case _:
+            return CannotReach(name, "connect", said or type(error).__name__)
+
+
+def files_refused(node: Node, error: Exception) -> CannotReach:
+    """The login is there, but no file channel."""
+    said = str(error)
+    if isinstance(error, NotFiles):
+        return CannotReach(
+            node.name,
+            "sftp",
+            "the account's shell prints text where files should come",
+            passing=False,
+            remedy="silence its start-up file for sessions without a terminal",
+        )
+    if isinstance(error, ConnectionError):
+        return CannotReach(
+            node.name,
+            "sftp",
+            "the login ended before the file server answered",
+            remedy="the account may have no shell, or the server no file service",
+        )
+    return CannotReach(node.name, "sftp", said or type(error).__name__)
