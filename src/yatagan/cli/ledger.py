@@ -58,7 +58,7 @@ def _as_json(record: Record) -> dict[str, Any]:
 def _show(record: Record) -> None:
     body = record.body
     mark = "" if record.fits else click.style("  DOES NOT FIT", fg="red")
-    when = record.time.replace("T", " ").replace("Z", " UTC")
+    when = record.time[:19].replace("T", " ") + " UTC"
     outcome = text.show(str(body.get("outcome", "")))
     colour = "green" if outcome == "good" else "red"
     click.echo(

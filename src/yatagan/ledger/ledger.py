@@ -20,6 +20,7 @@ import secrets
 import time
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from enum import StrEnum
 from pathlib import Path
 from typing import Any
@@ -87,7 +88,8 @@ class Ledger:
                 "format": 1,
                 "id": id,
                 "kind": kind.value,
-                "time": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()),
+                # As fine as the clock: commands that follow each other in one second are told in their order.
+                "time": datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ"),
                 "who": f"{_user()}@{platform.node()}",
                 "previous": self._previous,
                 "others": self._heads(),
