@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import hashlib
 import json
 import os
@@ -172,10 +173,22 @@ def home_of(program: Program) -> Home:
     return Home(program.home, program.home, program.home / ".ssh", program.home)
 
 
-async def opened(program: Program, node: str = "oak") -> SftpStore:
+async def opened(program: Program, processes: int = 0) -> SftpStore:
     home = home_of(program)
-    found = NodeBook(home.nodes_file).get(node)
-    return await NodeSource(found, home, LineSettings(), Nobody()).open()
+    found = NodeBook(home.nodes_file).get("oak")
+    return await NodeSource(found, home, LineSettings(processes=processes), Nobody()).open()
+
+
+def beside(parent: int) -> list[int]:
+    """The processes that a run has beside it."""
+    found = []
+    for name in filter(str.isdigit, os.listdir("/proc")):
+        with contextlib.suppress(OSError):
+            words = Path(f"/proc/{name}/cmdline").read_bytes().split(b"\0")
+            above = int(Path(f"/proc/{name}/stat").read_text().rpartition(")")[2].split()[1])
+            if b"yatagan.nodes.beside" in words and above == parent:
+                found.append(int(name))
+    return found
 
 
 async def with_lanes(store: SftpStore, lanes: int) -> None:
@@ -207,12 +220,13 @@ async def carry(source: object, part: object, size: int, read: int, write: int) 
 
 
 @pytest.mark.server
-def test_a_file_is_striped_over_several_logins_and_comes_back(program: Program, oak: Far) -> None:
+@pytest.mark.parametrize("processes", [0, 1, 2])
+def test_a_file_is_striped_over_several_logins_and_comes_back(program: Program, oak: Far, processes: int) -> None:
     near, data = program.directory / "big", random.Random(3).randbytes((37 << 20) + 12345)
     near.write_bytes(data)
 
     async def go() -> None:
-        here, there = LocalStore(b"/"), await opened(program)
+        here, there = LocalStore(b"/"), await opened(program, processes)
         noted: list[int] = []
 
         async def note(witness: str) -> None:
@@ -224,6 +238,8 @@ def test_a_file_is_striped_over_several_logins_and_comes_back(program: Program, 
         there.note_writers(note)
         await with_lanes(there, 3)
         assert len(list(there.lanes)) == 3 and noted[-1] >= before + 4
+        children = beside(os.getpid())
+        assert len(children) == processes
         path = os.fsencode(oak.root / "big")
         source, part = await here.open(os.fsencode(near)), await there.create_part(path)
         up = await carry(source, part, len(data), here.traits.read_size, there.traits.write_size)
@@ -239,6 +255,7 @@ def test_a_file_is_striped_over_several_logins_and_comes_back(program: Program, 
         assert up == down == hashlib.sha256(data).hexdigest()
         witness = there.witness()
         await there.close()
+        assert not any(os.path.exists(f"/proc/{child}") for child in children)
         again = await opened(program)
         assert await again.writers_gone(witness)
         await again.close()
@@ -249,12 +266,18 @@ def test_a_file_is_striped_over_several_logins_and_comes_back(program: Program, 
 
 @pytest.mark.server
 @pytest.mark.parametrize(
-    ("server", "logins", "lanes"),
-    [("", "1", 8), ("MaxSessions 3\n", "1", 2), ("MaxSessions 1\n", "4", 4), ("MaxSessions 1\n", "1", 1)],
-    ids=["channels", "three-sessions", "one-session", "nothing-more"],
+    ("server", "logins", "processes", "lanes"),
+    [
+        ("", "1", 0, 8),
+        ("MaxSessions 3\n", "1", 0, 2),
+        ("MaxSessions 1\n", "4", 0, 4),
+        ("MaxSessions 1\n", "1", 2, 1),
+        ("MaxSessions 3\n", "3", 2, 8),  # the first has a session for the helper
+    ],
+    ids=["channels", "three-sessions", "one-session", "nothing-more", "channels-beside"],
 )
 def test_no_more_lanes_than_the_server_allows(
-    program: Program, tmp_path: Path, server: str, logins: str, lanes: int
+    program: Program, tmp_path: Path, server: str, logins: str, processes: int, lanes: int
 ) -> None:
     base = tmp_path / "sshd"
     base.mkdir()
@@ -267,7 +290,7 @@ def test_no_more_lanes_than_the_server_allows(
         program(*far.add, "--logins", logins)
 
         async def go() -> int:
-            store = await opened(program)
+            store = await opened(program, processes)
             await with_lanes(store, 9)
             count = len(list(store.lanes))
             await store.make_directory(os.fsencode(tmp_path / "far" / "fen"), 0o755)  # it still works
@@ -281,16 +304,18 @@ def test_no_more_lanes_than_the_server_allows(
 
 
 @pytest.mark.server
-def test_no_lane_leads_to_another_machine(program: Program, oak: Far) -> None:
+@pytest.mark.parametrize("processes", [0, 2])
+def test_no_lane_leads_to_another_machine(program: Program, oak: Far, processes: int) -> None:
     """Where an address stands for several machines, channels on the first login are all there are."""
 
     async def go() -> None:
-        store = await opened(program)
+        store = await opened(program, processes)
         assert store.login.helper is not None
         store.login.helper.greeting["boot"] = "that of another machine"
         await with_lanes(store, 3)
         assert list(store.lanes._channels) == [store.login] and len(list(store.lanes)) == 3
         await store.close()
+        assert not beside(os.getpid())
 
     asyncio.run(go())
 
@@ -312,6 +337,31 @@ def test_a_login_among_several_may_die(program: Program, oak: Far) -> None:
     assert run.returncode == 0, errors
     done = json.loads(said)["batch"]
     assert done["good"] and done["evidence"] == {"on-node": 1}
+    assert (oak.root / "big").read_bytes() == data
+    assert [path.name for path in oak.root.iterdir()] == ["big"]
+
+
+@pytest.mark.server
+@pytest.mark.parametrize("end", ["one-beside", "us", "interrupt"])
+def test_processes_beside_end_when_we_do_and_may_die(program: Program, oak: Far, end: str) -> None:
+    data = random.Random(6).randbytes(240 << 20)
+    (program.directory / "big").write_bytes(data)
+    program("config", "set", "line.processes", "2")
+    remember(home_of(program), "oak", Past(3, 9e7, 0.05))
+    run = program.start("stage", "big", "oak:", "--json", "--max-rate", "60MB/s")
+    wait_for(lambda: len(beside(run.pid)) == 2 and any(oak.root.iterdir()))
+    children = beside(run.pid)
+    if end == "one-beside":
+        os.kill(children[0], signal.SIGKILL)
+    else:
+        run.send_signal(signal.SIGKILL if end == "us" else signal.SIGINT)
+    said, errors = run.communicate(timeout=120)
+    wait_for(lambda: not any(os.path.exists(f"/proc/{child}") for child in children))
+    if end != "one-beside":
+        assert run.returncode == (-signal.SIGKILL if end == "us" else 4)
+        said = json.dumps({"batch": program.json("batch", "resume")})
+    done = json.loads(said)["batch"]
+    assert done["good"] and done["evidence"] == {"on-node": 1}, errors
     assert (oak.root / "big").read_bytes() == data
     assert [path.name for path in oak.root.iterdir()] == ["big"]
 

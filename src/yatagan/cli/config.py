@@ -93,6 +93,7 @@ def _show(app: App, settings: Settings) -> None:
             ("line.patience", spell_duration(line.patience), "how long a batch waits for a lost line"),
             ("line.silence", spell_duration(line.silence), "how long a server may leave everything unanswered"),
             ("line.keepalive", spell_duration(line.keepalive), "how often the line itself is tested"),
+            ("line.processes", str(line.processes), "that encrypt and decrypt beside a batch's own"),
             ("login-node.size", size(login_node.size), "a larger stage through a login node is cautioned against"),
             ("login-node.time", spell_duration(login_node.time), "and so is one that takes longer"),
         ],

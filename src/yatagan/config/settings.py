@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import tomllib
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, field, fields, replace
 from pathlib import Path
 from typing import Any
 
@@ -14,16 +15,22 @@ from yatagan.errors import BadConfig
 
 @dataclass(frozen=True, slots=True)
 class LineSettings:
-    """How long to bear with a bad line. All in seconds.
+    """How long to bear with a bad line, in seconds, and how many processes may work on a fast one.
 
     `patience`: how long a batch tries to get a lost line back, without any progress, before it
     stops as interrupted. `silence`: how long outstanding requests may stay without any answer.
-    `keepalive`: how often the connection itself is tested.
+    `keepalive`: how often the connection itself is tested. `processes`: how many there may be besides a batch's own.
     """
 
     patience: float = 600.0
     silence: float = 60.0
     keepalive: float = 15.0
+    processes: int = field(default_factory=lambda: max(0, _processors() - 2))
+
+
+def _processors() -> int:
+    """Of this machine, those that we may use."""
+    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,7 +53,7 @@ class AllowedRoots:
 class Settings:
     """All settings that are not about one node."""
 
-    line: LineSettings = LineSettings()
+    line: LineSettings = field(default_factory=LineSettings)
     login_node: LoginNodeSettings = LoginNodeSettings()
     roots: AllowedRoots = AllowedRoots()
 
@@ -144,6 +151,8 @@ def _values(file: Path, name: str, table: object, defaults: LineSettings | Login
         read = parse_size if isinstance(getattr(defaults, key), int) else parse_duration
         try:
             values[key] = read(value) if isinstance(value, str) else type(getattr(defaults, key))(value)
+            if values[key] < 0:
+                raise ValueError(f"{value} is less than nothing")
         except (TypeError, ValueError) as error:
             raise BadConfig(str(file), f"{name}.{key}: {error}") from error
     return values

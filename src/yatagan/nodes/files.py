@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import asyncio
 import struct
-from typing import NamedTuple
+from collections.abc import Awaitable, Callable
+from typing import NamedTuple, Protocol
 
 import asyncssh
 
@@ -77,11 +78,24 @@ class Space(NamedTuple):
     free: int
 
 
+class Channel(Protocol):
+    """Where requests go."""
+
+    def write(self, data: bytes, /) -> None:
+        """Send it."""
+
+    def close(self) -> None:
+        """End it, when everything has gone out."""
+
+    def abort(self) -> None:
+        """End it."""
+
+
 class Files(asyncssh.SSHClientSession[bytes]):
     """The channel. `read_size` and `write_size`: the largest requests; `extensions`: those that we know."""
 
     def __init__(self) -> None:
-        self._channel: asyncssh.SSHClientChannel[bytes] | None = None
+        self._channel: Channel | None = None
         self._waiting: dict[int, tuple[asyncio.Future[bytes], int]] = {}
         self._next = 0
         self._pieces: list[bytes] = []
@@ -100,19 +114,36 @@ class Files(asyncssh.SSHClientSession[bytes]):
 
         Raises ConnectionError, or asyncssh.Error when there is none to be had.
         """
+
+        async def begin(files: Files) -> Channel:
+            channel, _ = await connection.create_session(lambda: files, subsystem="sftp", encoding=None)
+            return channel
+
+        return await cls.over(begin, str(connection.get_extra_info("server_version", "")), like)
+
+    @classmethod
+    async def over(
+        cls, begin: Callable[[Files], Awaitable[Channel]], server: str = "", like: Files | None = None
+    ) -> Files:
+        """What `begin` makes a channel for, and hands to it what comes. Raises ConnectionError, or what `begin` does.
+
+        `server`: its software, in its own words. Of one that is `like` another need not be asked what it takes.
+        """
         files = cls()
-        if like is not None:  # then the same may be asked of it, which saves a round trip
+        if like is not None:
             files.read_size, files.write_size = like.read_size, like.write_size
-        channel, _ = await connection.create_session(lambda: files, subsystem="sftp", encoding=None)
-        files._channel = channel
+            files._turned_round = like._turned_round
+        else:
+            files._turned_round = any(each in server for each in _TURNED_ROUND)
+        channel = files._channel = await begin(files)
         try:
-            await files._greet(str(connection.get_extra_info("server_version", "")), limits=like is None)
+            await files._greet(limits=like is None)
         except BaseException:
             channel.abort()
             raise
         return files
 
-    async def _greet(self, server: str, *, limits: bool = True) -> None:
+    async def _greet(self, *, limits: bool) -> None:
         assert self._channel is not None
         self._channel.write(struct.pack(">IBI", 5, _INIT, 3))
         version, greeting = await self._greeting
@@ -125,7 +156,6 @@ class Files(asyncssh.SSHClientSession[bytes]):
             if _KNOWN.get(name) == value:
                 found.add(name)
         self.extensions = frozenset(found)
-        self._turned_round = any(each in server for each in _TURNED_ROUND)
         if limits and b"limits@openssh.com" in found:
             told = await self._ask(_EXTENDED, _spell(b"limits@openssh.com"), _EXTENDED_REPLY)
             _, reading, writing, _ = _numbers(">QQQQ", told)

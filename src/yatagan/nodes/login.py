@@ -15,7 +15,7 @@ import socket
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Protocol
 
 import asyncssh
 
@@ -202,21 +202,54 @@ class Login:
         """The server's software, in its own words."""
         return str(self.connection.get_extra_info("server_version", ""))
 
+    @property
+    def link(self) -> Link:
+        """What more channels come from."""
+        return Here(self.connection)
+
     async def close(self) -> None:
         """Log out. Never raises: there is nothing left to lose."""
         if self.helper is not None:
             await self.helper.close()
         self.files.exit()
-        await _hang_up(self.connection)
+        await self.link.hang_up()
 
 
-async def _hang_up(connection: asyncssh.SSHClientConnection) -> None:
-    connection.close()
-    try:
-        async with asyncio.timeout(2):
-            await connection.wait_closed()
-    except (TimeoutError, OSError, asyncssh.Error):
-        connection.abort()
+class Link(Protocol):
+    """A connection, in whatever process."""
+
+    async def channel(self, like: Files) -> Files:
+        """A further file channel. Raises asyncssh.Error, OSError."""
+
+    def abort(self) -> None:
+        """Drop it."""
+
+    async def hang_up(self) -> None:
+        """Take leave. Never raises."""
+
+
+class Here:
+    """A connection of this process."""
+
+    def __init__(self, connection: asyncssh.SSHClientConnection) -> None:
+        self._connection = connection
+
+    async def channel(self, like: Files) -> Files:
+        """See `Link.channel`."""
+        return await Files.open(self._connection, like)
+
+    def abort(self) -> None:
+        """See `Link.abort`."""
+        self._connection.abort()
+
+    async def hang_up(self) -> None:
+        """See `Link.hang_up`."""
+        self._connection.close()
+        try:
+            async with asyncio.timeout(2):
+                await self._connection.wait_closed()
+        except (TimeoutError, OSError, asyncssh.Error):
+            self._connection.abort()
 
 
 async def log_in(
@@ -248,7 +281,7 @@ class Again:
     `boot`: "" where no commands are to be had.
     """
 
-    connection: asyncssh.SSHClientConnection
+    link: Link
     files: Files
     lost: asyncio.Event
     boot: str
@@ -257,7 +290,7 @@ class Again:
     async def close(self) -> None:
         """Log out. Never raises."""
         self.files.exit()
-        await _hang_up(self.connection)
+        await self.link.hang_up()
 
 
 #: In words that sh, csh and tcsh all understand: the process that runs us, and this start of the machine.
@@ -266,12 +299,11 @@ _WHO = "exec sh -c 'echo {token} $PPID `cat /proc/sys/kernel/random/boot_id`'"
 
 async def log_in_again(login: Login, home: Home, line: LineSettings) -> Again:
     """Log in to the same address once more, where nobody has to answer. Raises CannotReach."""
-    client = _Client(login.node, trust.KnownHosts(home), Nobody())
-    connection = await _connect(login.node, home, line, client, login.address)
+    connection, lost = await connect_again(login.node, login.address, home, line)
     try:
         files, (boot, process) = await asyncio.gather(
             Files.open(connection, login.files),
-            _who(connection) if login.helper is not None else _nobody_known(),
+            who(connection) if login.helper is not None else _nobody_known(),
         )
     except (asyncssh.Error, OSError) as error:
         connection.abort()
@@ -279,10 +311,22 @@ async def log_in_again(login: Login, home: Home, line: LineSettings) -> Again:
     except asyncio.CancelledError:
         connection.abort()
         raise
-    return Again(connection, files, client.lost, boot, process)
+    return Again(Here(connection), files, lost, boot, process)
 
 
-async def _who(connection: asyncssh.SSHClientConnection) -> tuple[str, int]:
+async def connect_again(
+    node: Node, address: tuple[str, int] | None, home: Home, line: LineSettings
+) -> tuple[asyncssh.SSHClientConnection, asyncio.Event]:
+    """Another connection, which nobody is asked about, and what is set when it is lost. Raises CannotReach."""
+    client = _Client(node, trust.KnownHosts(home), Nobody())
+    return await _connect(node, home, line, client, address), client.lost
+
+
+async def who(connection: asyncssh.SSHClientConnection) -> tuple[str, int]:
+    """The other machine's start, and the process there that runs commands for us; ("", 0) if it does not tell.
+
+    Raises asyncssh.Error, OSError.
+    """
     token = "yatagan-" + secrets.token_hex(8)
     said = str((await connection.run(_WHO.format(token=token))).stdout or "")
     words = said.rpartition(token)[2].split()

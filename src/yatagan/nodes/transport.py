@@ -77,7 +77,7 @@ class _Pieces(asyncio.Protocol):
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
         assert isinstance(transport, asyncio.Transport)
-        self.connection.connection_made(_Together(transport))
+        self.connection.connection_made(Together(transport))
 
     def connection_lost(self, exc: Exception | None) -> None:
         self.connection.connection_lost(exc)
@@ -93,7 +93,7 @@ class _Pieces(asyncio.Protocol):
             self.connection.data_received(data[at : at + _PIECE])
 
 
-class _Together(asyncio.Transport):
+class Together(asyncio.Transport):
     """Sends what was written in one turn of the loop at once."""
 
     def __init__(self, inner: asyncio.Transport) -> None:
@@ -105,6 +105,7 @@ class _Together(asyncio.Transport):
         self._due = False
 
     def write(self, data: Any) -> None:
+        """See `asyncio.WriteTransport`."""
         self._waiting.append(data)
         self._size += len(data)
         if self._size >= _TOGETHER:
@@ -125,14 +126,18 @@ class _Together(asyncio.Transport):
             self._inner.write(data)
 
     def close(self) -> None:
+        """See `asyncio.BaseTransport`."""
         self._send()
         self._inner.close()
 
     def abort(self) -> None:
+        """See `asyncio.WriteTransport`."""
         self._inner.abort()
 
     def is_closing(self) -> bool:
+        """See `asyncio.BaseTransport`."""
         return self._inner.is_closing()
 
     def get_extra_info(self, name: str, default: Any = None) -> Any:
+        """See `asyncio.BaseTransport`."""
         return self._inner.get_extra_info(name, default)

@@ -28,6 +28,8 @@ _FADING = 0.9
 _ENOUGH = LANE_BYTES // 2
 #: Seconds over which a rate is measured at least, and how many of the last ones count.
 _SPAN, _SPANS = 0.1, 10
+#: A process that works for so much of the time, so many times in a row, can do no more.
+_BUSY, _BUSY_SPANS = 0.85, 5
 
 
 class Room:
@@ -87,14 +89,23 @@ class Room:
 class Flow(Room):
     """What is on its way over a line. Its limit follows what is measured, up to what its `lanes` take.
 
-    `round_trip`: the shortest time in seconds that an answer has taken. `wanting` is called when more lanes would do
-    good.
+    `round_trip`: the shortest time in seconds that an answer has taken. `busy` tells the seconds that whoever handles
+    what arrives has worked. `wanting` is called when more lanes would do good.
     """
 
-    def __init__(self, clock: Callable[[], float] = time.monotonic, wanting: Callable[[], None] = lambda: None) -> None:
+    def __init__(
+        self,
+        clock: Callable[[], float] = time.monotonic,
+        busy: Callable[[], float] = lambda: 0.0,
+        wanting: Callable[[], None] = lambda: None,
+    ) -> None:
         super().__init__(LANE_BYTES // 2)
         self._clock = clock
+        self._busy = busy
         self._wanting = wanting
+        self._worked = 0.0
+        self._busy_spans = 0
+        self._in_hand = LANE_BYTES
         self._lanes = 1
         self._wanted = self.limit
         self._expected = 0
@@ -113,7 +124,10 @@ class Flow(Room):
 
     @lanes.setter
     def lanes(self, count: int) -> None:
+        if self.crowded:  # what came lightens our work, if it always has something to do
+            self._in_hand += max(0, count - self._lanes) * LANE_BYTES
         self._lanes = count
+        self._busy_spans = 0
         self._measured = 0
         self._adjust()
 
@@ -126,6 +140,11 @@ class Flow(Room):
     def lanes_worth(self) -> int:
         """Channels that what was measured is worth, whatever was expected."""
         return max(1, -(-(self._wanted - _ENOUGH) // LANE_BYTES))
+
+    @property
+    def crowded(self) -> bool:
+        """Whether it is our own work, not the line, that lets no more through."""
+        return self._busy_spans >= _BUSY_SPANS
 
     def expect(self, lanes: int, rate: float) -> None:
         """Much is to come over a line that had so many lanes before, and gave so many bytes a second."""
@@ -150,10 +169,13 @@ class Flow(Room):
         """So many bytes have arrived, or are acknowledged: give back what they held."""
         now = self._clock()
         if self._since is None:
-            self._since = now
+            self._since, self._worked = now, self._busy()
         self._answered += count
         span = now - self._since
         if span >= max(_SPAN, 2 * self.round_trip if self._rates else 0.0):
+            worked = self._busy()
+            busy = self._short and worked - self._worked > _BUSY * span
+            self._busy_spans = self._busy_spans + 1 if busy else 0
             if self._short or not self._rates:
                 self._rates.append(self._answered / span)
                 self._measured += 1
@@ -161,13 +183,13 @@ class Flow(Room):
                     self._expected_rate *= _FADING  # it has had its chance by now
                 self._adjust()
             self._short = bool(self._waiting)
-            self._answered, self._since = 0, now
+            self._answered, self._since, self._worked = 0, now, worked
         self.give(count)
 
     def _adjust(self) -> None:
         held = self.rate * (self.round_trip if self.round_trip < 1.0 else 0.0)
-        self._wanted = max(_LEAST, min(LANE_BYTES, int(self.rate * _IN_HAND))) + int(_GAIN * held)
+        self._wanted = max(_LEAST, min(self._in_hand, int(self.rate * _IN_HAND))) + int(_GAIN * held)
         self.limit = min(self._wanted, self._lanes * LANE_BYTES)
-        if self.lanes_wanted > self._lanes:
+        if self.lanes_wanted > self._lanes or self.crowded:
             self._wanting()
         self._hand_out()

@@ -1,8 +1,9 @@
 """The lanes to a node: file channels on one login, and further logins where those need no person.
 
 What limits a long line is the window of a channel and the buffers of a connection, so there are as many as it takes to
-have on the way what the line holds (`Flow.lanes_wanted`), within what the server and the node's entry allow. A lane
-carries nothing until whoever keeps the names of our writers has written down that of its server.
+have on the way what the line holds (`Flow.lanes_wanted`), within what the server and the node's entry allow. What
+limits a fast one is this process: where the machine has the processors, further logins are in processes beside it. A
+lane carries nothing until whoever keeps the names of our writers has written down that of its server.
 """
 
 from __future__ import annotations
@@ -10,6 +11,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
+import time
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 from typing import Any
@@ -47,13 +49,15 @@ class Lane:
 
 @dataclass(frozen=True, slots=True)
 class Allowed:
-    """How many logins a node may get, and how to get another one without asking anybody; None where that cannot be.
+    """How many logins a node may get, and how many of them in processes `beside` ours.
 
-    `past` is the line as it was before, and `keep` remembers what it is now.
+    `log_in` gets another one, beside or not, without asking anybody; None where that cannot be. `past` is the line as
+    it was before, and `keep` remembers what it is now.
     """
 
     logins: int = 1
-    log_in: Callable[[], Awaitable[Again]] | None = None
+    beside: int = 0
+    log_in: Callable[[bool], Awaitable[Again]] | None = None
     past: Past = Past()  # noqa: RUF009 it never changes
     keep: Callable[[Past], None] = lambda past: None
 
@@ -65,16 +69,18 @@ class Lanes:
         self._first = login
         self._allowed = allowed
         self._watch = watch
-        #: Channels on every login, and logins that there are or will be.
+        #: Channels on every login, and logins that there are or will be; those in processes beside ours.
         self._channels: dict[Login | Again, int] = {login: 1}
         self._places = 1
+        self._beside = 0
         self._lanes = [Lane(login.files)]
         self._extra: list[Files] = []
         self._noted: Noted | None = None
         self._growing: asyncio.Task[None] | None = None
-        self._refused = {"login": allowed.log_in is None, "channel": False}
+        self._no_logins = allowed.log_in is None
+        self._full: set[Login | Again] = set()
         self._processes: list[list[int]] = login.helper.greeting["session"] if login.helper is not None else []
-        self.flow = Flow(wanting=self._grow)
+        self.flow = Flow(busy=time.thread_time, wanting=self._grow)
 
     def __iter__(self) -> Any:
         return iter(self._lanes)
@@ -138,27 +144,35 @@ class Lanes:
         wanted = self.flow.lanes_wanted
         if wanted > len(self._lanes) and wanted == self.flow.lanes_worth and len(self._lanes) <= _FEW:
             wanted += 1  # while there are few, what is measured is what they let through
+        if self.flow.crowded and self._may_log_in and self._beside < self._allowed.beside:
+            wanted = max(wanted, len(self._lanes) + 1)
         return wanted
+
+    @property
+    def _may_log_in(self) -> bool:
+        return not self._no_logins and self._places < self._allowed.logins
 
     async def _open(self, wait: float) -> Lane | None:
         """Another lane: by another login where there may be one, else on those that there are."""
         await asyncio.sleep(wait)
-        if not self._refused["login"] and self._places < self._allowed.logins:
+        if self._may_log_in:
             return await self._by_login()
         return await self._by_channel()
 
     async def _by_login(self) -> Lane | None:
         assert self._allowed.log_in is not None
         self._places += 1
+        beside = self._beside < self._allowed.beside
+        self._beside += beside
         try:
-            login = await self._allowed.log_in()
+            login = await self._allowed.log_in(beside)
         except CannotReach:
             self._places -= 1
-            self._refused["login"] = True
+            self._no_logins = True
             return await self._by_channel()
         helper = self._first.helper
         if helper is not None and not (login.boot and login.boot == helper.greeting["boot"]):
-            self._refused["login"] = True  # an address may stand for several machines, whose disks need not agree
+            self._no_logins = True  # an address may stand for several machines, whose disks need not agree
             await login.close()
             return await self._by_channel()
         self._channels[login] = 1
@@ -166,15 +180,16 @@ class Lanes:
         return Lane(login.files)
 
     async def _by_channel(self) -> Lane | None:
-        login = min(self._channels, key=lambda each: self._channels[each])
-        if self._refused["channel"] or self._channels[login] >= _CHANNELS:
+        free = [each for each, channels in self._channels.items() if each not in self._full and channels < _CHANNELS]
+        login = min(free, key=lambda each: self._channels[each], default=None)
+        if login is None:
             return None
         self._channels[login] += 1
         try:
-            files = await Files.open(login.connection, self._first.files)
+            files = await login.link.channel(self._first.files)
         except (asyncssh.Error, OSError):
-            self._refused["channel"] = True
-            return None
+            self._full.add(login)
+            return await self._by_channel()
         self._extra.append(files)
         return Lane(files)
 
@@ -192,7 +207,8 @@ class Lanes:
         """It is of no use: what it reaches is not what the others reach."""
         if lane in self._lanes and len(self._lanes) > 1:
             self._lanes.remove(lane)
-            self._refused["login"] = self._refused["channel"] = True
+            self._no_logins = True
+            self._full.update(self._channels)
             self.flow.lanes = len(self._lanes)
 
     async def close(self) -> None:

@@ -90,7 +90,7 @@ class Line:
                 if self._outstanding and time.monotonic() - self._last_answer > self._silence:
                     self._fault = Fault.SILENT
                     for login in self._logins:
-                        login.connection.abort()
+                        login.link.abort()
                     break
         self._wake_all()
 

@@ -8,6 +8,7 @@ ended.
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import functools
 import json
 import posixpath
@@ -24,6 +25,7 @@ from yatagan.config.settings import LineSettings
 from yatagan.digests.blocks import Blocks, Run
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.answers import Answers
+from yatagan.nodes.beside import log_in_beside
 from yatagan.nodes.files import CREATE, EXCLUSIVE, READ, WRITE, Files
 from yatagan.nodes.helper.client import Helper
 from yatagan.nodes.helper.parcels import Parcel
@@ -488,13 +490,16 @@ def _is_name(name: bytes) -> bool:
 def more_logins(login: Login, home: Home, line: LineSettings) -> Allowed:
     """How to log in to the same machine again, without asking anybody."""
 
-    async def again() -> Again:
+    async def again(beside: bool) -> Again:
+        if beside:
+            with contextlib.suppress(OSError):  # then there can be no more processes here
+                return await log_in_beside(login, home, line)
         return await log_in_again(login, home, line)
 
     alone = login.address is None or login.times.questions > 0
     name = login.node.name
     keep = functools.partial(remember, home, name)
-    return Allowed(login.node.most_logins, None if alone else again, recall(home, name), keep)
+    return Allowed(login.node.most_logins, line.processes, None if alone else again, recall(home, name), keep)
 
 
 class NodeSource:

@@ -1,0 +1,261 @@
+"""Logins in processes of their own, beside ours: encryption then has more than one processor.
+
+Such a process, `python -m yatagan.nodes.beside DESCRIPTOR`, has one connection, and passes on what goes through file
+channels, byte for byte: requests are made and answers read here. It is told what to do over a socket pair, by which it
+also gets an end of a further one for each channel. Nobody can answer questions there. It ends when its connection is
+lost, or when the process that began it closes its end, however that came to pass.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import pickle
+import signal
+import socket
+import struct
+import subprocess
+import sys
+from typing import Any
+
+import asyncssh
+
+from yatagan.config.home import Home
+from yatagan.config.nodes import Node
+from yatagan.config.settings import LineSettings
+from yatagan.errors import CannotReach
+from yatagan.nodes.files import Files
+from yatagan.nodes.login import Again, Here, Login, connect_again, who
+from yatagan.nodes.transport import Together
+from yatagan.nodes.trouble import files_refused
+
+#: What a further channel is asked for with, besides its socket.
+_MORE = b"+"
+_LENGTH = struct.Struct(">I")
+#: Seconds in which such a process has logged out; else it is ended.
+_LEAVING = 3.0
+
+
+async def log_in_beside(login: Login, home: Home, line: LineSettings) -> Again:
+    """As `log_in_again`, in another process. Raises CannotReach; OSError where there can be no more processes."""
+    near, far = socket.socketpair()
+    with far:
+        try:
+            process = await asyncio.create_subprocess_exec(
+                *(sys.executable, "-P", "-m", "yatagan.nodes.beside", str(far.fileno())),
+                pass_fds=(far.fileno(),),
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+                start_new_session=True,  # Ctrl-C is for us, who may need it to come to a clean stop
+            )
+        except BaseException:
+            near.close()
+            raise
+    near.setblocking(False)
+    beside = Beside(process, near, await asyncio.open_unix_connection(sock=near))
+    try:
+        order = pickle.dumps((login.node, login.address, home, line, login.helper is not None))
+        files = await beside.channel(login.files, _LENGTH.pack(len(order)) + order)
+        told = await beside.told()
+    except (OSError, ValueError) as error:
+        beside.abort()
+        raise files_refused(login.node, error) from error
+    except asyncio.CancelledError:
+        beside.abort()
+        raise
+    return Again(beside, files, beside.lost, told["boot"], told["process"])
+
+
+class Beside:
+    """A connection that another process has; see `Link`."""
+
+    def __init__(
+        self,
+        process: asyncio.subprocess.Process,
+        control: socket.socket,
+        streams: tuple[asyncio.StreamReader, asyncio.StreamWriter],
+    ) -> None:
+        self._process = process
+        self._control = control
+        self._reader, self._writer = streams
+        self._following: asyncio.Task[None] | None = None
+        self.lost = asyncio.Event()
+
+    async def told(self) -> dict[str, Any]:
+        """What it has to say of its login. Raises ConnectionError when there is none."""
+        said = await self._reader.readline()
+        if not said:
+            raise ConnectionError("another login was not let in")
+        self._following = asyncio.create_task(self._follow())
+        found: dict[str, Any] = json.loads(said)
+        return found
+
+    async def _follow(self) -> None:
+        with contextlib.suppress(OSError):
+            await self._reader.read()
+        self.lost.set()
+
+    async def channel(self, like: Files, order: bytes = _MORE) -> Files:
+        """See `Link.channel`. Its socket goes with an order."""
+        near, far = socket.socketpair()
+        with far:
+            socket.send_fds(self._control, [order], [far.fileno()])
+
+        async def passed_on(files: Files) -> asyncio.Transport:
+            transport, _ = await asyncio.get_running_loop().create_unix_connection(lambda: _Passed(files), sock=near)
+            return transport
+
+        return await Files.over(passed_on, like=like)
+
+    def abort(self) -> None:
+        """See `Link.abort`."""
+        self.lost.set()
+        self._writer.close()
+        with contextlib.suppress(ProcessLookupError):
+            self._process.kill()
+
+    async def hang_up(self) -> None:
+        """See `Link.hang_up`."""
+        self._writer.close()
+        try:
+            async with asyncio.timeout(_LEAVING):
+                await self._process.wait()
+        except TimeoutError:
+            self.abort()
+            await self._process.wait()
+        if self._following is not None:
+            self._following.cancel()
+
+
+class _Passed(asyncio.Protocol):
+    """A socket over which another process passes on a file channel."""
+
+    def __init__(self, files: Files) -> None:
+        self._files = files
+
+    def data_received(self, data: bytes) -> None:
+        self._files.data_received(data, None)
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        self._files.connection_lost(exc)
+
+
+# -- the other process -----------------------------------------------------------------------------------
+
+
+class _Near(asyncio.Protocol):
+    """The socket to the process that began us; what comes over it goes into a channel."""
+
+    def __init__(self) -> None:
+        self.channel: asyncssh.SSHClientChannel[bytes] | None = None
+        self.early: list[bytes] = []
+
+    def data_received(self, data: bytes) -> None:
+        if self.channel is None:
+            self.early.append(data)
+        else:
+            self.channel.write(data)
+
+    def pause_writing(self) -> None:
+        if self.channel is not None:
+            self.channel.pause_reading()
+
+    def resume_writing(self) -> None:
+        if self.channel is not None:
+            self.channel.resume_reading()
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        if self.channel is not None:
+            self.channel.abort()
+
+
+class _Far(asyncssh.SSHClientSession[bytes]):
+    """The channel; what comes over it goes into the socket."""
+
+    def __init__(self, near: asyncio.Transport) -> None:
+        self._socket = near
+        self._together = Together(near)
+
+    def data_received(self, data: bytes, datatype: asyncssh.DataType) -> None:
+        if datatype is None:
+            self._together.write(data)
+
+    def pause_writing(self) -> None:
+        self._socket.pause_reading()
+
+    def resume_writing(self) -> None:
+        self._socket.resume_reading()
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        self._together.close()
+
+
+async def _pass_on(connection: asyncssh.SSHClientConnection, end: socket.socket) -> None:
+    """One more channel, to and from a socket, which is closed when there is none to be had."""
+    end.setblocking(False)
+    transport, near = await asyncio.get_running_loop().create_unix_connection(_Near, sock=end)
+    try:
+        channel, _ = await connection.create_session(lambda: _Far(transport), subsystem="sftp", encoding=None)
+    except (asyncssh.Error, OSError):
+        transport.close()
+        return
+    near.channel = channel
+    for data in near.early:
+        channel.write(data)
+    near.early.clear()
+    if transport.is_closing():
+        channel.abort()
+
+
+async def _serve(control: socket.socket, order: bytes, first: socket.socket) -> None:
+    node: Node
+    node, address, home, line, commands = pickle.loads(order)  # from the process that began us
+    try:
+        connection, lost = await connect_again(node, address, home, line)
+    except CannotReach:
+        return
+    link = Here(connection)
+    opening = {asyncio.ensure_future(_pass_on(connection, first))}
+
+    def asked() -> None:
+        try:
+            word, ends, _, _ = socket.recv_fds(control, 1, 1)
+        except BlockingIOError:
+            return
+        except OSError:
+            word, ends = b"", []
+        for end in ends:
+            opening.add(asyncio.ensure_future(_pass_on(connection, socket.socket(fileno=end))))
+        if not word:
+            asyncio.get_running_loop().remove_reader(control)
+            lost.set()
+
+    try:
+        boot, process = await who(connection) if commands else ("", 0)
+        control.sendall(json.dumps({"boot": boot, "process": process}).encode() + b"\n")
+    except (asyncssh.Error, OSError):
+        link.abort()
+        return
+    control.setblocking(False)
+    asyncio.get_running_loop().add_reader(control, asked)
+    await lost.wait()
+    await link.hang_up()
+
+
+def main() -> None:
+    """Be that process."""
+    signal.signal(signal.SIGHUP, signal.SIG_IGN)
+    control = socket.socket(fileno=int(sys.argv[1]))
+    head, [end], _, _ = socket.recv_fds(control, _LENGTH.size, 1)
+    order = b""
+    while len(order) < _LENGTH.unpack(head)[0]:
+        if not (more := control.recv(1 << 16)):
+            return
+        order += more
+    asyncio.run(_serve(control, order, socket.socket(fileno=end)))
+
+
+if __name__ == "__main__":
+    main()
