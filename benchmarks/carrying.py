@@ -183,6 +183,48 @@ def lossy_line() -> Result:
     return long_line(1 << 30, loss=1 / 50_000)
 
 
+def processes() -> Result:
+    """Seconds of the processor that the event loop needs for 1 GiB, alone and with three processes beside it.
+
+    On a machine with the processors for it the loop is what bounds the rate.
+    """
+    found: Result = {}
+    with scratch() as root, Sshd(root) as sshd:
+        bed = Bed(root, sshd)
+        noise(root / "big", BIG)
+        shutil.copy(root / "big", sshd.root / "ref")
+        for way, words in (("up", ["big", "oak:in"]), ("down", ["oak:ref", "back"])):
+            seconds = {}
+            for beside in (0, 3):
+                bed.program("config", "set", "line.processes", str(beside))
+                seconds[beside] = statistics.median(
+                    _of_the_loop(root, [*words[:1], f"{words[1]}-{beside}-{turn}"]) for turn in range(3)
+                )
+                found[f"{way}, seconds, {beside} beside"] = seconds[beside]
+            found[f"{way}, times as fast at best"] = seconds[0] / seconds[3]
+    return found
+
+
+def _of_the_loop(root: Path, words: list[str]) -> float:
+    """Seconds of the processor that the first thread of a stage has had, its start left out."""
+    environment = {**os.environ, "YATAGAN_HOME": str(root)}
+    command = [YATAGAN, "stage", *words, "--prove", "none", "--quiet"]
+    (root / "lines").mkdir(exist_ok=True)  # as if it had learned that this line takes four lanes
+    (root / "lines" / "oak.json").write_text('{"lanes": 4, "rate": 5e8, "round_trip": 0.001}')
+
+    def so_far(child: subprocess.Popen[bytes]) -> float:
+        told = Path(f"/proc/{child.pid}/task/{child.pid}/stat").read_text().rpartition(")")[2].split()
+        return (int(told[11]) + int(told[12])) / os.sysconf("SC_CLK_TCK")
+
+    with subprocess.Popen(command, cwd=root, env=environment, stdin=subprocess.DEVNULL) as child:
+        found = [0.0]
+        while child.poll() is None:
+            found.append(so_far(child))
+            time.sleep(0.02)
+    began = next(at for at, seconds in enumerate(found) if at * 0.02 > 0.6)
+    return found[-1] - found[began]
+
+
 def nothing_to_do(files: int = 100_000) -> Result:
     """100,000 files that are there already: against scanning both sides alone."""
     with scratch() as root, Sshd(root) as sshd:
@@ -290,6 +332,7 @@ BENCHES: dict[str, Callable[[], Result]] = {
     "long-line": long_line,
     "capped-line": capped_line,
     "lossy-line": lossy_line,
+    "processes": processes,
     "nothing-to-do": nothing_to_do,
     "resume": resume,
     "start-up": start_up,

@@ -40,10 +40,15 @@ MB = 1_000_000
 # -- without sockets -------------------------------------------------------------------------------------
 
 
-def line(rate: float, round_trip: float, *, seconds: float, lanes: int, block: int = 255 << 10) -> Flow:
-    """A flow after so long on a line that gives so much and holds what it must; each lane gives 2 MiB a round trip."""
+def line(
+    rate: float, round_trip: float, *, seconds: float, lanes: int, block: int = 255 << 10, busy: float = 0.0
+) -> Flow:
+    """A flow after so long on a line that gives so much and holds what it must; each lane gives 2 MiB a round trip.
+
+    For so much of the time we are `busy` ourselves.
+    """
     now = 0.0
-    flow = Flow(lambda: now)
+    flow = Flow(lambda: now, lambda: now * busy)
     flow.heard(round_trip)
     flow.lanes = lanes
     waiting: list[tuple[float, int]] = []
@@ -164,6 +169,17 @@ def test_a_lone_login_on_a_long_line_is_told(round_trip: float | None, size: int
     plan = Plan(b"/", [], [], 1, None, Summary(size=size))
     found = cautions.look_at_line(plan, [store])  # type: ignore[list-item]
     assert bool(found) == told and all("50 ms" in each.text and "83.9 MB/s" in each.text for each in found)
+
+
+@pytest.mark.parametrize(("busy", "crowded"), [(0.2, False), (0.6, False), (0.8, True), (1.0, True)])
+def test_a_process_that_can_do_no_more_wants_others_beside_it(busy: float, crowded: bool) -> None:
+    flow = line(300 * MB, 0.0003, seconds=2, lanes=1, busy=busy)
+    assert flow.crowded == crowded and flow.lanes_wanted == 1
+    before = flow.limit
+    flow.lanes = 3
+    assert not flow.crowded
+    # Each of them always has something to do, but only if it was our work that needed them.
+    assert (flow.limit >= before + 2 * LANE_BYTES) == crowded
 
 
 # -- over a real server ----------------------------------------------------------------------------------

@@ -29,7 +29,7 @@ _ENOUGH = LANE_BYTES // 2
 #: Seconds over which a rate is measured at least, and how many of the last ones count.
 _SPAN, _SPANS = 0.1, 10
 #: A process that works for so much of the time, so many times in a row, can do no more.
-_BUSY, _BUSY_SPANS = 0.85, 5
+_BUSY, _BUSY_SPANS = 0.7, 5
 
 
 class Room:

@@ -20,7 +20,7 @@ import asyncssh
 
 from yatagan.errors import CannotReach, StoreError
 from yatagan.nodes.files import Files
-from yatagan.nodes.login import Again, Login
+from yatagan.nodes.login import Again, Here, Login
 from yatagan.stores.flow import LANE_BYTES, Flow
 from yatagan.stores.past import Past
 
@@ -35,16 +35,20 @@ _FEW = 4
 #: How often the bytes to come must fill all lanes that there were before, to open them at once.
 _MUCH = 16
 
+#: Bytes on the way by which lanes in other processes come before our own.
+_RELIEF = 512 << 10
+
 #: Writes down what names all writers of a session.
 Noted = Callable[[str], Awaitable[None]]
 
 
 @dataclass(eq=False, slots=True)
 class Lane:
-    """One file channel. `load`: bytes that are on the way over it."""
+    """One file channel. `load`: bytes that are on the way over it. `ours`: it is this process that encrypts them."""
 
     files: Files
     load: int = 0
+    ours: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,7 +92,11 @@ class Lanes:
     @property
     def least_loaded(self) -> Lane:
         """Where the next request goes."""
-        return min(self._lanes, key=lambda lane: lane.load)
+        return min(self._lanes, key=self.burden)
+
+    def burden(self, lane: Lane) -> int:
+        """How much there is to do on a lane: more than its load where others could relieve us of the work."""
+        return lane.load + (_RELIEF if lane.ours and self._beside else 0)
 
     @property
     def settled(self) -> bool:
@@ -177,7 +185,7 @@ class Lanes:
             return await self._by_channel()
         self._channels[login] = 1
         self._watch(login)
-        return Lane(login.files)
+        return Lane(login.files, ours=isinstance(login.link, Here))
 
     async def _by_channel(self) -> Lane | None:
         free = [each for each, channels in self._channels.items() if each not in self._full and channels < _CHANNELS]
@@ -186,12 +194,13 @@ class Lanes:
             return None
         self._channels[login] += 1
         try:
-            files = await login.link.channel(self._first.files)
+            link = login.link
+            files = await link.channel(self._first.files)
         except (asyncssh.Error, OSError):
             self._full.add(login)
             return await self._by_channel()
         self._extra.append(files)
-        return Lane(files)
+        return Lane(files, ours=isinstance(link, Here))
 
     async def _admit(self, lanes: list[Lane]) -> None:
         helper = self._first.helper

@@ -90,20 +90,20 @@ class SftpFile:
         stripe = offset // STRIPE
         lane = self._stripes.get(stripe)
         if lane is None:
-            lane = min(self._handles, key=lambda each: each.load)
+            lane = min(self._handles, key=self._lanes.burden)
             if lane.load + size > STRIPE // 2:
-                self._widen(lane.load)
+                self._widen(self._lanes.burden(lane))
             self._stripes[stripe] = lane
             if len(self._stripes) > _STRIPES:
                 del self._stripes[next(iter(self._stripes))]
         lane.load += size
         return lane
 
-    def _widen(self, load: int) -> None:
+    def _widen(self, burden: int) -> None:
         """Open it on another lane as well, if one has less to do than this."""
         free = [each for each in self._lanes if each not in self._handles and each not in self._opening]
-        lane = min(free, key=lambda each: each.load, default=None)
-        if lane is not None and lane.load < load:
+        lane = min(free, key=self._lanes.burden, default=None)
+        if lane is not None and self._lanes.burden(lane) < burden:
             self._opening[lane] = asyncio.ensure_future(self._open_on(lane))
 
     async def _open_on(self, lane: Lane) -> None:
