@@ -41,10 +41,14 @@ MEANT: dict[str, dict[str, Meant]] = {
     "capped-line": {
         "up, ratio to the best fixed setting": Meant(0.8),
         "down, ratio to the best fixed setting": Meant(0.8),
+        "up, longest below half of that, seconds": Meant(10, most=True),
+        "down, longest below half of that, seconds": Meant(10, most=True),
     },
     "lossy-line": {
         "up, ratio to the best fixed setting": Meant(0.8),
         "down, ratio to the best fixed setting": Meant(0.8),
+        "up, longest below half of that, seconds": Meant(10, most=True),
+        "down, longest below half of that, seconds": Meant(10, most=True),
     },
     "nothing-to-do": {"ratio": Meant(1.3, most=True)},
     "resume": {"MiB more than was not synced": Meant(8, most=True)},

@@ -22,6 +22,7 @@ from yatagan.batches.extents import Extents
 from yatagan.batches.finishing import Finisher
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.naming import Template
+from yatagan.batches.scribe import Scribe
 from yatagan.batches.states import SETTLED, STEP_MOVES, BatchState, StepState
 from yatagan.batches.steps import FILES_PHASE, Change, Modes, Prove, Step, StepKind, Times
 from yatagan.cli import text
@@ -179,6 +180,75 @@ def test_the_journal_refuses_a_move_that_is_none_and_keeps_nothing_of_it() -> No
     assert book.step(1).state is StepState.WAITING
     book.apply([Change(1, state=StepState.MOVING, durable="0-4", sent=4), Change(1, sent=3)])
     assert book.step(1).durable == "0-4" and book.step(1).sent == 7
+
+
+CHANGES = st.lists(
+    st.fixed_dictionaries(
+        {
+            "number": st.integers(1, 4),
+            "state": st.sampled_from([None, StepState.MOVING, StepState.WHOLE, StepState.WAITING]),
+            "generation": st.sampled_from([None, 1, 2]),
+            "durable": st.sampled_from([None, "", "0-4"]),
+            "sent": st.sampled_from([None, 3, 5]),
+            "fault": st.sampled_from([None, Fault.DENIED]),
+            "facts": st.sampled_from([None, Facts(Kind.FILE, 12, 7, 0o600)]),
+        }
+    ).map(lambda values: Change(**values)),
+    max_size=12,
+)
+
+
+@given(CHANGES)
+def test_changes_that_are_written_together_come_to_what_they_come_to_one_by_one(changes: list[Change]) -> None:
+    together, one_by_one = journal(4), journal(4)
+    try:
+        for change in changes:
+            one_by_one.apply([change])
+    except AssertionError:
+        with pytest.raises(AssertionError):
+            together.apply(changes)
+        assert list(together.steps()) == list(journal(4).steps())
+    else:
+        together.apply(changes)
+        assert list(together.steps()) == list(one_by_one.steps())
+        assert together.tally() == one_by_one.tally()
+
+
+def test_very_many_changes_that_are_alike_are_written() -> None:
+    book = journal(1234)
+    book.apply([Change(number, state=StepState.MOVING, sent=1) for number in range(1, 1235)])
+    assert {(each.state, each.sent) for each in book.steps()} == {(StepState.MOVING, 1)}
+    with pytest.raises(AssertionError):
+        book.apply([Change(number, state=StepState.WHOLE) for number in (*range(1, 900), 1235)])
+
+
+@pytest.mark.parametrize("threaded", [False, True])
+def test_whoever_waits_for_a_scribe_that_fails_is_told(threaded: bool) -> None:
+    async def work() -> None:
+        scribe = Scribe(journal(), threaded=threaded)
+        scribe.count(1, 5)
+        await scribe.note(Change(1, state=StepState.MOVING))
+        wrong = scribe.note(Change(2, state=StepState.PROVEN))
+        asked = await asyncio.gather(wrong, scribe.note(Change(3, state=StepState.MOVING)), return_exceptions=True)
+        assert [type(each) for each in asked] == [AssertionError, AssertionError]
+        with pytest.raises(AssertionError):
+            await scribe.finish()
+
+    asyncio.run(work())
+
+
+def test_what_was_sent_is_written_with_what_comes_next() -> None:
+    async def work() -> None:
+        book = journal()
+        scribe = Scribe(book)
+        for number in (1, 1, 2):
+            scribe.count(number, 4)
+        await scribe.note(Change(1, state=StepState.MOVING))
+        assert [each.sent for each in book.steps()] == [8, 0, 0]
+        await scribe.note()
+        assert [each.sent for each in book.steps()] == [8, 4, 0]
+
+    asyncio.run(work())
 
 
 def test_a_damaged_journal_is_told(tmp_path: Path) -> None:

@@ -64,7 +64,7 @@ def told(ask: Callable[[Files], list[Awaitable[Any]]], answers: bytes, cuts: lis
 
     async def work() -> tuple[list[Any], Channel]:
         files, channel = Files(), Channel()
-        files._channel = channel  # type: ignore[assignment]
+        files._channel = channel
         tasks = [asyncio.ensure_future(each) for each in ask(files)]
         await asyncio.sleep(0)
         at = 0
@@ -113,7 +113,9 @@ def test_what_is_asked_and_refused() -> None:
     assert done[0] == b"h\0"
     assert isinstance(done[1], Refusal) and (done[1].code, done[1].said) == (FAILURE, "Failure \\xff")
     assert isinstance(done[2], Refusal) and done[2].code == 3
-    assert channel.asked[1] == struct.pack(">IBI", 13, 13, 1) + string(b"/fen")
+    # What is asked in one turn goes out together.
+    [asked] = channel.asked
+    assert struct.pack(">IBI", 13, 13, 1) + string(b"/fen") + struct.pack(">IBI", 13, 15, 2) + string(b"/fen") in asked
 
 
 @pytest.mark.parametrize(
@@ -136,8 +138,8 @@ def test_nonsense_is_no_answer(nonsense: bytes) -> None:
 def test_text_in_place_of_files_is_told_apart() -> None:
     async def work() -> None:
         files = Files()
-        files._channel = Channel()  # type: ignore[assignment]
-        greeting = asyncio.ensure_future(files._greet("OpenSSH"))
+        files._channel = Channel()
+        greeting = asyncio.ensure_future(files._greet(limits=True))
         await asyncio.sleep(0)
         files.data_received(b"Welcome to the fen!\r\n", None)
         with pytest.raises(NotFiles):
@@ -151,12 +153,27 @@ def test_text_in_place_of_files_is_told_apart() -> None:
 def test_a_channel_that_ends_answers_everybody() -> None:
     async def work() -> None:
         files = Files()
-        files._channel = Channel()  # type: ignore[assignment]
+        files._channel = Channel()
         asked = [asyncio.ensure_future(files.lstat(b"/fen")) for _ in range(3)]
         await asyncio.sleep(0)
         asked[0].cancel()
         files.connection_lost(None)
         found = await asyncio.gather(*asked, files.wait_closed(), return_exceptions=True)
         assert [type(each) for each in found] == [asyncio.CancelledError, ConnectionError, ConnectionError, type(None)]
+
+    asyncio.run(work())
+
+
+def test_a_channel_that_takes_no_more_answers_everybody() -> None:
+    class Closed(Channel):
+        def write(self, data: bytes) -> None:
+            raise BrokenPipeError("not open")
+
+    async def work() -> None:
+        files = Files()
+        files._channel = channel = Closed()
+        asked = [files.lstat(b"/fen"), files.write(b"h", 0, bytes(1 << 20))]
+        found = await asyncio.gather(*asked, return_exceptions=True)
+        assert [type(each) for each in found] == [ConnectionError, ConnectionError] and channel.closed
 
     asyncio.run(work())

@@ -13,7 +13,7 @@ import os
 import shutil
 import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -51,7 +51,9 @@ PRAGMA user_version = {_FORMAT};
 """
 
 #: What a change may change.
-_CHANGING = tuple(field.name for field in fields(Change) if field.name != "number")
+_CHANGING = Change._fields[1:]
+#: Steps that one statement changes at most: more values than that are too many for an old SQLite.
+_TOGETHER = 500
 _OPEN = ("waiting", "moving", "whole", "proven")
 _COLUMNS = (
     "number, phase, kind, source, path, label, facts, target, seen, state, generation, session, durable, "
@@ -315,12 +317,20 @@ class Journal:
         """Write changes to steps and sessions, all or none. Raises JournalError."""
         try:
             self._sql.execute("BEGIN IMMEDIATE")
+            alike: dict[_Shape, list[int]] = {}
+            touched: set[int] = set()
             for change in changes:
                 if isinstance(change, Writers):
                     values = change.witness, change.session
                     self._sql.execute("UPDATE session SET witness = ? WHERE number = ?", values)
-                else:
-                    self._apply(change)
+                    continue
+                if change.number in touched:  # one after the other
+                    self._change_all(alike)
+                    alike.clear()
+                    touched.clear()
+                touched.add(change.number)
+                alike.setdefault(_shape(change), []).append(change.number)
+            self._change_all(alike)
             self._sql.execute("COMMIT")
         except sqlite3.Error as error:
             self._roll_back()
@@ -329,16 +339,13 @@ class Journal:
             self._roll_back()
             raise
 
-    def _apply(self, change: Change) -> None:
-        values = {name: value for name in _CHANGING if (value := getattr(change, name)) is not None}
-        if change.facts is not None:
-            values["size"] = change.facts.size
-            values["facts"] = encode_facts(change.facts)
-        if values:
-            found = self._sql.execute(_update(tuple(values), change.state), (*values.values(), change.number))
-            if not found.rowcount:
-                old = self._one("SELECT state FROM step WHERE number = ?", change.number)[0]
-                raise AssertionError(f"step {change.number} may not go from {old} to {change.state}")
+    def _change_all(self, alike: dict[_Shape, list[int]]) -> None:
+        """Write changes to steps; those that are alike by one statement."""
+        for (names, state, values), numbers in alike.items():
+            for at in range(0, len(numbers), _TOGETHER):
+                some = numbers[at : at + _TOGETHER]
+                if names and self._sql.execute(_update(names, state, len(some)), (*values, *some)).rowcount < len(some):
+                    raise AssertionError(f"of the steps {some} not all may go to {state}")
 
     def new_session(self, witness: str) -> int:
         """Note a new session; its number."""
@@ -394,18 +401,33 @@ class Journal:
         return row
 
 
-@functools.cache
-def _update(names: tuple[str, ...], state: StepState | None) -> str:
-    """The statement that changes these columns of a step, which may go to this state; else it changes none.
+#: The columns that change, the new state, and the values.
+_Shape = tuple[tuple[str, ...], StepState | None, tuple[object, ...]]
+
+
+def _shape(change: Change) -> _Shape:
+    """What is alike in changes that are alike."""
+    given = zip(_CHANGING, change[1:], strict=True)
+    values: dict[str, object] = {name: value for name, value in given if value is not None}
+    if change.facts is not None:
+        values["size"] = change.facts.size
+        values["facts"] = encode_facts(change.facts)
+    return tuple(values), change.state, tuple(values.values())
+
+
+@functools.lru_cache(maxsize=256)
+def _update(names: tuple[str, ...], state: StepState | None, count: int) -> str:
+    """The statement that changes these columns of so many steps, as far as they may go to this state.
 
     What was sent adds up over all tries. A new state takes away the fault of the one before.
     """
+    which = f"number IN ({', '.join('?' * count)})"
     changes = [f"{name} = {'sent + ?' if name == 'sent' else '?'}" for name in names]
     if state is None:
-        return f"UPDATE step SET {', '.join(changes)} WHERE number = ?"
+        return f"UPDATE step SET {', '.join(changes)} WHERE {which}"
     changes += [f"{name} = {value}" for name, value in (("fault", "NULL"), ("detail", "''")) if name not in names]
     before = ", ".join(f"'{old.value}'" for old in StepState if may_move(old, state))
-    return f"UPDATE step SET {', '.join(changes)} WHERE number = ? AND state IN ({before})"
+    return f"UPDATE step SET {', '.join(changes)} WHERE {which} AND state IN ({before})"
 
 
 def _told(file: str, error: sqlite3.Error | OSError) -> JournalError:

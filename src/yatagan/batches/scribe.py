@@ -11,36 +11,50 @@ from collections.abc import Awaitable, Callable, Sequence
 
 from yatagan.batches.journal import Journal
 from yatagan.batches.steps import Change, Writers
-from yatagan.errors import JournalError
 
 Apply = Callable[[Sequence[Change | Writers]], Awaitable[None]]
 
 
 class Scribe:
-    """Writes changes in the order in which they were handed over. The first failure ends it."""
+    """Writes changes in the order in which they were handed over. The first failure ends it, whatever it is."""
 
     def __init__(self, journal: Journal, *, threaded: bool = True) -> None:
         self._journal = journal
         self._threaded = threaded
         self._changes: list[Change | Writers] = []
+        self._sent: dict[int, int] = {}
         self._waiting: list[asyncio.Future[None]] = []
         self._task: asyncio.Task[None] | None = None
-        self.error: JournalError | None = None
+        self._error: BaseException | None = None
 
     def mention(self, change: Change) -> None:
         """Write this soon."""
         self._changes.append(change)
         self._wake()
 
+    def count(self, number: int, sent: int) -> None:
+        """So many bytes were sent for a step: written with what is next written about it."""
+        if sent:
+            self._sent[number] = self._sent.get(number, 0) + sent
+
     async def note(self, *changes: Change | Writers) -> None:
-        """Write these; returns when they are on disk. Raises JournalError."""
-        if self.error is not None:
-            raise self.error
-        self._changes.extend(changes)
+        """Write these, or else whatever is not yet written; returns when it is on disk. Raises JournalError."""
+        if self._error is not None:
+            raise self._error
+        if changes:
+            self._changes += [self._counted(change) for change in changes]
+        else:
+            self._changes += [Change(number, sent=sent) for number, sent in self._sent.items()]
+            self._sent.clear()
         future: asyncio.Future[None] = asyncio.get_running_loop().create_future()
         self._waiting.append(future)
         self._wake()
         await future
+
+    def _counted(self, change: Change | Writers) -> Change | Writers:
+        if isinstance(change, Writers) or change.number not in self._sent:
+            return change
+        return change._replace(sent=self._sent.pop(change.number))
 
     async def finish(self) -> None:
         """Write what is left. Raises JournalError."""
@@ -51,26 +65,21 @@ class Scribe:
             self._task = asyncio.ensure_future(self._write())
 
     async def _write(self) -> None:
-        while (self._changes or self._waiting) and self.error is None:
+        while self._changes or self._waiting:
             changes, self._changes = self._changes, []
             waiting, self._waiting = self._waiting, []
             try:
-                if changes:
+                if self._error is None and changes:
                     await self._apply(changes)
-            except JournalError as error:
-                self.error = error
-                for future in waiting:
-                    if not future.done():
-                        future.set_exception(error)
-            else:
-                for future in waiting:
-                    if not future.done():
-                        future.set_result(None)
-        if self.error is not None:
-            for future in self._waiting:
-                if not future.done():
-                    future.set_exception(self.error)
-            self._waiting.clear()
+            except BaseException as error:  # noqa: BLE001 those who wait raise it
+                self._error = error
+            for future in waiting:
+                if future.done():
+                    continue
+                if self._error is None:
+                    future.set_result(None)
+                else:
+                    future.set_exception(self._error)
 
     async def _apply(self, changes: Sequence[Change | Writers]) -> None:
         if self._threaded:

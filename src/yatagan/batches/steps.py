@@ -5,6 +5,7 @@ from __future__ import annotations
 import posixpath
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import NamedTuple
 
 from yatagan.batches.states import Evidence, StepState
 from yatagan.errors import Fault
@@ -116,9 +117,8 @@ class Writers:
     witness: str
 
 
-@dataclass(frozen=True, slots=True)
-class Change:
-    """What to write about a step. None leaves a column as it is."""
+class Change(NamedTuple):
+    """What to write about a step. None leaves a column as it is. There are several of each file."""
 
     number: int
     state: StepState | None = None

@@ -46,6 +46,8 @@ _KNOWN = {
 }
 #: Servers that take the two paths of a symbolic link the other way round than they say in the draft.
 _TURNED_ROUND = ("OpenSSH", "paramiko")
+#: Bytes of requests that are sent at once; fewer wait for the end of the loop's turn.
+_TOGETHER = 32 << 10
 #: The largest request where the server tells no limits: every server takes packets of 34,000 bytes.
 _SAFE = 32 << 10
 
@@ -101,6 +103,9 @@ class Files(asyncssh.SSHClientSession[bytes]):
         self._pieces: list[bytes] = []
         self._held = 0
         self._wanted = 4
+        self._out: list[bytes | memoryview] = []
+        self._out_size = 0
+        self._out_due = False
         self._turned_round = False
         self._ended: asyncio.Future[None] = asyncio.get_running_loop().create_future()
         self._greeting: asyncio.Future[tuple[int, bytes]] = asyncio.get_running_loop().create_future()
@@ -249,23 +254,48 @@ class Files(asyncssh.SSHClientSession[bytes]):
     def exit(self) -> None:
         """Close it."""
         if self._channel is not None:
+            self._send_out()
             self._channel.close()
 
     async def wait_closed(self) -> None:
         """Until it has ended, whoever has ended it."""
         await asyncio.shield(self._ended)
 
-    async def _ask(self, kind: int, body: bytes, wanted: int = _STATUS) -> bytes:
+    async def _ask(
+        self, kind: int, body: bytes, wanted: int = _STATUS, data: bytes | memoryview | None = None
+    ) -> bytes:
         """One request; what its answer holds. Raises Refusal, ConnectionError."""
         if self._error is not None:
             raise ConnectionError(str(self._error))
-        assert self._channel is not None
         number = self._next
         self._next = (number + 1) & 0xFFFFFFFF
-        future: asyncio.Future[bytes] = asyncio.get_running_loop().create_future()
+        loop = asyncio.get_running_loop()
+        future: asyncio.Future[bytes] = loop.create_future()
         self._waiting[number] = future, wanted
-        self._channel.write(_REQUEST.pack(len(body) + 5, kind, number) + body)
+        length = 5 + len(body) + (len(data) if data is not None else 0)
+        self._out.append(_REQUEST.pack(length, kind, number) + body)
+        if data is not None:
+            self._out.append(data)
+        self._out_size += length
+        if self._out_size >= _TOGETHER:
+            self._send_out()
+        elif not self._out_due:
+            self._out_due = True
+            loop.call_soon(self._send_due)
         return await future
+
+    def _send_due(self) -> None:
+        self._out_due = False
+        self._send_out()
+
+    def _send_out(self) -> None:
+        """What was asked for in one turn of the loop goes together: a packet costs more than a request."""
+        data, self._out, self._out_size = b"".join(self._out), [], 0
+        if data and self._error is None and self._channel is not None:
+            try:
+                self._channel.write(data)
+            except OSError as error:  # it was closed meanwhile
+                self._fail(ConnectionError(str(error)))
 
     # -- requests ------------------------------------------------------------------------------------------
 
@@ -313,7 +343,7 @@ class Files(asyncssh.SSHClientSession[bytes]):
     async def read(self, handle: bytes, offset: int, size: int) -> bytes:
         """At most so many bytes; none at the end of the file."""
         try:
-            return await self._ask(_READ, _spell(handle) + struct.pack(">QI", offset, size), _DATA)
+            return await self._ask(_READ, _spell(handle) + _AT.pack(offset, size), _DATA)
         except Refusal as refusal:
             if refusal.code == EOF:
                 return b""
@@ -321,8 +351,7 @@ class Files(asyncssh.SSHClientSession[bytes]):
 
     async def write(self, handle: bytes, offset: int, data: bytes | memoryview) -> None:
         """All of it."""
-        head = struct.pack(">QI", offset, len(data))
-        await self._ask(_WRITE, b"".join((_spell(handle), head, data)))
+        await self._ask(_WRITE, _spell(handle) + _AT.pack(offset, len(data)), data=data)
 
     async def mkdir(self, path: bytes, mode: int) -> None:
         """A directory with these permission bits."""
@@ -381,7 +410,7 @@ class Files(asyncssh.SSHClientSession[bytes]):
 
 
 _DONE = OK.to_bytes(4, "big")
-_HEAD, _REQUEST, _NUMBER = struct.Struct(">BI"), struct.Struct(">IBI"), struct.Struct(">I")
+_HEAD, _REQUEST, _NUMBER, _AT = (struct.Struct(form) for form in (">BI", ">IBI", ">I", ">QI"))
 
 
 def _spell(value: bytes) -> bytes:
