@@ -180,7 +180,7 @@ def test_a_login_node_is_cautioned_against(program: Program, far: Far) -> None:
         ("[login-node]\nsize = 2000000\ntime = '2m'", ""),
         ("[login-node]\nsize = 'many'", "login-node.size"),
         ("[line]\npatience = 'long'", "line.patience"),
-        ("[line]\nspeed = 'long'", "[line] knows keepalive, patience, silence"),
+        ("[line]\nspeed = 'long'", "[line] knows keepalive, patience, processes, silence"),
         ("[lines]", "there are [line], [login-node]"),
         ("line = 3", "line is no table"),
         ("[line", "settings.toml"),

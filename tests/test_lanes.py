@@ -360,11 +360,11 @@ def test_a_login_among_several_may_die(program: Program, oak: Far) -> None:
 @pytest.mark.server
 @pytest.mark.parametrize("end", ["one-beside", "us", "interrupt"])
 def test_processes_beside_end_when_we_do_and_may_die(program: Program, oak: Far, end: str) -> None:
-    data = random.Random(6).randbytes(240 << 20)
+    data = random.Random(6).randbytes(110 << 20)
     (program.directory / "big").write_bytes(data)
     program("config", "set", "line.processes", "2")
     remember(home_of(program), "oak", Past(3, 9e7, 0.05))
-    run = program.start("stage", "big", "oak:", "--json", "--max-rate", "60MB/s")
+    run = program.start("stage", "big", "oak:", "--json", "--max-rate", "40MB/s")
     wait_for(lambda: len(beside(run.pid)) == 2 and any(oak.root.iterdir()))
     children = beside(run.pid)
     if end == "one-beside":

@@ -23,7 +23,7 @@ class Connection:
         self.lost = asyncio.Event()
         self.helper: Any = self
         self.listeners: set[Any] = set()
-        self.connection = self
+        self.link = self
         self.aborted = self.closed = False
 
     def abort(self) -> None:
