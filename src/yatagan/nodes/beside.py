@@ -27,7 +27,7 @@ from yatagan.config.settings import LineSettings
 from yatagan.errors import CannotReach
 from yatagan.nodes.files import Files
 from yatagan.nodes.login import Again, Here, Login, connect_again, who
-from yatagan.nodes.transport import Together
+from yatagan.nodes.transport import Together, say_nothing_of_packets
 from yatagan.nodes.trouble import files_refused
 
 #: What a further channel is asked for with, besides its socket.
@@ -201,6 +201,7 @@ async def _pass_on(connection: asyncssh.SSHClientConnection, end: socket.socket)
     except (asyncssh.Error, OSError):
         transport.close()
         return
+    say_nothing_of_packets(channel)
     near.channel = channel
     for data in near.early:
         channel.write(data)

@@ -13,6 +13,8 @@ from typing import NamedTuple, Protocol
 
 import asyncssh
 
+from yatagan.nodes.transport import say_nothing_of_packets
+
 # What is asked for, and what is answered.
 _INIT, _VERSION = 1, 2
 _OPEN, _CLOSE, _READ, _WRITE, _LSTAT, _FSTAT, _SETSTAT = 3, 4, 5, 6, 7, 8, 9
@@ -122,6 +124,7 @@ class Files(asyncssh.SSHClientSession[bytes]):
 
         async def begin(files: Files) -> Channel:
             channel, _ = await connection.create_session(lambda: files, subsystem="sftp", encoding=None)
+            say_nothing_of_packets(channel)
             return channel
 
         return await cls.over(begin, str(connection.get_extra_info("server_version", "")), like)

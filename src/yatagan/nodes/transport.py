@@ -51,8 +51,7 @@ class Connector:
 def _spared(connection: Any) -> Any:
     """Spare a connection what the library does for every packet and nobody has any use for.
 
-    It sends an empty packet ahead, which protects ciphers in CBC mode (RFC 4251, section 9.3.1): we offer none. And it
-    describes every packet for a log that nobody keeps.
+    It sends an empty packet ahead, which protects ciphers in CBC mode (RFC 4251, section 9.3.1): we offer none.
     """
     send_packet = connection.send_packet
 
@@ -61,8 +60,13 @@ def _spared(connection: Any) -> Any:
             send_packet(kind, *parts, **how)
 
     connection.send_packet = send
-    connection.log_sent_packet = connection.log_received_packet = _say_nothing
+    say_nothing_of_packets(connection)
     return connection
+
+
+def say_nothing_of_packets(handler: Any) -> None:
+    """Spare a connection or channel describing, and copying, every packet for a log that nobody keeps."""
+    handler.log_sent_packet = handler.log_received_packet = _say_nothing
 
 
 def _say_nothing(*what: object, **more: object) -> None:
