@@ -226,7 +226,7 @@ def test_very_many_changes_that_are_alike_are_written() -> None:
 def test_whoever_waits_for_a_scribe_that_fails_is_told(threaded: bool) -> None:
     async def work() -> None:
         scribe = Scribe(journal(), threaded=threaded)
-        scribe.count(1, 5)
+        scribe.add(Change(1, sent=5))
         await scribe.note(Change(1, state=StepState.MOVING))
         wrong = scribe.note(Change(2, state=StepState.PROVEN))
         asked = await asyncio.gather(wrong, scribe.note(Change(3, state=StepState.MOVING)), return_exceptions=True)
@@ -237,16 +237,18 @@ def test_whoever_waits_for_a_scribe_that_fails_is_told(threaded: bool) -> None:
     asyncio.run(work())
 
 
-def test_what_was_sent_is_written_with_what_comes_next() -> None:
+def test_what_is_added_is_written_with_what_comes_next() -> None:
     async def work() -> None:
         book = journal()
         scribe = Scribe(book)
+        facts = Facts(Kind.FILE, 12, 7, 0o600)
         for number in (1, 1, 2):
-            scribe.count(number, 4)
-        await scribe.note(Change(1, state=StepState.MOVING))
+            scribe.add(Change(number, sent=4, facts=facts))
+        await scribe.note(Change(1, state=StepState.MOVING, durable="0-4"))
         assert [each.sent for each in book.steps()] == [8, 0, 0]
+        assert book.step(1).facts == facts and book.step(1).durable == "0-4"
         await scribe.note()
-        assert [each.sent for each in book.steps()] == [8, 4, 0]
+        assert [each.sent for each in book.steps()] == [8, 4, 0] and book.step(2).facts == facts
 
     asyncio.run(work())
 

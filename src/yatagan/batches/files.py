@@ -132,7 +132,7 @@ class FileWork:
         if await self._let_age(step, found):
             reader = None  # what was read before that may have changed unseen
         if found != step.facts:
-            self._scribe.mention(Change(step.number, facts=found))
+            self._scribe.add(Change(step.number, facts=found))
         if found.same_as(step.facts):
             return (step if found == step.facts else replace(step, facts=found)), reader
         return replace(step, facts=found, state=StepState.WAITING, durable="", digest="", reused=0), reader
@@ -257,7 +257,7 @@ class FileWork:
                 raise TryAgain(Fault.SOURCE_CHANGED) from error
             raise
         finally:
-            self._scribe.count(step.number, moved)
+            self._scribe.add(Change(step.number, sent=moved))
             if prefix is not reader:
                 await self._close(prefix)
         on_disk = Extents([(0, step.facts.size)]).encode() if synced_all else ""
@@ -280,7 +280,7 @@ class FileWork:
         arrived = found.size if found is not None and found.kind is Kind.FILE else 0
         usable = durable.total > 0 and arrived >= durable.end
         if arrived > step.sent + step.reused:  # an earlier process died before it could count
-            self._scribe.count(step.number, arrived - step.sent - step.reused)
+            self._scribe.add(Change(step.number, sent=arrived - step.sent - step.reused))
         if usable and await self._is_ours_alone(step):
             await self._remove_part(step, step.generation + 1)  # a copy of this one that was broken off
             step = await self._begin(step, step.generation, durable)

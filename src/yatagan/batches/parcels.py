@@ -185,7 +185,7 @@ class ParcelWork:
         layout = Layout(members)
         if layout.size != step.facts.size:
             step = replace(step, facts=replace(step.facts, size=layout.size), durable="")
-            self._scribe.mention(Change(step.number, facts=step.facts))
+            self._scribe.add(Change(step.number, facts=step.facts))
         elif step.state in (StepState.WHOLE, StepState.PROVEN):
             step = replace(step, state=StepState.MOVING)  # read again for its digests; no byte of it moves
         made = MemberDigests(layout)

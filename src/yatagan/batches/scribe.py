@@ -22,7 +22,7 @@ class Scribe:
         self._journal = journal
         self._threaded = threaded
         self._changes: list[Change | Writers] = []
-        self._sent: dict[int, int] = {}
+        self._later: dict[int, Change] = {}
         self._waiting: list[asyncio.Future[None]] = []
         self._task: asyncio.Task[None] | None = None
         self._error: BaseException | None = None
@@ -32,29 +32,29 @@ class Scribe:
         self._changes.append(change)
         self._wake()
 
-    def count(self, number: int, sent: int) -> None:
-        """So many bytes were sent for a step: written with what is next written about it."""
-        if sent:
-            self._sent[number] = self._sent.get(number, 0) + sent
+    def add(self, change: Change) -> None:
+        """Write this together with what is next written about its step."""
+        before = self._later.get(change.number)
+        self._later[change.number] = change if before is None else _both(before, change)
 
     async def note(self, *changes: Change | Writers) -> None:
         """Write these, or else whatever is not yet written; returns when it is on disk. Raises JournalError."""
         if self._error is not None:
             raise self._error
         if changes:
-            self._changes += [self._counted(change) for change in changes]
+            self._changes += [self._completed(change) for change in changes]
         else:
-            self._changes += [Change(number, sent=sent) for number, sent in self._sent.items()]
-            self._sent.clear()
+            self._changes += self._later.values()
+            self._later.clear()
         future: asyncio.Future[None] = asyncio.get_running_loop().create_future()
         self._waiting.append(future)
         self._wake()
         await future
 
-    def _counted(self, change: Change | Writers) -> Change | Writers:
-        if isinstance(change, Writers) or change.number not in self._sent:
+    def _completed(self, change: Change | Writers) -> Change | Writers:
+        if isinstance(change, Writers) or change.number not in self._later:
             return change
-        return change._replace(sent=self._sent.pop(change.number))
+        return _both(self._later.pop(change.number), change)
 
     async def finish(self) -> None:
         """Write what is left. Raises JournalError."""
@@ -86,3 +86,9 @@ class Scribe:
             await asyncio.to_thread(self._journal.apply, changes)
         else:
             self._journal.apply(changes)
+
+
+def _both(first: Change, second: Change) -> Change:
+    """Two changes of one step as one; what was sent adds up."""
+    both = Change(*(old if new is None else new for old, new in zip(first, second, strict=True)))
+    return both._replace(sent=(first.sent or 0) + second.sent) if second.sent is not None else both

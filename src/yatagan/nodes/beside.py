@@ -12,7 +12,6 @@ import asyncio
 import contextlib
 import json
 import pickle
-import signal
 import socket
 import struct
 import subprocess
@@ -247,7 +246,6 @@ async def _serve(control: socket.socket, order: bytes, first: socket.socket) -> 
 
 def main() -> None:
     """Be that process."""
-    signal.signal(signal.SIGHUP, signal.SIG_IGN)
     control = socket.socket(fileno=int(sys.argv[1]))
     head, [end], _, _ = socket.recv_fds(control, _LENGTH.size, 1)
     order = b""
