@@ -90,5 +90,5 @@ class Scribe:
 
 def _both(first: Change, second: Change) -> Change:
     """Two changes of one step as one; what was sent adds up."""
-    both = Change(*(old if new is None else new for old, new in zip(first, second, strict=True)))
+    both = Change._make(old if new is None else new for old, new in zip(first, second, strict=True))
     return both._replace(sent=(first.sent or 0) + second.sent) if second.sent is not None else both
