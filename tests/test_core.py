@@ -27,7 +27,7 @@ from yatagan.batches.states import SETTLED, STEP_MOVES, BatchState, StepState
 from yatagan.batches.steps import FILES_PHASE, Change, Modes, Prove, Step, StepKind, Times
 from yatagan.cli import text
 from yatagan.config.nodes import Node, NodeBook, Role
-from yatagan.config.units import parse_duration
+from yatagan.config.units import parse_duration, parse_size
 from yatagan.digests.lists import Listed, format_line, parse_list
 from yatagan.errors import BadConfig, BadList, BadPlace, Fault, JournalError
 from yatagan.ledger.ledger import Ledger, RecordKind
@@ -171,6 +171,30 @@ def step(number: int, **more: object) -> Step:
 def journal(steps: int = 3) -> Journal:
     header = Header("261124-abcd", 0, ("stage",), "", "heron", b"/d", Prove.AUTO)
     return Journal.in_memory(header, [step(number) for number in range(1, steps + 1)])
+
+
+@pytest.mark.parametrize(
+    ("typed", "size"),
+    [
+        ("4096", 4096),
+        ("500kB", 500_000),
+        ("2.5 GB", 2_500_000_000),
+        ("20MB/s", 20_000_000),
+        ("1K", 1000),
+        ("", None),
+        ("many", None),
+        ("-5", None),
+        ("infM", None),
+        ("1e3", None),
+        ("20MBB", None),
+    ],
+)
+def test_sizes_as_people_write_them(typed: str, size: int | None) -> None:
+    if size is None:
+        with pytest.raises(ValueError, match="is no size"):
+            parse_size(typed)
+    else:
+        assert parse_size(typed) == size
 
 
 def test_the_journal_refuses_a_move_that_is_none_and_keeps_nothing_of_it() -> None:

@@ -12,6 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yatagan.nodes.files import EOF, FAILURE, OK, READ, Attributes, Files, NotFiles, Refusal
+from yatagan.nodes.transport import Turn
 
 STATUS, HANDLE, DATA, NAME, ATTRS = 101, 102, 103, 104, 105
 
@@ -177,3 +178,22 @@ def test_a_channel_that_takes_no_more_answers_everybody() -> None:
         assert [type(each) for each in found] == [ConnectionError, ConnectionError] and channel.closed
 
     asyncio.run(work())
+
+
+@given(st.lists(st.tuples(st.binary(max_size=300_000), st.booleans()), max_size=8))
+def test_what_is_put_in_during_a_turn_is_sent_once_and_in_order(pieces: list[tuple[bytes, bool]]) -> None:
+    async def work() -> list[list[bytes]]:
+        turns: list[list[bytes]] = [[]]
+        turn = Turn(lambda data: turns[-1].append(data))
+        for data, ends in pieces:
+            turn.put(data)
+            if ends:
+                await asyncio.sleep(0)
+                turns.append([])
+        await asyncio.sleep(0)
+        return turns
+
+    turns = asyncio.run(work())
+    assert b"".join(data for sent in turns for data in sent) == b"".join(data for data, _ in pieces)
+    for sent in turns:  # what is much goes at once, and the rest of a turn together
+        assert all(len(data) >= 256 << 10 for data in sent[:-1])

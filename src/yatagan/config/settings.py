@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from yatagan.config.home import Home, write_whole
-from yatagan.config.units import parse_duration, parse_size
+from yatagan.config.units import parse_count, parse_duration, parse_size
 from yatagan.errors import BadConfig
 
 
@@ -25,7 +25,7 @@ class LineSettings:
     patience: float = 600.0
     silence: float = 60.0
     keepalive: float = 15.0
-    processes: int = field(default_factory=lambda: max(0, _processors() - 2))
+    processes: int = field(default_factory=lambda: max(0, _processors() - 2), metadata={"read": parse_count})
 
 
 def _processors() -> int:
@@ -140,15 +140,16 @@ def _roots(file: Path, table: object) -> AllowedRoots:
 
 
 def _values(file: Path, name: str, table: object, defaults: LineSettings | LoginNodeSettings) -> dict[str, Any]:
-    """A table's values, as durations or as sizes, whichever the default is. Raises BadConfig."""
+    """A table's values: durations, sizes where the default is a whole number, or as a field says. Raises BadConfig."""
     if not isinstance(table, dict):
         raise BadConfig(str(file), f"{name} is no table")
-    known = {field.name for field in fields(defaults)}
+    known = {field.name: field for field in fields(defaults)}
     values: dict[str, Any] = {}
     for key, value in table.items():
         if key not in known:
             raise BadConfig(str(file), f"unknown setting {key!r}", f"[{name}] knows {', '.join(sorted(known))}")
-        read = parse_size if isinstance(getattr(defaults, key), int) else parse_duration
+        usual = parse_size if isinstance(getattr(defaults, key), int) else parse_duration
+        read = known[key].metadata.get("read", usual)
         try:
             values[key] = read(value) if isinstance(value, str) else type(getattr(defaults, key))(value)
             if values[key] < 0:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 
 _UNITS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0}
+_FACTORS = {"": 1, "K": 10**3, "M": 10**6, "G": 10**9, "T": 10**12}
+_SIZE = re.compile(r"\s*(\d+(?:\.\d+)?)\s*([kKMGT]?)[bB]?(?:/s)?\s*")
 _DURATION = re.compile(r"\s*(\d+(?:\.\d+)?)\s*(ms|s|m|h|d)\s*")
 
 
@@ -35,10 +37,16 @@ def parse_rate(text: str) -> int:
     return rate
 
 
+def parse_count(text: str) -> int:
+    """A whole number from 0 on. Raises ValueError."""
+    if not (text.isascii() and text.isdecimal()):
+        raise ValueError(f"{text!r} is no whole number; write 0, 1, 2 and so on")
+    return int(text)
+
+
 def parse_size(text: str) -> int:
     """Bytes from `500kB`, `20MB`, `20MB/s`, `4096`. Raises ValueError."""
-    bare = text.strip().removesuffix("/s").rstrip("Bb").strip()
-    for unit, factor in (("k", 1000), ("K", 1000), ("M", 10**6), ("G", 10**9), ("T", 10**12)):
-        if bare.endswith(unit):
-            return int(float(bare[:-1]) * factor)
-    return int(bare)
+    match = _SIZE.fullmatch(text)
+    if not match:
+        raise ValueError(f"{text!r} is no size; write 500kB, 20MB or 4096")
+    return int(float(match[1]) * _FACTORS[match[2].upper()])

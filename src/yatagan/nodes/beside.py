@@ -26,7 +26,7 @@ from yatagan.config.settings import LineSettings
 from yatagan.errors import CannotReach
 from yatagan.nodes.files import Files
 from yatagan.nodes.login import Again, Here, Login, connect_again, who
-from yatagan.nodes.transport import Together, say_nothing_of_packets
+from yatagan.nodes.transport import Turn, say_nothing_of_packets
 from yatagan.nodes.trouble import files_refused
 
 #: What a further channel is asked for with, besides its socket.
@@ -70,6 +70,8 @@ async def log_in_beside(login: Login, home: Home, line: LineSettings) -> Again:
 class Beside:
     """A connection that another process has; see `Link`."""
 
+    ours = False
+
     def __init__(
         self,
         process: asyncio.subprocess.Process,
@@ -100,7 +102,11 @@ class Beside:
         """See `Link.channel`. Its socket goes with an order."""
         near, far = socket.socketpair()
         with far:
-            socket.send_fds(self._control, [order], [far.fileno()])
+            try:
+                socket.send_fds(self._control, [order], [far.fileno()])
+            except OSError:
+                near.close()
+                raise
 
         async def passed_on(files: Files) -> asyncio.Transport:
             transport, _ = await asyncio.get_running_loop().create_unix_connection(lambda: _Passed(files), sock=near)
@@ -175,11 +181,11 @@ class _Far(asyncssh.SSHClientSession[bytes]):
 
     def __init__(self, near: asyncio.Transport) -> None:
         self._socket = near
-        self._together = Together(near)
+        self._turn = Turn(near.write)
 
     def data_received(self, data: bytes, datatype: asyncssh.DataType) -> None:
         if datatype is None:
-            self._together.write(data)
+            self._turn.put(data)
 
     def pause_writing(self) -> None:
         self._socket.pause_reading()
@@ -188,7 +194,8 @@ class _Far(asyncssh.SSHClientSession[bytes]):
         self._socket.resume_reading()
 
     def connection_lost(self, exc: Exception | None) -> None:
-        self._together.close()
+        self._turn.send()
+        self._socket.close()
 
 
 async def _pass_on(connection: asyncssh.SSHClientConnection, end: socket.socket) -> None:

@@ -13,7 +13,7 @@ from typing import NamedTuple, Protocol
 
 import asyncssh
 
-from yatagan.nodes.transport import say_nothing_of_packets
+from yatagan.nodes.transport import Turn, say_nothing_of_packets
 
 # What is asked for, and what is answered.
 _INIT, _VERSION = 1, 2
@@ -48,8 +48,6 @@ _KNOWN = {
 }
 #: Servers that take the two paths of a symbolic link the other way round than they say in the draft.
 _TURNED_ROUND = ("OpenSSH", "paramiko")
-#: Bytes of requests that are sent at once; fewer wait for the end of the loop's turn.
-_TOGETHER = 32 << 10
 #: The largest request where the server tells no limits: every server takes packets of 34,000 bytes.
 _SAFE = 32 << 10
 
@@ -105,9 +103,7 @@ class Files(asyncssh.SSHClientSession[bytes]):
         self._pieces: list[bytes] = []
         self._held = 0
         self._wanted = 4
-        self._out: list[bytes | memoryview] = []
-        self._out_size = 0
-        self._out_due = False
+        self._turn = Turn(self._send)
         self._turned_round = False
         self._ended: asyncio.Future[None] = asyncio.get_running_loop().create_future()
         self._greeting: asyncio.Future[tuple[int, bytes]] = asyncio.get_running_loop().create_future()
@@ -257,44 +253,28 @@ class Files(asyncssh.SSHClientSession[bytes]):
     def exit(self) -> None:
         """Close it."""
         if self._channel is not None:
-            self._send_out()
+            self._turn.send()
             self._channel.close()
 
     async def wait_closed(self) -> None:
         """Until it has ended, whoever has ended it."""
         await asyncio.shield(self._ended)
 
-    async def _ask(
-        self, kind: int, body: bytes, wanted: int = _STATUS, data: bytes | memoryview | None = None
-    ) -> bytes:
-        """One request; what its answer holds. Raises Refusal, ConnectionError."""
+    async def _ask(self, kind: int, body: bytes, wanted: int = _STATUS, data: bytes | memoryview = b"") -> bytes:
+        """One request, `data` at its end; what its answer holds. Raises Refusal, ConnectionError."""
         if self._error is not None:
             raise ConnectionError(str(self._error))
         number = self._next
         self._next = (number + 1) & 0xFFFFFFFF
-        loop = asyncio.get_running_loop()
-        future: asyncio.Future[bytes] = loop.create_future()
+        future: asyncio.Future[bytes] = asyncio.get_running_loop().create_future()
         self._waiting[number] = future, wanted
-        length = 5 + len(body) + (len(data) if data is not None else 0)
-        self._out.append(_REQUEST.pack(length, kind, number) + body)
-        if data is not None:
-            self._out.append(data)
-        self._out_size += length
-        if self._out_size >= _TOGETHER:
-            self._send_out()
-        elif not self._out_due:
-            self._out_due = True
-            loop.call_soon(self._send_due)
+        self._turn.put(_REQUEST.pack(5 + len(body) + len(data), kind, number) + body)
+        if data:
+            self._turn.put(data)
         return await future
 
-    def _send_due(self) -> None:
-        self._out_due = False
-        self._send_out()
-
-    def _send_out(self) -> None:
-        """What was asked for in one turn of the loop goes together: a packet costs more than a request."""
-        data, self._out, self._out_size = b"".join(self._out), [], 0
-        if data and self._error is None and self._channel is not None:
+    def _send(self, data: bytes) -> None:
+        if self._error is None and self._channel is not None:
             try:
                 self._channel.write(data)
             except OSError as error:  # it was closed meanwhile

@@ -216,7 +216,9 @@ class Login:
 
 
 class Link(Protocol):
-    """A connection, in whatever process."""
+    """A connection, in whatever process: `ours`, where it is this one that encrypts."""
+
+    ours: bool
 
     async def channel(self, like: Files) -> Files:
         """A further file channel. Raises asyncssh.Error, OSError."""
@@ -230,6 +232,8 @@ class Link(Protocol):
 
 class Here:
     """A connection of this process."""
+
+    ours = True
 
     def __init__(self, connection: asyncssh.SSHClientConnection) -> None:
         self._connection = connection

@@ -8,6 +8,7 @@ together, without the empty ones, and what has arrived is handed over in pieces 
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Callable
 from typing import Any, Protocol
 
 from asyncssh.constants import MSG_IGNORE
@@ -81,7 +82,7 @@ class _Pieces(asyncio.Protocol):
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
         assert isinstance(transport, asyncio.Transport)
-        self.connection.connection_made(Together(transport))
+        self.connection.connection_made(_Together(transport))
 
     def connection_lost(self, exc: Exception | None) -> None:
         self.connection.connection_lost(exc)
@@ -97,51 +98,58 @@ class _Pieces(asyncio.Protocol):
             self.connection.data_received(data[at : at + _PIECE])
 
 
-class Together(asyncio.Transport):
+class Turn:
+    """Hands on at once what was put in during one turn of the event loop: every piece costs more than its bytes."""
+
+    def __init__(self, send: Callable[[bytes], None]) -> None:
+        self._hand_on = send
+        self._waiting: list[bytes | memoryview] = []
+        self._size = 0
+        self._due = False
+
+    def put(self, data: bytes | memoryview) -> None:
+        """Send this, soon."""
+        self._waiting.append(data)
+        self._size += len(data)
+        if self._size >= _TOGETHER:
+            self.send()
+        elif not self._due:
+            self._due = True
+            asyncio.get_running_loop().call_soon(self._send_due)
+
+    def _send_due(self) -> None:
+        self._due = False
+        self.send()
+
+    def send(self) -> None:
+        """What there is, now."""
+        if self._waiting:
+            data = b"".join(self._waiting)
+            self._waiting.clear()
+            self._size = 0
+            self._hand_on(data)
+
+
+class _Together(asyncio.Transport):
     """Sends what was written in one turn of the loop at once."""
 
     def __init__(self, inner: asyncio.Transport) -> None:
         super().__init__()
         self._inner = inner
-        self._loop = asyncio.get_running_loop()
-        self._waiting: list[bytes] = []
-        self._size = 0
-        self._due = False
+        self._turn = Turn(inner.write)
 
     def write(self, data: Any) -> None:
-        """See `asyncio.WriteTransport`."""
-        self._waiting.append(data)
-        self._size += len(data)
-        if self._size >= _TOGETHER:
-            self._send()
-        elif not self._due:
-            self._due = True
-            self._loop.call_soon(self._send_due)
-
-    def _send_due(self) -> None:
-        self._due = False
-        self._send()
-
-    def _send(self) -> None:
-        if self._waiting:
-            data = b"".join(self._waiting)
-            self._waiting.clear()
-            self._size = 0
-            self._inner.write(data)
+        self._turn.put(data)
 
     def close(self) -> None:
-        """See `asyncio.BaseTransport`."""
-        self._send()
+        self._turn.send()
         self._inner.close()
 
     def abort(self) -> None:
-        """See `asyncio.WriteTransport`."""
         self._inner.abort()
 
     def is_closing(self) -> bool:
-        """See `asyncio.BaseTransport`."""
         return self._inner.is_closing()
 
     def get_extra_info(self, name: str, default: Any = None) -> Any:
-        """See `asyncio.BaseTransport`."""
         return self._inner.get_extra_info(name, default)

@@ -20,7 +20,7 @@ import asyncssh
 
 from yatagan.errors import CannotReach, StoreError
 from yatagan.nodes.files import Files
-from yatagan.nodes.login import Again, Here, Login
+from yatagan.nodes.login import Again, Login
 from yatagan.stores.flow import LANE_BYTES, Flow
 from yatagan.stores.past import Past
 
@@ -44,11 +44,11 @@ Noted = Callable[[str], Awaitable[None]]
 
 @dataclass(eq=False, slots=True)
 class Lane:
-    """One file channel. `load`: bytes that are on the way over it. `ours`: it is this process that encrypts them."""
+    """One file channel. `ours`: it is this process that encrypts. `load`: bytes that are on the way over it."""
 
     files: Files
+    ours: bool
     load: int = 0
-    ours: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,7 +77,7 @@ class Lanes:
         self._channels: dict[Login | Again, int] = {login: 1}
         self._places = 1
         self._beside = 0
-        self._lanes = [Lane(login.files)]
+        self._lanes = [Lane(login.files, login.link.ours)]
         self._extra: list[Files] = []
         self._noted: Noted | None = None
         self._growing: asyncio.Task[None] | None = None
@@ -176,16 +176,18 @@ class Lanes:
             login = await self._allowed.log_in(beside)
         except CannotReach:
             self._places -= 1
+            self._beside -= beside
             self._no_logins = True
             return await self._by_channel()
         helper = self._first.helper
         if helper is not None and not (login.boot and login.boot == helper.greeting["boot"]):
+            self._beside -= beside
             self._no_logins = True  # an address may stand for several machines, whose disks need not agree
             await login.close()
             return await self._by_channel()
         self._channels[login] = 1
         self._watch(login)
-        return Lane(login.files, ours=isinstance(login.link, Here))
+        return Lane(login.files, login.link.ours)
 
     async def _by_channel(self) -> Lane | None:
         free = [each for each, channels in self._channels.items() if each not in self._full and channels < _CHANNELS]
@@ -200,7 +202,7 @@ class Lanes:
             self._full.add(login)
             return await self._by_channel()
         self._extra.append(files)
-        return Lane(files, ours=isinstance(link, Here))
+        return Lane(files, link.ours)
 
     async def _admit(self, lanes: list[Lane]) -> None:
         helper = self._first.helper
