@@ -433,7 +433,8 @@ def _update(names: tuple[str, ...], state: StepState | None, count: int) -> str:
 def _told(file: str, error: sqlite3.Error | OSError) -> JournalError:
     """Our error for one of SQLite's: what is no trouble of the moment (an OperationalError) is damage."""
     moment = isinstance(error, OSError | sqlite3.OperationalError)
-    return JournalError(file, str(error), damaged=not moment)
+    code = getattr(error, "sqlite_errorname", None)  # "disk I/O error" alone may be any of thirty things
+    return JournalError(file, f"{error} ({code})" if code else str(error), damaged=not moment)
 
 
 class _Guard:

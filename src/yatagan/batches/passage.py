@@ -17,8 +17,10 @@ from yatagan.errors import Fault, StoreError
 from yatagan.stores.flow import Room
 from yatagan.stores.interface import STRIPE, Piece, Reader
 
-#: Bytes that are read of a near file before they are asked for.
-_AHEAD = 2 * STRIPE
+#: Bytes that a thread reads and hashes at a time: it is behind whenever it comes back, so it should not come often.
+_AT_A_TIME = 4 * STRIPE
+#: Bytes that are read of a near file before they are asked for, or are taken together of what has come.
+_AHEAD = 2 * _AT_A_TIME
 
 
 class _Line:
@@ -45,11 +47,11 @@ class _Line:
             self._some.clear()
         return block
 
-    def take_all(self) -> list[Block]:
-        blocks = list(self._blocks)
-        self._blocks.clear()
-        self._some.clear()
-        self.size = 0
+    def take_some(self) -> list[Block]:
+        """Not all that there may be: what is to come must not wait for the last of it."""
+        blocks, size = [self.take()], self.size
+        while self._blocks and size - self.size < _AHEAD:
+            blocks.append(self.take())
         return blocks
 
 
@@ -86,9 +88,9 @@ def _reach(at: int, size: int, end: int) -> int:
 class Passage:
     """The state of one file on its way.
 
-    Blocks come from a far source in requests that are under way at once, or from a near one in a thread, a stripe at a
-    time; then they are handed on in the order of the file. Where an end is near, the same thread also hashes: what
-    the processor has just had in its hands it has at hand.
+    Blocks come from a far source in requests that are under way at once, or from a near one in a thread, several
+    stripes at a time; then they are handed on in the order of the file. Where an end is near, the same thread also
+    hashes: what the processor has just had in its hands it has at hand.
     """
 
     def __init__(self, tuning: Tuning, held: Room, pace: Pace, clock: Callable[[], float], way: Carriage) -> None:
@@ -205,10 +207,10 @@ class Passage:
             self._hand_on(block)
 
     async def _read_near(self, read: Callable[[int, int], bytes]) -> None:
-        """From here: a stripe at a time, hashed on the spot, and not much further ahead than it is taken."""
+        """From here: several stripes at a time, hashed on the spot, and not much further ahead than it is taken."""
         size, at = self._way.size, 0
         while at < size:
-            end = _reach(at, STRIPE, size)
+            end = min(at + _AT_A_TIME, size)
             await self._ahead.take(end - at)
             await self._hold(end - at)
             for block in await self._tuning.apart(self._read_and_hash, read, at, end):
@@ -216,7 +218,7 @@ class Passage:
             at = end
 
     def _read_and_hash(self, read: Callable[[int, int], bytes], start: int, end: int) -> list[Block]:
-        """In a thread, which is behind whenever it comes back from the system: so it goes there no more than twice."""
+        """In a thread, which goes to the system no more than twice."""
         data = read(start, end - start)
         if len(data) != end - start:
             raise StoreError(Fault.SOURCE_CHANGED)
@@ -251,11 +253,11 @@ class Passage:
         self._way.hash.update(_joined(blocks))
 
     async def _next(self, line: _Line) -> list[Block]:
-        """What has come within a moment: the less often threads change, the better."""
+        """What has come within a moment, if it is not too much: the less often threads change, the better."""
         await line.wait()
         if self._front < self._way.size and line.size < STRIPE:
             await asyncio.sleep(self._tuning.pause)
-        return line.take_all()
+        return line.take_some()
 
     async def _write_near(self, write: Callable[[int, Piece], None]) -> None:
         """To here: what has come in order is hashed and written, in one thread."""

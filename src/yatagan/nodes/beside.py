@@ -10,13 +10,11 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import json
 import pickle
 import socket
 import struct
 import subprocess
 import sys
-from typing import Any
 
 import asyncssh
 
@@ -25,7 +23,7 @@ from yatagan.config.nodes import Node
 from yatagan.config.settings import LineSettings
 from yatagan.errors import CannotReach
 from yatagan.nodes.files import Files
-from yatagan.nodes.login import Again, Here, Login, connect_again, who
+from yatagan.nodes.login import Again, Here, Login, connect_again
 from yatagan.nodes.transport import Turn, say_nothing_of_packets
 from yatagan.nodes.trouble import files_refused
 
@@ -55,16 +53,15 @@ async def log_in_beside(login: Login, home: Home, line: LineSettings) -> Again:
     near.setblocking(False)
     beside = Beside(process, near, await asyncio.open_unix_connection(sock=near))
     try:
-        order = pickle.dumps((login.node, login.address, home, line, login.helper is not None))
+        order = pickle.dumps((login.node, login.address, home, line))
         files = await beside.channel(login.files, _LENGTH.pack(len(order)) + order)
-        told = await beside.told()
     except (OSError, ValueError) as error:
         beside.abort()
         raise files_refused(login.node, error) from error
     except asyncio.CancelledError:
         beside.abort()
         raise
-    return Again(beside, files, beside.lost, told["boot"], told["process"])
+    return Again(beside, files, beside.lost)
 
 
 class Beside:
@@ -81,17 +78,8 @@ class Beside:
         self._process = process
         self._control = control
         self._reader, self._writer = streams
-        self._following: asyncio.Task[None] | None = None
         self.lost = asyncio.Event()
-
-    async def told(self) -> dict[str, Any]:
-        """What it has to say of its login. Raises ConnectionError when there is none."""
-        said = await self._reader.readline()
-        if not said:
-            raise ConnectionError("another login was not let in")
         self._following = asyncio.create_task(self._follow())
-        found: dict[str, Any] = json.loads(said)
-        return found
 
     async def _follow(self) -> None:
         with contextlib.suppress(OSError):
@@ -130,8 +118,7 @@ class Beside:
         except TimeoutError:
             self.abort()
             await self._process.wait()
-        if self._following is not None:
-            self._following.cancel()
+        self._following.cancel()
 
 
 class _Passed(asyncio.Protocol):
@@ -218,7 +205,7 @@ async def _pass_on(connection: asyncssh.SSHClientConnection, end: socket.socket)
 
 async def _serve(control: socket.socket, order: bytes, first: socket.socket) -> None:
     node: Node
-    node, address, home, line, commands = pickle.loads(order)  # from the process that began us
+    node, address, home, line = pickle.loads(order)  # from the process that began us
     try:
         connection, lost = await connect_again(node, address, home, line)
     except CannotReach:
@@ -239,12 +226,6 @@ async def _serve(control: socket.socket, order: bytes, first: socket.socket) -> 
             asyncio.get_running_loop().remove_reader(control)
             lost.set()
 
-    try:
-        boot, process = await who(connection) if commands else ("", 0)
-        control.sendall(json.dumps({"boot": boot, "process": process}).encode() + b"\n")
-    except (asyncssh.Error, OSError):
-        link.abort()
-        return
     control.setblocking(False)
     asyncio.get_running_loop().add_reader(control, asked)
     await lost.wait()

@@ -48,6 +48,8 @@ _KNOWN = {
 }
 #: Servers that take the two paths of a symbolic link the other way round than they say in the draft.
 _TURNED_ROUND = ("OpenSSH", "paramiko")
+#: Where Linux shows what changes with every start of it, and the number of the process that looks.
+_BOOT, _SELF = b"/proc/sys/kernel/random/boot_id", b"/proc/self"
 #: The largest request where the server tells no limits: every server takes packets of 34,000 bytes.
 _SAFE = 32 << 10
 
@@ -360,6 +362,15 @@ class Files(asyncssh.SSHClientSession[bytes]):
     async def rmdir(self, path: bytes) -> None:
         """An empty directory."""
         await self._ask(_RMDIR, _spell(path))
+
+    async def server(self) -> tuple[str, int]:
+        """Who serves: this start of the machine, and the process there; ("", 0) where it does not show them."""
+        try:
+            handle, process = await asyncio.gather(self.open_file(_BOOT, READ), self.readlink(_SELF))
+            boot, _ = await asyncio.gather(self.read(handle, 0, 100), self.close(handle))
+        except Refusal:
+            return "", 0
+        return (boot.decode("ascii", "replace").strip(), int(process)) if process.isdigit() else ("", 0)
 
     # -- extensions ----------------------------------------------------------------------------------------
 

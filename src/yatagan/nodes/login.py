@@ -280,16 +280,11 @@ async def log_in(
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Again:
-    """Another login to a machine that we are logged in to. `boot` and `process` are as a helper's greeting has them.
-
-    `boot`: "" where no commands are to be had.
-    """
+    """Another login to an address at which we are logged in."""
 
     link: Link
     files: Files
     lost: asyncio.Event
-    boot: str
-    process: int
 
     async def close(self) -> None:
         """Log out. Never raises."""
@@ -297,25 +292,18 @@ class Again:
         await self.link.hang_up()
 
 
-#: In words that sh, csh and tcsh all understand: the process that runs us, and this start of the machine.
-_WHO = "exec sh -c 'echo {token} $PPID `cat /proc/sys/kernel/random/boot_id`'"
-
-
 async def log_in_again(login: Login, home: Home, line: LineSettings) -> Again:
     """Log in to the same address once more, where nobody has to answer. Raises CannotReach."""
     connection, lost = await connect_again(login.node, login.address, home, line)
     try:
-        files, (boot, process) = await asyncio.gather(
-            Files.open(connection, login.files),
-            who(connection) if login.helper is not None else _nobody_known(),
-        )
+        files = await Files.open(connection, login.files)
     except (asyncssh.Error, OSError) as error:
         connection.abort()
         raise files_refused(login.node, error) from error
     except asyncio.CancelledError:
         connection.abort()
         raise
-    return Again(Here(connection), files, lost, boot, process)
+    return Again(Here(connection), files, lost)
 
 
 async def connect_again(
@@ -324,21 +312,6 @@ async def connect_again(
     """Another connection, which nobody is asked about, and what is set when it is lost. Raises CannotReach."""
     client = _Client(node, trust.KnownHosts(home), Nobody())
     return await _connect(node, home, line, client, address), client.lost
-
-
-async def who(connection: asyncssh.SSHClientConnection) -> tuple[str, int]:
-    """The other machine's start, and the process there that runs commands for us; ("", 0) if it does not tell.
-
-    Raises asyncssh.Error, OSError.
-    """
-    token = "yatagan-" + secrets.token_hex(8)
-    said = str((await connection.run(_WHO.format(token=token))).stdout or "")
-    words = said.rpartition(token)[2].split()
-    return (words[1], int(words[0])) if len(words) >= 2 and words[0].isdigit() else ("", 0)
-
-
-async def _nobody_known() -> tuple[str, int]:
-    return "", 0
 
 
 async def renew(login: Login) -> Login:

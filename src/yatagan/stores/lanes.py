@@ -28,8 +28,8 @@ from yatagan.stores.past import Past
 _CHANNELS = 8
 #: Seconds between logins that are begun at the same time: servers turn some away that come at once.
 _APART = 0.05
-#: Lanes opened at the same time.
-_AT_ONCE = 4
+#: Lanes opened at the same time. Servers turn some away from ten on that are not yet let in.
+_AT_ONCE = 6
 #: So few lanes are most likely not yet enough.
 _FEW = 4
 #: How often the bytes to come must fill all lanes that there were before, to open them at once.
@@ -44,10 +44,14 @@ Noted = Callable[[str], Awaitable[None]]
 
 @dataclass(eq=False, slots=True)
 class Lane:
-    """One file channel. `ours`: it is this process that encrypts. `load`: bytes that are on the way over it."""
+    """One file channel. `ours`: it is this process that encrypts. `load`: bytes that are on the way over it.
+
+    `process`: what serves it on the node, so far as that is to be seen.
+    """
 
     files: Files
     ours: bool
+    process: int = 0
     load: int = 0
 
 
@@ -81,6 +85,9 @@ class Lanes:
         self._extra: list[Files] = []
         self._noted: Noted | None = None
         self._growing: asyncio.Task[None] | None = None
+        #: Lanes that are there, but carry nothing yet.
+        self._ready: list[Lane] = []
+        self._admitting = asyncio.Lock()
         self._no_logins = allowed.log_in is None
         self._full: set[Login | Again] = set()
         self._processes: list[list[int]] = login.helper.greeting["session"] if login.helper is not None else []
@@ -130,16 +137,14 @@ class Lanes:
 
     async def _grow_while_wanted(self) -> None:
         """Open what is wanted, several at a time; each carries as soon as it is there."""
-        opening: set[asyncio.Task[Lane | None]] = set()
+        opening: set[asyncio.Task[bool]] = set()
         try:
             while (missing := self._wanted() - len(self._lanes)) > 0 or opening:
                 for at in range(min(missing, _AT_ONCE) - len(opening)):
                     opening.add(asyncio.ensure_future(self._open(at * _APART)))
                 done, opening = await asyncio.wait(opening, return_when=asyncio.FIRST_COMPLETED)
-                lanes = [lane for task in done if (lane := task.result()) is not None]
-                if lanes:
-                    await self._admit(lanes)
-                elif not opening:
+                opened = [task.result() for task in done]
+                if not any(opened) and not opening:
                     return
         except (StoreError, OSError):
             return  # the line has gone, which whoever uses it will hear
@@ -160,12 +165,16 @@ class Lanes:
     def _may_log_in(self) -> bool:
         return not self._no_logins and self._places < self._allowed.logins
 
-    async def _open(self, wait: float) -> Lane | None:
-        """Another lane: by another login where there may be one, else on those that there are."""
+    async def _open(self, wait: float) -> bool:
+        """Another lane: by another login where there may be one, else on those that there are. Whether there is one."""
         await asyncio.sleep(wait)
-        if self._may_log_in:
-            return await self._by_login()
-        return await self._by_channel()
+        lane = await (self._by_login() if self._may_log_in else self._by_channel())
+        if lane is None:
+            return False
+        self._ready.append(lane)
+        async with self._admitting:  # what gets ready meanwhile is admitted together
+            await self._admit()
+        return True
 
     async def _by_login(self) -> Lane | None:
         assert self._allowed.log_in is not None
@@ -179,15 +188,20 @@ class Lanes:
             self._beside -= beside
             self._no_logins = True
             return await self._by_channel()
+        try:
+            boot, process = await self._server(login.files)
+        except BaseException:
+            login.link.abort()
+            raise
         helper = self._first.helper
-        if helper is not None and not (login.boot and login.boot == helper.greeting["boot"]):
+        if helper is not None and not (boot and boot == helper.greeting["boot"]):
             self._beside -= beside
             self._no_logins = True  # an address may stand for several machines, whose disks need not agree
             await login.close()
             return await self._by_channel()
         self._channels[login] = 1
         self._watch(login)
-        return Lane(login.files, login.link.ours)
+        return Lane(login.files, login.link.ours, process)
 
     async def _by_channel(self) -> Lane | None:
         free = [each for each, channels in self._channels.items() if each not in self._full and channels < _CHANNELS]
@@ -198,17 +212,26 @@ class Lanes:
         try:
             link = login.link
             files = await link.channel(self._first.files)
+            self._extra.append(files)
+            _, process = await self._server(files)
         except (asyncssh.Error, OSError):
             self._full.add(login)
             return await self._by_channel()
-        self._extra.append(files)
-        return Lane(files, link.ours)
+        return Lane(files, link.ours, process)
 
-    async def _admit(self, lanes: list[Lane]) -> None:
+    async def _server(self, files: Files) -> tuple[str, int]:
+        """See `Files.server`; ("", 0) where there is nobody to compare it with. Raises ConnectionError."""
+        return await files.server() if self._first.helper is not None else ("", 0)
+
+    async def _admit(self) -> None:
+        """Let what is ready carry, once it is written down who writes there."""
+        lanes, self._ready = self._ready, []
+        if not lanes:
+            return
         helper = self._first.helper
         if helper is not None and self._processes:
-            roots = [each.process for each in self._channels if isinstance(each, Again)]
-            self._processes = (await helper.ask("session", logins=[helper.greeting["login"], *roots]))["session"]
+            servers = [each.process for each in (*self._lanes, *lanes) if each.process]
+            self._processes = (await helper.ask("session", logins=[helper.greeting["login"], *servers]))["session"]
         if self._noted is not None:
             await self._noted(self.witness())
         self._lanes += lanes

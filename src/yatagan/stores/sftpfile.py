@@ -18,6 +18,8 @@ T = TypeVar("T")
 _SECOND = 1_000_000_000
 #: Stripes of a file whose lanes are remembered: more than are ever on the way.
 _STRIPES = 256
+#: Seconds in which a lane has answered that does well: more than what is on the way takes on a busy line.
+_LATE = 0.3
 
 
 class Ask(Protocol):
@@ -51,18 +53,45 @@ class SftpFile:
         self._opening: dict[Lane, asyncio.Task[None]] = {}
         self._stripes: dict[int, Lane] = {}
         self._unsynced: set[Lane] = set()
+        self._late: set[asyncio.Task[bytes]] = set()
         self.flow = lanes.flow
 
     async def facts(self) -> Facts:
         """See `Reader.facts`. Should what is open differ from lane to lane, one that is not like the first."""
-        found = [
-            facts_from(await self._ask(lane.files.fstat(handle), self._path)) for lane, handle in self._handles.items()
-        ]
+        found = await asyncio.gather(*(self._facts_on(lane) for lane in self._handles))
         return next((facts for facts in found if not facts.same_as(found[0])), found[0])
 
+    async def _facts_on(self, lane: Lane) -> Facts:
+        return facts_from(await self._ask(lane.files.fstat(self._handles[lane]), self._path))
+
     async def read(self, offset: int, size: int) -> bytes:
-        """See `Reader.read`. A server may answer with less than asked; the rest is asked for."""
+        """See `Reader.read`. What a lane keeps back while another has nothing to do is asked for there as well.
+
+        Of a file that is read in order, all the rest would soon wait for it.
+        """
         lane = self._lane_for(offset, size)
+        if len(self._handles) == 1:
+            return await self._read_on(lane, offset, size)
+        asked = [asyncio.ensure_future(self._read_on(lane, offset, size))]
+        try:
+            while True:
+                done, _ = await asyncio.wait(asked, timeout=_LATE, return_when=asyncio.FIRST_COMPLETED)
+                if done:
+                    return done.pop().result()
+                if (idle := next((each for each in self._handles if not each.load), None)) is not None:
+                    idle.load += size
+                    asked.append(asyncio.ensure_future(self._read_on(idle, offset, size)))
+        except asyncio.CancelledError:
+            for task in asked:
+                task.cancel()
+            raise
+        finally:
+            for task in asked:
+                self._late.add(task)
+                task.add_done_callback(self._came)
+
+    async def _read_on(self, lane: Lane, offset: int, size: int) -> bytes:
+        """A server may answer with less than asked; the rest is asked for."""
         files, handle = lane.files, self._handles[lane]
         try:
             data = await self._ask(files.read(handle, offset, size), self._path)
@@ -75,6 +104,12 @@ class SftpFile:
         finally:
             lane.load -= size
         return data
+
+    def _came(self, task: asyncio.Task[bytes]) -> None:
+        """An answer that nobody waits for any more: until then its lane is loaded with it."""
+        self._late.discard(task)
+        if not task.cancelled():
+            task.exception()
 
     async def write(self, offset: int, data: Piece) -> None:
         """See `Writer.write`."""
@@ -136,7 +171,10 @@ class SftpFile:
 
     async def close(self) -> None:
         """See `Reader.close` and `Writer.close`."""
+        for task in self._late:
+            task.cancel()
         if self._opening:
             await asyncio.wait(self._opening.values())
-        for lane, handle in self._handles.items():
-            await self._ask(lane.files.close(handle), self._path, writing=True)
+        await asyncio.gather(
+            *(self._ask(lane.files.close(handle), self._path, writing=True) for lane, handle in self._handles.items())
+        )
