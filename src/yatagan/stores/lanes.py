@@ -177,31 +177,33 @@ class Lanes:
         return True
 
     async def _by_login(self) -> Lane | None:
-        assert self._allowed.log_in is not None
         self._places += 1
         beside = self._beside < self._allowed.beside
         self._beside += beside
         try:
-            login = await self._allowed.log_in(beside)
-        except CannotReach:
+            login, process = await self._log_in(beside)
+        except (CannotReach, ConnectionError):
             self._places -= 1
             self._beside -= beside
             self._no_logins = True
             return await self._by_channel()
-        try:
-            boot, process = await self._server(login.files)
-        except BaseException:
-            login.link.abort()
-            raise
-        helper = self._first.helper
-        if helper is not None and not (boot and boot == helper.greeting["boot"]):
-            self._beside -= beside
-            self._no_logins = True  # an address may stand for several machines, whose disks need not agree
-            await login.close()
-            return await self._by_channel()
         self._channels[login] = 1
         self._watch(login)
         return Lane(login.files, login.link.ours, process)
+
+    async def _log_in(self, beside: bool) -> tuple[Again, int]:
+        """Another login to the machine of the first, and what serves it. Raises CannotReach, ConnectionError."""
+        assert self._allowed.log_in is not None
+        login = await self._allowed.log_in(beside)
+        try:
+            boot, process = await self._server(login.files)
+            helper = self._first.helper
+            if helper is not None and not (boot and boot == helper.greeting["boot"]):
+                raise ConnectionError("an address may stand for several machines, whose disks need not agree")
+        except BaseException:
+            login.link.abort()
+            raise
+        return login, process
 
     async def _by_channel(self) -> Lane | None:
         free = [each for each, channels in self._channels.items() if each not in self._full and channels < _CHANNELS]

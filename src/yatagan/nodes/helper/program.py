@@ -8,7 +8,7 @@ one character a byte (Latin-1). The program ends when its input ends.
 Kept to what Python 3.6 understands. Requests:
 
   hello                       who we are: host, boot, Python, digests, our session's processes, and that of the login
-  session logins              the processes of some logins
+  session logins              the processes of some logins, or of their file servers
   clock                       what this machine takes the time to be
   digests files algorithm     sync files, read and hash them; each with the facts with which that need not be done again
   look path                   facts in nanoseconds
@@ -67,7 +67,7 @@ def process(pid: int) -> Optional[Tuple[int, int]]:
 
 
 def session(logins: List[int]) -> List[List[int]]:
-    """Processes of logins: each process that started a helper's command, and all below it.
+    """Processes of logins: each process that started a helper's command, or serves files, and all below it.
 
     The file server of a login is a descendant of the process that also started our command, so it
     is among these. [] when the machine does not show them.
