@@ -35,6 +35,11 @@ def facts_from(found: Attributes) -> Facts:
     return Facts(kind_of(mode), found.size or 0, (found.mtime or 0) * _SECOND, stat.S_IMODE(mode))
 
 
+async def _at_once(requests: list[Coroutine[Any, Any, T]]) -> list[T]:
+    """Their answers. One alone needs no task of its own, which counts where files are small."""
+    return [await requests[0]] if len(requests) == 1 else list(await asyncio.gather(*requests))
+
+
 class SftpFile:
     """An open file on a node; every read or write is one request.
 
@@ -58,7 +63,7 @@ class SftpFile:
 
     async def facts(self) -> Facts:
         """See `Reader.facts`. Should what is open differ from lane to lane, one that is not like the first."""
-        found = await asyncio.gather(*(self._facts_on(lane) for lane in self._handles))
+        found = await _at_once([self._facts_on(lane) for lane in self._handles])
         return next((facts for facts in found if not facts.same_as(found[0])), found[0])
 
     async def _facts_on(self, lane: Lane) -> Facts:
@@ -158,7 +163,7 @@ class SftpFile:
     async def sync(self) -> bool:
         """See `Writer.sync`. Every server that has written is asked: on a shared disk they may be several machines."""
         lanes, self._unsynced = self._unsynced or set(self._handles), set()
-        return all(await asyncio.gather(*(self._sync(lane) for lane in self._handles if lane in lanes)))
+        return all(await _at_once([self._sync(lane) for lane in self._handles if lane in lanes]))
 
     async def _sync(self, lane: Lane) -> bool:
         try:
@@ -175,6 +180,5 @@ class SftpFile:
             task.cancel()
         if self._opening:
             await asyncio.wait(self._opening.values())
-        await asyncio.gather(
-            *(self._ask(lane.files.close(handle), self._path, writing=True) for lane, handle in self._handles.items())
-        )
+        closing = [lane.files.close(handle) for lane, handle in self._handles.items()]
+        await _at_once([self._ask(close, self._path, writing=True) for close in closing])
