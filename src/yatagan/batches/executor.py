@@ -168,12 +168,15 @@ class Executor:
             self._tell(LineWaiting(wait, fault, self._problem))
             await self._clock.sleep(wait)
         opened: list[Readable] = []
+        left = self._journal.size_left()
         try:
             # What is to be carried may be in a bundle that stands for its directory.
             source = Seeing(await self._ends[0].open())
             opened.append(source)
             destination = await self._ends[1].open()
             opened.append(destination)
+            source.expect(left)  # soon, because lanes take a while to open
+            destination.expect(left)
             hashes_there = await self._hashes_there(destination)
         except (CannotReach, StoreError) as error:
             for store in opened:
@@ -190,9 +193,6 @@ class Executor:
         destination.note_writers(lambda witness: self._scribe.note(Writers(number, witness)))
         caps = [cap for cap in (self._header.max_rate, source.max_rate, destination.max_rate) if cap]
         self._carrier.pace.rate = min(caps, default=None)
-        left = self._journal.size_left()
-        source.expect(left)
-        destination.expect(left)
         self._pin()
         session = Session(
             number,
