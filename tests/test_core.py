@@ -446,6 +446,17 @@ def test_the_node_file_keeps_its_comments_and_is_checked(tmp_path: Path) -> None
             NodeBook(file)
 
 
+def test_a_process_may_keep_several_ledgers_in_one_second(tmp_path: Path) -> None:
+    """As a keeper does whose batches end at the same time."""
+    several = [Ledger(tmp_path) for _ in range(3)]
+    for turn in range(6):
+        several[turn % 3].append(f"batch-{turn}", RecordKind.STAGED, {"turn": turn}, [(b"fen/a", "00" * 32)])
+    records = list(Ledger(tmp_path).records())
+    assert len(records) == 6 and all(record.fits for record in records)
+    assert len({record.file for record in records}) == 3
+    assert [path.name for path in (tmp_path / "lists").iterdir() if path.name.startswith(".")] == []
+
+
 def test_nobody_quietly_rewrites_the_ledger(tmp_path: Path) -> None:
     first, second = Ledger(tmp_path), Ledger(tmp_path)
     first.append("a", RecordKind.STAGED, {"files": 1}, [(b"x", DIGEST)])

@@ -1,6 +1,6 @@
 """Records in JSON Lines, each holding the digest of the one before.
 
-Every process that writes has a file of its own, so that nobody waits for a lock on a shared disk; reading
+Everybody who writes has a file of their own, so that nobody waits for a lock on a shared disk; reading
 merges them by time. A record also names the newest digest of every other file that was there, so that
 a file which is removed or cut short later is missed. A record's digest is the SHA-256 of its line, which
 is in RFC 8785 form: keys sorted, no white space, no numbers but integers, UTF-8.
@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import getpass
 import hashlib
+import itertools
 import json
 import os
 import platform
@@ -82,8 +83,7 @@ class Ledger:
             self.directory.mkdir(parents=True, exist_ok=True)
             kept = self._keep_list(contents)
             if self._file is None:
-                stamp = time.strftime("%Y%m%dT%H%M%SZ", time.gmtime())
-                self._file = self.directory / f"{stamp}-{platform.node()}-{os.getpid()}.jsonl"
+                self._file = self._begin()
             record = {
                 "format": 1,
                 "id": id,
@@ -104,11 +104,23 @@ class Ledger:
             raise JournalError(str(self.directory), error.strerror or str(error)) from error
         self._previous = hashlib.sha256(line).hexdigest()
 
+    def _begin(self) -> Path:
+        """A file that is nobody else's: a keeper may finish several batches in one second."""
+        name = f"{time.strftime('%Y%m%dT%H%M%SZ', time.gmtime())}-{platform.node()}-{os.getpid()}"
+        for turn in itertools.count(1):
+            file = self.directory / (f"{name}-{turn}.jsonl" if turn > 1 else f"{name}.jsonl")
+            try:
+                file.touch(exist_ok=False)
+            except FileExistsError:
+                continue
+            return file
+        raise AssertionError  # there is always a next number
+
     def _keep_list(self, contents: Iterable[tuple[bytes, str]]) -> str:
         """Store a checksum list under its own digest; "" for an empty one."""
         lists = self.directory / "lists"
         lists.mkdir(exist_ok=True)
-        value, new = hashlib.sha256(), lists / f".new-{os.getpid()}"
+        value, new = hashlib.sha256(), lists / f".new-{os.getpid()}-{secrets.token_hex(4)}"
         empty = True
         with new.open("wb") as stream:
             for line in format_list(contents):
