@@ -12,7 +12,7 @@ from yatagan.config.nodes import NodeBook
 from yatagan.config.settings import LineSettings
 from yatagan.nodes.answers import Nobody
 from yatagan.stores.local import LocalStore
-from yatagan.stores.sftp import NodeSource
+from yatagan.stores.nodesource import NodeSource
 from yatagan.trees.scan import scan
 
 

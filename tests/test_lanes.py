@@ -31,8 +31,9 @@ from yatagan.nodes.answers import Nobody
 from yatagan.nodes.transport import Connector
 from yatagan.stores.flow import LANE_BYTES, Flow
 from yatagan.stores.local import LocalStore
+from yatagan.stores.nodesource import NodeSource
 from yatagan.stores.past import Past, recall, remember
-from yatagan.stores.sftp import NodeSource, SftpStore
+from yatagan.stores.sftp import SftpStore
 
 MB = 1_000_000
 

@@ -19,7 +19,7 @@ from collections import deque
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import Any, Callable, Deque, Dict, Iterable, Iterator, List, Optional, Tuple
 
-from yatagan.archives import index, unpacking
+from yatagan.archives import disk, index, names, unpacking
 from yatagan.archives.frames import even, seek_table
 from yatagan.archives.making import Making
 from yatagan.archives.reading import Changed, Entry, Manner, Told
@@ -55,7 +55,7 @@ def make(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
         if _digest(part, alive) != totals.digest:
             raise OSError(errno.EIO, "what was written is not what was read back")
         for each, name in ((part, final), (beside_part, beside)):
-            unpacking.give_name(directory, os.path.basename(each), os.path.basename(name))
+            disk.give_name(directory, os.path.basename(each), os.path.basename(name))
         os.fsync(directory)
     finally:
         os.close(directory)
@@ -321,7 +321,7 @@ def _patterns(sources: List[str]) -> List[Any]:
 
 def _chosen(name: bytes, only: List[Any], skip: List[Any]) -> bool:
     """Whether a member is chosen; see `_chosen` in `bundles/read.py`, which does the same at home."""
-    parts = unpacking.parts_of(name)
+    parts = names.parts_of(name)
     paths = [b"/".join(parts[start:end]) for start in (0, 1) for end in range(start + 1, len(parts) + 1)]
     wanted = not only or len(parts) < 2 or any(pattern.fullmatch(path) for pattern in only for path in paths)
     return wanted and not any(pattern.fullmatch(path) for pattern in skip for path in paths)

@@ -9,11 +9,22 @@ the old file is kept. Devices, FIFOs and set-id bits are not restored.
 import errno
 import os
 import stat
-import time
 from concurrent.futures import Future, ThreadPoolExecutor
 from hashlib import sha256
 from typing import Any, Callable, Dict, Iterator, List, NamedTuple, Optional, Set, Tuple
 
+from yatagan.archives.disk import NO_LINKS, forget, give_name, identity, kind_of, look, passes_for, sync_disk, time_ns
+from yatagan.archives.names import (
+    DIFFERENT,
+    LEADS_OUT,
+    NO_TARGET,
+    SPECIAL,
+    THROUGH_FILE,
+    THROUGH_LINK,
+    leads_out,
+    parts_of,
+    refusal,
+)
 from yatagan.archives.tar import DIRECTORY, FILE, HARD_LINK, LINK, Member
 
 try:
@@ -28,8 +39,6 @@ _GROUP, _GROUP_BYTES = 128, 64 << 20
 #: Directories that are kept open.
 _OPEN_DIRECTORIES = 64
 _UNHASHED = 8
-#: What disks say that have no hard links.
-_NO_LINKS = (errno.EPERM, errno.EOPNOTSUPP)
 _HOLE = bytes(1 << 20)
 
 _DIRECTORY_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW
@@ -50,17 +59,9 @@ class Archive(Protocol):
 UNPACKED, REPLACED, LEFT = "unpacked", "replaced", "left as is"
 IN_THE_WAY, REFUSED, FAILED = "in the way", "refused", "failed"
 
-# Why it was refused.
-ABSOLUTE, CLIMBS, EMPTY, OURS = "absolute", "climbs", "empty", "ours"
-THROUGH_LINK, THROUGH_FILE, LEADS_OUT = "through a link", "through a file", "leads out"
-SPECIAL, NO_TARGET, DIFFERENT, TOO_DEEP = "special", "no target", "different", "too deep"
-
-#: Directories above each other. Every one of them is kept open while one below it is.
-_DEEPEST = 200
-
 
 class Outcome(NamedTuple):
-    """A member, what came of it, why (a reason above, a kind that is in the way, or what the system said)."""
+    """A member, what came of it, why (a reason of `names`, a kind that is in the way, or what the system said)."""
 
     member: Member
     what: str
@@ -109,41 +110,6 @@ class _Refused(Exception):
     def __init__(self, why: str) -> None:
         super().__init__(why)
         self.why = why
-
-
-def refusal(name: bytes) -> str:
-    """Why a name cannot be unpacked; "" when it can."""
-    if name.startswith(b"/"):
-        return ABSOLUTE
-    parts = name.split(b"/")
-    if b".." in parts:
-        return CLIMBS
-    if b"\0" in name or not any(part not in (b"", b".") for part in parts):
-        return EMPTY
-    if any(_is_ours(part) for part in parts):
-        return OURS
-    return TOO_DEEP if len(parts) > _DEEPEST else ""
-
-
-def _is_ours(part: bytes) -> bool:
-    return part == b".yatagan-kept" or (part.startswith(b".yatagan-") and part.endswith(b".part"))
-
-
-def parts_of(name: bytes) -> Tuple[bytes, ...]:
-    """The names that a path is made of."""
-    return tuple([part for part in name.split(b"/") if part not in (b"", b".")])
-
-
-def leads_out(name: bytes, target: bytes) -> bool:
-    """Whether a link of this name, relative to the root, points out of it as far as its words tell."""
-    if target.startswith(b"/"):
-        return True
-    depth = len(parts_of(name)) - 1
-    for part in parts_of(target):
-        depth += -1 if part == b".." else 1
-        if depth < 0:
-            return True
-    return False
 
 
 class Unpacker:
@@ -214,7 +180,7 @@ class Unpacker:
         self._made.clear()
         self._close_directories()
         if self._manner.sync_disk:
-            _sync_disk(self._root)  # the names, too
+            sync_disk(self._root)  # the names, too
 
     # -- directories ----------------------------------------------------------------------------------------
 
@@ -238,7 +204,7 @@ class Unpacker:
         except OSError as error:
             if error.errno not in (errno.ENOTDIR, errno.ELOOP):
                 raise
-            found = _look(above, name)
+            found = look(above, name)
             raise _Refused(THROUGH_LINK if found and stat.S_ISLNK(found.st_mode) else THROUGH_FILE) from None
         if len(self._open) >= _OPEN_DIRECTORIES:
             self._settle()
@@ -339,19 +305,19 @@ class Unpacker:
         again = hash(parts_of(member.name)) in self._named
         if again:
             self._settle()
-        found = _look(directory, name)
+        found = look(directory, name)
         if found is None:
             return None
         if not stat.S_ISREG(found.st_mode) and not stat.S_ISLNK(found.st_mode):
-            self._told(Outcome(member, IN_THE_WAY, _kind(found)))
+            self._told(Outcome(member, IN_THE_WAY, kind_of(found)))
             return _STAYS
-        if not again and _passes_for(found, member, directory, name):
+        if not again and passes_for(found, member, directory, name):
             self._told(Outcome(member, LEFT))
             return _STAYS
         wanted = self._manner.replace
         if again or wanted == ALWAYS or (wanted == OLDER and found.st_mtime_ns < member.mtime_ns):
             return found
-        self._told(Outcome(member, IN_THE_WAY, _kind(found)))
+        self._told(Outcome(member, IN_THE_WAY, kind_of(found)))
         return _STAYS
 
     def _settle(self) -> None:
@@ -370,7 +336,7 @@ class Unpacker:
             self._ready = ready + self._ready
 
     def _sync(self, descriptors: List[int]) -> None:
-        if self._manner.sync_disk and _sync_disk(self._root):
+        if self._manner.sync_disk and sync_disk(self._root):
             return
         if len(descriptors) == 1:
             os.fsync(descriptors[0])
@@ -389,7 +355,7 @@ class Unpacker:
             os.rename(each.part, each.name, src_dir_fd=each.directory, dst_dir_fd=each.directory)
             self._told(Outcome(each.member, REPLACED, digest=each.digest, bits=bits))
         except OSError as error:
-            _forget(each.directory, each.part)
+            forget(each.directory, each.part)
             if error.errno == errno.EEXIST:
                 self._told(Outcome(each.member, IN_THE_WAY, "something new"))
             else:
@@ -397,14 +363,14 @@ class Unpacker:
 
     def _keep(self, each: _Ready) -> None:
         """A second name for what is about to be replaced; EEXIST when it is no longer what was looked at."""
-        now = _look(each.directory, each.name)
-        if now is None or _identity(now) != _identity(each.replaced):
+        now = look(each.directory, each.name)
+        if now is None or identity(now) != identity(each.replaced):
             raise OSError(errno.EEXIST, "it changed")
         kept = self._kept_directory(parts_of(each.member.name)[:-1])
         try:
             os.link(each.name, each.name, src_dir_fd=each.directory, dst_dir_fd=kept, follow_symlinks=False)
         except OSError as error:
-            if error.errno not in _NO_LINKS:
+            if error.errno not in NO_LINKS:
                 raise
             os.rename(each.name, each.name, src_dir_fd=each.directory, dst_dir_fd=kept)
         finally:
@@ -445,7 +411,7 @@ class Unpacker:
             return
         if found is not None:
             self._keep(_Ready(directory, -1, b"", name, member, "", found))
-            _forget(directory, name)
+            forget(directory, name)
         self._named.add(hash(parts))
         os.symlink(member.target, name, dir_fd=directory)
         os.utime(name, ns=(time_ns(), member.mtime_ns), dir_fd=directory, follow_symlinks=False)
@@ -458,14 +424,14 @@ class Unpacker:
         parts, target = parts_of(member.name), parts_of(member.target)
         source = self._directory_of(target)
         try:
-            there = _look(source, target[-1])
+            there = look(source, target[-1])
             if there is None or not stat.S_ISREG(there.st_mode):
                 raise _Refused(NO_TARGET)
             directory, name = self._directory(parts[:-1]), parts[-1]
-            found = _look(directory, name)
+            found = look(directory, name)
             if found is not None:
                 same = (found.st_dev, found.st_ino) == (there.st_dev, there.st_ino)
-                self._told(Outcome(member, LEFT) if same else Outcome(member, IN_THE_WAY, _kind(found)))
+                self._told(Outcome(member, LEFT) if same else Outcome(member, IN_THE_WAY, kind_of(found)))
                 return
             os.link(target[-1], name, src_dir_fd=source, dst_dir_fd=directory, follow_symlinks=False)
         finally:
@@ -489,63 +455,6 @@ class Unpacker:
 _STAYS = object()
 
 
-def time_ns() -> int:
-    """The time in nanoseconds, also before Python 3.7."""
-    return time.time_ns() if hasattr(time, "time_ns") else int(time.time() * 1e9)
-
-
-def _look(directory: int, name: bytes) -> Optional[os.stat_result]:
-    try:
-        return os.stat(name, dir_fd=directory, follow_symlinks=False)
-    except FileNotFoundError:
-        return None
-
-
-def _identity(found: Optional[os.stat_result]) -> Any:
-    return found and (found.st_mode, found.st_size, found.st_mtime_ns, found.st_ctime_ns, found.st_ino)
-
-
-def _kind(found: os.stat_result) -> str:
-    for test, kind in ((stat.S_ISREG, "file"), (stat.S_ISDIR, "directory"), (stat.S_ISLNK, "link")):
-        if test(found.st_mode):
-            return kind
-    return "special file"
-
-
-def _passes_for(found: os.stat_result, member: Member, directory: int, name: bytes) -> bool:
-    """Whether what is there is the member, by size and time, or a link to the same."""
-    if member.kind == LINK:
-        return stat.S_ISLNK(found.st_mode) and os.readlink(name, dir_fd=directory) == member.target
-    step = 1 if member.mtime_ns % 1_000_000_000 else 1_000_000_000
-    return (
-        stat.S_ISREG(found.st_mode)
-        and found.st_size == member.size
-        and found.st_mtime_ns // step == member.mtime_ns // step
-    )
-
-
-def give_name(directory: int, part: bytes, name: bytes) -> None:
-    """Rename within a directory without ever replacing anything. Raises OSError."""
-    try:
-        os.link(part, name, src_dir_fd=directory, dst_dir_fd=directory)
-    except OSError as error:
-        if error.errno not in _NO_LINKS:
-            raise
-        # A disk without hard links: look, then rename. The moment between cannot be closed there.
-        if _look(directory, name) is not None:
-            raise FileExistsError(errno.EEXIST, "exists") from None
-        os.rename(part, name, src_dir_fd=directory, dst_dir_fd=directory)
-    else:
-        os.unlink(part, dir_fd=directory)
-
-
-def _forget(directory: int, part: bytes) -> None:
-    try:
-        os.unlink(part, dir_fd=directory)
-    except FileNotFoundError:
-        pass
-
-
 def feed(value: Any, hole: int, data: bytes) -> None:
     """Hash the zeros of a hole, and what follows it."""
     while hole > 0:
@@ -553,21 +462,3 @@ def feed(value: Any, hole: int, data: bytes) -> None:
         value.update(_HOLE if count == len(_HOLE) else _HOLE[:count])
         hole -= count
     value.update(data)
-
-
-def _sync_disk(descriptor: int) -> bool:
-    """Sync the disk that a file is on, all at once; False where that cannot be trusted.
-
-    Before Linux 5.8 it does not tell of errors.
-    """
-    try:
-        import ctypes
-
-        version = tuple(int(part) for part in os.uname().release.split("-")[0].split(".")[:2])
-        if os.uname().sysname != "Linux" or version < (5, 8):
-            return False
-        if ctypes.CDLL(None, use_errno=True).syncfs(descriptor) != 0:
-            raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
-    except (ImportError, AttributeError, ValueError):
-        return False
-    return True

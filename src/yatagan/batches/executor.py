@@ -20,10 +20,10 @@ from yatagan.batches.carriage import Stopped, Tuning
 from yatagan.batches.carrier import Carrier
 from yatagan.batches.events import BatchSettled, LineOpened, LineWaiting, Listener, StepReturned
 from yatagan.batches.files import Clock
-from yatagan.batches.journal import Header, Journal, Standing, is_settled
+from yatagan.batches.journal import Header, Journal, Standing
 from yatagan.batches.performer import Performer
 from yatagan.batches.scribe import Scribe
-from yatagan.batches.states import BatchState, StepState
+from yatagan.batches.states import SETTLED, BatchState, StepState
 from yatagan.batches.steps import Step, Writers, token_path
 from yatagan.bundles.seeing import Seeing
 from yatagan.errors import LINE_FAULTS, CannotReach, Fault, JournalError, NeedsAnswer, StoreError
@@ -248,7 +248,7 @@ class Executor:
             await self._clock.sleep(wait)
         if wait or step.bundle:
             step = self._journal.step(number)
-        if is_settled(step):  # a bundle has brought it since it was fetched
+        if step.state in SETTLED:  # a bundle has brought it since it was fetched
             self._fetched.pop(number, None)
             self._events.put_nowait(r.StepEnded(number))
             return

@@ -7,7 +7,6 @@ be shared, so the rollback journal is used there.
 
 from __future__ import annotations
 
-import functools
 import json
 import os
 import shutil
@@ -17,17 +16,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from yatagan.batches.states import (
-    SETTLED,
-    BatchState,
-    Evidence,
-    StepState,
-    batch_may_move,
-    may_move,
-)
+from yatagan.batches.rows import COLUMNS, Shape, row_of, shape, step_of, update
+from yatagan.batches.states import BatchState, Evidence, StepState, batch_may_move
 from yatagan.batches.steps import Change, Modes, Prove, Step, StepKind, Times, Writers
 from yatagan.errors import Fault, JournalError
-from yatagan.stores.interface import Facts, Kind
 
 #: Counts changes of the tables: a journal of another format is told apart, not misread.
 _FORMAT = 6
@@ -50,15 +42,9 @@ CREATE TABLE session (number INTEGER PRIMARY KEY, witness TEXT NOT NULL);
 PRAGMA user_version = {_FORMAT};
 """
 
-#: What a change may change.
-_CHANGING = Change._fields[1:]
 #: Steps that one statement changes at most: more values than that are too many for an old SQLite.
 _TOGETHER = 500
 _OPEN = ("waiting", "moving", "whole", "proven")
-_COLUMNS = (
-    "number, phase, kind, source, path, label, facts, target, seen, state, generation, session, durable, "
-    "sent, digest, evidence, fault, detail, bundle, reused"
-)
 #: File systems of other machines, by the names that /proc/mounts gives them.
 _NETWORK = ("nfs", "cifs", "smb", "lustre", "gpfs", "beegfs", "ceph", "fuse.", "afs", "9p", "panfs")
 
@@ -113,22 +99,6 @@ class Tally:
     again: int
     reusing: int
     reused: int
-
-
-def encode_facts(facts: Facts | None) -> str | None:
-    """Facts as the journal keeps them."""
-    if facts is None:
-        return None
-    return json.dumps(
-        [facts.kind.value, facts.size, facts.mtime_ns, facts.mode, facts.changed_ns, facts.inode],
-        separators=(",", ":"),
-    )
-
-
-def decode_facts(text: str) -> Facts:
-    """The reverse of `encode_facts`."""
-    kind, *rest = json.loads(text)
-    return Facts(Kind(kind), *rest)
 
 
 def on_network(path: Path) -> bool:
@@ -229,7 +199,7 @@ class Journal:
                 BatchState.QUEUED.value,
             ),
         )
-        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 21)})", (_row(step) for step in steps))
+        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 21)})", (row_of(step) for step in steps))
         self._sql.execute("COMMIT")
 
     def close(self) -> None:
@@ -256,31 +226,31 @@ class Journal:
 
     def step(self, number: int) -> Step:
         """One step."""
-        return _step(self._one(f"SELECT {_COLUMNS} FROM step WHERE number = ?", number))
+        return step_of(self._one(f"SELECT {COLUMNS} FROM step WHERE number = ?", number))
 
     def open_steps(self, after: tuple[int, int], limit: int) -> list[Step]:
         """The next steps that are not settled, in the order of (phase, number)."""
         rows = self._rows(
-            f"SELECT {_COLUMNS} FROM step WHERE state IN {_OPEN!r} AND (phase, number) > (?, ?)"
+            f"SELECT {COLUMNS} FROM step WHERE state IN {_OPEN!r} AND (phase, number) > (?, ?)"
             " ORDER BY phase, number LIMIT ?",
             *after,
             limit,
         )
-        return [_step(row) for row in rows]
+        return [step_of(row) for row in rows]
 
     def members(self, bundle: int) -> list[Step]:
         """The files that a bundle was made of, whatever has become of them, in order."""
-        query = f"SELECT {_COLUMNS} FROM step WHERE bundle = ? AND bundle > 0 ORDER BY number"
-        return [_step(row) for row in self._rows(query, bundle)]
+        query = f"SELECT {COLUMNS} FROM step WHERE bundle = ? AND bundle > 0 ORDER BY number"
+        return [step_of(row) for row in self._rows(query, bundle)]
 
     def steps(self, *states: StepState, limit: int = -1) -> Iterator[Step]:
         """Steps in some states (in any, when none is named), in order."""
         wanted = [state.value for state in (states or tuple(StepState))]
         marks = ", ".join("?" * len(wanted))
         rows = self._rows(
-            f"SELECT {_COLUMNS} FROM step WHERE state IN ({marks}) ORDER BY number LIMIT ?", *wanted, limit
+            f"SELECT {COLUMNS} FROM step WHERE state IN ({marks}) ORDER BY number LIMIT ?", *wanted, limit
         )
-        return map(_step, rows)
+        return map(step_of, rows)
 
     def tally(self) -> list[Tally]:
         """Counts and bytes by kind, state and evidence."""
@@ -317,7 +287,7 @@ class Journal:
         """Write changes to steps and sessions, all or none. Raises JournalError."""
         try:
             self._sql.execute("BEGIN IMMEDIATE")
-            alike: dict[_Shape, list[int]] = {}
+            alike: dict[Shape, list[int]] = {}
             touched: set[int] = set()
             for change in changes:
                 if isinstance(change, Writers):
@@ -329,7 +299,7 @@ class Journal:
                     alike.clear()
                     touched.clear()
                 touched.add(change.number)
-                alike.setdefault(_shape(change), []).append(change.number)
+                alike.setdefault(shape(change), []).append(change.number)
             self._change_all(alike)
             self._sql.execute("COMMIT")
         except sqlite3.Error as error:
@@ -339,12 +309,12 @@ class Journal:
             self._roll_back()
             raise
 
-    def _change_all(self, alike: dict[_Shape, list[int]]) -> None:
+    def _change_all(self, alike: dict[Shape, list[int]]) -> None:
         """Write changes to steps; those that are alike by one statement."""
         for (names, state, values), numbers in alike.items():
             for at in range(0, len(numbers), _TOGETHER):
                 some = numbers[at : at + _TOGETHER]
-                if names and self._sql.execute(_update(names, state, len(some)), (*values, *some)).rowcount < len(some):
+                if names and self._sql.execute(update(names, state, len(some)), (*values, *some)).rowcount < len(some):
                     raise AssertionError(f"of the steps {some} not all may go to {state}")
 
     def new_session(self, witness: str) -> int:
@@ -401,35 +371,6 @@ class Journal:
         return row
 
 
-#: The columns that change, the new state, and the values.
-_Shape = tuple[tuple[str, ...], StepState | None, tuple[object, ...]]
-
-
-def _shape(change: Change) -> _Shape:
-    """What is alike in changes that are alike."""
-    given = zip(_CHANGING, change[1:], strict=True)
-    values: dict[str, object] = {name: value for name, value in given if value is not None}
-    if change.facts is not None:
-        values["size"] = change.facts.size
-        values["facts"] = encode_facts(change.facts)
-    return tuple(values), change.state, tuple(values.values())
-
-
-@functools.lru_cache(maxsize=256)
-def _update(names: tuple[str, ...], state: StepState | None, count: int) -> str:
-    """The statement that changes these columns of so many steps, as far as they may go to this state.
-
-    What was sent adds up over all tries. A new state takes away the fault of the one before.
-    """
-    which = f"number IN ({', '.join('?' * count)})"
-    changes = [f"{name} = {'sent + ?' if name == 'sent' else '?'}" for name in names]
-    if state is None:
-        return f"UPDATE step SET {', '.join(changes)} WHERE {which}"
-    changes += [f"{name} = {value}" for name, value in (("fault", "NULL"), ("detail", "''")) if name not in names]
-    before = ", ".join(f"'{old.value}'" for old in StepState if may_move(old, state))
-    return f"UPDATE step SET {', '.join(changes)} WHERE {which} AND state IN ({before})"
-
-
 def _told(file: str, error: sqlite3.Error | OSError) -> JournalError:
     """Our error for one of SQLite's: what is no trouble of the moment (an OperationalError) is damage."""
     moment = isinstance(error, OSError | sqlite3.OperationalError)
@@ -449,48 +390,6 @@ class _Guard:
     def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
         if isinstance(error, sqlite3.Error):
             raise _told(self._journal._file, error) from error
-
-
-def _row(step: Step) -> tuple[object, ...]:
-    return (
-        step.number,
-        step.phase,
-        step.kind.value,
-        step.source,
-        step.path,
-        step.label,
-        step.facts.size,
-        encode_facts(step.facts),
-        step.target,
-        encode_facts(step.seen),
-        step.state.value,
-        step.generation,
-        step.session,
-        step.durable,
-        step.sent,
-        step.digest,
-        step.evidence,
-        step.fault,
-        step.detail,
-        step.bundle,
-        step.reused,
-    )
-
-
-def _step(row: tuple[Any, ...]) -> Step:
-    values = list(row)
-    values[2] = StepKind(values[2])
-    values[6] = decode_facts(values[6])
-    values[8] = decode_facts(values[8]) if values[8] else None
-    values[9] = StepState(values[9])
-    values[15] = Evidence(values[15]) if values[15] else None
-    values[16] = Fault(values[16]) if values[16] else None
-    return Step(*values)
-
-
-def is_settled(step: Step) -> bool:
-    """Whether a step is done with."""
-    return step.state in SETTLED
 
 
 def _sync_directory(path: Path) -> None:

@@ -15,7 +15,7 @@ from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from yatagan.archives import index, unpacking
+from yatagan.archives import index, names, unpacking
 from yatagan.archives.compression import Bomb, Bytes
 from yatagan.archives.index import BadIndex, Line, Totals
 from yatagan.archives.opening import ArchiveReader, NoArchive, open_archive, open_by_frames
@@ -117,7 +117,7 @@ def _chosen(choice: Choice, member: Member) -> bool:
     """
     if not choice:
         return True
-    parts = unpacking.parts_of(member.name)
+    parts = names.parts_of(member.name)
     paths = b"/".join(parts), b"/".join(parts[1:])
     only, skip = Choice(choice.only), Choice(skip=choice.skip)
     return any(map(only.chooses, paths)) and all(map(skip.chooses, paths))

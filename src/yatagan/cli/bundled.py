@@ -10,7 +10,7 @@ from typing import Any
 
 import click
 
-from yatagan.archives import unpacking
+from yatagan.archives import names, unpacking
 from yatagan.archives.index import SUFFIX, Line
 from yatagan.archives.tar import DIRECTORY, FILE
 from yatagan.bundles.make import Contents, Made, Recipe
@@ -24,17 +24,17 @@ _SHOWN = 20
 
 
 _REASONS = {
-    unpacking.ABSOLUTE: "its name begins at the root of the disk",
-    unpacking.CLIMBS: "its name climbs out of the directory",
-    unpacking.EMPTY: "it has no name that a file could have",
-    unpacking.OURS: "its name is one that Yatagan uses itself",
-    unpacking.THROUGH_LINK: "a link is in its way",
-    unpacking.THROUGH_FILE: "a file is where it needs a directory",
-    unpacking.LEADS_OUT: "a link that leads out of the directory (--links-out makes it all the same)",
-    unpacking.SPECIAL: "a device or FIFO",
-    unpacking.NO_TARGET: "a link to something that is not in the archive",
-    unpacking.TOO_DEEP: "too many directories above it",
-    unpacking.DIFFERENT: "its contents are not what the index says",
+    names.ABSOLUTE: "its name begins at the root of the disk",
+    names.CLIMBS: "its name climbs out of the directory",
+    names.EMPTY: "it has no name that a file could have",
+    names.OURS: "its name is one that Yatagan uses itself",
+    names.THROUGH_LINK: "a link is in its way",
+    names.THROUGH_FILE: "a file is where it needs a directory",
+    names.LEADS_OUT: "a link that leads out of the directory (--links-out makes it all the same)",
+    names.SPECIAL: "a device or FIFO",
+    names.NO_TARGET: "a link to something that is not in the archive",
+    names.TOO_DEEP: "too many directories above it",
+    names.DIFFERENT: "its contents are not what the index says",
 }
 
 

@@ -124,7 +124,7 @@ class App:
             from yatagan.keeper.kept import KeptSource
 
             return KeptSource(keeper, node, pinned=pinned)
-        from yatagan.stores.sftp import NodeSource
+        from yatagan.stores.nodesource import NodeSource
 
         return NodeSource(node, self.home, self.line(), self.answers, pinned=pinned, commands=commands)
 

@@ -33,7 +33,8 @@ from yatagan.nodes.login import Login, log_in, renew
 from yatagan.stores.checkup import AreaRoom, Checkup, check_up
 from yatagan.stores.interface import Source
 from yatagan.stores.local import LocalSource
-from yatagan.stores.sftp import SftpStore, more_logins
+from yatagan.stores.nodesource import more_logins
+from yatagan.stores.sftp import SftpStore
 
 T = TypeVar("T")
 

@@ -13,7 +13,6 @@ from __future__ import annotations
 
 import getpass
 import hashlib
-import itertools
 import json
 import os
 import platform
@@ -83,7 +82,9 @@ class Ledger:
             self.directory.mkdir(parents=True, exist_ok=True)
             kept = self._keep_list(contents)
             if self._file is None:
-                self._file = self._begin()
+                # A file that is nobody else's: a keeper may finish several batches in one second.
+                stamp, token = time.strftime("%Y%m%dT%H%M%SZ", time.gmtime()), secrets.token_hex(4)
+                self._file = self.directory / f"{stamp}-{platform.node()}-{os.getpid()}-{token}.jsonl"
             record = {
                 "format": 1,
                 "id": id,
@@ -103,18 +104,6 @@ class Ledger:
         except OSError as error:
             raise JournalError(str(self.directory), error.strerror or str(error)) from error
         self._previous = hashlib.sha256(line).hexdigest()
-
-    def _begin(self) -> Path:
-        """A file that is nobody else's: a keeper may finish several batches in one second."""
-        name = f"{time.strftime('%Y%m%dT%H%M%SZ', time.gmtime())}-{platform.node()}-{os.getpid()}"
-        for turn in itertools.count(1):
-            file = self.directory / (f"{name}-{turn}.jsonl" if turn > 1 else f"{name}.jsonl")
-            try:
-                file.touch(exist_ok=False)
-            except FileExistsError:
-                continue
-            return file
-        raise AssertionError  # there is always a next number
 
     def _keep_list(self, contents: Iterable[tuple[bytes, str]]) -> str:
         """Store a checksum list under its own digest; "" for an empty one."""

@@ -363,8 +363,8 @@ class Files(asyncssh.SSHClientSession[bytes]):
         """An empty directory."""
         await self._ask(_RMDIR, _spell(path))
 
-    async def server(self) -> tuple[str, int]:
-        """Who serves: this start of the machine, and the process there; ("", 0) where it does not show them."""
+    async def served_by(self) -> tuple[str, int]:
+        """This start of the machine that serves, and the process there; ("", 0) where it does not show them."""
         try:
             handle, process = await asyncio.gather(self.open_file(_BOOT, READ), self.readlink(_SELF))
             boot, _ = await asyncio.gather(self.read(handle, 0, 100), self.close(handle))

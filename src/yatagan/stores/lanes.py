@@ -196,7 +196,7 @@ class Lanes:
         assert self._allowed.log_in is not None
         login = await self._allowed.log_in(beside)
         try:
-            boot, process = await self._server(login.files)
+            boot, process = await self._served_by(login.files)
             helper = self._first.helper
             if helper is not None and not (boot and boot == helper.greeting["boot"]):
                 raise ConnectionError("an address may stand for several machines, whose disks need not agree")
@@ -215,15 +215,15 @@ class Lanes:
             link = login.link
             files = await link.channel(self._first.files)
             self._extra.append(files)
-            _, process = await self._server(files)
+            _, process = await self._served_by(files)
         except (asyncssh.Error, OSError):
             self._full.add(login)
             return await self._by_channel()
         return Lane(files, link.ours, process)
 
-    async def _server(self, files: Files) -> tuple[str, int]:
-        """See `Files.server`; ("", 0) where there is nobody to compare it with. Raises ConnectionError."""
-        return await files.server() if self._first.helper is not None else ("", 0)
+    async def _served_by(self, files: Files) -> tuple[str, int]:
+        """See `Files.served_by`; ("", 0) where there is nobody to compare it with. Raises ConnectionError."""
+        return await files.served_by() if self._first.helper is not None else ("", 0)
 
     async def _admit(self) -> None:
         """Let what is ready carry, once it is written down who writes there."""

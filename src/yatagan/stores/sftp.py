@@ -8,28 +8,22 @@ ended.
 from __future__ import annotations
 
 import asyncio
-import contextlib
-import functools
 import json
 import posixpath
 import secrets
 import time
-from base64 import b64decode
 from collections.abc import AsyncIterator, Awaitable, Callable, Coroutine, Sequence
 from typing import Any, TypeVar
 
 from yatagan.config.areas import below, find_area, split_area
-from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import LineSettings
-from yatagan.digests.blocks import Blocks, Run
+from yatagan.digests.blocks import Run
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.nodes.answers import Answers
-from yatagan.nodes.beside import log_in_beside
 from yatagan.nodes.files import CREATE, EXCLUSIVE, READ, WRITE, Files
-from yatagan.nodes.helper.client import Helper
 from yatagan.nodes.helper.parcels import Parcel
-from yatagan.nodes.login import Again, Login, log_in, log_in_again
+from yatagan.nodes.login import Login
+from yatagan.stores.byhelper import ByHelper
 from yatagan.stores.interface import (
     Digested,
     Facts,
@@ -43,8 +37,6 @@ from yatagan.stores.interface import (
 )
 from yatagan.stores.lanes import Allowed, Lanes
 from yatagan.stores.line import BareFailure, Line
-from yatagan.stores.local import digested, facts_from_list, facts_to_list, gathered, unloaded
-from yatagan.stores.past import recall, remember
 from yatagan.stores.sftpfile import SftpFile, facts_from
 
 T = TypeVar("T")
@@ -54,8 +46,6 @@ _SECOND = 1_000_000_000
 _REQUEST = 255 << 10
 #: Bytes copied on the node by one request.
 _COPY = 64 << 20
-#: What the helper learns to find what a file has of another.
-_CHANGES = ("yatagan.digests.blocks", "yatagan.nodes.helper.changes")
 
 
 def offers(files: Files, extension: str) -> bool:
@@ -80,25 +70,25 @@ class SftpStore:
     ) -> None:
         self.login = login
         self.node = node or login.node
-        self._helper: Helper | None = login.helper
         self._line = Line(login, line.silence, shared=shared)
         self.lanes = Lanes(login, allowed, self._line.watch)
         self.flow = self.lanes.flow
+        self.name = self.node.name
+        self._by_helper = ByHelper(login.helper, self._ask, self.name)
         self._disk_is_same = False
         self._replaces = offers(login.files, "posix-rename")
         self._start = (self.node.start or "").encode("utf-8", "surrogateescape")
-        self.name = self.node.name
         self.address = login.address
         self.max_rate = self.node.rate_cap
         files = login.files
         self.traits = Traits(
             time_step_ns=_SECOND,
-            digests=self._helper is not None,
+            digests=bool(self._by_helper),
             quick=False,
             syncs=offers(files, "fsync"),
             read_size=min(files.read_size, _REQUEST),
             write_size=min(files.write_size, _REQUEST),
-            parcels=self._helper is not None,
+            parcels=bool(self._by_helper),
         )
 
     @property
@@ -189,20 +179,11 @@ class SftpStore:
 
     async def look_closely(self, path: bytes) -> Facts | None:
         """See `Store.look_closely`."""
-        if self._helper is None:
+        if not self._by_helper:
             return await self.look(path)
-        found, close = await asyncio.gather(self.look(path), self._look_by_helper(path))
+        found, close = await asyncio.gather(self.look(path), self._by_helper.look(path))
         # Commands may see another disk than the file protocol: only what both agree on counts.
         return close if found is not None and close is not None and found.same_as(close) else found
-
-    async def _look_by_helper(self, path: bytes) -> Facts | None:
-        assert self._helper is not None
-        try:
-            return facts_from_list((await self._ask(self._helper.ask("look", path), path))["facts"])
-        except StoreError as error:
-            if error.fault in LINE_FAULTS:
-                raise
-            return None
 
     async def entries(self, path: bytes) -> AsyncIterator[list[tuple[bytes, Facts]]]:
         """See `Store.entries`."""
@@ -230,9 +211,7 @@ class SftpStore:
 
     async def clock_ns(self) -> int | None:
         """See `Store.clock_ns`."""
-        if self._helper is None:
-            return None
-        return int((await self._ask(self._helper.ask("clock"), b""))["clock_ns"])
+        return int((await self._by_helper.ask("clock"))["clock_ns"]) if self._by_helper else None
 
     async def open(self, path: bytes) -> Reader:
         """See `Store.open`. The look comes first: opening a FIFO would stop the whole channel."""
@@ -286,8 +265,7 @@ class SftpStore:
 
     async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run]) -> list[bool]:
         """See `Store.reuse`."""
-        values = {"part": part.decode("latin-1"), "runs": runs}
-        return list((await self.work(_CHANGES, "reuse", old, values))["good"])
+        return await self._by_helper.reuse(old, part, runs)
 
     async def make_directory(self, path: bytes, mode: int) -> None:
         """See `Store.make_directory`."""
@@ -348,7 +326,7 @@ class SftpStore:
 
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
         """See `Store.digest`. The file must hold still while it is read."""
-        if self._helper is None or algorithm not in self._helper.greeting["algorithms"]:
+        if not self._by_helper.can_hash(algorithm):
             raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
         (made,) = await self.digests([(path, None)], algorithm)
         if made.facts is None:
@@ -361,21 +339,11 @@ class SftpStore:
 
     async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
         """See `Store.digests`."""
-        if self._helper is None or algorithm not in self._helper.greeting["algorithms"]:
-            raise StoreError(Fault.UNSUPPORTED, store=self.name)
-        spelled = [[path.decode("latin-1"), facts_to_list(facts)] for path, facts in files]
-        path = files[0][0] if len(files) == 1 else b""
-        reply = await self._ask(self._helper.ask("digests", files=spelled, algorithm=algorithm), path)
-        return [digested(*each) for each in reply["files"]]
+        return await self._by_helper.digests(files, algorithm)
 
     async def blocks(self, path: bytes, block: int) -> NodeBlocks:
-        """See `Store.blocks`. The file must hold still while it is read."""
-        reply = await self.work(_CHANGES, "blocks", path, {"block": block})
-        facts = facts_from_list(reply["facts"])
-        made = Blocks(facts.size, block, b64decode(reply["rolling"]), b64decode(reply["other"]))
-        if reply["before"] != reply["facts"] or not made.fit:
-            raise StoreError(Fault.SOURCE_CHANGED, path, store=self.name)
-        return NodeBlocks(made, facts)
+        """See `Store.blocks`."""
+        return await self._by_helper.blocks(path, block)
 
     async def recorded(self, path: bytes) -> str:
         """See `Store.recorded`."""
@@ -383,38 +351,23 @@ class SftpStore:
 
     async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
         """See `Store.gather`."""
-        if self._helper is None:
-            raise StoreError(Fault.UNSUPPORTED, store=self.name)
-        question = self._helper.ask("gather", paths=[path.decode("latin-1") for path in paths], most=most)
-        reply = await self._ask(question, b"")
-        return [gathered(outcome, b64decode(data), found) for outcome, data, found in reply["files"]]
+        return await self._by_helper.gather(paths, most)
 
     async def unload(self, bundle: bytes, parcels: Sequence[Parcel]) -> list[Unloaded]:
         """See `Store.unload`."""
-        if self._helper is None:
-            raise StoreError(Fault.UNSUPPORTED, bundle, store=self.name)
-        spelled = [_spelled(each) for each in parcels]
-        reply = await self._ask(self._helper.ask("unload", bundle, parcels=spelled), bundle, writing=True)
-        return [unloaded(*outcome) for outcome in reply["outcomes"]]
+        return await self._by_helper.unload(bundle, parcels)
 
     async def finish(self, parcels: Sequence[Parcel]) -> list[Unloaded]:
         """See `Store.finish`."""
-        if self._helper is None:
-            raise StoreError(Fault.UNSUPPORTED, store=self.name)
-        question = self._helper.ask("finish", parcels=[_spelled(each) for each in parcels])
-        reply = await self._ask(question, b"", writing=True)
-        return [unloaded(*outcome) for outcome in reply["outcomes"]]
+        return await self._by_helper.finish(parcels)
 
     async def work(self, modules: tuple[str, ...], what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
         """See `Store.work`."""
-        if self._helper is None:
-            raise StoreError(Fault.UNSUPPORTED, store=self.name)
-        await self._ask(self._helper.learn(modules), b"")
-        return await self._ask(self._helper.ask(what, path, **values), path, writing=True)
+        return await self._by_helper.work(modules, what, path, values)
 
     async def same_disk(self, token: bytes) -> bool:
         """See `Store.same_disk`. Commands may land on another machine, or below another root."""
-        if self._helper is None:
+        if not self._by_helper:
             return False
         text, path = secrets.token_hex(16), token
         if await self.look(path) is not None:
@@ -425,7 +378,7 @@ class SftpStore:
                 await writer.write(0, text.encode())
             finally:
                 await writer.close()
-            reply = await self._ask(self._helper.ask("read", path), path)
+            reply = await self._by_helper.ask("read", path)
             self._disk_is_same = bool(reply["text"] == text)
             return self._disk_is_same
         except StoreError as error:
@@ -455,11 +408,11 @@ class SftpStore:
         named = json.loads(witness) if witness else {}
         if named.get("login") == self.login.mark:
             return not self.login.abandoned
-        if self._helper is None or "node" not in named:
+        if not self._by_helper or "node" not in named:
             return False
         for wait in (0.0, 0.2, 0.5, 1.0):
             await asyncio.sleep(wait)
-            reply = await self._ask(self._helper.ask("alive", **named["node"]), b"")
+            reply = await self._by_helper.ask("alive", **named["node"])
             if not reply["alive"]:
                 return bool(reply["sure"])
         return False
@@ -470,67 +423,6 @@ class SftpStore:
         await self._line.close()
 
 
-def _spelled(parcel: Parcel) -> list[Any]:
-    """A parcel as the helper reads it."""
-    return [
-        [name.decode("latin-1") for name in value]
-        if isinstance(value, tuple)
-        else value.decode("latin-1")
-        if isinstance(value, bytes)
-        else value
-        for value in parcel
-    ]
-
-
 def _is_name(name: bytes) -> bool:
     """A server's listing is a stranger's word: only plain names count."""
     return name not in (b"", b".", b"..") and b"/" not in name and b"\0" not in name
-
-
-def more_logins(login: Login, home: Home, line: LineSettings) -> Allowed:
-    """How to log in to the same machine again, without asking anybody."""
-
-    async def again(beside: bool) -> Again:
-        if beside:
-            with contextlib.suppress(OSError):  # then there can be no more processes here
-                return await log_in_beside(login, home, line)
-        return await log_in_again(login, home, line)
-
-    alone = login.address is None or login.times.questions > 0
-    name = login.node.name
-    keep = functools.partial(remember, home, name)
-    return Allowed(login.node.most_logins, line.processes, None if alone else again, recall(home, name), keep)
-
-
-class NodeSource:
-    """Opens a node again and again. The first address that was reached is kept for all that follow."""
-
-    def __init__(
-        self,
-        node: Node,
-        home: Home,
-        line: LineSettings,
-        answers: Answers,
-        *,
-        pinned: tuple[str, int] | None = None,
-        commands: bool = True,
-    ) -> None:
-        self.node = node
-        self.pinned = pinned
-        self._home = home
-        self._line = line
-        self._answers = answers
-        self._commands = commands
-
-    async def open(self) -> SftpStore:
-        """See `Source.open`."""
-        login = await log_in(
-            self.node, self._home, self._line, self._answers, pinned=self.pinned, commands=self._commands
-        )
-        if self.pinned is None:
-            self.pinned = login.address
-        return SftpStore(login, self._line, more_logins(login, self._home, self._line))
-
-    def pins(self) -> dict[str, tuple[str, int]]:
-        """See `Source.pins`."""
-        return {} if self.pinned is None else {self.node.name: self.pinned}

@@ -92,8 +92,9 @@ class SftpFile:
             raise
         finally:
             for task in asked:
-                self._late.add(task)
-                task.add_done_callback(self._came)
+                if not task.done():
+                    self._late.add(task)
+                    task.add_done_callback(self._came)
 
     async def _read_on(self, lane: Lane, offset: int, size: int) -> bytes:
         """A server may answer with less than asked; the rest is asked for."""

@@ -1,0 +1,102 @@
+"""Steps as rows of the journal, and the statements that change them. No I/O."""
+
+from __future__ import annotations
+
+import functools
+import json
+from typing import Any
+
+from yatagan.batches.states import Evidence, StepState, may_move
+from yatagan.batches.steps import Change, Step, StepKind
+from yatagan.errors import Fault
+from yatagan.stores.interface import Facts, Kind
+
+#: What a step is read from, in this order.
+COLUMNS = (
+    "number, phase, kind, source, path, label, facts, target, seen, state, generation, session, durable, "
+    "sent, digest, evidence, fault, detail, bundle, reused"
+)
+#: What a change may change.
+_CHANGING = Change._fields[1:]
+#: The columns that change, the new state, and the values.
+Shape = tuple[tuple[str, ...], StepState | None, tuple[object, ...]]
+
+
+def shape(change: Change) -> Shape:
+    """What is alike in changes that are alike."""
+    given = zip(_CHANGING, change[1:], strict=True)
+    values: dict[str, object] = {name: value for name, value in given if value is not None}
+    if change.facts is not None:
+        values["size"] = change.facts.size
+        values["facts"] = _encode(change.facts)
+    return tuple(values), change.state, tuple(values.values())
+
+
+@functools.lru_cache(maxsize=256)
+def update(names: tuple[str, ...], state: StepState | None, count: int) -> str:
+    """The statement that changes these columns of so many steps, as far as they may go to this state.
+
+    What was sent adds up over all tries. A new state takes away the fault of the one before.
+    """
+    which = f"number IN ({', '.join('?' * count)})"
+    changes = [f"{name} = {'sent + ?' if name == 'sent' else '?'}" for name in names]
+    if state is None:
+        return f"UPDATE step SET {', '.join(changes)} WHERE {which}"
+    changes += [f"{name} = {value}" for name, value in (("fault", "NULL"), ("detail", "''")) if name not in names]
+    before = ", ".join(f"'{old.value}'" for old in StepState if may_move(old, state))
+    return f"UPDATE step SET {', '.join(changes)} WHERE {which} AND state IN ({before})"
+
+
+def row_of(step: Step) -> tuple[object, ...]:
+    """All columns of a step."""
+    return (
+        step.number,
+        step.phase,
+        step.kind.value,
+        step.source,
+        step.path,
+        step.label,
+        step.facts.size,
+        _encode(step.facts),
+        step.target,
+        _encode(step.seen),
+        step.state.value,
+        step.generation,
+        step.session,
+        step.durable,
+        step.sent,
+        step.digest,
+        step.evidence,
+        step.fault,
+        step.detail,
+        step.bundle,
+        step.reused,
+    )
+
+
+def step_of(row: tuple[Any, ...]) -> Step:
+    """The step in a row of `COLUMNS`."""
+    values = list(row)
+    values[2] = StepKind(values[2])
+    values[6] = _decode(values[6])
+    values[8] = _decode(values[8]) if values[8] else None
+    values[9] = StepState(values[9])
+    values[15] = Evidence(values[15]) if values[15] else None
+    values[16] = Fault(values[16]) if values[16] else None
+    return Step(*values)
+
+
+def _encode(facts: Facts | None) -> str | None:
+    """Facts as the journal keeps them."""
+    if facts is None:
+        return None
+    return json.dumps(
+        [facts.kind.value, facts.size, facts.mtime_ns, facts.mode, facts.changed_ns, facts.inode],
+        separators=(",", ":"),
+    )
+
+
+def _decode(text: str) -> Facts:
+    """The reverse of `_encode`."""
+    kind, *rest = json.loads(text)
+    return Facts(Kind(kind), *rest)

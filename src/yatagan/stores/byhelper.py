@@ -1,0 +1,112 @@
+"""What the helper does for a store of a node: what SFTP cannot tell, or not of hundreds of files at once."""
+
+from __future__ import annotations
+
+from base64 import b64decode
+from collections.abc import Sequence
+from typing import Any
+
+from yatagan.digests.blocks import Blocks, Run
+from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.nodes.helper.client import Helper
+from yatagan.nodes.helper.parcels import Parcel
+from yatagan.stores.interface import Digested, Facts, Gathered, NodeBlocks, Unloaded
+from yatagan.stores.local import digested, facts_from_list, facts_to_list, gathered, unloaded
+from yatagan.stores.sftpfile import Ask
+
+#: What it learns to find what a file has of another.
+_CHANGES = ("yatagan.digests.blocks", "yatagan.nodes.helper.changes")
+
+
+class ByHelper:
+    """Questions of a store to its helper, if there is one; see the methods of `Store` that have these names.
+
+    Without a helper each raises StoreError, UNSUPPORTED.
+    """
+
+    def __init__(self, helper: Helper | None, ask: Ask, store: str) -> None:
+        self._helper = helper
+        self._line = ask
+        self._store = store
+
+    def __bool__(self) -> bool:
+        return self._helper is not None
+
+    def can_hash(self, algorithm: str) -> bool:
+        """Whether it knows this digest."""
+        return self._helper is not None and algorithm in self._helper.greeting["algorithms"]
+
+    async def ask(
+        self, what: str, path: bytes = b"", *, about: bytes = b"", writing: bool = False, **values: Any
+    ) -> dict[str, Any]:
+        """One question, of a `path` if it is of one, and its answer. `about`: what an error then names."""
+        about = path or about
+        if self._helper is None:
+            raise StoreError(Fault.UNSUPPORTED, about, store=self._store)
+        return await self._line(self._helper.ask(what, path, **values), about, writing=writing)
+
+    async def work(self, modules: tuple[str, ...], what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
+        """One question for which it learns something first."""
+        if self._helper is None:
+            raise StoreError(Fault.UNSUPPORTED, path, store=self._store)
+        await self._line(self._helper.learn(modules), b"")
+        return await self.ask(what, path, writing=True, **values)
+
+    async def look(self, path: bytes) -> Facts | None:
+        """Facts in nanoseconds; None where it cannot tell."""
+        try:
+            return facts_from_list((await self.ask("look", path))["facts"])
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
+            return None
+
+    async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
+        """See `Store.digests`."""
+        if not self.can_hash(algorithm):
+            raise StoreError(Fault.UNSUPPORTED, store=self._store)
+        spelled = [[path.decode("latin-1"), facts_to_list(facts)] for path, facts in files]
+        about = files[0][0] if len(files) == 1 else b""
+        reply = await self.ask("digests", about=about, files=spelled, algorithm=algorithm)
+        return [digested(*each) for each in reply["files"]]
+
+    async def blocks(self, path: bytes, block: int) -> NodeBlocks:
+        """See `Store.blocks`. The file must hold still while it is read."""
+        reply = await self.work(_CHANGES, "blocks", path, {"block": block})
+        facts = facts_from_list(reply["facts"])
+        made = Blocks(facts.size, block, b64decode(reply["rolling"]), b64decode(reply["other"]))
+        if reply["before"] != reply["facts"] or not made.fit:
+            raise StoreError(Fault.SOURCE_CHANGED, path, store=self._store)
+        return NodeBlocks(made, facts)
+
+    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run]) -> list[bool]:
+        """See `Store.reuse`."""
+        values = {"part": part.decode("latin-1"), "runs": runs}
+        return list((await self.work(_CHANGES, "reuse", old, values))["good"])
+
+    async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
+        """See `Store.gather`."""
+        reply = await self.ask("gather", paths=[path.decode("latin-1") for path in paths], most=most)
+        return [gathered(outcome, b64decode(data), found) for outcome, data, found in reply["files"]]
+
+    async def unload(self, bundle: bytes, parcels: Sequence[Parcel]) -> list[Unloaded]:
+        """See `Store.unload`."""
+        reply = await self.ask("unload", bundle, writing=True, parcels=[_spelled(each) for each in parcels])
+        return [unloaded(*outcome) for outcome in reply["outcomes"]]
+
+    async def finish(self, parcels: Sequence[Parcel]) -> list[Unloaded]:
+        """See `Store.finish`."""
+        reply = await self.ask("finish", writing=True, parcels=[_spelled(each) for each in parcels])
+        return [unloaded(*outcome) for outcome in reply["outcomes"]]
+
+
+def _spelled(parcel: Parcel) -> list[Any]:
+    """A parcel as the helper reads it."""
+    return [
+        [name.decode("latin-1") for name in value]
+        if isinstance(value, tuple)
+        else value.decode("latin-1")
+        if isinstance(value, bytes)
+        else value
+        for value in parcel
+    ]

@@ -1,0 +1,65 @@
+"""Opening nodes: again and again at the address that was reached first, and by further logins for more lanes."""
+
+from __future__ import annotations
+
+import contextlib
+import functools
+
+from yatagan.config.home import Home
+from yatagan.config.nodes import Node
+from yatagan.config.settings import LineSettings
+from yatagan.nodes.answers import Answers
+from yatagan.nodes.beside import log_in_beside
+from yatagan.nodes.login import Again, Login, log_in, log_in_again
+from yatagan.stores.lanes import Allowed
+from yatagan.stores.past import recall, remember
+from yatagan.stores.sftp import SftpStore
+
+
+def more_logins(login: Login, home: Home, line: LineSettings) -> Allowed:
+    """How to log in to the same machine again, without asking anybody."""
+
+    async def again(beside: bool) -> Again:
+        if beside:
+            with contextlib.suppress(OSError):  # then there can be no more processes here
+                return await log_in_beside(login, home, line)
+        return await log_in_again(login, home, line)
+
+    alone = login.address is None or login.times.questions > 0
+    name = login.node.name
+    keep = functools.partial(remember, home, name)
+    return Allowed(login.node.most_logins, line.processes, None if alone else again, recall(home, name), keep)
+
+
+class NodeSource:
+    """Opens a node again and again. The first address that was reached is kept for all that follow."""
+
+    def __init__(
+        self,
+        node: Node,
+        home: Home,
+        line: LineSettings,
+        answers: Answers,
+        *,
+        pinned: tuple[str, int] | None = None,
+        commands: bool = True,
+    ) -> None:
+        self.node = node
+        self.pinned = pinned
+        self._home = home
+        self._line = line
+        self._answers = answers
+        self._commands = commands
+
+    async def open(self) -> SftpStore:
+        """See `Source.open`."""
+        login = await log_in(
+            self.node, self._home, self._line, self._answers, pinned=self.pinned, commands=self._commands
+        )
+        if self.pinned is None:
+            self.pinned = login.address
+        return SftpStore(login, self._line, more_logins(login, self._home, self._line))
+
+    def pins(self) -> dict[str, tuple[str, int]]:
+        """See `Source.pins`."""
+        return {} if self.pinned is None else {self.node.name: self.pinned}
