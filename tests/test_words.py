@@ -22,6 +22,13 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
         "SHA256:new, known is SHA256:old",
         "ask the site",
     ),
+    (
+        e.UnpinnedHostKey("oak", EVIL, "SHA256:new", ("SHA256:pin",), EVIL),
+        Exit.NO_LOGIN,
+        "pinned: SHA256:pin",
+        "several",
+    ),
+    (e.RevokedHostKey("oak", EVIL, "SHA256:new", EVIL), Exit.NO_LOGIN, "is revoked by", "ask the site"),
     (e.NeedsAnswer("oak", EVIL), Exit.NO_LOGIN, "nobody to answer", "from a terminal"),
     (e.GivenUp("oak", EVIL), Exit.NO_LOGIN, "oak: the login was given up at", ""),
     (e.CannotReach("oak", "connect", EVIL, remedy="try"), Exit.NO_LOGIN, "oak: connecting failed", "try"),

@@ -135,14 +135,38 @@ class UnknownHostKey(CannotReach):
 
 
 class ChangedHostKey(CannotReach):
-    """A node showed another key than the one we know. Always a stop."""
+    """A node showed another key than the known one. Always a stop. `where` names a line with a known key."""
 
-    def __init__(self, node: str, host: str, fingerprint: str, expected: tuple[str, ...], file: str) -> None:
+    def __init__(self, node: str, host: str, fingerprint: str, expected: tuple[str, ...], where: str) -> None:
         super().__init__(node, "host-key", f"key changed to {fingerprint}", passing=False)
         self.host = host
         self.fingerprint = fingerprint
         self.expected = expected
-        self.file = file
+        self.where = where
+
+
+class UnpinnedHostKey(CannotReach):
+    """A node showed a key that is not among those pinned with `--trust`. Always a stop.
+
+    `where` names the known_hosts line in which the key stands, "" when no file knows it.
+    """
+
+    def __init__(self, node: str, host: str, fingerprint: str, pins: tuple[str, ...], where: str) -> None:
+        super().__init__(node, "host-key", f"key {fingerprint} is not pinned", passing=False)
+        self.host = host
+        self.fingerprint = fingerprint
+        self.pins = pins
+        self.where = where
+
+
+class RevokedHostKey(CannotReach):
+    """A node showed a key that a known_hosts line revokes. Always a stop. `where` names the line."""
+
+    def __init__(self, node: str, host: str, fingerprint: str, where: str) -> None:
+        super().__init__(node, "host-key", f"key {fingerprint} is revoked", passing=False)
+        self.host = host
+        self.fingerprint = fingerprint
+        self.where = where
 
 
 class NeedsAnswer(CannotReach):

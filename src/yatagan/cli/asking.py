@@ -10,7 +10,7 @@ from contextlib import AbstractContextManager, ExitStack
 
 import click
 
-from yatagan.cli.text import show
+from yatagan.cli.text import show, warn
 from yatagan.errors import GivenUp, NeedsAnswer
 from yatagan.nodes.answers import Nobody, Question
 
@@ -28,6 +28,7 @@ class AtTerminal:
         self.aside: Callable[[], AbstractContextManager[None]] = contextlib.nullcontext
         self.stop: Callable[[], None] | None = None
         self._waiting: ExitStack | None = None
+        self._noted: set[str] = set()
 
     async def answer(self, question: Question) -> str:
         """The server's words, then what is typed; secrets are not shown."""
@@ -53,6 +54,14 @@ class AtTerminal:
             for line in said.strip().splitlines():
                 click.echo(f"{node} says: {show(line.strip())}", err=True)
 
+    def note(self, text: str) -> None:
+        """A line, once a run."""
+        if text not in self._noted:
+            self._noted.add(text)
+            self.waited()
+            with self.aside():
+                warn(show(text))
+
     def waiting(self, node: str, seconds: float, *, reached: bool) -> None:
         """One line, written over and over."""
         if self._waiting is None:
@@ -73,6 +82,13 @@ class Unattended(Nobody):
 
     def __init__(self) -> None:
         self._told = 0.0
+        self._noted: set[str] = set()
+
+    def note(self, text: str) -> None:
+        """A line, once a run."""
+        if text not in self._noted:
+            self._noted.add(text)
+            warn(show(text))
 
     def waiting(self, node: str, seconds: float, *, reached: bool) -> None:
         """A line now and then."""

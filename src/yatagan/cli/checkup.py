@@ -52,7 +52,7 @@ def check(name: str, no_questions: bool, json_: bool) -> None:
 
 
 async def _look(app: App, name: str) -> Checkup:
-    from yatagan.nodes.login import offered_methods
+    from yatagan.nodes.connecting import offered_methods
     from yatagan.stores.checkup import check_up
     from yatagan.stores.sftp import SftpStore
 

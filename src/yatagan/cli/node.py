@@ -42,7 +42,12 @@ def node_command() -> None:
 @click.option("--logins", type=int, metavar="N", help="Logins at once for one batch. Default: up to 8; login nodes 2.")
 @click.option("--max-rate", metavar="RATE", help="What batches may take of the line to it, such as 20MB/s.")
 @click.option("--start", metavar="DIR", help="Where relative paths start there.")
-@click.option("--trust", metavar="FINGERPRINT", help="Accept this host key (SHA256:…) on first sight.")
+@click.option(
+    "--trust",
+    metavar="FINGERPRINT",
+    multiple=True,
+    help="Pin a host key (SHA256:…): the node may show no other. Give it once for each key that the node may show.",
+)
 @as_json
 def add(name: str, address: str, json_: bool, key: str | None, **given: Any) -> None:
     """Save a node under NAME. A node that is saved already is replaced."""
@@ -53,6 +58,8 @@ def add(name: str, address: str, json_: bool, key: str | None, **given: Any) -> 
     nodes = App.start().nodes()
     replaced = name in nodes
     nodes.put(dataclasses.replace(node, areas=nodes.get(name).areas) if replaced else node)
+    for other in _disagreeing(node, list(nodes)):
+        warn(f"{other.name} has the same address, and other host keys are pinned for it: {', '.join(other.trust)}")
     if json_:
         say_json(_entry(node))
     else:
@@ -94,6 +101,18 @@ def list_(json_: bool) -> None:
                 warn("; ".join(words.explain(state.trouble)[:2]))
 
 
+def _disagreeing(node: Node, others: list[Node]) -> list[Node]:
+    """Nodes at the same address for which none of the same host keys is pinned."""
+    return [
+        other
+        for other in others
+        if (other.address, other.port or 22) == (node.address, node.port or 22)
+        and node.trust
+        and other.trust
+        and not set(node.trust) & set(other.trust)
+    ]
+
+
 async def _states(app: App, nodes: list[Node]) -> dict[str, Openness]:
     return {node.name: await openness(app, node.name) for node in nodes}
 
@@ -122,7 +141,7 @@ def show_(name: str, json_: bool) -> None:
             ("user", show(node.user or "yours, or what ~/.ssh/config says")),
             ("key", show(node.key or "the agent's and your default keys")),
             ("starts in", show(node.start or "the account's home")),
-            ("trusts", node.trust or "keys that were accepted at a first login"),
+            ("trusts", ", ".join(node.trust) or "keys that were accepted at a first login"),
             ("logins", f"up to {node.most_logins} at once for one batch"),
             ("rate", f"no more than {size(node.rate_cap)}/s" if node.rate_cap else "as the line gives it"),
             ("areas", ", ".join(f"@{area.name} ({show(area.path)})" for area in node.areas)),

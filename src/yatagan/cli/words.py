@@ -198,13 +198,28 @@ def _explain_reach(error: e.CannotReach) -> tuple[str, str, Exit]:
                 f"{error.fingerprint}, or log in once from a terminal",
                 Exit.NO_LOGIN,
             )
+        case e.UnpinnedHostKey():
+            known = f" It is known from {show(error.where)}, so two of your entries disagree." if error.where else ""
+            return (
+                f"{error.node} ({show(error.host)}) shows the host key {error.fingerprint}, which is not pinned; "
+                f"pinned: {', '.join(error.pins)}.{known}",
+                "ask the site which key is right; a node with several keys takes --trust several times",
+                Exit.NO_LOGIN,
+            )
+        case e.RevokedHostKey():
+            return (
+                f"{error.node} ({show(error.host)}) shows the host key {error.fingerprint}, which is revoked by "
+                f"{show(error.where)}",
+                "ask the site: somebody else may have this key",
+                Exit.NO_LOGIN,
+            )
         case e.ChangedHostKey():
             known = ", ".join(error.expected)
             return (
                 f"{error.node} ({show(error.host)}) shows another host key than before: {error.fingerprint}, "
                 f"known is {known}. Either the machine was set up anew, or somebody stands between",
-                f"ask the site; if the new key is right, remove the host's old line from {show(error.file)} "
-                "(or ~/.ssh/known_hosts) and log in again",
+                f"ask the site; if the new key is right, remove {show(error.where)} and log in again, "
+                f"or pin the key: yatagan node add {error.node} … --trust {error.fingerprint}",
                 Exit.NO_LOGIN,
             )
         case e.GivenUp():

@@ -18,12 +18,16 @@ PROJECT_FILE = "yatagan.toml"
 
 @dataclass(frozen=True, slots=True)
 class Home:
-    """The directories of one user: configuration, state, their SSH files, and what lives as long as a login here."""
+    """The directories of one user: configuration, state, their SSH files, and what lives as long as a login here.
+
+    `system_ssh` is where the machine keeps what holds for all users.
+    """
 
     config: Path
     state: Path
     ssh: Path
     runtime: Path
+    system_ssh: Path = Path("/etc/ssh")
 
     @property
     def nodes_file(self) -> Path:

@@ -32,9 +32,10 @@ _FINGERPRINT = re.compile(r"SHA256:[A-Za-z0-9+/]{43}=?")
 class Node:
     """A remote machine under a short name.
 
-    None means: not said here, so that `~/.ssh/config` and the defaults of SSH decide. `trust` is a
-    host key fingerprint that is accepted on first sight. Nodes of one `cluster` see the same disks. `logins`: how many
-    there may be at once for one batch. `max_rate`, as in `20MB/s`, bounds what batches take of the line to it.
+    None means: not said here, so that `~/.ssh/config` and the defaults of SSH decide. `trust` are pins: fingerprints
+    of the only host keys that the node may show; without any, the known_hosts files decide. Nodes of one `cluster` see
+    the same disks. `logins`: how many there may be at once for one batch. `max_rate`, as in `20MB/s`, limits what
+    batches take of the connection to it.
     """
 
     name: str
@@ -44,14 +45,14 @@ class Node:
     key: str | None = None
     role: Role = Role.TRANSFER
     start: str | None = None
-    trust: str | None = None
+    trust: tuple[str, ...] = ()
     cluster: str | None = None
     logins: int | None = None
     max_rate: str | None = None
     areas: tuple[Area, ...] = ()
 
     def __post_init__(self) -> None:
-        for name in ("address", "user", "key", "start", "trust", "cluster", "max_rate"):
+        for name in ("address", "user", "key", "start", "cluster", "max_rate"):
             if not isinstance(getattr(self, name), str | None):
                 raise ValueError(f"{name} must be text")
         if not isinstance(self.port, int | None):
@@ -68,8 +69,9 @@ class Node:
             raise ValueError(f"port {self.port} is not between 1 and 65535")
         if self.cluster is not None and not NODE_NAME.fullmatch(self.cluster):
             raise ValueError(f"{self.cluster!r} cannot be a cluster's name: letters, digits, - and _, at most 32")
-        if self.trust is not None and not _FINGERPRINT.fullmatch(self.trust):
-            raise ValueError(f"{self.trust!r} is no fingerprint: it looks like SHA256:… with 43 characters")
+        for pin in self.trust:
+            if not isinstance(pin, str) or not _FINGERPRINT.fullmatch(pin):
+                raise ValueError(f"{pin!r} is no fingerprint: it looks like SHA256:… with 43 characters")
 
     @property
     def most_logins(self) -> int:
@@ -90,7 +92,7 @@ class Node:
             "key": self.key,
             "role": self.role.value,
             "start": self.start,
-            "trust": self.trust,
+            "trust": list(self.trust) or None,
             "cluster": self.cluster,
             "logins": self.logins,
             "max-rate": self.max_rate,
@@ -127,6 +129,8 @@ class NodeBook:
             known = {**entry, "role": Role(entry.get("role", Role.TRANSFER))}
             areas = known.pop("area", {})
             known["max_rate"] = known.pop("max-rate", None)
+            pins = known.pop("trust", ())
+            known["trust"] = (pins,) if isinstance(pins, str) else tuple(pins)
             if not isinstance(areas, dict) or not all(isinstance(area, dict) for area in areas.values()):
                 raise ValueError("area is no table; an area is written [node.NAME.area.NAME]")
             return Node(name, **known, areas=tuple(read_area(each, areas[each]) for each in sorted(areas)))

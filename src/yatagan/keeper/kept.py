@@ -84,6 +84,8 @@ async def converse(
                 listener(*values)
             case "said":
                 answers.tell(*values)
+            case "noted":
+                answers.note(*values)
             case "waiting":
                 node, seconds, reached = values
                 answers.waiting(node, seconds, reached=reached)

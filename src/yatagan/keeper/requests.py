@@ -60,6 +60,10 @@ class Relay(Answers):
         """See `Answers`."""
         self._peer.tell("said", node, said)
 
+    def note(self, text: str) -> None:
+        """See `Answers`."""
+        self._peer.tell("noted", text)
+
     def waiting(self, node: str, seconds: float, *, reached: bool) -> None:
         """See `Answers`."""
         self._peer.tell("waiting", node, seconds, reached)

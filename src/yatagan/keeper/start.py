@@ -49,7 +49,7 @@ async def open_node(
     os.close(descriptor)
     near.setblocking(False)
     peer = await converse(near, answers)
-    places = tuple(map(str, (home.config, home.state, home.ssh, home.runtime)))
+    places = tuple(map(str, (home.config, home.state, home.ssh, home.runtime, home.system_ssh)))
     try:
         while True:
             try:

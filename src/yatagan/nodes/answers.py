@@ -33,6 +33,9 @@ class Answers(Protocol):
     def tell(self, node: str, said: str) -> None:
         """What a server says without asking anything."""
 
+    def note(self, text: str) -> None:
+        """Something about this machine's own files that does not stop the login."""
+
     def waiting(self, node: str, seconds: float, *, reached: bool) -> None:
         """The node has let us wait for so long. Told every second.
 
@@ -51,6 +54,9 @@ class Nobody:
         raise NeedsAnswer(question.node, question.text)
 
     def tell(self, node: str, said: str) -> None:
+        """See `Answers`."""
+
+    def note(self, text: str) -> None:
         """See `Answers`."""
 
     def waiting(self, node: str, seconds: float, *, reached: bool) -> None:

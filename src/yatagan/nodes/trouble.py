@@ -29,6 +29,8 @@ def explain(node: Node, error: Exception) -> CannotReach:
                 f"no address is known for {node.address!r}",
                 remedy="check the spelling and that the network (VPN?) is up",
             )
+        case asyncssh.HostKeyNotVerifiable():
+            return CannotReach(name, "host-key", said, passing=False, remedy="ask the site which host key is right")
         case asyncssh.DisconnectError() if "authentication failures" in said:
             return CannotReach(
                 name,

@@ -1,18 +1,30 @@
-"""Host keys: known, unknown or changed.
+"""Host keys: which key a node may show, and what is wrong with any other.
 
-Keys accepted through Yatagan live in a known_hosts file of its own; the user's
-`~/.ssh/known_hosts` is read too and never written. The format is OpenSSH's.
+A node with pins (`--trust`) may show those keys and no others, whatever the files say. Without pins the known_hosts
+files decide: Yatagan's own, the user's, and the system's. A key that one of them revokes is never accepted.
+
+A server shows one key on each connection: of the first type, in the order of the request, that it has. So a node
+that shows the wrong key may have the right one as well, of another type; `HostKeys.another` says when it is worth
+asking for that on a further connection.
 """
 
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
+from collections.abc import Sequence
+from fnmatch import fnmatchcase
 from pathlib import Path
 
 import asyncssh
+from asyncssh.public_key import get_default_certificate_algs, get_default_public_key_algs, get_public_key_algs
 
-from yatagan.config.home import Home
+from yatagan.errors import CannotReach, ChangedHostKey, RevokedHostKey, UnknownHostKey, UnpinnedHostKey
+from yatagan.nodes.known_hosts import Found, FoundKey, known_name, look_up
+
+#: Which of its keys a server is asked for first: the one that sites publish, as OpenSSH asks for it too.
+_PREFERRED = ("ssh-ed25519", "ecdsa-sha2-nistp", "rsa-sha2-")
+#: Connections on which a server is asked for its keys, at most: it has one key of each type.
+_CONNECTIONS = 6
 
 
 def fingerprint(key: asyncssh.SSHKey) -> str:
@@ -20,51 +32,139 @@ def fingerprint(key: asyncssh.SSHKey) -> str:
     return key.get_fingerprint("sha256")
 
 
-def known_name(host: str, port: int) -> str:
-    """A host as known_hosts files spell it."""
-    return host if port == 22 else f"[{host}]:{port}"
+class HostKeys:
+    """Judges the host keys of one node, for one login.
+
+    `files` are known_hosts files, the first of them Yatagan's own; `pins` are fingerprints; `asked` is the user's
+    `HostKeyAlgorithms`. After a refusal `objection` is the error to raise.
+    """
+
+    def __init__(self, node: str, pins: Sequence[str], files: Sequence[Path], asked: str = "") -> None:
+        self._node = node
+        self._pins = tuple(pin.rstrip("=") for pin in pins)
+        self._files = files
+        self._possible = _requested(asked)
+        self._shown: set[str] = set()
+        self._wanted: list[str] | None = None
+        self._certificates = True
+        self._found = Found()
+        self.objection: CannotReach | None = None
+
+    @property
+    def damaged(self) -> list[str]:
+        """The lines and files that could not be read, after the last look-up."""
+        return self._found.damaged
+
+    def look_up(self, hosts: Sequence[str], port: int) -> Found:
+        """Read what is known of a machine that goes by these names. Certificates count only where nothing is pinned."""
+        self._found = look_up(self._files, hosts, port)
+        if self._pins or self._found.lost_revocations or not self._certificates:
+            self._found.authorities.clear()
+        return self._found
+
+    def algorithms(self) -> list[str]:
+        """Signature algorithms for the next connection, those of acceptable keys first."""
+        if self._wanted is not None:
+            return self._wanted
+        known = [_type_of(found.key) for found in self._found.keys] if not self._pins else []
+        first = [name for name in self._possible if _type_of_algorithm(name) in known]
+        plain = [*first, *(name for name in self._possible if name not in first)]
+        signed = [name.decode("ascii") for name in get_default_certificate_algs()] if self._found.authorities else []
+        return [*signed, *plain]
+
+    def accepts(self, host: str, port: int, key: asyncssh.SSHKey) -> bool:
+        """Whether the node may show this key; if not, `objection` says why. A pinned key is remembered."""
+        self._shown.add(_type_of(key))
+        self.objection = self._object(host, port, key)
+        if self.objection is None and self._pins and not self._found.keys and self._files:
+            accept(self._files[0], _line(host, port, key))
+        return self.objection is None
+
+    def another(self) -> bool:
+        """Whether a further connection may show a key that is accepted; `algorithms` then asks for that."""
+        if self.objection is None:
+            # The server's certificate was of no use: its plain key may be known.
+            again, self._certificates = self._certificates and bool(self._found.authorities), False
+            self._found.authorities.clear()
+            return again
+        if isinstance(self.objection, RevokedHostKey) or len(self._shown) >= _CONNECTIONS:
+            return False
+        known = {_type_of(found.key) for found in self._found.keys}
+        types = {_type_of_algorithm(name) for name in self._possible} if self._pins else known
+        self._wanted = [name for name in self._possible if _type_of_algorithm(name) in types - self._shown]
+        return bool(self._wanted)
+
+    def _object(self, host: str, port: int, key: asyncssh.SSHKey) -> CannotReach | None:
+        found, shown, name = self._found, fingerprint(key), known_name(host, port)
+        if revoked := _place_of(key, found.revoked):
+            return RevokedHostKey(self._node, name, shown, revoked)
+        if found.lost_revocations:
+            return CannotReach(
+                self._node,
+                "host-key",
+                f"{found.lost_revocations[0]} revokes a key that may be this one, but cannot be read",
+                remedy="correct that line or remove it",
+                passing=False,
+            )
+        if self._pins:
+            if shown in self._pins:
+                return None
+            return UnpinnedHostKey(self._node, name, shown, self._pins, _place_of(key, found.keys))
+        if _place_of(key, found.keys):
+            return None
+        if found.keys:
+            expected = tuple(fingerprint(each.key) for each in found.keys)
+            return ChangedHostKey(self._node, name, shown, expected, found.keys[0].where)
+        return UnknownHostKey(self._node, name, shown, _type_of(key), _line(host, port, key))
 
 
-@dataclass(frozen=True, slots=True)
-class Sight:
-    """The key that a server showed, and what we knew of that server before."""
-
-    host: str
-    port: int
-    fingerprint: str
-    algorithm: str
-    line: str
-    expected: tuple[str, ...]
+def _place_of(key: asyncssh.SSHKey, among: Sequence[FoundKey]) -> str:
+    """Where a key stands; "" when it is not among these."""
+    return next((found.where for found in among if found.key == key), "")
 
 
-class KnownHosts:
-    """Our known keys and the user's, as one."""
+def _type_of(key: asyncssh.SSHKey) -> str:
+    return key.algorithm.decode("ascii")
 
-    def __init__(self, home: Home) -> None:
-        self.file = home.known_hosts
-        self._text = "\n".join(_read(file) for file in (self.file, home.ssh / "known_hosts"))
-        self.entries = asyncssh.import_known_hosts(self._text)
 
-    def see(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> Sight:
-        """What to tell of a key that is not among the trusted ones."""
-        known = self.entries.match(host, addr, port)[0]
-        public = key.export_public_key("openssh").decode().split()
-        line = f"{known_name(host, port)} {public[0]} {public[1]}"
-        expected = tuple(fingerprint(known_key) for known_key in known)
-        return Sight(host, port, fingerprint(key), public[0], line, expected)
+def _type_of_algorithm(name: str) -> str:
+    """The type of the keys that a signature algorithm is made with: RSA keys have several (RFC 8332)."""
+    return "ssh-rsa" if name.startswith(("rsa-sha2-", "ssh-rsa")) else name
+
+
+def _requested(asked: str) -> list[str]:
+    """Signature algorithms of host keys, as `HostKeyAlgorithms` of ssh_config(5) changes the default."""
+    possible = [name.decode("ascii") for name in get_public_key_algs()]
+    default = [name.decode("ascii") for name in get_default_public_key_algs()]
+    default.sort(key=lambda name: next((at for at, each in enumerate(_PREFERRED) if name.startswith(each)), 9))
+    if not asked:
+        return default
+    sign, patterns = (asked[0], asked[1:]) if asked[0] in "^+-" else ("", asked)
+    named = [name for pattern in patterns.split(",") for name in possible if fnmatchcase(name, pattern)]
+    match sign:
+        case "^":
+            chosen = [*named, *default]
+        case "+":
+            chosen = [*default, *named]
+        case "-":
+            chosen = [name for name in default if name not in named]
+        case _:
+            chosen = named
+    return list(dict.fromkeys(chosen)) or default
+
+
+def _line(host: str, port: int, key: asyncssh.SSHKey) -> str:
+    kind, data, *_ = key.export_public_key("openssh").decode().split()
+    return f"{known_name(host, port)} {kind} {data}"
 
 
 def accept(file: Path, line: str) -> None:
     """Remember a key. One line is appended and synced, so a torn write can spoil only itself."""
     file.parent.mkdir(parents=True, exist_ok=True)
-    with file.open("a", encoding="utf-8") as stream:
-        stream.write(line + "\n")
+    descriptor = os.open(file, os.O_RDWR | os.O_APPEND | os.O_CREAT, 0o600)
+    with os.fdopen(descriptor, "rb+") as stream:
+        # A line that was torn off must not swallow this one.
+        torn = stream.seek(0, os.SEEK_END) and os.pread(stream.fileno(), 1, stream.tell() - 1) != b"\n"
+        stream.write(b"\n" * bool(torn) + line.encode() + b"\n")
         stream.flush()
         os.fsync(stream.fileno())
-
-
-def _read(file: Path) -> str:
-    try:
-        return file.read_text(encoding="utf-8", errors="replace")
-    except OSError:
-        return ""

@@ -1,0 +1,398 @@
+"""Connecting to a node: the way there, its host key, and what the server asks until it accepts the login.
+
+The server's questions are passed on word for word to whoever gives the answers; answers are never kept. Nothing that
+the SSH library raises leaves this module.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import socket
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import asyncssh
+
+from yatagan.config.home import Home
+from yatagan.config.nodes import Node
+from yatagan.config.settings import LineSettings
+from yatagan.errors import CannotReach, NeedsAnswer
+from yatagan.nodes.answers import Answers, Question
+from yatagan.nodes.transport import Connector
+from yatagan.nodes.trouble import bad_key, explain
+from yatagan.nodes.trust import HostKeys
+
+#: AES-GCM first: on machines with AES instructions it is twice as fast as the library's default.
+_CIPHERS = (
+    "aes128-gcm@openssh.com",
+    "aes256-gcm@openssh.com",
+    "chacha20-poly1305@openssh.com",
+    "aes256-ctr",
+    "aes192-ctr",
+    "aes128-ctr",
+)
+#: The receive window of a channel. Refilled when half used, so it bounds the rate of a long line.
+_WINDOW = 8 << 20
+#: Rounds of questions before we take it that the answers were wrong (servers end it at six).
+_ROUNDS = 6
+#: Tries at a key's pass phrase.
+_PHRASES = 3
+#: Seconds in which a machine must have answered as an SSH server.
+_REACH_SECONDS = 20.0
+#: Seconds of silence during a login before somebody is told that we wait.
+_PATIENT = 2.0
+
+
+@dataclass(frozen=True, slots=True)
+class LoginTimes:
+    """Seconds until the machine was reached, and until it let us in (our own answering left out); questions asked."""
+
+    reaching: float
+    letting_in: float
+    questions: int
+
+
+class Client(asyncssh.SSHClient):
+    """What the SSH library asks us on the way. It may need several connections until a host key is accepted."""
+
+    def __init__(self, node: Node, answers: Answers) -> None:
+        self.node = node
+        self.answers = answers
+        self._rounds = 0
+        self._asking = False
+        self._began = self._quiet_since = time.monotonic()
+        self._asked_seconds = 0.0
+        self._connection: asyncssh.SSHClientConnection | None = None
+        self.reached_at: float | None = None
+        self.let_in_at = 0.0
+        self.host_keys: HostKeys | None = None
+        self.stopped: NeedsAnswer | None = None
+        self.lost = asyncio.Event()
+
+    def begin(self, host_keys: HostKeys) -> None:
+        """A connection is about to be opened, on which these host keys count."""
+        self.host_keys = host_keys
+        self._connection, self.reached_at = None, None
+        self._began = self._quiet_since = time.monotonic()
+
+    def connection_made(self, conn: asyncssh.SSHClientConnection) -> None:
+        self._connection = conn
+        self.reached_at = time.monotonic()
+
+    def auth_completed(self) -> None:
+        self.let_in_at = time.monotonic()
+
+    def times(self) -> LoginTimes:
+        """How long it took, once we are in."""
+        reached = self.reached_at if self.reached_at is not None else self.let_in_at
+        return LoginTimes(reached - self._began, self.let_in_at - reached - self._asked_seconds, self._rounds)
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        if self.let_in_at:  # else it is one that was tried, and perhaps not the last
+            self.lost.set()
+
+    def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
+        return self.host_keys is not None and self.host_keys.accepts(host, port, key)
+
+    def auth_banner_received(self, msg: str, lang: str) -> None:
+        self.answers.tell(self.node.name, msg)
+
+    async def password_auth_requested(self) -> str | None:
+        return await self._ask(Question(self.node.name, "Password: "))
+
+    def kbdint_auth_requested(self) -> str | None:
+        return "" if self._rounds < _ROUNDS and self.stopped is None else None
+
+    async def kbdint_challenge_received(
+        self, name: str, instructions: str, lang: str, prompts: Sequence[tuple[str, bool]]
+    ) -> Sequence[str] | None:
+        for words in (name, instructions):
+            if words.strip():
+                self.answers.tell(self.node.name, words)
+        given = []
+        for text, shown in prompts:
+            answer = await self._ask(Question(self.node.name, text, shown))
+            if answer is None:
+                return None
+            given.append(answer)
+        return given  # to a round without prompts the answer is nothing
+
+    async def _ask(self, question: Question) -> str | None:
+        self._rounds += 1
+        if self._rounds > _ROUNDS or self.stopped is not None:
+            return None
+        began = time.monotonic()
+        try:
+            self._asking = True
+            return await self.answers.answer(question)
+        except NeedsAnswer as error:
+            self.stopped = error
+            return None
+        finally:
+            self._asking = False
+            self._quiet_since = time.monotonic()
+            self._asked_seconds += self._quiet_since - began
+
+    async def see_through(self, attempt: asyncio.Task[asyncssh.SSHClientConnection]) -> asyncssh.SSHClientConnection:
+        """Wait for a login, and tell how long it takes: a wait for an approval looks like a hang.
+
+        A machine must answer soon; a person may take their time. Raises TimeoutError, or what the attempt raises.
+        """
+        told = False
+        try:
+            while not attempt.done():
+                await asyncio.wait({attempt}, timeout=1.0)
+                now = time.monotonic()
+                if not self.greeted and now - self._began > _REACH_SECONDS:
+                    raise TimeoutError
+                if not attempt.done() and not self._asking and now - self._quiet_since >= _PATIENT:
+                    told = True
+                    seconds = now - self._quiet_since
+                    self.answers.waiting(self.node.name, seconds, reached=self.reached_at is not None)
+            return attempt.result()
+        finally:
+            if told:
+                self.answers.waited()
+            attempt.cancel()
+
+    @property
+    def greeted(self) -> bool:
+        """Whether an SSH server has answered."""
+        return self._connection is not None and bool(self._connection.get_extra_info("server_version"))
+
+
+async def offered_methods(node: Node, home: Home) -> list[str]:
+    """The ways in that the server offers this user, by their names in RFC 4252; [] when it does not tell."""
+    options = _base_options(node, home)
+    try:
+        async with asyncio.timeout(20):
+            found = await asyncssh.get_server_auth_methods(node.address, **options)
+    except (OSError, asyncssh.Error, ValueError, TimeoutError):
+        return []
+    return list(found)
+
+
+def _base_options(node: Node, home: Home) -> dict[str, Any]:
+    """What the node's entry and the user's SSH files say of where and as whom; the entry wins."""
+    options: dict[str, Any] = {
+        "config": [str(home.ssh / "config")] if (home.ssh / "config").exists() else None,
+    }
+    if node.port is not None:
+        options["port"] = node.port
+    if node.user is not None:
+        options["username"] = node.user
+    return options
+
+
+@dataclass(frozen=True, slots=True)
+class Route:
+    """What the user's SSH files say of the way to a node, and of its host keys.
+
+    `alias` replaces the host name where host keys are looked up; `jumps` are the machines on the way, as in ProxyJump.
+    """
+
+    host: str
+    port: int
+    alias: str
+    jumps: str
+    is_direct: bool
+    known_hosts: tuple[Path, ...]
+    host_key_algorithms: str
+
+
+def read_route(node: Node, home: Home) -> Route:
+    """The way to a node. Raises ValueError or asyncssh.ConfigParseError for SSH files that make no sense."""
+    nothing: dict[str, Any] = {"client_keys": None, "agent_path": None, "known_hosts": None}
+    found = asyncssh.SSHClientConnectionOptions(host=node.address, **nothing, **_base_options(node, home))
+    jumps = found.tunnel if isinstance(found.tunnel, str) else ""
+    files = [home.known_hosts]
+    for setting, default in (
+        ("UserKnownHostsFile", [home.ssh / name for name in _KNOWN_HOSTS_NAMES]),
+        ("GlobalKnownHostsFile", [home.system_ssh / f"ssh_{name}" for name in _KNOWN_HOSTS_NAMES]),
+    ):
+        named: Any = found.config.get(setting)
+        files += [_expanded(name, home) for name in named if name != "none"] if named else default
+    return Route(
+        found.host,
+        found.port,
+        found.host_key_alias or "",
+        jumps,
+        not jumps and not found.proxy_command,
+        tuple(files),
+        str(found.config.get("HostKeyAlgorithms") or ""),
+    )
+
+
+def _expanded(name: str, home: Home) -> Path:
+    """A file named in the user's SSH files: `~` and `%d` stand for the home directory."""
+    above = str(home.ssh.parent)
+    if name == "~" or name.startswith("~/"):
+        name = above + name[1:]
+    return home.ssh / name.replace("%d", above)
+
+
+async def connect(
+    node: Node,
+    home: Home,
+    line: LineSettings,
+    client: Client,
+    pinned: tuple[str, int] | None,
+    through: asyncssh.SSHClientConnection | None = None,
+    depth: int = 0,
+) -> asyncssh.SSHClientConnection:
+    """A connection that is logged in. Raises CannotReach.
+
+    `pinned` is an address that replaces the one of the node's entry. `through` is a connection to a machine on the
+    way, which this one then owns; without it the user's SSH files decide the way. `depth` counts such machines.
+    """
+    options: dict[str, Any] = {
+        "client_factory": lambda: client,
+        **_base_options(node, home),
+        "encryption_algs": _CIPHERS,
+        "compression_algs": None,
+        "window": _WINDOW,
+        "keepalive_interval": line.keepalive,
+        "keepalive_count_max": 3,
+        # Not the library's connect_timeout, which would also count the time that a person takes to answer.
+        "login_timeout": 600,
+    }
+    try:
+        if node.key is not None:
+            options.update(await _key_options(node, client.answers))
+        if pinned is not None:
+            options.setdefault("port", pinned[1])
+        route = read_route(node, home)
+        if through is None and pinned is None and route.jumps:
+            through = await _jump(node, route, home, line, client.answers, depth)
+        if through is not None:
+            options["tunnel"] = through
+        elif pinned is not None or route.is_direct:
+            options["tunnel"] = Connector(pinned)
+        connection = await _connect_trusted(node, route, client, options)
+    except BaseException as error:
+        if through is not None:
+            through.abort()
+        if isinstance(error, _EXPECTED):
+            raise _why(node, client, error) from error
+        raise
+    if through is not None:
+        connection.set_tunnel(through)  # closed with the connection
+    return connection
+
+
+#: What the SSH library raises when there is no connection to be had.
+_EXPECTED = (OSError, asyncssh.Error, asyncssh.KeyImportError, ValueError, TimeoutError)
+
+
+async def _connect_trusted(
+    node: Node, route: Route, client: Client, options: dict[str, Any]
+) -> asyncssh.SSHClientConnection:
+    """Connect until the node shows a host key that is accepted: each connection shows one. Raises what they raise."""
+    keys = HostKeys(node.name, node.trust, route.known_hosts, route.host_key_algorithms)
+    keys.look_up([route.alias or route.host], options.get("port", route.port))
+    for place in keys.damaged:
+        client.answers.note(f"{place} cannot be read and is skipped")
+
+    def known(host: str, address: str, port: int | None) -> tuple[list[asyncssh.SSHKey], ...]:
+        """Certificates are the library's to check; each plain key is put to `Client.validate_host_public_key`."""
+        found = keys.look_up([host] if route.alias else [host, address], port or 22)
+        authorities = [each.key for each in found.authorities]
+        return [], authorities, [each.key for each in found.revoked] if authorities else [], [], [], [], []
+
+    while True:
+        client.begin(keys)
+        algorithms = keys.algorithms()
+        attempt = asyncssh.connect(node.address, known_hosts=known, server_host_key_algs=algorithms, **options)
+        try:
+            return await client.see_through(asyncio.ensure_future(attempt))
+        except asyncssh.HostKeyNotVerifiable:
+            if not keys.another():
+                raise
+
+
+#: Names of files with host keys, in the user's directory; the machine's own begin with `ssh_`.
+_KNOWN_HOSTS_NAMES = ("known_hosts", "known_hosts2")
+#: Machines on the way to a node, at most.
+_MOST_JUMPS = 8
+
+
+async def _jump(
+    node: Node, route: Route, home: Home, line: LineSettings, answers: Answers, depth: int
+) -> asyncssh.SSHClientConnection:
+    """A connection to the last machine on the way. Raises CannotReach, which names that machine."""
+    if depth >= _MOST_JUMPS:
+        raise ValueError("ProxyJump leads in a circle, or through too many machines")
+    last: asyncssh.SSHClientConnection | None = None
+    for hop in route.jumps.split(","):
+        user, _, host = hop.rpartition("@")
+        host, colon, port = host.rpartition(":") if hop.count(":") == 1 else (host, "", "")
+        between = replace(node, address=host, port=int(port) if colon else None, user=user or None, key=None, trust=())
+        try:
+            last = await connect(between, home, line, Client(between, answers), None, last, depth + 1)
+        except CannotReach as error:
+            error.detail += f" (at {host}, on the way to {node.address})"
+            raise
+    assert last is not None
+    return last
+
+
+async def _key_options(node: Node, answers: Answers) -> dict[str, Any]:
+    """How to log in with the node's own key and no other: many offered keys end a login at some servers.
+
+    One with a pass phrase is used through the agent, if that holds it; else we ask.
+    """
+    key = node.key
+    assert key is not None
+    alone = {"client_keys": [key], "agent_path": None}
+    try:
+        if os.stat(key).st_mode & 0o077:
+            raise bad_key(node, f"others may read {key}", f"chmod 600 {key}")
+        asyncssh.read_private_key(key)
+        return alone
+    except asyncssh.KeyImportError as error:
+        if "assphrase" not in str(error):  # the library has no type of its own for a phrase that is missing
+            raise bad_key(node, f"{key}: {error}") from error
+    except OSError as error:
+        raise bad_key(node, f"{key}: {error.strerror}") from error
+    public = await _of_the_agent(key)
+    if public is not None:
+        return {"client_keys": [], "agent_identities": [public]}
+    for _ in range(_PHRASES):
+        phrase = await answers.answer(Question("", f"Pass phrase of the key {key}: "))
+        try:
+            return {**alone, "client_keys": [asyncssh.read_private_key(key, phrase)]}
+        except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError):
+            continue
+    raise bad_key(node, "the pass phrase is wrong")
+
+
+async def _of_the_agent(key: str) -> bytes | None:
+    """The public half of a key, when the user's SSH agent holds the key."""
+    try:
+        public = asyncssh.read_public_key(f"{key}.pub").public_data
+        async with await asyncssh.connect_agent() as agent:
+            held = [pair.public_data for pair in await agent.get_keys()]
+    except (OSError, ValueError, asyncssh.Error, asyncssh.KeyImportError):
+        return None
+    return public if public in held else None
+
+
+def _why(node: Node, client: Client, error: Exception) -> CannotReach:
+    """Which step failed, from what the library raised and what we saw on the way."""
+    name, said = node.name, str(error)
+    if client.stopped is not None:
+        return client.stopped
+    if client.host_keys is not None and client.host_keys.objection is not None:
+        return client.host_keys.objection
+    if client.reached_at is not None and not client.greeted and not isinstance(error, socket.gaierror):
+        return CannotReach(
+            name,
+            "connect",
+            f"no SSH server answered there{f' ({said})' if said else ''}",
+            remedy="check the port; a busy server may also turn one away for a moment",
+        )
+    return explain(node, error)
