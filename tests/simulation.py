@@ -30,7 +30,17 @@ from yatagan.errors import CannotReach, Fault, StoreError
 from yatagan.nodes.helper.parcels import Parcel
 from yatagan.places import KEPT_DIRECTORY, is_ours
 from yatagan.stores.flow import Room
-from yatagan.stores.interface import Digested, Facts, Gathered, Kind, NodeBlocks, NodeDigest, Traits, Unloaded
+from yatagan.stores.interface import (
+    Digested,
+    Facts,
+    Gathered,
+    Kind,
+    NodeBlocks,
+    NodeDigest,
+    Placement,
+    Traits,
+    Unloaded,
+)
 
 BATCH = "261124-test"
 BLOCK = 4
@@ -346,19 +356,41 @@ class Store:
         inode.mtime_ns = inode.mtime_ns if mtime_ns is None else mtime_ns
         inode.changed_ns = self._machine.now_ns()
 
-    async def place_new(self, part: bytes, final: bytes) -> None:
-        await self._request(final)
-        if final in self._machine.names:
-            raise StoreError(Fault.EXISTS, final)
-        self._machine.names[final] = self._inode(part)
-        del self._machine.names[part]
-        await self._answer(final)
+    async def is_real(self, directory: bytes, top: bytes) -> bool:
+        await self._request(directory)
+        while True:
+            inode = self._machine.names.get(directory)
+            if inode is None or inode.kind is not Kind.DIRECTORY:
+                return False
+            if directory in (top, b"/"):
+                return True
+            directory = directory.rpartition(b"/")[0] or b"/"
 
-    async def place_over(self, part: bytes, final: bytes) -> None:
+    async def place(self, part: File, wanted: Placement) -> Fault | None:
+        """Facts, the name for what is replaced, and the rename: between them the line may be lost."""
+        machine, inode, final = self._machine, part._inode, wanted.path
         await self._request(final)
-        self._machine.names[final] = self._inode(part)
-        del self._machine.names[part]
+        if machine.names.get(wanted.part) is not inode or len(inode.data) != wanted.size:
+            raise StoreError(Fault.PART_CHANGED, final)
+        inode.mode = inode.mode if wanted.mode is None else wanted.mode
+        inode.mtime_ns = inode.mtime_ns if wanted.mtime_ns is None else wanted.mtime_ns
+        inode.changed_ns = machine.now_ns()
+        await self._request(final)
+        there = machine.names.get(final)
+        if there is not None and machine.names.get(wanted.kept) is not there:
+            await self._keep_seen(there, wanted)
+            await self._request(final)
+        machine.names[final] = machine.names.pop(wanted.part)
         await self._answer(final)
+        return None
+
+    async def _keep_seen(self, there: Inode, wanted: Placement) -> None:
+        seen, close = wanted.seen, self._quick or self._machine.helper
+        if seen is None or not self._facts(there, close=close).same_as(seen):
+            raise StoreError(Fault.EXISTS, wanted.path)
+        if wanted.kept in self._machine.names:
+            raise StoreError(Fault.KEPT_TAKEN, wanted.path)
+        self._machine.names[wanted.kept] = there
 
     async def _answer(self, path: bytes) -> None:
         """What was done may still not be heard of."""

@@ -7,7 +7,6 @@ from collections.abc import Callable, Iterable, Sequence
 import pytest
 
 import simulation
-from yatagan.batches.bench import Bench
 from yatagan.batches.extents import Extents
 from yatagan.batches.files import FileWork
 from yatagan.batches.parcels import ParcelWork
@@ -16,8 +15,9 @@ from yatagan.batches.reuse import Reuse
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Step, StepKind
 from yatagan.digests.blocks import Run
+from yatagan.errors import Fault
 from yatagan.nodes.helper.parcels import Parcel
-from yatagan.stores.interface import Facts, Reader, Unloaded, Writer
+from yatagan.stores.interface import Facts, Placement, Reader, Unloaded, Writer
 
 SEEDS = 1200
 CHUNKS = 12
@@ -92,7 +92,13 @@ def shares_a_part_file_with_a_hung_process(patch: pytest.MonkeyPatch) -> None:
 
 
 def renames_over_what_is_there(patch: pytest.MonkeyPatch) -> None:
-    patch.setattr(simulation.Store, "place_new", simulation.Store.place_over)
+    place = simulation.Store.place
+
+    async def over(self: simulation.Store, part: simulation.File, wanted: Placement) -> Fault | None:
+        self._machine.names.pop(wanted.path, None)
+        return await place(self, part, wanted)
+
+    patch.setattr(simulation.Store, "place", over)
 
 
 def never_looks_at_the_source_again(patch: pytest.MonkeyPatch) -> None:
@@ -120,18 +126,18 @@ def never_syncs(patch: pytest.MonkeyPatch) -> None:
 
 
 def keeps_nothing_of_what_it_replaces(patch: pytest.MonkeyPatch) -> None:
-    async def keep(self: Bench, step: object, found: object) -> None:
+    async def keep(self: simulation.Store, there: object, wanted: object) -> None:
         return None
 
-    patch.setattr(Bench, "keep", keep)
+    patch.setattr(simulation.Store, "_keep_seen", keep)
 
 
 def says_in_place_before_it_is(patch: pytest.MonkeyPatch) -> None:
     place = FileWork._place
 
-    async def early(self: FileWork, step: simulation.Scenario, evidence: Evidence) -> None:
-        await self._scribe.note(Change(step.number, state=StepState.IN_PLACE, evidence=evidence))  # type: ignore[attr-defined]
-        await place(self, step, evidence)  # type: ignore[arg-type]
+    async def early(self: FileWork, step: Step, writer: Writer, evidence: Evidence, known: Facts | None) -> None:
+        await self._scribe.note(Change(step.number, state=StepState.IN_PLACE, evidence=evidence))
+        await place(self, step, writer, evidence, known)
 
     patch.setattr(FileWork, "_place", early)
 
@@ -191,11 +197,11 @@ def counts_parts_before_they_are_there(patch: pytest.MonkeyPatch) -> None:
 
 
 def believes_that_all_was_reused(patch: pytest.MonkeyPatch) -> None:
-    """Of parts that were found, one is copied and the rest not."""
+    """Of parts that were found, the first is not copied. (A missing last one makes the file short, which is seen.)"""
     reuse = simulation.Store.reuse
 
     async def careless(self: simulation.Store, old: bytes, part: bytes, runs: Sequence[Run]) -> list[bool]:
-        await reuse(self, old, part, runs[:1])
+        await reuse(self, old, part, runs[1:])
         return [True for _ in runs]
 
     patch.setattr(simulation.Store, "reuse", careless)

@@ -34,6 +34,8 @@ class Fault(StrEnum):
     SPECIAL = "special"
     UNREADABLE = "unreadable"
     PART_TAKEN = "part-taken"
+    PART_CHANGED = "part-changed"
+    KEPT_TAKEN = "kept-taken"
     LEADS_OUT = "leads-out"
     DAMAGED = "damaged"
     NO_ROOM_HERE = "no-room-here"

@@ -5,8 +5,8 @@ pieces. A file that changes while it is read is read again, or ends it: no archi
 followed.
 """
 
+import errno
 import os
-import stat
 from collections import deque
 from concurrent.futures import Future, ThreadPoolExecutor
 from hashlib import sha256
@@ -14,7 +14,6 @@ from itertools import islice
 from typing import Any, Callable, Deque, Iterable, Iterator, List, Optional, Tuple
 
 from yatagan.archives.reading import (
-    FLAGS,
     Changed,
     Entry,
     Manner,
@@ -26,6 +25,7 @@ from yatagan.archives.reading import (
     tell,
 )
 from yatagan.archives.tar import END, Member, Regions, encode, padding
+from yatagan.portable.directories import open_regular
 
 #: Small files that are read in one go, and how many such handfuls are under way where the disk is slow.
 _HANDFUL, _HANDFULS = 128, 4
@@ -235,13 +235,14 @@ def _regions(descriptor: int, status: os.stat_result) -> Optional[Regions]:
 
 
 def _open(path: bytes) -> Tuple[int, os.stat_result]:
-    """A regular file's descriptor and what it tells."""
-    descriptor = os.open(path, FLAGS)
-    status = os.fstat(descriptor)
-    if not stat.S_ISREG(status.st_mode):
-        os.close(descriptor)
-        raise Changed(path)
-    return descriptor, status
+    """A regular file's descriptor and its facts. Raises Changed, OSError."""
+    try:
+        descriptor = open_regular(path, os.O_RDONLY)
+    except OSError as error:
+        if error.errno in (errno.EOPNOTSUPP, errno.ELOOP):
+            raise Changed(path) from None
+        raise
+    return descriptor, os.fstat(descriptor)
 
 
 def _same(before: os.stat_result, after: os.stat_result) -> bool:

@@ -19,12 +19,24 @@ from collections import deque
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import Any, Callable, Deque, Dict, Iterable, Iterator, List, Optional, Tuple
 
-from yatagan.archives import disk, index, names, unpacking
+from yatagan.archives import index, names, unpacking
 from yatagan.archives.frames import even, seek_table
 from yatagan.archives.making import Making
 from yatagan.archives.reading import Changed, Entry, Manner, Told
 from yatagan.archives.tar import BLOCK, FILE, Damaged, Member, is_header
 from yatagan.archives.tarreader import Reader
+from yatagan.portable.directories import (
+    LastDirectory,
+    create_in,
+    enter,
+    forget,
+    give_name,
+    is_same_file,
+    open_regular,
+    open_regular_in,
+    parent_of,
+    sync_directory,
+)
 
 Alive = Callable[[], None]
 
@@ -49,23 +61,33 @@ def make(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
     """
     final, part = _raw(request["path"]), _raw(request["part"])
     beside, beside_part = final + index.SUFFIX, _raw(request["beside_part"])
-    directory = os.open(os.path.dirname(final), os.O_RDONLY | os.O_DIRECTORY)
-    try:
-        totals = _write(request, part, beside_part, alive)
-        if _digest(part, alive) != totals.digest:
-            raise OSError(errno.EIO, "what was written is not what was read back")
-        for each, name in ((part, final), (beside_part, beside)):
-            disk.give_name(directory, os.path.basename(each), os.path.basename(name))
-        os.fsync(directory)
-    finally:
-        os.close(directory)
-        for path in (part, beside_part):
-            if os.path.lexists(path):
-                os.unlink(path)
+    with parent_of(final) as (directory, name):
+        parts = [os.path.basename(part), os.path.basename(beside_part)]
+        try:
+            totals = _write(request, directory, parts[0], parts[1], alive)
+            if _digest(directory, parts[0], alive) != totals.digest:
+                raise OSError(errno.EIO, "what was written is not what was read back")
+            _still_there(directory, os.path.dirname(final))
+            for each, new in zip(parts, (name, os.path.basename(beside))):
+                give_name(directory, each, directory, new)
+            sync_directory(directory)
+        finally:
+            for each in parts:
+                forget(directory, each)
     return {"totals": list(totals)}
 
 
-def _write(request: Dict[str, Any], part: bytes, beside_part: bytes, alive: Alive) -> index.Totals:
+def _still_there(directory: int, path: bytes) -> None:
+    """Raises OSError when a path leads elsewhere by now than to the open directory."""
+    now = enter(path)
+    try:
+        if not is_same_file(os.fstat(now), os.fstat(directory)):
+            raise OSError(errno.ELOOP, "the directory was moved away")
+    finally:
+        os.close(now)
+
+
+def _write(request: Dict[str, Any], directory: int, part: bytes, beside_part: bytes, alive: Alive) -> index.Totals:
     lines = [index.first_line(os.path.basename(_raw(request["path"])))]
     counts = {"members": 0, "files": 0, "size": 0}
 
@@ -76,10 +98,11 @@ def _write(request: Dict[str, Any], part: bytes, beside_part: bytes, alive: Aliv
             counts["files"] += 1
             counts["size"] += told.size
 
-    entries = (_entry(*each) for each in request["entries"])
+    last = LastDirectory()
+    entries = (_entry(last, *each) for each in request["entries"])
     blocks = Making(entries, Manner(request["anonymous"], request["latest_ns"]), listed).blocks()
     value, stored = hashlib.sha256(), 0
-    with _create(part) as out, _create(beside_part) as beside:
+    with _create(directory, part) as out, _create(directory, beside_part) as beside:
         for piece in _pressed(blocks, request["form"], request["level"]):
             alive()
             value.update(piece)
@@ -95,14 +118,19 @@ def _write(request: Dict[str, Any], part: bytes, beside_part: bytes, alive: Aliv
     return totals
 
 
-def _entry(name: str, path: str, kind: str) -> Entry:
-    status = os.lstat(_raw(path))
+def _entry(last: LastDirectory, name: str, path: str, kind: str) -> Entry:
+    status = last.look_at(_raw(path))
     seen = status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino
     return Entry(_raw(name), _raw(path), kind, seen)
 
 
-def _create(path: bytes) -> Any:
-    return os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o666), "wb")
+def _create(directory: int, name: bytes) -> Any:
+    return os.fdopen(create_in(directory, name, 0o666), "wb")
+
+
+def _open(path: bytes) -> Any:
+    """A regular file, open for reading; never through a link."""
+    return os.fdopen(open_regular(path, os.O_RDONLY), "rb")
 
 
 def _pressed(blocks: Iterable[bytes], form: str, level: int) -> Iterator[bytes]:
@@ -149,9 +177,9 @@ def _zstd() -> str:
     return found
 
 
-def _digest(path: bytes, alive: Alive) -> str:
+def _digest(directory: int, name: bytes, alive: Alive) -> str:
     value = hashlib.sha256()
-    with open(path, "rb") as stream:
+    with os.fdopen(open_regular_in(directory, name, os.O_RDONLY), "rb") as stream:
         while True:
             block = stream.read(_BLOCK)
             if not block:
@@ -186,7 +214,7 @@ def unpack(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
     unpacker = unpacking.Unpacker(_raw(request["into"]), manner, hear)
     damage: List[List[Any]] = []
     strays = False
-    with open(path, "rb") as stream:
+    with _open(path) as stream:
         reader = _reader(path, stream)
         lines = _index_lines(path)
         try:
@@ -218,7 +246,7 @@ def unpack(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
 def contents(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
     """The SHA-256 of every file in an archive, read from its bytes alone. Raises OSError, NotHere."""
     found: Dict[str, str] = {}
-    with open(_raw(request["path"]), "rb") as stream:
+    with _open(_raw(request["path"])) as stream:
         reader = _reader(_raw(request["path"]), stream)
         try:
             for member in reader.members():
@@ -244,8 +272,8 @@ def _index_lines(path: bytes) -> Optional[Iterator[index.Line]]:
     """The index's lines, if there is one that can be read to its end."""
     beside = path + index.SUFFIX
     try:
-        with open(beside, "rb") as stream:
-            stream.seek(max(0, os.path.getsize(beside) - 4096))
+        with _open(beside) as stream:
+            stream.seek(max(0, os.fstat(stream.fileno()).st_size - 4096))
             if index.read_totals(stream.read()) is None:
                 return None
     except OSError:
@@ -254,7 +282,7 @@ def _index_lines(path: bytes) -> Optional[Iterator[index.Line]]:
 
 
 def _lines(path: bytes) -> Iterator[bytes]:
-    with open(path, "rb") as stream:
+    with _open(path) as stream:
         for line in stream:
             yield line.rstrip(b"\n")
 
@@ -300,7 +328,7 @@ class _Command:
     """What a command writes, which must end well."""
 
     def __init__(self, command: List[str], path: bytes) -> None:
-        with open(path, "rb") as source:
+        with _open(path) as source:
             self._child = subprocess.Popen(command, stdin=source, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
         self._given = 0
         # It must not outlive us, whatever ends us.

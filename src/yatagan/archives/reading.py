@@ -1,5 +1,6 @@
 """Small files, read whole and of one moment, hashed, and described as runs of a tar stream."""
 
+import errno
 import os
 import stat
 import time
@@ -8,14 +9,13 @@ from typing import Dict, List, NamedTuple, Optional, Tuple
 
 from yatagan.archives.index import after_offset, around_offset, before_offset
 from yatagan.archives.tar import COMMON_HEAD, DIRECTORY, FILE, LINK, Member, common_head, encode, padding
+from yatagan.portable.directories import LastDirectory
 
 #: A file of up to this size is read whole.
 SMALL = 256 << 10
 _TRIES = 3
 #: Seconds for which a change to a file may leave its times as they are; generous, for disks of other machines.
 _FRESH = 2.0
-#: Never through a link, never waiting on a FIFO.
-FLAGS = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK
 
 
 class Changed(Exception):
@@ -156,24 +156,26 @@ class Reading:
     def read_all(self, entries: List[Entry]) -> Tuple[List[Read], List[str], bool]:
         """The entries, their digests, and whether most of the time went with waiting."""
         began, worked = time.perf_counter(), time.clock_gettime(time.CLOCK_THREAD_CPUTIME_ID)
-        read = [self.read(entry) for entry in entries]
+        last = LastDirectory()
+        read = [self.read(entry, last) for entry in entries]
+        last.close()
         worked = time.clock_gettime(time.CLOCK_THREAD_CPUTIME_ID) - worked
         waited = time.perf_counter() - began > 3 * worked
         return read, digests(read), waited
 
-    def read(self, entry: Entry) -> Read:
+    def read(self, entry: Entry, last: LastDirectory) -> Read:
         """One entry, whole and of one moment; a large file without its contents. Raises Changed, OSError."""
         if entry.kind != FILE:
-            status = os.lstat(entry.path)
-            target = os.readlink(entry.path) if entry.kind == LINK else b""
+            status = last.look_at(entry.path)
+            target = last.read_link(entry.path) if entry.kind == LINK else b""
             if stat.S_ISDIR(status.st_mode) != (entry.kind == DIRECTORY):
                 raise Changed(entry.path)
             return self._described(entry, status, b"", target)
         seen = entry.seen
         for _ in range(_TRIES):
             if seen[0] > SMALL:
-                return self._described(entry, os.lstat(entry.path), None)
-            contents, status = _whole(entry.path, seen[0])
+                return self._described(entry, last.look_at(entry.path), None)
+            contents, status = _whole(last, entry.path, seen[0])
             now = status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino
             if now == seen and len(contents) == seen[0]:
                 return self._described(entry, status, contents)
@@ -230,9 +232,14 @@ def let_age(status: os.stat_result) -> None:
         time.sleep(wait)
 
 
-def _whole(path: bytes, size: int) -> Tuple[bytes, os.stat_result]:
-    """All of a small file, and what it tells afterwards; more than `size` when it has grown."""
-    descriptor = os.open(path, FLAGS)
+def _whole(last: LastDirectory, path: bytes, size: int) -> Tuple[bytes, os.stat_result]:
+    """All of a small file, and its facts afterwards; more than `size` bytes when it has grown."""
+    try:
+        descriptor = last.open_regular(path)
+    except OSError as error:
+        if error.errno in (errno.EOPNOTSUPP, errno.ELOOP):
+            raise Changed(path) from None
+        raise
     try:
         data = os.read(descriptor, size + 1)
         while len(data) < size:
@@ -240,9 +247,6 @@ def _whole(path: bytes, size: int) -> Tuple[bytes, os.stat_result]:
             if not more:
                 break
             data += more
-        status = os.fstat(descriptor)
+        return data, os.fstat(descriptor)
     finally:
         os.close(descriptor)
-    if not stat.S_ISREG(status.st_mode):
-        raise Changed(path)
-    return data, status

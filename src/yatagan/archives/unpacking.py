@@ -13,7 +13,6 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from hashlib import sha256
 from typing import Any, Callable, Dict, Iterator, List, NamedTuple, Optional, Set, Tuple
 
-from yatagan.archives.disk import NO_LINKS, forget, give_name, identity, kind_of, look, passes_for, sync_disk, time_ns
 from yatagan.archives.names import (
     DIFFERENT,
     LEADS_OUT,
@@ -26,6 +25,20 @@ from yatagan.archives.names import (
     refusal,
 )
 from yatagan.archives.tar import DIRECTORY, FILE, HARD_LINK, LINK, Member
+from yatagan.portable.directories import (
+    create_in,
+    forget,
+    give_name,
+    identity,
+    is_same_file,
+    keep,
+    kind_of,
+    look,
+    open_below,
+    open_to_list,
+    sync_disk,
+    time_ns,
+)
 
 try:
     from typing import Protocol
@@ -41,8 +54,7 @@ _OPEN_DIRECTORIES = 64
 _UNHASHED = 8
 _HOLE = bytes(1 << 20)
 
-_DIRECTORY_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW
-_FILE_FLAGS = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW
+_DIRECTORY_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
 class Archive(Protocol):
@@ -118,7 +130,7 @@ class Unpacker:
     def __init__(self, root: bytes, manner: Manner, told: Callable[[Outcome], None]) -> None:
         self._manner = manner
         self._told = told
-        self._root = os.open(root, os.O_RDONLY | os.O_DIRECTORY)
+        self._root = open_to_list(root)
         self._open: Dict[Tuple[bytes, ...], int] = {}
         self._made: Dict[Tuple[bytes, ...], Optional[Member]] = {}
         self._ready: List[_Ready] = []
@@ -188,19 +200,22 @@ class Unpacker:
         """An open directory below the root, made where it is missing."""
         if not parts:
             return self._root
+        above, name = self._directory(parts[:-1]), parts[-1]
         known = self._open.get(parts)
         if known is not None:
-            return known
-        above, name = self._directory(parts[:-1]), parts[-1]
+            if is_same_file(look(above, name), os.fstat(known)):
+                return known
+            self._settle()  # it was moved away, and its files with it
+            os.close(self._open.pop(parts))
         try:
-            descriptor = os.open(name, _DIRECTORY_FLAGS, dir_fd=above)
+            descriptor = open_below(above, name, _DIRECTORY_FLAGS)
         except FileNotFoundError:
             if hash(parts) in self._named:
                 self._settle()  # a file that waits for just this name
                 raise _Refused(THROUGH_FILE) from None
             os.mkdir(name, 0o700, dir_fd=above)
             self._made[parts] = None
-            descriptor = os.open(name, _DIRECTORY_FLAGS, dir_fd=above)
+            descriptor = open_below(above, name, _DIRECTORY_FLAGS)
         except OSError as error:
             if error.errno not in (errno.ENOTDIR, errno.ELOOP):
                 raise
@@ -250,7 +265,7 @@ class Unpacker:
             raise TooMuch(self._manner.most)
         self._part += 1
         part = b".yatagan-%b-%d-0.part" % (self._manner.run.encode("ascii"), self._part)
-        descriptor = os.open(part, _FILE_FLAGS, 0o600, dir_fd=directory)
+        descriptor = create_in(directory, part, 0o600)
         try:
             digest = self._write(archive, member, descriptor, hash_holes=bool(expected))
             if expected and digest != expected:
@@ -348,7 +363,7 @@ class Unpacker:
         bits = each.member.mode & 0o6000
         try:
             if each.replaced is None:
-                give_name(each.directory, each.part, each.name)
+                give_name(each.directory, each.part, each.directory, each.name)
                 self._told(Outcome(each.member, UNPACKED, digest=each.digest, bits=bits))
                 return
             self._keep(each)
@@ -368,11 +383,7 @@ class Unpacker:
             raise OSError(errno.EEXIST, "it changed")
         kept = self._kept_directory(parts_of(each.member.name)[:-1])
         try:
-            os.link(each.name, each.name, src_dir_fd=each.directory, dst_dir_fd=kept, follow_symlinks=False)
-        except OSError as error:
-            if error.errno not in NO_LINKS:
-                raise
-            os.rename(each.name, each.name, src_dir_fd=each.directory, dst_dir_fd=kept)
+            keep(each.directory, each.name, kept, each.name)
         finally:
             os.close(kept)
 
@@ -383,7 +394,7 @@ class Unpacker:
                 os.mkdir(name, 0o700, dir_fd=descriptor)
             except FileExistsError:
                 pass
-            below = os.open(name, _DIRECTORY_FLAGS, dir_fd=descriptor)
+            below = open_below(descriptor, name, _DIRECTORY_FLAGS)
             os.close(descriptor)
             descriptor = below
         return descriptor
@@ -443,7 +454,7 @@ class Unpacker:
         descriptor = os.dup(self._root)
         for name in target[:-1]:
             try:
-                below = os.open(name, _DIRECTORY_FLAGS, dir_fd=descriptor)
+                below = open_below(descriptor, name, _DIRECTORY_FLAGS)
             except OSError:
                 raise _Refused(NO_TARGET) from None
             finally:
@@ -453,6 +464,18 @@ class Unpacker:
 
 
 _STAYS = object()
+
+
+def passes_for(found: os.stat_result, member: Member, directory: int, name: bytes) -> bool:
+    """Whether what is there is the member, by size and time, or a link to the same."""
+    if member.kind == LINK:
+        return stat.S_ISLNK(found.st_mode) and os.readlink(name, dir_fd=directory) == member.target
+    step = 1 if member.mtime_ns % 1_000_000_000 else 1_000_000_000
+    return (
+        stat.S_ISREG(found.st_mode)
+        and found.st_size == member.size
+        and found.st_mtime_ns // step == member.mtime_ns // step
+    )
 
 
 def feed(value: Any, hole: int, data: bytes) -> None:

@@ -26,7 +26,8 @@ from yatagan.batches.steps import Change, Step, StepKind
 from yatagan.bundles.stored import ENDING
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Kind
-from yatagan.stores.local import SYSTEM_FAULTS, LocalStore, facts_of, fault_of
+from yatagan.stores.local import LocalStore
+from yatagan.stores.system import SYSTEM_FAULTS, facts_of, fault_of
 
 if TYPE_CHECKING:  # what makes archives is imported when one is made
     from yatagan.bundles.make import Contents
@@ -98,7 +99,8 @@ class ArchiveWork:
             raise StepRefused(Fault.NOT_IN_BUNDLE)
 
     def _spooled(self, archive: Step) -> Path:
-        return self._bench.journal.spool / f"{archive.number}{ENDING.decode()}"
+        # The store of this machine enters no link, and the way to a home may well be one.
+        return Path(os.path.realpath(self._bench.journal.spool)) / f"{archive.number}{ENDING.decode()}"
 
     # -- making --------------------------------------------------------------------------------------------
 

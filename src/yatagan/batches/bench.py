@@ -15,7 +15,8 @@ from yatagan.batches.states import SETTLED, Evidence, StepState
 from yatagan.batches.steps import Change, Modes, Prove, Step, StepKind, Times
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.places import KEPT_DIRECTORY, holds
-from yatagan.stores.interface import Facts, Kind, Readable, Store
+from yatagan.stores.coalescing import Shared
+from yatagan.stores.interface import Facts, Kind, Placement, Readable, Store, Writer
 
 #: Modes carried: set-id and sticky bits never are.
 MODE_BITS = 0o777
@@ -82,7 +83,7 @@ class Session:
 
 
 class Bench:
-    """Both ends, the journal's scribe, whoever listens; and which directories are known to be real ones."""
+    """Both ends, the journal's scribe, and whoever listens."""
 
     def __init__(self, session: Session, journal: Journal, scribe: Scribe, listener: Listener) -> None:
         self.session = session
@@ -91,7 +92,9 @@ class Bench:
         self.journal = journal
         self.scribe = scribe
         self.tell = listener
-        self._real_directories: set[bytes] = {session.top}
+        self._above = Shared(self._look_above)
+        #: Directories for kept files that were made, or found, in this session.
+        self._kept_directories: set[bytes] = set()
 
     async def settle(
         self,
@@ -113,35 +116,64 @@ class Bench:
         self.tell(StepStarted(step.number, step.kind, step.label, _weight(step), done))
 
     async def check_above(self, path: bytes) -> None:
-        """The directories from the top down to this path are directories, not links that lead elsewhere."""
-        above = posixpath.dirname(path)
-        if above in self._real_directories or above == self.session.top or not holds(self.session.top, above):
-            return
-        await self.check_above(above)
-        found = await self.destination.look(above)
-        if found is None or found.kind is not Kind.DIRECTORY:
-            fault = (
-                Fault.MISSING if found is None else Fault.IS_LINK if found.kind is Kind.LINK else Fault.NOT_A_DIRECTORY
-            )
-            raise StepRefused(fault, "above it")
-        self._real_directories.add(above)
+        """The directories from the top down to this path are directories still, and none has become a link.
 
-    async def set_facts(self, step: Step, path: bytes, also: int = 0) -> None:
-        """Set mode and times. What cannot be set is a note, no failure, and no cause to send again."""
+        Raises StepRefused. A store that never follows a link need not be asked: it refuses by itself.
+        """
+        if not self.destination.traits.walks:
+            await self._above.ask(posixpath.dirname(path))
+
+    async def _look_above(self, directory: bytes) -> None:
+        # Directories that are made above the destination itself are only looked at one by one.
+        top = self.session.top if holds(self.session.top, directory) else directory
+        if await self.destination.is_real(directory, top):
+            return
+        for above in _down_to(top, directory):
+            found = await self.destination.look(above)
+            if found is None:
+                raise StepRefused(Fault.MISSING, "above it")
+            if found.kind is not Kind.DIRECTORY:
+                raise StepRefused(Fault.IS_LINK if found.kind is Kind.LINK else Fault.NOT_A_DIRECTORY, "above it")
+        raise StepRefused(Fault.IS_LINK, "above it")
+
+    async def set_directory_facts(self, step: Step, also: int) -> None:
+        """Set a directory's mode, with these bits besides, and times. What cannot be set is a note, no failure."""
         mode = step.facts.mode & MODE_BITS | also if self.session.modes is Modes.KEEP else None
+        mtime_ns = step.facts.mtime_ns if self.session.times is Times.KEEP else None
+        if mode is None and mtime_ns is None:
+            return
         try:
-            mtime_ns = step.facts.mtime_ns if self.session.times is Times.KEEP else None
-            if mode is not None or mtime_ns is not None:
-                await self.destination.set_facts(path, mode=mode, mtime_ns=mtime_ns)
+            await self.destination.set_facts(step.path, mode=mode, mtime_ns=mtime_ns)
         except StoreError as error:
             if error.fault in LINE_FAULTS or error.fault is Fault.NO_ROOM:
                 raise
             self.tell(Note(step.label, error.fault, error.detail))
 
+    async def place(self, step: Step, part: Writer, known: Facts | None) -> None:
+        """Give an open part file its facts and final name. `known`: the facts by which it was proven.
+
+        What it replaces is kept below the destination. Raises StoreError as `Store.place` does, and StepRefused.
+        """
+        keep_modes, keep_times = self.session.modes is Modes.KEEP, self.session.times is Times.KEEP
+        wanted = Placement(
+            step.part(self.session.batch),
+            step.path,
+            step.facts.size,
+            known,
+            step.facts.mode & MODE_BITS if keep_modes else None,
+            step.facts.mtime_ns if keep_times else None,
+            step.seen,
+            await self._kept_name(step) if step.seen is not None else b"",
+        )
+        await self.check_above(step.path)
+        unset = await self.destination.place(part, wanted)
+        await self.check_above(step.path)
+        if unset is not None:
+            self.tell(Note(step.label, unset, ""))
+
     async def keep(self, step: Step, found: Facts) -> None:
-        """A second name for what is about to be replaced, below the destination."""
-        kept = posixpath.join(self.session.top, KEPT_DIRECTORY, self.session.batch.encode(), step.label)
-        await self._make_directories(posixpath.dirname(kept))
+        """A second name for a link that is about to be replaced, below the destination."""
+        kept = await self._kept_name(step)
         try:
             await self.destination.keep(step.path, kept)
         except StoreError as error:
@@ -149,18 +181,33 @@ class Bench:
                 raise
             earlier = await self.destination.look(kept)
             if earlier is None or not earlier.same_as(replace(found, changed_ns=None, inode=None)):
-                raise StepRefused(Fault.EXISTS, "among the kept files") from error
+                raise StepRefused(Fault.KEPT_TAKEN) from error
+
+    async def _kept_name(self, step: Step) -> bytes:
+        """Where what a step replaces is kept; the directories for it are made."""
+        kept = posixpath.join(self.session.top, KEPT_DIRECTORY, self.session.batch.encode(), step.label)
+        await self._make_directories(posixpath.dirname(kept))
+        return kept
 
     async def _make_directories(self, path: bytes) -> None:
-        if path in self._real_directories:
+        if path == self.session.top or path in self._kept_directories:
             return
         await self._make_directories(posixpath.dirname(path))
+        await self.check_above(path)
         try:
             await self.destination.make_directory(path, 0o700)
         except StoreError as error:
             if error.fault is not Fault.EXISTS:
                 raise
-        await self.check_above(posixpath.join(path, b"."))
+        self._kept_directories.add(path)
+
+
+def _down_to(top: bytes, directory: bytes) -> list[bytes]:
+    """The directories from the top to one below it."""
+    found = [directory]
+    while found[-1] != top and len(found[-1]) > 1:
+        found.append(posixpath.dirname(found[-1]))
+    return found[::-1]
 
 
 def _weight(step: Step) -> int:

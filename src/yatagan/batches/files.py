@@ -15,7 +15,6 @@ from dataclasses import replace
 from typing import Protocol
 
 from yatagan.batches.bench import Bench, StepRefused, TryAgain
-from yatagan.batches.bulk import Bulk
 from yatagan.batches.carriage import Carriage, Hash
 from yatagan.batches.carrier import Carrier
 from yatagan.batches.events import Ageing, BytesMoved, Note
@@ -27,6 +26,7 @@ from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Step, Times
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.stores.coalescing import Coalesced
 from yatagan.stores.flow import Room
 from yatagan.stores.interface import Facts, Gathered, Kind, Reader, Writer
 from yatagan.trees.compare import FRESH_NS, is_fresh
@@ -89,7 +89,7 @@ class FileWork:
         self._clock = clock
         self._stop = stop
         self._finisher = Finisher(bench)
-        self._gathering = Bulk(self._gather, _GATHERED, 1)
+        self._gathering = Coalesced(self._gather, _GATHERED, 1)
         self._reuse = Reuse(bench, carrier.tuning, stop)
 
     async def do(self, step: Step) -> None:
@@ -105,15 +105,23 @@ class FileWork:
                 step = replace(step, state=StepState.MOVING, durable="", digest="", reused=0)
         if step.state in (StepState.WHOLE, StepState.PROVEN):
             self._bench.tell_start(step, step.facts.size)
+            writer = await self._destination.reopen_part(step.part(self._session.batch))
         else:
-            step = await self._carry(step, reader)
+            step, writer = await self._carry(step, reader)
+        try:
+            await self._prove_and_place(step, writer)
+        finally:
+            await self._close(writer)
+
+    async def _prove_and_place(self, step: Step, writer: Writer) -> None:
+        """Whole -> in place, by an open part file."""
         if self._finisher.takes(step):
+            await self._close(writer)
             await self._finish(step)
             return
-        evidence = await self._prove(step)
+        evidence, known = await self._prove(step)
         await self.remove_parts(step)  # again: we may have died between a new part file and the end of the old
-        await self._bench.set_facts(step, step.part(self._session.batch))
-        await self._place(step, evidence)
+        await self._place(step, writer, evidence, known)
 
     async def _look_at_source(self, step: Step) -> tuple[Step, Reader | None]:
         """The step with the closest facts of its source; from its beginning when they have moved.
@@ -178,20 +186,32 @@ class FileWork:
         """Whether the proof to come syncs the file first, so that carrying need not."""
         return self._session.evidence is Evidence.ON_NODE and not self._destination.traits.quick
 
-    async def _carry(self, step: Step, reader: Reader | None) -> Step:
-        """Waiting or moving -> whole: every byte in the part file, synced, and the source unmoved."""
+    async def _carry(self, step: Step, reader: Reader | None) -> tuple[Step, Writer]:
+        """Waiting or moving -> whole: every byte in the part file, synced, and the source unmoved.
+
+        The part file stays open: until it has its name, it is known by that and not by what its path leads to.
+        """
         reader = reader or await self._source.open(step.source)
         try:
             opened = await reader.facts()
             if not opened.same_as(step.facts):
                 raise TryAgain(Fault.SOURCE_CHANGED)
-            step, whole = await self._carry_bytes(step, reader, hashlib.new(ALGORITHM))
-            if not (await reader.facts()).same_as(step.facts):
-                raise TryAgain(Fault.SOURCE_CHANGED)
+            step, whole, writer = await self._carry_bytes(step, reader, hashlib.new(ALGORITHM))
+            try:
+                if not (await reader.facts()).same_as(step.facts):
+                    raise TryAgain(Fault.SOURCE_CHANGED)
+                if not isinstance(reader, InHand):  # that was of one moment
+                    await self._same_by_name(step)
+                step = await self._note_whole(step, whole)
+            except BaseException:
+                await self._close(writer)
+                raise
         finally:
             await self._close(reader)
-        if not isinstance(reader, InHand):  # that was of one moment
-            await self._same_by_name(step)
+        return step, writer
+
+    async def _note_whole(self, step: Step, whole: Change) -> Step:
+        """Write that all bytes are in the part file, unless the source itself says that they are not the right ones."""
         recorded = await self._source.recorded(step.source)
         if recorded not in ("", whole.digest):
             await self.remove_parts(step, with_present=True)
@@ -203,21 +223,23 @@ class FileWork:
 
     async def carry_from(self, step: Step, reader: Reader, value: Hash) -> Step:
         """Waiting or moving -> whole, for what is no file of the source but is read like one."""
-        step, whole = await self._carry_bytes(step, reader, value)
+        step, whole, writer = await self._carry_bytes(step, reader, value)
+        await self._close(writer)
         await self._scribe.note(whole)
         return _made_whole(step, whole)
 
-    async def _carry_bytes(self, step: Step, reader: Reader, value: Hash) -> tuple[Step, Change]:
-        """Bring all bytes into a part file: the step as it is then, and what is to be written about it."""
+    async def _carry_bytes(self, step: Step, reader: Reader, value: Hash) -> tuple[Step, Change, Writer]:
+        """Bring all bytes into a part file: the step as it is then, what is to be written about it, and the file."""
         step, writer, durable = await self._open_part(step)
         try:
             if not durable.total:
                 step, durable = await self._reuse.bring(step, reader, writer)
             self._bench.tell_start(step, durable.total)
             whole = await self._pass_bytes(step, reader, writer, durable, value)
-        finally:
+        except BaseException:
             await self._close(writer)
-        return step, whole
+            raise
+        return step, whole, writer
 
     async def _pass_bytes(self, step: Step, reader: Reader, writer: Writer, durable: Extents, value: Hash) -> Change:
         """Carry the bytes; what is to be written about it: their digest, and whether all of them are synced."""
@@ -395,52 +417,43 @@ class FileWork:
 
     # -- proof -------------------------------------------------------------------------------------------
 
-    async def _prove(self, step: Step) -> Evidence:
-        """Whole -> proven, where proof can be had and was asked for; the evidence."""
-        prove = self._session.evidence
+    async def _prove(self, step: Step) -> tuple[Evidence, Facts | None]:
+        """Whole -> proven, where proof can be had and was asked for: the evidence, and the facts of what was hashed."""
+        prove, known = self._session.evidence, None
         if prove is Evidence.SENT:
-            return prove
+            return prove, None
         if prove is Evidence.RECEIVED and step.reused:
             prove = Evidence.ON_NODE  # not all of it has been received
         if prove is not Evidence.RECEIVED:
             for last in (False, True):
-                value = await self._digest_there(step, prove)
+                value, known = await self._digest_there(step, prove)
                 if value == step.digest:
                     break
                 if last:  # a verdict "different" is looked at twice
                     self._reuse.distrust(step)
                     raise TryAgain(Fault.DIGEST_DIFFERS)
         await self._scribe.note(Change(step.number, state=StepState.PROVEN, evidence=prove))
-        return prove
+        return prove, known
 
-    async def _digest_there(self, step: Step, prove: Evidence) -> str:
+    async def _digest_there(self, step: Step, prove: Evidence) -> tuple[str, Facts | None]:
+        """A digest that shows what the part file holds, and the part file's facts where it was hashed itself."""
         part = step.part(self._session.batch)
-        if prove is Evidence.ON_NODE:
-            remote_source = self._destination.traits.quick
-            store, path = (self._source, step.source) if remote_source else (self._destination, part)
-            return (await store.digest(path, ALGORITHM)).digest
-        if self._destination.traits.digests and self._destination.traits.quick:
-            return (await self._destination.digest(part, ALGORITHM)).digest
-        return await digest_by_reading(self._destination, part, ALGORITHM)
+        if prove is Evidence.ON_NODE and self._destination.traits.quick:
+            return (await self._source.digest(step.source, ALGORITHM)).digest, None
+        if prove is Evidence.ON_NODE or (self._destination.traits.digests and self._destination.traits.quick):
+            made = await self._destination.digest(part, ALGORITHM)
+            return made.digest, made.facts
+        return await digest_by_reading(self._destination, part, ALGORITHM), None
 
     # -- the final name ----------------------------------------------------------------------------------
 
-    async def _place(self, step: Step, evidence: Evidence) -> None:
+    async def _place(self, step: Step, writer: Writer, evidence: Evidence, known: Facts | None) -> None:
         """Proven (or whole) -> in place. The rename is the commit."""
-        part = step.part(self._session.batch)
-        if step.seen is not None:
-            found = await self._destination.look(step.path)
-            if found is not None:
-                if not found.same_as(step.seen):
-                    await self._reconsider(step, found)
-                    return
-                await self._bench.keep(step, found)
-                await self._destination.place_over(part, step.path)
-                await self._bench.settle(step, StepState.IN_PLACE, evidence)
-                return
         try:
-            await self._destination.place_new(part, step.path)
+            await self._bench.place(step, writer, known)
         except StoreError as error:
+            if error.fault is Fault.PART_CHANGED:
+                raise TryAgain(Fault.PART_CHANGED) from error
             if error.fault is not Fault.EXISTS:
                 raise
             found = await self._destination.look(step.path)

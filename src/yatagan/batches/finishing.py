@@ -7,10 +7,10 @@ outcome for each: proven, its facts set, and named without replacing anything.
 from __future__ import annotations
 
 from yatagan.batches.bench import MODE_BITS, Bench
-from yatagan.batches.bulk import Bulk
 from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Modes, Step, Times
 from yatagan.nodes.helper.parcels import Parcel
+from yatagan.stores.coalescing import Coalesced
 from yatagan.stores.interface import Unloaded
 
 #: The largest file that is finished together with others: its contents are read in one go.
@@ -25,7 +25,7 @@ class Finisher:
     def __init__(self, bench: Bench) -> None:
         self._session = bench.session
         self._destination = bench.destination
-        self._bulk = Bulk(self._destination.finish, _AT_ONCE, _MESSAGES)
+        self._bulk = Coalesced(self._destination.finish, _AT_ONCE, _MESSAGES)
 
     def takes(self, step: Step) -> bool:
         """Whether a file is small and new, and the machine can be asked to prove it."""

@@ -208,17 +208,10 @@ class ParcelWork:
         for at in range(0, len(numbers), _AT_ONCE):
             if self._stop.is_set():
                 raise Stopped
-            handful = [number for number in numbers[at : at + _AT_ONCE] if await self._may_go(layout.members[number])]
+            handful = numbers[at : at + _AT_ONCE]
             parcels = [self._parcel(step, layout, number, digests) for number in handful]
             outcomes = await self._destination.unload(step.part(self._session.batch), parcels)
             await self._settle([layout.members[number] for number in handful], outcomes, digests)
-
-    async def _may_go(self, member: Step) -> bool:
-        try:
-            await self._bench.check_above(member.path)
-        except StepRefused:
-            return False  # its own turn will tell why
-        return True
 
     def _parcel(self, step: Step, layout: Layout, number: int, digests: dict[int, str]) -> Parcel:
         member = layout.members[number]

@@ -88,7 +88,7 @@ class Performer:
         await self._bench.check_above(posixpath.join(step.path, b"."))
         found = await self._destination.look(step.path)
         # A directory made in one whose group is handed down hands it down too: that bit is not ours to take.
-        await self._bench.set_facts(step, step.path, also=found.mode & _HANDED_DOWN if found is not None else 0)
+        await self._bench.set_directory_facts(step, also=found.mode & _HANDED_DOWN if found is not None else 0)
         await self._bench.settle(step, StepState.IN_PLACE)
 
     async def _link(self, step: Step) -> None:

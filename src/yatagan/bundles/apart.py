@@ -95,10 +95,10 @@ class Blocking:
 
 
 class Outlet:
-    """A part file that blocking work writes from front to back, with a bounded number of bytes in flight."""
+    """A part file, `writer`, that blocking work writes from front to back, with a bounded number of bytes in flight."""
 
     def __init__(self, store: Store, writer: Writer) -> None:
-        self._writer = writer
+        self.writer = writer
         self._step = store.traits.write_size
         self._loop = asyncio.get_running_loop()
         self._waiting: list[Future[None]] = []
@@ -109,7 +109,7 @@ class Outlet:
         """Hand bytes over; returns while they are under way. Raises StoreError, also for those handed over before."""
         for at in range(0, len(data), self._step):
             piece = data[at : at + self._step]
-            self._waiting.append(asyncio.run_coroutine_threadsafe(self._writer.write(self.written, piece), self._loop))
+            self._waiting.append(asyncio.run_coroutine_threadsafe(self.writer.write(self.written, piece), self._loop))
             self.written += len(piece)
             if len(self._waiting) >= self._most:
                 self._waiting.pop(0).result()
@@ -118,7 +118,7 @@ class Outlet:
         """Wait for all answers, and sync; whether that could be done."""
         while self._waiting:
             self._waiting.pop(0).result()
-        return asyncio.run_coroutine_threadsafe(self._writer.sync(), self._loop).result()
+        return asyncio.run_coroutine_threadsafe(self.writer.sync(), self._loop).result()
 
     async def settle(self) -> None:
         """After a failure: wait until nothing that was handed over can be written any more."""
@@ -130,4 +130,4 @@ class Outlet:
 
     async def close(self) -> None:
         """Let go of the file."""
-        await self._writer.close()
+        await self.writer.close()

@@ -24,8 +24,8 @@ from yatagan.bundles.apart import Outlet, Stopped, apart
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import Fault, StoreError
 from yatagan.places import PART_PREFIX, PART_SUFFIX
-from yatagan.stores.interface import Facts, Kind, Store
-from yatagan.stores.local import fault_of
+from yatagan.stores.interface import Facts, Kind, Placement, Store
+from yatagan.stores.system import fault_of
 from yatagan.trees.compare import FRESH_NS
 from yatagan.trees.scan import Tree
 
@@ -118,22 +118,24 @@ async def make(
     outlets: list[Outlet] = []
     parts: list[bytes] = []
     try:
+        for _, part in pairs:
+            writer = await store.create_part(part, 0o666)
+            parts.append(part)
+            outlets.append(Outlet(store, writer))
         try:
-            for _, part in pairs:
-                writer = await store.create_part(part, 0o666)
-                parts.append(part)
-                outlets.append(Outlet(store, writer))
             await apart(lambda stop: making.run(outlets[0], outlets[1], stop))
         finally:
             for outlet in outlets:
                 await outlet.settle()
-                await outlet.close()
         assert making.totals is not None
-        proven = await _prove(store, parts[0], making.totals)
-        for final, part in pairs:
-            await store.place_new(part, final)
+        proven, known = await _prove(store, parts[0], making.totals)
+        for (final, part), outlet, facts in zip(pairs, outlets, (known, None), strict=True):
+            await store.place(outlet.writer, Placement(part, final, outlet.written, facts))
             parts.remove(part)
     finally:
+        for outlet in outlets:
+            with suppress(StoreError):
+                await outlet.close()
         for part in parts:
             with suppress(StoreError):
                 await store.remove(part)
@@ -152,15 +154,19 @@ async def _age(contents: Contents) -> None:
         await asyncio.sleep(wait / 1e9)
 
 
-async def _prove(store: Store, part: bytes, totals: index.Totals) -> bool:
-    """Whether the node has read the bundle and found it to be what was sent. Here, writing and syncing is enough."""
+async def _prove(store: Store, part: bytes, totals: index.Totals) -> tuple[bool, Facts | None]:
+    """Whether the node has read the bundle and found it to be what was sent, and the bundle's facts then.
+
+    Here, writing and syncing is enough.
+    """
     if store.traits.quick or not store.traits.digests:
-        return store.traits.quick
+        return store.traits.quick, None
     if not await store.same_disk(part[: -len(PART_SUFFIX)] + b"-token" + PART_SUFFIX):
-        return False
-    if (await store.digest(part, ALGORITHM)).digest != totals.digest:
+        return False, None
+    made = await store.digest(part, ALGORITHM)
+    if made.digest != totals.digest:
         raise StoreError(Fault.DIGEST_DIFFERS, part, store=store.name)
-    return True
+    return True, made.facts
 
 
 class _Making:

@@ -23,7 +23,7 @@ from yatagan.trees.scan import Tree
 #: What the helper learns, each after those that it needs.
 _MODULES = tuple(
     f"yatagan.archives.{name}"
-    for name in ("tar", "tarreader", "index", "frames", "reading", "making", "names", "disk", "unpacking", "onnode")
+    for name in ("tar", "tarreader", "index", "frames", "reading", "making", "names", "unpacking", "onnode")
 )
 
 

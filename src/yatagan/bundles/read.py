@@ -25,7 +25,7 @@ from yatagan.bundles.apart import Blocking, Stopped
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import ArchiveTooLarge, BadArchive
 from yatagan.stores.interface import Kind, Store
-from yatagan.stores.local import fault_of
+from yatagan.stores.system import fault_of
 from yatagan.trees.patterns import Choice
 
 _KNOWN = "known are tar, plain or with gzip, bzip2, xz or zstd, and zip"

@@ -21,7 +21,7 @@ from yatagan.digests.lists import ALGORITHM, LIST_NAME, Listed, parse_list
 from yatagan.errors import BadPlace, Fault, StoreError
 from yatagan.ledger.ledger import Ledger, RecordKind, record_name
 from yatagan.places import KEPT_DIRECTORY, PART_PREFIX, PART_SUFFIX, Place, name_fields, parse_place
-from yatagan.stores.interface import Kind, Readable, Store
+from yatagan.stores.interface import Kind, Placement, Readable, Store
 from yatagan.trees import record
 from yatagan.trees.contents import Content, How, digests
 from yatagan.trees.patterns import Choice
@@ -184,19 +184,23 @@ async def _put(store: Store, path: bytes, data: bytes) -> None:
         for offset in range(0, len(data), store.traits.write_size):
             await writer.write(offset, data[offset : offset + store.traits.write_size])
         await writer.sync()
+        seen = await store.look(path)
+        kept = await _kept_name(store, path) if seen is not None else b""
+        await store.place(
+            writer, Placement(part, path, len(data), mode=0o644, mtime_ns=time.time_ns(), seen=seen, kept=kept)
+        )
     finally:
         await writer.close()
-    await store.set_facts(part, mode=0o644, mtime_ns=time.time_ns())
-    if await store.look(path) is None:
-        await store.place_new(part, path)
-        return
-    kept = posixpath.join(directory, KEPT_DIRECTORY)
+
+
+async def _kept_name(store: Store, path: bytes) -> bytes:
+    """Where a list that is replaced is kept; the directories for it are made."""
+    kept = posixpath.join(posixpath.dirname(path), KEPT_DIRECTORY)
     stamp = time.strftime("list-%Y%m%d-%H%M%S-").encode() + secrets.token_hex(2).encode()
     for above in (kept, posixpath.join(kept, stamp)):
         if await store.look(above) is None:
             await store.make_directory(above, 0o700)
-    await store.keep(path, posixpath.join(kept, stamp, posixpath.basename(path)))
-    await store.place_over(part, path)
+    return posixpath.join(kept, stamp, posixpath.basename(path))
 
 
 def _patterns(choice: Choice) -> dict[str, list[str]]:

@@ -42,6 +42,8 @@ _FAULTS = {
     Fault.SPECIAL: "not a file, directory or link",
     Fault.UNREADABLE: "it could not be looked into when planned",
     Fault.PART_TAKEN: "part files of ours are in the way",
+    Fault.PART_CHANGED: "the part file was changed or replaced by somebody else",
+    Fault.KEPT_TAKEN: "another file is kept already under the name of the one to be replaced",
     Fault.LEADS_OUT: "a link leads out of what this command may touch",
     Fault.ONLY_READ: "it is in a directory that is kept as one to read only",
     Fault.NO_ROOM_HERE: "no room here for the bundle, which is made before it is sent",

@@ -28,6 +28,7 @@ from yatagan.stores.interface import (
     NodeBlocks,
     NodeDigest,
     Piece,
+    Placement,
     Reader,
     Traits,
     Unloaded,
@@ -256,9 +257,16 @@ class KeptFile:
         """See `Writer.sync`."""
         return bool(await self._store.ask("file.sync", self._number))
 
+    async def place(self, wanted: Placement) -> Fault | None:
+        """See `Store.place`. The keeper still holds the number, which `close` gives back."""
+        unset: Fault | None = await self._store.ask("place", self._number, wanted)
+        return unset
+
     async def close(self) -> None:
         """See `Reader.close` and `Writer.close`."""
-        await self._store.ask("file.close", self._number)
+        if self._number:
+            number, self._number = self._number, 0
+            await self._store.ask("file.close", number)
 
 
 class KeptStore:
@@ -348,13 +356,15 @@ class KeptStore:
         """See `Store.set_facts`."""
         await self.ask("set_facts", path, mode, mtime_ns)
 
-    async def place_new(self, part: bytes, final: bytes) -> None:
-        """See `Store.place_new`."""
-        await self.ask("place_new", part, final)
+    async def is_real(self, directory: bytes, top: bytes) -> bool:
+        """See `Store.is_real`."""
+        return bool(await self.ask("is_real", directory, top))
 
-    async def place_over(self, part: bytes, final: bytes) -> None:
-        """See `Store.place_over`."""
-        await self.ask("place_over", part, final)
+    async def place(self, part: Writer, wanted: Placement) -> Fault | None:
+        """See `Store.place`."""
+        assert isinstance(part, KeptFile)
+        unset: Fault | None = await part.place(wanted)
+        return unset
 
     async def keep(self, path: bytes, kept: bytes) -> None:
         """See `Store.keep`."""

@@ -26,8 +26,7 @@ _PLAIN = frozenset(
         "copy_part",
         "make_directory",
         "make_link",
-        "place_new",
-        "place_over",
+        "is_real",
         "keep",
         "rename",
         "remove",
@@ -131,6 +130,8 @@ async def of_the_store(client: Client, store: SftpStore, what: str, values: tupl
             return await store.set_facts(path, mode=mode, mtime_ns=mtime_ns)
     number, *rest = values
     match what:
+        case "place":
+            return await store.place(client.files[number], *rest)
         case "file.close":
             return await client.files.pop(number).close()
         case "file.facts" | "file.read" | "file.write" | "file.sync":

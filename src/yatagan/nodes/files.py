@@ -17,7 +17,7 @@ from yatagan.nodes.transport import Turn, say_nothing_of_packets
 
 # What is asked for, and what is answered.
 _INIT, _VERSION = 1, 2
-_OPEN, _CLOSE, _READ, _WRITE, _LSTAT, _FSTAT, _SETSTAT = 3, 4, 5, 6, 7, 8, 9
+_OPEN, _CLOSE, _READ, _WRITE, _LSTAT, _FSTAT, _SETSTAT, _FSETSTAT = 3, 4, 5, 6, 7, 8, 9, 10
 _OPENDIR, _READDIR, _REMOVE, _MKDIR, _RMDIR, _REALPATH = 11, 12, 13, 14, 15, 16
 _RENAME, _READLINK, _SYMLINK, _EXTENDED = 18, 19, 20, 200
 _STATUS, _HANDLE, _DATA, _NAME, _ATTRS, _EXTENDED_REPLY = 101, 102, 103, 104, 105, 201
@@ -45,6 +45,7 @@ _KNOWN = {
     b"fsync@openssh.com": b"1",
     b"limits@openssh.com": b"1",
     b"copy-data": b"1",
+    b"lsetstat@openssh.com": b"1",
 }
 #: Servers that take the two paths of a symbolic link the other way round than they say in the draft.
 _TURNED_ROUND = ("OpenSSH", "paramiko")
@@ -348,8 +349,19 @@ class Files(asyncssh.SSHClientSession[bytes]):
         await self._ask(_SYMLINK, _spell(first) + _spell(second))
 
     async def setstat(self, path: bytes, mode: int | None, times: tuple[int, int] | None) -> None:
-        """Permission bits, and times of access and modification in whole seconds; None leaves them."""
-        await self._ask(_SETSTAT, _spell(path) + _spell_attributes(mode, times))
+        """Permission bits, and times of access and modification in whole seconds; None leaves them.
+
+        Through a link only where the server has no request that refuses to follow one.
+        """
+        facts = _spell_attributes(mode, times)
+        if b"lsetstat@openssh.com" in self.extensions:
+            await self._extended(b"lsetstat@openssh.com", _spell(path) + facts)
+        else:
+            await self._ask(_SETSTAT, _spell(path) + facts)
+
+    async def fsetstat(self, handle: bytes, mode: int | None, times: tuple[int, int] | None) -> None:
+        """The same, of an open file."""
+        await self._ask(_FSETSTAT, _spell(handle) + _spell_attributes(mode, times))
 
     async def rename(self, path: bytes, new: bytes) -> None:
         """Refused where the new name is taken."""

@@ -10,9 +10,17 @@ from yatagan.digests.blocks import Blocks, Run
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.helper.client import Helper
 from yatagan.nodes.helper.parcels import Parcel
-from yatagan.stores.interface import Digested, Facts, Gathered, NodeBlocks, Unloaded
-from yatagan.stores.local import digested, facts_from_list, facts_to_list, gathered, unloaded
+from yatagan.stores.interface import Digested, Facts, Gathered, NodeBlocks, Placement, Unloaded
 from yatagan.stores.sftpfile import Ask
+from yatagan.stores.system import (
+    digested,
+    facts_from_list,
+    facts_to_list,
+    gathered,
+    known_facts,
+    placing_fault,
+    unloaded,
+)
 
 #: What it learns to find what a file has of another.
 _CHANGES = ("yatagan.digests.blocks", "yatagan.nodes.helper.changes")
@@ -93,6 +101,27 @@ class ByHelper:
         """See `Store.unload`."""
         reply = await self.ask("unload", bundle, writing=True, parcels=[_spelled(each) for each in parcels])
         return [unloaded(*outcome) for outcome in reply["outcomes"]]
+
+    async def place(self, placements: Sequence[Placement]) -> list[tuple[Fault | None, Fault | None]]:
+        """Give part files their names by directory handles: why not, and why facts stay unset, for each."""
+        spelled = [
+            [
+                each.part.decode("latin-1"),
+                each.path.decode("latin-1"),
+                each.size,
+                known_facts(each.known),
+                each.mode,
+                each.mtime_ns,
+                known_facts(each.seen),
+                each.kept.decode("latin-1"),
+            ]
+            for each in placements
+        ]
+        reply = await self.ask("place", writing=True, placings=spelled)
+        return [
+            (placing_fault(error) if error else None, placing_fault(unset) if unset else None)
+            for error, unset in reply["outcomes"]
+        ]
 
     async def finish(self, parcels: Sequence[Parcel]) -> list[Unloaded]:
         """See `Store.finish`."""

@@ -82,7 +82,7 @@ class Traits:
     `time_step_ns`: how finely it keeps times. `digests`: it can hash a file where the file is. `quick`:
     reading it costs no line. `syncs`: it can be told to put a file on its disk. `read_size` and
     `write_size`: the largest single request. `parcels`: it can read many small files in one go, and take them out of
-    one that has arrived.
+    one that has arrived. `walks`: it enters one directory after the other and never follows a link.
     """
 
     time_step_ns: int
@@ -92,6 +92,7 @@ class Traits:
     read_size: int
     write_size: int
     parcels: bool
+    walks: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,6 +102,25 @@ class Gathered:
     contents: bytes
     facts: Facts | None
     fault: Fault | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Placement:
+    """How a part file becomes the file that it was carried for.
+
+    `size` is what it must have. `known` are the facts by which it was proven, None where nobody looked at it. `mode`
+    and `mtime_ns` are set on it, None leaves them. `seen` are the facts of the file that it replaces, which is kept as
+    `kept` (in a directory that is there); None where the name must be free.
+    """
+
+    part: bytes
+    path: bytes
+    size: int
+    known: Facts | None = None
+    mode: int | None = None
+    mtime_ns: int | None = None
+    seen: Facts | None = None
+    kept: bytes = b""
 
 
 @dataclass(frozen=True, slots=True)
@@ -281,13 +301,17 @@ class Store(Readable, Protocol):
         """A symbolic link. EXISTS when there is anything under the name."""
 
     async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
-        """Permission bits and modification time (None leaves them); with a time, the access time becomes now."""
+        """Permission bits and modification time of a directory (None leaves them); its access time becomes now."""
 
-    async def place_new(self, part: bytes, final: bytes) -> None:
-        """Give a part file its final name. EXISTS, and nothing done, when there is anything under it."""
+    async def is_real(self, directory: bytes, top: bytes) -> bool:
+        """Whether a directory at or below `top` is there and reached without any link, as far as the store can tell."""
 
-    async def place_over(self, part: bytes, final: bytes) -> None:
-        """The same, in place of a file that is there, in one go."""
+    async def place(self, part: Writer, wanted: Placement) -> Fault | None:
+        """Give an open part file its facts and final name, and close it; the fault if its facts could not be set.
+
+        Raises StoreError, with nothing done: EXISTS when what has the name is not what was seen, PART_CHANGED when
+        the part file is not the open one any more, or was changed, KEPT_TAKEN when another file is kept already.
+        """
 
     async def keep(self, path: bytes, kept: bytes) -> None:
         """A second name for a file that is about to be replaced. EXISTS when `kept` is taken."""

@@ -16,7 +16,7 @@ import asyncssh
 from yatagan.errors import Fault, StoreError
 from yatagan.nodes import files
 from yatagan.nodes.login import Again, Login
-from yatagan.stores.local import SYSTEM_FAULTS
+from yatagan.stores.system import SYSTEM_FAULTS
 
 T = TypeVar("T")
 

@@ -1,8 +1,9 @@
 """Files on this machine.
 
-Every call runs in a thread, so that a slow disk never stops the event loop. Part files are opened
-exclusively and never through a link; a new name is given by link and unlink, which refuses a name
-that exists, and the directory is synced before the caller hears of it.
+Every call runs in a thread, so that a slow disk never stops the event loop. Paths are walked one open directory at a
+time and never through a link (`portable.directories`), so what is swapped after a path was resolved leads nowhere.
+Part files are opened exclusively; a new name is given by link and unlink, which refuses a name that exists, and the
+directory is synced before the caller hears of it.
 """
 
 from __future__ import annotations
@@ -11,7 +12,6 @@ import asyncio
 import errno
 import itertools
 import os
-import stat
 import time
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Sequence
 from typing import Any, ParamSpec, TypeVar
@@ -21,119 +21,41 @@ from yatagan.digests.blocks import Run
 from yatagan.errors import Fault, StoreError
 from yatagan.nodes.helper import parcels
 from yatagan.nodes.helper.parcels import Parcel
+from yatagan.portable import directories, placing
 from yatagan.stores.flow import Room
 from yatagan.stores.interface import (
     STRIPE,
     Digested,
     Facts,
     Gathered,
-    Kind,
     NodeBlocks,
     NodeDigest,
     Piece,
+    Placement,
     Reader,
     Traits,
     Unloaded,
     Writer,
 )
+from yatagan.stores.system import (
+    SYSTEM_FAULTS,
+    digested,
+    facts_of,
+    facts_to_list,
+    fault_of,
+    gathered,
+    known_facts,
+    placing_fault,
+    unloaded,
+)
 
 P = ParamSpec("P")
 T = TypeVar("T")
-
-SYSTEM_FAULTS = {
-    errno.ENOENT: Fault.MISSING,
-    errno.EEXIST: Fault.EXISTS,
-    errno.ENOTEMPTY: Fault.EXISTS,
-    errno.EACCES: Fault.DENIED,
-    errno.EPERM: Fault.DENIED,
-    errno.EROFS: Fault.READ_ONLY,
-    errno.ENOSPC: Fault.NO_ROOM,
-    errno.EDQUOT: Fault.NO_ROOM,
-    errno.ELOOP: Fault.IS_LINK,
-    errno.EISDIR: Fault.IS_DIRECTORY,
-    errno.ENOTDIR: Fault.NOT_A_DIRECTORY,
-    errno.ENAMETOOLONG: Fault.NAME_TOO_LONG,
-    errno.EIO: Fault.DISK,
-    errno.EOPNOTSUPP: Fault.UNSUPPORTED,
-    errno.EXDEV: Fault.UNSUPPORTED,
-}
 
 #: A handful of directory entries: enough that the thread switch does not count.
 _HANDFUL = 2000
 #: Bytes that are being read, or written, at once: enough for a disk to have something to do.
 _ON_THE_WAY = 8 << 20
-
-
-def fault_of(error: OSError, path: bytes) -> StoreError:
-    """Our error for one of the operating system's."""
-    fault = SYSTEM_FAULTS.get(error.errno or 0, Fault.REFUSED)
-    return StoreError(fault, path, detail=error.strerror or str(error))
-
-
-def kind_of(mode: int) -> Kind:
-    """The kind that the type bits of a POSIX mode stand for."""
-    for test, kind in (
-        (stat.S_ISREG, Kind.FILE),
-        (stat.S_ISDIR, Kind.DIRECTORY),
-        (stat.S_ISLNK, Kind.LINK),
-        (stat.S_ISFIFO, Kind.FIFO),
-        (stat.S_ISSOCK, Kind.SOCKET),
-    ):
-        if test(mode):
-            return kind
-    return Kind.DEVICE if stat.S_ISBLK(mode) or stat.S_ISCHR(mode) else Kind.UNKNOWN
-
-
-def facts_of(status: os.stat_result) -> Facts:
-    """Our facts from a stat result."""
-    return Facts(
-        kind_of(status.st_mode),
-        status.st_size,
-        status.st_mtime_ns,
-        stat.S_IMODE(status.st_mode),
-        status.st_ctime_ns,
-        status.st_ino,
-    )
-
-
-def facts_from_list(found: Sequence[int]) -> Facts:
-    """Our facts from what the helper and `parcels` tell: mode, size, mtime, ctime, inode."""
-    mode, size, mtime_ns, changed_ns, inode = found
-    return Facts(kind_of(mode), size, mtime_ns, stat.S_IMODE(mode), changed_ns, inode)
-
-
-def facts_to_list(facts: Facts | None) -> list[int]:
-    """The reverse for a regular file; nothing where what `parcels` needs is not known."""
-    if facts is None or facts.changed_ns is None or facts.inode is None:
-        return []
-    return [stat.S_IFREG | facts.mode, facts.size, facts.mtime_ns, facts.changed_ns, facts.inode]
-
-
-def digested(outcome: int, digest: str, found: Sequence[int]) -> Digested:
-    """Our word for what `parcels.digests` says of a file."""
-    if outcome == parcels.PLACED:
-        return Digested(digest, facts_from_list(found))
-    return Digested("", None, _fault_of_outcome(outcome))
-
-
-def gathered(outcome: int, contents: bytes, found: Sequence[int]) -> Gathered:
-    """Our word for what `parcels.gather` says of a file."""
-    if outcome == parcels.PLACED:
-        return Gathered(contents, facts_from_list(found))
-    return Gathered(b"", None, _fault_of_outcome(outcome))
-
-
-def unloaded(outcome: int, unset: int) -> Unloaded:
-    """Our word for what `parcels.unload` says of a parcel."""
-    note = SYSTEM_FAULTS.get(unset, Fault.REFUSED) if unset else None
-    if outcome in (parcels.PLACED, parcels.THERE):
-        return Unloaded(there=outcome == parcels.THERE, unset=note)
-    return Unloaded(fault=_fault_of_outcome(outcome))
-
-
-def _fault_of_outcome(outcome: int) -> Fault:
-    ours = {parcels.DIFFERENT: Fault.DIGEST_DIFFERS, parcels.CHANGED: Fault.SOURCE_CHANGED}
-    return ours.get(outcome) or SYSTEM_FAULTS.get(outcome, Fault.REFUSED)
 
 
 def _quiet() -> None:
@@ -145,15 +67,6 @@ async def _thread(path: bytes, function: Callable[P, T], *args: P.args, **kwargs
         return await asyncio.to_thread(function, *args, **kwargs)
     except OSError as error:
         raise fault_of(error, path) from error
-
-
-def open_regular(path: bytes, flags: int) -> int:
-    """A descriptor of a regular file, not through a link and without waiting on a FIFO. Raises OSError."""
-    descriptor = os.open(path, flags | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
-    if not stat.S_ISREG(os.fstat(descriptor).st_mode):
-        os.close(descriptor)
-        raise OSError(errno.EOPNOTSUPP, "not a regular file")
-    return descriptor
 
 
 class LocalFile:
@@ -218,6 +131,24 @@ class LocalFile:
         await _thread(self._path, os.fsync, self._descriptor)
         return True
 
+    def place_here(self, wanted: Placement) -> Fault | None:
+        """See `Store.place`; in any thread. The file is known by its descriptor, whatever its name stands for."""
+        given = placing.Placing(
+            wanted.part,
+            wanted.path,
+            wanted.size,
+            known_facts(wanted.known),
+            wanted.mode,
+            wanted.mtime_ns,
+            known_facts(wanted.seen),
+            wanted.kept,
+        )
+        try:
+            unset = placing.place(self._descriptor, given)
+        except OSError as error:
+            raise StoreError(placing_fault(error.errno or 0), wanted.path, detail=error.strerror or "") from error
+        return SYSTEM_FAULTS.get(unset, Fault.REFUSED) if unset else None
+
     async def close(self) -> None:
         """See `Reader.close` and `Writer.close`."""
         if self._descriptor >= 0:
@@ -235,7 +166,14 @@ class LocalStore:
     max_rate = None
     lone_round_trip = None
     traits = Traits(
-        time_step_ns=1, digests=True, quick=True, syncs=True, read_size=STRIPE, write_size=STRIPE, parcels=True
+        time_step_ns=1,
+        digests=True,
+        quick=True,
+        syncs=True,
+        read_size=STRIPE,
+        write_size=STRIPE,
+        parcels=True,
+        walks=True,
     )
 
     def __init__(self, base: bytes, roots: Roots | None = None, *, writing: bool = False) -> None:
@@ -261,7 +199,7 @@ class LocalStore:
     async def look(self, path: bytes) -> Facts | None:
         """See `Store.look`."""
         try:
-            return facts_of(await _thread(path, os.lstat, path))
+            return facts_of(await _thread(path, directories.look_at, path))
         except StoreError as error:
             if error.fault in (Fault.MISSING, Fault.NOT_A_DIRECTORY):
                 return None
@@ -271,24 +209,32 @@ class LocalStore:
 
     async def entries(self, path: bytes) -> AsyncIterator[list[tuple[bytes, Facts]]]:
         """See `Store.entries`."""
-        scan = await _thread(path, os.scandir, path)
-        with scan:
-            while handful := await _thread(path, self._take, scan):
-                yield handful
+        directory = await _thread(path, directories.open_to_list, path)
+        try:  # entries are looked at through the descriptor, which must stay open
+            with os.scandir(directory) as scan:
+                while handful := await _thread(path, self._take, scan):
+                    yield handful
+        finally:
+            os.close(directory)
 
     @staticmethod
-    def _take(scan: Iterator[os.DirEntry[bytes]]) -> list[tuple[bytes, Facts]]:
+    def _take(scan: Iterator[os.DirEntry[str]]) -> list[tuple[bytes, Facts]]:
         taken = []
         for entry in itertools.islice(scan, _HANDFUL):
             try:
-                taken.append((entry.name, facts_of(entry.stat(follow_symlinks=False))))
+                taken.append((os.fsencode(entry.name), facts_of(entry.stat(follow_symlinks=False))))
             except FileNotFoundError:
                 continue  # removed between the two looks
         return taken
 
     async def read_link(self, path: bytes) -> bytes:
         """See `Store.read_link`."""
-        return await _thread(path, os.readlink, path)
+
+        def read() -> bytes:
+            with directories.parent_of(path) as (directory, name):
+                return os.readlink(name, dir_fd=directory)
+
+        return await _thread(path, read)
 
     async def room(self, path: bytes) -> int | None:
         """See `Store.room`."""
@@ -304,16 +250,15 @@ class LocalStore:
 
     async def open(self, path: bytes) -> Reader:
         """See `Store.open`."""
-        return LocalFile(await _thread(path, open_regular, path, os.O_RDONLY), path, self.flow)
+        return LocalFile(await _thread(path, directories.open_regular, path, os.O_RDONLY), path, self.flow)
 
     async def create_part(self, path: bytes, mode: int = 0o600) -> Writer:
         """See `Store.create_part`."""
-        flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
-        return LocalFile(await _thread(path, os.open, path, flags, mode), path, self.flow)
+        return LocalFile(await _thread(path, directories.create, path, mode), path, self.flow)
 
     async def reopen_part(self, path: bytes) -> Writer:
         """See `Store.reopen_part`."""
-        return LocalFile(await _thread(path, open_regular, path, os.O_RDWR), path, self.flow)
+        return LocalFile(await _thread(path, directories.open_regular, path, os.O_RDWR), path, self.flow)
 
     async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
         """See `Store.copy_part`. Never needed here: a local writer ends with its process."""
@@ -325,64 +270,92 @@ class LocalStore:
 
     async def make_directory(self, path: bytes, mode: int) -> None:
         """See `Store.make_directory`."""
-        await _thread(path, os.mkdir, path, mode)
+
+        def make() -> None:
+            with directories.parent_of(path) as (directory, name):
+                os.mkdir(name, mode, dir_fd=directory)
+                directories.sync_directory(directory)
+
+        await _thread(path, make)
 
     async def make_link(self, path: bytes, target: bytes) -> None:
         """See `Store.make_link`."""
-        await _thread(path, os.symlink, target, path)
+
+        def make() -> None:
+            with directories.parent_of(path) as (directory, name):
+                os.symlink(target, name, dir_fd=directory)
+
+        await _thread(path, make)
 
     async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
         """See `Store.set_facts`."""
 
         def change() -> None:
-            if stat.S_ISLNK(os.lstat(path).st_mode):
-                raise OSError(errno.ELOOP, "a link is in the way")
-            if mode is not None:
-                os.chmod(path, mode)
-            if mtime_ns is not None:
-                os.utime(path, ns=(time.time_ns(), mtime_ns))
+            descriptor = directories.open_to_list(path)
+            try:
+                number = placing.set_facts(descriptor, mode, mtime_ns)
+            finally:
+                os.close(descriptor)
+            if number:
+                raise OSError(number, os.strerror(number))
 
         await _thread(path, change)
 
-    async def place_new(self, part: bytes, final: bytes) -> None:
-        """See `Store.place_new`."""
-        await _thread(final, _give_name, part, final)
+    async def is_real(self, directory: bytes, top: bytes) -> bool:
+        """See `Store.is_real`."""
+        try:
+            os.close(await _thread(directory, directories.enter, directory))
+        except StoreError as error:
+            if error.fault in (Fault.MISSING, Fault.NOT_A_DIRECTORY, Fault.IS_LINK):
+                return False
+            raise
+        return True
 
-    async def place_over(self, part: bytes, final: bytes) -> None:
-        """See `Store.place_over`."""
-
-        def place() -> None:
-            os.rename(part, final)
-            _sync_directory(final)
-
-        await _thread(final, place)
+    async def place(self, part: Writer, wanted: Placement) -> Fault | None:
+        """See `Store.place`."""
+        assert isinstance(part, LocalFile)
+        try:
+            return await asyncio.to_thread(part.place_here, wanted)
+        finally:
+            await part.close()
 
     async def keep(self, path: bytes, kept: bytes) -> None:
         """See `Store.keep`."""
 
         def keep() -> None:
-            try:
-                os.link(path, kept, follow_symlinks=False)
-            except OSError as error:
-                if error.errno not in (errno.EPERM, errno.EOPNOTSUPP):
-                    raise
-                if os.path.lexists(kept):
-                    raise FileExistsError(errno.EEXIST, "exists") from None
-                os.rename(path, kept)
+            with directories.parent_of(path) as (source, name), directories.parent_of(kept) as (target, new):
+                directories.keep(source, name, target, new)
+                directories.sync_directory(target)
 
         await _thread(path, keep)
 
     async def rename(self, path: bytes, new: bytes) -> None:
         """See `Store.rename`."""
-        await _thread(new, _give_name, path, new)
+
+        def rename() -> None:
+            with directories.parent_of(path) as (source, name), directories.parent_of(new) as (target, name_there):
+                directories.give_name(source, name, target, name_there)
+                directories.sync_directory(target)
+
+        await _thread(new, rename)
 
     async def remove(self, path: bytes) -> None:
         """See `Store.remove`."""
-        await _thread(path, os.unlink, path)
+
+        def remove() -> None:
+            with directories.parent_of(path) as (directory, name):
+                os.unlink(name, dir_fd=directory)
+
+        await _thread(path, remove)
 
     async def remove_directory(self, path: bytes) -> None:
         """See `Store.remove_directory`."""
-        await _thread(path, os.rmdir, path)
+
+        def remove() -> None:
+            with directories.parent_of(path) as (directory, name):
+                os.rmdir(name, dir_fd=directory)
+
+        await _thread(path, remove)
 
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
         """See `Store.digest`."""
@@ -440,33 +413,6 @@ class LocalStore:
 
     async def close(self) -> None:
         """See `Store.close`."""
-
-
-def _give_name(path: bytes, new: bytes) -> None:
-    """Rename without ever replacing anything. Raises OSError."""
-    try:
-        os.link(path, new, follow_symlinks=False)
-    except OSError as error:
-        if error.errno not in (errno.EPERM, errno.EOPNOTSUPP):
-            raise
-        # A directory, or a disk without hard links: look, then rename. The moment between cannot be closed there.
-        if os.path.lexists(new):
-            raise FileExistsError(errno.EEXIST, "exists") from None
-        os.rename(path, new)
-    else:
-        os.unlink(path)
-    _sync_directory(new)
-
-
-def _sync_directory(path: bytes) -> None:
-    descriptor = os.open(os.path.dirname(path), os.O_RDONLY | os.O_DIRECTORY)
-    try:
-        os.fsync(descriptor)
-    except OSError as error:
-        if error.errno not in (errno.EINVAL, errno.EOPNOTSUPP):
-            raise
-    finally:
-        os.close(descriptor)
 
 
 class LocalSource:

@@ -13,6 +13,7 @@ import posixpath
 import secrets
 import time
 from collections.abc import AsyncIterator, Awaitable, Callable, Coroutine, Sequence
+from dataclasses import replace
 from typing import Any, TypeVar
 
 from yatagan.config.areas import below, find_area, split_area
@@ -24,12 +25,15 @@ from yatagan.nodes.files import CREATE, EXCLUSIVE, READ, WRITE, Files
 from yatagan.nodes.helper.parcels import Parcel
 from yatagan.nodes.login import Login
 from yatagan.stores.byhelper import ByHelper
+from yatagan.stores.coalescing import Coalesced
 from yatagan.stores.interface import (
     Digested,
     Facts,
     Gathered,
+    Kind,
     NodeBlocks,
     NodeDigest,
+    Placement,
     Reader,
     Traits,
     Unloaded,
@@ -37,13 +41,15 @@ from yatagan.stores.interface import (
 )
 from yatagan.stores.lanes import Allowed, Lanes
 from yatagan.stores.line import BareFailure, Line
-from yatagan.stores.sftpfile import SftpFile, facts_from
+from yatagan.stores.sftpfile import SftpFile, facts_from, sftp_times
 
 T = TypeVar("T")
 
 _SECOND = 1_000_000_000
 #: Largest request we make: 255 KiB fits every server's packet limit of 256 KiB.
 _REQUEST = 255 << 10
+#: Part files that are given their names by one message to the helper.
+_PLACED_TOGETHER = 200
 #: Bytes copied on the node by one request.
 _COPY = 64 << 20
 
@@ -76,6 +82,7 @@ class SftpStore:
         self.name = self.node.name
         self._by_helper = ByHelper(login.helper, self._ask, self.name)
         self._disk_is_same = False
+        self._placing = Coalesced(self._by_helper.place, _PLACED_TOGETHER, 2)
         self._replaces = offers(login.files, "posix-rename")
         self._start = (self.node.start or "").encode("utf-8", "surrogateescape")
         self.address = login.address
@@ -277,20 +284,71 @@ class SftpStore:
 
     async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
         """See `Store.set_facts`."""
-        # Seconds of 32 bits, which is all that there are.
-        times = None if mtime_ns is None else (int(time.time()), min(max(mtime_ns // _SECOND, 0), 0xFFFFFFFF))
-        await self._ask(self._files.setstat(path, mode, times), path, writing=True)
+        await self._ask(self._files.setstat(path, mode, sftp_times(mtime_ns)), path, writing=True)
 
-    async def place_new(self, part: bytes, final: bytes) -> None:
-        """See `Store.place_new`."""
-        await self.rename(part, final)
+    async def is_real(self, directory: bytes, top: bytes) -> bool:
+        """See `Store.is_real`. Some servers resolve a path without looking at its links: so each is looked at too."""
+        below = [directory]
+        while below[-1] != top and len(below[-1]) > 1:
+            below.append(posixpath.dirname(below[-1]))
+        looks = asyncio.gather(*(self.look(path) for path in below))
+        real, found = await asyncio.gather(self._real(directory), looks)
+        return real == directory and all(each is not None and each.kind is Kind.DIRECTORY for each in found)
 
-    async def place_over(self, part: bytes, final: bytes) -> None:
-        """See `Store.place_over`. Where the server cannot, `keep` has moved the old file away already."""
-        if not self._replaces:
-            await self.place_new(part, final)
-            return
-        await self._ask(self._files.posix_rename(part, final), final, writing=True)
+    async def place(self, part: Writer, wanted: Placement) -> Fault | None:
+        """See `Store.place`. Facts are set by the open handle; the helper, where there is one, enters no link.
+
+        Without it the part file's name is looked at before and after the rename: SFTP can rename by paths alone.
+        """
+        assert isinstance(part, SftpFile)
+        unset: Fault | None = None
+        known = wanted.known
+        if known is None or not self._disk_is_same:
+            try:
+                if wanted.mode is not None or wanted.mtime_ns is not None:
+                    await part.set_facts(wanted.mode, wanted.mtime_ns)
+            except StoreError as error:
+                if error.fault in LINE_FAULTS or error.fault is Fault.NO_ROOM:
+                    raise
+                unset = error.fault
+            known = await part.facts()
+            if known.size != wanted.size:
+                raise StoreError(Fault.PART_CHANGED, wanted.path, store=self.name)
+        await part.close()
+        if self._disk_is_same:
+            refused, still_unset = await self._placing.ask(replace(wanted, known=known))
+            if refused is not None:
+                raise StoreError(refused, wanted.path, store=self.name)
+            return still_unset
+        await self._place_by_name(wanted, known)
+        return unset
+
+    async def _place_by_name(self, wanted: Placement, known: Facts) -> None:
+        if not _is_still(await self.look(wanted.part), known):
+            raise StoreError(Fault.PART_CHANGED, wanted.path, store=self.name)
+        there = await self.look(wanted.path) if wanted.seen is not None else None
+        if there is not None:
+            await self._keep_seen(wanted, there)
+        if there is not None and self._replaces:
+            rename = self._files.posix_rename(wanted.part, wanted.path)
+            await self._ask(rename, wanted.path, writing=True)
+        else:  # also where the server cannot replace: then `keep` has moved the old file away
+            await self.rename(wanted.part, wanted.path)
+        if not _is_still(await self.look(wanted.path), known):
+            raise StoreError(Fault.PART_CHANGED, wanted.path, store=self.name)
+
+    async def _keep_seen(self, wanted: Placement, there: Facts) -> None:
+        assert wanted.seen is not None
+        if not there.same_as(wanted.seen):
+            raise StoreError(Fault.EXISTS, wanted.path, store=self.name)
+        try:
+            await self.keep(wanted.path, wanted.kept)
+        except StoreError as error:
+            if error.fault is not Fault.EXISTS:
+                raise
+            earlier = await self.look(wanted.kept)  # of an earlier try that was interrupted
+            if earlier is None or not earlier.same_as(replace(there, changed_ns=None, inode=None)):
+                raise StoreError(Fault.KEPT_TAKEN, wanted.kept, store=self.name) from error
 
     async def keep(self, path: bytes, kept: bytes) -> None:
         """See `Store.keep`. By hard link, or by renaming where the server or the disk has none.
@@ -421,6 +479,13 @@ class SftpStore:
         """See `Store.close`."""
         await self.lanes.close()
         await self._line.close()
+
+
+def _is_still(found: Facts | None, known: Facts) -> bool:
+    """Whether a name stands for the file with these facts, as far as SFTP tells."""
+    if found is None or found.kind is not Kind.FILE:
+        return False
+    return (found.size, found.mtime_ns, found.mode) == (known.size, known.mtime_ns, known.mode)
 
 
 def _is_name(name: bytes) -> bool:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import stat
+import time
 from collections.abc import Coroutine
 from typing import Any, Protocol, TypeVar
 
@@ -11,7 +12,7 @@ from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.files import CREATE, EXCLUSIVE, Attributes
 from yatagan.stores.interface import STRIPE, Facts, Piece, Reader
 from yatagan.stores.lanes import Lane, Lanes
-from yatagan.stores.local import kind_of
+from yatagan.stores.system import kind_of
 
 T = TypeVar("T")
 
@@ -33,6 +34,11 @@ def facts_from(found: Attributes) -> Facts:
     """Our facts from a server's. Version 3 has whole seconds and neither ctime nor inode."""
     mode = found.mode or 0
     return Facts(kind_of(mode), found.size or 0, (found.mtime or 0) * _SECOND, stat.S_IMODE(mode))
+
+
+def sftp_times(mtime_ns: int | None) -> tuple[int, int] | None:
+    """Access time (now) and modification time as SFTP has them: seconds in 32 bits without a sign."""
+    return None if mtime_ns is None else (int(time.time()), min(max(mtime_ns // _SECOND, 0), 0xFFFFFFFF))
 
 
 async def _at_once(requests: list[Coroutine[Any, Any, T]]) -> list[T]:
@@ -157,6 +163,11 @@ class SftpFile:
         finally:
             del self._opening[lane]
 
+    async def set_facts(self, mode: int | None, mtime_ns: int | None) -> None:
+        """Permission bits and modification time of the open file, whatever its name stands for. Raises StoreError."""
+        lane, handle = next(iter(self._handles.items()))
+        await self._ask(lane.files.fsetstat(handle, mode, sftp_times(mtime_ns)), self._path, writing=True)
+
     def copy_here(self, source: Reader, offset: int, size: int) -> bool:
         """See `Writer.copy_here`."""
         return False
@@ -182,4 +193,7 @@ class SftpFile:
         if self._opening:
             await asyncio.wait(self._opening.values())
         closing = [lane.files.close(handle) for lane, handle in self._handles.items()]
+        self._handles = {}
+        if not closing:
+            return
         await _at_once([self._ask(close, self._path, writing=True) for close in closing])

@@ -9,7 +9,7 @@ from base64 import b64encode
 from typing import Any, Callable, Dict, Iterable, List
 
 from yatagan.digests.blocks import checksums, run_digest
-from yatagan.nodes.helper.parcels import facts, open_regular
+from yatagan.portable.directories import facts, open_regular
 
 Alive = Callable[[], None]
 #: Bytes that are copied at once.

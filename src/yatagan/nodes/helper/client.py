@@ -57,6 +57,15 @@ def load(name, source):
 """
 
 
+#: What the program is made of, each after those that it imports.
+_MODULES = (
+    "yatagan.portable.directories",
+    "yatagan.portable.placing",
+    "yatagan.nodes.helper.parcels",
+    "yatagan.nodes.helper.program",
+)
+
+
 def source_of(module: str) -> str:
     """The source of one of our modules that are kept to what nodes understand."""
     package, _, name = module.rpartition(".")
@@ -65,9 +74,8 @@ def source_of(module: str) -> str:
 
 def program_with(token: str) -> bytes:
     """The helper's source, ending in the call that starts it."""
-    modules = ("yatagan.nodes.helper.parcels", "yatagan.nodes.helper.program")
-    loads = "".join(f"load({module!r}, {source_of(module)!r})\n" for module in modules)
-    return f"{_LOADER}{loads}sys.modules[{modules[-1]!r}].main({token!r})\n".encode("ascii", "backslashreplace")
+    loads = "".join(f"load({module!r}, {source_of(module)!r})\n" for module in _MODULES)
+    return f"{_LOADER}{loads}sys.modules[{_MODULES[-1]!r}].main({token!r})\n".encode("ascii", "backslashreplace")
 
 
 class Helper:

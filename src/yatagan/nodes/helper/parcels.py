@@ -7,9 +7,22 @@ Outcomes are plain numbers and strings, because they travel as JSON.
 import errno
 import os
 import stat
-import time
 from hashlib import new, sha256
 from typing import Any, Callable, List, NamedTuple, Optional, Tuple
+
+from yatagan.portable.directories import (
+    LastDirectory,
+    create_in,
+    facts,
+    forget,
+    give_name,
+    is_same_file,
+    look,
+    open_regular,
+    open_to_list,
+    parent_of,
+)
+from yatagan.portable.placing import set_facts
 
 #: What became of a parcel, besides an error number of the system (which is above 0).
 PLACED, THERE, DIFFERENT, CHANGED = 0, -1, -2, -3
@@ -115,7 +128,7 @@ def _open_part(parcel: Parcel) -> Optional[Tuple[int, int]]:
     except FileNotFoundError:
         return None
     try:
-        unset = _set_facts(descriptor, parcel)
+        unset = set_facts(descriptor, parcel.mode, parcel.mtime_ns)
         if hasattr(os, "posix_fadvise"):
             os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)  # the disk may begin
     except BaseException:
@@ -145,17 +158,17 @@ def _write(source: int, parcel: Parcel) -> Tuple[int, int]:
     data = _read(source, parcel.offset, parcel.size)
     if len(data) != parcel.size or sha256(data).hexdigest() != parcel.digest:
         raise _Differs
-    flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW
-    try:
-        descriptor = os.open(parcel.part, flags, parcel.make_mode)
-    except FileExistsError:
-        _forget(parcel.part)  # of an earlier try: whoever made it has gone
-        descriptor = os.open(parcel.part, flags, parcel.make_mode)
+    with parent_of(parcel.part) as (directory, name):
+        try:
+            descriptor = create_in(directory, name, parcel.make_mode)
+        except FileExistsError:
+            forget(directory, name)  # of an earlier try: whoever made it has gone
+            descriptor = create_in(directory, name, parcel.make_mode)
     try:
         view = memoryview(data)
         while view:
             view = view[os.write(descriptor, view) :]
-        unset = _set_facts(descriptor, parcel)
+        unset = set_facts(descriptor, parcel.mode, parcel.mtime_ns)
         if hasattr(os, "posix_fadvise"):
             os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)  # the disk may begin
     except BaseException:
@@ -169,22 +182,24 @@ def _sync_and_name(descriptor: int, parcel: Parcel) -> int:
     os.fsync(descriptor)
     if sha256(_read(descriptor, 0, parcel.size + 1)).hexdigest() != parcel.digest:
         raise _Differs
-    try:
-        os.link(parcel.part, parcel.path)
-    except FileExistsError:
-        return _held_against(parcel)
-    except OSError as error:
-        if error.errno not in (errno.EPERM, errno.EOPNOTSUPP):
-            raise
-        if os.path.lexists(parcel.path):  # a disk without hard links; the moment between cannot be closed there
+    with parent_of(parcel.path) as (directory, name):
+        part = os.path.basename(parcel.part)
+        if not is_same_file(look(directory, part), os.fstat(descriptor)):
+            raise _Differs
+        try:
+            give_name(directory, part, directory, name)
+        except FileExistsError:
             return _held_against(parcel)
-        os.rename(parcel.part, parcel.path)
+        if not is_same_file(look(directory, name), os.fstat(descriptor)):
+            forget(directory, name)
+            raise _Differs
     return PLACED
 
 
 def _forget(part: bytes) -> None:
     try:
-        os.unlink(part)
+        with parent_of(part) as (directory, name):
+            forget(directory, name)
     except FileNotFoundError:
         pass
 
@@ -205,18 +220,6 @@ def _held_against(parcel: Parcel) -> int:
         os.close(descriptor)
 
 
-def _set_facts(descriptor: int, parcel: Parcel) -> int:
-    try:
-        if parcel.mode is not None:
-            os.fchmod(descriptor, parcel.mode)
-        if parcel.mtime_ns is not None:
-            now = time.time_ns() if hasattr(time, "time_ns") else int(time.time() * 1e9)
-            os.utime(descriptor, ns=(now, parcel.mtime_ns))
-    except OSError as error:
-        return error.errno or errno.EIO
-    return 0
-
-
 #: What was read of a file: an outcome, its contents, and (mode, size, mtime, ctime, inode) where it was read.
 Gathered = Tuple[int, bytes, List[int]]
 
@@ -224,10 +227,11 @@ Gathered = Tuple[int, bytes, List[int]]
 def gather(paths: List[bytes], most: int, alive: Callable[[], None]) -> List[Gathered]:
     """The contents of small files, each whole and of one moment, or CHANGED. None is read beyond `most` bytes."""
     found: List[Gathered] = []
+    last = LastDirectory()
     for path in paths:
         alive()
         try:
-            descriptor = open_regular(path, os.O_RDONLY)
+            descriptor = last.open_regular(path)
             try:
                 before = facts(os.fstat(descriptor))
                 data = _read(descriptor, 0, min(before[1], most) + 1)
@@ -238,6 +242,7 @@ def gather(paths: List[bytes], most: int, alive: Callable[[], None]) -> List[Gat
             found.append((PLACED if same else CHANGED, data if same else b"", after))
         except OSError as error:
             found.append((error.errno or errno.EIO, b"", []))
+    last.close()
     return found
 
 
@@ -250,10 +255,11 @@ def digests(files: List[Tuple[bytes, List[int]]], algorithm: str, alive: Callabl
     is not read again.
     """
     found: List[Digested] = []
+    last = LastDirectory()
     for path, known in files:
         alive()
         try:
-            descriptor = open_regular(path, os.O_RDONLY)
+            descriptor = last.open_regular(path)
             try:
                 now = facts(os.fstat(descriptor))
                 found.append((PLACED, "", now) if now == known else hash_open(descriptor, algorithm, alive))
@@ -261,6 +267,7 @@ def digests(files: List[Tuple[bytes, List[int]]], algorithm: str, alive: Callabl
                 os.close(descriptor)
         except OSError as error:
             found.append((error.errno or errno.EIO, "", []))
+    last.close()
     return found
 
 
@@ -282,20 +289,6 @@ def hash_open(descriptor: int, algorithm: str, alive: Callable[[], None]) -> Dig
     return (PLACED if same else CHANGED), value.hexdigest(), after
 
 
-def facts(status: os.stat_result) -> List[int]:
-    """What the other side wants to know of a file, as a list: mode, size, times in ns, inode."""
-    return [status.st_mode, status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino]
-
-
-def open_regular(path: bytes, flags: int) -> int:
-    """A descriptor of a regular file; never through a link, never waiting on a FIFO."""
-    descriptor = os.open(path, flags | os.O_NOFOLLOW | os.O_NONBLOCK)
-    if not stat.S_ISREG(os.fstat(descriptor).st_mode):
-        os.close(descriptor)
-        raise OSError(errno.EOPNOTSUPP, "not a regular file")
-    return descriptor
-
-
 def _read(descriptor: int, offset: int, size: int) -> bytes:
     pieces: List[Any] = []
     while size:
@@ -309,7 +302,7 @@ def _read(descriptor: int, offset: int, size: int) -> bytes:
 
 def _sync_directory(directory: bytes) -> None:
     try:
-        descriptor = os.open(directory, os.O_RDONLY | os.O_DIRECTORY)
+        descriptor = open_to_list(directory)
         try:
             os.fsync(descriptor)
         finally:

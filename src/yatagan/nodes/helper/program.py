@@ -16,6 +16,7 @@ Kept to what Python 3.6 understands. Requests:
   alive boot processes        which of these processes still live
   gather paths most           the contents of many small files
   learn modules               take in modules of ours, each (name, source); what they can do can be asked for then
+  place placings              give proven part files their facts and names
   finish parcels              many part files proven and given their names
   unload bundle parcels       many small files taken out of one that has arrived, each proven and given its name
 
@@ -23,6 +24,7 @@ Before the answer to a question that takes long come lines with the question's n
 there is progress: a server that hashes for an hour has not gone silent.
 """
 
+import errno
 import hashlib
 import json
 import os
@@ -35,7 +37,8 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any, Callable, Dict, List, Optional, Tuple
 
 from yatagan.nodes.helper import parcels
-from yatagan.nodes.helper.parcels import facts, open_regular
+from yatagan.portable.directories import facts, look_at, open_regular
+from yatagan.portable.placing import Placing, place_by_name
 
 #: Seconds between signs of life while a file is read.
 BUSY_SECONDS = 5.0
@@ -121,7 +124,7 @@ def do_digests(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
 
 def do_look(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     """Facts of a name, links not followed."""
-    return {"facts": facts(os.lstat(raw(request["path"])))}
+    return {"facts": facts(look_at(raw(request["path"])))}
 
 
 def do_read(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
@@ -179,6 +182,18 @@ def wanted(request: Dict[str, Any]) -> List[parcels.Parcel]:
 def do_finish(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     """Part files that are whole."""
     return {"outcomes": parcels.finish(wanted(request), Pulse(busy))}
+
+
+def do_place(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """Part files that are proven: an error's number, or 0, and that of the error with which facts stay unset, each."""
+    outcomes = []
+    for part, path, size, known, mode, mtime_ns, seen, kept in request["placings"]:
+        wanted = Placing(raw(part), raw(path), size, known, mode, mtime_ns, seen, raw(kept))
+        try:
+            outcomes.append([0, place_by_name(wanted)])
+        except OSError as error:
+            outcomes.append([error.errno or errno.EIO, 0])
+    return {"outcomes": outcomes}
 
 
 def do_unload(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:

@@ -1,4 +1,4 @@
-"""Many small requests as few large ones: what comes while others are being answered is asked for together."""
+"""Coalescing requests: those that come while others are being answered are asked for together, or answered as one."""
 
 from __future__ import annotations
 
@@ -13,8 +13,11 @@ T = TypeVar("T")
 R = TypeVar("R")
 
 
-class Bulk(Generic[T, R]):
-    """Answers each request; `answer` does so for many, in order, `most` at once, and `at_once` times at a time."""
+class Coalesced(Generic[T, R]):
+    """Answers single requests by asking for many at once.
+
+    `answer` takes at most `most` requests and gives their answers in order; `at_once` such calls run at a time.
+    """
 
     def __init__(self, answer: Callable[[Sequence[T]], Awaitable[Sequence[R]]], most: int, at_once: int) -> None:
         self._answer = answer
@@ -58,3 +61,44 @@ class Bulk(Generic[T, R]):
             for (_, future), answer in zip(some, answers, strict=True):
                 if not future.done():
                     future.set_result(answer)
+
+
+class Shared:
+    """One look for all who ask about the same thing at about the same time.
+
+    Everybody gets the result of a look that began after they asked.
+    """
+
+    def __init__(self, look: Callable[[bytes], Awaitable[None]]) -> None:
+        self._look = look
+        self._running: dict[bytes, asyncio.Task[None]] = {}
+        self._next: dict[bytes, asyncio.Task[None]] = {}
+
+    async def ask(self, about: bytes) -> None:
+        """Returns when the look has; raises what it raises."""
+        task = self._next.get(about)
+        if task is None:
+            running = self._running.get(about)
+            if running is None:
+                task = self._running[about] = asyncio.ensure_future(self._run(about))
+            else:
+                task = self._next[about] = asyncio.ensure_future(self._run_after(running, about))
+        task.add_done_callback(_heard)
+        await asyncio.shield(task)
+
+    async def _run(self, about: bytes) -> None:
+        try:
+            await self._look(about)
+        finally:
+            del self._running[about]
+
+    async def _run_after(self, running: asyncio.Task[None], about: bytes) -> None:
+        await asyncio.wait((running,))
+        self._running[about] = self._next.pop(about)
+        await self._run(about)
+
+
+def _heard(task: asyncio.Task[None]) -> None:
+    """Whoever asked may have been cancelled: then nobody else hears of an error."""
+    if not task.cancelled():
+        task.exception()

@@ -1,0 +1,120 @@
+"""What the operating system says, in our words: errors, kinds and facts, here and from the helper on a node."""
+
+from __future__ import annotations
+
+import errno
+import stat
+from collections.abc import Sequence
+from os import stat_result
+
+from yatagan.errors import Fault, StoreError
+from yatagan.nodes.helper import parcels
+from yatagan.portable.placing import KEPT_TAKEN, PART_CHANGED
+from yatagan.stores.interface import Digested, Facts, Gathered, Kind, Unloaded
+
+SYSTEM_FAULTS = {
+    errno.ENOENT: Fault.MISSING,
+    errno.EEXIST: Fault.EXISTS,
+    errno.ENOTEMPTY: Fault.EXISTS,
+    errno.EACCES: Fault.DENIED,
+    errno.EPERM: Fault.DENIED,
+    errno.EROFS: Fault.READ_ONLY,
+    errno.ENOSPC: Fault.NO_ROOM,
+    errno.EDQUOT: Fault.NO_ROOM,
+    errno.ELOOP: Fault.IS_LINK,
+    errno.EISDIR: Fault.IS_DIRECTORY,
+    errno.ENOTDIR: Fault.NOT_A_DIRECTORY,
+    errno.ENAMETOOLONG: Fault.NAME_TOO_LONG,
+    errno.EIO: Fault.DISK,
+    errno.EOPNOTSUPP: Fault.UNSUPPORTED,
+    errno.EXDEV: Fault.UNSUPPORTED,
+}
+
+
+def fault_of(error: OSError, path: bytes) -> StoreError:
+    """Our error for one of the operating system's."""
+    fault = SYSTEM_FAULTS.get(error.errno or 0, Fault.REFUSED)
+    return StoreError(fault, path, detail=error.strerror or str(error))
+
+
+def kind_of(mode: int) -> Kind:
+    """The kind that the type bits of a POSIX mode stand for."""
+    for test, kind in (
+        (stat.S_ISREG, Kind.FILE),
+        (stat.S_ISDIR, Kind.DIRECTORY),
+        (stat.S_ISLNK, Kind.LINK),
+        (stat.S_ISFIFO, Kind.FIFO),
+        (stat.S_ISSOCK, Kind.SOCKET),
+    ):
+        if test(mode):
+            return kind
+    return Kind.DEVICE if stat.S_ISBLK(mode) or stat.S_ISCHR(mode) else Kind.UNKNOWN
+
+
+def facts_of(status: stat_result) -> Facts:
+    """Our facts from a stat result."""
+    return Facts(
+        kind_of(status.st_mode),
+        status.st_size,
+        status.st_mtime_ns,
+        stat.S_IMODE(status.st_mode),
+        status.st_ctime_ns,
+        status.st_ino,
+    )
+
+
+def facts_from_list(found: Sequence[int]) -> Facts:
+    """Our facts from what the helper and `parcels` tell: mode, size, mtime, ctime, inode."""
+    mode, size, mtime_ns, changed_ns, inode = found
+    return Facts(kind_of(mode), size, mtime_ns, stat.S_IMODE(mode), changed_ns, inode)
+
+
+def facts_to_list(facts: Facts | None) -> list[int]:
+    """The reverse for a regular file; nothing where what `parcels` needs is not known."""
+    if facts is None or facts.changed_ns is None or facts.inode is None:
+        return []
+    return [stat.S_IFREG | facts.mode, facts.size, facts.mtime_ns, facts.changed_ns, facts.inode]
+
+
+def digested(outcome: int, digest: str, found: Sequence[int]) -> Digested:
+    """Our word for what `parcels.digests` says of a file."""
+    if outcome == parcels.PLACED:
+        return Digested(digest, facts_from_list(found))
+    return Digested("", None, _fault_of_outcome(outcome))
+
+
+def gathered(outcome: int, contents: bytes, found: Sequence[int]) -> Gathered:
+    """Our word for what `parcels.gather` says of a file."""
+    if outcome == parcels.PLACED:
+        return Gathered(contents, facts_from_list(found))
+    return Gathered(b"", None, _fault_of_outcome(outcome))
+
+
+def unloaded(outcome: int, unset: int) -> Unloaded:
+    """Our word for what `parcels.unload` says of a parcel."""
+    note = SYSTEM_FAULTS.get(unset, Fault.REFUSED) if unset else None
+    if outcome in (parcels.PLACED, parcels.THERE):
+        return Unloaded(there=outcome == parcels.THERE, unset=note)
+    return Unloaded(fault=_fault_of_outcome(outcome))
+
+
+def _fault_of_outcome(outcome: int) -> Fault:
+    ours = {parcels.DIFFERENT: Fault.DIGEST_DIFFERS, parcels.CHANGED: Fault.SOURCE_CHANGED}
+    return ours.get(outcome) or SYSTEM_FAULTS.get(outcome, Fault.REFUSED)
+
+
+#: Errors that mean something else where a part file gets its name.
+_PLACING_FAULTS = {PART_CHANGED: Fault.PART_CHANGED, KEPT_TAKEN: Fault.KEPT_TAKEN}
+
+
+def placing_fault(number: int) -> Fault:
+    """Our word for the error with which a part file got no name."""
+    return _PLACING_FAULTS.get(number) or SYSTEM_FAULTS.get(number, Fault.REFUSED)
+
+
+def known_facts(facts: Facts | None) -> list[int | None] | None:
+    """Facts as `portable.placing` takes them."""
+    if facts is None:
+        return None
+    kind = {Kind.FILE: stat.S_IFREG, Kind.LINK: stat.S_IFLNK, Kind.DIRECTORY: stat.S_IFDIR}.get(facts.kind, 0)
+    return [kind | facts.mode, facts.size, facts.mtime_ns, facts.changed_ns, facts.inode]
