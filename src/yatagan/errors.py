@@ -36,6 +36,10 @@ class Fault(StrEnum):
     PART_TAKEN = "part-taken"
     PART_CHANGED = "part-changed"
     KEPT_TAKEN = "kept-taken"
+    ABOVE_GONE = "above-gone"
+    WITH_DIRECTORY = "with-directory"
+    DESTINATION_GONE = "destination-gone"
+    DESTINATION_MOVED = "destination-moved"
     LEADS_OUT = "leads-out"
     DAMAGED = "damaged"
     NO_ROOM_HERE = "no-room-here"
@@ -49,6 +53,12 @@ class Fault(StrEnum):
 LINE_FAULTS = frozenset({Fault.LINE_LOST, Fault.SILENT})
 #: Faults that stop everything until somebody has made room.
 ROOM_FAULTS = frozenset({Fault.NO_ROOM, Fault.NO_ROOM_HERE})
+#: Faults that stop everything until somebody has looked at the destination.
+DESTINATION_FAULTS = frozenset({Fault.DESTINATION_GONE, Fault.DESTINATION_MOVED})
+#: Faults of steps that failed only because another one did: they are counted and never listed.
+CONSEQUENCES = frozenset({Fault.WITH_BUNDLE, Fault.WITH_DIRECTORY})
+#: Faults with which going on makes no sense for now.
+STOPPING_FAULTS = ROOM_FAULTS | DESTINATION_FAULTS
 
 
 class YataganError(Exception):

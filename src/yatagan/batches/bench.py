@@ -18,6 +18,8 @@ from yatagan.places import KEPT_DIRECTORY, holds
 from yatagan.stores.coalescing import Shared
 from yatagan.stores.interface import Facts, Kind, Placement, Readable, Store, Writer
 
+#: Faults of making something in a directory that all else in that directory would meet as well.
+CLOSING_FAULTS = frozenset({Fault.DENIED, Fault.READ_ONLY, Fault.IS_LINK, Fault.NOT_A_DIRECTORY})
 #: Modes carried: set-id and sticky bits never are.
 MODE_BITS = 0o777
 
@@ -93,6 +95,8 @@ class Bench:
         self.scribe = scribe
         self.tell = listener
         self._above = Shared(self._look_above)
+        #: Directories into which nothing can be written, and why.
+        self._closed: dict[bytes, Fault] = {}
         #: Directories for kept files that were made, or found, in this session.
         self._kept_directories: set[bytes] = set()
 
@@ -123,6 +127,21 @@ class Bench:
         if not self.destination.traits.walks:
             await self._above.ask(posixpath.dirname(path))
 
+    def is_closed(self, path: bytes) -> bool:
+        """Whether a directory above a path is known to take nothing."""
+        while self._closed and (above := posixpath.dirname(path)) != path:
+            if above in self._closed:
+                return True
+            path = above
+        return False
+
+    def close_directory(self, directory: bytes, fault: Fault) -> StepRefused:
+        """Nothing can be written into a directory: what to raise, with the reason for the first step that finds out."""
+        if self.is_closed(posixpath.join(directory, b"any")):
+            return StepRefused(Fault.WITH_DIRECTORY)
+        self._closed[directory] = fault
+        return StepRefused(fault, f"in {directory.decode('utf-8', 'surrogateescape')}")
+
     async def _look_above(self, directory: bytes) -> None:
         # Directories that are made above the destination itself are only looked at one by one.
         top = self.session.top if holds(self.session.top, directory) else directory
@@ -131,10 +150,11 @@ class Bench:
         for above in _down_to(top, directory):
             found = await self.destination.look(above)
             if found is None:
-                raise StepRefused(Fault.MISSING, "above it")
+                raise StepRefused(Fault.ABOVE_GONE)
             if found.kind is not Kind.DIRECTORY:
-                raise StepRefused(Fault.IS_LINK if found.kind is Kind.LINK else Fault.NOT_A_DIRECTORY, "above it")
-        raise StepRefused(Fault.IS_LINK, "above it")
+                fault = Fault.IS_LINK if found.kind is Kind.LINK else Fault.NOT_A_DIRECTORY
+                raise self.close_directory(above, fault)
+        raise self.close_directory(directory, Fault.IS_LINK)
 
     async def set_directory_facts(self, step: Step, also: int) -> None:
         """Set a directory's mode, with these bits besides, and times. What cannot be set is a note, no failure."""

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import os
 import random
 import time
 from collections.abc import Callable
@@ -18,6 +19,7 @@ from yatagan.batches import runner as r
 from yatagan.batches.bench import Bench, Session, TryAgain
 from yatagan.batches.carriage import Stopped, Tuning
 from yatagan.batches.carrier import Carrier
+from yatagan.batches.destination import look_at_destination, start_again
 from yatagan.batches.events import BatchSettled, LineOpened, LineWaiting, Listener, StepReturned
 from yatagan.batches.files import Clock
 from yatagan.batches.journal import Header, Journal, Standing
@@ -26,7 +28,7 @@ from yatagan.batches.scribe import Scribe
 from yatagan.batches.states import SETTLED, BatchState, StepState
 from yatagan.batches.steps import Step, Writers, token_path
 from yatagan.bundles.seeing import Seeing
-from yatagan.errors import LINE_FAULTS, CannotReach, Fault, JournalError, NeedsAnswer, StoreError
+from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, CannotReach, Fault, JournalError, NeedsAnswer, StoreError
 from yatagan.stores.interface import Readable, Source, Store
 
 #: How long steps get to come to a clean stop before the line is taken from them.
@@ -87,6 +89,7 @@ class Executor:
         self._opened_before = False
         self._opened_at = 0.0
         self._problem: CannotReach | None = None
+        self._stopped_by: StoreError | None = None
         self._failure: BaseException | None = None
         self._settled: r.Settle | None = None
 
@@ -109,6 +112,8 @@ class Executor:
         finally:
             await self._close_all()
         fault, detail = self._settled.fault, str(self._problem.detail) if self._problem else ""
+        if self._stopped_by is not None and fault is self._stopped_by.fault:
+            detail = os.fsdecode(self._stopped_by.path)
         self._journal.spend(self._clock.monotonic() - began)
         self._journal.settle(self._settled.state, fault, detail)
         self._tell(BatchSettled(self._settled.state, fault, detail))
@@ -177,6 +182,7 @@ class Executor:
             opened.append(destination)
             source.expect(left)  # soon, because lanes take a while to open
             destination.expect(left)
+            await self._look_at_destination(destination)  # before anything is written there
             hashes_there = await self._hashes_there(destination)
         except (CannotReach, StoreError) as error:
             for store in opened:
@@ -212,7 +218,17 @@ class Executor:
         self._opened_at = self._clock.monotonic()
         self._events.put_nowait(r.LineUp())
 
+    async def _look_at_destination(self, destination: Store) -> None:
+        """Raises StoreError when it is gone, or another one; when that is wanted, what is missing is put back first."""
+        if self._journal.standing().start_again:
+            await start_again(self._journal, destination, self._header.destination)
+        await look_at_destination(self._journal, destination, self._header.destination)
+
     def _refused(self, error: CannotReach | StoreError) -> None:
+        if isinstance(error, StoreError) and error.fault in STOPPING_FAULTS:
+            self._stopped_by = error
+            self._events.put_nowait(r.StopAsked(error.fault))
+            return
         if isinstance(error, CannotReach):
             self._problem = error
             passing, person = error.passing, isinstance(error, NeedsAnswer)
@@ -259,6 +275,8 @@ class Executor:
             await performer.perform(step)
         except (StoreError, Stopped, TryAgain) as error:
             fault = error.fault if isinstance(error, StoreError | TryAgain) else Fault.LINE_LOST
+            if isinstance(error, StoreError) and fault in STOPPING_FAULTS:
+                self._stopped_by = error
             await self._scribe.note()
             now = self._fetched[number] = self._journal.step(number)
             self._tell(StepReturned(number, step.label, fault))

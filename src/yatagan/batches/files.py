@@ -10,11 +10,12 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+import posixpath
 from collections.abc import Sequence
 from dataclasses import replace
 from typing import Protocol
 
-from yatagan.batches.bench import Bench, StepRefused, TryAgain
+from yatagan.batches.bench import CLOSING_FAULTS, Bench, StepRefused, TryAgain
 from yatagan.batches.carriage import Carriage, Hash
 from yatagan.batches.carrier import Carrier
 from yatagan.batches.events import Ageing, BytesMoved, Note
@@ -371,6 +372,10 @@ class FileWork:
                 mode = self._session.part_mode(step.facts)
                 return step, await self._destination.create_part(step.part(self._session.batch), mode)
             except StoreError as error:
+                if error.fault in CLOSING_FAULTS:
+                    raise self._bench.close_directory(posixpath.dirname(step.path), error.fault) from error
+                if error.fault is Fault.MISSING:
+                    raise StepRefused(Fault.ABOVE_GONE) from error
                 if error.fault is not Fault.EXISTS:
                     raise
         raise StepRefused(Fault.PART_TAKEN)
@@ -454,6 +459,10 @@ class FileWork:
         except StoreError as error:
             if error.fault is Fault.PART_CHANGED:
                 raise TryAgain(Fault.PART_CHANGED) from error
+            if error.fault in (Fault.IS_LINK, Fault.NOT_A_DIRECTORY):
+                raise self._bench.close_directory(posixpath.dirname(step.path), error.fault) from error
+            if error.fault is Fault.MISSING:
+                raise StepRefused(Fault.ABOVE_GONE) from error
             if error.fault is not Fault.EXISTS:
                 raise
             found = await self._destination.look(step.path)

@@ -18,18 +18,19 @@ from typing import Any
 
 from yatagan.batches.rows import COLUMNS, Shape, row_of, shape, step_of, update
 from yatagan.batches.states import BatchState, Evidence, StepState, batch_may_move
-from yatagan.batches.steps import Change, Modes, Prove, Step, StepKind, Times, Writers
+from yatagan.batches.steps import MEMBERS_PHASE, Change, Modes, Prove, Step, StepKind, Times, Writers
 from yatagan.errors import Fault, JournalError
 
 #: Counts changes of the tables: a journal of another format is told apart, not misread.
-_FORMAT = 6
+_FORMAT = 7
 _SCHEMA = f"""
 CREATE TABLE batch (
     id TEXT NOT NULL, created_ns INTEGER NOT NULL, command TEXT NOT NULL, source_node TEXT NOT NULL,
     destination_node TEXT NOT NULL, destination BLOB NOT NULL, prove TEXT NOT NULL,
     modes TEXT NOT NULL, times TEXT NOT NULL, roots TEXT NOT NULL, max_rate INTEGER NOT NULL,
     state TEXT NOT NULL, fault TEXT, detail TEXT NOT NULL DEFAULT '', pins TEXT NOT NULL DEFAULT '{{}}',
-    seconds REAL NOT NULL DEFAULT 0, recorded TEXT NOT NULL DEFAULT '');
+    seconds REAL NOT NULL DEFAULT 0, recorded TEXT NOT NULL DEFAULT '', top_inode INTEGER NOT NULL DEFAULT 0,
+    start_again INTEGER NOT NULL DEFAULT 0);
 CREATE TABLE step (
     number INTEGER PRIMARY KEY, phase INTEGER NOT NULL, kind TEXT NOT NULL, source BLOB NOT NULL,
     path BLOB NOT NULL, label BLOB NOT NULL, size INTEGER NOT NULL, facts TEXT NOT NULL, target BLOB, seen TEXT,
@@ -54,7 +55,7 @@ class Header:
     """What a batch is. Empty node names stand for this machine; `command` is what was typed.
 
     `roots`: the directories and files of this machine that were accepted with the plan, without links above them.
-    `max_rate`: bytes a second at most; 0 for no bound.
+    `max_rate`: bytes a second at most; 0 for no bound. `top_inode`: of the destination when it was planned, if there.
     """
 
     id: str
@@ -68,11 +69,17 @@ class Header:
     times: Times = Times.KEEP
     roots: tuple[bytes, ...] = ()
     max_rate: int = 0
+    top_inode: int = 0
 
 
 @dataclass(frozen=True, slots=True)
 class Standing:
-    """Where a batch stands now. `pins` are the addresses it holds to, by node; `recorded` its ledger record."""
+    """Where a batch stands now.
+
+    `pins` are the addresses it holds to, by node; `recorded` its ledger record; `top_inode` tells the destination
+    from another directory of the name, 0 where that is not known; with `start_again` what is missing there is to be
+    carried again.
+    """
 
     state: BatchState
     fault: Fault | None
@@ -80,6 +87,8 @@ class Standing:
     pins: dict[str, tuple[str, int]]
     seconds: float
     recorded: str
+    top_inode: int = 0
+    start_again: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -183,7 +192,7 @@ class Journal:
         self._sql.execute(
             "INSERT INTO batch"
             " (id, created_ns, command, source_node, destination_node, destination, prove, modes, times, roots,"
-            " max_rate, state) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            " max_rate, top_inode, state) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
                 header.id,
                 header.created_ns,
@@ -196,6 +205,7 @@ class Journal:
                 header.times.value,
                 json.dumps([os.fsdecode(root) for root in header.roots]),
                 header.max_rate,
+                header.top_inode,
                 BatchState.QUEUED.value,
             ),
         )
@@ -220,9 +230,20 @@ class Journal:
 
     def standing(self) -> Standing:
         """Where it stands."""
-        row = self._one("SELECT state, fault, detail, pins, seconds, recorded FROM batch")
+        row = self._one("SELECT state, fault, detail, pins, seconds, recorded, top_inode, start_again FROM batch")
         pins = {name: (pin[0], pin[1]) for name, pin in json.loads(row[3]).items()}
-        return Standing(BatchState(row[0]), Fault(row[1]) if row[1] else None, row[2], pins, row[4], row[5])
+        fault = Fault(row[1]) if row[1] else None
+        return Standing(BatchState(row[0]), fault, row[2], pins, row[4], row[5], row[6], bool(row[7]))
+
+    def has_settled(self) -> bool:
+        """Whether anything is in place, or was right already."""
+        return bool(self._one("SELECT EXISTS (SELECT 1 FROM step WHERE state IN ('in place', 'left as is'))")[0])
+
+    def directory_state(self, path: bytes) -> StepState | None:
+        """Where the step stands that makes a directory of the destination; None where there is no such step."""
+        query = "SELECT state FROM step WHERE kind = 'directory' AND path = ? AND phase < ?"
+        row = next(self._rows(query, path, MEMBERS_PHASE), None)
+        return StepState(row[0]) if row else None
 
     def step(self, number: int) -> Step:
         """One step."""
@@ -339,6 +360,16 @@ class Journal:
         """Write the addresses that the batch holds to."""
         with self._guard():
             self._sql.execute("UPDATE batch SET pins = ?", (json.dumps(pins),))
+
+    def know_top(self, inode: int) -> None:
+        """Write which directory the destination is; 0 when that is to be seen anew."""
+        with self._guard():
+            self._sql.execute("UPDATE batch SET top_inode = ?", (inode,))
+
+    def start_again(self, *, wanted: bool) -> None:
+        """Write whether what is missing at the destination is to be carried again."""
+        with self._guard():
+            self._sql.execute("UPDATE batch SET start_again = ?", (wanted,))
 
     def intend_record(self, record: str) -> None:
         """Note the ledger record that is about to be appended, so that it is appended once."""

@@ -7,14 +7,14 @@ import posixpath
 from collections.abc import Awaitable, Callable
 
 from yatagan.batches.archiving import ArchiveWork
-from yatagan.batches.bench import Bench, StepRefused, TryAgain
+from yatagan.batches.bench import CLOSING_FAULTS, Bench, StepRefused, TryAgain
 from yatagan.batches.carriage import Stopped
 from yatagan.batches.carrier import Carrier
 from yatagan.batches.files import Clock, FileWork
 from yatagan.batches.parcels import ParcelWork
 from yatagan.batches.states import StepState
 from yatagan.batches.steps import MEMBERS_PHASE, Change, Step, StepKind
-from yatagan.errors import LINE_FAULTS, ROOM_FAULTS, Fault, StoreError
+from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Kind
 
 #: The bit by which a directory gives its group to what is made in it.
@@ -50,6 +50,8 @@ class Performer:
         try:
             if self._stop.is_set():
                 raise Stopped
+            if self._bench.is_closed(step.path):
+                raise StepRefused(Fault.WITH_DIRECTORY)
             await (self._archives.member if step.phase == MEMBERS_PHASE else self._do[step.kind])(step)
         except TryAgain as again:
             await self._scribe.note(
@@ -57,11 +59,28 @@ class Performer:
             )
             raise
         except StepRefused as refused:
+            if refused.fault is Fault.ABOVE_GONE:
+                refused = self._gone_above(step)
+            await self._refuse_moved(refused.fault)
             await self._bench.settle(step, StepState.FAILED, fault=refused.fault, detail=refused.detail)
         except StoreError as error:
-            if error.fault in LINE_FAULTS | ROOM_FAULTS:
+            if error.fault in LINE_FAULTS | STOPPING_FAULTS:
                 raise
             await self._bench.settle(step, StepState.FAILED, fault=error.fault, detail=error.detail)
+
+    async def _refuse_moved(self, fault: Fault) -> None:
+        """Raises StoreError, DESTINATION_MOVED, where what is in the way is in the way of everything."""
+        top = self._bench.session.top
+        if fault in (Fault.IS_LINK, Fault.NOT_A_DIRECTORY) and not await self._destination.is_real(top, top):
+            raise StoreError(Fault.DESTINATION_MOVED, top, store=self._destination.name)
+
+    def _gone_above(self, step: Step) -> StepRefused:
+        """The directory of a step is not there. Raises StoreError, DESTINATION_GONE, unless it never was."""
+        directory = posixpath.dirname(step.path)
+        if self._bench.journal.directory_state(directory) is StepState.FAILED:
+            self._bench.close_directory(directory, Fault.ABOVE_GONE)
+            return StepRefused(Fault.WITH_DIRECTORY)
+        raise StoreError(Fault.DESTINATION_GONE, directory, store=self._destination.name)
 
     async def _directory(self, step: Step) -> None:
         await self._bench.check_above(step.path)
@@ -70,6 +89,10 @@ class Performer:
         try:
             await self._destination.make_directory(step.path, self._bench.session.directory_mode(step.facts))
         except StoreError as error:
+            if error.fault in CLOSING_FAULTS:
+                raise self._bench.close_directory(posixpath.dirname(step.path), error.fault) from error
+            if error.fault is Fault.MISSING:
+                raise StepRefused(Fault.ABOVE_GONE) from error
             if error.fault is not Fault.EXISTS:
                 raise
             found = await self._destination.look(step.path)
@@ -104,6 +127,10 @@ class Performer:
         try:
             await self._destination.make_link(step.path, step.target)
         except StoreError as error:
+            if error.fault in CLOSING_FAULTS:
+                raise self._bench.close_directory(posixpath.dirname(step.path), error.fault) from error
+            if error.fault is Fault.MISSING:
+                raise StepRefused(Fault.ABOVE_GONE) from error
             if error.fault is not Fault.EXISTS:
                 raise
             if not await self._points_to(step.path, step.target):

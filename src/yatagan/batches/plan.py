@@ -81,7 +81,10 @@ class Arrival:
 
 @dataclass(slots=True)
 class Plan:
-    """What would be done. `destination` is absolute; `above` are directories to be made first, itself included."""
+    """What would be done. `destination` is absolute; `above` are directories to be made first, itself included.
+
+    `top_inode` is the destination's, 0 where it is not there yet or the store does not tell.
+    """
 
     destination: bytes
     above: list[bytes]
@@ -91,6 +94,7 @@ class Plan:
     summary: Summary = field(default_factory=Summary)
     #: The small files that travel in bundles and are unloaded on arrival; None where they go one by one.
     travel: Travel | None = None
+    top_inode: int = 0
 
     def steps(self) -> Iterator[Step]:
         """The steps, numbered; anew at each call."""

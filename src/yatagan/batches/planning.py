@@ -81,7 +81,8 @@ async def make_plan(
     above = await _missing_above(destination, top)
     step_ns = max(source.traits.time_step_ns, destination.traits.time_step_ns)
     fresh_since = still_since(await source.clock_ns(), source.traits.time_step_ns)
-    plan = Plan(top, above, [], step_ns, None)
+    found = await destination.look_closely(top) if not above else None
+    plan = Plan(top, above, [], step_ns, None, top_inode=(found.inode or 0) if found is not None else 0)
     seeing = Seeing(destination)
     now_there: Readable = destination if stored is Stored.FILES else seeing
     comparing = _Comparing(source, now_there, choice, step_ns, fresh_since, times is Times.NOW, looking)

@@ -18,7 +18,7 @@ from yatagan.batches.extents import Extents
 from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Change, Step
 from yatagan.digests.blocks import Blocks, Run, block_size
-from yatagan.errors import LINE_FAULTS, ROOM_FAULTS, Fault, StoreError
+from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, Fault, StoreError
 from yatagan.stores.interface import STRIPE, Facts, Kind, Readable, Reader, Store, Writer
 
 #: The smallest share of a file that is worth the trouble of not sending it.
@@ -59,7 +59,7 @@ class Reuse:
         try:
             runs = await (self._up(step, source) if up else self._down(step, part))
         except StoreError as error:
-            if error.fault in LINE_FAULTS | ROOM_FAULTS:
+            if error.fault in LINE_FAULTS | STOPPING_FAULTS:
                 raise
             runs = []  # then all of it is sent
         there = Extents([(run.new, run.new + run.size) for run in runs])

@@ -15,7 +15,7 @@ from yatagan.batches.journal import Journal
 from yatagan.batches.outcome import record
 from yatagan.batches.runner import Policy
 from yatagan.batches.states import BatchState, StepState
-from yatagan.errors import CannotReach, Fault, JournalError
+from yatagan.errors import CONSEQUENCES, CannotReach, JournalError
 from yatagan.ledger.ledger import Ledger
 from yatagan.places import name_fields
 from yatagan.stores.interface import Source
@@ -40,7 +40,7 @@ class Log:
                 self._write("line open", again=again)
             case ev.StepReturned(number, label, fault):
                 self._write("step back", step=number, fault=fault, **name_fields(label))
-            case ev.StepSettled(state=StepState.FAILED) if event.fault is not Fault.WITH_BUNDLE:
+            case ev.StepSettled(state=StepState.FAILED) if event.fault not in CONSEQUENCES:
                 self._write("step failed", step=event.number, fault=event.fault, **name_fields(event.label))
             case ev.Note(label, fault, detail):
                 self._write("note", fault=fault, detail=detail, **name_fields(label))

@@ -15,7 +15,7 @@ from enum import Enum
 from typing import Any
 
 from yatagan.batches.states import BatchState
-from yatagan.errors import LINE_FAULTS, ROOM_FAULTS, Fault
+from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, Fault
 
 
 class Line(Enum):
@@ -274,7 +274,7 @@ class Runner:
             self._queue.appendleft(self._drop(event.number))
             self.line = Line.BREAKING
             return [CloseLine(), *self._broken(event.fault, event.now)]
-        if event.fault in ROOM_FAULTS:
+        if event.fault in STOPPING_FAULTS:
             self._queue.appendleft(self._drop(event.number))
             return self._stop_asked(StopAsked(event.fault))
         tries = self._tries[event.number] = self._tries.get(event.number, 0) + 1

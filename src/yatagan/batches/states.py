@@ -65,8 +65,9 @@ STEP_MOVES: dict[StepState, frozenset[StepState]] = {
     _S.MOVING: frozenset({_S.WAITING, _S.WHOLE, _S.IN_PLACE, _S.LEFT, _S.FAILED}),
     _S.WHOLE: frozenset({_S.PROVEN, _S.IN_PLACE, _S.MOVING, _S.WAITING, _S.LEFT, _S.FAILED}),
     _S.PROVEN: frozenset({_S.IN_PLACE, _S.MOVING, _S.WAITING, _S.LEFT, _S.FAILED}),
-    _S.IN_PLACE: frozenset(),
-    _S.LEFT: frozenset(),
+    # Where the destination is gone, what was in it is carried again, on purpose.
+    _S.IN_PLACE: frozenset({_S.WAITING}),
+    _S.LEFT: frozenset({_S.WAITING}),
     _S.NOT_CARRIED: frozenset(),
     # Tried again when the batch is resumed on purpose.
     _S.FAILED: frozenset({_S.WAITING}),

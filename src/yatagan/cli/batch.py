@@ -134,24 +134,29 @@ def _under_way(step: Step) -> tuple[str, str]:
 
 @batch_command.command(epilog="Example: yatagan batch resume k7qd")
 @click.argument("id", required=False, shell_complete=completing.batches)
+@click.option(
+    "--from-the-start",
+    is_flag=True,
+    help="Where the destination, or a directory in it, is gone: make it again, and carry all that was in it.",
+)
 @click.option("--quiet", is_flag=True, help="Show nothing but what goes wrong.")
 @no_questions
 @as_json
-def resume(id: str | None, quiet: bool, no_questions: bool, json_: bool) -> None:
+def resume(id: str | None, from_the_start: bool, quiet: bool, no_questions: bool, json_: bool) -> None:
     """Go on with a batch (the newest, when ID is left out). Failed steps are tried again."""
     app = App.start(questions=not no_questions)
     batch = Batches(app.home.batches).find(id)
-    status = run(_resume(app, batch, quiet=quiet, json_=json_))
+    status = run(_resume(app, batch, from_the_start, quiet=quiet, json_=json_))
     if status:
         raise click.exceptions.Exit(status)
 
 
-async def _resume(app: App, batch: Batch, *, quiet: bool, json_: bool) -> int:
+async def _resume(app: App, batch: Batch, from_the_start: bool, *, quiet: bool, json_: bool) -> int:
     batch.lock()
     journal = batch.journal()
     try:
         outcome = outcome_of(journal)
-        if outcome.good:
+        if outcome.good and not from_the_start:
             journal.clear_spool()
             record(journal, Ledger(app.home.ledger))
             if json_:
@@ -162,6 +167,8 @@ async def _resume(app: App, batch: Batch, *, quiet: bool, json_: bool) -> int:
         header, pins = outcome.header, outcome.standing.pins
         await _refuse_moved(header)
         journal.reopen_failed()
+        if from_the_start:
+            journal.start_again(wanted=True)
         ends = tuple(
             app.source(Place(node, b""), pinned=pins.get(node))
             for node in (header.source_node, header.destination_node)

@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import asyncio
+import os
 import signal
 from typing import Any
 
@@ -20,7 +21,7 @@ from yatagan.cli import text, words
 from yatagan.cli.asking import AtTerminal
 from yatagan.cli.context import App, Reused
 from yatagan.cli.view import Progress, view_for
-from yatagan.errors import ROOM_FAULTS, CannotReach, Fault
+from yatagan.errors import DESTINATION_FAULTS, ROOM_FAULTS, CannotReach, Fault
 from yatagan.keeper.kept import KeptRun
 from yatagan.ledger.ledger import Ledger
 from yatagan.places import name_fields
@@ -59,13 +60,26 @@ async def carry(
     finally:
         for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
             loop.remove_signal_handler(number)
-    return outcome_of(journal), problem
+    outcome = outcome_of(journal)
+    if not quiet and app.questions and outcome.standing.fault is Fault.DESTINATION_GONE and _carries_again(outcome):
+        journal.start_again(wanted=True)
+        return await carry(app, batch, journal, ends, quiet=quiet)
+    return outcome, problem
+
+
+def _carries_again(outcome: Outcome) -> bool:
+    """Ask whether a destination that is gone is to be made again, with everything in it."""
+    where = text.place(outcome.header.destination_node, os.fsencode(outcome.standing.detail))
+    click.echo(f"{where} is gone. If somebody has only renamed it, a second one would hold what is still to come.")
+    return click.confirm("Make it again, and carry everything that was in it?", default=False)
 
 
 def exit_status(outcome: Outcome, problem: CannotReach | None) -> words.Exit:
     """What the program ends with."""
     if outcome.standing.state is BatchState.FINISHED:
         return words.Exit.DIFFERENCES if outcome.failed else words.Exit.GOOD
+    if outcome.standing.fault is Fault.DESTINATION_MOVED:
+        return words.Exit.REFUSED
     if problem is not None and not problem.passing:
         return words.Exit.NO_LOGIN
     return words.Exit.INTERRUPTED
@@ -193,10 +207,12 @@ def proof(outcome: Outcome) -> str:
 
 def failures(journal: Journal) -> None:
     """Failed steps, each with its reason; many of them are only counted, and those that failed with their bundle."""
-    shown = more = in_bundles = 0
+    shown = more = in_bundles = below = 0
     for step in journal.steps(StepState.FAILED):
         if step.fault is Fault.WITH_BUNDLE:
             in_bundles += 1
+        elif step.fault is Fault.WITH_DIRECTORY:
+            below += 1
         elif shown == _FAILURES_SHOWN or step.fault is None:
             more += 1
         else:
@@ -208,15 +224,25 @@ def failures(journal: Journal) -> None:
                 click.echo(f"          {advice}")
     if in_bundles:
         click.echo(f"          and with that {text.count(in_bundles, 'entry', 'entries')} that were to be in a bundle")
+    if below:
+        click.echo(f"          and with that {text.count(below, 'entry', 'entries')} below such directories")
     if more:
         click.echo(f"  and {text.number(more)} more: yatagan batch show")
 
 
 def _what_next(outcome: Outcome, problem: CannotReach | None) -> None:
-    fault = outcome.standing.fault
+    header, fault, detail = outcome.header, outcome.standing.fault, outcome.standing.detail
+    resume = f"yatagan batch resume {header.id}"
+    if fault in DESTINATION_FAULTS:
+        where = text.place(header.destination_node, os.fsencode(detail))
+        click.echo(f"  {where}: {words.fault(fault)}")
+        click.echo(f"  If it was only moved away, put it back; then: {resume}")
+        if fault is Fault.DESTINATION_GONE:
+            click.echo(f"  To make it again and carry everything that was in it: {resume} --from-the-start")
+        return
     if problem is not None:
         what, next_step, _ = words.explain(problem)
         click.echo(f"  {what}" + (f"; {next_step}" if next_step else ""))
     elif fault in ROOM_FAULTS:
         click.echo(f"  {words.fault(fault)}; {words.remedy(fault)}")
-    click.echo(f"  Nothing is lost. Go on with: yatagan batch resume {outcome.header.id}")
+    click.echo(f"  Nothing is lost. Go on with: {resume}")

@@ -257,6 +257,7 @@ def _header(request: Request, command: tuple[str, ...], plan: Plan, modes: Modes
         times=request.times,
         roots=_roots(request, plan),
         max_rate=request.max_rate,
+        top_inode=plan.top_inode,
     )
 
 

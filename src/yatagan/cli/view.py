@@ -21,7 +21,7 @@ from yatagan.batches import events as ev
 from yatagan.batches.states import StepState
 from yatagan.batches.steps import StepKind
 from yatagan.cli import text, words
-from yatagan.errors import CannotReach, Fault
+from yatagan.errors import CONSEQUENCES, CannotReach
 
 if TYPE_CHECKING:
     from rich.console import Group
@@ -242,7 +242,7 @@ class Lines:
                 self._say(self._progress.line)
             case ev.LineOpened(again=True):
                 self._say("the line is back")
-            case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault not in (None, Fault.WITH_BUNDLE):
+            case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault is not None and fault not in CONSEQUENCES:
                 self._say(f"{text.show(event.label)}: {words.fault(fault, event.detail)}")
             case ev.PartsFound():
                 self._say(_parts_text(event))
@@ -293,7 +293,7 @@ class Live:
                 self._above(self._progress.line, "yellow")
             case ev.LineOpened(again=True):
                 self._above("the line is back", "green")
-            case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault not in (None, Fault.WITH_BUNDLE):
+            case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault is not None and fault not in CONSEQUENCES:
                 self._above(f"{text.show(event.label)}: {words.fault(fault, event.detail)}", "red")
             case ev.PartsFound():
                 self._above(_parts_text(event), "dim")

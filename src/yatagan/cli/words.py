@@ -43,6 +43,10 @@ _FAULTS = {
     Fault.UNREADABLE: "it could not be looked into when planned",
     Fault.PART_TAKEN: "part files of ours are in the way",
     Fault.PART_CHANGED: "the part file was changed or replaced by somebody else",
+    Fault.WITH_DIRECTORY: "a directory above it could not be made or written",
+    Fault.ABOVE_GONE: "the directory that it belongs in is gone",
+    Fault.DESTINATION_GONE: "it is gone, and what the batch had put there with it",
+    Fault.DESTINATION_MOVED: "it is not the directory that the batch was planned for",
     Fault.KEPT_TAKEN: "another file is kept already under the name of the one to be replaced",
     Fault.LEADS_OUT: "a link leads out of what this command may touch",
     Fault.ONLY_READ: "it is in a directory that is kept as one to read only",
@@ -64,6 +68,9 @@ _REMEDIES = {
     Fault.NO_ROOM_HERE: "make room, then resume the batch",
     Fault.WOULD_LOSE: "make it readable, then stage again; or take --unpack to bring files beside the bundle",
     Fault.NOT_IN_BUNDLE: "make it readable, then stage again: the bundle is made anew",
+    Fault.DESTINATION_GONE: "put it back if it was only renamed, then resume the batch; or carry everything again: "
+    "yatagan batch resume --from-the-start",
+    Fault.DESTINATION_MOVED: "put the right one back, then resume the batch; or stage anew",
     Fault.SILENT: "check the node, then try again",
     Fault.LINE_LOST: "check the network, then try again",
 }
@@ -74,6 +81,8 @@ _STATUSES = {
     Fault.MISSING: Exit.USAGE,
     Fault.LEADS_OUT: Exit.REFUSED,
     Fault.ONLY_READ: Exit.REFUSED,
+    Fault.DESTINATION_MOVED: Exit.REFUSED,
+    Fault.DESTINATION_GONE: Exit.INTERRUPTED,
 }
 
 
@@ -93,6 +102,8 @@ def fault(what: Fault, detail: str = "") -> str:
         return f"a link leads out of what this command may touch, to {said}"
     if what is Fault.MISSING and said == "the source":
         return "the source is gone"
+    if said.startswith("in /") and what in (Fault.DENIED, Fault.READ_ONLY, Fault.IS_LINK, Fault.NOT_A_DIRECTORY):
+        return f"{clause}: nothing can be written {said}"
     return clause
 
 

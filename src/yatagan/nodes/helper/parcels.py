@@ -200,8 +200,9 @@ def _forget(part: bytes) -> None:
     try:
         with parent_of(part) as (directory, name):
             forget(directory, name)
-    except FileNotFoundError:
-        pass
+    except OSError as error:
+        if error.errno not in (errno.ENOENT, errno.ELOOP, errno.ENOTDIR):  # its directory may have gone as well
+            raise
 
 
 def _held_against(parcel: Parcel) -> int:
