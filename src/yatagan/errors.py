@@ -38,6 +38,8 @@ class Fault(StrEnum):
     KEPT_TAKEN = "kept-taken"
     ABOVE_GONE = "above-gone"
     WITH_DIRECTORY = "with-directory"
+    OTHER_DISK = "other-disk"
+    NO_PROOF = "no-proof"
     DESTINATION_GONE = "destination-gone"
     DESTINATION_MOVED = "destination-moved"
     LEADS_OUT = "leads-out"
@@ -58,7 +60,7 @@ DESTINATION_FAULTS = frozenset({Fault.DESTINATION_GONE, Fault.DESTINATION_MOVED}
 #: Faults of steps that failed only because another one did: they are counted and never listed.
 CONSEQUENCES = frozenset({Fault.WITH_BUNDLE, Fault.WITH_DIRECTORY})
 #: Faults with which going on makes no sense for now.
-STOPPING_FAULTS = ROOM_FAULTS | DESTINATION_FAULTS
+STOPPING_FAULTS = ROOM_FAULTS | DESTINATION_FAULTS | {Fault.NO_PROOF, Fault.OTHER_DISK}
 
 
 class YataganError(Exception):

@@ -16,7 +16,7 @@ from yatagan.batches.steps import Change, Modes, Prove, Step, StepKind, Times
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.places import KEPT_DIRECTORY, holds
 from yatagan.stores.coalescing import Shared
-from yatagan.stores.interface import Facts, Kind, Placement, Readable, Store, Writer
+from yatagan.stores.interface import Facts, Kind, Placement, Readable, Store, Traits, Writer
 
 #: Faults of making something in a directory that all else in that directory would meet as well.
 CLOSING_FAULTS = frozenset({Fault.DENIED, Fault.READ_ONLY, Fault.IS_LINK, Fault.NOT_A_DIRECTORY})
@@ -62,13 +62,7 @@ class Session:
     @property
     def evidence(self) -> Evidence:
         """What a file of this session will have been proven by; SENT when contents are not looked at."""
-        near, asked = self.destination.traits.quick, self.prove
-        there = self.source.traits.digests if near else self.hashes_there
-        if asked is Prove.READ_BACK or (near and self.source.traits.quick):
-            return Evidence.READ_BACK
-        if asked is Prove.ON_NODE or (asked is Prove.AUTO and there and not near):
-            return Evidence.ON_NODE
-        return Evidence.RECEIVED if near else Evidence.SENT
+        return evidence_for(self.prove, self.source.traits, self.destination.traits, self.hashes_there)
 
     def part_mode(self, facts: Facts) -> int:
         """Permission bits that a part file is made with: nobody's but ours, or what the site makes of them.
@@ -82,6 +76,20 @@ class Session:
     def directory_mode(self, facts: Facts) -> int:
         """Permission bits that a directory is made with: ours to write in until its own are set, last of all."""
         return (facts.mode & MODE_BITS) | 0o700 if self.modes is Modes.KEEP else 0o777
+
+
+def evidence_for(prove: Prove, source: Traits, destination: Traits, hashes_there: bool) -> Evidence:
+    """What files are proven by, between two stores; SENT when contents are not looked at.
+
+    `hashes_there`: digests made by the destination see the very disk that is written to.
+    """
+    near = destination.quick
+    there = source.digests if near else hashes_there
+    if prove is Prove.READ_BACK or (near and source.quick):
+        return Evidence.READ_BACK
+    if prove is Prove.ON_NODE or (prove is Prove.AUTO and there and not near):
+        return Evidence.ON_NODE
+    return Evidence.RECEIVED if near else Evidence.SENT
 
 
 class Bench:

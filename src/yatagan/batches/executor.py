@@ -16,7 +16,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from yatagan.batches import runner as r
-from yatagan.batches.bench import Bench, Session, TryAgain
+from yatagan.batches.bench import Bench, Session, TryAgain, evidence_for
 from yatagan.batches.carriage import Stopped, Tuning
 from yatagan.batches.carrier import Carrier
 from yatagan.batches.destination import look_at_destination, start_again
@@ -25,7 +25,7 @@ from yatagan.batches.files import Clock
 from yatagan.batches.journal import Header, Journal, Standing
 from yatagan.batches.performer import Performer
 from yatagan.batches.scribe import Scribe
-from yatagan.batches.states import SETTLED, BatchState, StepState
+from yatagan.batches.states import SETTLED, BatchState, Evidence, StepState
 from yatagan.batches.steps import Step, Writers, token_path
 from yatagan.bundles.seeing import Seeing
 from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, CannotReach, Fault, JournalError, NeedsAnswer, StoreError
@@ -184,6 +184,7 @@ class Executor:
             destination.expect(left)
             await self._look_at_destination(destination)  # before anything is written there
             hashes_there = await self._hashes_there(destination)
+            self._keep_promise(source, destination, hashes_there)
         except (CannotReach, StoreError) as error:
             for store in opened:
                 await _close(store)
@@ -217,6 +218,21 @@ class Executor:
         self._opened_before = True
         self._opened_at = self._clock.monotonic()
         self._events.put_nowait(r.LineUp())
+
+    def _keep_promise(self, source: Readable, destination: Store, hashes_there: bool) -> None:
+        """Raises StoreError when files cannot be proven any more as the plan said: none is passed off as proven."""
+        promised = self._header.promised
+        evidence = evidence_for(self._header.prove, source.traits, destination.traits, hashes_there)
+        if promised is None or not promised.is_proof:
+            return
+        if not evidence.is_proof or (promised is evidence is Evidence.ON_NODE and not (hashes_there or self._near)):
+            fault = Fault.OTHER_DISK if destination.traits.digests else Fault.NO_PROOF
+            raise StoreError(fault, self._header.destination, store=destination.name)
+
+    @property
+    def _near(self) -> bool:
+        """Whether files come to this machine."""
+        return not self._header.destination_node
 
     async def _look_at_destination(self, destination: Store) -> None:
         """Raises StoreError when it is gone, or another one; when that is wanted, what is missing is put back first."""

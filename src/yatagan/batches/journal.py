@@ -30,7 +30,7 @@ CREATE TABLE batch (
     modes TEXT NOT NULL, times TEXT NOT NULL, roots TEXT NOT NULL, max_rate INTEGER NOT NULL,
     state TEXT NOT NULL, fault TEXT, detail TEXT NOT NULL DEFAULT '', pins TEXT NOT NULL DEFAULT '{{}}',
     seconds REAL NOT NULL DEFAULT 0, recorded TEXT NOT NULL DEFAULT '', top_inode INTEGER NOT NULL DEFAULT 0,
-    start_again INTEGER NOT NULL DEFAULT 0);
+    start_again INTEGER NOT NULL DEFAULT 0, promised TEXT NOT NULL DEFAULT '');
 CREATE TABLE step (
     number INTEGER PRIMARY KEY, phase INTEGER NOT NULL, kind TEXT NOT NULL, source BLOB NOT NULL,
     path BLOB NOT NULL, label BLOB NOT NULL, size INTEGER NOT NULL, facts TEXT NOT NULL, target BLOB, seen TEXT,
@@ -56,6 +56,7 @@ class Header:
 
     `roots`: the directories and files of this machine that were accepted with the plan, without links above them.
     `max_rate`: bytes a second at most; 0 for no bound. `top_inode`: of the destination when it was planned, if there.
+    `promised`: what the plan said that files would be proven by.
     """
 
     id: str
@@ -70,6 +71,7 @@ class Header:
     roots: tuple[bytes, ...] = ()
     max_rate: int = 0
     top_inode: int = 0
+    promised: Evidence | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -192,7 +194,7 @@ class Journal:
         self._sql.execute(
             "INSERT INTO batch"
             " (id, created_ns, command, source_node, destination_node, destination, prove, modes, times, roots,"
-            " max_rate, top_inode, state) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            " max_rate, top_inode, promised, state) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
                 header.id,
                 header.created_ns,
@@ -206,6 +208,7 @@ class Journal:
                 json.dumps([os.fsdecode(root) for root in header.roots]),
                 header.max_rate,
                 header.top_inode,
+                header.promised.value if header.promised is not None else "",
                 BatchState.QUEUED.value,
             ),
         )
@@ -222,11 +225,13 @@ class Journal:
         """What the batch is."""
         row = self._one(
             "SELECT id, created_ns, command, source_node, destination_node, destination, prove, modes, times, roots,"
-            " max_rate FROM batch"
+            " max_rate, promised FROM batch"
         )
         how = Prove(row[6]), Modes(row[7]), Times(row[8])
         roots = tuple(map(os.fsencode, json.loads(row[9])))
-        return Header(row[0], row[1], tuple(json.loads(row[2])), row[3], row[4], row[5], *how, roots, row[10])
+        ends = row[3], row[4], row[5]
+        promised = Evidence(row[11]) if row[11] else None
+        return Header(row[0], row[1], tuple(json.loads(row[2])), *ends, *how, roots, row[10], promised=promised)
 
     def standing(self) -> Standing:
         """Where it stands."""
@@ -365,6 +370,11 @@ class Journal:
         """Write which directory the destination is; 0 when that is to be seen anew."""
         with self._guard():
             self._sql.execute("UPDATE batch SET top_inode = ?", (inode,))
+
+    def prove_by(self, prove: Prove) -> None:
+        """Write that files are to be proven in another way from now on; what the plan promised is void."""
+        with self._guard():
+            self._sql.execute("UPDATE batch SET prove = ?, promised = ''", (prove.value,))
 
     def start_again(self, *, wanted: bool) -> None:
         """Write whether what is missing at the destination is to be carried again."""

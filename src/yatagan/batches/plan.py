@@ -83,7 +83,8 @@ class Arrival:
 class Plan:
     """What would be done. `destination` is absolute; `above` are directories to be made first, itself included.
 
-    `top_inode` is the destination's, 0 where it is not there yet or the store does not tell.
+    `top_inode` is the destination's, 0 where it is not there yet or the store does not tell. `same_disk`: as far as
+    can be seen without writing anything, commands on the destination's machine see the disk that is written to.
     """
 
     destination: bytes
@@ -95,6 +96,7 @@ class Plan:
     #: The small files that travel in bundles and are unloaded on arrival; None where they go one by one.
     travel: Travel | None = None
     top_inode: int = 0
+    same_disk: bool = False
 
     def steps(self) -> Iterator[Step]:
         """The steps, numbered; anew at each call."""

@@ -81,8 +81,13 @@ async def make_plan(
     above = await _missing_above(destination, top)
     step_ns = max(source.traits.time_step_ns, destination.traits.time_step_ns)
     fresh_since = still_since(await source.clock_ns(), source.traits.time_step_ns)
-    found = await destination.look_closely(top) if not above else None
-    plan = Plan(top, above, [], step_ns, None, top_inode=(found.inode or 0) if found is not None else 0)
+    nearest = posixpath.dirname(above[0]) if above else top
+    found = await destination.look_closely(nearest)
+    plan = Plan(top, above, [], step_ns, None)
+    # Where the helper sees something else under the name than file transfer does, an inode is not to be had.
+    plan.same_disk = found is not None and found.inode is not None
+    if plan.same_disk and not above:
+        plan.top_inode = (found.inode or 0) if found is not None else 0
     seeing = Seeing(destination)
     now_there: Readable = destination if stored is Stored.FILES else seeing
     comparing = _Comparing(source, now_there, choice, step_ns, fresh_since, times is Times.NOW, looking)
@@ -101,12 +106,12 @@ async def make_plan(
             plan.arrivals.append(arrival)
     finally:
         await seeing.release()
-    plan.room = await destination.room(posixpath.dirname(above[0]) if above else top)
+    plan.room = await destination.room(nearest)
     if not any(arrival.differences or arrival.storing for arrival in plan.arrivals):
         plan.above.clear()
     _sum_up(plan)
     _look_at_parts(plan, source, destination)
-    if together is not None and source.traits.parcels and destination.traits.parcels:
+    if together is not None and source.traits.parcels and destination.traits.parcels and plan.same_disk:
         _look_at_small(plan, together)
     return plan
 

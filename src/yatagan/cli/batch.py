@@ -11,9 +11,9 @@ from yatagan.batches.extents import Extents
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.outcome import Outcome, outcome_of, record
 from yatagan.batches.states import BatchState, StepState
-from yatagan.batches.steps import Step, StepKind
+from yatagan.batches.steps import Prove, Step, StepKind
 from yatagan.cli import carrying, completing, text, words
-from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
 from yatagan.errors import JournalError, Refused
 from yatagan.ledger.ledger import Ledger
 from yatagan.places import Place, name_fields
@@ -139,19 +139,22 @@ def _under_way(step: Step) -> tuple[str, str]:
     is_flag=True,
     help="Where the destination, or a directory in it, is gone: make it again, and carry all that was in it.",
 )
+@click.option("--prove", type=one_of(Prove), help="Prove contents in another way from now on than the plan said.")
 @click.option("--quiet", is_flag=True, help="Show nothing but what goes wrong.")
 @no_questions
 @as_json
-def resume(id: str | None, from_the_start: bool, quiet: bool, no_questions: bool, json_: bool) -> None:
+def resume(
+    id: str | None, from_the_start: bool, prove: str | None, quiet: bool, no_questions: bool, json_: bool
+) -> None:
     """Go on with a batch (the newest, when ID is left out). Failed steps are tried again."""
     app = App.start(questions=not no_questions)
     batch = Batches(app.home.batches).find(id)
-    status = run(_resume(app, batch, from_the_start, quiet=quiet, json_=json_))
+    status = run(_resume(app, batch, from_the_start, prove, quiet=quiet, json_=json_))
     if status:
         raise click.exceptions.Exit(status)
 
 
-async def _resume(app: App, batch: Batch, from_the_start: bool, *, quiet: bool, json_: bool) -> int:
+async def _resume(app: App, batch: Batch, from_the_start: bool, prove: str | None, *, quiet: bool, json_: bool) -> int:
     batch.lock()
     journal = batch.journal()
     try:
@@ -167,6 +170,8 @@ async def _resume(app: App, batch: Batch, from_the_start: bool, *, quiet: bool, 
         header, pins = outcome.header, outcome.standing.pins
         await _refuse_moved(header)
         journal.reopen_failed()
+        if prove is not None:
+            journal.prove_by(Prove(prove))
         if from_the_start:
             journal.start_again(wanted=True)
         ends = tuple(

@@ -80,6 +80,8 @@ def exit_status(outcome: Outcome, problem: CannotReach | None) -> words.Exit:
         return words.Exit.DIFFERENCES if outcome.failed else words.Exit.GOOD
     if outcome.standing.fault is Fault.DESTINATION_MOVED:
         return words.Exit.REFUSED
+    if outcome.standing.fault in (Fault.OTHER_DISK, Fault.NO_PROOF):
+        return words.Exit.DIFFERENCES
     if problem is not None and not problem.passing:
         return words.Exit.NO_LOGIN
     return words.Exit.INTERRUPTED
@@ -239,6 +241,12 @@ def _what_next(outcome: Outcome, problem: CannotReach | None) -> None:
         click.echo(f"  If it was only moved away, put it back; then: {resume}")
         if fault is Fault.DESTINATION_GONE:
             click.echo(f"  To make it again and carry everything that was in it: {resume} --from-the-start")
+        return
+    if fault in (Fault.OTHER_DISK, Fault.NO_PROOF):
+        click.echo(f"  {header.destination_node}: {words.fault(fault)}")
+        click.echo("  What has arrived keeps its part files and has no final names yet. To read it back over the line:")
+        click.echo(f"    {resume} --prove read-back")
+        click.echo(f"  To do without proof: {resume} --prove none")
         return
     if problem is not None:
         what, next_step, _ = words.explain(problem)

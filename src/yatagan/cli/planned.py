@@ -72,7 +72,7 @@ def show_plan(
             ("unreadable", _unread(plan)),
             ("room", _room(plan, request.destination.node) if counts.anything else ""),
             ("at most", _rate(request, source, destination) if counts.files else ""),
-            ("proof", _proof(request.prove, source, destination) if counts.files else ""),
+            ("proof", _proof(request.prove, source, destination, plan.same_disk) if counts.files else ""),
             ("no sync", _no_sync(request.prove, destination) if counts.files else ""),
             ("modes", "as the site makes them; only the execute bit is the source's" if modes is Modes.SITE else ""),
             *((caution.label, caution.text) for caution in cautions if not caution.first),
@@ -227,7 +227,7 @@ def _rate(request: Request, source: Store, destination: Store) -> str:
     return f"{text.size(rate)}/s, as {who} says" if rate else ""
 
 
-def _proof(prove: Prove, source: Store, destination: Store) -> str:
+def _proof(prove: Prove, source: Store, destination: Store, same_disk: bool) -> str:
     """What the proof will be, and why it is no better."""
     if destination.traits.quick and source.traits.quick:
         return "every file is read back and hashed (read-back)"
@@ -239,8 +239,13 @@ def _proof(prove: Prove, source: Store, destination: Store) -> str:
         return "every file is hashed here on arrival (received)"
     if prove is Prove.NONE:
         return "not asked for: contents are not looked at (sent)"
-    if destination.traits.digests:
+    if destination.traits.digests and same_disk:
         return f"{destination.name} hashes every file after it is synced (on-node)"
+    if destination.traits.digests:
+        return (
+            f"none: on {destination.name} commands and file transfer see different disks; "
+            "--prove read-back reads every file back"
+        )
     return f"none: {destination.name} runs no commands; --prove read-back reads every file back"
 
 

@@ -9,11 +9,12 @@ from contextlib import AsyncExitStack, asynccontextmanager
 import click
 
 from yatagan.batches.batch import Batches
+from yatagan.batches.bench import evidence_for
 from yatagan.batches.journal import Header
 from yatagan.batches.plan import Plan
 from yatagan.batches.planning import Looking, make_plan
 from yatagan.batches.steps import Modes, Prove, Times
-from yatagan.cli import carrying, cautions, completing
+from yatagan.cli import carrying, cautions, completing, words
 from yatagan.cli.asking import AtTerminal
 from yatagan.cli.choosing import choosing, parse_choice
 from yatagan.cli.context import App, Reused, as_json, no_questions, one_of, run, say_json
@@ -23,7 +24,7 @@ from yatagan.cli.view import Progress, view_for
 from yatagan.cli.words import Exit
 from yatagan.config.areas import Area
 from yatagan.config.units import parse_rate
-from yatagan.errors import BadPlace
+from yatagan.errors import BadPlace, Fault
 from yatagan.places import parse_place
 from yatagan.stores.interface import Store
 from yatagan.trees.memory import Memory
@@ -168,7 +169,8 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
         if plan_only or not plan.summary.anything:
             _tell_no_batch(plan, careful, json_=json_, quiet=quiet or plan_only)
             return Exit.DIFFERENCES if plan.summary.in_the_way or plan.summary.unread else Exit.GOOD
-        batch = Batches(app.home.batches).accept(_header(request, command, plan, modes), plan.steps())
+        header = _header(request, command, plan, modes, source, destination)
+        batch = Batches(app.home.batches).accept(header, plan.steps())
         opened.pop_all()  # whoever carries the batch takes them over
     journal = batch.journal()
     try:
@@ -226,6 +228,10 @@ async def _plan(
                 stored=request.stored,
                 looking=looking,
             )
+    if request.prove is Prove.ON_NODE and destination.traits.digests and not plan.same_disk:
+        raise BadPlace(
+            f"{destination.name}:", words.fault(Fault.OTHER_DISK), "use --prove read-back, or none to do without proof"
+        )
     if place.node:
         await cautions.refuse_plan(destination, request.app.nodes().get(place.node), plan)
     ages = cautions.look_at_ages(plan, area, request.times)
@@ -243,7 +249,9 @@ def _tell_no_batch(plan: Plan, careful: list[cautions.Caution], *, json_: bool, 
         click.echo(f"Nothing to move: {'everything is there already' if chosen else 'nothing is chosen'}.")
 
 
-def _header(request: Request, command: tuple[str, ...], plan: Plan, modes: Modes) -> Header:
+def _header(
+    request: Request, command: tuple[str, ...], plan: Plan, modes: Modes, source: Store, destination: Store
+) -> Header:
     """What the batch will be, but for its name."""
     return Header(
         id="",
@@ -258,6 +266,7 @@ def _header(request: Request, command: tuple[str, ...], plan: Plan, modes: Modes
         roots=_roots(request, plan),
         max_rate=request.max_rate,
         top_inode=plan.top_inode,
+        promised=evidence_for(request.prove, source.traits, destination.traits, plan.same_disk),
     )
 
 

@@ -45,6 +45,8 @@ _FAULTS = {
     Fault.PART_CHANGED: "the part file was changed or replaced by somebody else",
     Fault.WITH_DIRECTORY: "a directory above it could not be made or written",
     Fault.ABOVE_GONE: "the directory that it belongs in is gone",
+    Fault.OTHER_DISK: "commands and file transfer see different disks there, so commands cannot prove what has arrived",
+    Fault.NO_PROOF: "the node runs no commands any more, so it cannot prove what has arrived as the plan said",
     Fault.DESTINATION_GONE: "it is gone, and what the batch had put there with it",
     Fault.DESTINATION_MOVED: "it is not the directory that the batch was planned for",
     Fault.KEPT_TAKEN: "another file is kept already under the name of the one to be replaced",

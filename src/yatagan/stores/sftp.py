@@ -388,11 +388,13 @@ class SftpStore:
             raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
         (made,) = await self.digests([(path, None)], algorithm)
         if made.facts is None:
+            if made.fault is Fault.MISSING and await self.look(path) is not None:
+                raise StoreError(Fault.OTHER_DISK, path, store=self.name)
             raise StoreError(made.fault or Fault.REFUSED, path, store=self.name)
         if not self._disk_is_same and not (seen is not None and seen.same_as(made.facts)):
             found = await self.look(path)
             if found is None or not found.same_as(made.facts):
-                raise StoreError(Fault.UNSUPPORTED, path, store=self.name, detail="commands see another disk")
+                raise StoreError(Fault.OTHER_DISK, path, store=self.name)
         return NodeDigest(made.digest, made.facts)
 
     async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:

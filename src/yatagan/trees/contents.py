@@ -146,7 +146,7 @@ class _Digesting:
         for path, absolute, each in zip(paths, whole, made, strict=True):
             # Commands may see another disk than the file protocol does.
             same = each.facts is not None and each.facts.same_as(self.tree.entries[path])
-            if not same and (each.fault is None or each.fault is Fault.UNSUPPORTED):
+            if not same and each.fault in (None, Fault.UNSUPPORTED, Fault.MISSING):
                 contents.append(await self._alone(path))
             else:
                 old = not each.digest and each.fault is None
@@ -169,7 +169,7 @@ class _Digesting:
         try:
             made = await self.store.digest(self.tree.absolute(path), self.algorithm)
         except StoreError as error:
-            if error.fault is Fault.UNSUPPORTED and how is not How.HERE:
+            if error.fault in (Fault.UNSUPPORTED, Fault.OTHER_DISK) and how is not How.HERE:
                 return await self._by_reading(path)
             if error.fault in LINE_FAULTS:
                 raise
