@@ -47,6 +47,7 @@ class Fault(StrEnum):
     NO_ROOM_HERE = "no-room-here"
     NOT_IN_BUNDLE = "not-in-bundle"
     WOULD_LOSE = "would-lose"
+    NEWER_THERE = "newer-there"
     WITH_BUNDLE = "with-bundle"
     ONLY_READ = "only-read"
 

@@ -31,6 +31,15 @@ def is_ours(name: bytes) -> bool:
     return name == KEPT_DIRECTORY or (name.startswith(PART_PREFIX) and name.endswith(PART_SUFFIX))
 
 
+_PART_OF_BATCH = re.compile(rb"\.yatagan-(\d{6}-[a-z0-9]{4})-(\d+)-(\d+)\.part")
+
+
+def batch_of_part(name: bytes) -> str:
+    """The batch that a part file belongs to, as its name says; "" when it is of something else."""
+    found = _PART_OF_BATCH.fullmatch(name)
+    return found[1].decode() if found else ""
+
+
 def holds(directory: bytes, path: bytes) -> bool:
     """Whether a path, absolute as the directory's, is the directory or below it."""
     return path == directory or path.startswith(directory.rstrip(b"/") + b"/")

@@ -101,6 +101,22 @@ class Batch:
         finally:
             os.close(descriptor)
 
+    def stopped_process(self) -> int | None:
+        """The process of this machine that carries it, where that is stopped (SIGSTOP, or Ctrl-Z); else None."""
+        try:
+            descriptor = os.open(self.directory / "lock", os.O_RDONLY | os.O_CLOEXEC)
+            try:
+                holder = _read_holder(descriptor)
+            finally:
+                os.close(descriptor)
+            pid = holder.get("pid")
+            if holder.get("host") != platform.node() or not isinstance(pid, int):
+                return None
+            state = Path(f"/proc/{pid}/stat").read_text(errors="replace").rpartition(")")[2].split()[0]
+        except (OSError, IndexError):
+            return None
+        return pid if state in "Tt" else None
+
 
 def _read_holder(descriptor: int) -> dict[str, object]:
     try:

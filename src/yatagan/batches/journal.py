@@ -11,7 +11,7 @@ import json
 import os
 import shutil
 import sqlite3
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -20,6 +20,7 @@ from yatagan.batches.rows import COLUMNS, Shape, row_of, shape, step_of, update
 from yatagan.batches.states import BatchState, Evidence, StepState, batch_may_move
 from yatagan.batches.steps import MEMBERS_PHASE, Change, Modes, Prove, Step, StepKind, Times, Writers
 from yatagan.errors import Fault, JournalError
+from yatagan.stores.interface import Facts
 
 #: Counts changes of the tables: a journal of another format is told apart, not misread.
 _FORMAT = 7
@@ -95,7 +96,7 @@ class Standing:
 
 @dataclass(frozen=True, slots=True)
 class Tally:
-    """How many steps of one kind, state and evidence, and their bytes.
+    """How many steps of one kind, state, evidence and fault, `replacing` something or not, and their bytes.
 
     `sent` is what went over the line for them, `again` how much of that was more than their size. Of `reusing` of them
     so many bytes were there already, and not sent: `reused`.
@@ -104,6 +105,8 @@ class Tally:
     kind: StepKind
     state: StepState
     evidence: Evidence | None
+    fault: Fault | None
+    replacing: bool
     steps: int
     size: int
     sent: int
@@ -244,6 +247,19 @@ class Journal:
         """Whether anything is in place, or was right already."""
         return bool(self._one("SELECT EXISTS (SELECT 1 FROM step WHERE state IN ('in place', 'left as is'))")[0])
 
+    def placed(self, paths: Collection[bytes]) -> dict[bytes, Facts]:
+        """The facts of files that the batch has put into these paths."""
+        found: dict[bytes, Facts] = {}
+        wanted = list(paths)
+        for at in range(0, len(wanted), _TOGETHER):
+            some = wanted[at : at + _TOGETHER]
+            query = (
+                f"SELECT {COLUMNS} FROM step WHERE kind = 'file' AND state = 'in place'"
+                f" AND path IN ({', '.join('?' * len(some))})"
+            )
+            found.update((step.path, step.facts) for step in map(step_of, self._rows(query, *some)))
+        return found
+
     def directory_state(self, path: bytes) -> StepState | None:
         """Where the step stands that makes a directory of the destination; None where there is no such step."""
         query = "SELECT state FROM step WHERE kind = 'directory' AND path = ? AND phase < ?"
@@ -278,16 +294,28 @@ class Journal:
         )
         return map(step_of, rows)
 
+    def begun(self) -> list[Step]:
+        """Steps that are not settled and of which something is known to be on the destination's disk."""
+        query = f"SELECT {COLUMNS} FROM step WHERE state IN {_OPEN!r} AND durable != '' ORDER BY number"
+        return [step_of(row) for row in self._rows(query)]
+
     def tally(self) -> list[Tally]:
-        """Counts and bytes by kind, state and evidence."""
+        """Counts and bytes by kind, state, evidence, fault, and whether something is replaced."""
         rows = self._rows(
-            "SELECT kind, state, evidence, count(*), sum(size), sum(sent),"
+            "SELECT kind, state, evidence, fault, seen IS NOT NULL, count(*), sum(size), sum(sent),"
             " sum(CASE WHEN state = 'in place' THEN max(sent + reused - size, 0) ELSE 0 END),"
-            " sum(reused > 0), sum(reused) FROM step GROUP BY 1, 2, 3"
+            " sum(reused > 0), sum(reused) FROM step GROUP BY 1, 2, 3, 4, 5"
         )
         return [
-            Tally(StepKind(kind), StepState(state), Evidence(evidence) if evidence else None, *numbers)
-            for kind, state, evidence, *numbers in rows
+            Tally(
+                StepKind(kind),
+                StepState(state),
+                Evidence(evidence) if evidence else None,
+                Fault(fault) if fault else None,
+                bool(replacing),
+                *numbers,
+            )
+            for kind, state, evidence, fault, replacing, *numbers in rows
         ]
 
     def size_left(self) -> int:

@@ -6,9 +6,11 @@ import posixpath
 from dataclasses import dataclass, field
 from typing import Any
 
+from yatagan.batches.extents import Extents
 from yatagan.batches.journal import Header, Journal, Standing
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import StepKind
+from yatagan.errors import Fault
 from yatagan.ledger.ledger import Ledger, RecordKind
 from yatagan.places import name_fields
 
@@ -17,7 +19,10 @@ from yatagan.places import name_fields
 class Outcome:
     """Counts over the steps of a batch. Sizes in bytes, of files.
 
-    `moved` are the files now in place; `sent` is what the line carried for all steps, `again` how much of it had
+    Of all `files` those in place are `moved`; the rest is `left`, `waiting`, `failed_files` or `not_carried`, of
+    which `newer` stayed because what is there is newer. `failed` counts steps of every kind. `replaced` are files and
+    links in place that took the name of another, which is kept. `safe` bytes of what is waiting are on the
+    destination's disk. `sent` is what the line carried for all steps, `again` how much of it had
     been sent before and could not be trusted. Of `reusing` files in place `reused` bytes were there already, in what
     they have replaced. `bundles` are those that directories are now stored as. `evidence` counts files in place by
     how we know of them.
@@ -25,14 +30,19 @@ class Outcome:
 
     header: Header
     standing: Standing
+    files: int = 0
     moved: int = 0
     moved_size: int = 0
     left: int = 0
     left_size: int = 0
     waiting: int = 0
     waiting_size: int = 0
+    safe: int = 0
     failed: int = 0
+    failed_files: int = 0
     not_carried: int = 0
+    newer: int = 0
+    replaced: int = 0
     directories: int = 0
     links: int = 0
     bundles: int = 0
@@ -45,8 +55,8 @@ class Outcome:
 
     @property
     def good(self) -> bool:
-        """Finished, and no step failed."""
-        return self.standing.state is BatchState.FINISHED and not self.failed
+        """Finished, no step failed, and nothing stayed behind because it is newer there."""
+        return self.standing.state is BatchState.FINISHED and not self.failed and not self.newer
 
 
 def outcome_of(journal: Journal) -> Outcome:
@@ -56,11 +66,16 @@ def outcome_of(journal: Journal) -> Outcome:
         outcome.sent += row.sent
         outcome.again += row.again
         is_file = row.kind is StepKind.FILE
+        outcome.files += row.steps if is_file else 0
+        if row.replacing and row.state is StepState.IN_PLACE and row.kind in (StepKind.FILE, StepKind.LINK):
+            outcome.replaced += row.steps
         match row.state:
             case StepState.FAILED:
                 outcome.failed += row.steps
+                outcome.failed_files += row.steps if is_file else 0
             case StepState.NOT_CARRIED:
                 outcome.not_carried += row.steps
+                outcome.newer += row.steps if row.fault is Fault.NEWER_THERE else 0
             case StepState.IN_PLACE if is_file:
                 outcome.moved += row.steps
                 outcome.moved_size += row.size
@@ -80,6 +95,7 @@ def outcome_of(journal: Journal) -> Outcome:
             case _ if is_file:
                 outcome.waiting += row.steps
                 outcome.waiting_size += row.size
+    outcome.safe = sum(Extents.decode(step.durable).total for step in journal.begun())
     return outcome
 
 
@@ -106,7 +122,7 @@ def _body(outcome: Outcome) -> dict[str, Any]:
         "from": header.source_node,
         "to": header.destination_node,
         **name_fields(posixpath.normpath(header.destination), "destination"),
-        "outcome": "good" if outcome.good else "with failures",
+        "outcome": "good" if outcome.good else "with failures" if outcome.failed else "newer there",
         "files": outcome.moved,
         "bytes": outcome.moved_size,
         "bundles": outcome.bundles,

@@ -46,6 +46,7 @@ class Summary:
     in_part_size: int = 0
     not_carried: int = 0
     in_the_way: int = 0
+    newer: int = 0
     unread: int = 0
     looked_into: int = 0
     remembered: int = 0
@@ -197,6 +198,9 @@ class _Numbering:
         if not facts.kind.carried:
             step = self._step(FILES_PHASE, StepKind.FILE, *ends)
             yield replace(step, state=StepState.NOT_CARRIED, fault=Fault.SPECIAL, detail=facts.kind.value)
+        elif difference.verdict is Verdict.NEWER_THERE:
+            step = self._step(FILES_PHASE, StepKind.FILE, *ends)
+            yield replace(step, state=StepState.NOT_CARRIED, fault=Fault.NEWER_THERE)
         elif difference.verdict is Verdict.IN_THE_WAY:
             kind = {Kind.FILE: StepKind.FILE, Kind.LINK: StepKind.LINK}.get(facts.kind, StepKind.DIRECTORY)
             assert difference.other is not None

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import posixpath
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import Protocol
 
@@ -24,7 +24,7 @@ from yatagan.bundles.seeing import Seeing
 from yatagan.bundles.stored import find_stored
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import BadPlace, Fault, Refused
-from yatagan.stores.interface import Kind, Readable, Store
+from yatagan.stores.interface import Facts, Kind, Readable, Store
 from yatagan.trees.compare import Difference, Verdict, compare, still_since
 from yatagan.trees.contents import Content, How, digests
 from yatagan.trees.memory import Memory
@@ -58,6 +58,10 @@ class Together:
     always: bool = False
 
 
+#: With which facts files were last put into paths of a destination, as far as that is known.
+Placed = Callable[[Iterable[bytes]], Mapping[bytes, Facts]]
+
+
 async def make_plan(
     source: Readable,
     destination: Store,
@@ -69,13 +73,17 @@ async def make_plan(
     together: Together | None = None,
     stored: Stored = Stored.AS_IT_IS,
     looking: Looking | None = None,
+    placed: Placed = lambda paths: {},
 ) -> Plan:
     """Compare and decide.
 
     `sources` are (path as typed, name to arrive under); `directory` is the destination as typed. With `together`,
     small files travel in bundles if that pays, or in any case; `stored` says which directories become bundles. With
-    `looking` files of the same size are compared by their contents. Raises StoreError, BadPlace when a source is not
-    there or the destination is no directory, Refused when the destination lies inside a source.
+    `looking` files of the same size are compared by their contents. `placed` tells with which facts files were last put
+    into paths of the destination: what is newer there, or was changed there since, is left out.
+
+    Raises StoreError, BadPlace when a source is not there or the destination is no directory, Refused when the
+    destination lies inside a source.
     """
     top = await destination.resolve(directory, follow=True)
     above = await _missing_above(destination, top)
@@ -102,6 +110,8 @@ async def make_plan(
             scanned(len(arrival.tree.entries))
             await comparing.compare(arrival)
             await _look_at_bundles(destination, arrival, stored, seeing)
+            if times is not Times.NOW:
+                await asyncio.to_thread(_find_newer, arrival, step_ns, placed)
             _refuse_losses(arrival, choice)
             plan.arrivals.append(arrival)
     finally:
@@ -182,6 +192,35 @@ class _Comparing:
                 arrival.same_by_digest[path] = there.digest, _evidence(here, there)
         same = arrival.same_by_digest
         arrival.differences.decide({path: Verdict.SAME if path in same else Verdict.DIFFERENT for path in paths})
+
+
+def _find_newer(arrival: Arrival, step_ns: int, placed: Placed) -> None:
+    """Mark the files of the destination that are newer than what would replace them, or were changed since."""
+    newer, older = dict[bytes, Verdict](), dict[bytes, Difference]()
+    for difference in arrival.differences.of(Verdict.DIFFERENT):
+        other = difference.other
+        if other is None or not (Kind.FILE is difference.facts.kind is other.kind):
+            continue
+        if other.mtime_ns // step_ns > difference.facts.mtime_ns // step_ns:
+            newer[difference.path] = Verdict.NEWER_THERE
+        else:
+            older[arrival.there.absolute(difference.path)] = difference
+    for path, facts in placed(older).items():
+        difference = older[path]
+        if difference.other is not None and not difference.other.right_for(facts, step_ns):
+            newer[difference.path] = Verdict.NEWER_THERE
+    if newer:
+        arrival.differences.decide(newer)
+
+
+def replace_newer(plan: Plan, source: Readable, destination: Store) -> None:
+    """Have what is newer at the destination replaced, and kept, like any other file."""
+    for arrival in plan.arrivals:
+        newer = [difference.path for difference in arrival.differences.of(Verdict.NEWER_THERE)]
+        arrival.differences.decide(dict.fromkeys(newer, Verdict.DIFFERENT))
+    plan.summary = Summary()
+    _sum_up(plan)
+    _look_at_parts(plan, source, destination)
 
 
 async def _nothing(root: bytes) -> Tree:
@@ -297,6 +336,8 @@ def _count(summary: Summary, difference: Difference, unread: Mapping[bytes, Faul
         summary.not_carried += 1
     elif verdict is Verdict.IN_THE_WAY:
         summary.in_the_way += 1
+    elif verdict is Verdict.NEWER_THERE:
+        summary.newer += 1
     elif difference.path not in unread:
         summary.replaced += verdict is Verdict.DIFFERENT
         if facts.kind is Kind.FILE:

@@ -12,7 +12,7 @@ from yatagan.batches.journal import Header, Journal
 from yatagan.batches.outcome import Outcome, outcome_of, record
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Prove, Step, StepKind
-from yatagan.cli import carrying, completing, text, words
+from yatagan.cli import carrying, completing, text, verdict, words
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
 from yatagan.errors import JournalError, Refused
 from yatagan.ledger.ledger import Ledger
@@ -82,8 +82,9 @@ def show_(id: str | None, json_: bool) -> None:
     try:
         outcome = outcome_of(journal)
         if json_:
-            steps = [_step_json(step) for step in journal.steps() if step.state is not StepState.IN_PLACE]
-            say_json({**carrying.as_json(outcome), "carried_now": batch.is_carried(), "steps": steps})
+            carried = batch.is_carried()
+            steps = [_step_json(step, carried) for step in journal.steps() if step.state is not StepState.IN_PLACE]
+            say_json({**carrying.as_json(outcome), "carried_now": carried, "steps": steps})
         else:
             _show(app, batch, journal, outcome)
     finally:
@@ -111,25 +112,33 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: Outcome) -> None:
                 "waiting",
                 f"{text.count(outcome.waiting, 'file')}, {text.size(outcome.waiting_size)}" if outcome.waiting else "",
             ),
-            ("not carried", str(outcome.not_carried) if outcome.not_carried else ""),
+            ("safe", carrying.safe(outcome)),
+            ("replaced", carrying.replaced(outcome)),
+            ("newer there", carrying.newer(outcome)),
+            ("not carried", carrying.not_carried(outcome)),
             ("failed", str(outcome.failed) if outcome.failed else ""),
             ("proof", carrying.proof(outcome)),
             ("record", outcome.standing.recorded),
-            *(_under_way(step) for step in journal.steps(*_UNDER_WAY, limit=_STEPS_SHOWN)),
+            *(_under_way(step, batch) for step in journal.steps(*_UNDER_WAY, limit=_STEPS_SHOWN)),
         ]
     )
-    carrying.failures(journal)
+    carrying.failures(journal, f"yatagan batch show {batch.name} --json")
     if outcome.standing.state is not BatchState.FINISHED and not batch.is_carried():
         click.echo(f"  Go on with: yatagan batch resume {batch.name}")
 
 
-def _under_way(step: Step) -> tuple[str, str]:
+def _under_way(step: Step, batch: Batch) -> tuple[str, str]:
     safe = Extents.decode(step.durable).total
     part = f", {text.size(safe)} of {text.size(step.facts.size)} safe on disk" if safe else ""
     name = text.show(step.label)
     if step.kind is StepKind.BUNDLE:
         name = f"small files together, from {name} on"
-    return step.state.value, f"{name}{part}"
+    return _step_state(step, batch.is_carried()), f"{name}{part}"
+
+
+def _step_state(step: Step, carried: bool) -> str:
+    """In words: nothing moves of a batch that nobody carries."""
+    return "waiting" if step.state is StepState.MOVING and not carried else step.state.value
 
 
 @batch_command.command(epilog="Example: yatagan batch resume k7qd")
@@ -185,7 +194,7 @@ async def _resume(app: App, batch: Batch, from_the_start: bool, prove: str | Non
             say_json(carrying.as_json(outcome))
         elif not quiet or not outcome.good:
             carrying.summary(app, journal, outcome, problem)
-        return carrying.exit_status(outcome, problem)
+        return verdict.of_batch(outcome, problem).status
     finally:
         journal.close()
         batch.unlock()
@@ -208,16 +217,15 @@ def _state(batch: Batch, outcome: Outcome) -> str:
     """In words; a batch that was moving when its process died is interrupted, whatever the journal last heard."""
     state = outcome.standing.state
     if batch.is_carried():
-        return "moving now"
+        stopped = batch.stopped_process()
+        return f"moving, but its process {stopped} is stopped" if stopped else "moving now"
     if state in (BatchState.MOVING, BatchState.QUEUED):
         return "interrupted"
-    if state is BatchState.FINISHED and outcome.failed:
-        return f"finished, {outcome.failed} failed"
-    return state.value
+    return verdict.of_batch(outcome).text
 
 
 def _done(outcome: Outcome) -> str:
-    whole = outcome.moved + outcome.waiting
+    whole = outcome.moved + outcome.waiting + outcome.failed_files
     return f"{text.number(outcome.moved)} of {text.number(whole)}"
 
 
@@ -225,13 +233,13 @@ def _where(outcome: Outcome) -> str:
     return text.place(outcome.header.destination_node, outcome.header.destination)
 
 
-def _step_json(step: Step) -> dict[str, Any]:
+def _step_json(step: Step, carried: bool) -> dict[str, Any]:
     return {
         "step": step.number,
         "kind": step.kind.value,
         **name_fields(step.label),
         "size": step.facts.size,
-        "state": step.state.value,
+        "state": _step_state(step, carried),
         "reason": step.fault,
         "detail": step.detail,
         "evidence": step.evidence,

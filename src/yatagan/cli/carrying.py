@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import os
+import posixpath
 import signal
 from typing import Any
 
@@ -17,14 +18,14 @@ from yatagan.batches.journal import Journal
 from yatagan.batches.outcome import Outcome, outcome_of
 from yatagan.batches.run import Run
 from yatagan.batches.states import BatchState, Evidence, StepState
-from yatagan.cli import text, words
+from yatagan.cli import text, verdict, words
 from yatagan.cli.asking import AtTerminal
 from yatagan.cli.context import App, Reused
 from yatagan.cli.view import Progress, view_for
 from yatagan.errors import DESTINATION_FAULTS, ROOM_FAULTS, CannotReach, Fault
 from yatagan.keeper.kept import KeptRun
 from yatagan.ledger.ledger import Ledger
-from yatagan.places import name_fields
+from yatagan.places import KEPT_DIRECTORY, name_fields
 from yatagan.stores.interface import Source
 
 #: Failed steps told one by one before the rest are only counted.
@@ -74,19 +75,6 @@ def _carries_again(outcome: Outcome) -> bool:
     return click.confirm("Make it again, and carry everything that was in it?", default=False)
 
 
-def exit_status(outcome: Outcome, problem: CannotReach | None) -> words.Exit:
-    """What the program ends with."""
-    if outcome.standing.state is BatchState.FINISHED:
-        return words.Exit.DIFFERENCES if outcome.failed else words.Exit.GOOD
-    if outcome.standing.fault is Fault.DESTINATION_MOVED:
-        return words.Exit.REFUSED
-    if outcome.standing.fault in (Fault.OTHER_DISK, Fault.NO_PROOF):
-        return words.Exit.DIFFERENCES
-    if problem is not None and not problem.passing:
-        return words.Exit.NO_LOGIN
-    return words.Exit.INTERRUPTED
-
-
 def as_json(outcome: Outcome) -> dict[str, Any]:
     """The outcome for scripts."""
     header, standing = outcome.header, outcome.standing
@@ -107,6 +95,11 @@ def as_json(outcome: Outcome) -> dict[str, Any]:
         "waiting": outcome.waiting,
         "failed": outcome.failed,
         "not_carried": outcome.not_carried,
+        "newer_there": outcome.newer,
+        "replaced": outcome.replaced,
+        "files": outcome.files,
+        "failed_files": outcome.failed_files,
+        "bytes_safe": outcome.safe,
         "bytes_sent": outcome.sent,
         "bytes_sent_again": outcome.again,
         "bytes_there_in_part": outcome.reused,
@@ -119,7 +112,10 @@ def as_json(outcome: Outcome) -> dict[str, Any]:
 def summary(app: App, journal: Journal, outcome: Outcome, problem: CannotReach | None) -> None:
     """The end of a run in words: what moved, was left, failed and why; how we know; where it is on record."""
     header, standing = outcome.header, outcome.standing
-    click.echo(click.style(f"Batch {header.id} is ", bold=True) + click.style(_state(outcome), fg=_colour(outcome)))
+    click.echo(
+        click.style(f"Batch {header.id} is ", bold=True)
+        + click.style(verdict.of_batch(outcome, problem).text, fg=_colour(outcome))
+    )
     seconds = standing.seconds
     # Where not all of it was sent, the bytes of the files and those on the line would make no sense together.
     pace = text.pace(outcome.moved, outcome.sent, seconds) if not outcome.reusing else f"{text.size(outcome.sent)} sent"
@@ -138,23 +134,19 @@ def summary(app: App, journal: Journal, outcome: Outcome, problem: CannotReach |
                 "waiting",
                 f"{text.count(outcome.waiting, 'file')}, {text.size(outcome.waiting_size)}" if outcome.waiting else "",
             ),
-            ("not carried", text.count(outcome.not_carried, "entry", "entries") if outcome.not_carried else ""),
+            ("safe", safe(outcome)),
+            ("replaced", replaced(outcome)),
+            ("newer there", newer(outcome)),
+            ("not carried", not_carried(outcome)),
             ("failed", str(outcome.failed) if outcome.failed else ""),
             ("sent again", f"{text.size(outcome.again)} after an interruption" if outcome.again else ""),
             ("proof", proof(outcome)),
             ("record", f"in the ledger: yatagan ledger show  ({standing.recorded})" if standing.recorded else ""),
         ]
     )
-    failures(journal)
+    failures(journal, f"yatagan batch show {header.id}")
     if standing.state is not BatchState.FINISHED:
         _what_next(outcome, problem)
-
-
-def _state(outcome: Outcome) -> str:
-    state = outcome.standing.state
-    if state is BatchState.FINISHED:
-        return f"finished, {text.count(outcome.failed, 'step')} failed" if outcome.failed else "finished"
-    return {BatchState.NEEDS_LOGIN: "waiting for somebody to log in"}.get(state, state.value)
 
 
 def _colour(outcome: Outcome) -> str:
@@ -190,6 +182,35 @@ def _left(outcome: Outcome) -> str:
     return f"{text.count(outcome.left, 'file')}, {text.size(outcome.left_size)} not sent"
 
 
+def safe(outcome: Outcome) -> str:
+    """How much of what is waiting is on the destination's disk."""
+    return f"{text.size(outcome.safe)} of that is there already, and need not be sent again" if outcome.safe else ""
+
+
+def replaced(outcome: Outcome) -> str:
+    """What took the name of something else, and where that is."""
+    if not outcome.replaced:
+        return ""
+    header = outcome.header
+    kept = posixpath.join(header.destination, KEPT_DIRECTORY, header.id.encode())
+    return (
+        f"{text.count(outcome.replaced, 'file')}; what was there is kept in {text.place(header.destination_node, kept)}"
+    )
+
+
+def newer(outcome: Outcome) -> str:
+    """What stayed because the file there is newer."""
+    if not outcome.newer:
+        return ""
+    return f"{text.count(outcome.newer, 'file')} left as it was there; --if-newer-there replace brings yours"
+
+
+def not_carried(outcome: Outcome) -> str:
+    """What is of a kind that is not carried."""
+    rest = outcome.not_carried - outcome.newer
+    return text.count(rest, "entry", "entries") if rest else ""
+
+
 _PROOFS = {
     Evidence.ON_NODE: "hashed on the node once synced, and equal (on-node)",
     Evidence.READ_BACK: "read back, hashed here, and equal (read-back)",
@@ -207,8 +228,11 @@ def proof(outcome: Outcome) -> str:
     return "; ".join(parts)
 
 
-def failures(journal: Journal) -> None:
-    """Failed steps, each with its reason; many of them are only counted, and those that failed with their bundle."""
+def failures(journal: Journal, more_by: str) -> None:
+    """Failed steps, each with its reason; many are only counted, and those that failed because of another.
+
+    `more_by` is the command that shows them all.
+    """
     shown = more = in_bundles = below = 0
     for step in journal.steps(StepState.FAILED):
         if step.fault is Fault.WITH_BUNDLE:
@@ -229,7 +253,7 @@ def failures(journal: Journal) -> None:
     if below:
         click.echo(f"          and with that {text.count(below, 'entry', 'entries')} below such directories")
     if more:
-        click.echo(f"  and {text.number(more)} more: yatagan batch show")
+        click.echo(f"  and {text.number(more)} more: {more_by}")
 
 
 def _what_next(outcome: Outcome, problem: CannotReach | None) -> None:

@@ -66,7 +66,7 @@ async def refuse_read_only(store: Store, node: Node, path: bytes) -> Area | None
 def _landing(arrival: Arrival) -> Iterator[bytes]:
     """Every path that is written to."""
     for difference in arrival.differences:
-        if difference.verdict is not Verdict.SAME:
+        if difference.verdict not in (Verdict.SAME, Verdict.NEWER_THERE):
             yield arrival.there.absolute(difference.path)
     for storing in arrival.storing:
         yield storing.bundle
@@ -107,7 +107,7 @@ def look_at_ages(plan: Plan, area: Area | None, times: Times) -> list[Caution]:
         difference.facts.mtime_ns < limit
         for arrival in plan.arrivals
         for difference in arrival.differences
-        if difference.facts.kind is Kind.FILE and difference.verdict is not Verdict.SAME
+        if difference.facts.kind is Kind.FILE and difference.verdict not in (Verdict.SAME, Verdict.NEWER_THERE)
     )
     if not old:
         return []

@@ -14,7 +14,7 @@ from yatagan.cli import completing, text, words
 from yatagan.cli.choosing import choosing, expand_place, parse_choice
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.errors import Fault, StoreError
-from yatagan.places import Place, name_fields, parse_place
+from yatagan.places import Place, batch_of_part, name_fields, parse_place
 from yatagan.stores.interface import Facts, Kind, Readable
 from yatagan.trees.entries import Entries
 from yatagan.trees.patterns import Choice
@@ -110,8 +110,20 @@ def _show(where: Place, tree: Tree, bundle: bytes) -> None:
     skipped = f"; {text.count(tree.skipped, 'entry', 'entries')} skipped" if tree.skipped else ""
     inside = f"; stored in {text.place(where.node, bundle)}" if bundle else ""
     click.echo(click.style(_totals(tree) + skipped + inside, bold=True))
+    for batch, sizes in sorted(_unfinished(tree).items()):
+        whose = f"batch {batch}" if batch else "something else that was interrupted"
+        what = f"{text.count(len(sizes), 'unfinished file')}, {text.size(sum(sizes))} so far, of {whose}"
+        click.echo(what + (f"; see: yatagan batch show {batch}" if batch else ""))
     for path, fault in sorted(tree.unread.items()):
         text.warn(f"{text.show(path)}: {words.fault(fault)}")
+
+
+def _unfinished(tree: Tree) -> dict[str, list[int]]:
+    """Sizes of the part files that were met, by batch."""
+    found: dict[str, list[int]] = {}
+    for path, facts in tree.unfinished.items():
+        found.setdefault(batch_of_part(posixpath.basename(path)), []).append(facts.size)
+    return found
 
 
 def mode_text(facts: Facts) -> str:
@@ -126,7 +138,7 @@ def _size(facts: Facts) -> str:
 def _totals(tree: Tree) -> str:
     kinds = Counter(tree.entries[path].kind for path in _listed(tree))
     if not kinds:
-        return "empty"
+        return "nothing finished yet" if tree.unfinished else "empty"
     parts = [text.count(kinds[kind], kind.value, _PLURALS.get(kind.value, "")) for kind in Kind if kinds[kind]]
     size = sum(facts.size for facts in tree.entries.values() if facts.kind is Kind.FILE)
     return ", ".join(parts) + f"; {text.size(size)}"
@@ -152,5 +164,9 @@ def _as_json(where: Place, tree: Tree, bundle: bytes) -> dict[str, Any]:
         **(name_fields(bundle, "bundle") if bundle else {}),
         "entries": entries,
         "skipped": tree.skipped,
+        "unfinished": [
+            {**name_fields(path), "batch": batch_of_part(posixpath.basename(path)), "size": facts.size}
+            for path, facts in sorted(tree.unfinished.items())
+        ],
         "unread": [{**name_fields(path), "fault": fault.value} for path, fault in sorted(tree.unread.items())],
     }

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import posixpath
 from collections.abc import Iterator, Sequence
 from typing import Any
@@ -17,6 +18,9 @@ from yatagan.cli.words import fault
 from yatagan.places import KEPT_DIRECTORY, name_fields
 from yatagan.stores.interface import Store
 from yatagan.trees.compare import Verdict
+
+#: Files that are newer there, named one by one before the rest is only counted.
+_NEWER_SHOWN = 8
 
 
 def show_plan(
@@ -39,7 +43,7 @@ def show_plan(
     for caution in cautions:
         if caution.first:
             text.urgent(caution.text)
-    for words in _losses(plan):
+    for words in (*_newer(plan), *_losses(plan)):
         text.urgent(words)
     text.facts(
         [
@@ -147,6 +151,24 @@ def _hidden(plan: Plan) -> str:
     """Stored bundles that are no longer seen once there is a directory."""
     found = [text.show(posixpath.basename(arrival.hidden)) for arrival in plan.arrivals if arrival.hidden]
     return f"{', '.join(found)}: stored there, and not seen any more once there are files" if found else ""
+
+
+def _newer(plan: Plan) -> Iterator[str]:
+    """Files that stay as they are at the destination, because they are newer there; the first of them by name."""
+    many = plan.summary.newer
+    if not many:
+        return
+    yield (
+        f"{text.count(many, 'file is', 'files are')} newer at the destination, or changed there since the last stage, "
+        "and left so (--if-newer-there replace brings yours, and keeps what was there):"
+    )
+    newer = ((arrival, each) for arrival in plan.arrivals for each in arrival.differences.of(Verdict.NEWER_THERE))
+    for arrival, each in itertools.islice(newer, _NEWER_SHOWN):
+        label = posixpath.join(arrival.name, each.path) if each.path else arrival.name
+        there = text.moment(each.other.mtime_ns) if each.other is not None else "?"
+        yield f"  {text.show(label)}  there {there}, to come {text.moment(each.facts.mtime_ns)}"
+    if many > _NEWER_SHOWN:
+        yield f"  and {text.number(many - _NEWER_SHOWN)} more"
 
 
 def _losses(plan: Plan) -> Iterator[str]:
@@ -284,6 +306,7 @@ def plan_json(plan: Plan, cautions: Sequence[Caution]) -> dict[str, Any]:
         "in_part_bytes": counts.in_part_size,
         "not_carried": counts.not_carried,
         "in_the_way": counts.in_the_way,
+        "newer_there": counts.newer,
         "unreadable": counts.unread,
         "room": plan.room,
         "cautions": [{"about": caution.label, "text": caution.text} for caution in cautions],

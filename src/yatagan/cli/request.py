@@ -31,6 +31,14 @@ class By(StrEnum):
     DIGEST = "digest"
 
 
+class IfNewer(StrEnum):
+    """What happens to files that are newer at the destination."""
+
+    LEAVE = "leave"
+    REPLACE = "replace"
+    ASK = "ask"
+
+
 class Bundling(StrEnum):
     """What travels in bundles, and what is stored as one."""
 
@@ -74,8 +82,10 @@ class Request:
         unpack: bool = False,
         max_rate: int = 0,
         by: By = By.SIZE_AND_TIME,
+        if_newer: IfNewer = IfNewer.ASK,
     ) -> None:
         self.app = app
+        self.if_newer = if_newer
         self.by_digest = by is By.DIGEST
         self.max_rate = max_rate
         self._bundling = bundling
@@ -151,6 +161,11 @@ class Request:
         if self._modes is not None:
             return self._modes
         return Modes.SITE if area is not None and area.shared else Modes.KEEP
+
+    @property
+    def asks_about_newer(self) -> bool:
+        """Whether somebody is to be asked about files that are newer at the destination."""
+        return self.if_newer is IfNewer.ASK and self.app.questions
 
     @property
     def stored(self) -> Stored:

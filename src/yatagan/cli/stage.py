@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import sys
 from collections.abc import AsyncIterator
 from contextlib import AsyncExitStack, asynccontextmanager
@@ -10,16 +11,17 @@ import click
 
 from yatagan.batches.batch import Batches
 from yatagan.batches.bench import evidence_for
+from yatagan.batches.history import placed_before
 from yatagan.batches.journal import Header
 from yatagan.batches.plan import Plan
-from yatagan.batches.planning import Looking, make_plan
+from yatagan.batches.planning import Looking, make_plan, replace_newer
 from yatagan.batches.steps import Modes, Prove, Times
-from yatagan.cli import carrying, cautions, completing, words
-from yatagan.cli.asking import AtTerminal
+from yatagan.cli import carrying, cautions, completing, text, verdict, words
+from yatagan.cli.asking import AtTerminal, plain_interrupts
 from yatagan.cli.choosing import choosing, parse_choice
 from yatagan.cli.context import App, Reused, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.planned import plan_json, show_plan
-from yatagan.cli.request import Bundling, By, Request
+from yatagan.cli.request import Bundling, By, IfNewer, Request
 from yatagan.cli.view import Progress, view_for
 from yatagan.cli.words import Exit
 from yatagan.config.areas import Area
@@ -97,6 +99,14 @@ Examples:
     help="What shows that a file is there already: its size and time, or its contents (digest): both sides are read, "
     "but for files that have not moved since they were read before.",
 )
+@click.option(
+    "--if-newer-there",
+    type=one_of(IfNewer),
+    default=IfNewer.ASK.value,
+    show_default=True,
+    help="Files that are newer at the destination, or were changed there since the last stage: leave them, replace "
+    "them (what was there is kept), or ask; where nobody can be asked they are left.",
+)
 @click.option("--plan-only", is_flag=True, help="Show the plan and stop.")
 @click.option(
     "--prove",
@@ -121,6 +131,7 @@ def stage_command(
     bundle: str,
     unpack: bool,
     by: str,
+    if_newer_there: str,
     plan_only: bool,
     prove: str,
     max_rate: int,
@@ -148,6 +159,7 @@ def stage_command(
         unpack,
         max_rate,
         By(by),
+        IfNewer(if_newer_there),
     )
     command = ("yatagan", *sys.argv[1:])
     status = run(_stage(request, command, plan_only=plan_only, quiet=quiet, json_=json_))
@@ -166,9 +178,10 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
         plan, careful, modes = await _plan(request, source, destination, quiet=quiet or json_)
         if not quiet and not json_:
             show_plan(request, plan, source, destination, careful, modes)
+        if not plan_only and not json_ and plan.summary.newer and request.asks_about_newer:
+            _ask_about_newer(plan, source, destination)
         if plan_only or not plan.summary.anything:
-            _tell_no_batch(plan, careful, json_=json_, quiet=quiet or plan_only)
-            return Exit.DIFFERENCES if plan.summary.in_the_way or plan.summary.unread else Exit.GOOD
+            return _tell_no_batch(plan, careful, json_=json_, quiet=quiet, plan_only=plan_only)
         header = _header(request, command, plan, modes, source, destination)
         batch = Batches(app.home.batches).accept(header, plan.steps())
         opened.pop_all()  # whoever carries the batch takes them over
@@ -182,7 +195,7 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
             say_json({"plan": described, "batch": carrying.as_json(outcome)})
         elif not quiet or not outcome.good:
             carrying.summary(app, journal, outcome, problem)
-        return carrying.exit_status(outcome, problem)
+        return verdict.of_batch(outcome, problem).status
     finally:
         journal.close()
         batch.unlock()
@@ -227,7 +240,10 @@ async def _plan(
                 together=await request.together(source, destination),
                 stored=request.stored,
                 looking=looking,
+                placed=functools.partial(placed_before, Batches(request.app.home.batches), place.node),
             )
+    if request.if_newer is IfNewer.REPLACE:
+        replace_newer(plan, seen, destination)
     if request.prove is Prove.ON_NODE and destination.traits.digests and not plan.same_disk:
         raise BadPlace(
             f"{destination.name}:", words.fault(Fault.OTHER_DISK), "use --prove read-back, or none to do without proof"
@@ -240,13 +256,22 @@ async def _plan(
     return plan, [*ages, *careful, *spool, *_role(request, plan), *line], request.modes(area)
 
 
-def _tell_no_batch(plan: Plan, careful: list[cautions.Caution], *, json_: bool, quiet: bool) -> None:
+def _ask_about_newer(plan: Plan, source: Store, destination: Store) -> None:
+    """Whether what is newer there is to be replaced after all."""
+    question = f"Replace {text.count(plan.summary.newer, 'newer file')} there? What was there is kept"
+    with plain_interrupts():
+        if click.confirm(question, default=False, err=True):
+            replace_newer(plan, source, destination)
+
+
+def _tell_no_batch(plan: Plan, careful: list[cautions.Caution], *, json_: bool, quiet: bool, plan_only: bool) -> Exit:
     """A plan that is not carried out: because it was only to be shown, or because there is nothing to move."""
+    found = verdict.of_plan(plan.summary)
     if json_:
         say_json({"plan": plan_json(plan, careful), "batch": None})
-    elif not quiet:
-        chosen = plan.summary.left or not plan.summary.skipped
-        click.echo(f"Nothing to move: {'everything is there already' if chosen else 'nothing is chosen'}.")
+    elif found.text and not quiet and not (plan_only and found.status is Exit.GOOD):
+        click.echo(found.text)
+    return found.status
 
 
 def _header(

@@ -53,6 +53,7 @@ _FAULTS = {
     Fault.LEADS_OUT: "a link leads out of what this command may touch",
     Fault.ONLY_READ: "it is in a directory that is kept as one to read only",
     Fault.NO_ROOM_HERE: "no room here for the bundle, which is made before it is sent",
+    Fault.NEWER_THERE: "the file there is newer, or was changed since it was staged; it was left as it is",
     Fault.WOULD_LOSE: "a file cannot be read, and the bundle there would lose it",
     Fault.WITH_BUNDLE: "the bundle that it was to be in could not be stored",
     Fault.NOT_IN_BUNDLE: "the bundle was made without it",

@@ -19,6 +19,8 @@ class Verdict(StrEnum):
     DIFFERENT = "different"
     #: Facts do not tell: the size agrees, but the file is too new for that, or its contents are asked for.
     UNDECIDED = "undecided"
+    #: A file that was changed later than the one that would replace it, or since that was last put there.
+    NEWER_THERE = "newer-there"
     #: Another kind of thing has the name.
     IN_THE_WAY = "in-the-way"
 

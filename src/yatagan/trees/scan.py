@@ -26,7 +26,7 @@ class Tree:
 
     `entries` maps paths relative to the root (the root itself is b"") to facts; `targets` holds what
     links point to; `unread` what could not be looked into, and why; `skipped` counts what was left out by a
-    choice, a directory with all below it as one.
+    choice, a directory with all below it as one; `unfinished` are part files of ours, which are no entries.
     """
 
     root: bytes
@@ -34,6 +34,7 @@ class Tree:
     targets: dict[bytes, bytes] = field(default_factory=dict)
     unread: dict[bytes, Fault] = field(default_factory=dict)
     skipped: int = 0
+    unfinished: dict[bytes, Facts] = field(default_factory=dict)
 
     def absolute(self, relative: bytes) -> bytes:
         """The full path of an entry."""
@@ -45,6 +46,7 @@ class Tree:
         self.targets.update({posixpath.join(name, path): target for path, target in other.targets.items() if path})
         self.unread.update({posixpath.join(name, path): fault for path, fault in other.unread.items()})
         self.skipped += other.skipped
+        self.unfinished.update({posixpath.join(name, path): facts for path, facts in other.unfinished.items()})
 
     def files(self) -> list[bytes]:
         """The regular files, sorted by path."""
@@ -121,6 +123,8 @@ class _Scan:
                 async for handful in self._store.entries(self._tree.absolute(relative)):
                     for name, facts in handful:
                         if is_ours(name) and not self._ours:
+                            if facts.kind is Kind.FILE:
+                                self._tree.unfinished[above + name] = facts
                             continue
                         path = above + name
                         if self._choice.skips(path):

@@ -1,0 +1,188 @@
+"""What commands come to: older files that do not replace newer ones, and words and statuses that follow from counts."""
+
+from __future__ import annotations
+
+import os
+import random
+import signal
+import time
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Far, Practice, Program, wait_for
+from terminal import Terminal
+from yatagan.batches.journal import Header, Journal
+from yatagan.batches.outcome import outcome_of
+from yatagan.batches.states import STEP_MOVES, BatchState, StepState
+from yatagan.batches.steps import Change, Prove, Step, StepKind
+from yatagan.cli.batch import _done
+from yatagan.errors import Fault
+from yatagan.stores.interface import Facts, Kind
+
+DAY = 86_400
+
+
+def write(file: Path, data: str, days_ago: float) -> None:
+    file.parent.mkdir(parents=True, exist_ok=True)
+    file.write_text(data)
+    os.utime(file, (time.time() - days_ago * DAY,) * 2)
+
+
+def test_an_older_file_does_not_replace_a_newer_one(program: Program, far: Far) -> None:
+    write(program.directory / "fen" / "a.csv", "mine, of three days ago", 3)
+    write(program.directory / "fen" / "b.csv", "mine, newer", 1)
+    write(far.root / "fen" / "a.csv", "a colleague has mended this", 0.5)
+    write(far.root / "fen" / "b.csv", "older", 5)
+    done = program("stage", "fen", f"{far.name}:", expect=1)
+    assert done.stdout.index("1 file is newer at the destination") < done.stdout.index("carry")
+    assert "fen/a.csv" in done.stdout and "1 file left as it was there" in done.stdout
+    assert "1 file; what was there is kept in" in done.stdout.replace("\n            ", " ")
+    assert (far.root / "fen" / "a.csv").read_text() == "a colleague has mended this"
+    assert (far.root / "fen" / "b.csv").read_text() == "mine, newer"
+    batch = program.json("batch", "show")
+    assert (batch["newer_there"], batch["replaced"], batch["good"]) == (1, 1, False)
+    again = program("stage", "fen", f"{far.name}:", "--if-newer-there", "leave", expect=1)
+    assert "Nothing moved: 1 file is newer there." in again.stdout
+    plan = program.json("stage", "fen", f"{far.name}:", "--plan-only", expect=1)["plan"]
+    assert (plan["newer_there"], plan["replace"], plan["files"]) == (1, 0, 0)
+    program("stage", "fen", f"{far.name}:", "--if-newer-there", "replace")
+    assert (far.root / "fen" / "a.csv").read_text() == "mine, of three days ago"
+    (kept,) = (far.root / ".yatagan-kept").glob("*/fen/a.csv")
+    assert kept.read_text() == "a colleague has mended this"
+
+
+def test_what_was_changed_there_since_it_was_staged(program: Program, far: Far) -> None:
+    """Though the source is newer by now: both sides have been worked on."""
+    write(program.directory / "fen" / "a.csv", "first", 5)
+    program("stage", "fen", f"{far.name}:")
+    write(far.root / "fen" / "a.csv", "changed there", 3)
+    write(program.directory / "fen" / "a.csv", "changed here, later", 1)
+    done = program("stage", "fen", f"{far.name}:", expect=1)
+    assert "changed there since" in done.stdout
+    assert (far.root / "fen" / "a.csv").read_text() == "changed there"
+    program("stage", "fen", f"{far.name}:", "--if-newer-there", "replace")
+    write(program.directory / "fen" / "a.csv", "and once more", 0.5)
+    program("stage", "fen", f"{far.name}:")
+    assert (far.root / "fen" / "a.csv").read_text() == "and once more"
+
+
+def test_one_is_asked(program: Program, practice: Practice) -> None:
+    far = practice.far()
+    program(*far.add)
+    write(program.directory / "a.csv", "mine", 3)
+    write(far.root / "a.csv", "newer", 1)
+    no = Terminal(program, "stage", "a.csv", "heron:")
+    no.expect("Replace 1 newer file there?")
+    no.type("n")
+    assert no.end() == 1 and (far.root / "a.csv").read_text() == "newer"
+    yes = Terminal(program, "stage", "a.csv", "heron:")
+    yes.expect("Replace 1 newer file there?")
+    yes.type("y")
+    assert yes.end() == 0 and (far.root / "a.csv").read_text() == "mine"
+
+
+def test_nothing_to_move_is_said_only_where_it_is_so(program: Program) -> None:
+    write(program.directory / "fen" / "a", "a", 1)
+    (program.directory / "dest" / "fen" / "a").mkdir(parents=True)
+    done = program("stage", "fen", "dest", expect=1)
+    assert "there already" not in done.stdout and "1 name is taken by something of another kind" in done.stdout
+    (program.directory / "dest" / "fen" / "a").rmdir()
+    program("stage", "fen", "dest")
+    assert "everything is there already" in program("stage", "fen", "dest").stdout
+    os.mkfifo(program.directory / "fen" / "pipe")
+    assert "there already" not in program("stage", "fen", "dest", "--skip", "a").stdout
+
+
+def test_what_is_safe_is_said_after_ctrl_c(program: Program, oak: Far) -> None:
+    (program.directory / "big").write_bytes(os.urandom(30_000_000))
+    running = program.start("stage", "big", "oak:", "--max-rate", "8MB/s")
+    wait_for(lambda: any(file.stat().st_size > 12_000_000 for file in oak.root.glob("*.part")))
+    running.send_signal(signal.SIGINT)
+    said = running.communicate(timeout=30)[0]
+    assert running.returncode == 4
+    assert "MB of that is there already" in said and "Nothing is lost" in said
+    batch = program.json("batch", "show")
+    assert batch["bytes_safe"] > 1_000_000 and batch["steps"][0]["state"] == "waiting"
+    listed = program("list", "oak:").stdout
+    assert "empty" not in listed and "1 unfinished file" in listed and batch["batch"] in listed
+    found = program.json("list", "oak:")
+    (unfinished,) = found["unfinished"]
+    assert unfinished["batch"] == batch["batch"] and unfinished["size"] > 1_000_000
+    program("batch", "resume")
+    assert "unfinished" not in program("list", "oak:").stdout
+
+
+def test_a_batch_whose_process_is_stopped(program: Program, oak: Far) -> None:
+    (program.directory / "big").write_bytes(os.urandom(30_000_000))
+    running = program.start("stage", "big", "oak:", "--max-rate", "4MB/s")
+    try:
+        wait_for(lambda: any(oak.root.glob("*.part")))
+        assert "moving now" in program("batch", "list").stdout
+        running.send_signal(signal.SIGSTOP)
+        wait_for(lambda: f"its process {running.pid} is stopped" in program("batch", "list").stdout, 5)
+    finally:
+        running.kill()
+        running.communicate()
+    assert "interrupted" in program("batch", "list").stdout
+
+
+def history(seed: int) -> Journal:
+    """A journal in which every step has gone some way, at random, that the states allow."""
+    rng = random.Random(seed)
+    kinds = [StepKind.FILE, StepKind.FILE, StepKind.LINK, StepKind.DIRECTORY]
+    steps = []
+    for number in range(1, rng.randint(2, 40)):
+        kind = rng.choice(kinds)
+        facts = Facts(Kind.FILE, rng.randrange(1000), 0, 0o644)
+        seen = Facts(Kind.FILE, 1, 0, 0o644) if rng.random() < 0.3 else None
+        name = b"%d" % number
+        step = Step(number, 1_000_000, kind, b"/s/" + name, b"/d/" + name, name, facts, seen=seen)
+        if rng.random() < 0.2:
+            fault = rng.choice([Fault.SPECIAL, Fault.NEWER_THERE])
+            step = Step(*[getattr(step, field) for field in Step.__slots__][:9], StepState.NOT_CARRIED, fault=fault)
+        steps.append(step)
+    journal = Journal.in_memory(Header("261127-hist", 0, ("stage",), "", "", b"/d", Prove.AUTO), steps)
+    for step in steps:
+        state = step.state
+        for _ in range(rng.randrange(5)):
+            moves = sorted(STEP_MOVES[state])
+            if not moves:
+                break
+            state = rng.choice(moves)
+            fault = rng.choice([Fault.DENIED, Fault.WITH_DIRECTORY]) if state is StepState.FAILED else None
+            journal.apply([Change(step.number, state=state, fault=fault)])
+    return journal
+
+
+@given(st.integers(0, 2**32))
+def test_the_counts_of_every_state_add_up_to_the_whole(seed: int) -> None:
+    journal = history(seed)
+    outcome = outcome_of(journal)
+    files = [step for step in journal.steps() if step.kind is StepKind.FILE]
+    others = sum(step.state is StepState.NOT_CARRIED and step.kind is not StepKind.FILE for step in journal.steps())
+    assert outcome.files == len(files)
+    parts = outcome.moved + outcome.left + outcome.waiting + outcome.failed_files + outcome.not_carried - others
+    assert parts == outcome.files
+    done, whole = (int(part.replace(",", "")) for part in _done(outcome).split(" of "))
+    assert done == outcome.moved <= whole == outcome.moved + outcome.waiting + outcome.failed_files
+    assert outcome.failed >= outcome.failed_files
+    assert outcome.standing.state is BatchState.QUEUED and not outcome.good
+
+
+@pytest.mark.parametrize("count", [1, 14])
+def test_a_batch_that_failed_says_so_everywhere(count: int, program: Program) -> None:
+    for number in range(count):
+        write(program.directory / "fen" / f"{number}", "x", 1)
+        (program.directory / "dest" / "fen" / f"{number}").mkdir(parents=True)
+    write(program.directory / "fen" / "good", "x", 1)
+    done = program("stage", "fen", "dest", expect=1)
+    assert f"{count} step{'s' * (count > 1)} failed" in done.stdout
+    assert f"1 of {count + 1}" in program("batch", "list").stdout
+    batch = program.json("batch", "list")["batches"][0]
+    assert (batch["failed_files"], batch["in_place"], batch["files"]) == (count, 1, count + 1)
+    shown = program("batch", "show").stdout
+    if count > 10:
+        assert f"and {count - 10} more: yatagan batch show {batch['batch']} --json" in shown
