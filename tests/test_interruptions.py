@@ -84,6 +84,7 @@ def old_tree(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def test_kill_and_resume(program: Program, oak: Far, old_tree: Path, moment: str) -> None:
     (oak.root / "fen").mkdir()
     (oak.root / "fen" / "big").write_text("an older one")
+    os.utime(oak.root / "fen" / "big", (1_000_000_000, 1_000_000_000))
     kill_at(program, moment, "stage", str(old_tree), "oak:")
     batch = program.json("batch", "resume")
     assert batch["good"] and batch["in_place"] == 14

@@ -200,6 +200,8 @@ def _expected(near: dict[bytes, Entry], far: dict[bytes, Entry]) -> tuple[dict[b
             blocked.add(path)
         elif kinds == {"directory"}:
             continue  # an existing directory keeps its facts
+        elif found is not None and kinds == {"file"} and found.mtime_ns > entry.mtime_ns:
+            continue  # it is newer there
         else:
             after[path] = entry
             moved = found is not None and (found.kind, found.mtime_ns) != (entry.kind, entry.mtime_ns)

@@ -40,6 +40,15 @@ def batch_of_part(name: bytes) -> str:
     return found[1].decode() if found else ""
 
 
+#: Bytes of the longest name that systems take.
+_LONGEST_NAME = 255
+
+
+def is_name(name: bytes) -> bool:
+    """Whether this can be the name of an entry. A node's listing is a stranger's word: it may hold `..` or `a/b`."""
+    return 0 < len(name) <= _LONGEST_NAME and name not in (b".", b"..") and b"/" not in name and b"\0" not in name
+
+
 def holds(directory: bytes, path: bytes) -> bool:
     """Whether a path, absolute as the directory's, is the directory or below it."""
     return path == directory or path.startswith(directory.rstrip(b"/") + b"/")

@@ -50,7 +50,7 @@ class Performer:
         try:
             if self._stop.is_set():
                 raise Stopped
-            if self._bench.is_closed(step.path):
+            if step.kind is not StepKind.FACTS and self._bench.is_closed(step.path):
                 raise StepRefused(Fault.WITH_DIRECTORY)
             await (self._archives.member if step.phase == MEMBERS_PHASE else self._do[step.kind])(step)
         except TryAgain as again:

@@ -29,7 +29,7 @@ from yatagan.trees.compare import Difference, Verdict, compare, still_since
 from yatagan.trees.contents import Content, How, digests
 from yatagan.trees.memory import Memory
 from yatagan.trees.patterns import EVERYTHING, Choice
-from yatagan.trees.scan import Tree, scan
+from yatagan.trees.scan import Heard, Tree, scan
 
 
 class Watcher(Protocol):
@@ -67,19 +67,20 @@ async def make_plan(
     destination: Store,
     sources: list[tuple[bytes, bytes]],
     directory: bytes,
-    scanned: Callable[[int], None] = lambda count: None,
+    heard: Heard = lambda more: None,
     choice: Choice = EVERYTHING,
     times: Times = Times.KEEP,
     together: Together | None = None,
     stored: Stored = Stored.AS_IT_IS,
     looking: Looking | None = None,
-    placed: Placed = lambda paths: {},
+    placed: Placed | None = None,
 ) -> Plan:
     """Compare and decide.
 
     `sources` are (path as typed, name to arrive under); `directory` is the destination as typed. With `together`,
     small files travel in bundles if that pays, or in any case; `stored` says which directories become bundles. With
-    `looking` files of the same size are compared by their contents. `placed` tells with which facts files were last put
+    `looking` files of the same size are compared by their contents. `heard` hears how many entries are read on both
+    sides, and may end it. `placed` tells with which facts files were last put
     into paths of the destination: what is newer there, or was changed there since, is left out.
 
     Raises StoreError, BadPlace when a source is not there or the destination is no directory, Refused when the
@@ -98,7 +99,7 @@ async def make_plan(
         plan.top_inode = (found.inode or 0) if found is not None else 0
     seeing = Seeing(destination)
     now_there: Readable = destination if stored is Stored.FILES else seeing
-    comparing = _Comparing(source, now_there, choice, step_ns, fresh_since, times is Times.NOW, looking)
+    comparing = _Comparing(source, now_there, choice, step_ns, fresh_since, times is Times.NOW, looking, heard)
     try:
         for path, name in sources:
             root = await source.resolve(path)
@@ -107,11 +108,10 @@ async def make_plan(
             arrival = Arrival(name, *await comparing.scan_both(root, posixpath.join(top, name), anything=not above))
             if not arrival.tree.entries:
                 raise BadPlace(_spell(source, path), "there is nothing there")
-            scanned(len(arrival.tree.entries))
             await comparing.compare(arrival)
             await _look_at_bundles(destination, arrival, stored, seeing)
             if times is not Times.NOW:
-                await asyncio.to_thread(_find_newer, arrival, step_ns, placed)
+                await _find_newer(arrival, step_ns, placed)
             _refuse_losses(arrival, choice)
             plan.arrivals.append(arrival)
     finally:
@@ -137,12 +137,13 @@ class _Comparing:
     fresh_since: int | None
     arrival_times: bool
     looking: Looking | None
+    heard: Heard
 
     async def scan_both(self, root: bytes, there: bytes, *, anything: bool) -> tuple[Tree, Tree]:
         """A source, and what is at the destination under its name, where there is `anything`; at the same time."""
-        ours = asyncio.ensure_future(scan(self.source, root, choice=self.choice))
+        ours = asyncio.ensure_future(scan(self.source, root, choice=self.choice, heard=self.heard))
         theirs = asyncio.ensure_future(
-            scan(self.there, there, choice=self.choice.pruning()) if anything else _nothing(there)
+            scan(self.there, there, choice=self.choice.pruning(), heard=self.heard) if anything else _nothing(there)
         )
         try:
             return await ours, await theirs
@@ -194,7 +195,7 @@ class _Comparing:
         arrival.differences.decide({path: Verdict.SAME if path in same else Verdict.DIFFERENT for path in paths})
 
 
-def _find_newer(arrival: Arrival, step_ns: int, placed: Placed) -> None:
+async def _find_newer(arrival: Arrival, step_ns: int, placed: Placed | None) -> None:
     """Mark the files of the destination that are newer than what would replace them, or were changed since."""
     newer, older = dict[bytes, Verdict](), dict[bytes, Difference]()
     for difference in arrival.differences.of(Verdict.DIFFERENT):
@@ -205,7 +206,8 @@ def _find_newer(arrival: Arrival, step_ns: int, placed: Placed) -> None:
             newer[difference.path] = Verdict.NEWER_THERE
         else:
             older[arrival.there.absolute(difference.path)] = difference
-    for path, facts in placed(older).items():
+    known = await asyncio.to_thread(placed, older) if older and placed is not None else {}
+    for path, facts in known.items():
         difference = older[path]
         if difference.other is not None and not difference.other.right_for(facts, step_ns):
             newer[difference.path] = Verdict.NEWER_THERE
@@ -315,7 +317,7 @@ def _sum_up(plan: Plan) -> None:
     summary = plan.summary
     summary.directories = len(plan.above)
     for arrival in plan.arrivals:
-        summary.unread += len(arrival.tree.unread)
+        summary.unread += len(arrival.tree.unread) + arrival.tree.dropped
         summary.skipped += arrival.tree.skipped
         summary.looked_into += len(arrival.same_by_digest)
         summary.remembered += sum(how is Evidence.REMEMBERED for _, how in arrival.same_by_digest.values())

@@ -23,6 +23,8 @@ from yatagan.stores.interface import Digested, Facts, Gathered, Kind, NodeBlocks
 
 #: Indexes that are read at once.
 _INDEXES = 16
+#: Endings of what may be a stored bundle, or its index.
+_HELD = (ENDING, ENDING + index.SUFFIX)
 
 
 class Seeing:
@@ -146,18 +148,20 @@ class Seeing:
             async for handful in self._store.entries(path):
                 yield handful
             return
-        found: dict[bytes, Facts] = {}
+        # Only what may be a stored bundle waits for the end of the listing, which may be long.
+        held: dict[bytes, Facts] = {}
         async for handful in self._store.entries(path):
-            found.update(handful)
-        await self._see_through(path, found)
-        yield list(found.items())
+            held.update(each for each in handful if each[0].endswith(_HELD))
+            yield [each for each in handful if not each[0].endswith(_HELD)]
+        await self._see_through(path, held)
+        yield list(held.items())
 
     async def _see_through(self, path: bytes, found: dict[bytes, Facts]) -> None:
-        """Put directories in the place of the bundles that are found in one."""
+        """Put directories in the place of the bundles that are found in one, among names that may belong to some."""
         names = []
         for beside in found:
             name = beside.removesuffix(ENDING + index.SUFFIX)
-            if name not in (beside, b"") and name not in found and name + ENDING in found:
+            if name not in (beside, b"") and name + ENDING in found:
                 names.append(name)
         slots = asyncio.Semaphore(_INDEXES)
 
@@ -166,6 +170,8 @@ class Seeing:
             if bundle_of(directory) in self._as_files:
                 return
             async with slots:
+                if await self._store.look(directory) is not None:
+                    return  # what really has the name is meant by it
                 stored = await self._stored(directory)
             if stored is not None:
                 found[name] = facts_of_member(stored.lines[b""].member)

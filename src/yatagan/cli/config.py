@@ -8,7 +8,7 @@ from dataclasses import asdict
 import click
 
 from yatagan.cli.context import App, as_json, say_json
-from yatagan.cli.text import facts, show, size, table
+from yatagan.cli.text import facts, number, show, size, table
 from yatagan.config.settings import Settings, allow_root, change_setting, forbid_root
 from yatagan.config.units import spell_duration
 from yatagan.errors import BadPlace
@@ -81,8 +81,15 @@ def _tell(app: App, settings: Settings, json_: bool, said: str) -> None:
 
 
 def _say_all(app: App, settings: Settings) -> None:
-    tables = {"line": asdict(settings.line), "login-node": asdict(settings.login_node), "roots": asdict(settings.roots)}
-    say_json({"file": str(app.home.settings_file), **tables})
+    say_json(
+        {
+            "file": str(app.home.settings_file),
+            "line": asdict(settings.line),
+            "login-node": asdict(settings.login_node),
+            "tree": asdict(settings.tree),
+            "roots": asdict(settings.roots),
+        }
+    )
 
 
 def _show(app: App, settings: Settings) -> None:
@@ -96,6 +103,7 @@ def _show(app: App, settings: Settings) -> None:
             ("line.processes", str(line.processes), "that encrypt and decrypt beside a batch's own"),
             ("login-node.size", size(login_node.size), "a larger stage through a login node is cautioned against"),
             ("login-node.time", spell_duration(login_node.time), "and so is one that takes longer"),
+            ("tree.entries", number(settings.tree.entries), "that one command reads before it asks, or stops"),
         ],
     )
     here, *project = (os.fsdecode(root) for root in app.roots().near)

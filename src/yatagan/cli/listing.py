@@ -13,12 +13,13 @@ from yatagan.bundles.seeing import Seeing
 from yatagan.cli import completing, text, words
 from yatagan.cli.choosing import choosing, expand_place, parse_choice
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.cli.reading import Reading
 from yatagan.errors import Fault, StoreError
 from yatagan.places import Place, batch_of_part, name_fields, parse_place
 from yatagan.stores.interface import Facts, Kind, Readable
 from yatagan.trees.entries import Entries
 from yatagan.trees.patterns import Choice
-from yatagan.trees.scan import Tree, scan
+from yatagan.trees.scan import Heard, Tree, scan
 
 _TYPE_BITS = {
     Kind.FILE: stat.S_IFREG,
@@ -47,24 +48,25 @@ def list_command(
     """
     app = App.start(questions=not no_questions)
     where = parse_place(place)
-    tree, bundle = run(_read(app, where, recursive, parse_choice(only, skip)))
+    with Reading(app, [where], quiet=json_) as reading:
+        tree, bundle = run(_read(app, where, recursive, parse_choice(only, skip), reading.heard))
     if json_:
         say_json(_as_json(where, tree, bundle))
     else:
         _show(where, tree, bundle)
-    if tree.unread:
+    if tree.unread or tree.dropped:
         raise click.exceptions.Exit(words.Exit.DIFFERENCES)
 
 
-async def _read(app: App, where: Place, recursive: bool, choice: Choice) -> tuple[Tree, bytes]:
+async def _read(app: App, where: Place, recursive: bool, choice: Choice, heard: Heard) -> tuple[Tree, bytes]:
     """What is to be shown, and the bundle that it was found in, if any."""
     store = Seeing(await app.open(app.source(where, commands=False)), listed=False)
     try:
         depth = None if recursive else 1
         if (found := await expand_place(store, where)) is not None:
-            return await _gather(store, *found, recursive, choice), b""
+            return await _gather(store, *found, recursive, choice, heard), b""
         root = await store.resolve(where.path, follow=True)
-        tree = await scan(store, root, depth=depth, choice=choice)
+        tree = await scan(store, root, depth=depth, choice=choice, heard=heard)
         if not tree.entries:
             raise StoreError(Fault.MISSING, root, store=where.node)
         stored = store.stored(root)
@@ -74,7 +76,7 @@ async def _read(app: App, where: Place, recursive: bool, choice: Choice) -> tupl
 
 
 async def _gather(
-    store: Readable, root: bytes, found: list[tuple[bytes, Facts]], recursive: bool, choice: Choice
+    store: Readable, root: bytes, found: list[tuple[bytes, Facts]], recursive: bool, choice: Choice, heard: Heard
 ) -> Tree:
     """What a pattern stands for, as one tree below the directory where the pattern begins."""
     tree = Tree(root, Entries({b"": Facts(Kind.DIRECTORY, 0, 0, 0)}))
@@ -84,7 +86,7 @@ async def _gather(
         if facts.kind is Kind.LINK:
             tree.targets[name] = await store.read_link(path)
         if recursive and facts.kind is Kind.DIRECTORY:
-            tree.graft(name, await scan(store, path, choice=choice))
+            tree.graft(name, await scan(store, path, choice=choice, heard=heard))
     return tree
 
 
@@ -116,6 +118,11 @@ def _show(where: Place, tree: Tree, bundle: bytes) -> None:
         click.echo(what + (f"; see: yatagan batch show {batch}" if batch else ""))
     for path, fault in sorted(tree.unread.items()):
         text.warn(f"{text.show(path)}: {words.fault(fault)}")
+    if tree.dropped:
+        names = ", ".join(map(text.show, tree.dropped_names[:3])) + (" …" if tree.dropped > 3 else "")
+        text.warn(f"{text.count(tree.dropped, 'name')} left out that no directory can hold: {names}")
+    if tree.repeated:
+        text.warn(f"{text.count(tree.repeated, 'entry', 'entries')} listed more than once, and counted once")
 
 
 def _unfinished(tree: Tree) -> dict[str, list[int]]:
@@ -164,6 +171,9 @@ def _as_json(where: Place, tree: Tree, bundle: bytes) -> dict[str, Any]:
         **(name_fields(bundle, "bundle") if bundle else {}),
         "entries": entries,
         "skipped": tree.skipped,
+        "dropped": [name_fields(path) for path in tree.dropped_names],
+        "dropped_count": tree.dropped,
+        "repeated": tree.repeated,
         "unfinished": [
             {**name_fields(path), "batch": batch_of_part(posixpath.basename(path)), "size": facts.size}
             for path, facts in sorted(tree.unfinished.items())

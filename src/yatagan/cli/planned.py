@@ -231,6 +231,11 @@ def _unread(plan: Plan) -> str:
         for arrival in plan.arrivals
         for path, why in sorted(arrival.tree.unread.items())
     ]
+    found += [
+        f"{text.show(path)} (a name that no directory can hold)"
+        for arrival in plan.arrivals
+        for path in arrival.tree.dropped_names
+    ]
     return ", ".join(found[:3]) + (" …" if len(found) > 3 else "")
 
 

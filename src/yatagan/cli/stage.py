@@ -21,13 +21,14 @@ from yatagan.cli.asking import AtTerminal, plain_interrupts
 from yatagan.cli.choosing import choosing, parse_choice
 from yatagan.cli.context import App, Reused, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.planned import plan_json, show_plan
+from yatagan.cli.reading import Reading
 from yatagan.cli.request import Bundling, By, IfNewer, Request
 from yatagan.cli.view import Progress, view_for
 from yatagan.cli.words import Exit
 from yatagan.config.areas import Area
 from yatagan.config.units import parse_rate
 from yatagan.errors import BadPlace, Fault
-from yatagan.places import parse_place
+from yatagan.places import Place, parse_place
 from yatagan.stores.interface import Store
 from yatagan.trees.memory import Memory
 
@@ -229,19 +230,22 @@ async def _plan(
     place = request.destination
     async with request.seen(source) as seen:
         await request.expand(seen)
-        async with _looking(request, quiet=quiet) as looking:
-            plan = await make_plan(
-                seen,
-                destination,
-                request.sources,
-                place.path,
-                choice=request.choice,
-                times=request.times,
-                together=await request.together(source, destination),
-                stored=request.stored,
-                looking=looking,
-                placed=functools.partial(placed_before, Batches(request.app.home.batches), place.node),
-            )
+        places = [*(Place(request.source_node, path) for path, _ in request.sources), place]
+        with Reading(request.app, places, quiet=quiet) as reading:
+            async with _looking(request, quiet=quiet) as looking:
+                plan = await make_plan(
+                    seen,
+                    destination,
+                    request.sources,
+                    place.path,
+                    choice=request.choice,
+                    times=request.times,
+                    together=await request.together(source, destination),
+                    stored=request.stored,
+                    heard=reading.heard,
+                    looking=looking,
+                    placed=functools.partial(placed_before, Batches(request.app.home.batches), place.node),
+                )
     if request.if_newer is IfNewer.REPLACE:
         replace_newer(plan, seen, destination)
     if request.prove is Prove.ON_NODE and destination.traits.digests and not plan.same_disk:

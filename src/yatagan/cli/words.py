@@ -43,6 +43,7 @@ _FAULTS = {
     Fault.UNREADABLE: "it could not be looked into when planned",
     Fault.PART_TAKEN: "part files of ours are in the way",
     Fault.PART_CHANGED: "the part file was changed or replaced by somebody else",
+    Fault.LISTING: "its listing contradicts itself: the same name comes again and again, or with different facts",
     Fault.WITH_DIRECTORY: "a directory above it could not be made or written",
     Fault.ABOVE_GONE: "the directory that it belongs in is gone",
     Fault.OTHER_DISK: "commands and file transfer see different disks there, so commands cannot prove what has arrived",

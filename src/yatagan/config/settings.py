@@ -42,6 +42,13 @@ class LoginNodeSettings:
 
 
 @dataclass(frozen=True, slots=True)
+class TreeSettings:
+    """`entries`: how many may be read for one command before somebody is asked, or it stops."""
+
+    entries: int = field(default=2_000_000, metadata={"read": parse_count})
+
+
+@dataclass(frozen=True, slots=True)
 class AllowedRoots:
     """Directories of this machine, absolute, that commands may touch though they do not name them."""
 
@@ -55,7 +62,16 @@ class Settings:
 
     line: LineSettings = field(default_factory=LineSettings)
     login_node: LoginNodeSettings = LoginNodeSettings()
+    tree: TreeSettings = TreeSettings()
     roots: AllowedRoots = AllowedRoots()
+
+
+_Table = LineSettings | LoginNodeSettings | TreeSettings
+
+
+def _defaults() -> dict[str, _Table]:
+    """The tables of values, by their names in the file."""
+    return {"line": LineSettings(), "login-node": LoginNodeSettings(), "tree": TreeSettings()}
 
 
 def load_settings(home: Home) -> Settings:
@@ -67,7 +83,7 @@ def load_settings(home: Home) -> Settings:
 def change_setting(home: Home, name: str, value: str) -> Settings:
     """Set one value, named as in `line.patience`. Raises BadConfig when there is no such setting or it cannot be so."""
     table, _, key = name.partition(".")
-    tables: dict[str, LineSettings | LoginNodeSettings] = {"line": LineSettings(), "login-node": LoginNodeSettings()}
+    tables = _defaults()
     if table not in tables or key not in {field.name for field in fields(tables[table])}:
         known = [f"{table}.{field.name}" for table, values in tables.items() for field in fields(values)]
         raise BadConfig(name, "there is no such setting", f"there are {', '.join(known)}")
@@ -119,14 +135,15 @@ def _read(file: Path, text: str) -> Settings:
         tables = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise BadConfig(str(file), str(error)) from error
-    known = ("line", "login-node", "roots")
+    known = (*_defaults(), "roots")
     if unknown := sorted(set(tables) - set(known)):
         raise BadConfig(str(file), f"unknown table {unknown[0]!r}", f"there are [{'], ['.join(known)}]")
-    line = replace(LineSettings(), **_values(file, "line", tables.get("line", {}), LineSettings()))
-    login_node = replace(
-        LoginNodeSettings(), **_values(file, "login-node", tables.get("login-node", {}), LoginNodeSettings())
+    line, login_node, tree = (
+        replace(default, **_values(file, name, tables.get(name, {}), default)) for name, default in _defaults().items()
     )
-    return Settings(line, login_node, _roots(file, tables.get("roots", {})))
+    assert isinstance(line, LineSettings) and isinstance(login_node, LoginNodeSettings)
+    assert isinstance(tree, TreeSettings)
+    return Settings(line, login_node, tree, _roots(file, tables.get("roots", {})))
 
 
 def _roots(file: Path, table: object) -> AllowedRoots:
@@ -139,7 +156,7 @@ def _roots(file: Path, table: object) -> AllowedRoots:
     return AllowedRoots(**{name: tuple(roots) for name, roots in table.items()})
 
 
-def _values(file: Path, name: str, table: object, defaults: LineSettings | LoginNodeSettings) -> dict[str, Any]:
+def _values(file: Path, name: str, table: object, defaults: _Table) -> dict[str, Any]:
     """A table's values: durations, sizes where the default is a whole number, or as a field says. Raises BadConfig."""
     if not isinstance(table, dict):
         raise BadConfig(str(file), f"{name} is no table")

@@ -198,7 +198,8 @@ class SftpStore:
         handle = await self._ask(files.open_directory(path), path)
         try:
             while names := await self._ask(files.names(handle), path):
-                yield [(name, facts_from(found)) for name, found in names if _is_name(name)]
+                if real := [(name, facts_from(found)) for name, found in names if name not in (b".", b"..")]:
+                    yield real
         finally:
             await self._ask(files.close(handle), path)
 
@@ -488,8 +489,3 @@ def _is_still(found: Facts | None, known: Facts) -> bool:
     if found is None or found.kind is not Kind.FILE:
         return False
     return (found.size, found.mtime_ns, found.mode) == (known.size, known.mtime_ns, known.mode)
-
-
-def _is_name(name: bytes) -> bool:
-    """A server's listing is a stranger's word: only plain names count."""
-    return name not in (b"", b".", b"..") and b"/" not in name and b"\0" not in name

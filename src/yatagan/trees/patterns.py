@@ -12,7 +12,7 @@ import re
 from collections.abc import Iterable
 from functools import cache
 
-from yatagan.places import is_ours
+from yatagan.places import is_name, is_ours
 from yatagan.stores.interface import Facts, Kind, Readable
 
 _WILD = re.compile(rb"[*?[]")
@@ -134,7 +134,8 @@ async def expand(store: Readable, typed: bytes) -> tuple[bytes, list[tuple[bytes
                 below += [
                     (posixpath.join(above, each), its)
                     for each, its in handful
-                    if matches.fullmatch(each) and name.startswith(b".") >= each.startswith(b".") and not is_ours(each)
+                    if is_name(each) and matches.fullmatch(each)
+                    if name.startswith(b".") >= each.startswith(b".") and not is_ours(each)
                 ]
         found = below
     return root, sorted(found, key=lambda each: each[0])

@@ -1,23 +1,41 @@
 """Reading a whole tree through a store.
 
-Directories are listed several at a time, since on a line each listing costs round trips. Links
-are not followed. Yatagan's own part files and kept files are no content and never appear.
+Directories are listed several at a time, since over a network each listing costs round trips. Links are not followed.
+Yatagan's own part files and kept files are no content and never appear.
+
+A listing is a stranger's word. Names that no directory can hold are dropped and counted; a name that comes twice in
+one directory counts once, or the directory fails when its facts disagree; paths have the length that systems allow,
+which also ends directories that contain themselves. How much is read in all is for `heard` to bound.
 """
 
 from __future__ import annotations
 
 import asyncio
 import posixpath
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.places import is_ours
+from yatagan.errors import LINE_FAULTS, Fault, StoreError, YataganError
+from yatagan.places import is_name, is_ours
 from yatagan.stores.interface import Facts, Kind, Readable
 from yatagan.trees.entries import Entries
 from yatagan.trees.patterns import EVERYTHING, Choice
 
 #: Directories listed at once.
 _LISTINGS = 16
+#: Bytes of the longest path that systems take: PATH_MAX of Linux, without its final NUL.
+_LONGEST_PATH = 4095
+#: Names that may come again in one listing, besides as many as there are, before it is taken for an endless one.
+_REPEATED = 1000
+#: Dropped names that are kept, to be shown.
+_DROPPED_SHOWN = 20
+
+#: Hears that so many more entries have been listed. May raise an error of ours, which ends the scan.
+Heard = Callable[[int], None]
+
+
+def _unheard(more: int) -> None:
+    """Nobody counts."""
 
 
 @dataclass(slots=True)
@@ -27,6 +45,8 @@ class Tree:
     `entries` maps paths relative to the root (the root itself is b"") to facts; `targets` holds what
     links point to; `unread` what could not be looked into, and why; `skipped` counts what was left out by a
     choice, a directory with all below it as one; `unfinished` are part files of ours, which are no entries.
+    `dropped` counts names that no directory can hold, of which the first are in `dropped_names`; `repeated` counts
+    entries that a listing named more than once.
     """
 
     root: bytes
@@ -35,6 +55,9 @@ class Tree:
     unread: dict[bytes, Fault] = field(default_factory=dict)
     skipped: int = 0
     unfinished: dict[bytes, Facts] = field(default_factory=dict)
+    dropped: int = 0
+    dropped_names: list[bytes] = field(default_factory=list)
+    repeated: int = 0
 
     def absolute(self, relative: bytes) -> bytes:
         """The full path of an entry."""
@@ -46,6 +69,9 @@ class Tree:
         self.targets.update({posixpath.join(name, path): target for path, target in other.targets.items() if path})
         self.unread.update({posixpath.join(name, path): fault for path, fault in other.unread.items()})
         self.skipped += other.skipped
+        self.dropped += other.dropped
+        self.dropped_names += other.dropped_names[: _DROPPED_SHOWN - len(self.dropped_names)]
+        self.repeated += other.repeated
         self.unfinished.update({posixpath.join(name, path): facts for path, facts in other.unfinished.items()})
 
     def files(self) -> list[bytes]:
@@ -54,14 +80,21 @@ class Tree:
 
 
 async def scan(
-    store: Readable, root: bytes, *, depth: int | None = None, ours: bool = False, choice: Choice = EVERYTHING
+    store: Readable,
+    root: bytes,
+    *,
+    depth: int | None = None,
+    ours: bool = False,
+    choice: Choice = EVERYTHING,
+    heard: Heard = _unheard,
 ) -> Tree:
     """Read a tree; empty when there is nothing at `root`. `depth` 1 stops after the root's own entries.
 
     Part files and kept files are left out, but for `ours`. What `choice` skips is not even looked into; of what is
     not chosen, the directories above what is chosen stay.
 
-    Raises StoreError when the root cannot be read or the line is lost; what fails below is in `unread`.
+    Raises StoreError when the root cannot be read or the line is lost, and what `heard` raises; what fails below is in
+    `unread`.
     """
     tree = Tree(root)
     facts = await store.look(root)
@@ -72,19 +105,35 @@ async def scan(
         tree.targets[b""] = await store.read_link(root)
     if facts.kind is not Kind.DIRECTORY:
         return tree
-    await _Scan(store, tree, depth, ours, choice).run()
+    try:
+        await _Scan(store, tree, depth, ours, choice, heard).run()
+    except* YataganError as group:
+        raise _first(group) from None
     if b"" in tree.unread:
         raise StoreError(tree.unread[b""], root, store=store.name)
     return tree
 
 
+def _first(group: BaseExceptionGroup[YataganError]) -> YataganError:
+    """One of the errors with which listings ended that went on at the same time."""
+    error = group.exceptions[0]
+    return _first(error) if isinstance(error, BaseExceptionGroup) else error
+
+
+class _Contradiction(Exception):
+    """A listing names an entry twice, with different facts, or without end."""
+
+
 class _Scan:
-    def __init__(self, store: Readable, tree: Tree, depth: int | None, ours: bool, choice: Choice) -> None:
+    def __init__(
+        self, store: Readable, tree: Tree, depth: int | None, ours: bool, choice: Choice, heard: Heard
+    ) -> None:
         self._store = store
         self._tree = tree
         self._depth = depth
         self._ours = ours
         self._choice = choice
+        self._heard = heard
         self._slots = asyncio.Semaphore(_LISTINGS)
 
     async def run(self) -> None:
@@ -116,21 +165,15 @@ class _Scan:
 
     async def _list(self, relative: bytes) -> list[bytes]:
         """List one directory; the directories found in it. A listing that breaks off counts for nothing."""
-        found: dict[bytes, Facts] = {}
-        above = relative + b"/" if relative else b""
         async with self._slots:
             try:
-                async for handful in self._store.entries(self._tree.absolute(relative)):
-                    for name, facts in handful:
-                        if is_ours(name) and not self._ours:
-                            if facts.kind is Kind.FILE:
-                                self._tree.unfinished[above + name] = facts
-                            continue
-                        path = above + name
-                        if self._choice.skips(path):
-                            self._tree.skipped += 1
-                        else:
-                            found[path] = facts
+                try:
+                    found = await self._names(relative)
+                except _Contradiction:  # disks of other machines repeat entries while a directory changes
+                    found = await self._names(relative)
+            except _Contradiction:
+                self._tree.unread[relative] = Fault.LISTING
+                return []
             except StoreError as error:
                 if error.fault in LINE_FAULTS:
                     raise
@@ -140,7 +183,45 @@ class _Scan:
                 if facts.kind is Kind.LINK:
                     await self._read_link(path)
         self._tree.entries.update(found)
-        return [path for path, facts in found.items() if facts.kind is Kind.DIRECTORY]
+        return [path for path, facts in found.items() if facts.kind is Kind.DIRECTORY and self._may_enter(path)]
+
+    async def _names(self, relative: bytes) -> dict[bytes, Facts]:
+        """What a directory holds, by path. Raises _Contradiction, StoreError."""
+        found: dict[bytes, Facts] = {}
+        above = relative + b"/" if relative else b""
+        repeated = 0
+        async for handful in self._store.entries(self._tree.absolute(relative)):
+            self._heard(len(handful))
+            for name, facts in handful:
+                if not is_name(name):
+                    self._drop(above + name)
+                    continue
+                path = above + name
+                if path in found:
+                    repeated += 1
+                    if not facts.same_as(found[path]) or repeated > len(found) + _REPEATED:
+                        raise _Contradiction
+                elif is_ours(name) and not self._ours:
+                    if facts.kind is Kind.FILE:
+                        self._tree.unfinished[path] = facts
+                elif self._choice.skips(path):
+                    self._tree.skipped += 1
+                else:
+                    found[path] = facts
+        self._tree.repeated += repeated
+        return found
+
+    def _drop(self, path: bytes) -> None:
+        self._tree.dropped += 1
+        if len(self._tree.dropped_names) < _DROPPED_SHOWN:
+            self._tree.dropped_names.append(path)
+
+    def _may_enter(self, path: bytes) -> bool:
+        """Whether a directory's path is one that systems take; what is in it is not read otherwise."""
+        if len(self._tree.absolute(path)) <= _LONGEST_PATH - 2:
+            return True
+        self._tree.unread[path] = Fault.NAME_TOO_LONG
+        return False
 
     async def _read_link(self, path: bytes) -> None:
         try:

@@ -1,0 +1,74 @@
+"""Saying what is being read and how much, and stopping where that is more than anybody meant."""
+
+from __future__ import annotations
+
+import sys
+import time
+from types import TracebackType
+from typing import Self
+
+import click
+
+from yatagan.cli import text
+from yatagan.cli.asking import plain_interrupts
+from yatagan.cli.context import App
+from yatagan.errors import Refused
+from yatagan.places import Place
+
+#: Seconds until something is said, between changes on a terminal, and between lines where there is none.
+_PATIENT, _CHANGED, _LINES = 1.0, 0.25, 20.0
+
+
+class Reading:
+    """Counts the entries that are read of some places, for one command.
+
+    On a terminal one line is written over and over, else a line now and then; with `quiet` neither. Beyond the
+    setting `tree.entries` somebody is asked; without anybody to ask it raises Refused.
+    """
+
+    def __init__(self, app: App, places: list[Place], *, quiet: bool) -> None:
+        self._app = app
+        self._what = ", ".join(text.place(each.node, each.path or b".") for each in places[:2])
+        self._what += f" and {len(places) - 2} more" if len(places) > 2 else ""
+        self._quiet = quiet
+        self._terminal = sys.stderr.isatty()
+        self._most = app.settings().tree.entries
+        self._count = 0
+        self._began = self._said = time.monotonic()
+        self._drawn = False
+
+    def heard(self, more: int) -> None:
+        """So many more entries have been listed. Raises Refused when they are too many."""
+        self._count += more
+        if self._count > self._most:
+            self._too_many()
+        now = time.monotonic()
+        pause = _CHANGED if self._terminal else _LINES
+        if not self._quiet and now - self._began >= _PATIENT and now - self._said >= pause:
+            self._said = now
+            line = f"reading {self._what}: {text.number(self._count)} entries"
+            self._drawn = self._terminal
+            click.echo(f"\r\x1b[2K{line}" if self._terminal else line, nl=not self._terminal, err=True)
+
+    def _too_many(self) -> None:
+        self._wipe()
+        what = f"there are more than {text.number(self._most)} entries in {self._what}"
+        if self._app.questions and not self._quiet:
+            with plain_interrupts():
+                if click.confirm(f"{what[0].upper()}{what[1:]}. Go on?", default=False, err=True):
+                    self._most *= 4
+                    return
+        raise Refused(what, f"choose with --only, or allow more: yatagan config set tree.entries {self._most * 4}")
+
+    def _wipe(self) -> None:
+        if self._drawn:
+            click.echo("\r\x1b[2K", nl=False, err=True)
+            self._drawn = False
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._wipe()
