@@ -16,7 +16,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from yatagan.batches.rows import COLUMNS, Shape, row_of, shape, step_of, update
+from yatagan.batches.rows import COLUMNS, Shape, row_of, shape, step_of, storable, update
 from yatagan.batches.states import BatchState, Evidence, StepState, batch_may_move
 from yatagan.batches.steps import MEMBERS_PHASE, Change, Modes, Prove, Step, StepKind, Times, Writers
 from yatagan.errors import Fault, JournalError
@@ -382,7 +382,9 @@ class Journal:
         if not batch_may_move(old, state):
             raise AssertionError(f"a batch may not go from {old} to {state}")
         with self._guard():
-            self._sql.execute("UPDATE batch SET state = ?, fault = ?, detail = ?", (state.value, fault, detail))
+            self._sql.execute(
+                "UPDATE batch SET state = ?, fault = ?, detail = ?", (state.value, fault, storable(detail))
+            )
 
     def spend(self, seconds: float) -> None:
         """Add to the time that the batch has been moving."""

@@ -22,10 +22,17 @@ _CHANGING = Change._fields[1:]
 Shape = tuple[tuple[str, ...], StepState | None, tuple[object, ...]]
 
 
+def storable(text: str) -> str:
+    """Text as SQLite takes it: a name in it may hold bytes that are not UTF-8."""
+    return text.encode("utf-8", "backslashreplace").decode("utf-8")
+
+
 def shape(change: Change) -> Shape:
     """What is alike in changes that are alike."""
     given = zip(_CHANGING, change[1:], strict=True)
     values: dict[str, object] = {name: value for name, value in given if value is not None}
+    if change.detail is not None:
+        values["detail"] = storable(change.detail)
     if change.facts is not None:
         values["size"] = change.facts.size
         values["facts"] = _encode(change.facts)
