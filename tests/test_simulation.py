@@ -78,7 +78,7 @@ def trusts_what_is_only_acknowledged(patch: pytest.MonkeyPatch) -> None:
 
     async def write_and_trust(self: Passage, block: Block) -> None:
         await write(self, block)
-        self._way.synced(self._acknowledged.copy())
+        self._way.synced(self._acknowledged.copy(), "")
 
     patch.setattr(Passage, "_write", write_and_trust)
 
@@ -119,7 +119,7 @@ def does_not_wait_for_the_last_answers(patch: pytest.MonkeyPatch) -> None:
 
 def never_syncs(patch: pytest.MonkeyPatch) -> None:
     async def sync(self: Passage) -> bool:
-        self._way.synced(self._acknowledged.copy())
+        self._way.synced(self._acknowledged.copy(), "")
         return True
 
     patch.setattr(Passage, "_sync_now", sync)

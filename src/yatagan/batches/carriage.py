@@ -3,16 +3,26 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Awaitable, Callable
-from dataclasses import dataclass
+import hashlib
+from collections.abc import Awaitable, Callable, Mapping
+from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from yatagan.batches.extents import Extents
+from yatagan.digests.lists import ALGORITHM
 from yatagan.stores.interface import Piece, Reader, Writer
 
 
 class Stopped(Exception):
     """A stop was asked for; what could be synced is."""
+
+
+class BeginningDiffers(Exception):
+    """A part file does not hold any more what was known to be in it; its first `good` bytes are still right."""
+
+    def __init__(self, good: int) -> None:
+        super().__init__(good)
+        self.good = good
 
 
 class Hash(Protocol):
@@ -23,6 +33,29 @@ class Hash(Protocol):
 
     def hexdigest(self) -> str:
         """The value."""
+
+    def checkpoint(self) -> str:
+        """What tells whether the same has been taken in so far; more may be taken in afterwards."""
+
+    def anew(self) -> Hash:
+        """Another one for the same, with nothing taken in."""
+
+
+class FileDigest:
+    """The SHA-256 of one file."""
+
+    def __init__(self) -> None:
+        self._value = hashlib.new(ALGORITHM)
+        self.update = self._value.update
+        self.hexdigest = self._value.hexdigest
+
+    def checkpoint(self) -> str:
+        """See `Hash.checkpoint`."""
+        return self._value.hexdigest()
+
+    def anew(self) -> FileDigest:
+        """See `Hash.anew`."""
+        return FileDigest()
 
 
 async def _in_thread(function: Callable[..., Any], *args: object) -> Any:
@@ -61,7 +94,8 @@ class Carriage:
     `size` bytes are read from `source` and written to `part`, but for what is already `durable` there:
     that is read from `prefix` (whichever end needs no line) for the digest alone. `read_size` and `write_size` are
     the largest single requests of either end. Without `sync_last` the end is not synced: for when what comes next
-    syncs the file itself.
+    syncs the file itself. `checkpoints` are the digests that the durable beginning must have, by its length; `synced`
+    hears of new ones with what is durable then: the digest of its beginning, "" where that is not known.
     """
 
     source: Reader
@@ -74,5 +108,6 @@ class Carriage:
     sync_last: bool
     hash: Hash
     moved: Callable[[int], None]
-    synced: Callable[[Extents], None]
+    synced: Callable[[Extents, str], None]
     stop: asyncio.Event
+    checkpoints: Mapping[int, str] = field(default_factory=dict)

@@ -90,7 +90,7 @@ class Carrier:
             way.moved(way.size)
             if not (way.sync_last and await way.part.sync()):
                 return False
-            way.synced(Extents([(0, way.size)]))
+            way.synced(Extents([(0, way.size)]), "")
             return True
         finally:
             self._held.give(way.size)

@@ -61,7 +61,9 @@ async def start_again(journal: Journal, destination: Store, top: bytes) -> None:
         inside = step.phase == MEMBERS_PHASE
         if (step.bundle in gone) if inside else (step.path not in there):
             gone.add(step.number)
-            changes.append(Change(step.number, state=StepState.WAITING, durable="", digest="", reused=0))
+            changes.append(
+                Change(step.number, state=StepState.WAITING, durable="", digest="", reused=0, checkpoints="")
+            )
     for at in range(0, len(changes), _TOGETHER):
         journal.apply(changes[at : at + _TOGETHER])
     journal.know_top(0)

@@ -9,15 +9,15 @@ the part file; and only then it gets its final name, never over anything that th
 from __future__ import annotations
 
 import asyncio
-import hashlib
 import posixpath
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Protocol
+from typing import Protocol, cast
 
 from yatagan.batches.bench import CLOSING_FAULTS, Bench, StepRefused, TryAgain
-from yatagan.batches.carriage import Carriage, Hash
+from yatagan.batches.carriage import BeginningDiffers, Carriage, FileDigest, Hash
 from yatagan.batches.carrier import Carrier
+from yatagan.batches.checkpoints import Checkpoints
 from yatagan.batches.events import Ageing, BytesMoved, Note
 from yatagan.batches.extents import Extents
 from yatagan.batches.finishing import Finisher
@@ -35,6 +35,8 @@ from yatagan.trees.contents import digest_by_reading
 
 #: Small files that are read in one go.
 _GATHERED = 64
+#: What is found under a part file's name when somebody has put something else there.
+_PART_LOST = frozenset({Fault.MISSING, Fault.IS_LINK, Fault.SPECIAL, Fault.IS_DIRECTORY, Fault.UNSUPPORTED})
 #: Part files that may be in our way before we take it that something is wrong.
 _GENERATIONS = 5
 
@@ -120,7 +122,7 @@ class FileWork:
             await self._close(writer)
             await self._finish(step)
             return
-        evidence, known = await self._prove(step)
+        evidence, known = await self._prove(step, writer)
         await self.remove_parts(step)  # again: we may have died between a new part file and the end of the old
         await self._place(step, writer, evidence, known)
 
@@ -197,7 +199,7 @@ class FileWork:
             opened = await reader.facts()
             if not opened.same_as(step.facts):
                 raise TryAgain(Fault.SOURCE_CHANGED)
-            step, whole, writer = await self._carry_bytes(step, reader, hashlib.new(ALGORITHM))
+            step, whole, writer = await self._carry_bytes(step, reader, FileDigest())
             try:
                 if not (await reader.facts()).same_as(step.facts):
                     raise TryAgain(Fault.SOURCE_CHANGED)
@@ -236,7 +238,19 @@ class FileWork:
             if not durable.total:
                 step, durable = await self._reuse.bring(step, reader, writer)
             self._bench.tell_start(step, durable.total)
-            whole = await self._pass_bytes(step, reader, writer, durable, value)
+            try:
+                whole = await self._pass_bytes(step, reader, writer, durable, value)
+            except BeginningDiffers as differs:
+                durable = Extents([(0, differs.good)])
+                step = replace(
+                    step,
+                    durable=durable.encode(),
+                    checkpoints=Checkpoints.decode(step.checkpoints).up_to(differs.good).encode(),
+                )
+                await self._scribe.note(
+                    Change(step.number, durable=step.durable, checkpoints=step.checkpoints, fault=Fault.PART_CHANGED)
+                )
+                whole = await self._pass_bytes(step, reader, writer, durable, value.anew())
         except BaseException:
             await self._close(writer)
             raise
@@ -247,7 +261,7 @@ class FileWork:
         # After a restart the digest is made again from whichever end needs no line.
         prefix: Reader = reader
         if durable.total and self._destination.traits.quick and not self._source.traits.quick:
-            prefix = await self._destination.open(step.part(self._session.batch))
+            prefix = cast(Reader, writer)  # the very file: what its name stands for may be another one
         moved = 0
 
         def count(size: int) -> None:
@@ -255,8 +269,13 @@ class FileWork:
             moved += size
             self._tell(BytesMoved(step.number, size))
 
-        def synced(extents: Extents) -> None:
-            self._scribe.mention(Change(step.number, durable=extents.encode()))
+        points = Checkpoints.decode(step.checkpoints).up_to(durable.prefix)
+        checks = dict(points) if self._checks_beginnings(step) else {}
+
+        def synced(extents: Extents, digest: str) -> None:
+            if digest:
+                points.add(extents.prefix, digest, step.facts.size)
+            self._scribe.mention(Change(step.number, durable=extents.encode(), checkpoints=points.encode()))
 
         try:
             synced_all = await self._carrier.carry(
@@ -273,6 +292,7 @@ class FileWork:
                     count,
                     synced,
                     self._stop,
+                    checks,
                 )
             )
         except StoreError as error:
@@ -281,10 +301,15 @@ class FileWork:
             raise
         finally:
             self._scribe.add(Change(step.number, sent=moved))
-            if prefix is not reader:
-                await self._close(prefix)
         on_disk = Extents([(0, step.facts.size)]).encode() if synced_all else ""
         return Change(step.number, state=StepState.WHOLE, digest=value.hexdigest(), durable=on_disk)
+
+    def _checks_beginnings(self, step: Step) -> bool:
+        """Whether what is durable is checked when it is read again: of a file that comes here from afar.
+
+        Others are proven by their digest as a whole, on the machine that they are on.
+        """
+        return self._destination.traits.quick and not self._source.traits.quick and not step.reused
 
     @staticmethod
     async def _close(file: Reader | Writer) -> None:
@@ -298,6 +323,8 @@ class FileWork:
     async def _open_part(self, step: Step) -> tuple[Step, Writer, Extents]:
         """A part file that no other session can write into, and which of its bytes may be trusted."""
         durable = Extents.decode(step.durable)
+        if self._checks_beginnings(step):  # what cannot be checked is not believed
+            durable = Extents([(0, Checkpoints.decode(step.checkpoints).up_to(durable.prefix).end)])
         old = step.part(self._session.batch)
         found = await self._destination.look(old) if step.generation else None
         arrived = found.size if found is not None and found.kind is Kind.FILE else 0
@@ -333,6 +360,7 @@ class FileWork:
             session=self._session.number,
             durable=durable.encode(),
             reused=min(step.reused, durable.total),
+            checkpoints=Checkpoints.decode(step.checkpoints).up_to(durable.prefix).encode(),
         )
         await self._scribe.note(
             Change(
@@ -343,6 +371,7 @@ class FileWork:
                 durable=step.durable,
                 digest="",
                 reused=step.reused,
+                checkpoints=step.checkpoints,
             )
         )
         return step
@@ -422,16 +451,23 @@ class FileWork:
 
     # -- proof -------------------------------------------------------------------------------------------
 
-    async def _prove(self, step: Step) -> tuple[Evidence, Facts | None]:
+    async def _prove(self, step: Step, writer: Writer) -> tuple[Evidence, Facts | None]:
         """Whole -> proven, where proof can be had and was asked for: the evidence, and the facts of what was hashed."""
         prove, known = self._session.evidence, None
         if prove is Evidence.SENT:
             return prove, None
         if prove is Evidence.RECEIVED and step.reused:
             prove = Evidence.ON_NODE  # not all of it has been received
+        elif prove is Evidence.RECEIVED and not await writer.is_untouched(step.facts.size):
+            prove = Evidence.READ_BACK  # what has come need not be what is there
         if prove is not Evidence.RECEIVED:
             for last in (False, True):
-                value, known = await self._digest_there(step, prove)
+                try:
+                    value, known = await self._digest_there(step, prove)
+                except StoreError as error:
+                    if error.fault in _PART_LOST and error.path == step.part(self._session.batch):
+                        raise TryAgain(Fault.PART_CHANGED) from error
+                    raise
                 if value == step.digest:
                     break
                 if last:  # a verdict "different" is looked at twice
@@ -443,7 +479,7 @@ class FileWork:
     async def _digest_there(self, step: Step, prove: Evidence) -> tuple[str, Facts | None]:
         """A digest that shows what the part file holds, and the part file's facts where it was hashed itself."""
         part = step.part(self._session.batch)
-        if prove is Evidence.ON_NODE and self._destination.traits.quick:
+        if prove is Evidence.ON_NODE and self._destination.traits.quick and not self._source.traits.quick:
             return (await self._source.digest(step.source, ALGORITHM)).digest, None
         if prove is Evidence.ON_NODE or (self._destination.traits.digests and self._destination.traits.quick):
             made = await self._destination.digest(part, ALGORITHM)

@@ -37,7 +37,7 @@ CREATE TABLE step (
     path BLOB NOT NULL, label BLOB NOT NULL, size INTEGER NOT NULL, facts TEXT NOT NULL, target BLOB, seen TEXT,
     state TEXT NOT NULL, generation INTEGER NOT NULL, session INTEGER NOT NULL, durable TEXT NOT NULL,
     sent INTEGER NOT NULL, digest TEXT NOT NULL, evidence TEXT, fault TEXT,
-    detail TEXT NOT NULL, bundle INTEGER NOT NULL, reused INTEGER NOT NULL);
+    detail TEXT NOT NULL, bundle INTEGER NOT NULL, reused INTEGER NOT NULL, checkpoints TEXT NOT NULL);
 CREATE INDEX step_bundle ON step (bundle, number) WHERE bundle > 0;
 CREATE INDEX step_open ON step (phase, number) WHERE state IN ('waiting', 'moving', 'whole', 'proven');
 CREATE TABLE session (number INTEGER PRIMARY KEY, witness TEXT NOT NULL);
@@ -215,7 +215,7 @@ class Journal:
                 BatchState.QUEUED.value,
             ),
         )
-        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 21)})", (row_of(step) for step in steps))
+        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 22)})", (row_of(step) for step in steps))
         self._sql.execute("COMMIT")
 
     def close(self) -> None:

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+import zlib
 from bisect import bisect_right
 from collections.abc import Sequence
 from dataclasses import replace
@@ -108,10 +109,14 @@ class MemberDigests:
         self._number = 0
         self._value = hashlib.new(ALGORITHM)
         self.digests: list[str] = []
+        self._checksum = 0
+        #: What has taken its place, if the bundle had to be read anew.
+        self.again: MemberDigests | None = None
 
     def update(self, data: Piece, /) -> None:
         """See `carriage.Hash`."""
         layout, view, end = self._layout, memoryview(data), self._at + len(data)
+        self._checksum = zlib.crc32(view, self._checksum)
         while self._number < len(layout.members):
             begins = layout.begins(self._number)
             stops = begins + layout.members[self._number].facts.size
@@ -130,6 +135,15 @@ class MemberDigests:
     def hexdigest(self) -> str:
         """See `carriage.Hash`. The bundle itself needs none."""
         return ""
+
+    def checkpoint(self) -> str:
+        """See `carriage.Hash`. Files that were changed since they arrived are found by a checksum, not by a proof."""
+        return f"{self._checksum:08x}"
+
+    def anew(self) -> MemberDigests:
+        """See `carriage.Hash`."""
+        self.again = MemberDigests(self._layout)
+        return self.again
 
 
 class ParcelWork:
@@ -194,6 +208,7 @@ class ParcelWork:
             step = await self._files.carry_from(step, reader, made)
         finally:
             await reader.close()
+        made = made.again or made
         return step, layout, dict(zip((member.number for member in members), made.digests, strict=True))
 
     @property

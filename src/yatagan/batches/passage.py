@@ -6,12 +6,13 @@ It ends, whether well or not, only when every write that it began has been answe
 from __future__ import annotations
 
 import asyncio
+from bisect import bisect_right
 from collections import deque
 from collections.abc import Callable, Coroutine
 from dataclasses import dataclass
 from typing import Any
 
-from yatagan.batches.carriage import Carriage, Stopped, Tuning
+from yatagan.batches.carriage import BeginningDiffers, Carriage, Stopped, Tuning
 from yatagan.batches.pace import Pace
 from yatagan.errors import Fault, StoreError
 from yatagan.stores.flow import Room
@@ -112,6 +113,9 @@ class Passage:
         self._syncing: asyncio.Task[Any] | None = None
         self._unsynced = 0
         self._synced_at = clock()
+        #: How far this machine's disk was written, in order, and the digest's checkpoint there.
+        self._hashed = 0, ""
+        self._checks = sorted(way.checkpoints)
 
     async def run(self) -> bool:
         """All of it; whether its last byte is known to be on the far disk. Raises as `Carrier.carry` says."""
@@ -177,7 +181,9 @@ class Passage:
 
     def _piece_end(self, at: int, size: int, end: int) -> int:
         """As `_reach`, and all of the piece is on the far disk already, or nothing."""
-        return self._way.durable.edge_after(at, _reach(at, size, end))
+        end = self._way.durable.edge_after(at, _reach(at, size, end))
+        check = bisect_right(self._checks, at)
+        return min(end, self._checks[check]) if check < len(self._checks) else end
 
     def _known(self, start: int, end: int) -> bool:
         return self._way.durable.covers(start, end)
@@ -271,18 +277,33 @@ class Passage:
 
     async def _keep(self, write: Callable[[int, Piece], None], blocks: list[Block]) -> None:
         await self._tuning.apart(self._hash_and_write, write, blocks)
+        self._hashed = blocks[-1].end, self._way.hash.checkpoint()
         for block in blocks:
             if not self._known(block.offset, block.end):
-                self._acknowledge(block.offset, block.end)
+                self._count(block.offset, block.end)
             block.hashed = block.written = True
             self._done_with(block)
+        self._start_sync_if_due()
 
     def _hash_and_write(self, write: Callable[[int, Piece], None], blocks: list[Block]) -> None:
-        """In a thread, for which what is in one piece is better, as above."""
+        """In a thread, for which what is in one piece is better, as above. Raises BeginningDiffers."""
+        if self._checks and blocks[0].offset < self._checks[-1]:
+            for block in blocks:
+                self._hash_and_check(block)
+                if not self._known(block.offset, block.end):
+                    write(block.offset, block.data)
+            return
         data = _joined(blocks)
         self._way.hash.update(data)
         if not self._known(blocks[0].offset, blocks[-1].end):
             write(blocks[0].offset, data)
+
+    def _hash_and_check(self, block: Block) -> None:
+        """A block of the beginning that an earlier session has left: no block reaches over a checkpoint."""
+        self._way.hash.update(block.data)
+        expected = self._way.checkpoints.get(block.end)
+        if expected is not None and self._way.hash.checkpoint() != expected:
+            raise BeginningDiffers(max((check for check in self._checks if check < block.end), default=0))
 
     async def _copy_near(self, read: Callable[[int, int], bytes], write: Callable[[int, Piece], None]) -> None:
         """From here to here: a stripe after the other."""
@@ -355,10 +376,13 @@ class Passage:
         self._done_with(block)
 
     def _acknowledge(self, start: int, end: int) -> None:
+        self._count(start, end)
+        self._start_sync_if_due()
+
+    def _count(self, start: int, end: int) -> None:
         self._acknowledged.add(start, end)
         self._unsynced += end - start
         self._way.moved(end - start)
-        self._start_sync_if_due()
 
     # -- syncing -----------------------------------------------------------------------------------------
 
@@ -374,11 +398,12 @@ class Passage:
     async def _sync_now(self) -> bool:
         """One sync. It covers what was acknowledged before it was asked for, and nothing later."""
         covered = self._acknowledged.copy()
+        hashed, value = self._hashed
         self._unsynced = 0
         self._synced_at = self._clock()
         durable = await self._way.part.sync()
         if durable:
-            self._way.synced(covered)
+            self._way.synced(covered, value if hashed == covered.prefix else "")
         return durable
 
     async def _sync(self) -> bool:

@@ -55,7 +55,15 @@ class Performer:
             await (self._archives.member if step.phase == MEMBERS_PHASE else self._do[step.kind])(step)
         except TryAgain as again:
             await self._scribe.note(
-                Change(step.number, state=StepState.WAITING, fault=again.fault, durable="", digest="", reused=0)
+                Change(
+                    step.number,
+                    state=StepState.WAITING,
+                    fault=again.fault,
+                    durable="",
+                    digest="",
+                    reused=0,
+                    checkpoints="",
+                )
             )
             raise
         except StepRefused as refused:

@@ -14,7 +14,7 @@ from yatagan.stores.interface import Facts, Kind
 #: What a step is read from, in this order.
 COLUMNS = (
     "number, phase, kind, source, path, label, facts, target, seen, state, generation, session, durable, "
-    "sent, digest, evidence, fault, detail, bundle, reused"
+    "sent, digest, evidence, fault, detail, bundle, reused, checkpoints"
 )
 #: What a change may change.
 _CHANGING = Change._fields[1:]
@@ -78,6 +78,7 @@ def row_of(step: Step) -> tuple[object, ...]:
         step.detail,
         step.bundle,
         step.reused,
+        step.checkpoints,
     )
 
 

@@ -79,6 +79,7 @@ class Step:
     files of this step and `session` the session that wrote the last of them; `durable` are that
     part file's synced extents, encoded. `bundle` is the step of the bundle that an entry comes with, or may
     come with; 0 for none. `reused` bytes of the present part file were copied from what was under the final name.
+    `checkpoints` are digests of that part file's beginning, encoded.
     """
 
     number: int
@@ -101,6 +102,7 @@ class Step:
     detail: str = ""
     bundle: int = 0
     reused: int = 0
+    checkpoints: str = ""
 
     def part(self, batch: str, generation: int | None = None) -> bytes:
         """The part file of a generation (the present one): beside the final name, and independent of it."""
@@ -133,3 +135,4 @@ class Change(NamedTuple):
     facts: Facts | None = None
     bundle: int | None = None
     reused: int | None = None
+    checkpoints: str | None = None

@@ -253,6 +253,10 @@ class KeptFile:
         """See `Writer.copy_here`."""
         return False
 
+    async def is_untouched(self, size: int) -> bool:
+        """See `Writer.is_untouched`."""
+        return False
+
     async def sync(self) -> bool:
         """See `Writer.sync`."""
         return bool(await self._store.ask("file.sync", self._number))

@@ -18,7 +18,7 @@ from yatagan.portable.directories import (
     is_same_file,
     keep,
     look,
-    open_regular,
+    open_regular_in,
     parent_of,
     sync_directory,
     time_ns,
@@ -53,13 +53,16 @@ class Placing(NamedTuple):
 
 def place_by_name(wanted: Placing) -> int:
     """`place` for a part file that is not open yet. Raises as `place` does."""
-    try:
+    with parent_of(wanted.part) as (directory, name):
         try:
-            descriptor = open_regular(wanted.part, os.O_RDONLY)
-        except PermissionError:
-            descriptor = open_regular(wanted.part, os.O_WRONLY)  # an earlier try has set its mode already
-    except FileNotFoundError:
-        raise OSError(PART_CHANGED, "the part file is gone") from None
+            try:
+                descriptor = open_regular_in(directory, name, os.O_RDONLY)
+            except PermissionError:
+                descriptor = open_regular_in(directory, name, os.O_WRONLY)  # an earlier try has set its mode already
+        except OSError as error:
+            if error.errno not in (errno.ENOENT, errno.ELOOP, errno.EOPNOTSUPP, errno.EISDIR):
+                raise
+            raise OSError(PART_CHANGED, "the part file is gone, or something else has its name") from None
     try:
         return place(descriptor, wanted)
     finally:

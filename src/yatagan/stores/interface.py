@@ -198,6 +198,12 @@ class Writer(Protocol):
     async def write(self, offset: int, data: Piece) -> None:
         """Returns when the store has acknowledged all of it."""
 
+    async def is_untouched(self, size: int) -> bool:
+        """Whether a part file of this machine holds what was written here and nothing else, as far as can be seen.
+
+        False where that is not to be seen: then somebody must read it.
+        """
+
     async def sync(self) -> bool:
         """True when everything acknowledged before the call is on disk; False where there is no such request."""
 

@@ -54,6 +54,8 @@ T = TypeVar("T")
 
 #: A handful of directory entries: enough that the thread switch does not count.
 _HANDFUL = 2000
+#: How far behind the clock a part file's mark is: no write leaves such a time by itself.
+_MARK_BEHIND_NS = 3600 * 1_000_000_000 + 123_456_789
 #: Bytes that are being read, or written, at once: enough for a disk to have something to do.
 _ON_THE_WAY = 8 << 20
 
@@ -70,12 +72,31 @@ async def _thread(path: bytes, function: Callable[P, T], *args: P.args, **kwargs
 
 
 class LocalFile:
-    """An open local file, for reading or as a part file."""
+    """An open local file, for reading or as a part file.
 
-    def __init__(self, descriptor: int, path: bytes, flow: Room) -> None:
+    A part file carries a mark while it is written: a modification time of our choice, set again after each write of
+    ours. Whoever else writes to it, or cuts it short, leaves another time, and that is seen before our next write.
+    """
+
+    def __init__(self, descriptor: int, path: bytes, flow: Room, *, is_part: bool = False) -> None:
         self._descriptor = descriptor
         self._path = path
+        self._mark = 0
+        self._touched = not is_part
         self.flow = flow
+        if is_part:
+            self._set_mark(time.time_ns() - _MARK_BEHIND_NS)
+
+    def _set_mark(self, mark: int) -> None:
+        try:
+            os.utime(self._descriptor, ns=(mark, mark))
+            self._mark = os.fstat(self._descriptor).st_mtime_ns  # as finely as the disk keeps it
+        except OSError:
+            self._touched = True
+
+    def _look_for_others(self) -> None:
+        found = os.fstat(self._descriptor)
+        self._touched |= found.st_mtime_ns != self._mark or found.st_nlink != 1
 
     async def facts(self) -> Facts:
         """See `Reader.facts`."""
@@ -121,10 +142,23 @@ class LocalFile:
         return True
 
     def _write_all(self, offset: int, data: Piece) -> None:
+        self._look_for_others()
         view = memoryview(data)
         while view:
             count = os.pwrite(self._descriptor, view, offset)
             view, offset = view[count:], offset + count
+        self._set_mark(self._mark)
+
+    async def is_untouched(self, size: int) -> bool:
+        """See `Writer.is_untouched`. A hole is what is left of a file that was cut short while it was written."""
+
+        def look() -> bool:
+            self._look_for_others()
+            if self._touched or os.fstat(self._descriptor).st_size != size:
+                return False
+            return not size or os.lseek(self._descriptor, 0, os.SEEK_HOLE) == size
+
+        return await _thread(self._path, look)
 
     async def sync(self) -> bool:
         """See `Writer.sync`."""
@@ -254,11 +288,11 @@ class LocalStore:
 
     async def create_part(self, path: bytes, mode: int = 0o600) -> Writer:
         """See `Store.create_part`."""
-        return LocalFile(await _thread(path, directories.create, path, mode), path, self.flow)
+        return LocalFile(await _thread(path, directories.create, path, mode), path, self.flow, is_part=True)
 
     async def reopen_part(self, path: bytes) -> Writer:
         """See `Store.reopen_part`."""
-        return LocalFile(await _thread(path, directories.open_regular, path, os.O_RDWR), path, self.flow)
+        return LocalFile(await _thread(path, directories.open_regular, path, os.O_RDWR), path, self.flow, is_part=True)
 
     async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
         """See `Store.copy_part`. Never needed here: a local writer ends with its process."""

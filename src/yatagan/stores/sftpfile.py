@@ -172,6 +172,10 @@ class SftpFile:
         """See `Writer.copy_here`."""
         return False
 
+    async def is_untouched(self, size: int) -> bool:
+        """See `Writer.is_untouched`."""
+        return False
+
     async def sync(self) -> bool:
         """See `Writer.sync`. Every server that has written is asked: on a shared disk they may be several machines."""
         lanes, self._unsynced = self._unsynced or set(self._handles), set()
