@@ -45,6 +45,7 @@ def split(program: Program, openssh: OpenSsh, tmp_path: Path) -> Iterator[Split]
     base, start, other = tmp_path / "server", tmp_path / "start", tmp_path / "other"
     for directory in (base, start, other):
         directory.mkdir()
+    os.utime(other, (1_000_000_000, 1_000_000_000))  # else both may be of one second
     together = tmp_path / "together"
     wrapper = base / "files"
     wrapper.write_text(

@@ -102,7 +102,7 @@ class Making:
             self._at = begins + member.stored + padding(member.stored)
             yield head
             value = sha256()
-            unhashed: Deque[Future[Any]] = deque()
+            unhashed: "Deque[Future[Any]]" = deque()
             for piece in _read_ahead(descriptor, path, member, readers):
                 unhashed.append(hasher.submit(_feed, value, piece))
                 if len(unhashed) > _UNHASHED:
@@ -135,7 +135,7 @@ def _read_in_turn(
 
     Where it does not, threads would only take the interpreter from each other.
     """
-    under_way: Deque[Future[Tuple[List[Read], List[str], bool]]] = deque()
+    under_way: "Deque[Future[Tuple[List[Read], List[str], bool]]]" = deque()
     slow = False
     try:
         while True:
@@ -159,7 +159,7 @@ def _read_in_turn(
 
 def _read_ahead(descriptor: int, path: bytes, member: Member, readers: ThreadPoolExecutor) -> Iterator[Any]:
     """The file's pieces, with the length of a hole in place of its zeros."""
-    under_way: Deque[Tuple[Future[bytes], int]] = deque()
+    under_way: "Deque[Tuple[Future[bytes], int]]" = deque()
     try:
         for offset, size in _with_holes(member):
             if offset is None:
@@ -178,7 +178,7 @@ def _read_ahead(descriptor: int, path: bytes, member: Member, readers: ThreadPoo
                 future.exception()  # the descriptor is closed next: nobody may be reading from it
 
 
-def _complete(piece: Tuple[Future[bytes], int], path: bytes) -> bytes:
+def _complete(piece: Tuple["Future[bytes]", int], path: bytes) -> bytes:
     future, size = piece
     data = future.result()
     if len(data) != size:

@@ -35,6 +35,10 @@ _FEW = 4
 #: How often the bytes to come must fill all lanes that there were before, to open them at once.
 _MUCH = 16
 
+#: Seconds for which no more lanes are asked for once there were none to be had: whoever waits for an answer asks again
+#: at each one that comes.
+_NO_MORE = 5.0
+
 #: Bytes on the way by which lanes in other processes come before our own.
 _RELIEF = 512 << 10
 
@@ -85,6 +89,7 @@ class Lanes:
         self._extra: list[Files] = []
         self._noted: Noted | None = None
         self._growing: asyncio.Task[None] | None = None
+        self._not_before = 0.0
         #: Lanes that are there, but carry nothing yet.
         self._ready: list[Lane] = []
         self._admitting = asyncio.Lock()
@@ -132,7 +137,7 @@ class Lanes:
 
     def _grow(self) -> None:
         """More lanes are wanted."""
-        if self._growing is None or self._growing.done():
+        if (self._growing is None or self._growing.done()) and time.monotonic() >= self._not_before:
             self._growing = asyncio.ensure_future(self._grow_while_wanted())
 
     async def _grow_while_wanted(self) -> None:
@@ -140,11 +145,15 @@ class Lanes:
         opening: set[asyncio.Task[bool]] = set()
         try:
             while (missing := self._wanted() - len(self._lanes)) > 0 or opening:
+                if not self._may_log_in and self._free_login() is None and not opening:
+                    self._not_before = time.monotonic() + _NO_MORE
+                    return  # every channel of every login is open
                 for at in range(min(missing, _AT_ONCE) - len(opening)):
                     opening.add(asyncio.ensure_future(self._open(at * _APART)))
                 done, opening = await asyncio.wait(opening, return_when=asyncio.FIRST_COMPLETED)
                 opened = [task.result() for task in done]
                 if not any(opened) and not opening:
+                    self._not_before = time.monotonic() + _NO_MORE
                     return
         except (StoreError, OSError):
             return  # the line has gone, which whoever uses it will hear
@@ -205,9 +214,13 @@ class Lanes:
             raise
         return login, process
 
-    async def _by_channel(self) -> Lane | None:
+    def _free_login(self) -> Login | Again | None:
+        """The login with the fewest channels, of those that may have another one."""
         free = [each for each, channels in self._channels.items() if each not in self._full and channels < _CHANNELS]
-        login = min(free, key=lambda each: self._channels[each], default=None)
+        return min(free, key=lambda each: self._channels[each], default=None)
+
+    async def _by_channel(self) -> Lane | None:
+        login = self._free_login()
         if login is None:
             return None
         self._channels[login] += 1

@@ -115,6 +115,9 @@ class Line:
             if self._outstanding[task] and task.uncancel() == 0:
                 raise StoreError(self._fault, path, store=self._name) from None
             raise
+        except StoreError as error:  # the helper's end does not know whose it is
+            error.store = error.store or self._name
+            raise
         except files.Refusal as refusal:
             if refusal.code == files.FAILURE:
                 raise BareFailure(refusal.said) from refusal

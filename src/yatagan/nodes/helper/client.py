@@ -86,7 +86,9 @@ class Helper:
         self._waiting: dict[int, asyncio.Future[dict[str, Any]]] = {}
         self._next = 1
         self._reading: asyncio.Task[None] | None = None
-        self._learned: set[str] = set()
+        self._learned: set[str] = set(_MODULES)
+        #: One lesson at a time: the program on the node has several threads, and half a module is none.
+        self._learning = asyncio.Lock()
         self.greeting = greeting
         #: Called at every line that comes, signs of life included.
         self.listeners: set[Callable[[], None]] = set()
@@ -147,16 +149,19 @@ class Helper:
             reply = await future
         finally:
             self._waiting.pop(number, None)
+        if "broken" in reply:
+            raise StoreError(Fault.HELPER_BROKEN, path, detail=f"{do}: {reply['broken']}")
         if "error" in reply:
             raise OSError(reply["errno"], reply["error"])
         return reply
 
     async def learn(self, modules: tuple[str, ...]) -> None:
         """Teach the helper modules of ours, in this order, unless it knows them. Raises as `ask` does."""
-        if self._learned.issuperset(modules):
-            return
-        await self.ask("learn", modules=[(module, source_of(module)) for module in modules])
-        self._learned.update(modules)
+        async with self._learning:
+            new = [module for module in modules if module not in self._learned]
+            if new:
+                await self.ask("learn", modules=[(module, source_of(module)) for module in new])
+                self._learned.update(new)
 
     async def _read_answers(self) -> None:
         try:

@@ -205,11 +205,18 @@ def do_unload(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
 LEARNED: Dict[str, Callable[[Dict[str, Any], Callable[[], None]], Dict[str, Any]]] = {}
 
 
+#: What was taken in whole; `sys.modules` also has what is only half loaded.
+LOADED: Dict[str, Any] = {}
+LEARNING = threading.Lock()
+
+
 def do_learn(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     """Take in modules, by the loader that was sent ahead of this one."""
-    for name, source in request["modules"]:
-        module = sys.modules.get(name) or sys.modules["__main__"].load(name, source)
-        LEARNED.update(getattr(module, "HANDLERS", {}))
+    with LEARNING:
+        for name, source in request["modules"]:
+            if name not in LOADED:
+                LOADED[name] = sys.modules["__main__"].load(name, source)
+            LEARNED.update(getattr(LOADED[name], "HANDLERS", {}))
     return {}
 
 
@@ -238,8 +245,8 @@ def main(token: str) -> None:
                 reply.update(globals()["do_" + request["do"]](request, busy))
         except OSError as error:
             reply.update({"errno": error.errno or 0, "error": error.strerror or str(error)})
-        except Exception as error:
-            reply.update({"errno": 0, "error": "%s: %s" % (type(error).__name__, error)})
+        except Exception as error:  # a mistake of ours, or a Python that lacks something
+            reply.update({"broken": "%s: %s" % (type(error).__name__, error)})
         say(reply)
 
     out.write(b"\n" + token.encode("ascii") + b"\n")

@@ -1,0 +1,154 @@
+"""Everything that runs on a node, under the Pythons that nodes have: from 3.6 on, which is the system's own on many."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import os
+import shutil
+import signal
+import tarfile
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import OpenSsh, Program, snapshot, start_sshd
+from test_helper import with_helper
+from yatagan.bundles.onnode import _MODULES
+from yatagan.nodes.helper.client import Helper
+from yatagan.stores.byhelper import _CHANGES
+
+PYENV = Path(os.environ.get("PYENV_ROOT", "/root/.pyenv")) / "versions"
+
+
+def directory_of(version: str) -> str:
+    """Where a Python of this version is; the test is skipped where there is none."""
+    found = sorted(PYENV.glob(f"{version}.*/bin/python3")) if os.access(PYENV, os.X_OK) else []
+    if not found:
+        assert "YATAGAN_NEED_SSHD" not in os.environ, f"here there must be a Python {version}"
+        pytest.skip(f"no Python {version} on this machine")
+    return str(found[-1].parent)
+
+
+@pytest.mark.parametrize("version", ["3.6", "3.7", "3.8", "3.13"])
+def test_each_request(version: str, tmp_path: Path) -> None:
+    path = directory_of(version)
+    tree, out = tmp_path / "tree", tmp_path / "out"
+    (tree / "sub").mkdir(parents=True)
+    out.mkdir()
+    (tree / "sub" / "a").write_bytes(b"fen" * 100)
+    (tree / "b").symlink_to("sub/a")
+    digest = hashlib.sha256(b"fen" * 100).hexdigest()
+
+    async def work(helper: Helper) -> None:
+        assert helper.greeting["python"].startswith(version + ".")
+        assert (await helper.ask("clock"))["clock_ns"] > 0
+        name = str(tree / "sub" / "a")
+        assert (await helper.ask("look", os.fsencode(name)))["facts"][1] == 300
+        assert (await helper.ask("read", os.fsencode(name)))["text"].startswith("fen")
+        made = await helper.ask("digests", files=[[name, []]], algorithm="sha256")
+        assert made["files"][0][1] == digest
+        gathered = await helper.ask("gather", paths=[name], most=1000)
+        assert base64.b64decode(gathered["files"][0][1]) == b"fen" * 100
+        bundle = out / "bundle"
+        bundle.write_bytes(b"fen" * 100)
+        parcel = [0, 300, digest, str(out / ".yatagan-x-1-1.part"), [], str(out / "unloaded"), 0o600, 0o640, 10**18]
+        assert (await helper.ask("unload", os.fsencode(bundle), parcels=[parcel]))["outcomes"] == [[0, 0]]
+        for number, do in enumerate(("finish", "place")):
+            part, final = out / f".yatagan-x-2-{number}.part", out / do
+            part.write_bytes(b"fen" * 100)
+            parcel[3], parcel[5] = str(part), str(final)
+            placing = [str(part), str(final), 300, None, 0o640, 10**18, None, ""]
+            asked: dict[str, Any] = {"parcels": [parcel]} if do == "finish" else {"placings": [placing]}
+            assert (await helper.ask(do, **asked))["outcomes"] == [[0, 0]]
+            assert final.read_bytes() == b"fen" * 100 and final.stat().st_mtime_ns == 10**18
+        await helper.learn(_CHANGES)
+        assert (await helper.ask("blocks", os.fsencode(name), block=64))["rolling"]
+        (out / "new").write_bytes(bytes(300))
+        runs = [[0, 0, 100, ""]]
+        assert (await helper.ask("reuse", os.fsencode(name), part=str(out / "new"), runs=runs))["good"] == [True]
+        await helper.learn(_MODULES)
+        await archives(helper)
+
+    async def archives(helper: Helper) -> None:
+        entries = [["tree", str(tree), "directory"], ["tree/sub", str(tree / "sub"), "directory"]]
+        entries += [["tree/sub/a", str(tree / "sub" / "a"), "file"], ["tree/b", str(tree / "b"), "link"]]
+        final = os.fsencode(out / "tree.tar.gz")
+        parts = {"part": str(out / "1"), "beside_part": str(out / "2"), "entries": entries}
+        reply = await helper.ask("make", final, **parts, anonymous=False, latest_ns=None, form="tar.gz", level=6)
+        assert "totals" in reply, reply
+        with tarfile.open(os.fsdecode(final)) as tar:
+            assert tar.getnames() == ["tree", "tree/sub", "tree/sub/a", "tree/b"]
+        (out / "back").mkdir()
+        wish = {"only": [], "skip": [], "run": "x", "replace": "never", "links_out": False, "most": None}
+        unpacked = await helper.ask("unpack", final, into=str(out / "back"), ratio=0, salvage=False, **wish)
+        assert unpacked["counts"]["unpacked"] == 4, unpacked
+        assert snapshot(out / "back" / "tree") == snapshot(tree)
+        assert (await helper.ask("contents", final))["found"] == {"tree/sub/a": digest}
+
+    with_helper(work, f"PATH={path}:$PATH; ")
+
+
+@pytest.mark.server
+@pytest.mark.parametrize("version", ["3.6", "3.8", "3.13"])
+def test_a_tour_of_all_that_runs_on_a_node(version: str, program: Program, openssh: OpenSsh, tmp_path: Path) -> None:
+    base, far = tmp_path / "server", tmp_path / "far"
+    base.mkdir()
+    far.mkdir()
+    # Behind the account's start-up files, which may set the path as well.
+    (base / "run").write_text(f'#!/bin/sh\nPATH={directory_of(version)}:$PATH\nexec sh -c "$SSH_ORIGINAL_COMMAND"\n')
+    (base / "run").chmod(0o755)
+    child, port = start_sshd(base, f"ForceCommand {base}/run\n")
+    try:
+        program(*OpenSsh(base, port, openssh.user).far(far).add)
+        assert program.json("node", "check", "oak")["python"].startswith(version + ".")
+        fen = program.directory / "fen"
+        (fen / "plot").mkdir(parents=True)
+        for number in range(30):
+            (fen / "plot" / f"{number}.csv").write_bytes(os.urandom(2000))
+        (fen / "big").write_bytes(os.urandom(6 << 20))
+        (fen / "link").symlink_to("big")
+        assert program.json("stage", "fen", "oak:")["batch"]["evidence"] == {"on-node": 31}
+        with open(fen / "big", "r+b") as stream:
+            stream.write(b"changed")
+        os.utime(fen / "big", (2_000_000_000, 2_000_000_000))
+        assert program.json("stage", "fen", "oak:")["batch"]["bytes_there_in_part"] > 5 << 20
+        assert snapshot(far / "fen") == snapshot(fen)
+        program("stage", "fen", "oak:", "--by", "digest")
+        program("checksums", "oak:fen")
+        program("verify", "oak:fen")
+        for name in ("SHA256SUMS", "SHA256SUMS.facts.jsonl"):
+            (far / "fen" / name).unlink()
+        for form in ("tar", "tar.gz", *(["tar.zst"] if shutil.which("zstd") else [])):
+            program("bundle", "make", "oak:fen", "--format", form)
+            program("bundle", "list", f"oak:fen.{form}")
+            program("bundle", "check", f"oak:fen.{form}")
+            program("bundle", "unpack", f"oak:fen.{form}", "--into", f"oak:from-{form}")
+            assert snapshot(far / f"from-{form}" / "fen") == snapshot(fen)
+        program("stage", "fen", "oak:archive", "--bundle", "whole")
+        program("stage", "oak:fen", "back")
+        assert snapshot(program.directory / "back" / "fen") == snapshot(fen)
+    finally:
+        child.send_signal(signal.SIGTERM)
+        child.wait(10)
+
+
+def test_many_lessons_at_once(tmp_path: Path) -> None:
+    """Of 96 tasks that teach it at the same time none finds half a module."""
+    import asyncio
+
+    (tmp_path / "a").write_bytes(b"fen" * 100)
+
+    async def work(helper: Helper) -> None:
+        async def one() -> None:
+            await helper.learn(_CHANGES)
+            assert (await helper.ask("blocks", os.fsencode(tmp_path / "a"), block=64))["rolling"]
+
+        async def other() -> None:  # another process' end of the same helper knows nothing of ours
+            helper._learned.clear()
+            await helper.learn(_MODULES)
+
+        await asyncio.gather(*(one() if number % 2 else other() for number in range(96)))
+
+    with_helper(work)
