@@ -190,6 +190,10 @@ class Executor:
                 await _close(store)
             self._refused(error)
             return
+        except BaseException:  # cancelled: what is open already must not stay so
+            for store in opened:
+                await _close(store)
+            raise
         if self._runner.line is r.Line.ENDED:
             for store in opened:
                 await _close(store)

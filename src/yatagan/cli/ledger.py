@@ -26,19 +26,31 @@ def show(json_: bool) -> None:
     ledger = Ledger(app.home.ledger)
     records = list(ledger.records())
     broken = [record for record in records if not record.fits]
+    missing = ledger.missing()
     if json_:
-        say_json({"directory": str(app.home.ledger), "holds": not broken, "records": [_as_json(r) for r in records]})
-    elif not records:
+        say_json(
+            {
+                "directory": str(app.home.ledger),
+                "holds": not broken and not missing,
+                "missing_files": missing,
+                "records": [_as_json(record) for record in records],
+            }
+        )
+    elif not records and not missing:
         click.echo("Nothing is on record yet.")
     else:
         for record in records:
             _show(record)
-        whole = "the chain of digests holds" if not broken else f"{len(broken)} do not fit the chain"
+        whole = "every record and list is vouched for, but for the newest: a later record will vouch for that"
+        if broken:
+            whole = f"{text.count(len(broken), 'record')} cannot be trusted"
         click.echo(
             click.style(f"{text.count(len(records), 'record')} in {text.show(str(ledger.directory))}", bold=True)
         )
+        for name in missing:
+            click.echo("  " + click.style(f"{text.show(name)} is missing, with the records in it", fg="red"))
         click.echo("  " + click.style(whole, fg="red" if broken else "green"))
-    if broken:
+    if broken or missing:
         raise click.exceptions.Exit(Exit.DIFFERENCES)
 
 
@@ -51,13 +63,14 @@ def _as_json(record: Record) -> dict[str, Any]:
         "file": record.file,
         "digest": record.digest,
         "fits": record.fits,
+        "problem": record.problem,
         **record.body,
     }
 
 
 def _show(record: Record) -> None:
     body = record.body
-    mark = "" if record.fits else click.style("  DOES NOT FIT", fg="red")
+    mark = "" if record.fits else click.style(f"  {record.problem}", fg="red")
     when = record.time[:19].replace("T", " ") + " UTC"
     outcome = text.show(str(body.get("outcome", "")))
     colour = "green" if outcome == "good" else "red"

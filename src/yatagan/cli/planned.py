@@ -257,6 +257,8 @@ def _rate(request: Request, source: Store, destination: Store) -> str:
 def _proof(prove: Prove, source: Store, destination: Store, same_disk: bool) -> str:
     """What the proof will be, and why it is no better."""
     if destination.traits.quick and source.traits.quick:
+        if prove is Prove.NONE:
+            return "not asked for: contents are not looked at (sent)"
         return "every file is read back and hashed (read-back)"
     if prove is Prove.READ_BACK:
         return "every file is read back over the line and hashed here (read-back)"

@@ -243,7 +243,7 @@ class Service:
         self, client: Client, peer: Peer, version: str, node: Node, name: str, umask: int
     ) -> CannotReach | None:
         """Carry a batch of ours whose command has let go of its lock, and tell it how that goes on."""
-        await self._lease(version, node, None)  # only to see that it would be given
+        await (await self._lease(version, node, None)).close()  # only to see that it would be given
         batch = Batches(self._home.batches).find(name)
         batch.lock()
         os.umask(umask)  # what is made here is made for that command

@@ -16,10 +16,11 @@ import hashlib
 import json
 import os
 import platform
+import re
 import secrets
 import time
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from enum import StrEnum
 from pathlib import Path
@@ -41,7 +42,7 @@ class RecordKind(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Record:
-    """One record, with the file that holds it and whether it fits to the one before it there."""
+    """One record, with the file that holds it, and what is wrong with it as far as that can be known; "" if nothing."""
 
     id: str
     kind: RecordKind
@@ -50,7 +51,12 @@ class Record:
     body: dict[str, Any]
     file: str
     digest: str
-    fits: bool
+    problem: str = ""
+
+    @property
+    def fits(self) -> bool:
+        """Whether nothing is wrong with it."""
+        return not self.problem
 
 
 def record_name(kind: RecordKind) -> str:
@@ -70,6 +76,8 @@ class Ledger:
         self.directory = directory
         self._file: Path | None = None
         self._previous = ""
+        #: What was last named of other writers' files: they are named again when they have moved.
+        self._named: dict[str, str] = {}
 
     def append(
         self, id: str, kind: RecordKind, body: dict[str, Any], contents: Iterable[tuple[bytes, str]] = ()
@@ -93,14 +101,16 @@ class Ledger:
                 "time": datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ"),
                 "who": f"{_user()}@{platform.node()}",
                 "previous": self._previous,
-                "others": self._heads(),
+                "others": self._moved_heads(),
                 "body": {**body, **({"list": kept} if kept else {})},
             }
-            line = canonical(record)
+            line, new = canonical(record), not self._file.exists()
             with self._file.open("ab") as stream:
                 stream.write(line + b"\n")
                 stream.flush()
                 os.fsync(stream.fileno())
+            if new:
+                _sync_directory(self.directory)
         except OSError as error:
             raise JournalError(str(self.directory), error.strerror or str(error)) from error
         self._previous = hashlib.sha256(line).hexdigest()
@@ -122,7 +132,33 @@ class Ledger:
             new.unlink()
             return ""
         os.replace(new, lists / value.hexdigest())
+        _sync_directory(lists)
         return value.hexdigest()
+
+    def _moved_heads(self) -> dict[str, str]:
+        """The newest digests of other files that have moved since this writer last named them.
+
+        A first record names those that nobody has named yet: the rest is vouched for by whoever has.
+        """
+        heads = self._heads()
+        if not self._named:
+            self._named = self._named_by_all()
+        moved = {name: digest for name, digest in heads.items() if self._named.get(name) != digest}
+        self._named.update(moved)
+        return moved
+
+    def _named_by_all(self) -> dict[str, str]:
+        """The newest digest of each file that any record names."""
+        named: dict[str, tuple[str, str]] = {}
+        for file in self._files():
+            for line in _lines(file):
+                try:
+                    entry = json.loads(line)
+                    for name, digest in entry["others"].items():
+                        named[name] = max(named.get(name, ("", "")), (entry["time"], digest))
+                except (ValueError, KeyError, TypeError, AttributeError):
+                    continue
+        return {name: digest for name, (_, digest) in named.items()}
 
     def _heads(self) -> dict[str, str]:
         """The newest digest of every other file."""
@@ -135,45 +171,106 @@ class Ledger:
         return heads
 
     def _files(self) -> list[Path]:
-        return sorted(self.directory.glob("*.jsonl")) if self.directory.is_dir() else []
+        if not self.directory.is_dir():
+            return []
+        return sorted(file for file in self.directory.glob("*.jsonl") if file.is_file())  # no FIFO, which would hang
 
     def holds(self, id: str) -> bool:
         """Whether a record of this name is there."""
         return any(record.id == id for record in self.records())
 
     def records(self) -> Iterator[Record]:
-        """All records, oldest first. One that cannot be read, or does not fit to the one before, says so."""
-        found: list[Record] = []
-        known = {file.name: {hashlib.sha256(line).hexdigest() for line in _lines(file)} for file in self._files()}
-        for file in self._files():
-            found.extend(_read(file, known))
-        yield from sorted(found, key=lambda record: (record.time, record.file))
+        """All records, oldest first, each with what is wrong with it.
 
+        A record is vouched for by the next one in its file, and by records of other files that name it: so the newest
+        of all can be changed unseen until another one is written.
+        """
+        files = [_File(file.name, _lines(file)) for file in self._files()]
+        named = _named(files)
+        found = [record for file in files for record in file.records(named)]
+        yield from sorted(map(self._with_list, found), key=lambda record: (record.time, record.file))
 
-def _read(file: Path, known: dict[str, set[str]]) -> Iterator[Record]:
-    previous = ""
-    for line in _lines(file):
-        digest = hashlib.sha256(line).hexdigest()
+    def missing(self) -> list[str]:
+        """Files that records name, and that are not there."""
+        files = [_File(file.name, _lines(file)) for file in self._files()]
+        there = {file.name for file in files}
+        return sorted({name for name, _, _ in _named(files) if name not in there})
+
+    def _with_list(self, record: Record) -> Record:
+        """The record, with what is wrong with the list that it speaks of."""
+        name = record.body.get("list")
+        if record.problem or not isinstance(name, str) or not re.fullmatch("[0-9a-f]{64}", name):
+            return record
+        value = hashlib.sha256()
         try:
-            entry = json.loads(line)
-            fits = (
-                canonical(entry) == line
-                and entry["previous"] == previous
-                and all(head in known.get(name, ()) for name, head in entry["others"].items())
-            )
-            yield Record(
-                entry["id"],
-                RecordKind(entry["kind"]),
-                entry["time"],
-                entry["who"],
-                entry["body"],
-                file.name,
-                digest,
-                fits,
-            )
-        except (ValueError, KeyError, TypeError, AttributeError):
-            yield Record("", RecordKind.STAGED, "", "", {}, file.name, digest, False)
-        previous = digest
+            with (self.directory / "lists" / name).open("rb") as stream:
+                while block := stream.read(1 << 20):
+                    value.update(block)
+        except OSError:
+            return replace(record, problem="its checksum list is missing")
+        return record if value.hexdigest() == name else replace(record, problem="its checksum list was changed")
+
+
+#: That a record of this time names a record of a file, by the file's name and the record's digest.
+_Naming = tuple[str, str, str]
+
+
+class _File:
+    """One writer's file."""
+
+    def __init__(self, name: str, lines: list[bytes]) -> None:
+        self.name = name
+        self.digests = [hashlib.sha256(line).hexdigest() for line in lines]
+        self.entries = [_parse(line) for line in lines]
+
+    def records(self, named: set[_Naming]) -> Iterator[Record]:
+        """Its records. `named` are all that records of all files name."""
+        vouched = {digest for name, digest, _ in named if name == self.name}
+        vouched |= {str(entry["previous"]) for entry in self.entries if entry is not None}
+        lost = [when for name, digest, when in named if name == self.name and digest not in self.digests]
+        for at, (digest, entry) in enumerate(zip(self.digests, self.entries, strict=True)):
+            problem = self._problem(at, vouched, max(lost, default=""))
+            if entry is None:
+                yield Record("", RecordKind.STAGED, "", "", {}, self.name, digest, problem or "it cannot be read")
+            else:
+                kind, body = RecordKind(entry["kind"]), entry["body"]
+                yield Record(entry["id"], kind, entry["time"], entry["who"], body, self.name, digest, problem)
+
+    def _problem(self, at: int, vouched: set[str], lost: str) -> str:
+        """What is wrong with one record. `lost`: when somebody last named a record here that is not here any more."""
+        digest, entry, last = self.digests[at], self.entries[at], at + 1 == len(self.digests)
+        if entry is None:
+            return "it cannot be read"
+        if last and lost and entry["time"] <= lost:
+            removed = "records behind it were removed"
+            return removed if digest in vouched else f"it was changed, or {removed}"
+        if digest in vouched:
+            if at and entry["previous"] != self.digests[at - 1] and self.digests[at - 1] in vouched:
+                return "records before it were removed"
+            return ""
+        if not last and (after := self.entries[at + 1]) is not None and after["previous"] != digest:
+            return "it was changed" if self.digests[at + 1] in vouched else "it, or the next one, was changed"
+        if at and entry["previous"] != self.digests[at - 1] and self.digests[at - 1] in vouched:
+            return "it was changed, or records before it were removed"
+        return "it was changed" if not at and entry["previous"] else ""
+
+
+def _named(files: list[_File]) -> set[_Naming]:
+    """What records of all files name of other files."""
+    entries = [entry for file in files for entry in file.entries if entry is not None]
+    return {(name, digest, entry["time"]) for entry in entries for name, digest in entry["others"].items()}
+
+
+def _parse(line: bytes) -> dict[str, Any] | None:
+    """What a line holds, if it is a record as this program writes them."""
+    try:
+        entry = json.loads(line)
+        RecordKind(entry["kind"])
+        sound = all(isinstance(entry[key], str) for key in ("id", "time", "who", "previous"))
+        sound &= isinstance(entry["body"], dict) and all(isinstance(each, str) for each in entry["others"].values())
+        return entry if sound and canonical(entry) == line else None
+    except (ValueError, KeyError, TypeError, AttributeError):
+        return None
 
 
 def _lines(file: Path) -> list[bytes]:
@@ -183,6 +280,14 @@ def _lines(file: Path) -> list[bytes]:
     except OSError:
         return []
     return data.split(b"\n")[:-1]
+
+
+def _sync_directory(directory: Path) -> None:
+    descriptor = os.open(directory, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)
 
 
 def _user() -> str:

@@ -132,6 +132,7 @@ def _keep(directory: int, name: bytes, found: os.stat_result, wanted: Placing) -
         if there is not None:
             raise OSError(KEPT_TAKEN, "another file is kept under this name")
         keep(directory, name, below, kept)
+        sync_directory(below)
 
 
 def agrees(found: os.stat_result, known: KnownFacts) -> bool:

@@ -82,8 +82,11 @@ class SftpFile:
         """
         lane = self._lane_for(offset, size)
         if len(self._handles) == 1:
-            return await self._read_on(lane, offset, size)
-        asked = [asyncio.ensure_future(self._read_on(lane, offset, size))]
+            try:
+                return await self._read_on(lane, offset, size)
+            finally:
+                lane.load -= size
+        asked = [self._begin_read(lane, offset, size)]
         try:
             while True:
                 done, _ = await asyncio.wait(asked, timeout=_LATE, return_when=asyncio.FIRST_COMPLETED)
@@ -91,7 +94,7 @@ class SftpFile:
                     return done.pop().result()
                 if (idle := next((each for each in self._handles if not each.load), None)) is not None:
                     idle.load += size
-                    asked.append(asyncio.ensure_future(self._read_on(idle, offset, size)))
+                    asked.append(self._begin_read(idle, offset, size))
         except asyncio.CancelledError:
             for task in asked:
                 task.cancel()
@@ -102,19 +105,26 @@ class SftpFile:
                     self._late.add(task)
                     task.add_done_callback(self._came)
 
+    def _begin_read(self, lane: Lane, offset: int, size: int) -> asyncio.Task[bytes]:
+        """A read in a task of its own; the lane is relieved of it also when it is cancelled before it has begun."""
+        task = asyncio.ensure_future(self._read_on(lane, offset, size))
+
+        def relieve(_: asyncio.Task[bytes]) -> None:
+            lane.load -= size
+
+        task.add_done_callback(relieve)
+        return task
+
     async def _read_on(self, lane: Lane, offset: int, size: int) -> bytes:
         """A server may answer with less than asked; the rest is asked for."""
         files, handle = lane.files, self._handles[lane]
-        try:
-            data = await self._ask(files.read(handle, offset, size), self._path)
-            while len(data) < size:
-                rest = files.read(handle, offset + len(data), size - len(data))
-                more = await self._ask(rest, self._path)
-                if not more:
-                    break
-                data += more
-        finally:
-            lane.load -= size
+        data = await self._ask(files.read(handle, offset, size), self._path)
+        while len(data) < size:
+            rest = files.read(handle, offset + len(data), size - len(data))
+            more = await self._ask(rest, self._path)
+            if not more:
+                break
+            data += more
         return data
 
     def _came(self, task: asyncio.Task[bytes]) -> None:
