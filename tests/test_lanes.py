@@ -18,7 +18,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Far, OpenSsh, Practice, Program, start_sshd, wait_for
-from yatagan.batches.carriage import Carriage, Tuning
+from yatagan.batches.carriage import Carriage, FileDigest, Tuning
 from yatagan.batches.carrier import Carrier
 from yatagan.batches.extents import Extents
 from yatagan.batches.pace import Pace
@@ -217,7 +217,7 @@ async def with_lanes(store: SftpStore, lanes: int) -> None:
 
 
 async def carry(source: object, part: object, size: int, read: int, write: int) -> str:
-    value = hashlib.sha256()
+    value = FileDigest()
     way = Carriage(
         source,  # type: ignore[arg-type]
         part,  # type: ignore[arg-type]
@@ -229,7 +229,7 @@ async def carry(source: object, part: object, size: int, read: int, write: int) 
         True,
         value,
         lambda count: None,
-        lambda extents: None,
+        lambda extents, digest: None,
         asyncio.Event(),
     )
     assert await Carrier(Tuning(), asyncio.get_running_loop().time).carry(way)
