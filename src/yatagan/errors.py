@@ -37,6 +37,7 @@ class Fault(StrEnum):
     PART_CHANGED = "part-changed"
     KEPT_TAKEN = "kept-taken"
     ABOVE_GONE = "above-gone"
+    NONSENSE = "nonsense"
     HELPER_BROKEN = "helper-broken"
     LISTING = "listing"
     WITH_DIRECTORY = "with-directory"

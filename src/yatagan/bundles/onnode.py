@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import posixpath
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from typing import Any
 
 from yatagan.archives.index import Totals
@@ -54,7 +55,8 @@ async def make_there(store: Store, path: bytes, trees: Mapping[bytes, Tree], rec
             "level": recipe.level,
         },
     )
-    return Totals(*reply["totals"])
+    with _sound(store, path):
+        return Totals(*reply["totals"])
 
 
 async def unpack_there(store: Store, path: bytes, into: bytes, wish: Wish) -> Read:
@@ -75,17 +77,18 @@ async def unpack_there(store: Store, path: bytes, into: bytes, wish: Wish) -> Re
             "skip": [_text(compile_pattern(pattern).pattern) for pattern in wish.choice.skip],
         },
     )
-    told = [Outcome(Member(name.encode("latin-1"), FILE, 0, 0, 0), what, why) for name, what, why in reply["told"]]
-    return Read(
-        counts=Counter(reply["counts"]),
-        files=reply["files"],
-        size=reply["size"],
-        proven=reply["proven"],
-        told=told,
-        damage=[Damage(at, why) for at, why in reply["damage"]],
-        bits=reply["bits"],
-        strays=reply["strays"],
-    )
+    with _sound(store, path):
+        told = [Outcome(Member(name.encode("latin-1"), FILE, 0, 0, 0), what, why) for name, what, why in reply["told"]]
+        return Read(
+            counts=Counter(reply["counts"]),
+            files=reply["files"],
+            size=reply["size"],
+            proven=reply["proven"],
+            told=told,
+            damage=[Damage(at, why) for at, why in reply["damage"]],
+            bits=reply["bits"],
+            strays=reply["strays"],
+        )
 
 
 async def contents_there(store: Store, path: bytes) -> dict[bytes, str]:
@@ -97,7 +100,8 @@ async def contents_there(store: Store, path: bytes) -> dict[bytes, str]:
     reply = await store.work(_MODULES, "contents", path, {})
     if "missing" in reply:
         raise StoreError(Fault.UNSUPPORTED, path, store=store.name, detail=f"the node lacks {reply['missing']}")
-    return {name.encode("latin-1"): digest for name, digest in reply["found"].items()}
+    with _sound(store, path):
+        return {name.encode("latin-1"): str(digest) for name, digest in reply["found"].items()}
 
 
 def _text(name: bytes) -> str:
@@ -111,6 +115,15 @@ async def _same_disk(store: Store, path: bytes) -> None:
         raise StoreError(Fault.MISSING, path, store=store.name)
     if not store.traits.parcels or (found.changed_ns is None and found.kind is not Kind.LINK):
         raise StoreError(Fault.UNSUPPORTED, path, store=store.name)
+
+
+@contextmanager
+def _sound(store: Store, path: bytes) -> Iterator[None]:
+    """What a node answers may hold anything: what makes no sense is our own error."""
+    try:
+        yield
+    except (KeyError, IndexError, TypeError, ValueError, AttributeError) as error:
+        raise StoreError(Fault.NONSENSE, path, store=store.name, detail="the helper's") from error
 
 
 async def _work(store: Store, what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:

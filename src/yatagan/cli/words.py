@@ -43,6 +43,7 @@ _FAULTS = {
     Fault.UNREADABLE: "it could not be looked into when planned",
     Fault.PART_TAKEN: "part files of ours are in the way",
     Fault.PART_CHANGED: "the part file was changed or replaced by somebody else",
+    Fault.NONSENSE: "the server's answer makes no sense",
     Fault.HELPER_BROKEN: "Yatagan's own program on the node failed, which is a defect of Yatagan's, not of the node's",
     Fault.LISTING: "its listing contradicts itself: the same name comes again and again, or with different facts",
     Fault.WITH_DIRECTORY: "a directory above it could not be made or written",
@@ -97,7 +98,7 @@ def fault(what: Fault, detail: str = "") -> str:
     clause = _FAULTS[what]
     if what is Fault.REFUSED and said and said.lower() != "failure":
         return f"refused: {said}"
-    if what is Fault.HELPER_BROKEN and said:
+    if what in (Fault.HELPER_BROKEN, Fault.NONSENSE) and said:
         return f"{clause} ({said})"
     if what is Fault.KIND_IN_THE_WAY and said:
         return f"a {said} has the name there"

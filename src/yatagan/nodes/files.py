@@ -51,6 +51,13 @@ _KNOWN = {
 _TURNED_ROUND = ("OpenSSH", "paramiko")
 #: Where Linux shows what changes with every start of it, and the number of the process that looks.
 _BOOT, _SELF = b"/proc/sys/kernel/random/boot_id", b"/proc/self"
+#: Bytes of what a server says of an error that anybody is to read.
+_WORDS = 300
+#: More bytes than this no file has: offsets have a sign on every system.
+_LARGEST = (1 << 63) - 1
+#: Requests are never smaller than this, whatever the server says that it takes, nor are answers waited for longer
+#: (seconds) while a channel begins.
+_LEAST, BEGINNING = 1 << 10, 30.0
 #: The largest request where the server tells no limits: every server takes packets of 34,000 bytes.
 _SAFE = 32 << 10
 
@@ -66,6 +73,10 @@ class Refusal(Exception):
 
 class NotFiles(ConnectionError):
     """What came instead of answers is no file protocol: text that a start-up file prints, most likely."""
+
+
+class Nonsense(ConnectionError):
+    """An answer came that cannot be one to what was asked. The channel itself may still be sound."""
 
 
 class Attributes(NamedTuple):
@@ -115,10 +126,12 @@ class Files(asyncssh.SSHClientSession[bytes]):
         self.extensions: frozenset[bytes] = frozenset()
 
     @classmethod
-    async def open(cls, connection: asyncssh.SSHClientConnection, like: Files | None = None) -> Files:
+    async def open(
+        cls, connection: asyncssh.SSHClientConnection, like: Files | None = None, patience: float = BEGINNING
+    ) -> Files:
         """A new channel, perhaps to the same server as another one.
 
-        Raises ConnectionError, or asyncssh.Error when there is none to be had.
+        Raises ConnectionError or TimeoutError, or asyncssh.Error when there is none to be had.
         """
 
         async def begin(files: Files) -> Channel:
@@ -126,15 +139,20 @@ class Files(asyncssh.SSHClientSession[bytes]):
             say_nothing_of_packets(channel)
             return channel
 
-        return await cls.over(begin, str(connection.get_extra_info("server_version", "")), like)
+        return await cls.over(begin, str(connection.get_extra_info("server_version", "")), like, patience)
 
     @classmethod
     async def over(
-        cls, begin: Callable[[Files], Awaitable[Channel]], server: str = "", like: Files | None = None
+        cls,
+        begin: Callable[[Files], Awaitable[Channel]],
+        server: str = "",
+        like: Files | None = None,
+        patience: float = BEGINNING,
     ) -> Files:
         """What `begin` makes a channel for, and hands to it what comes. Raises ConnectionError, or what `begin` does.
 
         `server`: its software, in its own words. Of one that is `like` another need not be asked what it takes.
+        `patience`: seconds until it must have answered; TimeoutError then.
         """
         files = cls()
         if like is not None:
@@ -142,12 +160,13 @@ class Files(asyncssh.SSHClientSession[bytes]):
             files._turned_round = like._turned_round
         else:
             files._turned_round = any(each in server for each in _TURNED_ROUND)
-        channel = files._channel = await begin(files)
-        try:
-            await files._greet(limits=like is None)
-        except BaseException:
-            channel.abort()
-            raise
+        async with asyncio.timeout(patience):
+            channel = files._channel = await begin(files)
+            try:
+                await files._greet(limits=like is None)
+            except BaseException:
+                channel.abort()
+                raise
         return files
 
     async def _greet(self, *, limits: bool) -> None:
@@ -164,9 +183,12 @@ class Files(asyncssh.SSHClientSession[bytes]):
                 found.add(name)
         self.extensions = frozenset(found)
         if limits and b"limits@openssh.com" in found:
-            told = await self._ask(_EXTENDED, _spell(b"limits@openssh.com"), _EXTENDED_REPLY)
-            _, reading, writing, _ = _numbers(">QQQQ", told)
-            self.read_size, self.write_size = reading or _LONGEST, writing or _LONGEST
+            try:
+                told = await self._ask(_EXTENDED, _spell(b"limits@openssh.com"), _EXTENDED_REPLY)
+                _, reading, writing, _ = _numbers(">QQQQ", told)
+            except (Refusal, Nonsense):
+                return  # then what every server takes
+            self.read_size, self.write_size = (max(each or _LONGEST, _LEAST) for each in (reading, writing))
 
     # -- the channel ---------------------------------------------------------------------------------------
 
@@ -228,7 +250,7 @@ class Files(asyncssh.SSHClientSession[bytes]):
             elif kind == wanted:
                 future.set_result(body)
             else:
-                future.set_exception(ConnectionError(f"an answer of another kind ({kind}) than was asked for"))
+                future.set_exception(Nonsense(f"an answer of another kind ({kind}) than was asked for"))
 
     def connection_lost(self, exc: Exception | None) -> None:
         """See `asyncssh.SSHClientSession`."""
@@ -288,8 +310,8 @@ class Files(asyncssh.SSHClientSession[bytes]):
     async def realpath(self, path: bytes) -> bytes:
         """The absolute path, links followed as far as the server does."""
         names = _names(await self._ask(_REALPATH, _spell(path), _NAME))
-        if len(names) != 1:
-            raise ConnectionError("a path was answered with several")
+        if len(names) != 1 or not names[0][0].startswith(b"/") or b"\0" in names[0][0]:
+            raise Nonsense("a path was answered with several, or none")
         return names[0][0]
 
     async def lstat(self, path: bytes) -> Attributes:
@@ -311,7 +333,10 @@ class Files(asyncssh.SSHClientSession[bytes]):
 
     async def readlink(self, path: bytes) -> bytes:
         """Where a symbolic link points."""
-        return _names(await self._ask(_READLINK, _spell(path), _NAME))[0][0]
+        names = _names(await self._ask(_READLINK, _spell(path), _NAME))
+        if len(names) != 1 or b"\0" in names[0][0]:
+            raise Nonsense("a link's target that is none")
+        return names[0][0]
 
     async def open_file(self, path: bytes, flags: int, mode: int | None = None) -> bytes:
         """A handle. `mode`: permission bits of a file that is made."""
@@ -329,7 +354,10 @@ class Files(asyncssh.SSHClientSession[bytes]):
     async def read(self, handle: bytes, offset: int, size: int) -> bytes:
         """At most so many bytes; none at the end of the file."""
         try:
-            return await self._ask(_READ, _spell(handle) + _AT.pack(offset, size), _DATA)
+            data = await self._ask(_READ, _spell(handle) + _AT.pack(offset, size), _DATA)
+            if len(data) > size:
+                raise Nonsense("more bytes than were asked for")
+            return data
         except Refusal as refusal:
             if refusal.code == EOF:
                 return b""
@@ -430,31 +458,33 @@ def _spell_attributes(mode: int | None, times: tuple[int, int] | None) -> bytes:
 
 
 def _numbers(form: str, packet: bytes) -> tuple[int, ...]:
-    """Numbers of a packet. Raises ConnectionError."""
+    """Numbers of a packet. Raises Nonsense."""
     try:
         return struct.unpack_from(form, packet)
     except struct.error:
-        raise ConnectionError("an answer that is too short") from None
+        raise Nonsense("an answer that is too short") from None
 
 
 def _string(packet: bytes, at: int) -> tuple[bytes, int]:
-    """A string of a packet, and where it ends. Raises ConnectionError."""
+    """A string of a packet, and where it ends. Raises Nonsense."""
     try:
         (length,) = _NUMBER.unpack_from(packet, at)
     except struct.error:
-        raise ConnectionError("an answer that is too short") from None
+        raise Nonsense("an answer that is too short") from None
     end = at + 4 + length
     if end > len(packet):
-        raise ConnectionError("an answer that is too short")
+        raise Nonsense("an answer that is too short")
     return packet[at + 4 : end], end
 
 
 def _attributes(packet: bytes, at: int) -> tuple[Attributes, int]:
-    """Attributes of a packet, and where they end. Raises ConnectionError."""
+    """Attributes of a packet, and where they end. Raises Nonsense."""
     try:
         (flags,) = _NUMBER.unpack_from(packet, at)
         if flags == _USUAL:
-            return Attributes(*_USUAL_ATTRIBUTES.unpack_from(packet, at)), at + 32
+            usual = _USUAL_ATTRIBUTES.unpack_from(packet, at)
+            if usual[0] <= _LARGEST:
+                return Attributes(*usual), at + 32
         at, size, mode, mtime = at + 4, None, None, None
         if flags & _SIZE:
             ((size,), at) = struct.unpack_from(">Q", packet, at), at + 8
@@ -466,15 +496,19 @@ def _attributes(packet: bytes, at: int) -> tuple[Attributes, int]:
             ((mtime,), at) = _NUMBER.unpack_from(packet, at + 4), at + 8
         if flags & _MORE:
             ((count,), at) = _NUMBER.unpack_from(packet, at), at + 4
+            if count > len(packet):
+                raise Nonsense("an answer that is too short")
             for _ in range(2 * count):
                 at = _string(packet, at)[1]
     except struct.error:
-        raise ConnectionError("an answer that is too short") from None
+        raise Nonsense("an answer that is too short") from None
+    if size is not None and size > _LARGEST:
+        raise Nonsense("a file of more bytes than there can be")
     return Attributes(size, mode, mtime), at
 
 
 def _names(packet: bytes) -> list[tuple[bytes, Attributes]]:
-    """The names of a packet, each with its attributes. Raises ConnectionError."""
+    """The names of a packet, each with its attributes. Raises Nonsense."""
     (count,) = _numbers(">I", packet)
     names, at = [], 4
     for _ in range(count):
@@ -488,9 +522,10 @@ def _names(packet: bytes) -> list[tuple[bytes, Attributes]]:
 def _refusal(packet: bytes) -> Refusal | ConnectionError:
     """What a status says. Some servers say no more than a number."""
     if len(packet) < 4:
-        return ConnectionError("an answer that is too short")
+        return Nonsense("an answer that is too short")
     (code,) = _NUMBER.unpack_from(packet)
     if code == OK:
-        return ConnectionError("an answer that holds nothing of what was asked for")
-    said = packet[8 : 8 + int.from_bytes(packet[4:8], "big")].decode("utf-8", "backslashreplace")
+        return Nonsense("an answer that holds nothing of what was asked for")
+    length = min(int.from_bytes(packet[4:8], "big"), _WORDS)
+    said = packet[8 : 8 + length].decode("utf-8", "backslashreplace")
     return Refusal(code, said or f"refused with code {code}")

@@ -20,7 +20,7 @@ from yatagan.config.settings import LineSettings
 from yatagan.errors import CannotReach
 from yatagan.nodes.answers import Answers, Nobody
 from yatagan.nodes.connecting import Client, LoginTimes, connect
-from yatagan.nodes.files import Files
+from yatagan.nodes.files import BEGINNING, Files
 from yatagan.nodes.helper.client import Helper, NoHelper
 from yatagan.nodes.trouble import files_refused
 
@@ -132,7 +132,8 @@ async def log_in(
     peer = connection.get_extra_info("peername")
     # Through another machine there is no address of the node's own, and nothing to hold on to.
     address = (str(peer[0]), int(peer[1])) if peer and peer[0] else None
-    return await _begin(node, connection, client.lost, address, client.times(), commands=commands)
+    times = client.times()
+    return await _begin(node, connection, client.lost, address, times, line.silence, commands=commands)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -153,7 +154,7 @@ async def log_in_again(login: Login, home: Home, line: LineSettings) -> Again:
     """Log in to the same address once more, where nobody has to answer. Raises CannotReach."""
     connection, lost = await connect_again(login.node, login.address, home, line)
     try:
-        files = await Files.open(connection, login.files)
+        files = await Files.open(connection, login.files, _patience(line.silence))
     except (asyncssh.Error, OSError) as error:
         connection.abort()
         raise files_refused(login.node, error) from error
@@ -177,7 +178,8 @@ async def renew(login: Login) -> Login:
         await login.helper.close()
     login.files.exit()
     commands = login.helper is not None
-    new = await _begin(login.node, login.connection, login.lost, login.address, login.times, commands=commands)
+    connection, lost, address = login.connection, login.lost, login.address
+    new = await _begin(login.node, connection, lost, address, login.times, BEGINNING, commands=commands)
     new.no_helper = new.no_helper if commands else login.no_helper
     return new
 
@@ -188,12 +190,13 @@ async def _begin(
     lost: asyncio.Event,
     address: tuple[str, int] | None,
     times: LoginTimes,
+    silence: float,
     *,
     commands: bool,
 ) -> Login:
     """What a login is for: the file channel, and then the helper."""
     try:
-        files = await Files.open(connection)
+        files = await Files.open(connection, patience=_patience(silence))
     except (asyncssh.Error, OSError) as error:
         connection.abort()
         raise files_refused(node, error) from error
@@ -207,3 +210,8 @@ async def _begin(
                 raise CannotReach(node.name, "sftp", "the line was lost while logging in") from error
     channel_ended = asyncio.ensure_future(files.wait_closed())
     return Login(node, connection, files, helper, why, lost, channel_ended, address, times)
+
+
+def _patience(silence: float) -> float:
+    """Seconds in which a file server must have answered, where one may be silent for so long later."""
+    return min(max(silence, 1.0), BEGINNING)

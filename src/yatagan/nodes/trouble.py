@@ -76,6 +76,13 @@ def files_refused(node: Node, error: Exception) -> CannotReach:
             passing=False,
             remedy="silence its start-up file for sessions without a terminal",
         )
+    if isinstance(error, TimeoutError):
+        return CannotReach(
+            node.name,
+            "sftp",
+            "the login was accepted, but the file server did not answer",
+            remedy="the node may be overloaded; try again, or ask the site",
+        )
     if isinstance(error, ConnectionError):
         return CannotReach(
             node.name,

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import functools
 from base64 import b64decode
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Callable, Coroutine, Sequence
+from typing import Any, Concatenate, ParamSpec, TypeVar
 
 from yatagan.digests.blocks import Blocks, Run
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
@@ -24,6 +25,25 @@ from yatagan.stores.system import (
 
 #: What it learns to find what a file has of another.
 _CHANGES = ("yatagan.digests.blocks", "yatagan.nodes.helper.changes")
+
+
+P = ParamSpec("P")
+T = TypeVar("T")
+
+
+def _sound(
+    method: Callable[Concatenate[ByHelper, P], Coroutine[Any, Any, T]],
+) -> Callable[Concatenate[ByHelper, P], Coroutine[Any, Any, T]]:
+    """A method that reads an answer of the helper, which may hold anything: what makes no sense is our own error."""
+
+    async def reading(self: ByHelper, *args: P.args, **kwargs: P.kwargs) -> T:
+        try:
+            return await method(self, *args, **kwargs)
+        except (KeyError, IndexError, TypeError, ValueError, AttributeError, OverflowError) as error:
+            detail = f"the helper's, to {method.__name__}"
+            raise StoreError(Fault.NONSENSE, store=self._store, detail=detail) from error
+
+    return functools.update_wrapper(reading, method)  # type: ignore[return-value]
 
 
 class ByHelper:
@@ -60,6 +80,12 @@ class ByHelper:
         await self._line(self._helper.learn(modules), b"")
         return await self.ask(what, path, writing=True, **values)
 
+    @_sound
+    async def clock_ns(self) -> int:
+        """What its machine takes the time to be."""
+        return int((await self.ask("clock"))["clock_ns"])
+
+    @_sound
     async def look(self, path: bytes) -> Facts | None:
         """Facts in nanoseconds; None where it cannot tell."""
         try:
@@ -69,6 +95,7 @@ class ByHelper:
                 raise
             return None
 
+    @_sound
     async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
         """See `Store.digests`."""
         if not self.can_hash(algorithm):
@@ -76,8 +103,9 @@ class ByHelper:
         spelled = [[path.decode("latin-1"), facts_to_list(facts)] for path, facts in files]
         about = files[0][0] if len(files) == 1 else b""
         reply = await self.ask("digests", about=about, files=spelled, algorithm=algorithm)
-        return [digested(*each) for each in reply["files"]]
+        return _as_many(files, [digested(*each) for each in reply["files"]])
 
+    @_sound
     async def blocks(self, path: bytes, block: int) -> NodeBlocks:
         """See `Store.blocks`. The file must hold still while it is read."""
         reply = await self.work(_CHANGES, "blocks", path, {"block": block})
@@ -87,21 +115,25 @@ class ByHelper:
             raise StoreError(Fault.SOURCE_CHANGED, path, store=self._store)
         return NodeBlocks(made, facts)
 
+    @_sound
     async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run]) -> list[bool]:
         """See `Store.reuse`."""
         values = {"part": part.decode("latin-1"), "runs": runs}
-        return list((await self.work(_CHANGES, "reuse", old, values))["good"])
+        return _as_many(runs, [bool(each) for each in (await self.work(_CHANGES, "reuse", old, values))["good"]])
 
+    @_sound
     async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
         """See `Store.gather`."""
         reply = await self.ask("gather", paths=[path.decode("latin-1") for path in paths], most=most)
-        return [gathered(outcome, b64decode(data), found) for outcome, data, found in reply["files"]]
+        return _as_many(paths, [gathered(outcome, b64decode(data), found) for outcome, data, found in reply["files"]])
 
+    @_sound
     async def unload(self, bundle: bytes, parcels: Sequence[Parcel]) -> list[Unloaded]:
         """See `Store.unload`."""
         reply = await self.ask("unload", bundle, writing=True, parcels=[_spelled(each) for each in parcels])
-        return [unloaded(*outcome) for outcome in reply["outcomes"]]
+        return _as_many(parcels, [unloaded(*outcome) for outcome in reply["outcomes"]])
 
+    @_sound
     async def place(self, placements: Sequence[Placement]) -> list[tuple[Fault | None, Fault | None]]:
         """Give part files their names by directory handles: why not, and why facts stay unset, for each."""
         spelled = [
@@ -118,15 +150,24 @@ class ByHelper:
             for each in placements
         ]
         reply = await self.ask("place", writing=True, placings=spelled)
-        return [
+        outcomes = [
             (placing_fault(error) if error else None, placing_fault(unset) if unset else None)
             for error, unset in reply["outcomes"]
         ]
+        return _as_many(placements, outcomes)
 
+    @_sound
     async def finish(self, parcels: Sequence[Parcel]) -> list[Unloaded]:
         """See `Store.finish`."""
         reply = await self.ask("finish", writing=True, parcels=[_spelled(each) for each in parcels])
-        return [unloaded(*outcome) for outcome in reply["outcomes"]]
+        return _as_many(parcels, [unloaded(*outcome) for outcome in reply["outcomes"]])
+
+
+def _as_many(asked: Sequence[object], answers: list[T]) -> list[T]:
+    """The answers, as many as were asked for. Raises ValueError."""
+    if len(asked) != len(answers):
+        raise ValueError("not as many answers as questions")
+    return answers
 
 
 def _spelled(parcel: Parcel) -> list[Any]:

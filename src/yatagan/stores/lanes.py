@@ -246,7 +246,8 @@ class Lanes:
         helper = self._first.helper
         if helper is not None and self._processes:
             servers = [each.process for each in (*self._lanes, *lanes) if each.process]
-            self._processes = (await helper.ask("session", logins=[helper.greeting["login"], *servers]))["session"]
+            found = (await helper.ask("session", logins=[helper.greeting["login"], *servers])).get("session")
+            self._processes = found if isinstance(found, list) else []
         if self._noted is not None:
             await self._noted(self.witness())
         self._lanes += lanes

@@ -125,6 +125,8 @@ class Line:
             if refusal.code in _LOST_THERE:
                 fault = self._fault
             raise StoreError(fault, path, store=self._name, detail=refusal.said) from refusal
+        except files.Nonsense as error:
+            raise StoreError(Fault.NONSENSE, path, store=self._name, detail=str(error)) from error
         except _LOST as error:
             raise StoreError(self._fault, path, store=self._name, detail=str(error)) from error
         except OSError as error:  # the helper's

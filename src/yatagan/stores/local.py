@@ -69,6 +69,8 @@ async def _thread(path: bytes, function: Callable[P, T], *args: P.args, **kwargs
         return await asyncio.to_thread(function, *args, **kwargs)
     except OSError as error:
         raise fault_of(error, path) from error
+    except ValueError as error:  # a NUL byte in a name
+        raise StoreError(Fault.REFUSED, path, detail=str(error)) from error
 
 
 class LocalFile:

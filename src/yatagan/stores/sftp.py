@@ -219,7 +219,7 @@ class SftpStore:
 
     async def clock_ns(self) -> int | None:
         """See `Store.clock_ns`."""
-        return int((await self._by_helper.ask("clock"))["clock_ns"]) if self._by_helper else None
+        return await self._by_helper.clock_ns() if self._by_helper else None
 
     async def open(self, path: bytes) -> Reader:
         """See `Store.open`. The look comes first: opening a FIFO would stop the whole channel."""
@@ -440,7 +440,7 @@ class SftpStore:
             finally:
                 await writer.close()
             reply = await self._by_helper.ask("read", path)
-            self._disk_is_same = bool(reply["text"] == text)
+            self._disk_is_same = reply.get("text") == text
             return self._disk_is_same
         except StoreError as error:
             if error.fault in LINE_FAULTS:
@@ -474,8 +474,8 @@ class SftpStore:
         for wait in (0.0, 0.2, 0.5, 1.0):
             await asyncio.sleep(wait)
             reply = await self._by_helper.ask("alive", **named["node"])
-            if not reply["alive"]:
-                return bool(reply["sure"])
+            if reply.get("alive") == []:
+                return reply.get("sure") is True
         return False
 
     async def close(self) -> None:

@@ -6,7 +6,7 @@ import asyncio
 import importlib.resources
 import json
 import secrets
-from collections.abc import Callable
+from collections.abc import AsyncIterator, Callable
 from typing import Any, Protocol
 
 import asyncssh
@@ -15,6 +15,8 @@ from yatagan.errors import Fault, StoreError
 
 #: Longest answer line: a greeting lists the processes of one login, never more.
 _LINE_LIMIT = 1 << 20
+#: Bytes of an answer that are read at once, and the longest answer that is believed to be one.
+_CHUNK, _LONGEST_LINE = 256 << 10, 256 << 20
 #: How long the node may take to start Python.
 _START_SECONDS = 20.0
 
@@ -27,6 +29,32 @@ class Pipe(Protocol):
 
     def close(self) -> None:
         """End the command."""
+
+
+async def _lines(stream: Any) -> AsyncIterator[bytes]:
+    """Lines of a stream, with their ends. Raises ValueError for one that never ends."""
+    held: list[bytes] = []
+    size = 0
+    while data := await stream.read(_CHUNK):
+        *whole, rest = data.split(b"\n")
+        for line in whole:
+            yield b"".join((*held, line, b"\n"))
+            held, size = [], 0
+        held.append(rest)
+        size += len(rest)
+        if size > _LONGEST_LINE:
+            raise ValueError("a line without end")
+
+
+def _sound_greeting(found: dict[str, Any]) -> dict[str, Any]:
+    """A greeting that has all that is asked of it later. Raises StoreError."""
+    processes = found.get("session")
+    sound = all(isinstance(found.get(key), str) for key in ("host", "boot", "python"))
+    sound &= isinstance(found.get("login"), int) and isinstance(processes, list)
+    sound &= isinstance(found.get("algorithms"), list) and all(isinstance(each, str) for each in found["algorithms"])
+    if not sound or not all(isinstance(each, list) and len(each) == 2 for each in processes or ()):
+        raise StoreError(Fault.NONSENSE, detail="the helper's greeting")
+    return found
 
 
 class NoHelper(Exception):
@@ -102,23 +130,30 @@ class Helper:
             async with asyncio.timeout(_START_SECONDS):
                 pipe = await run(start_line(program))
                 pipe.stdin.write(program)
-                if not await cls._find_token(pipe, token.encode()):
+                lines = _lines(pipe.stdout)
+                if not await cls._find_token(lines, token.encode()):
                     pipe.close()
                     raise NoHelper("commands are not allowed, or there is no Python 3")
+                helper = cls(pipe, {})
+                helper._reading = asyncio.create_task(helper._read_answers(lines))
+                try:
+                    helper.greeting = _sound_greeting(await helper.ask("hello"))
+                except BaseException:
+                    await helper.close()
+                    raise
         except TimeoutError:
             raise NoHelper("the node did not start Python in time") from None
+        except StoreError as error:
+            raise NoHelper("what it answered makes no sense") from error
         except (OSError, asyncssh.Error) as error:
             raise NoHelper(f"the server refuses commands ({error})") from error
-        helper = cls(pipe, {})
-        helper._reading = asyncio.create_task(helper._read_answers())
-        helper.greeting = await helper.ask("hello")
         return helper
 
     @staticmethod
-    async def _find_token(pipe: Pipe, token: bytes) -> bool:
+    async def _find_token(lines: AsyncIterator[bytes], token: bytes) -> bool:
         """Skip what start-up files print; False when the command ends before the token came."""
         seen = 0
-        while line := await pipe.stdout.readline():
+        async for line in lines:
             if line.strip() == token:
                 return True
             seen += len(line)
@@ -152,7 +187,8 @@ class Helper:
         if "broken" in reply:
             raise StoreError(Fault.HELPER_BROKEN, path, detail=f"{do}: {reply['broken']}")
         if "error" in reply:
-            raise OSError(reply["errno"], reply["error"])
+            told = reply.get("errno")
+            raise OSError(told if isinstance(told, int) and 0 <= told < 4096 else 0, str(reply["error"]))
         return reply
 
     async def learn(self, modules: tuple[str, ...]) -> None:
@@ -163,16 +199,16 @@ class Helper:
                 await self.ask("learn", modules=[(module, source_of(module)) for module in new])
                 self._learned.update(new)
 
-    async def _read_answers(self) -> None:
+    async def _read_answers(self, lines: AsyncIterator[bytes]) -> None:
         try:
-            while line := await self._pipe.stdout.readline():
+            async for line in lines:
                 reply = json.loads(line)
                 for heard in self.listeners:
                     heard()
                 future = self._waiting.get(reply["id"])
                 if future is not None and not future.done() and "busy" not in reply:
                     future.set_result(reply)
-        except (OSError, asyncssh.Error, ValueError, KeyError):
+        except (OSError, asyncssh.Error, ValueError, KeyError, TypeError, RecursionError):
             pass  # a broken stream ends the helper; those who wait are told below
         finally:
             for future in self._waiting.values():
