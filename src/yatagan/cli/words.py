@@ -44,7 +44,7 @@ _FAULTS = {
     Fault.PART_TAKEN: "part files of ours are in the way",
     Fault.PART_CHANGED: "the part file was changed or replaced by somebody else",
     Fault.NONSENSE: "the server's answer makes no sense",
-    Fault.HELPER_BROKEN: "Yatagan's own program on the node failed, which is a defect of Yatagan's, not of the node's",
+    Fault.HELPER_BROKEN: "the helper on the node failed: a defect of Yatagan's, not of the node's",
     Fault.LISTING: "its listing contradicts itself: the same name comes again and again, or with different facts",
     Fault.WITH_DIRECTORY: "a directory above it could not be made or written",
     Fault.ABOVE_GONE: "the directory that it belongs in is gone",

@@ -175,7 +175,7 @@ class LocalFile:
             wanted.size,
             known_facts(wanted.known),
             wanted.mode,
-            wanted.mtime_ns,
+            wanted.mtime_ns if wanted.mtime_ns is not None else time.time_ns(),  # in place of the mark
             known_facts(wanted.seen),
             wanted.kept,
         )
