@@ -75,7 +75,7 @@ def test_names_pass_through_json(name: bytes) -> None:
     assert name_from(json.loads(json.dumps(name_fields(name)))) == name
 
 
-@given(st.lists(LEGAL, unique=True))
+@given(st.lists(LEGAL, unique=True, min_size=1))
 def test_a_list_reads_back(names: list[bytes]) -> None:
     data = b"".join(format_line(name, DIGEST) for name in names)
     assert parse_list(data) == [Listed(name, DIGEST) for name in names]

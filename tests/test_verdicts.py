@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import random
 import signal
@@ -186,3 +187,47 @@ def test_a_batch_that_failed_says_so_everywhere(count: int, program: Program) ->
     shown = program("batch", "show").stdout
     if count > 10:
         assert f"and {count - 10} more: yatagan batch show {batch['batch']} --json" in shown
+
+
+LISTS = [
+    (b"", 2, "it names no file"),
+    (b"# nothing but a comment\n\n", 2, "it names no file"),
+    (b"%(a)s  a\n%(b)s  a\n", 1, "two digests"),
+    (b"%(a)s  ./a\n%(b)s  sub//b\n", 0, ""),
+    (b"%(a)s  a\n%(b)s  sub/./b\n", 0, ""),
+    (b"%(a)s  a\n%(a)s  a\n", 0, ""),
+    (b"%(a)s  " + b"x" * 20_000 + b"\n", 2, "longer than any line"),
+]
+
+
+@pytest.mark.parametrize(("lines", "status", "said"), LISTS, ids=range(len(LISTS)))
+def test_lists_that_the_standard_command_does_not_call_good(
+    lines: bytes, status: int, said: str, program: Program
+) -> None:
+    write(program.directory / "fen" / "a", "a", 1)
+    write(program.directory / "fen" / "sub" / "b", "b", 1)
+    digests = {name.encode(): hashlib.sha256(name.encode()).hexdigest().encode() for name in ("a", "b")}
+    (program.directory / "list").write_bytes(lines % digests)
+    done = program("verify", "fen", "--against", "list", expect=status)
+    assert said in done.stdout + done.stderr
+
+
+def test_a_list_of_a_gigabyte_is_not_read(program: Program) -> None:
+    write(program.directory / "fen" / "a", "a", 1)
+    with open(program.directory / "list", "wb") as stream:
+        stream.truncate(1 << 30)
+    assert "too large" in program("verify", "fen", "--against", "list", expect=2).stderr
+
+
+def test_a_disk_is_not_filled_to_the_last_byte(program: Program, practice: Practice) -> None:
+    far = practice.far()
+    program(*far.add)
+    (program.directory / "big").write_bytes(bytes(3_000_000))
+    practice.wrong("heron", full_after="2MB")
+    done = program("stage", "big", "heron:", expect=5)
+    assert "not enough free space on heron" in done.stderr and "--no-space-check" in done.stderr
+    assert not list(far.root.iterdir())
+    practice.wrong("heron", full_after="100MB")
+    assert "are missing" in program("stage", "big", "heron:", expect=5).stderr
+    program("config", "set", "disk.reserve", "10MB")
+    program("stage", "big", "heron:")

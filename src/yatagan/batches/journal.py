@@ -134,8 +134,10 @@ def on_network(path: Path) -> bool:
 class Journal:
     """See the module. Methods may be called from any one thread at a time."""
 
-    def __init__(self, connection: sqlite3.Connection, file: str) -> None:
+    def __init__(self, connection: sqlite3.Connection, file: str, reader: sqlite3.Connection | None = None) -> None:
         self._sql = connection
+        #: What reads has a connection of its own where that can be, so that nobody who only looks waits for a sync.
+        self._reader = reader or connection
         self._file = file
 
     @classmethod
@@ -163,6 +165,9 @@ class Journal:
             journal = cls(sqlite3.connect(file, check_same_thread=False, isolation_level=None), str(file))
             journal._prepare(on_network(file.parent))
             version = journal._sql.execute("PRAGMA user_version").fetchone()[0]
+            if not on_network(file.parent):
+                journal._reader = sqlite3.connect(file, check_same_thread=False, isolation_level=None)
+                journal._reader.execute("PRAGMA busy_timeout = 10000")
         except sqlite3.Error as error:
             raise _told(str(file), error) from error
         if version != _FORMAT:
@@ -220,6 +225,8 @@ class Journal:
 
     def close(self) -> None:
         """Close the file."""
+        if self._reader is not self._sql:
+            self._reader.close()
         self._sql.close()
 
     # -- reading -----------------------------------------------------------------------------------------
@@ -433,7 +440,7 @@ class Journal:
 
     def _rows(self, query: str, *values: object) -> Iterator[tuple[Any, ...]]:
         with self._guard():
-            yield from self._sql.execute(query, values)
+            yield from self._reader.execute(query, values)
 
     def _one(self, query: str, *values: object) -> tuple[Any, ...]:
         row = next(self._rows(query, *values), None)

@@ -119,6 +119,24 @@ def look_at_ages(plan: Plan, area: Area | None, times: Times) -> list[Caution]:
     return [Caution("too old", words, first=True)]
 
 
+def refuse_without_space(plan: Plan, node: str, reserve: int) -> None:
+    """Raises Refused when what is to come does not fit: a disk that others share is not to be filled to the last byte.
+
+    What is replaced is kept, so that every file needs its whole size. Bundles that are stored come to less.
+    """
+    needed, free = plan.summary.size, plan.room
+    if free is None or needed + reserve <= free or any(arrival.storing for arrival in plan.arrivals):
+        return
+    if needed <= 0:
+        return
+    missing = needed + reserve - free
+    raise Refused(
+        f"there is not enough free space on {node or 'this machine'}: {text.size(needed)} are to come, "
+        f"{text.size(free)} are free, and {text.size(reserve)} stay so; {text.size(missing)} are missing",
+        "make room, choose with --only, or begin all the same with --no-space-check",
+    )
+
+
 def look_at_spool(plan: Plan, directory: Path) -> list[Caution]:
     """Bundles that are made before they are sent, and may not have the room for that."""
     sizes = [storing.size for arrival in plan.arrivals for storing in arrival.storing]

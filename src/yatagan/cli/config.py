@@ -87,6 +87,7 @@ def _say_all(app: App, settings: Settings) -> None:
             "line": asdict(settings.line),
             "login-node": asdict(settings.login_node),
             "tree": asdict(settings.tree),
+            "disk": asdict(settings.disk),
             "roots": asdict(settings.roots),
         }
     )
@@ -104,6 +105,7 @@ def _show(app: App, settings: Settings) -> None:
             ("login-node.size", size(login_node.size), "a larger stage through a login node is cautioned against"),
             ("login-node.time", spell_duration(login_node.time), "and so is one that takes longer"),
             ("tree.entries", number(settings.tree.entries), "that one command reads before it asks, or stops"),
+            ("disk.reserve", size(settings.disk.reserve), "that a stage leaves free at its destination"),
         ],
     )
     here, *project = (os.fsdecode(root) for root in app.roots().near)

@@ -242,7 +242,7 @@ def _unread(plan: Plan) -> str:
 def _room(plan: Plan, node: str) -> str:
     if plan.room is None:
         return f"{node or 'the disk'} does not tell"
-    enough = "" if plan.room > plan.summary.size else click.style(", not enough", fg="red")
+    enough = "" if plan.room > plan.summary.size else click.style(", which is not enough", fg="red")
     return f"{text.size(plan.room)} free on {node or 'this machine'}{enough}"
 
 

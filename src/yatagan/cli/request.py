@@ -83,8 +83,11 @@ class Request:
         max_rate: int = 0,
         by: By = By.SIZE_AND_TIME,
         if_newer: IfNewer = IfNewer.ASK,
+        *,
+        space_check: bool = True,
     ) -> None:
         self.app = app
+        self.space_check = space_check
         self.if_newer = if_newer
         self.by_digest = by is By.DIGEST
         self.max_rate = max_rate

@@ -108,6 +108,11 @@ Examples:
     help="Files that are newer at the destination, or were changed there since the last stage: leave them, replace "
     "them (what was there is kept), or ask; where nobody can be asked they are left.",
 )
+@click.option(
+    "--no-space-check",
+    is_flag=True,
+    help="Begin though the destination seems to have too little free space: for disks that compress, or do not tell.",
+)
 @click.option("--plan-only", is_flag=True, help="Show the plan and stop.")
 @click.option(
     "--prove",
@@ -133,6 +138,7 @@ def stage_command(
     unpack: bool,
     by: str,
     if_newer_there: str,
+    no_space_check: bool,
     plan_only: bool,
     prove: str,
     max_rate: int,
@@ -161,6 +167,7 @@ def stage_command(
         max_rate,
         By(by),
         IfNewer(if_newer_there),
+        space_check=not no_space_check,
     )
     command = ("yatagan", *sys.argv[1:])
     status = run(_stage(request, command, plan_only=plan_only, quiet=quiet, json_=json_))
@@ -183,6 +190,8 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
             _ask_about_newer(plan, source, destination)
         if plan_only or not plan.summary.anything:
             return _tell_no_batch(plan, careful, json_=json_, quiet=quiet, plan_only=plan_only)
+        if request.space_check:
+            cautions.refuse_without_space(plan, request.destination.node, app.settings().disk.reserve)
         header = _header(request, command, plan, modes, source, destination)
         batch = Batches(app.home.batches).accept(header, plan.steps())
         opened.pop_all()  # whoever carries the batch takes them over

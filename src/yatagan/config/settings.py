@@ -49,6 +49,13 @@ class TreeSettings:
 
 
 @dataclass(frozen=True, slots=True)
+class DiskSettings:
+    """`reserve`: bytes that a stage leaves free at its destination, for whoever else writes to that disk."""
+
+    reserve: int = 200_000_000
+
+
+@dataclass(frozen=True, slots=True)
 class AllowedRoots:
     """Directories of this machine, absolute, that commands may touch though they do not name them."""
 
@@ -63,15 +70,21 @@ class Settings:
     line: LineSettings = field(default_factory=LineSettings)
     login_node: LoginNodeSettings = LoginNodeSettings()
     tree: TreeSettings = TreeSettings()
+    disk: DiskSettings = DiskSettings()
     roots: AllowedRoots = AllowedRoots()
 
 
-_Table = LineSettings | LoginNodeSettings | TreeSettings
+_Table = LineSettings | LoginNodeSettings | TreeSettings | DiskSettings
 
 
 def _defaults() -> dict[str, _Table]:
     """The tables of values, by their names in the file."""
-    return {"line": LineSettings(), "login-node": LoginNodeSettings(), "tree": TreeSettings()}
+    return {
+        "line": LineSettings(),
+        "login-node": LoginNodeSettings(),
+        "tree": TreeSettings(),
+        "disk": DiskSettings(),
+    }
 
 
 def load_settings(home: Home) -> Settings:
@@ -138,12 +151,12 @@ def _read(file: Path, text: str) -> Settings:
     known = (*_defaults(), "roots")
     if unknown := sorted(set(tables) - set(known)):
         raise BadConfig(str(file), f"unknown table {unknown[0]!r}", f"there are [{'], ['.join(known)}]")
-    line, login_node, tree = (
+    line, login_node, tree, disk = (
         replace(default, **_values(file, name, tables.get(name, {}), default)) for name, default in _defaults().items()
     )
     assert isinstance(line, LineSettings) and isinstance(login_node, LoginNodeSettings)
-    assert isinstance(tree, TreeSettings)
-    return Settings(line, login_node, tree, _roots(file, tables.get("roots", {})))
+    assert isinstance(tree, TreeSettings) and isinstance(disk, DiskSettings)
+    return Settings(line, login_node, tree, disk, _roots(file, tables.get("roots", {})))
 
 
 def _roots(file: Path, table: object) -> AllowedRoots:

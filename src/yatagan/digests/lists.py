@@ -20,6 +20,8 @@ LIST_NAME = b"SHA256SUMS"
 #: Digest length in hex digits -> algorithm, for lists whose name does not say.
 _BY_LENGTH = {32: "md5", 40: "sha1", 64: "sha256", 128: "sha512"}
 _LINE = re.compile(rb"(\\?)([0-9a-fA-F]{32,128}) ([ *])(.+)", re.DOTALL)
+#: Bytes of the longest line that is read: a path of the longest kind, every byte escaped, and its digest.
+_LONGEST_LINE = 1 << 14
 _ESCAPES = {ord("\\"): b"\\\\", ord("\n"): b"\\n", ord("\r"): b"\\r"}
 _UNESCAPES = {b"\\\\": b"\\", b"\\n": b"\n", b"\\r": b"\r"}
 _ESCAPE = re.compile(rb"\\(?:\\|n|r)|\\")
@@ -51,14 +53,24 @@ def format_list(lines: Iterable[tuple[bytes, str]]) -> Iterator[bytes]:
 
 
 def parse_list(data: bytes, name: str = "") -> list[Listed]:
-    """Read a list. Raises BadList at the first line that is none."""
+    """Read a list. Raises BadList at the first line that is none, and for a list that names no file."""
     listed = []
     for number, line in enumerate(data.split(b"\n"), start=1):
+        if len(line) > _LONGEST_LINE:
+            raise BadList(name, number, "longer than any line of a checksum list")
         text = line[:-1] if line.endswith(b"\r") and not line.startswith(b"\\") else line
         if not text or text.startswith(b"#"):
             continue
         listed.append(_parse_line(text, name, number))
+    if not listed:
+        raise BadList(name, 0, "it names no file, so there is nothing to check")
     return listed
+
+
+def contradictions(listed: Iterable[Listed]) -> set[bytes]:
+    """Paths for which a list has two digests of one kind that differ."""
+    seen: dict[tuple[bytes, str], str] = {}
+    return {line.path for line in listed if seen.setdefault((line.path, line.algorithm), line.digest) != line.digest}
 
 
 def _parse_line(line: bytes, name: str, number: int) -> Listed:
@@ -79,9 +91,10 @@ def _parse_line(line: bytes, name: str, number: int) -> Listed:
 
 
 def _normal(path: bytes, name: str, number: int) -> bytes:
-    """The path without `./`; refused when it leads out of the list's directory."""
-    while path.startswith(b"./"):
-        path = path[2:].lstrip(b"/")
-    if path.startswith(b"/") or b".." in path.split(b"/") or b"\0" in path or not path:
+    """The path without `.` and doubled slashes; refused when it leads out of the list's directory."""
+    parts = path.split(b"/")
+    inside = not path.startswith(b"/") and b".." not in parts and b"\0" not in path
+    path = b"/".join(part for part in parts if part not in (b"", b"."))
+    if not inside or not path:
         raise BadList(name, number, "the path leads out of the list's own directory")
     return path

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 
-from yatagan.digests.lists import ALGORITHM, LIST_NAME, Listed, format_list
+from yatagan.digests.lists import ALGORITHM, LIST_NAME, Listed, contradictions, format_list
 from yatagan.errors import BadList, Fault, StoreError
 from yatagan.places import name_fields, name_from
 from yatagan.stores.interface import Facts, Kind, Readable
@@ -136,6 +136,12 @@ def _expected(line: dict[str, object]) -> tuple[bytes, Expected]:
     return b"" if path == b"." else path, Expected(facts, target)
 
 
+#: What is said of a file for which the list has two digests.
+CONTRADICTS = "the list has two digests for it"
+#: Bytes of the largest list that is read: some three million lines.
+_LARGEST_LIST = 512 << 20
+
+
 async def verify(
     store: Readable,
     tree: Tree,
@@ -149,11 +155,15 @@ async def verify(
     is lost.
     """
     wanted = {line.path: line for line in listed}
+    twice = contradictions(listed)
     contents = await _digests(store, tree, wanted, done)
     again = {path: wanted[path] for path in wanted if _finding(tree, wanted[path], contents) is not Finding.SAME}
     if again:
         contents.update(await _digests(store, tree, again, lambda content: None))
-    found = [_found(tree, wanted[path], contents) for path in sorted(wanted)]
+    found = [
+        Found(path, Finding.DIFFERENT, CONTRADICTS) if path in twice else _found(tree, wanted[path], contents)
+        for path in sorted(wanted)
+    ]
     if expected is not None:
         found = list(_with_facts(store, tree, found, expected))
     listed_too = set(wanted) | set(expected or ())
@@ -234,10 +244,12 @@ def _facts_detail(store: Readable, tree: Tree, path: bytes, facts: Facts, wanted
 
 
 async def fetch(store: Readable, path: bytes) -> bytes:
-    """A whole small file. Raises StoreError."""
+    """A list, or a facts file, whole. Raises StoreError, and BadList for one that is too large to be one."""
     reader = await store.open(path)
     try:
         size = (await reader.facts()).size
+        if size > _LARGEST_LIST:
+            raise BadList(path.decode("utf-8", "backslashreplace"), 0, "it is too large for a checksum list")
         pieces, offset = [], 0
         while offset < size:
             piece = await reader.read(offset, min(store.traits.read_size, size - offset))
