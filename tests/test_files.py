@@ -99,7 +99,7 @@ def test_answers_may_come_in_any_pieces(
     answers = [answer(DATA, number, string(block)) for number, block in enumerate(blocks)]
     answers += [answer(NAME, len(blocks), listed), status(len(blocks) + 1, EOF)]
     done, channel = told(
-        lambda files: [*(files.read(b"h", 0, 9) for _ in blocks), files.names(b"d"), files.names(b"d")],
+        lambda files: [*(files.read(b"h", 0, 1 << 20) for _ in blocks), files.names(b"d"), files.names(b"d")],
         b"".join(answers),
         cuts,
     )

@@ -23,6 +23,9 @@ from yatagan.nodes.known_hosts import Found, FoundKey, known_name, look_up
 
 #: Which of its keys a server is asked for first: the one that sites publish, as OpenSSH asks for it too.
 _PREFERRED = ("ssh-ed25519", "ecdsa-sha2-nistp", "rsa-sha2-")
+#: Whether the library looks for a revoked key inside a certificate, too. Without that certificates do not count where
+#: any key of the host is revoked.
+_SEES_REVOKED = tuple(int(part) for part in asyncssh.__version__.split(".")[:3]) >= (2, 24, 1)
 #: Connections on which a server is asked for its keys, at most: it has one key of each type.
 _CONNECTIONS = 6
 
@@ -58,7 +61,10 @@ class HostKeys:
     def look_up(self, hosts: Sequence[str], port: int) -> Found:
         """Read what is known of a machine that goes by these names. Certificates count only where nothing is pinned."""
         self._found = look_up(self._files, hosts, port)
-        if self._pins or self._found.lost_revocations or not self._certificates:
+        revoked = [each.key for each in self._found.revoked]
+        self._found.authorities = [each for each in self._found.authorities if each.key not in revoked]
+        unseen = bool(revoked) and not _SEES_REVOKED
+        if self._pins or self._found.lost_revocations or not self._certificates or unseen:
             self._found.authorities.clear()
         return self._found
 
