@@ -212,7 +212,7 @@ QUESTIONS: list[Callable[[ByHelper], Coroutine[Any, Any, object]]] = [
     lambda helper: helper.blocks(b"/a", 64),
     lambda helper: helper.reuse(b"/a", b"/b", [Run(0, 0, 5, "")]),
     lambda helper: helper.gather([b"/a"], 100),
-    lambda helper: helper.place([Placement(b"/p", b"/f", 5)]),
+    lambda helper: helper.place([Placement(b"/p", b"/f", 5, b"/")]),
     lambda helper: helper.finish([PARCEL]),
     lambda helper: helper.unload(b"/a", [PARCEL]),
 ]

@@ -5,6 +5,7 @@ One bench serves one session (a pair of stores), and is replaced when the line i
 
 from __future__ import annotations
 
+import asyncio
 import posixpath
 from dataclasses import dataclass, replace
 
@@ -20,6 +21,8 @@ from yatagan.stores.interface import Facts, Kind, Placement, Readable, Store, Tr
 
 #: Faults of making something in a directory that all else in that directory would meet as well.
 CLOSING_FAULTS = frozenset({Fault.DENIED, Fault.READ_ONLY, Fault.IS_LINK, Fault.NOT_A_DIRECTORY})
+#: Seconds for which a look at a directory is recent.
+_LATELY = 1.0
 #: Modes carried: set-id and sticky bits never are.
 MODE_BITS = 0o777
 
@@ -105,6 +108,8 @@ class Bench:
         self.scribe = scribe
         self.tell = listener
         self._above = Shared(self._look_above)
+        #: When directories were last found to be real ones.
+        self._looked: dict[bytes, float] = {}
         #: Directories into which nothing can be written, and why.
         self._closed: dict[bytes, Fault] = {}
         #: Directories for kept files that were made, or found, in this session.
@@ -129,13 +134,18 @@ class Bench:
         """Tell that a step begins, and how much of it is done."""
         self.tell(StepStarted(step.number, step.kind, step.label, _weight(step), done))
 
-    async def check_above(self, path: bytes) -> None:
+    async def check_above(self, path: bytes, *, lately: bool = False) -> None:
         """The directories from the top down to this path are directories still, and none has become a link.
 
-        Raises StepRefused. A store that never follows a link need not be asked: it refuses by itself.
+        Raises StepRefused. A store that never follows a link need not be asked: it refuses by itself. `lately`: a look
+        of the last second will do, as before a part file is made, whose directory is looked at again when it is named.
         """
-        if not self.destination.traits.walks:
-            await self._above.ask(posixpath.dirname(path))
+        if self.destination.traits.walks:
+            return
+        directory, now = posixpath.dirname(path), asyncio.get_running_loop().time()
+        if not (lately and now - self._looked.get(directory, -_LATELY) < _LATELY):
+            await self._above.ask(directory)
+            self._looked[directory] = now
 
     def is_closed(self, path: bytes) -> bool:
         """Whether a directory above a path is known to take nothing."""
@@ -189,15 +199,14 @@ class Bench:
             step.part(self.session.batch),
             step.path,
             step.facts.size,
+            self.session.top,
             known,
             step.facts.mode & MODE_BITS if keep_modes else None,
             step.facts.mtime_ns if keep_times else None,
             step.seen,
             await self._kept_name(step) if step.seen is not None else b"",
         )
-        await self.check_above(step.path)
         unset = await self.destination.place(part, wanted)
-        await self.check_above(step.path)
         if unset is not None:
             self.tell(Note(step.label, unset, ""))
 

@@ -97,7 +97,7 @@ class FileWork:
 
     async def do(self, step: Step) -> None:
         """Waiting (or wherever an earlier session left it) -> in place. Raises as `Performer.perform` says."""
-        await self._bench.check_above(step.path)
+        await self._bench.check_above(step.path, lately=True)
         step, reader = await self._look_at_source(step)
         if step.state in (StepState.WHOLE, StepState.PROVEN):
             part = await self._destination.look(step.part(self._session.batch))

@@ -130,7 +130,7 @@ async def make(
         assert making.totals is not None
         proven, known = await _prove(store, parts[0], making.totals)
         for (final, part), outlet, facts in zip(pairs, outlets, (known, None), strict=True):
-            await store.place(outlet.writer, Placement(part, final, outlet.written, facts))
+            await store.place(outlet.writer, Placement(part, final, outlet.written, posixpath.dirname(final), facts))
             parts.remove(part)
     finally:
         for outlet in outlets:

@@ -189,7 +189,8 @@ async def _put(store: Store, path: bytes, data: bytes) -> None:
         seen = await store.look(path)
         kept = await _kept_name(store, path) if seen is not None else b""
         await store.place(
-            writer, Placement(part, path, len(data), mode=0o644, mtime_ns=time.time_ns(), seen=seen, kept=kept)
+            writer,
+            Placement(part, path, len(data), directory, mode=0o644, mtime_ns=time.time_ns(), seen=seen, kept=kept),
         )
     finally:
         await writer.close()

@@ -108,14 +108,16 @@ class Gathered:
 class Placement:
     """How a part file becomes the file that it was carried for.
 
-    `size` is what it must have. `known` are the facts by which it was proven, None where nobody looked at it. `mode`
-    and `mtime_ns` are set on it, None leaves them. `seen` are the facts of the file that it replaces, which is kept as
-    `kept` (in a directory that is there); None where the name must be free.
+    `size` is what it must have. `top` is the directory below which no link may be on the way. `known` are the facts by
+    which it was proven, None where nobody looked at it. `mode` and `mtime_ns` are set on it, None leaves them. `seen`
+    are the facts of the file that it replaces, which is kept as `kept` (in a directory that is there); None where the
+    name must be free.
     """
 
     part: bytes
     path: bytes
     size: int
+    top: bytes
     known: Facts | None = None
     mode: int | None = None
     mtime_ns: int | None = None

@@ -25,7 +25,7 @@ from yatagan.nodes.files import CREATE, EXCLUSIVE, READ, WRITE, Files
 from yatagan.nodes.helper.parcels import Parcel
 from yatagan.nodes.login import Login
 from yatagan.stores.byhelper import ByHelper
-from yatagan.stores.coalescing import Coalesced
+from yatagan.stores.coalescing import Coalesced, Shared
 from yatagan.stores.interface import (
     Digested,
     Facts,
@@ -82,6 +82,7 @@ class SftpStore:
         self.name = self.node.name
         self._by_helper = ByHelper(login.helper, self._ask, self.name)
         self._disk_is_same = False
+        self._entering = Shared(self._look_at_way)
         self._placing = Coalesced(self._by_helper.place, _PLACED_TOGETHER, 2)
         self._replaces = offers(login.files, "posix-rename")
         self._start = (self.node.start or "").encode("utf-8", "surrogateescape")
@@ -177,12 +178,7 @@ class SftpStore:
 
     async def look(self, path: bytes) -> Facts | None:
         """See `Store.look`."""
-        try:
-            return facts_from(await self._ask(self._files.lstat(path), path))
-        except StoreError as error:
-            if error.fault in (Fault.MISSING, Fault.NOT_A_DIRECTORY):
-                return None
-            raise
+        return await self._look_on(self._files, path)
 
     async def look_closely(self, path: bytes) -> Facts | None:
         """See `Store.look_closely`."""
@@ -302,31 +298,66 @@ class SftpStore:
         Without it the part file's name is looked at before and after the rename: SFTP can rename by paths alone.
         """
         assert isinstance(part, SftpFile)
-        unset: Fault | None = None
-        known = wanted.known
-        if known is None or not self._disk_is_same:
-            try:
-                if wanted.mode is not None or wanted.mtime_ns is not None:
-                    await part.set_facts(wanted.mode, wanted.mtime_ns)
-            except StoreError as error:
-                if error.fault in LINE_FAULTS or error.fault is Fault.NO_ROOM:
-                    raise
-                unset = error.fault
-            known = await part.facts()
-            if known.size != wanted.size:
-                raise StoreError(Fault.PART_CHANGED, wanted.path, store=self.name)
-        await part.close()
         if self._disk_is_same:
+            known, unset = wanted.known, None
+            if known is None:
+                unset = await self._set_facts_of_part(part, wanted)
+                known = await part.facts()
+            await part.close()
             refused, still_unset = await self._placing.ask(replace(wanted, known=known))
             if refused is not None:
                 raise StoreError(refused, wanted.path, store=self.name)
             return still_unset
+        known, found, unset = await self._close_part(part, wanted)
+        if known.size != wanted.size or not _is_still(found, known):
+            raise StoreError(Fault.PART_CHANGED, wanted.path, store=self.name)
         await self._place_by_name(wanted, known)
         return unset
 
+    async def _set_facts_of_part(self, part: SftpFile, wanted: Placement) -> Fault | None:
+        """Set a part file's facts by its handle; why they could not be set."""
+        if wanted.mode is None and wanted.mtime_ns is None:
+            return None
+        try:
+            await part.set_facts(wanted.mode, wanted.mtime_ns)
+        except StoreError as error:
+            if error.fault in LINE_FAULTS or error.fault is Fault.NO_ROOM:
+                raise
+            return error.fault
+        return None
+
+    async def _close_part(self, part: SftpFile, wanted: Placement) -> tuple[Facts, Facts | None, Fault | None]:
+        """Set its facts and close it: what the handle says of it then, what the name says, and why facts stay unset.
+
+        A server must do what concerns one file in the order in which it was asked (filexfer-02, section 6.1), so on
+        one channel all of it takes a single round trip.
+        """
+        if (files := part.only_channel) is None:
+            unset = await self._set_facts_of_part(part, wanted)
+            known = await part.facts()
+            await part.close()
+            found, _ = await asyncio.gather(self.look(wanted.part), self._enter(wanted))
+            return known, found, unset
+        unset, known, _, found, _ = await asyncio.gather(
+            self._set_facts_of_part(part, wanted),
+            part.facts(),
+            part.close(),
+            self._look_on(files, wanted.part),
+            self._enter(wanted),
+        )
+        return known, found, unset
+
+    async def _look_on(self, files: Files, path: bytes) -> Facts | None:
+        """As `look`, over a given channel."""
+        try:
+            return facts_from(await self._ask(files.lstat(path), path))
+        except StoreError as error:
+            if error.fault in (Fault.MISSING, Fault.NOT_A_DIRECTORY):
+                return None
+            raise
+
     async def _place_by_name(self, wanted: Placement, known: Facts) -> None:
-        if not _is_still(await self.look(wanted.part), known):
-            raise StoreError(Fault.PART_CHANGED, wanted.path, store=self.name)
+        """What has the final name, and the way there, are looked at afterwards."""
         there = await self.look(wanted.path) if wanted.seen is not None else None
         if there is not None:
             await self._keep_seen(wanted, there)
@@ -335,8 +366,18 @@ class SftpStore:
             await self._ask(rename, wanted.path, writing=True)
         else:  # also where the server cannot replace: then `keep` has moved the old file away
             await self.rename(wanted.part, wanted.path)
-        if not _is_still(await self.look(wanted.path), known):
+        final, _ = await asyncio.gather(self.look(wanted.path), self._enter(wanted))
+        if not _is_still(final, known):
             raise StoreError(Fault.PART_CHANGED, wanted.path, store=self.name)
+
+    async def _enter(self, wanted: Placement) -> None:
+        """Raises StoreError, IS_LINK, unless the directory of a file is reached without any link."""
+        await self._entering.ask(wanted.top + b"\0" + posixpath.dirname(wanted.path))
+
+    async def _look_at_way(self, way: bytes) -> None:
+        top, _, directory = way.partition(b"\0")
+        if not await self.is_real(directory, top):
+            raise StoreError(Fault.IS_LINK, directory, store=self.name)
 
     async def _keep_seen(self, wanted: Placement, there: Facts) -> None:
         assert wanted.seen is not None

@@ -9,7 +9,7 @@ from collections.abc import Coroutine
 from typing import Any, Protocol, TypeVar
 
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.nodes.files import CREATE, EXCLUSIVE, Attributes
+from yatagan.nodes.files import CREATE, EXCLUSIVE, Attributes, Files
 from yatagan.stores.interface import STRIPE, Facts, Piece, Reader
 from yatagan.stores.lanes import Lane, Lanes
 from yatagan.stores.system import kind_of
@@ -172,6 +172,11 @@ class SftpFile:
                 self._lanes.drop(lane)
         finally:
             del self._opening[lane]
+
+    @property
+    def only_channel(self) -> Files | None:
+        """The channel on which it is open; None where that is more than one, or will be."""
+        return next(iter(self._handles)).files if len(self._handles) == 1 and not self._opening else None
 
     async def set_facts(self, mode: int | None, mtime_ns: int | None) -> None:
         """Permission bits and modification time of the open file, whatever its name stands for. Raises StoreError."""

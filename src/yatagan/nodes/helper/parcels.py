@@ -98,7 +98,7 @@ def _prove_and_name(
             trouble, named = _attempt(lambda: _sync_and_name(descriptor, parcel))  # noqa: B023 called at once
         finally:
             os.close(descriptor)
-        if not keep or named in (PLACED, THERE):
+        if named != PLACED and (not keep or named == THERE):  # one that was placed has lost its part name by that
             _forget(parcel.part)
         outcomes.append((trouble, 0) if named is None else (named, unset))
     return outcomes
