@@ -13,7 +13,7 @@ import os
 import stat
 import time
 from contextlib import contextmanager
-from typing import Any, Iterator, List, Optional, Tuple
+from typing import Any, Dict, Iterator, List, Optional, Set, Tuple
 
 #: What disks say that have no hard links.
 NO_LINKS = (errno.EPERM, errno.EOPNOTSUPP)
@@ -162,6 +162,52 @@ class LastDirectory:
 
     def __del__(self) -> None:
         self.close()
+
+
+class OpenDirectories:
+    """Several directories that stay open while many files are worked on; none is entered twice.
+
+    Whatever is done goes to the directory that was entered, though it be moved away meanwhile: `moved` tells.
+    """
+
+    def __init__(self) -> None:
+        self._open: Dict[bytes, int] = {}
+
+    def parent_of(self, path: bytes) -> Tuple[int, bytes]:
+        """The open directory that holds a path, and the name in it. Raises OSError as `enter` does."""
+        above, name = os.path.split(path)
+        directory = self._open.get(above)
+        if directory is None:
+            directory = self._open[above] = enter(above)
+        return directory, name
+
+    def moved(self) -> Set[bytes]:
+        """Paths that do not lead to the directory any more that was entered by them."""
+        found = set()
+        for path, directory in self._open.items():
+            try:
+                now = enter(path)
+            except OSError:
+                found.add(path)
+                continue
+            if not is_same_file(os.fstat(now), os.fstat(directory)):
+                found.add(path)
+            os.close(now)
+        return found
+
+    def sync(self) -> None:
+        """Make the names in all of them durable, as far as their disks can."""
+        for directory in self._open.values():
+            try:
+                sync_directory(directory)
+            except OSError:
+                pass  # the names are then as safe as the disk's own habits make them
+
+    def close(self) -> None:
+        """Close all of them."""
+        for directory in self._open.values():
+            os.close(directory)
+        self._open.clear()
 
 
 def open_to_list(path: bytes) -> int:
