@@ -21,7 +21,7 @@ def ledger_command() -> None:
 @ledger_command.command(epilog="Example: yatagan ledger show --json")
 @as_json
 def show(json_: bool) -> None:
-    """Show all records, oldest first, and whether the chain of digests holds."""
+    """Show all records, oldest first, and whether every record and list is still what was written."""
     app = App.start()
     ledger = Ledger(app.home.ledger)
     records = list(ledger.records())
