@@ -52,6 +52,8 @@ LIES: list[tuple[str, str]] = [
     ("no-space:", "up"),
     ("space:", "up"),
     ("open:denies", "down"),
+    *((f"{request}:refuses", "down") for request in ("open", "read", "readlink")),
+    *((f"{request}:refuses", "list down") for request in ("opendir", "readdir")),
     ("mkdir:denies", "up"),
     ("lstat:strange-code", "list"),
     ("close:refuses", "up"),
@@ -160,6 +162,8 @@ def check(program: Program, tmp_path: Path, command: str, status: int, said: str
     assert len(said.splitlines()) < 60 and len(said) < 8000, said
     if status:
         assert said.strip(), "it failed without a word"
+    if command != "up":
+        assert "exists already" not in said, "what is read may well exist"
     if command == "list":
         return
     source, there = (tmp_path / "far" / "tree", program.directory / "back" / "tree")

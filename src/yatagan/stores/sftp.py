@@ -109,20 +109,25 @@ class SftpStore:
         """The channel that has least to do."""
         return self.lanes.least_loaded.files
 
-    async def _ask(self, request: Coroutine[Any, Any, T], path: bytes, *, writing: bool = False) -> T:
-        """One request and its answer, or our own error for whatever went wrong."""
+    async def _ask(
+        self, request: Coroutine[Any, Any, T], path: bytes, *, writing: bool = False, naming: bool = False
+    ) -> T:
+        """One request and its answer, or our own error for whatever went wrong.
+
+        `naming`: the request is one that fails where something has the name `path` (or is in it) already.
+        """
         began = time.monotonic()
         try:
             answer = await self._line.ask(request, path)
             self.flow.heard(time.monotonic() - began)
             return answer
         except BareFailure as failure:
-            raise await self._look_into(failure.said, path, writing) from failure
+            raise await self._look_into(failure.said, path, writing, naming) from failure
         except asyncio.CancelledError:
             self.login.abandoned |= writing
             raise
 
-    async def _look_into(self, said: str, path: bytes, writing: bool) -> StoreError:
+    async def _look_into(self, said: str, path: bytes, writing: bool, naming: bool) -> StoreError:
         """What a bare "Failure" was, as far as a look can tell."""
         if "no space" in said.lower() or "quota" in said.lower():
             return StoreError(Fault.NO_ROOM, path, store=self.name, detail=said)
@@ -131,7 +136,7 @@ class SftpStore:
                 room = await self.room(posixpath.dirname(path))
                 if room is not None and room < self.traits.write_size:
                     return StoreError(Fault.NO_ROOM, path, store=self.name, detail=said)
-            elif await self.look(path) is not None:
+            elif naming and await self.look(path) is not None:
                 return StoreError(Fault.EXISTS, path, store=self.name, detail=said)
             if len(posixpath.basename(path)) > 255:
                 return StoreError(Fault.NAME_TOO_LONG, path, store=self.name, detail=said)
@@ -233,7 +238,7 @@ class SftpStore:
 
     async def _open(self, path: bytes, flags: int, mode: int | None = None) -> SftpFile:
         lane = self.lanes.least_loaded
-        handle = await self._ask(lane.files.open_file(path, flags, mode), path)
+        handle = await self._ask(lane.files.open_file(path, flags, mode), path, naming=bool(flags & EXCLUSIVE))
         return SftpFile(self.lanes, self._ask, lane, handle, path, flags)
 
     async def _only_regular(self, path: bytes) -> None:
@@ -254,7 +259,7 @@ class SftpStore:
         source = await self._ask(files.open_file(old, READ), old)
         flags = READ | WRITE | CREATE | EXCLUSIVE
         try:
-            handle = await self._ask(files.open_file(new, flags, mode), new)
+            handle = await self._ask(files.open_file(new, flags, mode), new, naming=True)
             target = SftpFile(self.lanes, self._ask, lane, handle, new, flags)
             try:
                 # Piece by piece: a server that copies for minutes without an answer would pass for a silent one.
@@ -273,11 +278,11 @@ class SftpStore:
 
     async def make_directory(self, path: bytes, mode: int) -> None:
         """See `Store.make_directory`."""
-        await self._ask(self._files.mkdir(path, mode), path)
+        await self._ask(self._files.mkdir(path, mode), path, naming=True)
 
     async def make_link(self, path: bytes, target: bytes) -> None:
         """See `Store.make_link`."""
-        await self._ask(self._files.symlink(target, path), path)
+        await self._ask(self._files.symlink(target, path), path, naming=True)
 
     async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
         """See `Store.set_facts`."""
@@ -400,17 +405,17 @@ class SftpStore:
         """
         if self._replaces:
             try:
-                await self._ask(self._files.link(path, kept), kept)
+                await self._ask(self._files.link(path, kept), kept, naming=True)
                 return
             except StoreError as error:
                 if error.fault not in (Fault.UNSUPPORTED, Fault.REFUSED, Fault.DENIED):
                     raise
-        await self._ask(self._files.rename(path, kept), kept)
+        await self._ask(self._files.rename(path, kept), kept, naming=True)
 
     async def rename(self, path: bytes, new: bytes) -> None:
         """See `Store.rename`. SFTP's plain rename refuses an existing name."""
         try:
-            await self._ask(self._files.rename(path, new), new)
+            await self._ask(self._files.rename(path, new), new, naming=True)
         except StoreError as error:
             if error.fault is Fault.REFUSED and await self.look(new) is not None:
                 raise StoreError(Fault.EXISTS, new, store=self.name, detail=error.detail) from error
@@ -422,7 +427,7 @@ class SftpStore:
 
     async def remove_directory(self, path: bytes) -> None:
         """See `Store.remove_directory`."""
-        await self._ask(self._files.rmdir(path), path)
+        await self._ask(self._files.rmdir(path), path, naming=True)
 
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
         """See `Store.digest`. The file must hold still while it is read."""
