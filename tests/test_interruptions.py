@@ -326,6 +326,32 @@ def test_a_source_that_grows_never_lands_as_a_mixture(program: Program, practice
     assert landed == b"b" * 3_500_000
 
 
+@pytest.mark.parametrize("now", ["directory", "link"])
+def test_a_file_that_is_something_else_by_now(program: Program, practice: Practice, now: str) -> None:
+    far = practice.far()
+    program(*far.add)
+    fen = program.directory / "fen"
+    fen.mkdir()
+    (fen / "a-big").write_bytes(os.urandom(6_000_000))
+    (fen / "b-other").write_bytes(os.urandom(5_000_000))
+    practice.wrong("heron", max_rate="2MB")
+    child = program.start("stage", "fen", "heron:")
+    wait_for(lambda: max(part_sizes(far.root / "fen"), default=0) > 300_000)
+    child.send_signal(signal.SIGINT)
+    child.communicate(timeout=60)
+    practice.wrong("heron")
+    (fen / "b-other").unlink()
+    if now == "directory":
+        (fen / "b-other").mkdir()
+    else:
+        (fen / "b-other").symlink_to("a-big")
+    done = program("batch", "resume", expect=1)
+    assert f"it was a file when it was planned, and is a {now} now" in done.stderr
+    assert "stage again: the plan will say" in done.stdout and "nothing writes" not in done.stdout
+    assert (far.root / "fen" / "a-big").read_bytes() == (fen / "a-big").read_bytes()
+    assert not (far.root / "fen" / "b-other").exists()
+
+
 def test_what_appears_after_the_plan_is_not_destroyed(program: Program, practice: Practice) -> None:
     far = practice.far()
     program(*far.add)

@@ -28,6 +28,7 @@ class Fault(StrEnum):
     DISK = "disk"
     REFUSED = "refused"
     SOURCE_CHANGED = "source-changed"
+    SOURCE_KIND = "source-kind"
     DIGEST_DIFFERS = "digest-differs"
     APPEARED = "appeared"
     KIND_IN_THE_WAY = "kind-in-the-way"

@@ -139,7 +139,7 @@ class FileWork:
         if found is None:
             raise StepRefused(Fault.MISSING, "the source")
         if found.kind is not Kind.FILE:
-            raise StepRefused(Fault.SOURCE_CHANGED, f"it is a {found.kind.value} now")
+            raise StepRefused(Fault.SOURCE_KIND, found.kind.value)
         if await self._let_age(step, found):
             reader = None  # what was read before that may have changed unseen
         if found != step.facts:

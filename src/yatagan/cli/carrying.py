@@ -139,7 +139,7 @@ def summary(app: App, journal: Journal, outcome: Outcome, problem: CannotReach |
             ("newer there", newer(outcome)),
             ("not carried", not_carried(outcome)),
             ("failed", str(outcome.failed) if outcome.failed else ""),
-            ("sent again", f"{text.size(outcome.again)} after an interruption" if outcome.again else ""),
+            ("sent again", f"{text.size(outcome.again)}, interrupted or changed meanwhile" if outcome.again else ""),
             ("proof", proof(outcome)),
             ("record", f"in the ledger: yatagan ledger show  ({standing.recorded})" if standing.recorded else ""),
         ]

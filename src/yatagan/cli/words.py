@@ -36,6 +36,7 @@ _FAULTS = {
     Fault.DISK: "the disk reports an error",
     Fault.REFUSED: "refused, reason not told",
     Fault.SOURCE_CHANGED: "the source changed while it was read",
+    Fault.SOURCE_KIND: "it was a file when it was planned",
     Fault.DIGEST_DIFFERS: "the contents on the far side differ from what was sent",
     Fault.APPEARED: "something else has taken the name since the plan; it was left alone",
     Fault.KIND_IN_THE_WAY: "something of another kind has the name",
@@ -69,6 +70,7 @@ _REMEDIES = {
     Fault.APPEARED: "look at it, then stage again: the plan will name it",
     Fault.KIND_IN_THE_WAY: "rename or remove one of the two, then stage again",
     Fault.UNREADABLE: "check who owns it and its mode, then stage again",
+    Fault.SOURCE_KIND: "stage again: the plan will say what is to be done",
     Fault.SOURCE_CHANGED: "wait until nothing writes to it, then resume the batch",
     Fault.ONLY_READ: "name another place, or: yatagan config allow DIR --write",
     Fault.NO_ROOM_HERE: "make room, then resume the batch",
@@ -108,6 +110,8 @@ def fault(what: Fault, detail: str = "") -> str:
         return f"the bundle there would lose {said}, which cannot be read here"
     if what is Fault.LEADS_OUT and said:
         return f"a link leads out of what this command may touch, to {said}"
+    if what is Fault.SOURCE_KIND and said:
+        return f"it was a file when it was planned, and is a {said} now"
     if what is Fault.MISSING and said == "the source":
         return "the source is gone"
     if said.startswith("in /") and what in (Fault.DENIED, Fault.READ_ONLY, Fault.IS_LINK, Fault.NOT_A_DIRECTORY):
