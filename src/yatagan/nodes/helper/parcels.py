@@ -197,7 +197,10 @@ def _sync_and_name(descriptor: int, parcel: Parcel, places: OpenDirectories) -> 
     try:
         give_name(directory, part, directory, name)
     except FileExistsError:
-        return _held_against(parcel, places)
+        held = _held_against(parcel, places)
+        if held == PLACED:  # by an earlier try: this part file is one too many
+            forget(directory, part)
+        return held
     if not is_same_file(look(directory, name), now):
         forget(directory, name)
         raise _Differs
