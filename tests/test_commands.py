@@ -217,7 +217,7 @@ def test_the_ledger_for_people_and_after_somebody_wrote_in_it(program: Program, 
         "staged, good",
         "4 on-node",
         "1 different",
-        "every record and list is vouched for",
+        "every record and list is as it was written",
     ):
         assert words in shown
     first, *_ = sorted((program.home / "ledger").glob("*.jsonl"), key=lambda file: file.stat().st_mtime_ns)

@@ -23,7 +23,7 @@ def test_the_demo_explains_itself_and_leaves_something_to_try_on(program: Progra
         "$ yatagan verify heron:campaign/fen",
         ": good",
         "$ yatagan stage heron:campaign/results .",
-        "every record and list is vouched for",
+        "every record and list is as it was written",
         "export YATAGAN_HOME=",
     ]
     assert "the line was lost" in done.stderr

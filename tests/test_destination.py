@@ -160,7 +160,7 @@ def test_a_destination_that_is_gone(oak: Far, program: Program, fen: Path) -> No
     wait_for(lambda: there(oak.root / "top") > 10)
     os.rename(oak.root / "top", oak.root / "moved")
     status, said = finish(running)
-    assert status == 4 and "it is gone" in said and "--from-the-start" in said and "the source is gone" not in said
+    assert status == 4 and "it is gone" in said and "--make-again" in said and "the source is gone" not in said
     again = program("batch", "resume", "--no-questions", expect=4)
     assert "it is gone" in again.stdout and not (oak.root / "top").exists()
     # Put back: it goes on.
@@ -171,7 +171,7 @@ def test_a_destination_that_is_gone(oak: Far, program: Program, fen: Path) -> No
     status, said = finish(running)
     assert status in (0, 4)
     # Or all of it again.
-    program("batch", "resume", "--from-the-start", expect=None)
+    program("batch", "resume", "--make-again", expect=None)
     assert there(oak.root / "top") == 2 * FILES
     assert program.json("batch", "show")["good"]
 
@@ -182,7 +182,7 @@ def test_one_is_asked_about_a_destination_that_is_gone(oak: Far, program: Progra
     (fen / "a" / "0.csv").write_bytes(b"changed")
     program("batch", "resume")
     os.rename(oak.root / "top", oak.root / "moved")
-    terminal = Terminal(program, "batch", "resume", "--from-the-start")
+    terminal = Terminal(program, "batch", "resume", "--make-again")
     assert terminal.end() == 0 and there(oak.root / "top") == 2 * FILES
 
 

@@ -19,7 +19,7 @@ from yatagan.bundles.onnode import _MODULES
 from yatagan.nodes.helper.client import Helper
 from yatagan.stores.byhelper import _CHANGES
 
-PYENV = Path(os.environ.get("PYENV_ROOT", "/root/.pyenv")) / "versions"
+PYENV = Path(os.environ.get("PYENV_ROOT", "~/.pyenv")).expanduser() / "versions"
 
 
 def directory_of(version: str) -> str:

@@ -228,6 +228,6 @@ def test_a_disk_is_not_filled_to_the_last_byte(program: Program, practice: Pract
     assert "not enough free space on heron" in done.stderr and "--no-space-check" in done.stderr
     assert not list(far.root.iterdir())
     practice.wrong("heron", full_after="100MB")
-    assert "are missing" in program("stage", "big", "heron:", expect=5).stderr
+    assert "that a stage leaves free" in program("stage", "big", "heron:", expect=5).stderr
     program("config", "set", "disk.reserve", "10MB")
     program("stage", "big", "heron:")

@@ -27,9 +27,9 @@ from yatagan.archives.names import (
 from yatagan.archives.tar import DIRECTORY, FILE, HARD_LINK, LINK, Member
 from yatagan.portable.directories import (
     create_in,
+    facts,
     forget,
     give_name,
-    identity,
     is_same_file,
     keep,
     kind_of,
@@ -379,7 +379,7 @@ class Unpacker:
     def _keep(self, each: _Ready) -> None:
         """A second name for what is about to be replaced; EEXIST when it is no longer what was looked at."""
         now = look(each.directory, each.name)
-        if now is None or identity(now) != identity(each.replaced):
+        if now is None or each.replaced is None or facts(now) != facts(each.replaced):
             raise OSError(errno.EEXIST, "it changed")
         kept = self._kept_directory(parts_of(each.member.name)[:-1])
         try:

@@ -7,6 +7,8 @@ from __future__ import annotations
 
 import asyncio
 import posixpath
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 
 from yatagan.batches.events import Listener, Note, StepSettled, StepStarted
@@ -19,8 +21,9 @@ from yatagan.places import KEPT_DIRECTORY, holds
 from yatagan.stores.coalescing import Shared
 from yatagan.stores.interface import Facts, Kind, Placement, Readable, Store, Traits, Writer
 
-#: Faults of making something in a directory that all else in that directory would meet as well.
-CLOSING_FAULTS = frozenset({Fault.DENIED, Fault.READ_ONLY, Fault.IS_LINK, Fault.NOT_A_DIRECTORY})
+#: Faults of giving a name in a directory that all else in that directory would meet as well, and of making something.
+_NAMING_FAULTS = frozenset({Fault.IS_LINK, Fault.NOT_A_DIRECTORY})
+_MAKING_FAULTS = _NAMING_FAULTS | {Fault.DENIED, Fault.READ_ONLY}
 #: Seconds for which a look at a directory is recent.
 _LATELY = 1.0
 #: Modes carried: set-id and sticky bits never are.
@@ -161,6 +164,21 @@ class Bench:
             return StepRefused(Fault.WITH_DIRECTORY)
         self._closed[directory] = fault
         return StepRefused(fault, f"in {directory.decode('utf-8', 'surrogateescape')}")
+
+    @contextmanager
+    def making(self, path: bytes, *, named_only: bool = False) -> Iterator[None]:
+        """Something is made at a path, or with `named_only` gets its name there.
+
+        Raises StepRefused for errors that come from the directory above, which no other step then tries again.
+        """
+        try:
+            yield
+        except StoreError as error:
+            if error.fault in (_NAMING_FAULTS if named_only else _MAKING_FAULTS):
+                raise self.close_directory(posixpath.dirname(path), error.fault) from error
+            if error.fault is Fault.MISSING:
+                raise StepRefused(Fault.ABOVE_GONE) from error
+            raise
 
     async def _look_above(self, directory: bytes) -> None:
         # Directories that are made above the destination itself are only looked at one by one.

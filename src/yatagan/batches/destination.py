@@ -2,7 +2,7 @@
 
 Looked at when a session begins. Another directory under the name is never written to. Where the destination is gone,
 the batch stops, as it does later when a directory in it is gone (`Performer`): somebody may have renamed it, and a
-second one with the rest in it would be a lie. On purpose (`yatagan batch resume --from-the-start`) everything that is
+second one with the rest in it would be a lie. Where the user says that it is to be made again, everything that is
 missing is carried again.
 """
 
@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import posixpath
 
-from yatagan.batches.bench import MODE_BITS
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import StepState
 from yatagan.batches.steps import MEMBERS_PHASE, Change, StepKind
@@ -51,7 +50,7 @@ async def start_again(journal: Journal, destination: Store, top: bytes) -> None:
         missing.append(path)
         path = posixpath.dirname(path)
     for path in reversed(missing):
-        await destination.make_directory(path, MODE_BITS & 0o755)
+        await destination.make_directory(path, 0o755)
     there = {posixpath.join(top, path) for path in (await scan(destination, top)).entries}
     gone: set[int] = set()
     changes = []
@@ -61,9 +60,7 @@ async def start_again(journal: Journal, destination: Store, top: bytes) -> None:
         inside = step.phase == MEMBERS_PHASE
         if (step.bundle in gone) if inside else (step.path not in there):
             gone.add(step.number)
-            changes.append(
-                Change(step.number, state=StepState.WAITING, durable="", digest="", reused=0, checkpoints="")
-            )
+            changes.append(Change.anew(step.number))
     for at in range(0, len(changes), _TOGETHER):
         journal.apply(changes[at : at + _TOGETHER])
     journal.know_top(0)

@@ -9,12 +9,11 @@ the part file; and only then it gets its final name, never over anything that th
 from __future__ import annotations
 
 import asyncio
-import posixpath
 from collections.abc import Sequence
 from dataclasses import replace
 from typing import Protocol, cast
 
-from yatagan.batches.bench import CLOSING_FAULTS, Bench, StepRefused, TryAgain
+from yatagan.batches.bench import Bench, StepRefused, TryAgain
 from yatagan.batches.carriage import BeginningDiffers, Carriage, FileDigest, Hash
 from yatagan.batches.carrier import Carrier
 from yatagan.batches.checkpoints import Checkpoints
@@ -399,12 +398,9 @@ class FileWork:
             step = await self._begin(step, step.generation + 1, Extents())
             try:
                 mode = self._session.part_mode(step.facts)
-                return step, await self._destination.create_part(step.part(self._session.batch), mode)
+                with self._bench.making(step.path):
+                    return step, await self._destination.create_part(step.part(self._session.batch), mode)
             except StoreError as error:
-                if error.fault in CLOSING_FAULTS:
-                    raise self._bench.close_directory(posixpath.dirname(step.path), error.fault) from error
-                if error.fault is Fault.MISSING:
-                    raise StepRefused(Fault.ABOVE_GONE) from error
                 if error.fault is not Fault.EXISTS:
                     raise
         raise StepRefused(Fault.PART_TAKEN)
@@ -491,14 +487,11 @@ class FileWork:
     async def _place(self, step: Step, writer: Writer, evidence: Evidence, known: Facts | None) -> None:
         """Proven (or whole) -> in place. The rename is the commit."""
         try:
-            await self._bench.place(step, writer, known)
+            with self._bench.making(step.path, named_only=True):
+                await self._bench.place(step, writer, known)
         except StoreError as error:
             if error.fault is Fault.PART_CHANGED:
                 raise TryAgain(Fault.PART_CHANGED) from error
-            if error.fault in (Fault.IS_LINK, Fault.NOT_A_DIRECTORY):
-                raise self._bench.close_directory(posixpath.dirname(step.path), error.fault) from error
-            if error.fault is Fault.MISSING:
-                raise StepRefused(Fault.ABOVE_GONE) from error
             if error.fault is not Fault.EXISTS:
                 raise
             found = await self._destination.look(step.path)

@@ -19,6 +19,7 @@ from typing import Any
 from yatagan.batches.rows import COLUMNS, Shape, row_of, shape, step_of, storable, update
 from yatagan.batches.states import BatchState, Evidence, StepState, batch_may_move
 from yatagan.batches.steps import MEMBERS_PHASE, Change, Modes, Prove, Step, StepKind, Times, Writers
+from yatagan.config.home import sync_directory
 from yatagan.errors import Fault, JournalError
 from yatagan.stores.interface import Facts
 
@@ -151,7 +152,7 @@ class Journal:
             journal.fill(header, steps)
             journal.close()
             os.replace(new, file)
-            _sync_directory(file.parent)
+            sync_directory(file.parent)
         except (sqlite3.Error, OSError) as error:
             raise _told(str(file), error) from error
         return cls.open(file)
@@ -468,11 +469,3 @@ class _Guard:
     def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
         if isinstance(error, sqlite3.Error):
             raise _told(self._journal._file, error) from error
-
-
-def _sync_directory(path: Path) -> None:
-    descriptor = os.open(path, os.O_RDONLY | os.O_DIRECTORY)
-    try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)

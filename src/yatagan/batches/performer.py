@@ -7,7 +7,7 @@ import posixpath
 from collections.abc import Awaitable, Callable
 
 from yatagan.batches.archiving import ArchiveWork
-from yatagan.batches.bench import CLOSING_FAULTS, Bench, StepRefused, TryAgain
+from yatagan.batches.bench import Bench, StepRefused, TryAgain
 from yatagan.batches.carriage import Stopped
 from yatagan.batches.carrier import Carrier
 from yatagan.batches.files import Clock, FileWork
@@ -54,17 +54,7 @@ class Performer:
                 raise StepRefused(Fault.WITH_DIRECTORY)
             await (self._archives.member if step.phase == MEMBERS_PHASE else self._do[step.kind])(step)
         except TryAgain as again:
-            await self._scribe.note(
-                Change(
-                    step.number,
-                    state=StepState.WAITING,
-                    fault=again.fault,
-                    durable="",
-                    digest="",
-                    reused=0,
-                    checkpoints="",
-                )
-            )
+            await self._scribe.note(Change.anew(step.number, again.fault))
             raise
         except StepRefused as refused:
             if refused.fault is Fault.ABOVE_GONE:
@@ -95,12 +85,9 @@ class Performer:
         tried_before = step.state is StepState.MOVING
         await self._scribe.note(Change(step.number, state=StepState.MOVING))
         try:
-            await self._destination.make_directory(step.path, self._bench.session.directory_mode(step.facts))
+            with self._bench.making(step.path):
+                await self._destination.make_directory(step.path, self._bench.session.directory_mode(step.facts))
         except StoreError as error:
-            if error.fault in CLOSING_FAULTS:
-                raise self._bench.close_directory(posixpath.dirname(step.path), error.fault) from error
-            if error.fault is Fault.MISSING:
-                raise StepRefused(Fault.ABOVE_GONE) from error
             if error.fault is not Fault.EXISTS:
                 raise
             found = await self._destination.look(step.path)
@@ -133,12 +120,9 @@ class Performer:
             if await self._destination.look(step.path) is not None:
                 await self._destination.remove(step.path)
         try:
-            await self._destination.make_link(step.path, step.target)
+            with self._bench.making(step.path):
+                await self._destination.make_link(step.path, step.target)
         except StoreError as error:
-            if error.fault in CLOSING_FAULTS:
-                raise self._bench.close_directory(posixpath.dirname(step.path), error.fault) from error
-            if error.fault is Fault.MISSING:
-                raise StepRefused(Fault.ABOVE_GONE) from error
             if error.fault is not Fault.EXISTS:
                 raise
             if not await self._points_to(step.path, step.target):

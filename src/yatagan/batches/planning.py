@@ -79,33 +79,27 @@ async def make_plan(
 
     `sources` are (path as typed, name to arrive under); `directory` is the destination as typed. With `together`,
     small files travel in bundles if that pays, or in any case; `stored` says which directories become bundles. With
-    `looking` files of the same size are compared by their contents. `heard` hears how many entries are read on both
-    sides, and may end it. `placed` tells with which facts files were last put
-    into paths of the destination: what is newer there, or was changed there since, is left out.
+    `looking` files of the same size are compared by their contents. `heard` is called with how many more entries were
+    listed on either side, and may raise. `placed` tells with which facts files were last put into paths of the
+    destination: what is newer there, or was changed there since, is left out.
 
     Raises StoreError, BadPlace when a source is not there or the destination is no directory, Refused when the
     destination lies inside a source.
     """
-    top = await destination.resolve(directory, follow=True)
-    above = await _missing_above(destination, top)
     step_ns = max(source.traits.time_step_ns, destination.traits.time_step_ns)
     fresh_since = still_since(await source.clock_ns(), source.traits.time_step_ns)
-    nearest = posixpath.dirname(above[0]) if above else top
-    found = await destination.look_closely(nearest)
-    plan = Plan(top, above, [], step_ns, None)
-    # Where the helper sees something else under the name than file transfer does, an inode is not to be had.
-    plan.same_disk = found is not None and found.inode is not None
-    if plan.same_disk and not above:
-        plan.top_inode = (found.inode or 0) if found is not None else 0
+    plan = await _begin(destination, directory, step_ns)
     seeing = Seeing(destination)
     now_there: Readable = destination if stored is Stored.FILES else seeing
     comparing = _Comparing(source, now_there, choice, step_ns, fresh_since, times is Times.NOW, looking, heard)
     try:
         for path, name in sources:
             root = await source.resolve(path)
-            if source.name == destination.name and (top + b"/").startswith(root + b"/"):
+            if source.name == destination.name and (plan.destination + b"/").startswith(root + b"/"):
                 raise Refused("the destination lies inside the source", "stage to a directory outside it")
-            arrival = Arrival(name, *await comparing.scan_both(root, posixpath.join(top, name), anything=not above))
+            arrival = Arrival(
+                name, *await comparing.scan_both(root, posixpath.join(plan.destination, name), anything=not plan.above)
+            )
             if not arrival.tree.entries:
                 raise BadPlace(_spell(source, path), "there is nothing there")
             await comparing.compare(arrival)
@@ -116,11 +110,9 @@ async def make_plan(
             plan.arrivals.append(arrival)
     finally:
         await seeing.release()
-    plan.room = await destination.room(nearest)
     if not any(arrival.differences or arrival.storing for arrival in plan.arrivals):
         plan.above.clear()
-    _sum_up(plan)
-    _look_at_parts(plan, source, destination)
+    _sum_up(plan, source, destination)
     if together is not None and source.traits.parcels and destination.traits.parcels and plan.same_disk:
         _look_at_small(plan, together)
     return plan
@@ -220,9 +212,7 @@ def replace_newer(plan: Plan, source: Readable, destination: Store) -> None:
     for arrival in plan.arrivals:
         newer = [difference.path for difference in arrival.differences.of(Verdict.NEWER_THERE)]
         arrival.differences.decide(dict.fromkeys(newer, Verdict.DIFFERENT))
-    plan.summary = Summary()
-    _sum_up(plan)
-    _look_at_parts(plan, source, destination)
+    _sum_up(plan, source, destination)
 
 
 async def _nothing(root: bytes) -> Tree:
@@ -281,6 +271,20 @@ def _look_at_small(plan: Plan, together: Together) -> None:
         plan.travel = found
 
 
+async def _begin(destination: Store, directory: bytes, step_ns: int) -> Plan:
+    """A plan of nothing yet: where the destination is, and what is known of its disk."""
+    top = await destination.resolve(directory, follow=True)
+    above = await _missing_above(destination, top)
+    nearest = posixpath.dirname(above[0]) if above else top
+    found = await destination.look_closely(nearest)
+    plan = Plan(top, above, [], step_ns, await destination.room(nearest))
+    # Where the helper sees something else under the name than file transfer does, there is no inode.
+    inode = found.inode if found is not None else None
+    plan.same_disk = inode is not None
+    plan.top_inode = 0 if above else inode or 0
+    return plan
+
+
 async def _missing_above(store: Store, top: bytes) -> list[bytes]:
     """Directories from the first that is missing down to the destination itself."""
     missing: list[bytes] = []
@@ -313,8 +317,8 @@ def _look_at_parts(plan: Plan, source: Readable, destination: Store) -> None:
 _TO_COUNT = tuple(verdict for verdict in Verdict if verdict is not Verdict.SAME)
 
 
-def _sum_up(plan: Plan) -> None:
-    summary = plan.summary
+def _sum_up(plan: Plan, source: Readable, destination: Store) -> None:
+    summary = plan.summary = Summary()
     summary.directories = len(plan.above)
     for arrival in plan.arrivals:
         summary.unread += len(arrival.tree.unread) + arrival.tree.dropped
@@ -330,6 +334,7 @@ def _sum_up(plan: Plan) -> None:
             summary.replaced += storing.seen is not None
             for difference in storing.differences:  # all of them go in, whatever is there
                 _count(summary, replace(difference, verdict=Verdict.NEW), arrival.tree.unread)
+    _look_at_parts(plan, source, destination)
 
 
 def _count(summary: Summary, difference: Difference, unread: Mapping[bytes, Fault]) -> None:

@@ -136,3 +136,8 @@ class Change(NamedTuple):
     bundle: int | None = None
     reused: int | None = None
     checkpoints: str | None = None
+
+    @classmethod
+    def anew(cls, number: int, fault: Fault | None = None) -> Change:
+        """The step waits again, and nothing of what was done counts."""
+        return cls(number, state=StepState.WAITING, fault=fault, durable="", digest="", reused=0, checkpoints="")

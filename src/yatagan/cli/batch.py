@@ -12,7 +12,7 @@ from yatagan.batches.journal import Header, Journal
 from yatagan.batches.outcome import Outcome, outcome_of, record
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Prove, Step, StepKind
-from yatagan.cli import carrying, completing, text, verdict, words
+from yatagan.cli import carrying, completing, ending, text, words
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
 from yatagan.errors import JournalError, Refused
 from yatagan.ledger.ledger import Ledger
@@ -108,15 +108,7 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: Outcome) -> None:
                 "left as is",
                 f"{text.count(outcome.left, 'file')}, {text.size(outcome.left_size)}" if outcome.left else "",
             ),
-            (
-                "waiting",
-                f"{text.count(outcome.waiting, 'file')}, {text.size(outcome.waiting_size)}" if outcome.waiting else "",
-            ),
-            ("safe", carrying.safe(outcome)),
-            ("replaced", carrying.replaced(outcome)),
-            ("newer there", carrying.newer(outcome)),
-            ("not carried", carrying.not_carried(outcome)),
-            ("failed", str(outcome.failed) if outcome.failed else ""),
+            *carrying.rest(outcome),
             ("proof", carrying.proof(outcome)),
             ("record", outcome.standing.recorded),
             *(_under_way(step, batch) for step in journal.steps(*_UNDER_WAY, limit=_STEPS_SHOWN)),
@@ -144,7 +136,7 @@ def _step_state(step: Step, carried: bool) -> str:
 @batch_command.command(epilog="Example: yatagan batch resume k7qd")
 @click.argument("id", required=False, shell_complete=completing.batches)
 @click.option(
-    "--from-the-start",
+    "--make-again",
     is_flag=True,
     help="Where the destination, or a directory in it, is gone: make it again, and carry all that was in it.",
 )
@@ -152,23 +144,21 @@ def _step_state(step: Step, carried: bool) -> str:
 @click.option("--quiet", is_flag=True, help="Show nothing but what goes wrong.")
 @no_questions
 @as_json
-def resume(
-    id: str | None, from_the_start: bool, prove: str | None, quiet: bool, no_questions: bool, json_: bool
-) -> None:
+def resume(id: str | None, make_again: bool, prove: str | None, quiet: bool, no_questions: bool, json_: bool) -> None:
     """Go on with a batch (the newest, when ID is left out). Failed steps are tried again."""
     app = App.start(questions=not no_questions)
     batch = Batches(app.home.batches).find(id)
-    status = run(_resume(app, batch, from_the_start, prove, quiet=quiet, json_=json_))
+    status = run(_resume(app, batch, make_again, prove, quiet=quiet, json_=json_))
     if status:
         raise click.exceptions.Exit(status)
 
 
-async def _resume(app: App, batch: Batch, from_the_start: bool, prove: str | None, *, quiet: bool, json_: bool) -> int:
+async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, *, quiet: bool, json_: bool) -> int:
     batch.lock()
     journal = batch.journal()
     try:
         outcome = outcome_of(journal)
-        if outcome.good and not from_the_start:
+        if outcome.good and not make_again:
             journal.clear_spool()
             record(journal, Ledger(app.home.ledger))
             if json_:
@@ -181,7 +171,7 @@ async def _resume(app: App, batch: Batch, from_the_start: bool, prove: str | Non
         journal.reopen_failed()
         if prove is not None:
             journal.prove_by(Prove(prove))
-        if from_the_start:
+        if make_again:
             journal.start_again(wanted=True)
         ends = tuple(
             app.source(Place(node, b""), pinned=pins.get(node))
@@ -194,7 +184,7 @@ async def _resume(app: App, batch: Batch, from_the_start: bool, prove: str | Non
             say_json(carrying.as_json(outcome))
         elif not quiet or not outcome.good:
             carrying.summary(app, journal, outcome, problem)
-        return verdict.of_batch(outcome, problem).status
+        return ending.of_batch(outcome, problem).status
     finally:
         journal.close()
         batch.unlock()
@@ -221,7 +211,7 @@ def _state(batch: Batch, outcome: Outcome) -> str:
         return f"moving, but its process {stopped} is stopped" if stopped else "moving now"
     if state in (BatchState.MOVING, BatchState.QUEUED):
         return "interrupted"
-    return verdict.of_batch(outcome).text
+    return ending.of_batch(outcome).text
 
 
 def _done(outcome: Outcome) -> str:

@@ -25,7 +25,7 @@ from yatagan.cli import bundled, completing, text, words
 from yatagan.cli.cautions import refuse_read_only
 from yatagan.cli.choosing import choosing, parse_choice
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
-from yatagan.cli.reading import Reading
+from yatagan.cli.reading import EntryCount
 from yatagan.cli.view import Progress, View, view_for
 from yatagan.config.units import parse_size
 from yatagan.digests.lists import format_list
@@ -140,7 +140,7 @@ async def _make(app: App, sources: list[Place], target: Place, recipe: Recipe, c
     origin = await app.open(app.source(Place(sources[0].node, b".")))
     store = origin
     try:
-        trees = await _scan_all(app, origin, sources, choice)
+        trees = await _scan_all(app, origin, sources, choice, quiet=json_)
         contents = Contents()
         for name, tree in trees.items():
             contents.add(name, tree, readable_here=not sources[0].node)
@@ -171,7 +171,7 @@ async def _make(app: App, sources: list[Place], target: Place, recipe: Recipe, c
     return words.Exit.GOOD
 
 
-async def _scan_all(app: App, store: Store, sources: list[Place], choice: Choice) -> dict[bytes, Tree]:
+async def _scan_all(app: App, store: Store, sources: list[Place], choice: Choice, *, quiet: bool) -> dict[bytes, Tree]:
     """What goes in, by the names that it will have there. Raises BadPlace, StoreError."""
     trees: dict[bytes, Tree] = {}
     for source in sources:
@@ -179,8 +179,8 @@ async def _scan_all(app: App, store: Store, sources: list[Place], choice: Choice
         name = source.name or posixpath.basename(root)
         if name in trees:
             raise BadPlace(str(source), "two of them have the same name", "bundle them one by one")
-        with Reading(app, [source], quiet=False) as reading:
-            trees[name] = await scan(store, root, choice=choice, heard=reading.heard)
+        with EntryCount(app, [source], quiet=quiet) as count:
+            trees[name] = await scan(store, root, choice=choice, heard=count.heard)
         if not trees[name].entries:
             raise StoreError(Fault.MISSING, root, store=store.name)
     return trees

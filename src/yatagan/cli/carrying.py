@@ -18,7 +18,7 @@ from yatagan.batches.journal import Journal
 from yatagan.batches.outcome import Outcome, outcome_of
 from yatagan.batches.run import Run
 from yatagan.batches.states import BatchState, Evidence, StepState
-from yatagan.cli import text, verdict, words
+from yatagan.cli import ending, text, words
 from yatagan.cli.asking import AtTerminal
 from yatagan.cli.context import App, Reused
 from yatagan.cli.view import Progress, view_for
@@ -114,7 +114,7 @@ def summary(app: App, journal: Journal, outcome: Outcome, problem: CannotReach |
     header, standing = outcome.header, outcome.standing
     click.echo(
         click.style(f"Batch {header.id} is ", bold=True)
-        + click.style(verdict.of_batch(outcome, problem).text, fg=_colour(outcome))
+        + click.style(ending.of_batch(outcome, problem).text, fg=_colour(outcome))
     )
     seconds = standing.seconds
     # Where not all of it was sent, the bytes of the files and those on the line would make no sense together.
@@ -130,15 +130,7 @@ def summary(app: App, journal: Journal, outcome: Outcome, problem: CannotReach |
             ("stored", stored(outcome)),
             ("left as is", _left(outcome)),
             ("parts", parts(outcome)),
-            (
-                "waiting",
-                f"{text.count(outcome.waiting, 'file')}, {text.size(outcome.waiting_size)}" if outcome.waiting else "",
-            ),
-            ("safe", safe(outcome)),
-            ("replaced", replaced(outcome)),
-            ("newer there", newer(outcome)),
-            ("not carried", not_carried(outcome)),
-            ("failed", str(outcome.failed) if outcome.failed else ""),
+            *rest(outcome),
             ("sent again", f"{text.size(outcome.again)}, interrupted or changed meanwhile" if outcome.again else ""),
             ("proof", proof(outcome)),
             ("record", f"in the ledger: yatagan ledger show  ({standing.recorded})" if standing.recorded else ""),
@@ -182,12 +174,25 @@ def _left(outcome: Outcome) -> str:
     return f"{text.count(outcome.left, 'file')}, {text.size(outcome.left_size)} not sent"
 
 
-def safe(outcome: Outcome) -> str:
+def rest(outcome: Outcome) -> list[tuple[str, str]]:
+    """Rows of what is not in place, and of what was replaced."""
+    waiting = f"{text.count(outcome.waiting, 'file')}, {text.size(outcome.waiting_size)}"
+    return [
+        ("waiting", waiting if outcome.waiting else ""),
+        ("safe", _safe(outcome)),
+        ("replaced", _replaced(outcome)),
+        ("newer there", _newer(outcome)),
+        ("not carried", _not_carried(outcome)),
+        ("failed", str(outcome.failed) if outcome.failed else ""),
+    ]
+
+
+def _safe(outcome: Outcome) -> str:
     """How much of what is waiting is on the destination's disk."""
     return f"{text.size(outcome.safe)} of that is there already, and need not be sent again" if outcome.safe else ""
 
 
-def replaced(outcome: Outcome) -> str:
+def _replaced(outcome: Outcome) -> str:
     """What took the name of something else, and where that is."""
     if not outcome.replaced:
         return ""
@@ -198,14 +203,14 @@ def replaced(outcome: Outcome) -> str:
     )
 
 
-def newer(outcome: Outcome) -> str:
+def _newer(outcome: Outcome) -> str:
     """What stayed because the file there is newer."""
     if not outcome.newer:
         return ""
     return f"{text.count(outcome.newer, 'file')} left as it was there; --if-newer-there replace brings yours"
 
 
-def not_carried(outcome: Outcome) -> str:
+def _not_carried(outcome: Outcome) -> str:
     """What is of a kind that is not carried."""
     rest = outcome.not_carried - outcome.newer
     return text.count(rest, "entry", "entries") if rest else ""
@@ -264,7 +269,7 @@ def _what_next(outcome: Outcome, problem: CannotReach | None) -> None:
         click.echo(f"  {where}: {words.fault(fault)}")
         click.echo(f"  If it was only moved away, put it back; then: {resume}")
         if fault is Fault.DESTINATION_GONE:
-            click.echo(f"  To make it again and carry everything that was in it: {resume} --from-the-start")
+            click.echo(f"  To make it again and carry everything that was in it: {resume} --make-again")
         return
     if fault in (Fault.OTHER_DISK, Fault.NO_PROOF):
         click.echo(f"  {header.destination_node}: {words.fault(fault)}")

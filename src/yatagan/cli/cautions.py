@@ -122,18 +122,18 @@ def look_at_ages(plan: Plan, area: Area | None, times: Times) -> list[Caution]:
 def refuse_without_space(plan: Plan, node: str, reserve: int) -> None:
     """Raises Refused when what is to come does not fit: a disk that others share is not to be filled to the last byte.
 
-    What is replaced is kept, so that every file needs its whole size. Bundles that are stored come to less.
+    What is replaced is kept, so that every file needs its whole size. Stored bundles need less, nobody knows how much.
     """
     needed, free = plan.summary.size, plan.room
-    if free is None or needed + reserve <= free or any(arrival.storing for arrival in plan.arrivals):
-        return
-    if needed <= 0:
+    if free is None or not needed or any(arrival.storing for arrival in plan.arrivals):
         return
     missing = needed + reserve - free
+    if missing <= 0:
+        return
     raise Refused(
-        f"there is not enough free space on {node or 'this machine'}: {text.size(needed)} are to come, "
-        f"{text.size(free)} are free, and {text.size(reserve)} stay so; {text.size(missing)} are missing",
-        "make room, choose with --only, or begin all the same with --no-space-check",
+        f"there is not enough free space on {node or 'this machine'}: {text.size(missing)} more are needed for "
+        f"{text.size(needed)} of files and {text.size(reserve)} that a stage leaves free ({text.size(free)} are free)",
+        "make room, choose less with --only, or begin anyway with --no-space-check",
     )
 
 

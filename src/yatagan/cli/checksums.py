@@ -16,7 +16,7 @@ from yatagan.cli import completing, text, words
 from yatagan.cli.cautions import refuse_read_only
 from yatagan.cli.choosing import choosing, parse_choice
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
-from yatagan.cli.reading import Reading
+from yatagan.cli.reading import EntryCount
 from yatagan.cli.view import Progress, view_for
 from yatagan.digests.lists import ALGORITHM, LIST_NAME, Listed, parse_list
 from yatagan.errors import BadPlace, Fault, StoreError
@@ -83,7 +83,7 @@ async def _checksums(app: App, where: Place, output: str | None, choice: Choice,
     store = await app.open(app.source(where, writing=output is None))
     try:
         seeing = Seeing(store, listed=False)
-        tree = await _scan(app, seeing, where, choice)
+        tree = await _scan(app, seeing, where, choice, quiet=json_)
         if output is None and seeing.stored(tree.root) is not None:
             raise BadPlace(
                 str(where), "it is stored as a bundle, which is never written into", "name a list: --output FILE"
@@ -144,10 +144,10 @@ def _tell_listed(where: Place, target: Place, name: bytes, body: dict[str, Any],
     )
 
 
-async def _scan(app: App, store: Readable, where: Place, choice: Choice) -> Tree:
+async def _scan(app: App, store: Readable, where: Place, choice: Choice, *, quiet: bool) -> Tree:
     root = await store.resolve(where.path, follow=True)
-    with Reading(app, [where], quiet=False) as reading:
-        tree = await scan(store, root, choice=choice, heard=reading.heard)
+    with EntryCount(app, [where], quiet=quiet) as count:
+        tree = await scan(store, root, choice=choice, heard=count.heard)
     if not tree.entries:
         raise StoreError(Fault.MISSING, root, store=where.node)
     return tree
@@ -260,11 +260,11 @@ async def _verify(
 ) -> tuple[Verdicts, Place, _Against]:
     store = Seeing(await app.open(app.source(where)))
     try:
-        tree = await _scan(app, store, where, choice)
+        tree = await _scan(app, store, where, choice, quiet=quiet)
         place, data, facts = await _read_record(app, store, tree, where, against)
         listed = [line for line in parse_list(data, text.place(place.node, place.path)) if choice.chooses(line.path)]
         if store.take_as_files(tree.absolute(line.path) for line in listed):
-            tree = await _scan(app, store, where, choice)
+            tree = await _scan(app, store, where, choice, quiet=quiet)
         if choice and not listed:
             raise BadPlace(str(where), "the patterns choose nothing that is on the list", "look at the list")
         if tree.entries[b""].kind is not Kind.DIRECTORY:

@@ -41,15 +41,16 @@ def show(json_: bool) -> None:
     else:
         for record in records:
             _show(record)
-        whole = "every record and list is vouched for, but for the newest: a later record will vouch for that"
-        if broken:
-            whole = f"{text.count(len(broken), 'record')} cannot be trusted"
         click.echo(
             click.style(f"{text.count(len(records), 'record')} in {text.show(str(ledger.directory))}", bold=True)
         )
         for name in missing:
             click.echo("  " + click.style(f"{text.show(name)} is missing, with the records in it", fg="red"))
-        click.echo("  " + click.style(whole, fg="red" if broken else "green"))
+        if broken:
+            click.echo("  " + click.style(f"{text.count(len(broken), 'record')} cannot be trusted", fg="red"))
+        elif not missing:
+            click.echo("  " + click.style("every record and list is as it was written", fg="green"), nl=False)
+            click.echo(" (a change to the newest record shows only after the next one is added)")
     if broken or missing:
         raise click.exceptions.Exit(Exit.DIFFERENCES)
 

@@ -13,7 +13,7 @@ from yatagan.bundles.seeing import Seeing
 from yatagan.cli import completing, text, words
 from yatagan.cli.choosing import choosing, expand_place, parse_choice
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
-from yatagan.cli.reading import Reading
+from yatagan.cli.reading import EntryCount
 from yatagan.errors import Fault, StoreError
 from yatagan.places import Place, batch_of_part, name_fields, parse_place
 from yatagan.stores.interface import Facts, Kind, Readable
@@ -48,8 +48,8 @@ def list_command(
     """
     app = App.start(questions=not no_questions)
     where = parse_place(place)
-    with Reading(app, [where], quiet=json_) as reading:
-        tree, bundle = run(_read(app, where, recursive, parse_choice(only, skip), reading.heard))
+    with EntryCount(app, [where], quiet=json_) as count:
+        tree, bundle = run(_read(app, where, recursive, parse_choice(only, skip), count.heard))
     if json_:
         say_json(_as_json(where, tree, bundle))
     else:

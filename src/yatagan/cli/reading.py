@@ -19,7 +19,7 @@ from yatagan.places import Place
 _PATIENT, _CHANGED, _LINES = 1.0, 0.25, 20.0
 
 
-class Reading:
+class EntryCount:
     """Counts the entries that are read of some places, for one command.
 
     On a terminal one line is written over and over, else a line now and then; with `quiet` neither. Beyond the

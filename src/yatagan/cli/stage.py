@@ -16,12 +16,12 @@ from yatagan.batches.journal import Header
 from yatagan.batches.plan import Plan
 from yatagan.batches.planning import Looking, make_plan, replace_newer
 from yatagan.batches.steps import Modes, Prove, Times
-from yatagan.cli import carrying, cautions, completing, text, verdict, words
+from yatagan.cli import carrying, cautions, completing, ending, text, words
 from yatagan.cli.asking import AtTerminal, plain_interrupts
 from yatagan.cli.choosing import choosing, parse_choice
 from yatagan.cli.context import App, Reused, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.planned import plan_json, show_plan
-from yatagan.cli.reading import Reading
+from yatagan.cli.reading import EntryCount
 from yatagan.cli.request import Bundling, By, IfNewer, Request
 from yatagan.cli.view import Progress, view_for
 from yatagan.cli.words import Exit
@@ -205,7 +205,7 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
             say_json({"plan": described, "batch": carrying.as_json(outcome)})
         elif not quiet or not outcome.good:
             carrying.summary(app, journal, outcome, problem)
-        return verdict.of_batch(outcome, problem).status
+        return ending.of_batch(outcome, problem).status
     finally:
         journal.close()
         batch.unlock()
@@ -240,7 +240,7 @@ async def _plan(
     async with request.seen(source) as seen:
         await request.expand(seen)
         places = [*(Place(request.source_node, path) for path, _ in request.sources), place]
-        with Reading(request.app, places, quiet=quiet) as reading:
+        with EntryCount(request.app, places, quiet=quiet) as count:
             async with _looking(request, quiet=quiet) as looking:
                 plan = await make_plan(
                     seen,
@@ -251,7 +251,7 @@ async def _plan(
                     times=request.times,
                     together=await request.together(source, destination),
                     stored=request.stored,
-                    heard=reading.heard,
+                    heard=count.heard,
                     looking=looking,
                     placed=functools.partial(placed_before, Batches(request.app.home.batches), place.node),
                 )
@@ -279,7 +279,7 @@ def _ask_about_newer(plan: Plan, source: Store, destination: Store) -> None:
 
 def _tell_no_batch(plan: Plan, careful: list[cautions.Caution], *, json_: bool, quiet: bool, plan_only: bool) -> Exit:
     """A plan that is not carried out: because it was only to be shown, or because there is nothing to move."""
-    found = verdict.of_plan(plan.summary)
+    found = ending.of_plan(plan.summary)
     if json_:
         say_json({"plan": plan_json(plan, careful), "batch": None})
     elif found.text and not quiet and not (plan_only and found.status is Exit.GOOD):

@@ -13,7 +13,7 @@ from yatagan.cli import completing, text, words
 from yatagan.cli.cautions import refuse_read_only
 from yatagan.cli.choosing import expand_place
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
-from yatagan.cli.reading import Reading
+from yatagan.cli.reading import EntryCount
 from yatagan.config.areas import split_area
 from yatagan.errors import BadPlace, Fault, Refused, StoreError
 from yatagan.places import Place, name_fields, parse_place
@@ -120,8 +120,8 @@ async def _remove(app: App, store: Store, wheres: list[Place], *, yes: bool, jso
     for where in [each for place in wheres for each in await _meant(store, place)]:
         path = await _writable(app, store, where)
         upkeep.refuse_to_remove(path, protected)
-        with Reading(app, [where], quiet=json_) as reading:
-            tree = await scan(store, path, ours=True, heard=reading.heard)
+        with EntryCount(app, [where], quiet=json_) as count:
+            tree = await scan(store, path, ours=True, heard=count.heard)
         if not tree.entries:
             raise StoreError(Fault.MISSING, path, store=store.name)
         removals.append(_Removal(where, tree))

@@ -77,7 +77,7 @@ _REMEDIES = {
     Fault.WOULD_LOSE: "make it readable, then stage again; or take --unpack to bring files beside the bundle",
     Fault.NOT_IN_BUNDLE: "make it readable, then stage again: the bundle is made anew",
     Fault.DESTINATION_GONE: "put it back if it was only renamed, then resume the batch; or carry everything again: "
-    "yatagan batch resume --from-the-start",
+    "yatagan batch resume --make-again",
     Fault.DESTINATION_MOVED: "put the right one back, then resume the batch; or stage anew",
     Fault.SILENT: "check the node, then try again",
     Fault.LINE_LOST: "check the network, then try again",

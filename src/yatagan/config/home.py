@@ -75,6 +75,15 @@ def find_project(start: Path) -> Path | None:
     return next((above for above in (start, *start.parents) if os.path.isfile(above / PROJECT_FILE)), None)
 
 
+def sync_directory(directory: Path) -> None:
+    """Make the names in a directory of ours durable. Raises OSError."""
+    descriptor = os.open(directory, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)
+
+
 def write_whole(file: Path, text: str) -> None:
     """Write a small file, whole or not at all. Raises BadConfig."""
     import tempfile
@@ -87,6 +96,7 @@ def write_whole(file: Path, text: str) -> None:
             stream.flush()
             os.fsync(stream.fileno())
         os.replace(temporary, file)
+        sync_directory(file.parent)
     except OSError as error:
         os.unlink(temporary)
         raise BadConfig(str(file), f"cannot be written: {error.strerror}") from error

@@ -26,6 +26,7 @@ from enum import StrEnum
 from pathlib import Path
 from typing import Any
 
+from yatagan.config.home import sync_directory
 from yatagan.digests.lists import format_list
 from yatagan.errors import JournalError
 
@@ -110,7 +111,7 @@ class Ledger:
                 stream.flush()
                 os.fsync(stream.fileno())
             if new:
-                _sync_directory(self.directory)
+                sync_directory(self.directory)
         except OSError as error:
             raise JournalError(str(self.directory), error.strerror or str(error)) from error
         self._previous = hashlib.sha256(line).hexdigest()
@@ -132,7 +133,7 @@ class Ledger:
             new.unlink()
             return ""
         os.replace(new, lists / value.hexdigest())
-        _sync_directory(lists)
+        sync_directory(lists)
         return value.hexdigest()
 
     def _moved_heads(self) -> dict[str, str]:
@@ -280,14 +281,6 @@ def _lines(file: Path) -> list[bytes]:
     except OSError:
         return []
     return data.split(b"\n")[:-1]
-
-
-def _sync_directory(directory: Path) -> None:
-    descriptor = os.open(directory, os.O_RDONLY | os.O_DIRECTORY)
-    try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)
 
 
 def _user() -> str:

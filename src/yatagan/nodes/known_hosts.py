@@ -32,7 +32,7 @@ class FoundKey:
 
 
 @dataclass(slots=True)
-class Found:
+class KnownKeys:
     """What some files say of one host.
 
     `authorities` sign host certificates. `lost_revocations` are the places of lines that revoke a key which may be
@@ -51,14 +51,14 @@ def known_name(host: str, port: int) -> str:
     return host.lower() if port == 22 else f"[{host.lower()}]:{port}"
 
 
-def look_up(files: Sequence[Path], hosts: Sequence[str], port: int) -> Found:
+def look_up(files: Sequence[Path], hosts: Sequence[str], port: int) -> KnownKeys:
     """What the files say of a machine that goes by these names and addresses. Missing files say nothing.
 
     Lines for the name without the port count as well, but only where no line for the port holds a key.
     """
     with_port = [known_name(host, port) for host in hosts if host]
     without = [host.lower() for host in hosts if host] if port != 22 else []
-    exact, loose = Found(), Found()
+    exact, loose = KnownKeys(), KnownKeys()
     for file in files:
         for number, line in _lines(file, exact.damaged):
             _read_line(line, f"line {number} of {file}", with_port, exact)
@@ -89,7 +89,7 @@ def _lines(file: Path, damaged: list[str]) -> Iterator[tuple[int, str]]:
             yield number, line
 
 
-def _read_line(line: str, where: str, names: Sequence[str], found: Found) -> None:
+def _read_line(line: str, where: str, names: Sequence[str], found: KnownKeys) -> None:
     """Add what a line says of one of these names."""
     if not names:
         return

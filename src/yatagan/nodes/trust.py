@@ -19,7 +19,7 @@ import asyncssh
 from asyncssh.public_key import get_default_certificate_algs, get_default_public_key_algs, get_public_key_algs
 
 from yatagan.errors import CannotReach, ChangedHostKey, RevokedHostKey, UnknownHostKey, UnpinnedHostKey
-from yatagan.nodes.known_hosts import Found, FoundKey, known_name, look_up
+from yatagan.nodes.known_hosts import FoundKey, KnownKeys, known_name, look_up
 
 #: Which of its keys a server is asked for first: the one that sites publish, as OpenSSH asks for it too.
 _PREFERRED = ("ssh-ed25519", "ecdsa-sha2-nistp", "rsa-sha2-")
@@ -50,7 +50,7 @@ class HostKeys:
         self._shown: set[str] = set()
         self._wanted: list[str] | None = None
         self._certificates = True
-        self._found = Found()
+        self._found = KnownKeys()
         self.objection: CannotReach | None = None
 
     @property
@@ -58,7 +58,7 @@ class HostKeys:
         """The lines and files that could not be read, after the last look-up."""
         return self._found.damaged
 
-    def look_up(self, hosts: Sequence[str], port: int) -> Found:
+    def look_up(self, hosts: Sequence[str], port: int) -> KnownKeys:
         """Read what is known of a machine that goes by these names. Certificates count only where nothing is pinned."""
         self._found = look_up(self._files, hosts, port)
         revoked = [each.key for each in self._found.revoked]

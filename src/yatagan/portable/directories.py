@@ -13,7 +13,7 @@ import os
 import stat
 import time
 from contextlib import contextmanager
-from typing import Any, Dict, Iterator, List, Optional, Set, Tuple
+from typing import Dict, Iterator, List, Optional, Set, Tuple
 
 #: What disks say that have no hard links.
 NO_LINKS = (errno.EPERM, errno.EOPNOTSUPP)
@@ -273,13 +273,8 @@ def forget(directory: int, name: bytes) -> None:
 
 
 def facts(found: os.stat_result) -> List[int]:
-    """What the other side wants to know of a file: mode, size, mtime and ctime in ns, inode."""
+    """Mode, size, mtime and ctime in ns, inode: one of them is another when a file was changed or replaced."""
     return [found.st_mode, found.st_size, found.st_mtime_ns, found.st_ctime_ns, found.st_ino]
-
-
-def identity(found: Optional[os.stat_result]) -> Any:
-    """What changes when a file is changed or replaced."""
-    return found and (found.st_mode, found.st_size, found.st_mtime_ns, found.st_ctime_ns, found.st_ino)
 
 
 def is_same_file(one: Optional[os.stat_result], other: Optional[os.stat_result]) -> bool:

@@ -1,0 +1,65 @@
+"""What a command comes to, in one clause, and the exit status that goes with it: both follow from the counts."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from yatagan.batches.outcome import Outcome
+from yatagan.batches.plan import Summary
+from yatagan.batches.states import BatchState
+from yatagan.cli import text
+from yatagan.cli.words import Exit
+from yatagan.errors import CannotReach, Fault
+
+
+@dataclass(frozen=True, slots=True)
+class Ending:
+    """A clause, and what the program ends with."""
+
+    text: str
+    status: Exit
+
+
+def of_plan(counts: Summary) -> Ending:
+    """Of a plan that moves nothing, or is only shown."""
+    wrong = [
+        (counts.in_the_way, ("name is", "names are"), "taken by something of another kind"),
+        (counts.unread, ("entry", "entries"), "could not be read"),
+        (counts.newer, ("file is", "files are"), "newer there"),
+    ]
+    found = [f"{text.count(many, *noun)} {what}" for many, noun, what in wrong if many]
+    status = Exit.DIFFERENCES if found else Exit.GOOD
+    if counts.anything:
+        return Ending("", status)
+    if found:
+        return Ending(f"Nothing moved: {'; '.join(found)}.", status)
+    if counts.not_carried:
+        return Ending(
+            f"Nothing moved: {text.count(counts.not_carried, 'entry', 'entries')} of a kind not carried.", status
+        )
+    if counts.left or not counts.skipped:
+        return Ending("Nothing to move: everything is there already.", status)
+    return Ending("Nothing to move: nothing is chosen.", status)
+
+
+def of_batch(outcome: Outcome, problem: CannotReach | None = None) -> Ending:
+    """Of a batch as it stands."""
+    state, fault = outcome.standing.state, outcome.standing.fault
+    if state is BatchState.FINISHED:
+        parts = []
+        if outcome.failed:
+            parts.append(f"{text.count(outcome.failed, 'step')} failed")
+        if outcome.newer:
+            parts.append(
+                text.count(outcome.newer, "file that is newer there is left", "files that are newer there are left")
+            )
+        status = Exit.DIFFERENCES if parts else Exit.GOOD
+        return Ending(", ".join(["finished", *parts]), status)
+    words = {BatchState.NEEDS_LOGIN: "waiting for somebody to log in"}.get(state, state.value)
+    if fault is Fault.DESTINATION_MOVED:
+        return Ending(words, Exit.REFUSED)
+    if fault in (Fault.OTHER_DISK, Fault.NO_PROOF):
+        return Ending(words, Exit.DIFFERENCES)
+    if problem is not None and not problem.passing:
+        return Ending(words, Exit.NO_LOGIN)
+    return Ending(words, Exit.INTERRUPTED)
