@@ -160,6 +160,7 @@ def test_a_destination_that_is_gone(oak: Far, program: Program, fen: Path) -> No
     wait_for(lambda: there(oak.root / "top") > 10)
     os.rename(oak.root / "top", oak.root / "moved")
     status, said = finish(running)
+    assert "was there" in said and "in place" not in said and "need not be sent again" not in said
     assert status == 4 and "it is gone" in said and "--make-again" in said and "the source is gone" not in said
     again = program("batch", "resume", "--no-questions", expect=4)
     assert "it is gone" in again.stdout and not (oak.root / "top").exists()

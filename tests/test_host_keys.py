@@ -53,6 +53,14 @@ def written(tmp_path: Path, *lines: str) -> list[Path]:
     return [file]
 
 
+def log_in_with(program: Program, cases: list[tuple[str, int, str]]) -> None:
+    """Log in to oak with each of these known_hosts files of the user's: the status, and what is said."""
+    for lines, status, said in cases:
+        written(program.home / ".ssh", lines, "")
+        done = program("list", "oak:", expect=None)
+        assert (done.returncode, said in done.stderr) == (status, True), (lines, done)
+
+
 NAMES_THE_HOST = [
     "[fen.example]:2222",
     "[FEN.Example]:2222",
@@ -267,10 +275,7 @@ def test_lines_of_the_users_known_hosts(program: Program, openssh: OpenSsh, tmp_
             (f"{name} {spell(key())}", 3, "another host key"),
             ("", 3, "nobody has accepted"),
         ]
-        for lines, status, said in cases:
-            written(program.home / ".ssh", lines, "")
-            done = program("list", "oak:", expect=None)
-            assert (done.returncode, said in done.stderr) == (status, True), (lines, done)
+        log_in_with(program, cases)
         # A revoked key is not even asked about.
         written(program.home / ".ssh", f"@revoked {name} {first}", "")
         terminal = Terminal(program, "list", "oak:")
@@ -294,17 +299,15 @@ def test_host_certificates(program: Program, openssh: OpenSsh, tmp_path: Path) -
             right, other, host = (
                 (base / file).read_text().strip() for file in ("authority.pub", "other.pub", "host.pub")
             )
-            for lines, status, said in [
+            cases = [
                 (f"@cert-authority * {right}", 0, ""),
                 (f"@cert-authority {name} {right}\n@revoked * {right}", 3, "nobody has accepted"),
                 (f"@cert-authority * {other}", 3, "nobody has accepted"),
                 (f"@cert-authority * {other}\n{name} {host}", 0, ""),
                 (f"{name} {host}", 0, ""),
                 (f"@cert-authority * {right}\n@revoked {name} {host}", 3, "revoked"),
-            ]:
-                written(program.home / ".ssh", lines, "")
-                done = program("list", "oak:", expect=None)
-                assert (done.returncode, said in done.stderr) == (status, True), (lines, done)
+            ]
+            log_in_with(program, cases)
         finally:
             again.send_signal(signal.SIGTERM)
             again.wait(10)

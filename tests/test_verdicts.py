@@ -38,7 +38,7 @@ def test_an_older_file_does_not_replace_a_newer_one(program: Program, far: Far) 
     write(far.root / "fen" / "a.csv", "a colleague has mended this", 0.5)
     write(far.root / "fen" / "b.csv", "older", 5)
     done = program("stage", "fen", f"{far.name}:", expect=1)
-    assert done.stdout.index("1 file is newer at the destination") < done.stdout.index("carry")
+    assert done.stdout.index("1 file stays as it is: newer at the destination") < done.stdout.index("carry")
     assert "fen/a.csv" in done.stdout and "1 file left as it was there" in done.stdout
     assert "1 file; what was there is kept in" in done.stdout.replace("\n            ", " ")
     assert (far.root / "fen" / "a.csv").read_text() == "a colleague has mended this"

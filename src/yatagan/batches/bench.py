@@ -9,7 +9,7 @@ import asyncio
 import posixpath
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from yatagan.batches.events import Listener, Note, StepSettled, StepStarted
 from yatagan.batches.journal import Journal
@@ -237,7 +237,7 @@ class Bench:
             if error.fault is not Fault.EXISTS:
                 raise
             earlier = await self.destination.look(kept)
-            if earlier is None or not earlier.same_as(replace(found, changed_ns=None, inode=None)):
+            if earlier is None or not earlier.named_again(found):
                 raise StepRefused(Fault.KEPT_TAKEN) from error
 
     async def _kept_name(self, step: Step) -> bytes:

@@ -39,7 +39,7 @@ async def look_at_destination(journal: Journal, destination: Store, top: bytes) 
         journal.know_top(found.inode)
 
 
-async def start_again(journal: Journal, destination: Store, top: bytes) -> None:
+async def make_again(journal: Journal, destination: Store, top: bytes) -> None:
     """Make the destination where it is missing, and put every step back to waiting whose entry is not there.
 
     Raises StoreError.
@@ -64,4 +64,4 @@ async def start_again(journal: Journal, destination: Store, top: bytes) -> None:
     for at in range(0, len(changes), _TOGETHER):
         journal.apply(changes[at : at + _TOGETHER])
     journal.know_top(0)
-    journal.start_again(wanted=False)
+    journal.make_again(wanted=False)

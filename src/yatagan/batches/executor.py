@@ -19,7 +19,7 @@ from yatagan.batches import runner as r
 from yatagan.batches.bench import Bench, Session, TryAgain, evidence_for
 from yatagan.batches.carriage import Stopped, Tuning
 from yatagan.batches.carrier import Carrier
-from yatagan.batches.destination import look_at_destination, start_again
+from yatagan.batches.destination import look_at_destination, make_again
 from yatagan.batches.events import BatchSettled, LineOpened, LineWaiting, Listener, StepReturned
 from yatagan.batches.files import Clock
 from yatagan.batches.journal import Header, Journal, Standing
@@ -240,8 +240,8 @@ class Executor:
 
     async def _look_at_destination(self, destination: Store) -> None:
         """Raises StoreError when it is gone, or another one; when that is wanted, what is missing is put back first."""
-        if self._journal.standing().start_again:
-            await start_again(self._journal, destination, self._header.destination)
+        if self._journal.standing().make_again:
+            await make_again(self._journal, destination, self._header.destination)
         await look_at_destination(self._journal, destination, self._header.destination)
 
     def _refused(self, error: CannotReach | StoreError) -> None:

@@ -32,7 +32,7 @@ CREATE TABLE batch (
     modes TEXT NOT NULL, times TEXT NOT NULL, roots TEXT NOT NULL, max_rate INTEGER NOT NULL,
     state TEXT NOT NULL, fault TEXT, detail TEXT NOT NULL DEFAULT '', pins TEXT NOT NULL DEFAULT '{{}}',
     seconds REAL NOT NULL DEFAULT 0, recorded TEXT NOT NULL DEFAULT '', top_inode INTEGER NOT NULL DEFAULT 0,
-    start_again INTEGER NOT NULL DEFAULT 0, promised TEXT NOT NULL DEFAULT '');
+    make_again INTEGER NOT NULL DEFAULT 0, promised TEXT NOT NULL DEFAULT '');
 CREATE TABLE step (
     number INTEGER PRIMARY KEY, phase INTEGER NOT NULL, kind TEXT NOT NULL, source BLOB NOT NULL,
     path BLOB NOT NULL, label BLOB NOT NULL, size INTEGER NOT NULL, facts TEXT NOT NULL, target BLOB, seen TEXT,
@@ -81,7 +81,7 @@ class Standing:
     """Where a batch stands now.
 
     `pins` are the addresses it holds to, by node; `recorded` its ledger record; `top_inode` tells the destination
-    from another directory of the name, 0 where that is not known; with `start_again` what is missing there is to be
+    from another directory of the name, 0 where that is not known; with `make_again` what is missing there is to be
     carried again.
     """
 
@@ -92,7 +92,7 @@ class Standing:
     seconds: float
     recorded: str
     top_inode: int = 0
-    start_again: bool = False
+    make_again: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -246,7 +246,7 @@ class Journal:
 
     def standing(self) -> Standing:
         """Where it stands."""
-        row = self._one("SELECT state, fault, detail, pins, seconds, recorded, top_inode, start_again FROM batch")
+        row = self._one("SELECT state, fault, detail, pins, seconds, recorded, top_inode, make_again FROM batch")
         pins = {name: (pin[0], pin[1]) for name, pin in json.loads(row[3]).items()}
         fault = Fault(row[1]) if row[1] else None
         return Standing(BatchState(row[0]), fault, row[2], pins, row[4], row[5], row[6], bool(row[7]))
@@ -414,10 +414,10 @@ class Journal:
         with self._guard():
             self._sql.execute("UPDATE batch SET prove = ?, promised = ''", (prove.value,))
 
-    def start_again(self, *, wanted: bool) -> None:
+    def make_again(self, *, wanted: bool) -> None:
         """Write whether what is missing at the destination is to be carried again."""
         with self._guard():
-            self._sql.execute("UPDATE batch SET start_again = ?", (wanted,))
+            self._sql.execute("UPDATE batch SET make_again = ?", (wanted,))
 
     def intend_record(self, record: str) -> None:
         """Note the ledger record that is about to be appended, so that it is appended once."""

@@ -29,7 +29,7 @@ from yatagan.trees.compare import Difference, Verdict, compare, still_since
 from yatagan.trees.contents import Content, How, digests
 from yatagan.trees.memory import Memory
 from yatagan.trees.patterns import EVERYTHING, Choice
-from yatagan.trees.scan import Heard, Tree, scan
+from yatagan.trees.scan import Heard, Tree, scan, unheard
 
 
 class Watcher(Protocol):
@@ -67,7 +67,7 @@ async def make_plan(
     destination: Store,
     sources: list[tuple[bytes, bytes]],
     directory: bytes,
-    heard: Heard = lambda more: None,
+    heard: Heard = unheard,
     choice: Choice = EVERYTHING,
     times: Times = Times.KEEP,
     together: Together | None = None,

@@ -101,7 +101,10 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: Outcome) -> None:
             ("command", text.show(" ".join(header.command))),
             ("made", text.moment(header.created_ns)),
             ("into", text.place(header.destination_node, header.destination)),
-            ("in place", f"{text.count(outcome.moved, 'file')}, {text.size(outcome.moved_size)}{share}"),
+            (
+                carrying.place_label(outcome),
+                f"{text.count(outcome.moved, 'file')}, {text.size(outcome.moved_size)}{share}",
+            ),
             ("stored", carrying.stored(outcome)),
             ("parts", carrying.parts(outcome)),
             (
@@ -172,7 +175,7 @@ async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, *
         if prove is not None:
             journal.prove_by(Prove(prove))
         if make_again:
-            journal.start_again(wanted=True)
+            journal.make_again(wanted=True)
         ends = tuple(
             app.source(Place(node, b""), pinned=pins.get(node))
             for node in (header.source_node, header.destination_node)

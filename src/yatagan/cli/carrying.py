@@ -63,7 +63,7 @@ async def carry(
             loop.remove_signal_handler(number)
     outcome = outcome_of(journal)
     if not quiet and app.questions and outcome.standing.fault is Fault.DESTINATION_GONE and _carries_again(outcome):
-        journal.start_again(wanted=True)
+        journal.make_again(wanted=True)
         return await carry(app, batch, journal, ends, quiet=quiet)
     return outcome, problem
 
@@ -122,7 +122,7 @@ def summary(app: App, journal: Journal, outcome: Outcome, problem: CannotReach |
     text.facts(
         [
             (
-                "in place",
+                place_label(outcome),
                 f"{text.count(outcome.moved, 'file')}, {text.size(outcome.moved_size)}"
                 f" in {text.duration(seconds)}" + (f", {pace}" if pace else ""),
             ),
@@ -174,6 +174,11 @@ def _left(outcome: Outcome) -> str:
     return f"{text.count(outcome.left, 'file')}, {text.size(outcome.left_size)} not sent"
 
 
+def place_label(outcome: Outcome) -> str:
+    """What to call files that have their final names: where the destination is another or gone, they were there."""
+    return "was there" if outcome.standing.fault in DESTINATION_FAULTS else "in place"
+
+
 def rest(outcome: Outcome) -> list[tuple[str, str]]:
     """Rows of what is not in place, and of what was replaced."""
     waiting = f"{text.count(outcome.waiting, 'file')}, {text.size(outcome.waiting_size)}"
@@ -188,8 +193,10 @@ def rest(outcome: Outcome) -> list[tuple[str, str]]:
 
 
 def _safe(outcome: Outcome) -> str:
-    """How much of what is waiting is on the destination's disk."""
-    return f"{text.size(outcome.safe)} of that is there already, and need not be sent again" if outcome.safe else ""
+    """How much of what is waiting is on the destination's disk, as long as that is there itself."""
+    if not outcome.safe or outcome.standing.fault in DESTINATION_FAULTS:
+        return ""
+    return f"{text.size(outcome.safe)} of that is there already, and need not be sent again"
 
 
 def _replaced(outcome: Outcome) -> str:

@@ -49,8 +49,8 @@ def show(json_: bool) -> None:
         if broken:
             click.echo("  " + click.style(f"{text.count(len(broken), 'record')} cannot be trusted", fg="red"))
         elif not missing:
-            click.echo("  " + click.style("every record and list is as it was written", fg="green"), nl=False)
-            click.echo(" (a change to the newest record shows only after the next one is added)")
+            click.echo("  " + click.style("every record and list is as it was written", fg="green"))
+            click.echo("  (a change to the newest record shows only after the next one is added)")
     if broken or missing:
         raise click.exceptions.Exit(Exit.DIFFERENCES)
 

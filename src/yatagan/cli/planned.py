@@ -159,8 +159,8 @@ def _newer(plan: Plan) -> Iterator[str]:
     if not many:
         return
     yield (
-        f"{text.count(many, 'file is', 'files are')} newer at the destination, or changed there since the last stage, "
-        "and left so (--if-newer-there replace brings yours, and keeps what was there):"
+        f"{text.count(many, 'file stays as it is', 'files stay as they are')}: newer at the destination, or changed "
+        "there since the last stage (--if-newer-there replace brings yours, and keeps what was there):"
     )
     newer = ((arrival, each) for arrival in plan.arrivals for each in arrival.differences.of(Verdict.NEWER_THERE))
     for arrival, each in itertools.islice(newer, _NEWER_SHOWN):

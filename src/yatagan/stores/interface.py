@@ -7,7 +7,7 @@ planner ask a store what it can do (`Traits`); they never ask which kind of stor
 from __future__ import annotations
 
 from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from typing import Any, Protocol
 
@@ -65,6 +65,10 @@ class Facts:
         if self.mtime_ns // step != other.mtime_ns // step:
             return False
         return not exact or (self.changed_ns == other.changed_ns and self.inode == other.inode)
+
+    def named_again(self, other: Facts) -> bool:
+        """Whether this is `other` under a second name, or moved to one, as far as size and time tell."""
+        return self.same_as(replace(other, changed_ns=None, inode=None))
 
     def right_for(self, other: Facts, step_ns: int) -> bool:
         """Whether a file with these facts passes for one with `other`'s, by size and time at this step."""

@@ -394,7 +394,7 @@ class SftpStore:
             if error.fault is not Fault.EXISTS:
                 raise
             earlier = await self.look(wanted.kept)  # of an earlier try that was interrupted
-            if earlier is None or not earlier.same_as(replace(there, changed_ns=None, inode=None)):
+            if earlier is None or not earlier.named_again(there):
                 raise StoreError(Fault.KEPT_TAKEN, wanted.kept, store=self.name) from error
 
     async def keep(self, path: bytes, kept: bytes) -> None:

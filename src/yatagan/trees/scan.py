@@ -34,7 +34,7 @@ _DROPPED_SHOWN = 20
 Heard = Callable[[int], None]
 
 
-def _unheard(more: int) -> None:
+def unheard(more: int) -> None:
     """Nobody counts."""
 
 
@@ -86,7 +86,7 @@ async def scan(
     depth: int | None = None,
     ours: bool = False,
     choice: Choice = EVERYTHING,
-    heard: Heard = _unheard,
+    heard: Heard = unheard,
 ) -> Tree:
     """Read a tree; empty when there is nothing at `root`. `depth` 1 stops after the root's own entries.
 
