@@ -17,6 +17,8 @@ from yatagan.batches.steps import MEMBERS_PHASE, Change, Step, StepKind
 from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Kind
 
+#: What a step meets that may have befallen the whole destination.
+_MAY_BE_ALL = frozenset({Fault.IS_LINK, Fault.NOT_A_DIRECTORY, Fault.ABOVE_GONE})
 #: The bit by which a directory gives its group to what is made in it.
 _HANDED_DOWN = 0o2000
 
@@ -57,19 +59,28 @@ class Performer:
             await self._scribe.note(Change.anew(step.number, again.fault))
             raise
         except StepRefused as refused:
+            if refused.fault in _MAY_BE_ALL:
+                await self._refuse_moved()
             if refused.fault is Fault.ABOVE_GONE:
                 refused = self._gone_above(step)
-            await self._refuse_moved(refused.fault)
             await self._bench.settle(step, StepState.FAILED, fault=refused.fault, detail=refused.detail)
         except StoreError as error:
             if error.fault in LINE_FAULTS | STOPPING_FAULTS:
                 raise
             await self._bench.settle(step, StepState.FAILED, fault=error.fault, detail=error.detail)
 
-    async def _refuse_moved(self, fault: Fault) -> None:
-        """Raises StoreError, DESTINATION_MOVED, where what is in the way is in the way of everything."""
+    async def _refuse_moved(self) -> None:
+        """Raises StoreError, DESTINATION_MOVED, where something else has the name of the destination by now."""
         top = self._bench.session.top
-        if fault in (Fault.IS_LINK, Fault.NOT_A_DIRECTORY) and not await self._destination.is_real(top, top):
+        if await self._destination.is_real(top, top):
+            return
+        try:
+            gone = await self._destination.look(top) is None
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
+            gone = False
+        if not gone:
             raise StoreError(Fault.DESTINATION_MOVED, top, store=self._destination.name)
 
     def _gone_above(self, step: Step) -> StepRefused:
