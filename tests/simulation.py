@@ -14,9 +14,11 @@ import hashlib
 import random
 import selectors
 from collections.abc import AsyncIterator, Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
+from yatagan.batches.bench import evidence_for
 from yatagan.batches.carriage import Tuning
+from yatagan.batches.earlier import can_go_on, remove_parts, take_over
 from yatagan.batches.executor import Conditions, Executor
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.layout import Costs
@@ -42,7 +44,9 @@ from yatagan.stores.interface import (
     Unloaded,
 )
 
-BATCH = "261124-test"
+BATCH, AGAIN = "261124-test", "261124-next"
+#: Where a directory of the destination is moved to, and what a link then leads to instead.
+AWAY, VICTIM = b"/away", b"/victim"
 BLOCK = 4
 TICK_NS = 1_000_000_000  # two changes within one second leave the same times
 EPOCH_NS = 1_700_000_000_000_000_000
@@ -122,6 +126,27 @@ class Machine:
         #: What helpers that hang will still do when they come to.
         self.deeds: dict[int, list[Callable[[], object]]] = {}
         self.boot = 1
+        #: Commands see another disk than file transfer.
+        self.other_disk = False
+        self.swapped = False
+
+    def swap(self, directory: bytes) -> None:
+        """Somebody moves a directory away and puts a link in its place."""
+        for path in [each for each in self.names if each == directory or each.startswith(directory + b"/")]:
+            self.names[AWAY + path] = self.names.pop(path)
+        self.make(VICTIM, Kind.DIRECTORY)
+        self.make(directory, Kind.LINK, target=VICTIM)
+        self.swapped = True
+
+    def real(self, path: bytes) -> bytes:
+        """Where a path leads when links above its last name are followed."""
+        above = b""
+        for name in path.split(b"/")[1:-1]:
+            above += b"/" + name
+            inode = self.names.get(above)
+            if inode is not None and inode.kind is Kind.LINK:
+                return self.real(inode.target + path[len(above) :])
+        return path
 
     def now_ns(self) -> int:
         now = EPOCH_NS + int(self.world.loop.now * 1e9)
@@ -178,6 +203,8 @@ class World:
         self.drop_at: set[int] = set()
         self.power_at: set[int] = set()
         self.wake_at: set[int] = set()
+        #: Requests that are never answered; the time limit ends them.
+        self.silent_at: set[int] = set()
         self.happen_at: dict[int, object] = {}
         self.calm = True
         self.refusals = 0
@@ -211,6 +238,7 @@ class Store:
             read_size=world.block,
             write_size=world.block,
             parcels=quick or machine.helper,
+            walks=quick,
         )
 
     async def _request(self, path: bytes = b"") -> None:
@@ -232,13 +260,33 @@ class Store:
             self.lost = True
         if number in world.drop_at:
             self.lost = True
+        if number in world.silent_at:
+            await asyncio.sleep(30)
+            self.lost = True
+            raise StoreError(Fault.SILENT, path)
         if self.lost:
             raise StoreError(Fault.LINE_LOST, path)
 
+    def _at(self, path: bytes) -> bytes:
+        """Where a path leads: a store that walks refuses a link above it, another one follows."""
+        real = self._machine.real(path) if self._machine.swapped else path
+        if real != path and self._quick:
+            raise StoreError(Fault.IS_LINK, path)
+        return real
+
+    def _found(self, path: bytes) -> Inode | None:
+        return self._machine.names.get(self._at(path))
+
     def _inode(self, path: bytes) -> Inode:
-        if path not in self._machine.names:
+        inode = self._found(path)
+        if inode is None:
             raise StoreError(Fault.MISSING, path)
-        return self._machine.names[path]
+        return inode
+
+    def _seen_by_commands(self, path: bytes) -> Inode:
+        if self._machine.other_disk and not self._quick:
+            raise StoreError(Fault.MISSING, path)
+        return self._inode(path)
 
     def _facts(self, inode: Inode, *, close: bool) -> Facts:
         mtime = inode.mtime_ns if close else inode.mtime_ns - inode.mtime_ns % 1_000_000_000
@@ -257,16 +305,18 @@ class Store:
 
     async def look(self, path: bytes) -> Facts | None:
         await self._request(path)
-        inode = self._machine.names.get(path)
+        inode = self._found(path)
         return None if inode is None else self._facts(inode, close=self._quick)
 
     async def look_closely(self, path: bytes) -> Facts | None:
         await self._request(path)
-        inode = self._machine.names.get(path)
-        return None if inode is None else self._facts(inode, close=self._quick or self._machine.helper)
+        inode = self._found(path)
+        close = self._quick or (self._machine.helper and not self._machine.other_disk)
+        return None if inode is None else self._facts(inode, close=close)
 
     async def entries(self, path: bytes) -> AsyncIterator[list[tuple[bytes, Facts]]]:
         await self._request(path)
+        path = self._at(path)
         found = []
         for name, inode in self._machine.names.items():
             above, _, base = name.rpartition(b"/")
@@ -292,9 +342,9 @@ class Store:
 
     async def create_part(self, path: bytes, mode: int = 0o600) -> File:
         await self._request(path)
-        if path in self._machine.names:
+        if self._found(path) is not None:
             raise StoreError(Fault.EXISTS, path)
-        return File(self, self._machine.make(path, Kind.FILE, age=0))
+        return File(self, self._machine.make(self._at(path), Kind.FILE, age=0))
 
     async def reopen_part(self, path: bytes) -> File:
         await self._request(path)
@@ -302,15 +352,15 @@ class Store:
 
     async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
         await self._request(new)
-        if not self._machine.copies or new in self._machine.names:
+        if not self._machine.copies or self._found(new) is not None:
             raise StoreError(Fault.UNSUPPORTED, new)
-        self._machine.make(new, Kind.FILE, self._inode(old).data[:size], age=0)
+        self._machine.make(self._at(new), Kind.FILE, self._inode(old).data[:size], age=0)
 
     async def blocks(self, path: bytes, block: int) -> NodeBlocks:
         if self._quick or not self._machine.helper:
             raise StoreError(Fault.UNSUPPORTED, path)
         await self._request(path)
-        inode = self._inode(path)
+        inode = self._seen_by_commands(path)
         data = inode.data
         made = Blocks(len(data), block, *checksums(data[at : at + block] for at in range(0, len(data), block)))
         return NodeBlocks(made, self._facts(inode, close=True))
@@ -341,15 +391,15 @@ class Store:
 
     async def make_directory(self, path: bytes, mode: int) -> None:
         await self._request(path)
-        if path in self._machine.names:
+        if self._found(path) is not None:
             raise StoreError(Fault.EXISTS, path)
-        self._machine.make(path, Kind.DIRECTORY, age=0).mode = mode
+        self._machine.make(self._at(path), Kind.DIRECTORY, age=0).mode = mode
 
     async def make_link(self, path: bytes, target: bytes) -> None:
         await self._request(path)
-        if path in self._machine.names:
+        if self._found(path) is not None:
             raise StoreError(Fault.EXISTS, path)
-        self._machine.make(path, Kind.LINK, target=target, age=0)
+        self._machine.make(self._at(path), Kind.LINK, target=target, age=0)
 
     async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
         await self._request(path)
@@ -372,19 +422,27 @@ class Store:
         """Facts, the name for what is replaced, and the rename: between them the line may be lost."""
         machine, inode, final = self._machine, part._inode, wanted.path
         await self._request(final)
-        if machine.names.get(wanted.part) is not inode or len(inode.data) != wanted.size:
+        await self._refuse_links(wanted)
+        if self._found(wanted.part) is not inode or len(inode.data) != wanted.size:
             raise StoreError(Fault.PART_CHANGED, final)
         inode.mode = inode.mode if wanted.mode is None else wanted.mode
         inode.mtime_ns = inode.mtime_ns if wanted.mtime_ns is None else wanted.mtime_ns
         inode.changed_ns = machine.now_ns()
         await self._request(final)
-        there = machine.names.get(final)
+        there = self._found(final)
         if there is not None and machine.names.get(wanted.kept) is not there:
             await self._keep_seen(there, wanted)
             await self._request(final)
-        machine.names[final] = machine.names.pop(wanted.part)
+        if self._found(wanted.part) is not inode:
+            raise StoreError(Fault.PART_CHANGED, final)
+        machine.names[self._at(final)] = machine.names.pop(self._at(wanted.part))
         await self._answer(final)
+        await self._refuse_links(wanted)
         return None
+
+    async def _refuse_links(self, wanted: Placement) -> None:
+        if not await self.is_real(wanted.path.rpartition(b"/")[0], wanted.top):
+            raise StoreError(Fault.IS_LINK, wanted.path)
 
     async def _keep_seen(self, there: Inode, wanted: Placement) -> None:
         seen, close = wanted.seen, self._quick or self._machine.helper
@@ -400,19 +458,31 @@ class Store:
 
     async def keep(self, path: bytes, kept: bytes) -> None:
         await self._request(path)
-        if kept in self._machine.names:
+        if self._found(kept) is not None:
             raise StoreError(Fault.EXISTS, kept)
         self._machine.names[kept] = self._inode(path)
         await self._answer(path)
 
+    async def rename(self, path: bytes, new: bytes) -> None:
+        await self._request(path)
+        inode = self._inode(path)
+        if self._found(new) is not None:
+            raise StoreError(Fault.EXISTS, new)
+        self._machine.names[self._at(new)] = inode
+        del self._machine.names[self._at(path)]
+        await self._answer(path)
+
+    async def owner(self, path: bytes) -> str:
+        return ""
+
     async def remove(self, path: bytes) -> None:
         await self._request(path)
         self._inode(path)
-        del self._machine.names[path]
+        del self._machine.names[self._at(path)]
 
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
         await self._request(path)
-        inode = self._inode(path)
+        inode = self._seen_by_commands(path)
         inode.durable, inode.pending = inode.data, []
         return NodeDigest(hashlib.new(algorithm, inode.data).hexdigest(), self._facts(inode, close=True))
 
@@ -430,7 +500,7 @@ class Store:
         await self._request()
         found = []
         for path in paths:
-            inode = self._machine.names.get(path)
+            inode = self._found(path)
             if inode is None:
                 found.append(Gathered(b"", None, Fault.MISSING))
             else:
@@ -474,6 +544,8 @@ class Store:
         machine = self._machine
 
         def finish() -> Unloaded:
+            if self._leads_away(parcel):
+                return Unloaded(fault=Fault.IS_LINK)
             for part in parcel.earlier:
                 machine.names.pop(part, None)
             there, inode = machine.names.get(parcel.path), machine.names.get(parcel.part)
@@ -499,6 +571,8 @@ class Store:
         machine = self._machine
 
         def unload() -> Unloaded:
+            if self._leads_away(parcel):
+                return Unloaded(fault=Fault.IS_LINK)
             for part in (parcel.part, *parcel.earlier):
                 machine.names.pop(part, None)
             data = source.data[parcel.offset : parcel.offset + parcel.size]
@@ -518,8 +592,12 @@ class Store:
 
         return unload
 
+    def _leads_away(self, parcel: Parcel) -> bool:
+        """The helper walks, and never through a link."""
+        return self._machine.swapped and self._machine.real(parcel.path) != parcel.path
+
     async def same_disk(self, token: bytes) -> bool:
-        return self._machine.helper
+        return self._machine.helper and not self._machine.other_disk
 
     def witness(self) -> str:
         return f"{self._machine.boot}:{self.session}" if self._quick or self._machine.helper else ""
@@ -679,6 +757,9 @@ class Scenario:
     foreign: dict[bytes, bytes]
     deaths: list[int]
     together: bool = False
+    #: After the first interruption or death the stage is given again, with other options or the same.
+    again: str = ""
+    promised: Evidence | None = None
 
     @property
     def source(self) -> Machine:
@@ -726,6 +807,7 @@ def draw(seed: int) -> Scenario:
             destination.names[b"/top/fen/f0"].durable = old
         scenario.before[b"/top/fen/f0"] = old
     _draw_faults(scenario, files)
+    _draw_more(scenario, random.Random(seed * 7919 + 1))
     if helper and scenario.prove is Prove.AUTO and seed % 2:
         # A bundle has thousands of bytes: larger blocks keep the number of requests what the faults are drawn for.
         scenario.together, world.block = True, 600
@@ -770,6 +852,24 @@ def _draw_faults(scenario: Scenario, files: list[bytes]) -> None:
         world.happen_at[rng.randrange(5, 120)] = appear
 
 
+def _draw_more(scenario: Scenario, rng: random.Random) -> None:
+    """Faults that were thought of later, from numbers of their own."""
+    world, far = scenario.world, scenario.far
+    if rng.random() < 0.2:
+        world.silent_at = {rng.randrange(1, 120)}
+    scenario.again = rng.choice(["", "", "same", "other"])
+    if rng.random() < 0.15:
+        world.happen_at = {rng.randrange(10, 100): lambda: scenario.destination.swap(b"/top/fen")}
+    elif far.helper and scenario.upload and rng.random() < 0.15:
+        if rng.random() < 0.3:
+            far.other_disk = True
+            scenario.prove = Prove.AUTO if scenario.prove is Prove.ON_NODE else scenario.prove
+        else:
+            at = rng.randrange(5, 80)
+            world.drop_at.add(at)
+            world.happen_at[at] = lambda: setattr(far, "other_disk", True)
+
+
 def run(scenario: Scenario) -> tuple[Outcome, Journal]:
     """Plan, then run until the batch is finished, through every death and interruption."""
     loop = scenario.world.loop
@@ -797,7 +897,10 @@ async def _run(scenario: Scenario) -> tuple[Outcome, Journal]:
     stores = await ends[0].open(), await ends[1].open()
     plan = await make_plan(*stores, [(b"/fen", b"fen")], b"/top", together=together)
     times = Times.NOW if len(scenario.before) % 3 == 1 else Times.KEEP
-    header = Header(BATCH, 0, ("stage",), "", "far", b"/top", scenario.prove, times=times)
+    traits = stores[0].traits, stores[1].traits
+    scenario.promised = evidence_for(scenario.prove, *traits, plan.same_disk)
+    near, far = ("", "far") if scenario.upload else ("far", "")
+    header = Header(BATCH, 0, ("stage",), near, far, b"/top", scenario.prove, times=times, promised=scenario.promised)
     journal = DyingJournal.in_memory(header, plan.steps())
     assert isinstance(journal, DyingJournal)
     world.calm = False
@@ -811,12 +914,37 @@ async def _run(scenario: Scenario) -> tuple[Outcome, Journal]:
             break
         if scenario.far.room is not None:
             scenario.far.room = None  # somebody made room
+        if journal.standing().fault in (Fault.OTHER_DISK, Fault.NO_PROOF):
+            journal.prove_by(Prove.READ_BACK)  # somebody was told, and has agreed
+        if scenario.again:
+            journal = await _stage_again(scenario, journal, ends, together)
     else:
         raise AssertionError("the batch never came to an end")
     world.calm = True
     scenario.here.wake()
     scenario.far.wake()
     return outcome_of(journal), journal
+
+
+async def _stage_again(
+    scenario: Scenario, journal: DyingJournal, ends: tuple[Opening, Opening], together: Together | None
+) -> DyingJournal:
+    """The same stage, given once more by the user: its batch goes on, or another one takes over what is there of it."""
+    world, options = scenario.world, "" if scenario.again == "same" else "other"
+    scenario.again = ""
+    world.calm = True
+    stores = await ends[0].open(), await ends[1].open()
+    plan = await make_plan(*stores, [(b"/fen", b"fen")], b"/top", together=together)
+    header = replace(journal.header(), id=AGAIN, options=options)
+    if not can_go_on(journal, header, plan.steps()):
+        steps = take_over(plan.steps(), journal, plan.chooses)
+        new = DyingJournal.in_memory(header, steps, journal.witnesses())
+        assert isinstance(new, DyingJournal)
+        journal.cancel(AGAIN)
+        await remove_parts(journal, stores[1], keep=frozenset(step.adopts for step in new.begun()))
+        journal = new
+    world.calm = False
+    return journal
 
 
 async def _one_run(scenario: Scenario, journal: DyingJournal, ends: tuple[Opening, Opening]) -> BatchState | None:
@@ -855,6 +983,13 @@ async def _one_run(scenario: Scenario, journal: DyingJournal, ends: tuple[Openin
 def check(scenario: Scenario, outcome: Outcome, journal: Journal) -> None:
     """What must always hold, after everything has happened and hung processes have woken up."""
     source, there = scenario.source, scenario.destination.tree()
+    swapped = scenario.destination.swapped
+    strays = {path for path in there if path.startswith(VICTIM + b"/")}
+    assert not (strays and not scenario.upload), f"{strays}: outside of the destination"
+    if swapped:
+        # What is in the directory that was moved away is where it was put.
+        there |= {path.removeprefix(AWAY): value for path, value in there.items() if path.startswith(AWAY + b"/")}
+    promised = scenario.promised is not None and scenario.promised.is_proof
     for step in journal.steps():
         assert step.state in (StepState.IN_PLACE, StepState.LEFT, StepState.FAILED, StepState.NOT_CARRIED), step
     for path, inode in source.names.items():
@@ -866,23 +1001,23 @@ def check(scenario: Scenario, outcome: Outcome, journal: Journal) -> None:
         if final in there:
             known = [*inode.versions, scenario.before.get(final)]
             assert there[final][1] in known, f"{final!r} is a mixture or half a file"
-    for final, data in scenario.foreign.items():
-        assert there[final][1] == data, f"{final!r} appeared after the plan and was destroyed"
-    for final, data in scenario.before.items():
-        kept = b"/top/" + KEPT_DIRECTORY + b"/" + BATCH.encode() + final[len(b"/top") :]
-        kept_inode = scenario.destination.names.get(kept)
-        unharmed = there[final][1] == data or (kept_inode is not None and kept_inode.data == data)
-        assert unharmed, f"{final!r} was replaced and not kept"
+    for final, data in (scenario.before | scenario.foreign).items():
+        # What appeared after the first plan may be replaced by the second one, which has seen it.
+        batches = [BATCH] if final in scenario.foreign and journal.header().id == BATCH else [BATCH, AGAIN]
+        keeping = [b"/top/%b/%b%b" % (KEPT_DIRECTORY, batch.encode(), final[4:]) for batch in batches]
+        kept = [scenario.destination.names[path].data for path in keeping if path in scenario.destination.names]
+        assert data in (there[final][1], *kept), f"{final!r} was replaced and not kept"
     for step in journal.steps(StepState.IN_PLACE):
         if step.kind.value == "file":
+            assert step.path in there, f"{step.path!r} is not in place"
             held = there[step.path][1]
             assert hashlib.sha256(held).hexdigest() == step.digest, f"{step.path!r} is not what the journal says"
-            if step.evidence is not Evidence.SENT:
-                assert step.evidence is not None
-    if outcome.good and not scenario.foreign:
+            assert step.evidence is not None
+            assert step.evidence.is_proof or not promised, f"{step.path!r} was promised a proof"
+    if outcome.good and not scenario.foreign and not swapped:
         expected = {b"/top" + path: value for path, value in source.tree().items() if path.startswith(b"/fen")}
         found = {path: value for path, value in there.items() if path.startswith(b"/top/fen")}
         assert set(found) == set(expected)
     parts = [path for path in scenario.destination.names if path.endswith(b".part")]
-    if outcome.good:
+    if outcome.good and not swapped:
         assert not parts, f"part files left: {parts}"

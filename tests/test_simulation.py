@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
+from dataclasses import replace
 
 import pytest
 
 import simulation
+from yatagan.batches.earlier import take_over
+from yatagan.batches.executor import Executor
 from yatagan.batches.extents import Extents
 from yatagan.batches.files import FileWork
+from yatagan.batches.journal import Journal
 from yatagan.batches.parcels import ParcelWork
 from yatagan.batches.passage import Block, Passage
 from yatagan.batches.reuse import Reuse
@@ -46,12 +50,14 @@ def test_many_more_seeds() -> None:
 
 def test_the_world_really_goes_wrong() -> None:
     """Many seeds must see a lost line, a death, a power failure, a hung process: else the rest proves little."""
-    seen = {"drop": 0, "power": 0, "death": 0, "hung": 0, "change": 0}
+    seen = {"drop": 0, "power": 0, "death": 0, "hung": 0, "change": 0, "silent": 0}
+    more = {"swapped": 0, "other disk": 0, "taken over": 0, "gone on": 0}
     bundles = {"brought": 0, "broken": 0, "left": 0}
     parts = {"up": 0, "down": 0}
     for seed in range(250):
         scenario = simulation.draw(seed)
         planned = len(scenario.world.happen_at), len(scenario.deaths)
+        again = scenario.again
         _, journal = simulation.run(scenario)
         for step in journal.steps():
             if step.kind is StepKind.BUNDLE:
@@ -64,8 +70,14 @@ def test_the_world_really_goes_wrong() -> None:
         seen["power"] += any(at <= requests for at in scenario.world.power_at)
         seen["death"] += len(scenario.deaths) < planned[1]
         seen["hung"] += any(at <= requests for at in scenario.world.wake_at)
+        seen["silent"] += any(at <= requests for at in scenario.world.silent_at)
+        more["swapped"] += scenario.destination.swapped
+        more["other disk"] += scenario.far.other_disk
+        more["taken over"] += journal.header().id == simulation.AGAIN
+        more["gone on"] += again == "same" and not scenario.again and journal.header().id != simulation.AGAIN
         seen["change"] += len(scenario.world.happen_at) < planned[0]
     assert seen["drop"] > 125 and min(seen.values()) > 20, seen
+    assert min(more.values()) > 5, more
     assert bundles["brought"] > 8 and bundles["broken"] > 1 and bundles["left"] > 0, bundles
     assert min(parts.values()) > 1, parts
 
@@ -207,6 +219,27 @@ def believes_that_all_was_reused(patch: pytest.MonkeyPatch) -> None:
     patch.setattr(simulation.Store, "reuse", careless)
 
 
+def never_looks_for_links(patch: pytest.MonkeyPatch) -> None:
+    async def real(self: simulation.Store, directory: bytes, top: bytes) -> bool:
+        return True
+
+    patch.setattr(simulation.Store, "is_real", real)
+
+
+def passes_files_off_as_proven(patch: pytest.MonkeyPatch) -> None:
+    """Where commands see another disk by now, files are in place without the proof that was promised."""
+    patch.setattr(Executor, "_keep_promise", lambda *anything: None)
+
+
+def takes_over_what_was_only_acknowledged(patch: pytest.MonkeyPatch) -> None:
+    def more(steps: Iterable[Step], journal: Journal, chosen: Callable[[bytes], bool]) -> Iterable[Step]:
+        for step in take_over(steps, journal, chosen):
+            whole = Extents([(0, step.facts.size)]).encode()
+            yield replace(step, durable=whole, sent=step.facts.size) if step.adopts else step
+
+    patch.setattr(simulation, "take_over", more)
+
+
 BROKEN = [
     trusts_what_is_only_acknowledged,
     shares_a_part_file_with_a_hung_process,
@@ -223,9 +256,14 @@ BROKEN = [
 BROKEN_BUNDLES = [unloads_over_what_is_there, believes_that_all_was_unloaded]
 #: Those that only show where a file replaces one that it has much in common with.
 BROKEN_PARTS = [counts_parts_before_they_are_there, believes_that_all_was_reused]
+#: Those that only show where a directory is swapped for a link, where disks differ, where a stage is given again.
+BROKEN_SWAPS = [never_looks_for_links]
+BROKEN_PROOF = [passes_files_off_as_proven]
+BROKEN_AGAIN = [takes_over_what_was_only_acknowledged]
+EVERY_BROKEN = [*BROKEN, *BROKEN_BUNDLES, *BROKEN_PARTS, *BROKEN_SWAPS, *BROKEN_PROOF, *BROKEN_AGAIN]
 
 
-@pytest.mark.parametrize("broken", [*BROKEN, *BROKEN_BUNDLES, *BROKEN_PARTS], ids=lambda broken: broken.__name__)
+@pytest.mark.parametrize("broken", EVERY_BROKEN, ids=lambda broken: broken.__name__)
 def test_a_broken_engine_is_caught(
     broken: Callable[[pytest.MonkeyPatch], None], monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -235,6 +273,10 @@ def test_a_broken_engine_is_caught(
         seeds = (seed for seed in range(1, 25_000, 2) if simulation.draw(seed).together)
     elif broken in BROKEN_PARTS:
         seeds = (seed for seed in range(0, 60_000, 6) if simulation.draw(seed).before)
+    elif broken in BROKEN_AGAIN:
+        seeds = (seed for seed in range(25_000) if simulation.draw(seed).again)
+    elif broken in (*BROKEN_SWAPS, *BROKEN_PROOF):
+        seeds = range(10_000)
     elif broken is takes_new_files_at_their_word:
         seeds = (seed for seed in range(25_000) if simulation.draw(seed).world.happen_at)
     for seed in seeds:

@@ -136,10 +136,12 @@ class Batches:
     def __init__(self, directory: Path) -> None:
         self._directory = directory
 
-    def accept(self, header: Header, steps: Iterable[Step]) -> Batch:
+    def accept(self, header: Header, steps: Iterable[Step], earlier: Journal | None = None) -> Batch:
         """Write a plan down as a new batch, locked by us. Raises JournalError.
 
-        The header's name and time are still empty; they are given here.
+        The header's name and time are still empty; they are given here. With `earlier`, a journal that we hold the lock
+        of, the new batch takes that one's place. It is cancelled first, so that no two can go on with one part file;
+        should we die before the new one is written, it names one that does not exist.
         """
         try:
             self._directory.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -156,7 +158,11 @@ class Batches:
             raise JournalError(str(self._directory), error.strerror or str(error)) from error
         header = replace(header, id=batch.name, created_ns=time.time_ns())
         try:
-            Journal.create(batch.journal_file, header, steps).close()
+            witnesses = []
+            if earlier is not None:
+                witnesses = earlier.witnesses()
+                earlier.cancel(batch.name)
+            Journal.create(batch.journal_file, header, steps, witnesses).close()
         except BaseException:
             batch.unlock()
             shutil.rmtree(directory, ignore_errors=True)
@@ -168,6 +174,10 @@ class Batches:
         if self._directory.is_dir():
             found = [Batch(path) for path in self._directory.iterdir() if (path / "journal.db").exists()]
             yield from sorted(found, key=_created)
+
+    def holds(self, name: str) -> bool:
+        """Whether there is a batch of exactly this name."""
+        return bool(name) and (self._directory / name / "journal.db").exists()
 
     def find(self, name: str | None) -> Batch:
         """The batch of this name, or whose name starts or ends so; the newest for None. Raises NoSuchBatch."""

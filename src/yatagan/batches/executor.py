@@ -308,6 +308,9 @@ class Executor:
 
     async def _give_up(self, step: Step, fault: Fault) -> None:
         assert self._bench is not None  # only what was tried is given up
+        if self._performer is not None:
+            with contextlib.suppress(StoreError):
+                await self._performer.clear(step)
         await self._bench.settle(step, StepState.FAILED, fault=fault)
         self._fetched.pop(step.number, None)
         self._events.put_nowait(r.StepEnded(step.number))

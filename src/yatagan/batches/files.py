@@ -321,6 +321,9 @@ class FileWork:
 
     async def _open_part(self, step: Step) -> tuple[Step, Writer, Extents]:
         """A part file that no other session can write into, and which of its bytes may be trusted."""
+        adopted = bool(step.adopts)
+        if adopted:
+            step = await self._adopt(step)
         durable = Extents.decode(step.durable)
         if self._checks_beginnings(step):  # what cannot be checked is not believed
             durable = Extents([(0, Checkpoints.decode(step.checkpoints).up_to(durable.prefix).end)])
@@ -328,7 +331,7 @@ class FileWork:
         found = await self._destination.look(old) if step.generation else None
         arrived = found.size if found is not None and found.kind is Kind.FILE else 0
         usable = durable.total > 0 and arrived >= durable.end
-        if arrived > step.sent + step.reused:  # an earlier process died before it could count
+        if arrived > step.sent + step.reused and not adopted:  # an earlier process died before it could count
             self._scribe.add(Change(step.number, sent=arrived - step.sent - step.reused))
         if usable and await self._is_ours_alone(step):
             await self._remove_part(step, step.generation + 1)  # a copy of this one that was broken off
@@ -343,6 +346,19 @@ class FileWork:
             durable = Extents()
         await self.remove_parts(step)
         return step, writer, durable
+
+    async def _adopt(self, step: Step) -> Step:
+        """Give the part file of an earlier batch the name of ours.
+
+        Where that cannot be done, it has our name already, or there is nothing under our name, and that is seen.
+        """
+        try:
+            await self._destination.rename(step.adopts, step.part(self._session.batch))
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
+        await self._scribe.note(Change(step.number, adopts=b""))
+        return replace(step, adopts=b"")
 
     async def _is_ours_alone(self, step: Step) -> bool:
         """Whether every process that may still write into the present part file has ended, or is our own."""
@@ -407,12 +423,17 @@ class FileWork:
 
     async def remove_parts(self, step: Step, *, with_present: bool = False) -> None:
         """Remove the part files of earlier generations. One that is held open by a hung process loses its name."""
+        if step.adopts and with_present:
+            await self._remove(step.adopts)
         for generation in range(1, step.generation + (1 if with_present else 0)):
             await self._remove_part(step, generation)
 
     async def _remove_part(self, step: Step, generation: int) -> None:
+        await self._remove(step.part(self._session.batch, generation))
+
+    async def _remove(self, part: bytes) -> None:
         try:
-            await self._destination.remove(step.part(self._session.batch, generation))
+            await self._destination.remove(part)
         except StoreError as error:
             if error.fault in LINE_FAULTS:
                 raise

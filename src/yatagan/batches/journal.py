@@ -24,12 +24,13 @@ from yatagan.errors import Fault, JournalError
 from yatagan.stores.interface import Facts
 
 #: Counts changes of the tables: a journal of another format is told apart, not misread.
-_FORMAT = 7
+_FORMAT = 8
 _SCHEMA = f"""
 CREATE TABLE batch (
     id TEXT NOT NULL, created_ns INTEGER NOT NULL, command TEXT NOT NULL, source_node TEXT NOT NULL,
     destination_node TEXT NOT NULL, destination BLOB NOT NULL, prove TEXT NOT NULL,
-    modes TEXT NOT NULL, times TEXT NOT NULL, roots TEXT NOT NULL, max_rate INTEGER NOT NULL,
+    modes TEXT NOT NULL, times TEXT NOT NULL, arrivals TEXT NOT NULL, options TEXT NOT NULL,
+    max_rate INTEGER NOT NULL,
     state TEXT NOT NULL, fault TEXT, detail TEXT NOT NULL DEFAULT '', pins TEXT NOT NULL DEFAULT '{{}}',
     seconds REAL NOT NULL DEFAULT 0, recorded TEXT NOT NULL DEFAULT '', top_inode INTEGER NOT NULL DEFAULT 0,
     make_again INTEGER NOT NULL DEFAULT 0, promised TEXT NOT NULL DEFAULT '');
@@ -38,7 +39,8 @@ CREATE TABLE step (
     path BLOB NOT NULL, label BLOB NOT NULL, size INTEGER NOT NULL, facts TEXT NOT NULL, target BLOB, seen TEXT,
     state TEXT NOT NULL, generation INTEGER NOT NULL, session INTEGER NOT NULL, durable TEXT NOT NULL,
     sent INTEGER NOT NULL, digest TEXT NOT NULL, evidence TEXT, fault TEXT,
-    detail TEXT NOT NULL, bundle INTEGER NOT NULL, reused INTEGER NOT NULL, checkpoints TEXT NOT NULL);
+    detail TEXT NOT NULL, bundle INTEGER NOT NULL, reused INTEGER NOT NULL, checkpoints TEXT NOT NULL,
+    adopts BLOB NOT NULL);
 CREATE INDEX step_bundle ON step (bundle, number) WHERE bundle > 0;
 CREATE INDEX step_open ON step (phase, number) WHERE state IN ('waiting', 'moving', 'whole', 'proven');
 CREATE TABLE session (number INTEGER PRIMARY KEY, witness TEXT NOT NULL);
@@ -56,9 +58,10 @@ _NETWORK = ("nfs", "cifs", "smb", "lustre", "gpfs", "beegfs", "ceph", "fuse.", "
 class Header:
     """What a batch is. Empty node names stand for this machine; `command` is what was typed.
 
-    `roots`: the directories and files of this machine that were accepted with the plan, without links above them.
-    `max_rate`: bytes a second at most; 0 for no bound. `top_inode`: of the destination when it was planned, if there.
-    `promised`: what the plan said that files would be proven by.
+    `arrivals`: every source, absolute and without links above it, and the name that it arrives under. `options`: what
+    was asked for besides, as text that is the same for the same. `max_rate`: bytes a second at most; 0 for no bound.
+    `top_inode`: of the destination when it was planned, if there. `promised`: what the plan said that files would be
+    proven by.
     """
 
     id: str
@@ -70,10 +73,22 @@ class Header:
     prove: Prove
     modes: Modes = Modes.KEEP
     times: Times = Times.KEEP
-    roots: tuple[bytes, ...] = ()
+    arrivals: tuple[tuple[bytes, bytes], ...] = ()
+    options: str = ""
     max_rate: int = 0
     top_inode: int = 0
     promised: Evidence | None = None
+
+    @property
+    def roots(self) -> tuple[bytes, ...]:
+        """The directories and files of this machine that were accepted with the plan."""
+        sources = () if self.source_node else tuple(path for path, _ in self.arrivals)
+        return sources if self.destination_node else (*sources, self.destination)
+
+    @property
+    def ends(self) -> tuple[object, ...]:
+        """Where from and where to: equal for two stages of the same."""
+        return self.source_node, self.destination_node, self.destination, self.arrivals
 
 
 @dataclass(frozen=True, slots=True)
@@ -142,14 +157,19 @@ class Journal:
         self._file = file
 
     @classmethod
-    def create(cls, file: Path, header: Header, steps: Iterable[Step]) -> Journal:
-        """Write a new journal: from here on the batch is accepted. Raises JournalError, and leaves nothing."""
+    def create(
+        cls, file: Path, header: Header, steps: Iterable[Step], witnesses: Iterable[tuple[int, str]] = ()
+    ) -> Journal:
+        """Write a new journal: from here on the batch is accepted. Raises JournalError, and leaves nothing.
+
+        `witnesses` are those of sessions of an earlier batch that steps refer to.
+        """
         new = file.with_suffix(".new")
         new.unlink(missing_ok=True)
         try:
             journal = cls(sqlite3.connect(new, check_same_thread=False, isolation_level=None), str(file))
             journal._prepare(on_network(file.parent))
-            journal.fill(header, steps)
+            journal.fill(header, steps, witnesses)
             journal.close()
             os.replace(new, file)
             sync_directory(file.parent)
@@ -176,10 +196,10 @@ class Journal:
         return journal
 
     @classmethod
-    def in_memory(cls, header: Header, steps: Iterable[Step]) -> Journal:
+    def in_memory(cls, header: Header, steps: Iterable[Step], witnesses: Iterable[tuple[int, str]] = ()) -> Journal:
         """A journal that ends with its process, for simulations."""
         journal = cls(sqlite3.connect(":memory:", check_same_thread=False, isolation_level=None), ":memory:")
-        journal.fill(header, steps)
+        journal.fill(header, steps, witnesses)
         return journal
 
     @property
@@ -196,14 +216,14 @@ class Journal:
         self._sql.execute(f"PRAGMA journal_mode = {'TRUNCATE' if network else 'WAL'}")
         self._sql.execute("PRAGMA busy_timeout = 10000")
 
-    def fill(self, header: Header, steps: Iterable[Step]) -> None:
+    def fill(self, header: Header, steps: Iterable[Step], witnesses: Iterable[tuple[int, str]] = ()) -> None:
         """Make the tables and write the plan, in one transaction."""
         self._sql.executescript(_SCHEMA)
         self._sql.execute("BEGIN IMMEDIATE")
         self._sql.execute(
             "INSERT INTO batch"
-            " (id, created_ns, command, source_node, destination_node, destination, prove, modes, times, roots,"
-            " max_rate, top_inode, promised, state) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            " (id, created_ns, command, source_node, destination_node, destination, prove, modes, times, arrivals,"
+            " options, max_rate, top_inode, promised, state) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
                 header.id,
                 header.created_ns,
@@ -214,14 +234,16 @@ class Journal:
                 header.prove.value,
                 header.modes.value,
                 header.times.value,
-                json.dumps([os.fsdecode(root) for root in header.roots]),
+                json.dumps([[os.fsdecode(path), os.fsdecode(name)] for path, name in header.arrivals]),
+                header.options,
                 header.max_rate,
                 header.top_inode,
                 header.promised.value if header.promised is not None else "",
                 BatchState.QUEUED.value,
             ),
         )
-        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 22)})", (row_of(step) for step in steps))
+        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 23)})", (row_of(step) for step in steps))
+        self._sql.executemany("INSERT INTO session VALUES (?, ?)", witnesses)
         self._sql.execute("COMMIT")
 
     def close(self) -> None:
@@ -235,14 +257,15 @@ class Journal:
     def header(self) -> Header:
         """What the batch is."""
         row = self._one(
-            "SELECT id, created_ns, command, source_node, destination_node, destination, prove, modes, times, roots,"
-            " max_rate, promised FROM batch"
+            "SELECT id, created_ns, command, source_node, destination_node, destination, prove, modes, times, arrivals,"
+            " options, max_rate, promised FROM batch"
         )
         how = Prove(row[6]), Modes(row[7]), Times(row[8])
-        roots = tuple(map(os.fsencode, json.loads(row[9])))
+        arrivals = tuple((os.fsencode(path), os.fsencode(name)) for path, name in json.loads(row[9]))
         ends = row[3], row[4], row[5]
-        promised = Evidence(row[11]) if row[11] else None
-        return Header(row[0], row[1], tuple(json.loads(row[2])), *ends, *how, roots, row[10], promised=promised)
+        promised = Evidence(row[12]) if row[12] else None
+        command = tuple(json.loads(row[2]))
+        return Header(row[0], row[1], command, *ends, *how, arrivals, row[10], row[11], promised=promised)
 
     def standing(self) -> Standing:
         """Where it stands."""
@@ -338,6 +361,24 @@ class Journal:
         )
         return ((label, digest) for label, digest in rows)
 
+    def unset_directories(self) -> Iterator[tuple[Step, Step]]:
+        """The steps of directories that the batch has made without setting their facts yet, and those that set them."""
+        for step in self.open_of(StepKind.FACTS):
+            made = self.step(step.number - 1)
+            if made.state is StepState.IN_PLACE:
+                yield made, step
+
+    def open_of(self, kind: StepKind) -> Iterator[Step]:
+        """Steps of a kind that are not settled."""
+        rows = self._rows(
+            f"SELECT {COLUMNS} FROM step WHERE state IN {_OPEN!r} AND kind = ? ORDER BY number", kind.value
+        )
+        return map(step_of, rows)
+
+    def witnesses(self) -> list[tuple[int, str]]:
+        """Every session, and what names its writers."""
+        return list(self._rows("SELECT number, witness FROM session"))
+
     def witness(self, session: int) -> str:
         """What names the writers of a session; "" when unknown."""
         row = next(self._rows("SELECT witness FROM session WHERE number = ?", session), None)
@@ -393,6 +434,13 @@ class Journal:
             self._sql.execute(
                 "UPDATE batch SET state = ?, fault = ?, detail = ?", (state.value, fault, storable(detail))
             )
+
+    def cancel(self, successor: str) -> None:
+        """Nobody is to carry the batch any more: `successor` has taken its place; "" when none has."""
+        if self.standing().state is not BatchState.CANCELLED:
+            self.settle(BatchState.CANCELLED)
+        with self._guard():
+            self._sql.execute("UPDATE batch SET detail = ?", (successor,))
 
     def spend(self, seconds: float) -> None:
         """Add to the time that the batch has been moving."""

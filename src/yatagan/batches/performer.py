@@ -31,7 +31,7 @@ class Performer:
         self._destination = bench.destination
         self._scribe = bench.scribe
         self._stop = stop
-        files = FileWork(bench, carrier, clock, stop)
+        self._files = files = FileWork(bench, carrier, clock, stop)
         self._archives = ArchiveWork(bench, carrier, clock, stop)
         self._do: dict[StepKind, Callable[[Step], Awaitable[None]]] = {
             StepKind.DIRECTORY: self._directory,
@@ -63,11 +63,17 @@ class Performer:
                 await self._refuse_moved()
             if refused.fault is Fault.ABOVE_GONE:
                 refused = self._gone_above(step)
+            await self.clear(step)
             await self._bench.settle(step, StepState.FAILED, fault=refused.fault, detail=refused.detail)
         except StoreError as error:
             if error.fault in LINE_FAULTS | STOPPING_FAULTS:
                 raise
+            await self.clear(step)
             await self._bench.settle(step, StepState.FAILED, fault=error.fault, detail=error.detail)
+
+    async def clear(self, step: Step) -> None:
+        """Remove what is unfinished of a step that has failed for good. Raises StoreError when the line is lost."""
+        await self._files.remove_parts(self._bench.journal.step(step.number), with_present=True)
 
     async def _refuse_moved(self) -> None:
         """Raises StoreError, DESTINATION_MOVED, where something else has the name of the destination by now."""

@@ -23,6 +23,7 @@ from yatagan.batches.steps import (
 )
 from yatagan.batches.storing import Storing
 from yatagan.errors import Fault
+from yatagan.places import holds
 from yatagan.stores.interface import Facts, Kind
 from yatagan.trees.compare import Difference, Differences, Verdict
 from yatagan.trees.scan import Tree
@@ -85,7 +86,8 @@ class Plan:
     """What would be done. `destination` is absolute; `above` are directories to be made first, itself included.
 
     `top_inode` is the destination's, 0 where it is not there yet or the store does not tell. `same_disk`: as far as
-    can be seen without writing anything, commands on the destination's machine see the disk that is written to.
+    can be seen without writing anything, commands on the destination's machine see the disk that is written to. `safe`
+    bytes of what is to come are there already, in part files of an earlier batch.
     """
 
     destination: bytes
@@ -98,6 +100,15 @@ class Plan:
     travel: Travel | None = None
     top_inode: int = 0
     same_disk: bool = False
+    safe: int = 0
+
+    def chooses(self, path: bytes) -> bool:
+        """Whether an entry that would arrive as this path of the destination is among the sources' chosen ones."""
+        for arrival in self.arrivals:
+            root = arrival.there.root
+            if holds(root, path) and path[len(root) :].lstrip(b"/") in arrival.tree.entries:
+                return True
+        return False
 
     def steps(self) -> Iterator[Step]:
         """The steps, numbered; anew at each call."""

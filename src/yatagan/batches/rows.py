@@ -14,7 +14,7 @@ from yatagan.stores.interface import Facts, Kind
 #: What a step is read from, in this order.
 COLUMNS = (
     "number, phase, kind, source, path, label, facts, target, seen, state, generation, session, durable, "
-    "sent, digest, evidence, fault, detail, bundle, reused, checkpoints"
+    "sent, digest, evidence, fault, detail, bundle, reused, checkpoints, adopts"
 )
 #: What a change may change.
 _CHANGING = Change._fields[1:]
@@ -79,6 +79,7 @@ def row_of(step: Step) -> tuple[object, ...]:
         step.bundle,
         step.reused,
         step.checkpoints,
+        step.adopts,
     )
 
 

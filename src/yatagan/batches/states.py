@@ -35,6 +35,7 @@ class BatchState(StrEnum):
     MOVING = "moving"
     NEEDS_LOGIN = "needs a login"
     INTERRUPTED = "interrupted"
+    CANCELLED = "cancelled"
     FINISHED = "finished"
 
 
@@ -74,10 +75,13 @@ STEP_MOVES: dict[StepState, frozenset[StepState]] = {
 }
 
 BATCH_MOVES: dict[BatchState, frozenset[BatchState]] = {
-    _B.QUEUED: frozenset({_B.MOVING, _B.INTERRUPTED, _B.NEEDS_LOGIN}),
-    _B.MOVING: frozenset({_B.INTERRUPTED, _B.NEEDS_LOGIN, _B.FINISHED}),
-    _B.NEEDS_LOGIN: frozenset({_B.MOVING}),
-    _B.INTERRUPTED: frozenset({_B.MOVING}),
+    _B.QUEUED: frozenset({_B.MOVING, _B.INTERRUPTED, _B.NEEDS_LOGIN, _B.CANCELLED}),
+    # Cancelled: of a process that has died.
+    _B.MOVING: frozenset({_B.INTERRUPTED, _B.NEEDS_LOGIN, _B.FINISHED, _B.CANCELLED}),
+    _B.NEEDS_LOGIN: frozenset({_B.MOVING, _B.CANCELLED}),
+    _B.INTERRUPTED: frozenset({_B.MOVING, _B.CANCELLED}),
+    # A new plan has taken its place, or nobody wants it any more.
+    _B.CANCELLED: frozenset(),
     # Its failed steps may be tried again.
     _B.FINISHED: frozenset({_B.MOVING}),
 }

@@ -79,7 +79,8 @@ class Step:
     files of this step and `session` the session that wrote the last of them; `durable` are that
     part file's synced extents, encoded. `bundle` is the step of the bundle that an entry comes with, or may
     come with; 0 for none. `reused` bytes of the present part file were copied from what was under the final name.
-    `checkpoints` are digests of that part file's beginning, encoded.
+    `checkpoints` are digests of that part file's beginning, encoded. `adopts` is the part file of an earlier batch that
+    becomes this step's when it begins; empty when there is none, or it has become that.
     """
 
     number: int
@@ -103,6 +104,7 @@ class Step:
     bundle: int = 0
     reused: int = 0
     checkpoints: str = ""
+    adopts: bytes = b""
 
     def part(self, batch: str, generation: int | None = None) -> bytes:
         """The part file of a generation (the present one): beside the final name, and independent of it."""
@@ -136,6 +138,7 @@ class Change(NamedTuple):
     bundle: int | None = None
     reused: int | None = None
     checkpoints: str | None = None
+    adopts: bytes | None = None
 
     @classmethod
     def anew(cls, number: int, fault: Fault | None = None) -> Change:

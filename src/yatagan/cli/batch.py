@@ -7,6 +7,7 @@ from typing import Any
 import click
 
 from yatagan.batches.batch import Batch, Batches
+from yatagan.batches.earlier import remove_parts
 from yatagan.batches.extents import Extents
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.outcome import Outcome, outcome_of, record
@@ -94,6 +95,7 @@ def show_(id: str | None, json_: bool) -> None:
 def _show(app: App, batch: Batch, journal: Journal, outcome: Outcome) -> None:
     header = outcome.header
     click.echo(click.style(f"Batch {batch.name}: {_state(batch, outcome)}", bold=True))
+    goes_on = outcome.standing.state not in (BatchState.FINISHED, BatchState.CANCELLED)
     size = outcome.moved_size + outcome.waiting_size
     share = f" of {text.size(size)}, {outcome.moved_size / size:.0%}" if outcome.waiting and size else ""
     text.facts(
@@ -114,12 +116,18 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: Outcome) -> None:
             *carrying.rest(outcome),
             ("proof", carrying.proof(outcome)),
             ("record", outcome.standing.recorded),
-            *(_under_way(step, batch) for step in journal.steps(*_UNDER_WAY, limit=_STEPS_SHOWN)),
+            ("taken over", _successor(outcome)),
+            *(_under_way(step, batch) for step in journal.steps(*_UNDER_WAY, limit=_STEPS_SHOWN) if goes_on),
         ]
     )
     carrying.failures(journal, f"yatagan batch show {batch.name} --json")
-    if outcome.standing.state is not BatchState.FINISHED and not batch.is_carried():
+    if goes_on and not batch.is_carried():
         click.echo(f"  Go on with: yatagan batch resume {batch.name}")
+
+
+def _successor(outcome: Outcome) -> str:
+    standing = outcome.standing
+    return f"by batch {standing.detail}" if standing.state is BatchState.CANCELLED and standing.detail else ""
 
 
 def _under_way(step: Step, batch: Batch) -> tuple[str, str]:
@@ -161,6 +169,7 @@ async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, *
     journal = batch.journal()
     try:
         outcome = outcome_of(journal)
+        _refuse_cancelled(outcome)
         if outcome.good and not make_again:
             journal.clear_spool()
             record(journal, Ledger(app.home.ledger))
@@ -188,6 +197,57 @@ async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, *
         elif not quiet or not outcome.good:
             carrying.summary(app, journal, outcome, problem)
         return ending.of_batch(outcome, problem).status
+    finally:
+        journal.close()
+        batch.unlock()
+
+
+def _refuse_cancelled(outcome: Outcome) -> None:
+    """Raises Refused for a batch that nobody is to carry any more."""
+    standing = outcome.standing
+    if standing.state is BatchState.CANCELLED:
+        raise Refused(
+            f"batch {outcome.header.id} is cancelled"
+            + (f": {standing.detail} took its place" if standing.detail else ""),
+            f"go on with: yatagan batch resume {standing.detail}" if standing.detail else "stage again",
+        )
+
+
+@batch_command.command(epilog="Example: yatagan batch cancel k7qd")
+@click.argument("id", shell_complete=completing.batches)
+@no_questions
+@as_json
+def cancel(id: str, no_questions: bool, json_: bool) -> None:
+    """Give an unfinished batch up. What is in place stays; its unfinished files at the destination are removed."""
+    app = App.start(questions=not no_questions)
+    batch = Batches(app.home.batches).find(id)
+    run(_cancel(app, batch, json_=json_))
+
+
+async def _cancel(app: App, batch: Batch, *, json_: bool) -> None:
+    batch.lock()
+    journal = batch.journal()
+    try:
+        outcome = outcome_of(journal)
+        _refuse_cancelled(outcome)
+        if outcome.standing.state is BatchState.FINISHED:
+            raise Refused(f"batch {batch.name} is finished", "what it has put there is removed with: yatagan remove")
+        header = outcome.header
+        place = Place(header.destination_node, header.destination)
+        store = await app.open(app.source(place, pinned=outcome.standing.pins.get(place.node), commands=False))
+        try:
+            journal.cancel("")
+            removed = await remove_parts(journal, store)
+        finally:
+            await store.close()
+        journal.clear_spool()
+        if json_:
+            say_json({**carrying.as_json(outcome_of(journal)), "removed": removed})
+        else:
+            click.echo(
+                f"Batch {batch.name} is cancelled: {text.count(outcome.moved, 'file')} in place, "
+                f"{text.count(removed, 'unfinished file')} removed."
+            )
     finally:
         journal.close()
         batch.unlock()

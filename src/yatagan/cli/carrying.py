@@ -183,7 +183,7 @@ def rest(outcome: Outcome) -> list[tuple[str, str]]:
     """Rows of what is not in place, and of what was replaced."""
     waiting = f"{text.count(outcome.waiting, 'file')}, {text.size(outcome.waiting_size)}"
     return [
-        ("waiting", waiting if outcome.waiting else ""),
+        ("given up" if _is_cancelled(outcome) else "waiting", waiting if outcome.waiting else ""),
         ("safe", _safe(outcome)),
         ("replaced", _replaced(outcome)),
         ("newer there", _newer(outcome)),
@@ -192,9 +192,13 @@ def rest(outcome: Outcome) -> list[tuple[str, str]]:
     ]
 
 
+def _is_cancelled(outcome: Outcome) -> bool:
+    return outcome.standing.state is BatchState.CANCELLED
+
+
 def _safe(outcome: Outcome) -> str:
     """How much of what is waiting is on the destination's disk, as long as that is there itself."""
-    if not outcome.safe or outcome.standing.fault in DESTINATION_FAULTS:
+    if not outcome.safe or outcome.standing.fault in DESTINATION_FAULTS or _is_cancelled(outcome):
         return ""
     return f"{text.size(outcome.safe)} of that is there already, and need not be sent again"
 

@@ -124,8 +124,8 @@ def refuse_without_space(plan: Plan, node: str, reserve: int) -> None:
 
     What is replaced is kept, so that every file needs its whole size. Stored bundles need less, nobody knows how much.
     """
-    needed, free = plan.summary.size, plan.room
-    if free is None or not needed or any(arrival.storing for arrival in plan.arrivals):
+    needed, free = plan.summary.size - plan.safe, plan.room
+    if free is None or needed <= 0 or any(arrival.storing for arrival in plan.arrivals):
         return
     missing = needed + reserve - free
     if missing <= 0:

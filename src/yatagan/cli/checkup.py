@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
 import click
 
+from yatagan.batches.batch import Batches
+from yatagan.batches.earlier import left_behind
 from yatagan.cli import completing, text, words
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.config.nodes import Role
@@ -23,6 +26,8 @@ _CLOCK_SECONDS = 2.0
 _TRIPS_A_FILE, _FILES_AT_ONCE = 6, 64
 #: Requests smaller than this are slow on a long line.
 _SMALL_REQUEST = 64 << 10
+#: Part files of ended batches that are looked for.
+_LOOKED_FOR = 200
 
 
 @click.command("check", epilog="Example: yatagan node check heron")
@@ -37,7 +42,7 @@ def check(name: str, no_questions: bool, json_: bool) -> None:
     app = App.start(questions=not no_questions)
     app.nodes().get(name)
     try:
-        found = run(_look(app, name))
+        found, left = run(_look(app, name))
     except CannotReach as error:
         what, remedy, status = words.explain(error)
         if json_:
@@ -46,12 +51,13 @@ def check(name: str, no_questions: bool, json_: bool) -> None:
             _show_failure(error, what, remedy)
         raise click.exceptions.Exit(status) from None
     if json_:
-        say_json(_as_json(found))
+        say_json({**_as_json(found), "left_behind": [name_fields(place) for place in left]})
     else:
-        _show(found)
+        _show(found, left)
 
 
-async def _look(app: App, name: str) -> Checkup:
+async def _look(app: App, name: str) -> tuple[Checkup, list[bytes]]:
+    """What the node can do; and destinations in which batches that have ended left unfinished files."""
     from yatagan.nodes.connecting import offered_methods
     from yatagan.stores.checkup import check_up
     from yatagan.stores.sftp import SftpStore
@@ -67,7 +73,20 @@ async def _look(app: App, name: str) -> Checkup:
         finally:
             await store.close()
     found.methods = await offered_methods(node, app.home)
-    return found
+    return found, await _left_behind(app, name)
+
+
+async def _left_behind(app: App, name: str) -> list[bytes]:
+    """Nearly always there is nothing that would have to be looked for."""
+    candidates = list(itertools.islice(left_behind(Batches(app.home.batches), name), _LOOKED_FOR))
+    if not candidates:
+        return []
+    store = await app.open(app.source(Place(name, b""), commands=False))
+    try:
+        there = [place for place, part in candidates if await store.look(part) is not None]
+    finally:
+        await store.close()
+    return list(dict.fromkeys(there))
 
 
 def _show_failure(error: CannotReach, what: str, remedy: str) -> None:
@@ -83,8 +102,9 @@ def _show_failure(error: CannotReach, what: str, remedy: str) -> None:
     text.facts([*rows, ("what happened", told), ("try", remedy)])
 
 
-def _show(found: Checkup) -> None:
-    click.echo(click.style(f"{found.node}: ready", bold=True))
+def _show(found: Checkup, left: list[bytes]) -> None:
+    name = found.node
+    click.echo(click.style(f"{name}: ready", bold=True))
     text.facts(
         [
             ("role", f"{found.role.value} node" + (f" of {found.cluster}" if found.cluster else "")),
@@ -102,6 +122,10 @@ def _show(found: Checkup) -> None:
             *(("", _area(area)) for area in found.areas),
             ("clock", _clock(found)),
             ("names", _names(found)),
+            *(
+                ("unfinished", f"files of ended batches: yatagan parts list {text.place(name, place)}")
+                for place in left
+            ),
         ]
     )
     click.echo(click.style("What that means", bold=True))

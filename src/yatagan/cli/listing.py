@@ -9,6 +9,7 @@ from typing import Any
 
 import click
 
+from yatagan.batches.batch import Batches
 from yatagan.bundles.seeing import Seeing
 from yatagan.cli import completing, text, words
 from yatagan.cli.choosing import choosing, expand_place, parse_choice
@@ -53,7 +54,7 @@ def list_command(
     if json_:
         say_json(_as_json(where, tree, bundle))
     else:
-        _show(where, tree, bundle)
+        _show(where, tree, bundle, Batches(app.home.batches))
     if tree.unread or tree.dropped:
         raise click.exceptions.Exit(words.Exit.DIFFERENCES)
 
@@ -97,7 +98,7 @@ def _listed(tree: Tree) -> list[bytes]:
     return sorted(path for path in tree.entries if path)
 
 
-def _show(where: Place, tree: Tree, bundle: bytes) -> None:
+def _show(where: Place, tree: Tree, bundle: bytes, batches: Batches) -> None:
     rows = []
     for path in _listed(tree):
         facts = tree.entries[path]
@@ -112,10 +113,12 @@ def _show(where: Place, tree: Tree, bundle: bytes) -> None:
     skipped = f"; {text.count(tree.skipped, 'entry', 'entries')} skipped" if tree.skipped else ""
     inside = f"; stored in {text.place(where.node, bundle)}" if bundle else ""
     click.echo(click.style(_totals(tree) + skipped + inside, bold=True))
+    below = where.node, where.path or b"."
     for batch, sizes in sorted(_unfinished(tree).items()):
         whose = f"batch {batch}" if batch else "something else that was interrupted"
         what = f"{text.count(len(sizes), 'unfinished file')}, {text.size(sum(sizes))} so far, of {whose}"
-        click.echo(what + (f"; see: yatagan batch show {batch}" if batch else ""))
+        see = f"yatagan batch show {batch}" if batches.holds(batch) else f"yatagan parts list {text.place(*below)}"
+        click.echo(f"{what}; see: {see}")
     for path, fault in sorted(tree.unread.items()):
         text.warn(f"{text.show(path)}: {words.fault(fault)}")
     if tree.dropped:

@@ -21,6 +21,7 @@ _COMMANDS = {
     "stage": ("stage", "Bring files and directories to a node, or back."),
     "bundle": ("bundle", "Make archives of directories; list, unpack and check them."),
     "batch": ("batch", "See what became of a batch; go on with one."),
+    "parts": ("parts", "Find unfinished files that nobody will finish; remove them."),
     "checksums": ("checksums", "Write the checksum list of a tree."),
     "verify": ("checksums", "Hold a tree against its checksum list."),
     "mkdir": ("upkeep", "Make a directory, here or on a node."),

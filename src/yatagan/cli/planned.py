@@ -30,6 +30,7 @@ def show_plan(
     destination: Store,
     cautions: Sequence[Caution],
     modes: Modes,
+    begun: str,
 ) -> None:
     """The plan in a few lines; what one must not overlook comes first."""
     counts = plan.summary
@@ -50,6 +51,7 @@ def show_plan(
             ("renamed", _renamed(request)),
             ("by way of", _way(request)),
             ("carry", _carried(plan)),
+            ("begun", begun),
             ("bundled", _travel(plan)),
             ("stored as", _storing(plan)),
             ("as files", _as_files(plan)),
@@ -242,7 +244,7 @@ def _unread(plan: Plan) -> str:
 def _room(plan: Plan, node: str) -> str:
     if plan.room is None:
         return f"{node or 'the disk'} does not tell"
-    enough = "" if plan.room > plan.summary.size else click.style(", which is not enough", fg="red")
+    enough = "" if plan.room > plan.summary.size - plan.safe else click.style(", which is not enough", fg="red")
     return f"{text.size(plan.room)} free on {node or 'this machine'}{enough}"
 
 
@@ -287,7 +289,7 @@ def _no_sync(prove: Prove, destination: Store) -> str:
     return words if synced_by_proof else f"{words}; what a power failure there takes is not noticed"
 
 
-def plan_json(plan: Plan, cautions: Sequence[Caution]) -> dict[str, Any]:
+def plan_json(plan: Plan, cautions: Sequence[Caution], begun: dict[str, Any] | None) -> dict[str, Any]:
     """The plan for scripts."""
     counts = plan.summary
     return {
@@ -316,5 +318,6 @@ def plan_json(plan: Plan, cautions: Sequence[Caution]) -> dict[str, Any]:
         "newer_there": counts.newer,
         "unreadable": counts.unread,
         "room": plan.room,
+        "begun": begun,
         "cautions": [{"about": caution.label, "text": caution.text} for caution in cautions],
     }

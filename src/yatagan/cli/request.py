@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import posixpath
 import time
@@ -164,6 +165,25 @@ class Request:
         if self._modes is not None:
             return self._modes
         return Modes.SITE if area is not None and area.shared else Modes.KEEP
+
+    @property
+    def options(self) -> str:
+        """What was asked for besides the places, as text that is the same for the same."""
+        return json.dumps(
+            {
+                "only": [os.fsdecode(pattern) for pattern in self.choice.only],
+                "skip": [os.fsdecode(pattern) for pattern in self.choice.skip],
+                "modes": self._modes,
+                "times": self.times,
+                "bundle": self._bundling,
+                "unpack": self._unpack,
+                "by_digest": self.by_digest,
+                "if_newer_there": self.if_newer,
+                "prove": self.prove,
+                "max_rate": self.max_rate,
+            },
+            sort_keys=True,
+        )
 
     @property
     def asks_about_newer(self) -> bool:

@@ -6,6 +6,7 @@ import functools
 import sys
 from collections.abc import AsyncIterator
 from contextlib import AsyncExitStack, asynccontextmanager
+from typing import Any
 
 import click
 
@@ -19,7 +20,8 @@ from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.cli import carrying, cautions, completing, ending, text, words
 from yatagan.cli.asking import AtTerminal, plain_interrupts
 from yatagan.cli.choosing import choosing, parse_choice
-from yatagan.cli.context import App, Reused, as_json, no_questions, one_of, run, say_json
+from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
+from yatagan.cli.earlier import as_json_earlier, find_earlier, held
 from yatagan.cli.planned import plan_json, show_plan
 from yatagan.cli.reading import EntryCount
 from yatagan.cli.request import Bundling, By, IfNewer, Request
@@ -184,22 +186,32 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
             opened.push_async_callback(stores[-1].close)
         source, destination = stores
         plan, careful, modes = await _plan(request, source, destination, quiet=quiet or json_)
+        header = _header(request, command, plan, modes, source, destination)
+        earlier = find_earlier(app, header)
+        plan.safe = earlier.outcome.safe if earlier is not None else 0
         if not quiet and not json_:
-            show_plan(request, plan, source, destination, careful, modes)
+            show_plan(request, plan, source, destination, careful, modes, earlier.words if earlier is not None else "")
         if not plan_only and not json_ and plan.summary.newer and request.asks_about_newer:
             _ask_about_newer(plan, source, destination)
-        if plan_only or not plan.summary.anything:
-            return _tell_no_batch(plan, careful, json_=json_, quiet=quiet, plan_only=plan_only)
+        use = earlier.use(header, plan) if earlier is not None else None
+        described = plan_json(plan, careful, as_json_earlier(earlier, use)) if json_ else {}
+        if plan_only or not (plan.summary.anything or earlier is not None):
+            if plan_only and earlier is not None and use is not None and not quiet and not json_:
+                click.echo(earlier.would(use))
+            return _tell_no_batch(plan, described, json_=json_, quiet=quiet, plan_only=plan_only)
         if request.space_check:
             cautions.refuse_without_space(plan, request.destination.node, app.settings().disk.reserve)
-        header = _header(request, command, plan, modes, source, destination)
-        batch = Batches(app.home.batches).accept(header, plan.steps())
+        if earlier is not None and use is not None:
+            batch = await earlier.become(use, header, plan, destination)
+            if not quiet and not json_:
+                click.echo(earlier.did(use, batch.name))
+        else:
+            batch = Batches(app.home.batches).accept(header, plan.steps())
         opened.pop_all()  # whoever carries the batch takes them over
     journal = batch.journal()
     try:
-        described = plan_json(plan, careful) if json_ else {}
         plan.arrivals.clear()  # a large plan is in the journal now, and need not be held here too
-        again = Reused(source, ends[0]), Reused(destination, ends[1])
+        again = await held(app, journal, (source, destination), ends)
         outcome, problem = await carrying.carry(app, batch, journal, again, quiet=quiet or json_)
         if json_:
             say_json({"plan": described, "batch": carrying.as_json(outcome)})
@@ -277,11 +289,11 @@ def _ask_about_newer(plan: Plan, source: Store, destination: Store) -> None:
             replace_newer(plan, source, destination)
 
 
-def _tell_no_batch(plan: Plan, careful: list[cautions.Caution], *, json_: bool, quiet: bool, plan_only: bool) -> Exit:
+def _tell_no_batch(plan: Plan, described: dict[str, Any], *, json_: bool, quiet: bool, plan_only: bool) -> Exit:
     """A plan that is not carried out: because it was only to be shown, or because there is nothing to move."""
     found = ending.of_plan(plan.summary)
     if json_:
-        say_json({"plan": plan_json(plan, careful), "batch": None})
+        say_json({"plan": described, "batch": None})
     elif found.text and not quiet and not (plan_only and found.status is Exit.GOOD):
         click.echo(found.text)
     return found.status
@@ -301,17 +313,12 @@ def _header(
         prove=request.prove,
         modes=modes,
         times=request.times,
-        roots=_roots(request, plan),
+        arrivals=tuple((arrival.tree.root, arrival.name) for arrival in plan.arrivals),
+        options=request.options,
         max_rate=request.max_rate,
         top_inode=plan.top_inode,
         promised=evidence_for(request.prove, source.traits, destination.traits, plan.same_disk),
     )
-
-
-def _roots(request: Request, plan: Plan) -> tuple[bytes, ...]:
-    """What of this machine the plan touches."""
-    sources = tuple(arrival.tree.root for arrival in plan.arrivals) if not request.source_node else ()
-    return sources if request.destination.node else (*sources, plan.destination)
 
 
 async def _area(request: Request, destination: Store) -> tuple[Area | None, list[cautions.Caution]]:

@@ -171,7 +171,7 @@ def explain(error: e.YataganError) -> tuple[str, str, Exit]:
                 f"batch {error.batch} is being carried by {show(error.holder)}",
                 f"if it has ended there for certain, remove {show(error.left_by)} and try again"
                 if error.left_by
-                else "wait for it, or stop it first",
+                else f"see how far it is: yatagan batch show {error.batch}",
                 Exit.REFUSED,
             )
         case e.JournalError(damaged=True):

@@ -318,6 +318,10 @@ class KeptStore:
         found: bytes = await self.ask("read_link", path)
         return found
 
+    async def owner(self, path: bytes) -> str:
+        """See `Store.owner`."""
+        return str(await self.ask("owner", path))
+
     async def room(self, path: bytes) -> int | None:
         """See `Store.room`."""
         found: int | None = await self.ask("room", path)

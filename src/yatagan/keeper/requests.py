@@ -22,6 +22,7 @@ _PLAIN = frozenset(
         "look_closely",
         "read_link",
         "room",
+        "owner",
         "clock_ns",
         "copy_part",
         "make_directory",

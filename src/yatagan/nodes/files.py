@@ -46,6 +46,7 @@ _KNOWN = {
     b"limits@openssh.com": b"1",
     b"copy-data": b"1",
     b"lsetstat@openssh.com": b"1",
+    b"users-groups-by-id@openssh.com": b"1",
 }
 #: Servers that take the two paths of a symbolic link the other way round than they say in the draft.
 _TURNED_ROUND = ("OpenSSH", "paramiko")
@@ -317,6 +318,21 @@ class Files(asyncssh.SSHClientSession[bytes]):
     async def lstat(self, path: bytes) -> Attributes:
         """Of a name, links not followed."""
         return _attributes(await self._ask(_LSTAT, _spell(path), _ATTRS), 0)[0]
+
+    async def owner(self, path: bytes) -> str:
+        """The account that owns a name, or its number; "" where the server tells neither."""
+        packet = await self._ask(_LSTAT, _spell(path), _ATTRS)
+        (flags,) = _numbers(">I", packet)
+        if not flags & _OWNERS:
+            return ""
+        (number,) = _numbers(">I", packet[12 if flags & _SIZE else 4 :])
+        try:
+            body = _spell(_NUMBER.pack(number)) + _spell(b"")
+            names = await self._extended(b"users-groups-by-id@openssh.com", body, _EXTENDED_REPLY)
+        except Refusal:
+            return str(number)
+        name, _ = _string(_string(names, 0)[0], 0)
+        return name.decode("utf-8", "backslashreplace") or str(number)
 
     async def open_directory(self, path: bytes) -> bytes:
         """A handle for `names`, to be closed."""

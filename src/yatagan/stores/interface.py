@@ -328,6 +328,9 @@ class Store(Readable, Protocol):
     async def keep(self, path: bytes, kept: bytes) -> None:
         """A second name for a file that is about to be replaced. EXISTS when `kept` is taken."""
 
+    async def owner(self, path: bytes) -> str:
+        """The account that owns a name, or its number; "" where that is not told."""
+
     async def rename(self, path: bytes, new: bytes) -> None:
         """Give anything another name on the same disk. EXISTS, and nothing done, when the name is taken."""
 

@@ -12,6 +12,7 @@ import asyncio
 import errno
 import itertools
 import os
+import pwd
 import time
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Sequence
 from typing import Any, ParamSpec, TypeVar
@@ -271,6 +272,19 @@ class LocalStore:
                 return os.readlink(name, dir_fd=directory)
 
         return await _thread(path, read)
+
+    async def owner(self, path: bytes) -> str:
+        """See `Store.owner`."""
+
+        def name() -> str:
+            with directories.parent_of(path) as (directory, base):
+                number = os.stat(base, dir_fd=directory, follow_symlinks=False).st_uid
+            try:
+                return pwd.getpwuid(number).pw_name
+            except KeyError:
+                return str(number)
+
+        return await _thread(path, name)
 
     async def room(self, path: bytes) -> int | None:
         """See `Store.room`."""

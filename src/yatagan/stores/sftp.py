@@ -208,6 +208,10 @@ class SftpStore:
         """See `Store.read_link`."""
         return await self._ask(self._files.readlink(path), path)
 
+    async def owner(self, path: bytes) -> str:
+        """See `Store.owner`."""
+        return await self._ask(self._files.owner(path), path)
+
     async def room(self, path: bytes) -> int | None:
         """See `Store.room`."""
         try:

@@ -1,0 +1,121 @@
+"""The same stage again, on the command line: what an earlier batch has left, and what becomes of it."""
+
+from __future__ import annotations
+
+import contextlib
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+from yatagan.batches.batch import Batch, Batches
+from yatagan.batches.earlier import can_go_on, remove_parts, take_over, unfinished
+from yatagan.batches.journal import Header, Journal
+from yatagan.batches.outcome import Outcome, outcome_of
+from yatagan.batches.plan import Plan
+from yatagan.cli import text
+from yatagan.cli.context import App, Reused
+from yatagan.places import Place
+from yatagan.stores.interface import Source, Store
+
+
+class Use(StrEnum):
+    """What becomes of an earlier batch."""
+
+    RUNNING = "running"
+    GO_ON = "go on"
+    TAKE_OVER = "take over"
+
+
+@dataclass(frozen=True, slots=True)
+class Earlier:
+    """An unfinished batch with the same ends as a new plan, and what it came to so far."""
+
+    batches: Batches
+    batch: Batch
+    outcome: Outcome
+
+    @property
+    def words(self) -> str:
+        """What is there of it: `batch 261127-k7qd: 600 of 1,000 files are in place, 40 MB more are safe there`."""
+        outcome, name = self.outcome, self.batch.name
+        if self.batch.is_carried():
+            return f"batch {name} carries this now; see: yatagan batch show {name}"
+        wanted = outcome.moved + outcome.waiting + outcome.failed_files
+        are = "is" if outcome.moved == 1 else "are"
+        words = f"batch {name}: {text.number(outcome.moved)} of {text.count(wanted, 'file')} {are} in place"
+        return words + (f", and {text.size(outcome.safe)} more safe there" if outcome.safe else "")
+
+    def use(self, header: Header, plan: Plan) -> Use:
+        """What a stage makes of it."""
+        if self.batch.is_carried():
+            return Use.RUNNING
+        with contextlib.closing(self.batch.journal()) as journal:
+            return Use.GO_ON if can_go_on(journal, header, plan.steps()) else Use.TAKE_OVER
+
+    def would(self, use: Use) -> str:
+        """For a plan that is only shown."""
+        name = self.batch.name
+        match use:
+            case Use.RUNNING:
+                return f"A stage is refused while batch {name} carries this."
+            case Use.GO_ON:
+                return f"A stage goes on with batch {name}."
+            case Use.TAKE_OVER:
+                return f"A stage takes over what is there of batch {name}, and cancels it."
+
+    def did(self, use: Use, batch: str) -> str:
+        """For a plan that is carried out, by `batch`."""
+        if use is Use.GO_ON:
+            return f"Going on with batch {batch}."
+        return f"Batch {batch} takes over what is there of batch {self.batch.name}, which is cancelled."
+
+    async def become(self, use: Use, header: Header, plan: Plan, destination: Store) -> Batch:
+        """The batch that is to be carried, locked by us. Raises BatchInUse, JournalError."""
+        self.batch.lock()
+        if use is Use.GO_ON:
+            with contextlib.closing(self.batch.journal()) as journal:
+                journal.reopen_failed()
+            return self.batch
+        try:
+            with contextlib.closing(self.batch.journal()) as journal:
+                new = self.batches.accept(header, take_over(plan.steps(), journal, plan.chooses), journal)
+                with contextlib.closing(new.journal()) as accepted:
+                    adopted = frozenset(step.adopts for step in accepted.begun())
+                await remove_parts(journal, destination, keep=adopted)
+                journal.clear_spool()
+            return new
+        finally:
+            self.batch.unlock()
+
+
+def find_earlier(app: App, header: Header) -> Earlier | None:
+    """The batch that an earlier stage with the same ends has left. Raises JournalError."""
+    batches = Batches(app.home.batches)
+    batch = unfinished(batches, header)
+    if batch is None:
+        return None
+    with contextlib.closing(batch.journal()) as journal:
+        return Earlier(batches, batch, outcome_of(journal))
+
+
+def as_json_earlier(earlier: Earlier | None, use: Use | None) -> dict[str, Any] | None:
+    """For scripts."""
+    if earlier is None or use is None:
+        return None
+    outcome = earlier.outcome
+    return {"batch": earlier.batch.name, "use": use, "in_place": outcome.moved, "bytes_safe": outcome.safe}
+
+
+async def held(
+    app: App, journal: Journal, stores: tuple[Store, Store], ends: tuple[Source, Source]
+) -> tuple[Source, Source]:
+    """The open stores, as the ends of a batch; another one where a batch that goes on holds to another address."""
+    header, pins = journal.header(), journal.standing().pins
+    found: list[Source] = []
+    for node, store, end in zip((header.source_node, header.destination_node), stores, ends, strict=True):
+        if pins.get(node) in (None, end.pins().get(node)):
+            found.append(Reused(store, end))
+        else:
+            await store.close()
+            found.append(app.source(Place(node, b""), pinned=pins[node]))
+    return found[0], found[1]

@@ -1,0 +1,217 @@
+"""`yatagan parts`: unfinished files in a place, whose they are, and removing those that nobody will finish."""
+
+from __future__ import annotations
+
+import posixpath
+import time
+from collections.abc import Iterable
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+import click
+
+from yatagan.batches.batch import Batches
+from yatagan.batches.states import BatchState
+from yatagan.cli import completing, text, words
+from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.cli.reading import EntryCount
+from yatagan.errors import LINE_FAULTS, Fault, JournalError, Refused, StoreError
+from yatagan.places import Place, batch_of_part, is_ours, name_fields, parse_place
+from yatagan.stores.interface import Facts, Kind, Store
+from yatagan.trees.scan import scan
+
+
+class Standing(StrEnum):
+    """Whether anybody will finish a part file."""
+
+    #: Its batch is carried now, or can be resumed.
+    NEEDED = "needed"
+    #: Its batch, of this account on this machine, is finished or cancelled.
+    DEAD = "dead"
+    #: Of another account or machine, as far as is known here: it may be carried now.
+    UNKNOWN = "unknown"
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A part file: its absolute path, facts, batch ("" where its name says none), owner, and who will finish it."""
+
+    path: bytes
+    facts: Facts
+    batch: str
+    owner: str
+    standing: Standing
+
+
+@click.group("parts")
+def parts_command() -> None:
+    """Unfinished files, which a batch leaves while it is interrupted. They are named .yatagan-….part."""
+
+
+@parts_command.command("list", epilog="Example: yatagan parts list heron:campaign")
+@click.argument("place", shell_complete=completing.places)
+@no_questions
+@as_json
+def list_(place: str, no_questions: bool, json_: bool) -> None:
+    """Show the unfinished files in PLACE and below: size, owner, age, batch, and whether anybody will finish them."""
+    app, where = App.start(questions=not no_questions), parse_place(place)
+    found = run(_list(app, where, quiet=json_))
+    if json_:
+        say_json({"node": where.node, "parts": [_as_json(part) for part in found]})
+        return
+    if not found:
+        click.echo(f"There are no unfinished files in {text.place(where.node, where.path or b'.')}.")
+        return
+    rows = [
+        (text.size(part.facts.size), part.owner or "?", _age(part), _whose(part), text.place(where.node, part.path))
+        for part in found
+    ]
+    text.table(("size", "owner", "unchanged for", "batch", "name"), rows, right=(0,))
+    dead = [part for part in found if part.standing is Standing.DEAD]
+    if dead:
+        size = text.size(sum(part.facts.size for part in dead))
+        click.echo(f"Nobody will finish {text.number(len(dead))} of them, {size}: yatagan parts remove {place}")
+
+
+@parts_command.command("remove", epilog="Example: yatagan parts remove heron:campaign")
+@click.argument("place", shell_complete=completing.places)
+@click.option("--yes", is_flag=True, help="Do not ask; needed where there is nobody to ask.")
+@no_questions
+@as_json
+def remove(place: str, yes: bool, no_questions: bool, json_: bool) -> None:
+    """Remove the unfinished files in PLACE and below that batches of this machine have left and nobody will finish.
+
+    Those of other machines and accounts may be growing now: such a file is removed only when PLACE is that file.
+    """
+    app, where = App.start(questions=not no_questions), parse_place(place)
+    status = run(_remove(app, where, yes=yes, json_=json_))
+    if status:
+        raise click.exceptions.Exit(status)
+
+
+async def _list(app: App, where: Place, *, quiet: bool) -> list[Part]:
+    store = await app.open(app.source(where, commands=False))
+    try:
+        return await _find(app, store, where, quiet=quiet)
+    finally:
+        await store.close()
+
+
+async def _find(app: App, store: Store, where: Place, *, quiet: bool) -> list[Part]:
+    root = await store.resolve(where.path)
+    with EntryCount(app, [where], quiet=quiet) as count:
+        tree = await scan(store, root, heard=count.heard)
+    if not tree.entries:
+        raise StoreError(Fault.MISSING, root, store=where.node)
+    found = {tree.absolute(path): facts for path, facts in tree.unfinished.items()}
+    itself = tree.entries[b""]
+    if itself.kind is Kind.FILE and is_ours(posixpath.basename(root)):
+        found[root] = itself
+    batches = Batches(app.home.batches)
+    known = {name: _standing(batches, name) for name in {batch_of_part(posixpath.basename(path)) for path in found}}
+    parts = []
+    for path, facts in sorted(found.items()):
+        batch = batch_of_part(posixpath.basename(path))
+        parts.append(Part(path, facts, batch, await _owner(store, path), known[batch]))
+    return parts
+
+
+async def _owner(store: Store, path: bytes) -> str:
+    try:
+        return await store.owner(path)
+    except StoreError as error:
+        if error.fault in LINE_FAULTS:
+            raise
+        return ""  # finished or removed meanwhile
+
+
+def _standing(batches: Batches, name: str) -> Standing:
+    """Whether a batch of this machine will still finish its files."""
+    if not batches.holds(name):
+        return Standing.UNKNOWN
+    try:
+        batch = batches.find(name)
+        journal = batch.journal()
+        try:
+            ended = journal.standing().state in (BatchState.FINISHED, BatchState.CANCELLED)
+        finally:
+            journal.close()
+    except JournalError:
+        return Standing.UNKNOWN
+    return Standing.DEAD if ended and not batch.is_carried() else Standing.NEEDED
+
+
+async def _remove(app: App, where: Place, *, yes: bool, json_: bool) -> int:
+    store = await app.open(app.source(where, commands=False, writing=True))
+    try:
+        found = await _find(app, store, where, quiet=json_)
+        named = is_ours(posixpath.basename(where.path))
+        needed = [part.batch for part in found if part.standing is Standing.NEEDED]
+        if named and needed:
+            raise Refused(
+                f"batch {needed[0]} will go on in this file",
+                f"give the batch up with: yatagan batch cancel {needed[0]}",
+            )
+        going = [part for part in found if named or part.standing is Standing.DEAD]
+        if going and not json_:
+            _show(where, going)
+        if going and not yes:
+            if not app.questions:
+                raise Refused("nobody can be asked whether to remove them", "add --yes to remove without a question")
+            if not click.confirm("Remove for good?", default=False, err=True):
+                going = []
+        removed, failures = await _remove_all(store, going)
+    finally:
+        await store.close()
+    left = len(found) - len(going)
+    if json_:
+        failed = [{**name_fields(part.path), "reason": fault} for part, fault in failures]
+        say_json({"node": where.node, "removed": removed, "left": left, "failed": failed})
+    else:
+        kept = f"; {text.number(left)} that others may need {'stays' if left == 1 else 'stay'}" if left else ""
+        click.echo(f"removed {text.count(removed, 'unfinished file')}{kept}")
+        for part, fault in failures:
+            text.warn(f"{text.place(where.node, part.path)}: {words.fault(fault)}")
+    return words.Exit.DIFFERENCES if failures else words.Exit.GOOD
+
+
+async def _remove_all(store: Store, parts: Iterable[Part]) -> tuple[int, list[tuple[Part, Fault]]]:
+    """How many went, and why others did not."""
+    removed, failures = 0, []
+    for part in parts:
+        try:
+            await store.remove(part.path)
+            removed += 1
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
+            failures.append((part, error.fault))
+    return removed, failures
+
+
+def _show(where: Place, parts: list[Part]) -> None:
+    for part in parts:
+        size, name = text.size(part.facts.size), text.place(where.node, part.path)
+        click.echo(f"{size}, of {_whose(part)}, unchanged for {_age(part)}: {name}")
+
+
+def _age(part: Part) -> str:
+    return text.duration(max(0.0, time.time() - part.facts.mtime_ns / 1e9))
+
+
+def _whose(part: Part) -> str:
+    """The batch, and whether it will go on."""
+    words = {Standing.NEEDED: "can go on", Standing.DEAD: "ended", Standing.UNKNOWN: "not of this machine"}
+    return f"{part.batch or 'none'} ({words[part.standing]})"
+
+
+def _as_json(part: Part) -> dict[str, Any]:
+    return {
+        **name_fields(part.path),
+        "size": part.facts.size,
+        "mtime_ns": part.facts.mtime_ns,
+        "owner": part.owner,
+        "batch": part.batch,
+        "standing": part.standing,
+    }
