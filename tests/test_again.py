@@ -14,19 +14,22 @@ from conftest import Far, Practice, Program, snapshot, wait_for
 from terminal import Terminal
 from test_interruptions import kill_at, part_sizes
 from yatagan.batches.batch import Batches
+from yatagan.batches.plan import Plan
+from yatagan.cli.cautions import refuse_without_space
+from yatagan.errors import Refused
 
-SLOW = ("--max-rate", "8MB/s")
+SLOW = ("--max-rate", "16MB/s")
 #: Sizes at which a copy has certainly been synced once.
-BIG, ENOUGH = 24_000_000, 9_000_000
+BIG, ENOUGH = 40_000_000, 9_000_000
 
 
 def make_fen(program: Program) -> Path:
     fen = program.directory / "fen"
     (fen / "plots").mkdir(parents=True)
-    (fen / "big").write_bytes(os.urandom(BIG))
+    (fen / "z-big").write_bytes(os.urandom(BIG))
     (fen / "plots" / "a.csv").write_text("1,2\n")
     (fen / "plots").chmod(0o750)
-    for path in (fen / "big", fen / "plots" / "a.csv", fen / "plots", fen):
+    for path in (fen / "z-big", fen / "plots" / "a.csv", fen / "plots", fen):
         os.utime(path, (time.time() - 3600,) * 2)
     return fen
 
@@ -34,7 +37,8 @@ def make_fen(program: Program) -> Path:
 def interrupt(program: Program, far: Far, *words: str) -> dict[str, Any]:
     """Stage, and Ctrl-C in the middle of the big file; the batch."""
     running = program.start("stage", "fen", f"{far.name}:", *SLOW, *words)
-    wait_for(lambda: max(part_sizes(far.root / "fen"), default=0) > ENOUGH)
+    small = far.root / "fen" / "plots" / "a.csv"
+    wait_for(lambda: max(part_sizes(far.root / "fen"), default=0) > ENOUGH and small.exists())
     running.send_signal(signal.SIGINT)
     running.communicate(timeout=30)
     assert running.returncode == 4
@@ -118,8 +122,8 @@ def test_a_new_plan_takes_over_what_is_safe(program: Program, oak: Far, what: st
 def test_a_source_that_has_changed_is_not_mixed_with_what_was_sent(program: Program, oak: Far) -> None:
     fen = make_fen(program)
     interrupt(program, oak)
-    (fen / "big").write_bytes(os.urandom(BIG))
-    os.utime(fen / "big", (time.time() - 1800,) * 2)
+    (fen / "z-big").write_bytes(os.urandom(BIG))
+    os.utime(fen / "z-big", (time.time() - 1800,) * 2)
     os.utime(fen, (time.time() - 3600,) * 2)
     done = program.json("stage", "fen", "oak:")
     assert done["plan"]["begun"]["use"] == "take over" and done["batch"]["bytes_sent"] >= BIG
@@ -149,16 +153,15 @@ def test_a_kill_between_the_old_batch_and_the_new_one_loses_nothing(program: Pro
     assert_arrived(program, oak)
 
 
-def test_what_hangs_on_a_batch_is_said_when_space_is_counted(program: Program, oak: Far) -> None:
-    """Bytes that are there already need no room a second time."""
-    make_fen(program)
-    batch = interrupt(program, oak)
-    free = program.json("stage", "fen", "oak:", "--plan-only", *SLOW)["plan"]["room"]
-    needed = BIG - batch["bytes_safe"]
-    with (program.home / "settings.toml").open("a") as settings:
-        settings.write(f"[disk]\nreserve = {free - (BIG + needed) // 2}\n")
-    program("stage", "fen", "oak:", *SLOW)
-    assert_arrived(program, oak)
+def test_what_is_there_already_needs_no_room_a_second_time() -> None:
+    plan = Plan(b"/there", [], [], 1, room=1500)
+    plan.summary.size = 2000
+    with pytest.raises(Refused, match="500 B more are needed"):
+        refuse_without_space(plan, "oak", 0)
+    plan.safe = 500
+    refuse_without_space(plan, "oak", 0)
+    with pytest.raises(Refused, match="1 B more are needed"):
+        refuse_without_space(plan, "oak", 1)
 
 
 def test_a_step_that_failed_leaves_no_part_file(program: Program, practice: Practice) -> None:
@@ -168,7 +171,7 @@ def test_a_step_that_failed_leaves_no_part_file(program: Program, practice: Prac
     practice.wrong("heron", max_rate="4MB")
     running = program.start("stage", "fen", "heron:")
     wait_for(lambda: max(part_sizes(far.root / "fen"), default=0) > 1_000_000)
-    (fen / "big").rename(fen / "gone")
+    (fen / "z-big").rename(fen / "gone")
     practice.wrong("heron")
     assert running.wait(60) == 1
     running.communicate()

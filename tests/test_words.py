@@ -45,7 +45,7 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
     (e.NoSuchBatch(""), Exit.USAGE, "no batch yet", "yatagan stage"),
     (e.NoSuchBatch("k7"), Exit.USAGE, "no batch is called", "batch list"),
     (e.NoSuchBatch("k7", ("a-k7", "b-k7")), Exit.USAGE, "a-k7, b-k7", "more of the name"),
-    (e.BatchInUse("a-k7", EVIL), Exit.REFUSED, "a-k7 is being carried", "wait"),
+    (e.BatchInUse("a-k7", EVIL), Exit.REFUSED, "a-k7 is being carried", "yatagan batch show a-k7"),
     (e.BatchInUse("a-k7", "process 1", EVIL), Exit.REFUSED, "process 1", "remove"),
     (e.JournalError(EVIL, EVIL), Exit.INTERRUPTED, "cannot be written or read", "batch resume"),
     (e.JournalError(EVIL, EVIL, damaged=True), Exit.DIFFERENCES, "is damaged", "stage again"),

@@ -168,10 +168,10 @@ def explain(error: e.YataganError) -> tuple[str, str, Exit]:
             return f"no batch is called {show(error.name)!r}", "yatagan batch list shows all", Exit.USAGE
         case e.BatchInUse():
             return (
-                f"batch {error.batch} is being carried by {show(error.holder)}",
+                f"batch {show(error.batch)} is being carried by {show(error.holder)}",
                 f"if it has ended there for certain, remove {show(error.left_by)} and try again"
                 if error.left_by
-                else f"see how far it is: yatagan batch show {error.batch}",
+                else f"see how far it is: yatagan batch show {show(error.batch)}",
                 Exit.REFUSED,
             )
         case e.JournalError(damaged=True):
