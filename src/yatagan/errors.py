@@ -24,6 +24,8 @@ class Fault(StrEnum):
     IS_DIRECTORY = "is-directory"
     NOT_A_DIRECTORY = "not-a-directory"
     NAME_TOO_LONG = "name-too-long"
+    NAME_CLASH = "name-clash"
+    NAME_REFUSED = "name-refused"
     UNSUPPORTED = "unsupported"
     DISK = "disk"
     REFUSED = "refused"

@@ -20,6 +20,7 @@ from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.places import KEPT_DIRECTORY, holds
 from yatagan.stores.coalescing import Shared
 from yatagan.stores.interface import Facts, Kind, Placement, Readable, Store, Traits, Writer
+from yatagan.trees.names import spelled_there
 
 #: Faults of giving a name in a directory that all else in that directory would meet as well, and of making something.
 _NAMING_FAULTS = frozenset({Fault.IS_LINK, Fault.NOT_A_DIRECTORY})
@@ -157,6 +158,13 @@ class Bench:
                 return True
             path = above
         return False
+
+    async def refuse_clash(self, path: bytes) -> None:
+        """Something has a name already. Raises StepRefused where that is another name, which the disk takes for it."""
+        other = await spelled_there(self.destination, path)
+        if other is not None:
+            self._closed[path] = Fault.NAME_CLASH
+            raise StepRefused(Fault.NAME_CLASH, other.decode("utf-8", "surrogateescape"))
 
     def close_directory(self, directory: bytes, fault: Fault) -> StepRefused:
         """Nothing can be written into a directory: what to raise, with the reason for the first step that finds out."""

@@ -524,6 +524,7 @@ class FileWork:
 
     async def _reconsider(self, step: Step, found: Facts) -> None:
         """Something that the plan did not see has the name: left alone. Right all the same, if its contents are."""
+        await self._bench.refuse_clash(step.path)
         same = False
         if found.kind is Kind.FILE and found.size == step.facts.size:
             if self._destination.traits.quick or self._session.hashes_there:

@@ -476,8 +476,8 @@ class Journal:
         """Put failed steps back to waiting, but for those that only a new plan can mend; how many."""
         with self._guard():
             return self._sql.execute(
-                "UPDATE step SET state = 'waiting' WHERE state = 'failed' AND fault NOT IN (?, ?)",
-                (Fault.KIND_IN_THE_WAY, Fault.UNREADABLE),
+                "UPDATE step SET state = 'waiting' WHERE state = 'failed' AND fault NOT IN (?, ?, ?)",
+                (Fault.KIND_IN_THE_WAY, Fault.UNREADABLE, Fault.NAME_CLASH),
             ).rowcount
 
     def _guard(self) -> _Guard:

@@ -16,6 +16,7 @@ from yatagan.batches.states import StepState
 from yatagan.batches.steps import MEMBERS_PHASE, Change, Step, StepKind
 from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Kind
+from yatagan.trees.names import is_everywhere
 
 #: What a step meets that may have befallen the whole destination.
 _MAY_BE_ALL = frozenset({Fault.IS_LINK, Fault.NOT_A_DIRECTORY, Fault.ABOVE_GONE})
@@ -62,14 +63,16 @@ class Performer:
             if refused.fault in _MAY_BE_ALL:
                 await self._refuse_moved()
             if refused.fault is Fault.ABOVE_GONE:
-                refused = self._gone_above(step)
+                refused = await self._gone_above(step)
             await self.clear(step)
             await self._bench.settle(step, StepState.FAILED, fault=refused.fault, detail=refused.detail)
         except StoreError as error:
             if error.fault in LINE_FAULTS | STOPPING_FAULTS:
                 raise
+            strange = error.fault is Fault.REFUSED and not is_everywhere(posixpath.basename(step.path))
             await self.clear(step)
-            await self._bench.settle(step, StepState.FAILED, fault=error.fault, detail=error.detail)
+            fault = Fault.NAME_REFUSED if strange else error.fault
+            await self._bench.settle(step, StepState.FAILED, fault=fault, detail=error.detail)
 
     async def clear(self, step: Step) -> None:
         """Remove what is unfinished of a step that has failed for good. Raises StoreError when the line is lost."""
@@ -89,9 +92,12 @@ class Performer:
         if not gone:
             raise StoreError(Fault.DESTINATION_MOVED, top, store=self._destination.name)
 
-    def _gone_above(self, step: Step) -> StepRefused:
-        """The directory of a step is not there. Raises StoreError, DESTINATION_GONE, unless it never was."""
+    async def _gone_above(self, step: Step) -> StepRefused:
+        """The directory of a step seems not to be there. Raises StoreError, DESTINATION_GONE, unless it never was."""
         directory = posixpath.dirname(step.path)
+        found = await self._destination.look(directory)
+        if found is not None and found.kind is Kind.DIRECTORY:
+            return StepRefused(Fault.NAME_REFUSED)  # it is, so what cannot be made in it is this name
         if self._bench.journal.directory_state(directory) is StepState.FAILED:
             self._bench.close_directory(directory, Fault.ABOVE_GONE)
             return StepRefused(Fault.WITH_DIRECTORY)
@@ -110,6 +116,7 @@ class Performer:
             found = await self._destination.look(step.path)
             if found is None or found.kind is not Kind.DIRECTORY:
                 raise StepRefused(Fault.APPEARED) from error
+            await self._bench.refuse_clash(step.path)
             # Made by our own earlier try, or by somebody else: theirs keeps its facts.
             await self._bench.settle(step, StepState.IN_PLACE if tried_before else StepState.LEFT)
             return
@@ -142,6 +149,7 @@ class Performer:
         except StoreError as error:
             if error.fault is not Fault.EXISTS:
                 raise
+            await self._bench.refuse_clash(step.path)
             if not await self._points_to(step.path, step.target):
                 raise StepRefused(Fault.APPEARED) from error
         await self._bench.settle(step, StepState.IN_PLACE)

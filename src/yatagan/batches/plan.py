@@ -6,7 +6,7 @@ Files that are right already become steps that are settled from the start.
 from __future__ import annotations
 
 import posixpath
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 
 from yatagan.archives import index
@@ -47,6 +47,7 @@ class Summary:
     in_part_size: int = 0
     not_carried: int = 0
     in_the_way: int = 0
+    clashes: int = 0
     newer: int = 0
     unread: int = 0
     looked_into: int = 0
@@ -74,6 +75,8 @@ class Arrival:
     storing: list[Storing] = field(default_factory=list)
     as_files: list[bytes] = field(default_factory=list)
     hidden: bytes = b""
+    #: Entries whose names the disk there takes for another's, and that other path.
+    clashes: Mapping[bytes, bytes] = field(default_factory=dict)
     #: Files of which size and time did not tell: the same by digest, with this value and evidence.
     same_by_digest: dict[bytes, tuple[str, Evidence]] = field(default_factory=dict)
 
@@ -194,8 +197,7 @@ class _Numbering:
         if not facts.kind.carried:
             yield from self._for(arrival, difference, 0)
         elif path not in arrival.tree.unread:
-            kind = {Kind.FILE: StepKind.FILE, Kind.LINK: StepKind.LINK}.get(facts.kind, StepKind.DIRECTORY)
-            step = self._step(MEMBERS_PHASE, kind, *_ends(arrival, path), facts)
+            step = self._step(MEMBERS_PHASE, _kind(facts), *_ends(arrival, path), facts)
             yield replace(step, bundle=archive, target=arrival.tree.targets.get(path))
 
     def _step(self, phase: int, kind: StepKind, source: bytes, path: bytes, label: bytes, facts: Facts) -> Step:
@@ -212,10 +214,11 @@ class _Numbering:
         elif difference.verdict is Verdict.NEWER_THERE:
             step = self._step(FILES_PHASE, StepKind.FILE, *ends)
             yield replace(step, state=StepState.NOT_CARRIED, fault=Fault.NEWER_THERE)
+        elif difference.verdict is Verdict.CLASHES:
+            yield self._clash(arrival, path, ends)
         elif difference.verdict is Verdict.IN_THE_WAY:
-            kind = {Kind.FILE: StepKind.FILE, Kind.LINK: StepKind.LINK}.get(facts.kind, StepKind.DIRECTORY)
             assert difference.other is not None
-            step = self._step(FILES_PHASE, kind, *ends)
+            step = self._step(FILES_PHASE, _kind(facts), *ends)
             yield replace(step, state=StepState.FAILED, fault=Fault.KIND_IN_THE_WAY, detail=difference.other.kind.value)
         elif facts.kind is Kind.DIRECTORY:
             yield from self._directory(arrival, difference, depth, ends)
@@ -223,6 +226,12 @@ class _Numbering:
             yield from self._link(arrival, difference, ends)
         else:
             yield self._file(arrival, difference, ends)
+
+    def _clash(self, arrival: Arrival, path: bytes, ends: tuple[bytes, bytes, bytes, Facts]) -> Step:
+        step = replace(self._step(FILES_PHASE, _kind(ends[-1]), *ends), state=StepState.FAILED)
+        if (other := arrival.clashes.get(path)) is None:
+            return replace(step, fault=Fault.WITH_DIRECTORY)
+        return replace(step, fault=Fault.NAME_CLASH, detail=other.decode("utf-8", "surrogateescape"))
 
     def _directory(
         self, arrival: Arrival, difference: Difference, depth: int, ends: tuple[bytes, bytes, bytes, Facts]
@@ -248,6 +257,11 @@ class _Numbering:
             return replace(step, seen=difference.other)
         digest, evidence = arrival.same_by_digest.get(difference.path, ("", Evidence.SIZE_AND_TIME))
         return replace(step, state=StepState.LEFT, evidence=evidence, digest=digest)
+
+
+def _kind(facts: Facts) -> StepKind:
+    """The kind of step that brings an entry."""
+    return {Kind.FILE: StepKind.FILE, Kind.LINK: StepKind.LINK}.get(facts.kind, StepKind.DIRECTORY)
 
 
 def _ends(arrival: Arrival, path: bytes) -> tuple[bytes, bytes, bytes]:

@@ -28,6 +28,7 @@ from yatagan.stores.interface import Facts, Kind, Readable, Store
 from yatagan.trees.compare import Difference, Verdict, compare, still_since
 from yatagan.trees.contents import Content, How, digests
 from yatagan.trees.memory import Memory
+from yatagan.trees.names import clashes, folded, has_spellings, spelled_there, tells_apart
 from yatagan.trees.patterns import EVERYTHING, Choice
 from yatagan.trees.scan import Heard, Tree, scan, unheard
 
@@ -110,6 +111,7 @@ async def make_plan(
             plan.arrivals.append(arrival)
     finally:
         await seeing.release()
+    await _look_at_names(destination, plan)
     if not any(arrival.differences or arrival.storing for arrival in plan.arrivals):
         plan.above.clear()
     _sum_up(plan, source, destination)
@@ -259,6 +261,31 @@ def _refuse_losses(arrival: Arrival, choice: Choice) -> None:
             )
 
 
+async def _look_at_names(destination: Store, plan: Plan) -> None:
+    """Mark what would be one name at the destination, where its disk tells no case apart."""
+    there = [arrival.there.root for arrival in plan.arrivals if arrival.there.entries]
+    probe = there[0] if there else posixpath.dirname(plan.above[0]) if plan.above else plan.destination
+    while not has_spellings(posixpath.basename(probe)) and len(probe) > 1:
+        probe = posixpath.dirname(probe)
+    if await tells_apart(destination, probe):
+        return
+    names: dict[str, bytes] = {}
+    for arrival in plan.arrivals:
+        other = names.setdefault(folded(arrival.name), arrival.name)
+        if other == arrival.name and arrival.there.entries:
+            other = await spelled_there(destination, arrival.there.root) or other
+        entries = arrival.tree.entries
+        if other == arrival.name:
+            arrival.clashes = clashes(entries.in_order(), arrival.there.entries)
+        else:
+            arrival.clashes = {b"": other}
+        lost = set[bytes]()
+        for path in entries.in_order():
+            if path in arrival.clashes or (path and posixpath.dirname(path) in lost):
+                lost.add(path)
+        arrival.differences.decide(dict.fromkeys(lost, Verdict.CLASHES))
+
+
 def _look_at_small(plan: Plan, together: Together) -> None:
     sizes = [
         difference.facts.size
@@ -343,6 +370,8 @@ def _count(summary: Summary, difference: Difference, unread: Mapping[bytes, Faul
         summary.not_carried += 1
     elif verdict is Verdict.IN_THE_WAY:
         summary.in_the_way += 1
+    elif verdict is Verdict.CLASHES:
+        summary.clashes += 1
     elif verdict is Verdict.NEWER_THERE:
         summary.newer += 1
     elif difference.path not in unread:

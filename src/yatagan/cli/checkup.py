@@ -190,7 +190,8 @@ def _clock(found: Checkup) -> str:
 def _names(found: Checkup) -> str:
     if found.folds_case is None:
         return ""
-    return "upper and lower case are the same" if found.folds_case else "upper and lower case differ"
+    case = "upper and lower case are the same" if found.folds_case else "upper and lower case differ"
+    return case if found.takes_all_names else f'{case}; none with : ? * " < > |'
 
 
 def _milliseconds(seconds: float) -> str:
@@ -229,7 +230,9 @@ def meaning(found: Checkup) -> Iterator[str]:
     if found.questions and found.open_until is None:
         yield f"every command asks anew at its login; to answer once for many: yatagan node open {found.node}"
     if found.folds_case:
-        yield "files whose names differ in case alone cannot both be staged there"
+        yield "files whose names differ in case alone cannot both be staged there, but in a bundle: --bundle whole"
+    if found.takes_all_names is False:
+        yield 'files with : ? * " < > | in their names cannot be staged there, but in a bundle: --bundle whole'
 
 
 def _as_json(found: Checkup) -> dict[str, Any]:

@@ -75,6 +75,7 @@ def show_plan(
                 else "",
             ),
             ("in the way", _in_the_way(plan)),
+            ("one name", _clashes(plan)),
             ("unreadable", _unread(plan)),
             ("room", _room(plan, request.destination.node) if counts.anything else ""),
             ("at most", _rate(request, source, destination) if counts.files else ""),
@@ -227,6 +228,21 @@ def _in_the_way(plan: Plan) -> str:
     return ", ".join(found[:3]) + (" …" if len(found) > 3 else "")
 
 
+def _clashes(plan: Plan) -> str:
+    """What cannot both be there."""
+    found = [
+        f"{text.show(path or arrival.name)} and {text.show(other)}"
+        for arrival in plan.arrivals
+        for path, other in arrival.clashes.items()
+    ]
+    if not found:
+        return ""
+    shown = ", ".join(found[:3]) + (" …" if len(found) > 3 else "")
+    below = plan.summary.clashes - len(found)
+    more = f", and {text.count(below, 'entry', 'entries')} below such directories" if below > 0 else ""
+    return f"the disk there takes no notice of case: {shown}{more} are not carried"
+
+
 def _unread(plan: Plan) -> str:
     found = [
         f"{text.show(path or arrival.name)} ({fault(why)})"
@@ -315,6 +331,7 @@ def plan_json(plan: Plan, cautions: Sequence[Caution], begun: dict[str, Any] | N
         "in_part_bytes": counts.in_part_size,
         "not_carried": counts.not_carried,
         "in_the_way": counts.in_the_way,
+        "one_name": counts.clashes,
         "newer_there": counts.newer,
         "unreadable": counts.unread,
         "room": plan.room,

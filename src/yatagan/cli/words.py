@@ -32,6 +32,8 @@ _FAULTS = {
     Fault.IS_DIRECTORY: "it is a directory",
     Fault.NOT_A_DIRECTORY: "something above it is no directory",
     Fault.NAME_TOO_LONG: "the name is too long there",
+    Fault.NAME_CLASH: "another name there is the same but for case, and the disk takes both for one",
+    Fault.NAME_REFUSED: "the disk there takes no such name",
     Fault.UNSUPPORTED: "not possible there",
     Fault.DISK: "the disk reports an error",
     Fault.REFUSED: "refused, reason not told",
@@ -69,6 +71,8 @@ _REMEDIES = {
     Fault.DENIED: "check who owns it and its mode",
     Fault.APPEARED: "look at it, then stage again: the plan will name it",
     Fault.KIND_IN_THE_WAY: "rename or remove one of the two, then stage again",
+    Fault.NAME_CLASH: "give one of them another name; or a bundle keeps both: --bundle whole",
+    Fault.NAME_REFUSED: "give it another name, or stage its directory with --bundle whole, which keeps the name",
     Fault.UNREADABLE: "check who owns it and its mode, then stage again",
     Fault.SOURCE_KIND: "stage again: the plan will say what is to be done",
     Fault.SOURCE_CHANGED: "wait until nothing writes to it, then resume the batch",
@@ -104,6 +108,8 @@ def fault(what: Fault, detail: str = "") -> str:
         return f"{clause} ({said})"
     if what is Fault.KIND_IN_THE_WAY and said:
         return f"a {said} has the name there"
+    if what is Fault.NAME_CLASH and said:
+        return f"it and {said} are one name on the disk there"
     if what is Fault.SPECIAL and said:
         return f"a {said}"
     if what is Fault.WOULD_LOSE and said:

@@ -26,7 +26,8 @@ class Faults:
     `full_after` bytes written: the disk is full. `approve_after` seconds: a login by password and code then waits
     for an approval elsewhere, which comes so late. `kill_after` seconds: every connection ends at that age.
     `one_word`: bittern asks for password and code as one word. `other_key`: the host key is another one. `sessions`:
-    so many at once on one connection. `away`: an address of heron's at which nothing answers.
+    so many at once on one connection. `away`: an address of heron's at which nothing answers. `foreign_names`: the disk
+    tells no case apart and takes no name with a colon, and no commands are run.
     """
 
     cut_after: int | None = None
@@ -40,6 +41,7 @@ class Faults:
     other_key: bool = False
     sessions: int | None = None
     away: str | None = None
+    foreign_names: bool = False
 
     def with_(self, name: str, value: str) -> Faults:
         """One fault changed, from text: `cut-after`, `20MB`. Raises ValueError."""
@@ -65,6 +67,7 @@ _READERS: dict[str, Callable[[str], object]] = {
     "other_key": _yes,
     "sessions": int,
     "away": str,
+    "foreign_names": _yes,
 }
 
 

@@ -19,6 +19,18 @@ from yatagan.practice.faults import Trouble
 _REQUEST = 255 << 10
 
 
+def _as_spelled(path: bytes, root: bytes) -> bytes:
+    """The path under the names that are there, where they differ in case alone. Raises SFTPNoSuchFile for a colon."""
+    found = root
+    for name in path[len(root) :].split(b"/")[1:]:
+        if b":" in name:
+            raise asyncssh.SFTPNoSuchFile("no such file")
+        listed = os.listdir(found) if os.path.isdir(found) else []
+        alike = [each for each in listed if each.lower() == name.lower()]
+        found = posixpath.join(found, alike[0] if alike else name)
+    return found
+
+
 class PracticeFiles(asyncssh.SFTPServer):
     """Files below `root`. With `hidden_root` clients see the root as /, otherwise by its real path."""
 
@@ -38,7 +50,7 @@ class PracticeFiles(asyncssh.SFTPServer):
         above = os.path.realpath(posixpath.dirname(real)) if real != self._root else self._root
         if above != self._root and not above.startswith(self._root + b"/"):
             raise asyncssh.SFTPPermissionDenied("outside this account")
-        return real
+        return _as_spelled(real, self._root) if self._trouble.now.foreign_names else real
 
     def reverse_map_path(self, path: bytes) -> bytes:
         """The path as clients see it."""

@@ -319,7 +319,7 @@ class PracticeNode:
     async def run(self, process: asyncssh.SSHServerProcess[bytes]) -> None:
         """Run a command as the account's shell would, in its home."""
         home = str(self.site.home(self.name))
-        if process.command is None:
+        if process.command is None or self.trouble.now.foreign_names:
             process.stderr.write(b"a practice node: there is no shell to sit at, only commands\n")
             process.exit(1)
             return

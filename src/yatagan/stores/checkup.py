@@ -31,6 +31,8 @@ _TRIPS = 9
 _RATE_BYTES, _RATE_SECONDS, _RATE_AHEAD = 16 << 20, 2.0, 8
 #: Sessions tried at once, at most.
 _SESSIONS = 8
+#: What disks of other systems take in no name.
+_STRANGE = b'a:b?*"<>|'
 #: The extensions of SFTP that we use.
 EXTENSIONS = ("fsync", "posix-rename", "hardlink", "statvfs", "copy-data", "limits")
 
@@ -82,6 +84,7 @@ class Checkup:
     up: float | None = None
     down: float | None = None
     folds_case: bool | None = None
+    takes_all_names: bool | None = None
     areas: list[AreaRoom] = field(default_factory=list)
     open_until: float | None = None
 
@@ -179,6 +182,7 @@ async def _write_and_read(store: SftpStore, found: Checkup) -> None:
     block, data = store.traits.write_size, os.urandom(store.traits.write_size)
     writer = await store.create_part(path)
     try:
+        found.takes_all_names = await _takes(store, posixpath.join(found.start, _own_name(_STRANGE)))
         above, name = posixpath.split(path)
         found.folds_case = await store.look(posixpath.join(above, name.upper())) is not None
         try:
@@ -196,6 +200,18 @@ async def _write_and_read(store: SftpStore, found: Checkup) -> None:
             await reader.close()
     finally:
         await store.remove(path)
+
+
+async def _takes(store: SftpStore, path: bytes) -> bool:
+    """Whether a name is taken, where others are."""
+    try:
+        await (await store.create_part(path)).close()
+    except StoreError as error:
+        if error.fault in LINE_FAULTS:
+            raise
+        return False
+    await store.remove(path)
+    return True
 
 
 async def _measure(request: Callable[[int], Coroutine[Any, Any, object]], block: int, most: int) -> tuple[int, float]:

@@ -21,6 +21,8 @@ class Verdict(StrEnum):
     UNDECIDED = "undecided"
     #: A file that was changed later than the one that would replace it, or since that was last put there.
     NEWER_THERE = "newer-there"
+    #: Its name is one with another's on the disk there, or that of a directory above it is.
+    CLASHES = "clashes"
     #: Another kind of thing has the name.
     IN_THE_WAY = "in-the-way"
 

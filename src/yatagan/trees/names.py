@@ -1,0 +1,89 @@
+"""Names that a disk cannot tell apart: it takes no notice of case, or of how a letter with an accent is spelled.
+
+Whether a disk is of that kind is seen by looking, without writing: an entry is asked for under another spelling.
+"""
+
+from __future__ import annotations
+
+import posixpath
+import unicodedata
+from collections.abc import Iterable, Mapping
+
+from yatagan.errors import LINE_FAULTS, StoreError
+from yatagan.stores.interface import Readable
+
+#: Characters that disks of other systems take in no name.
+_NOT_EVERYWHERE = frozenset(b'\\:*?"<>|') | frozenset(range(32))
+
+
+def folded(path: bytes) -> str:
+    """What is the same for paths that such a disk takes for one."""
+    return unicodedata.normalize("NFC", path.decode("utf-8", "surrogateescape").casefold())
+
+
+def is_everywhere(name: bytes) -> bool:
+    """Whether disks of other systems would take a name, too."""
+    return not (_NOT_EVERYWHERE & set(name)) and not name.endswith((b".", b" "))
+
+
+def _otherwise(name: bytes) -> bytes:
+    """A name in another spelling, or the same where there is none."""
+    text = name.decode("utf-8", "surrogateescape")
+    for other in (text.swapcase(), unicodedata.normalize("NFD", text), unicodedata.normalize("NFC", text)):
+        spelled = other.encode("utf-8", "surrogateescape")
+        if spelled != name and folded(spelled) == folded(name):
+            return spelled
+    return name
+
+
+def has_spellings(name: bytes) -> bool:
+    """Whether a name can be spelled in another way that such a disk takes for the same."""
+    return _otherwise(name) != name
+
+
+async def spelled_there(store: Readable, path: bytes) -> bytes | None:
+    """The name by which a disk that tells no case apart lists an entry that is there; None when that is its own.
+
+    Raises StoreError.
+    """
+    above, name = posixpath.split(path)
+    other = _otherwise(name)
+    if other == name or await store.look(posixpath.join(above, other)) is None:
+        return None
+    alike = None
+    async for handful in store.entries(above):
+        for each, _ in handful:
+            if each == name:
+                return None
+            if folded(each) == folded(name):
+                alike = each
+    return alike
+
+
+async def tells_apart(store: Readable, path: bytes) -> bool:
+    """Whether a disk tells the name of an entry that is there from other spellings of it, as far as can be seen."""
+    above, name = posixpath.split(path)
+    other = _otherwise(name)
+    try:
+        if other == name or await store.look(posixpath.join(above, other)) is None:
+            return True
+        listed = {each async for handful in store.entries(above) for each, _ in handful if each in (name, other)}
+    except StoreError as error:
+        if error.fault in LINE_FAULTS:
+            raise
+        return True  # it may be looked for, but not listed: a failure will tell
+    return listed == {name, other}
+
+
+def clashes(paths: Iterable[bytes], there: Iterable[bytes]) -> Mapping[bytes, bytes]:
+    """Which paths of a tree, parents first, are one name with another on such a disk, and with which.
+
+    The first of several has the name, unless one of `there` has it. What is below a directory is not named with it.
+    """
+    taken = {folded(path): path for path in there}
+    found: dict[bytes, bytes] = {}
+    for path in paths:
+        first = taken.setdefault(folded(path), path)
+        if first != path and posixpath.basename(first) != posixpath.basename(path):
+            found[path] = first
+    return found
