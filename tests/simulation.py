@@ -857,6 +857,12 @@ def _draw_more(scenario: Scenario, rng: random.Random) -> None:
     world, far = scenario.world, scenario.far
     if rng.random() < 0.2:
         world.silent_at = {rng.randrange(1, 120)}
+    if rng.random() < 0.2:  # zeros may be left out
+        for path, inode in scenario.source.names.items():
+            if inode.kind is Kind.FILE and path not in scenario.before and inode.data:
+                size = len(inode.data)
+                inode.durable = bytes(rng.randrange(size + 1)).ljust(size, b"x")
+                inode.versions[:] = [inode.durable]
     scenario.again = rng.choice(["", "", "same", "other"])
     if rng.random() < 0.15:
         world.happen_at = {rng.randrange(10, 100): lambda: scenario.destination.swap(b"/top/fen")}

@@ -231,6 +231,7 @@ async def carry(source: object, part: object, size: int, read: int, write: int) 
         lambda count: None,
         lambda extents, digest: None,
         asyncio.Event(),
+        lambda count: None,
     )
     assert await Carrier(Tuning(), asyncio.get_running_loop().time).carry(way)
     return value.hexdigest()

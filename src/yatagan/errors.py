@@ -23,6 +23,8 @@ class Fault(StrEnum):
     IS_LINK = "is-link"
     IS_DIRECTORY = "is-directory"
     NOT_A_DIRECTORY = "not-a-directory"
+    BITS_DROPPED = "bits-dropped"
+    TIME_RANGE = "time-range"
     NAME_TOO_LONG = "name-too-long"
     NAME_CLASH = "name-clash"
     NAME_REFUSED = "name-refused"

@@ -235,7 +235,7 @@ class Unpacker:
         made = parts in self._made
         if made:
             self._made[parts] = member
-        self._told(Outcome(member, UNPACKED if made and not known else LEFT, bits=member.mode & 0o6000 if made else 0))
+        self._told(Outcome(member, UNPACKED if made and not known else LEFT, bits=member.mode & 0o4000 if made else 0))
 
     def _set_directory_facts(self, parts: Tuple[bytes, ...], member: Optional[Member]) -> None:
         descriptor = self._directory(parts)
@@ -245,7 +245,7 @@ class Unpacker:
             os.umask(umask)
             os.fchmod(descriptor, 0o777 & ~umask | inherited)
             return
-        os.fchmod(descriptor, member.mode & 0o1777 | inherited)
+        os.fchmod(descriptor, member.mode & 0o3777 | inherited)
         os.utime(descriptor, ns=(time_ns(), member.mtime_ns))
 
     def _close_directories(self) -> None:

@@ -27,8 +27,10 @@ _NAMING_FAULTS = frozenset({Fault.IS_LINK, Fault.NOT_A_DIRECTORY})
 _MAKING_FAULTS = _NAMING_FAULTS | {Fault.DENIED, Fault.READ_ONLY}
 #: Seconds for which a look at a directory is recent.
 _LATELY = 1.0
-#: Modes carried: set-id and sticky bits never are.
+#: Modes of files that are carried: set-id bits never are.
 MODE_BITS = 0o777
+#: Of directories the bits that hand down a group and guard names are carried, too.
+_SPECIAL_BITS = 0o3000
 
 
 class StepRefused(Exception):
@@ -204,7 +206,7 @@ class Bench:
 
     async def set_directory_facts(self, step: Step, also: int) -> None:
         """Set a directory's mode, with these bits besides, and times. What cannot be set is a note, no failure."""
-        mode = step.facts.mode & MODE_BITS | also if self.session.modes is Modes.KEEP else None
+        mode = step.facts.mode & (MODE_BITS | _SPECIAL_BITS) | also if self.session.modes is Modes.KEEP else None
         mtime_ns = step.facts.mtime_ns if self.session.times is Times.KEEP else None
         if mode is None and mtime_ns is None:
             return
@@ -214,6 +216,11 @@ class Bench:
             if error.fault in LINE_FAULTS or error.fault is Fault.NO_ROOM:
                 raise
             self.tell(Note(step.label, error.fault, error.detail))
+            return
+        if mode is not None and mode & _SPECIAL_BITS:
+            found = await self.destination.look(step.path)  # a system drops in silence what is not ours to set
+            if found is not None and mode & _SPECIAL_BITS & ~found.mode:
+                self.tell(Note(step.label, Fault.BITS_DROPPED, ""))
 
     async def place(self, step: Step, part: Writer, known: Facts | None) -> None:
         """Give an open part file its facts and final name. `known`: the facts by which it was proven.

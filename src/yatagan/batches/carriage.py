@@ -95,7 +95,9 @@ class Carriage:
     that is read from `prefix` (whichever end needs no line) for the digest alone. `read_size` and `write_size` are
     the largest single requests of either end. Without `sync_last` the end is not synced: for when what comes next
     syncs the file itself. `checkpoints` are the digests that the durable beginning must have, by its length; `synced`
-    hears of new ones with what is durable then: the digest of its beginning, "" where that is not known.
+    hears of new ones with what is durable then: the digest of its beginning, "" where that is not known. `fresh`: the
+    part file is new and nothing was ever written to it, so that zeros may be left out: they arrive as holes. Whoever
+    counts is told by `left_out`, in place of `moved`.
     """
 
     source: Reader
@@ -110,4 +112,6 @@ class Carriage:
     moved: Callable[[int], None]
     synced: Callable[[Extents, str], None]
     stop: asyncio.Event
+    left_out: Callable[[int], None]
     checkpoints: Mapping[int, str] = field(default_factory=dict)
+    fresh: bool = False

@@ -233,12 +233,13 @@ class FileWork:
     async def _carry_bytes(self, step: Step, reader: Reader, value: Hash) -> tuple[Step, Change, Writer]:
         """Bring all bytes into a part file: the step as it is then, what is to be written about it, and the file."""
         step, writer, durable = await self._open_part(step)
+        fresh = not durable.total
         try:
             if not durable.total:
                 step, durable = await self._reuse.bring(step, reader, writer)
             self._bench.tell_start(step, durable.total)
             try:
-                whole = await self._pass_bytes(step, reader, writer, durable, value)
+                whole = await self._pass_bytes(step, reader, writer, durable, value, fresh=fresh and not durable.total)
             except BeginningDiffers as differs:
                 durable = Extents([(0, differs.good)])
                 step = replace(
@@ -255,13 +256,20 @@ class FileWork:
             raise
         return step, whole, writer
 
-    async def _pass_bytes(self, step: Step, reader: Reader, writer: Writer, durable: Extents, value: Hash) -> Change:
+    async def _pass_bytes(
+        self, step: Step, reader: Reader, writer: Writer, durable: Extents, value: Hash, *, fresh: bool = False
+    ) -> Change:
         """Carry the bytes; what is to be written about it: their digest, and whether all of them are synced."""
         # After a restart the digest is made again from whichever end needs no line.
         prefix: Reader = reader
         if durable.total and self._destination.traits.quick and not self._source.traits.quick:
             prefix = cast(Reader, writer)  # the very file: what its name stands for may be another one
-        moved = 0
+        moved, holes = 0, step.holes
+
+        def leave_out(size: int) -> None:
+            nonlocal holes
+            holes += size
+            self._tell(BytesMoved(step.number, size))
 
         def count(size: int) -> None:
             nonlocal moved
@@ -291,7 +299,9 @@ class FileWork:
                     count,
                     synced,
                     self._stop,
+                    leave_out,
                     checks,
+                    fresh,
                 )
             )
         except StoreError as error:
@@ -299,7 +309,7 @@ class FileWork:
                 raise TryAgain(Fault.SOURCE_CHANGED) from error
             raise
         finally:
-            self._scribe.add(Change(step.number, sent=moved))
+            self._scribe.add(Change(step.number, sent=moved, holes=holes if holes != step.holes else None))
         on_disk = Extents([(0, step.facts.size)]).encode() if synced_all else ""
         return Change(step.number, state=StepState.WHOLE, digest=value.hexdigest(), durable=on_disk)
 
@@ -331,8 +341,9 @@ class FileWork:
         found = await self._destination.look(old) if step.generation else None
         arrived = found.size if found is not None and found.kind is Kind.FILE else 0
         usable = durable.total > 0 and arrived >= durable.end
-        if arrived > step.sent + step.reused and not adopted:  # an earlier process died before it could count
-            self._scribe.add(Change(step.number, sent=arrived - step.sent - step.reused))
+        counted = step.sent + step.reused + step.holes
+        if arrived > counted and not adopted:  # an earlier process died before it could count
+            self._scribe.add(Change(step.number, sent=arrived - counted))
         if usable and await self._is_ours_alone(step):
             await self._remove_part(step, step.generation + 1)  # a copy of this one that was broken off
             step = await self._begin(step, step.generation, durable)
@@ -375,6 +386,7 @@ class FileWork:
             session=self._session.number,
             durable=durable.encode(),
             reused=min(step.reused, durable.total),
+            holes=step.holes if generation == step.generation else 0,
             checkpoints=Checkpoints.decode(step.checkpoints).up_to(durable.prefix).encode(),
         )
         await self._scribe.note(
@@ -386,6 +398,7 @@ class FileWork:
                 durable=step.durable,
                 digest="",
                 reused=step.reused,
+                holes=step.holes,
                 checkpoints=step.checkpoints,
             )
         )

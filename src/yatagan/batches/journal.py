@@ -40,7 +40,7 @@ CREATE TABLE step (
     state TEXT NOT NULL, generation INTEGER NOT NULL, session INTEGER NOT NULL, durable TEXT NOT NULL,
     sent INTEGER NOT NULL, digest TEXT NOT NULL, evidence TEXT, fault TEXT,
     detail TEXT NOT NULL, bundle INTEGER NOT NULL, reused INTEGER NOT NULL, checkpoints TEXT NOT NULL,
-    adopts BLOB NOT NULL);
+    adopts BLOB NOT NULL, holes INTEGER NOT NULL);
 CREATE INDEX step_bundle ON step (bundle, number) WHERE bundle > 0;
 CREATE INDEX step_open ON step (phase, number) WHERE state IN ('waiting', 'moving', 'whole', 'proven');
 CREATE TABLE session (number INTEGER PRIMARY KEY, witness TEXT NOT NULL);
@@ -115,7 +115,7 @@ class Tally:
     """How many steps of one kind, state, evidence and fault, `replacing` something or not, and their bytes.
 
     `sent` is what went over the line for them, `again` how much of that was more than their size. Of `reusing` of them
-    so many bytes were there already, and not sent: `reused`.
+    so many bytes were there already, and not sent: `reused`; `holes` are zeros that were left out.
     """
 
     kind: StepKind
@@ -129,6 +129,7 @@ class Tally:
     again: int
     reusing: int
     reused: int
+    holes: int
 
 
 def on_network(path: Path) -> bool:
@@ -242,7 +243,7 @@ class Journal:
                 BatchState.QUEUED.value,
             ),
         )
-        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 23)})", (row_of(step) for step in steps))
+        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 24)})", (row_of(step) for step in steps))
         self._sql.executemany("INSERT INTO session VALUES (?, ?)", witnesses)
         self._sql.execute("COMMIT")
 
@@ -335,7 +336,7 @@ class Journal:
         rows = self._rows(
             "SELECT kind, state, evidence, fault, seen IS NOT NULL, count(*), sum(size), sum(sent),"
             " sum(CASE WHEN state = 'in place' THEN max(sent + reused - size, 0) ELSE 0 END),"
-            " sum(reused > 0), sum(reused) FROM step GROUP BY 1, 2, 3, 4, 5"
+            " sum(reused > 0), sum(reused), sum(holes) FROM step GROUP BY 1, 2, 3, 4, 5"
         )
         return [
             Tally(

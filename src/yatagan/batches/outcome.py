@@ -24,8 +24,8 @@ class Outcome:
     links in place that took the name of another, which is kept. `safe` bytes of what is waiting are on the
     destination's disk. `sent` is what the line carried for all steps, `again` how much of it had
     been sent before and could not be trusted. Of `reusing` files in place `reused` bytes were there already, in what
-    they have replaced. `bundles` are those that directories are now stored as. `evidence` counts files in place by
-    how we know of them.
+    they have replaced; `holes` are zeros of them that were left out. `bundles` are those that directories are now
+    stored as. `evidence` counts files in place by how we know of them.
     """
 
     header: Header
@@ -51,6 +51,7 @@ class Outcome:
     again: int = 0
     reusing: int = 0
     reused: int = 0
+    holes: int = 0
     evidence: dict[Evidence, int] = field(default_factory=dict)
 
     @property
@@ -81,6 +82,7 @@ def outcome_of(journal: Journal) -> Outcome:
                 outcome.moved_size += row.size
                 outcome.reusing += row.reusing
                 outcome.reused += row.reused
+                outcome.holes += row.holes
                 if row.evidence is not None:
                     outcome.evidence[row.evidence] = outcome.evidence.get(row.evidence, 0) + row.steps
             case StepState.IN_PLACE:

@@ -76,6 +76,16 @@ def _joined(blocks: list[Block]) -> Piece:
     return blocks[0].data if len(blocks) == 1 else b"".join(block.data for block in blocks)
 
 
+_ZEROS = bytes(STRIPE)
+
+
+def _is_zeros(data: Piece) -> bool:
+    """Whether all of a block is zeros. Its ends tell of nearly all others."""
+    return not (data[0] or data[-1]) and bytes(data) == (
+        _ZEROS[: len(data)] if len(data) <= STRIPE else bytes(len(data))
+    )
+
+
 def _answers(task: asyncio.Task[None], flow: Room, count: int) -> None:
     """Give back what a task has taken of a flow when it ends, even if it is cancelled before it has begun."""
     task.add_done_callback(lambda _: flow.answered(count))
@@ -116,6 +126,8 @@ class Passage:
         #: How far this machine's disk was written, in order, and the digest's checkpoint there.
         self._hashed = 0, ""
         self._checks = sorted(way.checkpoints)
+        #: Where the last bytes end that were written, and the last zeros that were left out.
+        self._written_to = self._left_out_to = 0
 
     async def run(self) -> bool:
         """All of it; whether its last byte is known to be on the far disk. Raises as `Carrier.carry` says."""
@@ -280,7 +292,7 @@ class Passage:
         self._hashed = blocks[-1].end, self._way.hash.checkpoint()
         for block in blocks:
             if not self._known(block.offset, block.end):
-                self._count(block.offset, block.end)
+                self._count(block.offset, block.end, left_out=self._may_leave_out(block.offset, block.data))
             block.hashed = block.written = True
             self._done_with(block)
         self._start_sync_if_due()
@@ -295,7 +307,11 @@ class Passage:
             return
         data = _joined(blocks)
         self._way.hash.update(data)
-        if not self._known(blocks[0].offset, blocks[-1].end):
+        if any(self._may_leave_out(block.offset, block.data) for block in blocks):
+            for block in blocks:
+                if not self._may_leave_out(block.offset, block.data):
+                    write(block.offset, block.data)
+        elif not self._known(blocks[0].offset, blocks[-1].end):
             write(blocks[0].offset, data)
 
     def _hash_and_check(self, block: Block) -> None:
@@ -321,17 +337,23 @@ class Passage:
     ) -> None:
         known = self._known(at, end)
 
-        def copy() -> int:
+        def copy() -> tuple[int, bool]:
             data = read(at, end - at)
             self._way.hash.update(data)
-            if not known and not self._way.part.copy_here(self._way.source, at, len(data)):
+            left_out = bool(data) and self._may_leave_out(at, data)
+            if not (known or left_out or self._way.part.copy_here(self._way.source, at, len(data))):
                 write(at, data)
-            return len(data)
+            return len(data), left_out
 
-        if await self._tuning.apart(copy) != end - at:
+        count, left_out = await self._tuning.apart(copy)
+        if count != end - at:
             raise StoreError(Fault.SOURCE_CHANGED)
         if not known:
-            self._acknowledge(at, end)
+            self._acknowledge(at, end, left_out=left_out)
+
+    def _may_leave_out(self, at: int, data: Piece) -> bool:
+        """Whether these are zeros where nothing was ever written: a hole is as good. The last block makes the size."""
+        return self._way.fresh and at + len(data) < self._way.size and _is_zeros(data)
 
     async def _write_all(self) -> None:
         """To afar: many requests at once."""
@@ -343,6 +365,13 @@ class Passage:
             if self._known(block.offset, block.end):
                 block.written = True
                 self._done_with(block)
+            elif self._may_leave_out(block.offset, block.data):
+                if way.stop.is_set():
+                    raise Stopped
+                self._acknowledge(block.offset, block.end, left_out=True)
+                block.written = True
+                self._done_with(block)
+                await asyncio.sleep(0)  # nothing else here waits, and others want their turn
             else:
                 if way.source.read_here is not None:  # else it has waited when it was asked for
                     await self._pace.take(len(block.data))
@@ -375,14 +404,19 @@ class Passage:
         block.written = True
         self._done_with(block)
 
-    def _acknowledge(self, start: int, end: int) -> None:
-        self._count(start, end)
+    def _acknowledge(self, start: int, end: int, *, left_out: bool = False) -> None:
+        self._count(start, end, left_out=left_out)
         self._start_sync_if_due()
 
-    def _count(self, start: int, end: int) -> None:
+    def _count(self, start: int, end: int, *, left_out: bool = False) -> None:
         self._acknowledged.add(start, end)
-        self._unsynced += end - start
-        self._way.moved(end - start)
+        if left_out:
+            self._left_out_to = max(self._left_out_to, end)
+            self._way.left_out(end - start)
+        else:
+            self._written_to = max(self._written_to, end)
+            self._unsynced += end - start
+            self._way.moved(end - start)
 
     # -- syncing -----------------------------------------------------------------------------------------
 
@@ -401,6 +435,10 @@ class Passage:
         hashed, value = self._hashed
         self._unsynced = 0
         self._synced_at = self._clock()
+        if (end := self._left_out_to) > self._written_to:
+            # What is durable must lie within the file: its last zero gives it the size.
+            await self._way.part.write(end - 1, b"\0")
+            self._written_to = max(self._written_to, end)
         durable = await self._way.part.sync()
         if durable:
             self._way.synced(covered, value if hashed == covered.prefix else "")

@@ -8,6 +8,7 @@ from __future__ import annotations
 import posixpath
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
+from itertools import chain
 
 from yatagan.archives import index
 from yatagan.batches.layout import BUNDLE_BYTES, BUNDLE_FILES, SMALL, Layout, Travel
@@ -27,6 +28,7 @@ from yatagan.places import holds
 from yatagan.stores.interface import Facts, Kind
 from yatagan.trees.compare import Difference, Differences, Verdict
 from yatagan.trees.scan import Tree
+from yatagan.trees.unkept import Unkept
 
 #: Mode of directories that have to be made above the destination, and of bundles that are stored there.
 _ABOVE_MODE, _BUNDLE_MODE = 0o755, 0o644
@@ -104,6 +106,23 @@ class Plan:
     top_inode: int = 0
     same_disk: bool = False
     safe: int = 0
+    #: What the entries that are carried have and leave behind; None as long as nobody has looked.
+    unkept: Unkept | None = None
+
+    def carried(self) -> Iterator[tuple[bytes, Iterator[bytes]]]:
+        """The roots of the sources, and the paths below each of what is to be carried."""
+        for arrival in self.arrivals:
+            wanted = arrival.differences.of(Verdict.NEW, Verdict.DIFFERENT)
+            inside = (each for storing in arrival.storing for each in storing.differences)
+            yield arrival.tree.root, (each.path for each in chain(wanted, inside) if each.facts.kind.carried)
+
+    def set_ids(self) -> int:
+        """How many of the files that are carried lose a set-id bit."""
+        return sum(
+            difference.facts.kind is Kind.FILE and difference.facts.mode & 0o6000 > 0
+            for arrival in self.arrivals
+            for difference in arrival.differences.of(Verdict.NEW, Verdict.DIFFERENT)
+        )
 
     def chooses(self, path: bytes) -> bool:
         """Whether an entry that would arrive as this path of the destination is among the sources' chosen ones."""

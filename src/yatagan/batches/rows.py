@@ -14,7 +14,7 @@ from yatagan.stores.interface import Facts, Kind
 #: What a step is read from, in this order.
 COLUMNS = (
     "number, phase, kind, source, path, label, facts, target, seen, state, generation, session, durable, "
-    "sent, digest, evidence, fault, detail, bundle, reused, checkpoints, adopts"
+    "sent, digest, evidence, fault, detail, bundle, reused, checkpoints, adopts, holes"
 )
 #: What a change may change.
 _CHANGING = Change._fields[1:]
@@ -80,6 +80,7 @@ def row_of(step: Step) -> tuple[object, ...]:
         step.reused,
         step.checkpoints,
         step.adopts,
+        step.holes,
     )
 
 

@@ -80,7 +80,8 @@ class Step:
     part file's synced extents, encoded. `bundle` is the step of the bundle that an entry comes with, or may
     come with; 0 for none. `reused` bytes of the present part file were copied from what was under the final name.
     `checkpoints` are digests of that part file's beginning, encoded. `adopts` is the part file of an earlier batch that
-    becomes this step's when it begins; empty when there is none, or it has become that.
+    becomes this step's when it begins; empty when there is none, or it has become that. `holes` are bytes of zeros
+    that were left out of the present part file.
     """
 
     number: int
@@ -105,6 +106,7 @@ class Step:
     reused: int = 0
     checkpoints: str = ""
     adopts: bytes = b""
+    holes: int = 0
 
     def part(self, batch: str, generation: int | None = None) -> bytes:
         """The part file of a generation (the present one): beside the final name, and independent of it."""
@@ -139,6 +141,7 @@ class Change(NamedTuple):
     reused: int | None = None
     checkpoints: str | None = None
     adopts: bytes | None = None
+    holes: int | None = None
 
     @classmethod
     def anew(cls, number: int, fault: Fault | None = None) -> Change:

@@ -103,6 +103,7 @@ def as_json(outcome: Outcome) -> dict[str, Any]:
         "bytes_sent": outcome.sent,
         "bytes_sent_again": outcome.again,
         "bytes_there_in_part": outcome.reused,
+        "bytes_of_zeros_left_out": outcome.holes,
         "evidence": {evidence.value: count for evidence, count in sorted(outcome.evidence.items())},
         "seconds": round(standing.seconds, 3),
         "recorded": standing.recorded,
@@ -185,6 +186,7 @@ def rest(outcome: Outcome) -> list[tuple[str, str]]:
     return [
         ("given up" if _is_cancelled(outcome) else "waiting", waiting if outcome.waiting else ""),
         ("safe", _safe(outcome)),
+        ("zeros", f"{text.size(outcome.holes)} of zeros left out: they are holes there" if outcome.holes else ""),
         ("replaced", _replaced(outcome)),
         ("newer there", _newer(outcome)),
         ("not carried", _not_carried(outcome)),

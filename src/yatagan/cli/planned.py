@@ -74,6 +74,7 @@ def show_plan(
                 if counts.not_carried
                 else "",
             ),
+            ("not kept", _unkept(plan)),
             ("in the way", _in_the_way(plan)),
             ("one name", _clashes(plan)),
             ("unreadable", _unread(plan)),
@@ -218,6 +219,22 @@ def _specials(plan: Plan) -> str:
     return ", ".join(found[:3]) + (" …" if len(found) > 3 else "")
 
 
+def _unkept(plan: Plan) -> str:
+    """What files and directories lose on the way."""
+    found = plan.unkept
+    if found is None:
+        return ""
+    counts = [
+        (plan.set_ids(), "the set-id bits of {}", ("file", "files")),
+        (found.names, "the further names (hard links) of {}: each arrives as a file of its own", ("file", "files")),
+        (found.lists, "the access lists of {}", ("entry", "entries")),
+        (found.attributes, "the extended attributes of {}", ("entry", "entries")),
+    ]
+    least = "" if found.all else "at least "
+    parts = [words.format(least + text.count(many, *noun)) for many, words, noun in counts if many]
+    return "; ".join(parts) + ". A bundle keeps none of that either" if parts else ""
+
+
 def _in_the_way(plan: Plan) -> str:
     found = [
         text.show(difference.path or arrival.name)
@@ -305,6 +322,19 @@ def _no_sync(prove: Prove, destination: Store) -> str:
     return words if synced_by_proof else f"{words}; what a power failure there takes is not noticed"
 
 
+def _unkept_json(plan: Plan) -> dict[str, int] | None:
+    """None where the source does not tell."""
+    found = plan.unkept
+    if found is None or not found.told:
+        return None
+    return {
+        "set_ids": plan.set_ids(),
+        "hard_links": found.names,
+        "access_lists": found.lists,
+        "extended_attributes": found.attributes,
+    }
+
+
 def plan_json(plan: Plan, cautions: Sequence[Caution], begun: dict[str, Any] | None) -> dict[str, Any]:
     """The plan for scripts."""
     counts = plan.summary
@@ -334,6 +364,7 @@ def plan_json(plan: Plan, cautions: Sequence[Caution], begun: dict[str, Any] | N
         "one_name": counts.clashes,
         "newer_there": counts.newer,
         "unreadable": counts.unread,
+        "not_kept": _unkept_json(plan),
         "room": plan.room,
         "begun": begun,
         "cautions": [{"about": caution.label, "text": caution.text} for caution in cautions],

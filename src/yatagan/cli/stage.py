@@ -33,6 +33,7 @@ from yatagan.errors import BadPlace, Fault
 from yatagan.places import Place, parse_place
 from yatagan.stores.interface import Store
 from yatagan.trees.memory import Memory
+from yatagan.trees.unkept import find_unkept
 
 
 def _rate(ctx: click.Context, param: click.Parameter, value: str | None) -> int:
@@ -267,6 +268,8 @@ async def _plan(
                     looking=looking,
                     placed=functools.partial(placed_before, Batches(request.app.home.batches), place.node),
                 )
+    if plan.summary.anything:
+        plan.unkept = await find_unkept(source, plan.carried())
     if request.if_newer is IfNewer.REPLACE:
         replace_newer(plan, seen, destination)
     if request.prove is Prove.ON_NODE and destination.traits.digests and not plan.same_disk:

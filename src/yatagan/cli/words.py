@@ -32,6 +32,8 @@ _FAULTS = {
     Fault.IS_DIRECTORY: "it is a directory",
     Fault.NOT_A_DIRECTORY: "something above it is no directory",
     Fault.NAME_TOO_LONG: "the name is too long there",
+    Fault.BITS_DROPPED: "its set-group-id or sticky bit was dropped there: the group is not yours",
+    Fault.TIME_RANGE: "its time, before 1970 or after 2106, cannot be said over SFTP: another one is shown there",
     Fault.NAME_CLASH: "another name there is the same but for case, and the disk takes both for one",
     Fault.NAME_REFUSED: "the disk there takes no such name",
     Fault.UNSUPPORTED: "not possible there",

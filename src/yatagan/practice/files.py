@@ -19,6 +19,13 @@ from yatagan.practice.faults import Trouble
 _REQUEST = 255 << 10
 
 
+def _attributes(found: os.stat_result) -> asyncssh.SFTPAttrs:
+    """As version 3 has them: of times it tells 32 bits."""
+    attrs = asyncssh.SFTPAttrs.from_local(found)
+    attrs.atime, attrs.mtime = ((time or 0) & 0xFFFFFFFF for time in (attrs.atime, attrs.mtime))
+    return attrs
+
+
 def _as_spelled(path: bytes, root: bytes) -> bytes:
     """The path under the names that are there, where they differ in case alone. Raises SFTPNoSuchFile for a colon."""
     found = root
@@ -81,7 +88,11 @@ class PracticeFiles(asyncssh.SFTPServer):
 
     async def lstat(self, path: bytes) -> Any:
         await self._trouble.before_request()
-        return super().lstat(path)
+        return _attributes(os.lstat(self.map_path(path)))
+
+    def fstat(self, file_obj: Any) -> Any:
+        file_obj.flush()
+        return _attributes(os.fstat(file_obj.fileno()))
 
     async def setstat(self, path: bytes, attrs: asyncssh.SFTPAttrs) -> None:
         await self._trouble.before_request()
@@ -91,8 +102,7 @@ class PracticeFiles(asyncssh.SFTPServer):
         await self._trouble.before_request()
         with os.scandir(self.map_path(path)) as entries:
             for entry in entries:
-                attrs = asyncssh.SFTPAttrs.from_local(entry.stat(follow_symlinks=False))
-                yield asyncssh.SFTPName(entry.name, attrs=attrs)
+                yield asyncssh.SFTPName(entry.name, attrs=_attributes(entry.stat(follow_symlinks=False)))
 
     async def rename(self, oldpath: bytes, newpath: bytes) -> None:
         await self._trouble.before_request()

@@ -20,6 +20,8 @@ from yatagan.stores.flow import Room
 #: are shared by many machines lock a file piece by piece.
 STRIPE = 2 << 20
 
+_SECOND = 1_000_000_000
+
 #: Bytes of a file, perhaps a view of more of them.
 Piece = bytes | memoryview
 
@@ -39,6 +41,14 @@ class Kind(StrEnum):
     def carried(self) -> bool:
         """Whether this kind can be staged. The others are never even opened."""
         return self in (Kind.FILE, Kind.DIRECTORY, Kind.LINK)
+
+
+def same_time(one_ns: int, other_ns: int, step_ns: int) -> bool:
+    """Whether two times are the same at a step. In whole seconds, 32 bits of them: SFTP version 3 has no more."""
+    if step_ns < _SECOND:
+        return one_ns // step_ns == other_ns // step_ns
+    one, other = (time // _SECOND & 0xFFFFFFFF for time in (one_ns, other_ns))
+    return one // (step_ns // _SECOND) == other // (step_ns // _SECOND)
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,8 +71,7 @@ class Facts:
         if (self.kind, self.size) != (other.kind, other.size):
             return False
         exact = self.changed_ns is not None and other.changed_ns is not None
-        step = 1 if exact else 1_000_000_000
-        if self.mtime_ns // step != other.mtime_ns // step:
+        if not same_time(self.mtime_ns, other.mtime_ns, 1 if exact else _SECOND):
             return False
         return not exact or (self.changed_ns == other.changed_ns and self.inode == other.inode)
 
@@ -72,11 +81,8 @@ class Facts:
 
     def right_for(self, other: Facts, step_ns: int) -> bool:
         """Whether a file with these facts passes for one with `other`'s, by size and time at this step."""
-        return (self.kind, self.size, self.mtime_ns // step_ns) == (
-            other.kind,
-            other.size,
-            other.mtime_ns // step_ns,
-        )
+        same = (self.kind, self.size) == (other.kind, other.size)
+        return same and same_time(self.mtime_ns, other.mtime_ns, step_ns)
 
 
 @dataclass(frozen=True, slots=True)

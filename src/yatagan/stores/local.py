@@ -61,6 +61,19 @@ _MARK_BEHIND_NS = 3600 * 1_000_000_000 + 123_456_789
 _ON_THE_WAY = 8 << 20
 
 
+def _holes(descriptor: int, size: int) -> Iterator[tuple[int, int]]:
+    """Where a file has no blocks on its disk."""
+    at = 0
+    while at < size and (begin := os.lseek(descriptor, at, os.SEEK_HOLE)) < size:
+        try:
+            at = os.lseek(descriptor, begin, os.SEEK_DATA)
+        except OSError as error:
+            if error.errno != errno.ENXIO:
+                raise
+            at = size  # there is nothing but the hole
+        yield begin, at
+
+
 def _quiet() -> None:
     """Nobody here needs a sign of life."""
 
@@ -86,6 +99,9 @@ class LocalFile:
         self._path = path
         self._mark = 0
         self._touched = not is_part
+        #: Where the next bytes go when they come in order, and what was left out before.
+        self._next = os.fstat(descriptor).st_size if is_part else 0
+        self._gaps: list[tuple[int, int]] = []
         self.flow = flow
         if is_part:
             self._set_mark(time.time_ns() - _MARK_BEHIND_NS)
@@ -146,20 +162,26 @@ class LocalFile:
 
     def _write_all(self, offset: int, data: Piece) -> None:
         self._look_for_others()
+        if offset > self._next:
+            self._gaps.append((self._next, offset))
         view = memoryview(data)
         while view:
             count = os.pwrite(self._descriptor, view, offset)
             view, offset = view[count:], offset + count
+        self._next = max(self._next, offset)
         self._set_mark(self._mark)
 
     async def is_untouched(self, size: int) -> bool:
-        """See `Writer.is_untouched`. A hole is what is left of a file that was cut short while it was written."""
+        """See `Writer.is_untouched`. A hole where we have written is what is left of a file that was cut short."""
 
         def look() -> bool:
             self._look_for_others()
             if self._touched or os.fstat(self._descriptor).st_size != size:
                 return False
-            return not size or os.lseek(self._descriptor, 0, os.SEEK_HOLE) == size
+            return all(
+                any(start <= begin and end <= stop for start, stop in self._gaps)
+                for begin, end in _holes(self._descriptor, size)
+            )
 
         return await _thread(self._path, look)
 

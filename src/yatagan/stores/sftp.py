@@ -41,7 +41,7 @@ from yatagan.stores.interface import (
 )
 from yatagan.stores.lanes import Allowed, Lanes
 from yatagan.stores.line import BareFailure, Line
-from yatagan.stores.sftpfile import SftpFile, facts_from, sftp_times
+from yatagan.stores.sftpfile import SftpFile, facts_from, is_sayable, sftp_times
 
 T = TypeVar("T")
 
@@ -291,6 +291,8 @@ class SftpStore:
     async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
         """See `Store.set_facts`."""
         await self._ask(self._files.setstat(path, mode, sftp_times(mtime_ns)), path, writing=True)
+        if not is_sayable(mtime_ns):
+            raise StoreError(Fault.TIME_RANGE, path, store=self.name)
 
     async def is_real(self, directory: bytes, top: bytes) -> bool:
         """See `Store.is_real`. Some servers resolve a path without looking at its links: so each is looked at too."""
@@ -333,7 +335,7 @@ class SftpStore:
             if error.fault in LINE_FAULTS or error.fault is Fault.NO_ROOM:
                 raise
             return error.fault
-        return None
+        return None if is_sayable(wanted.mtime_ns) else Fault.TIME_RANGE
 
     async def _close_part(self, part: SftpFile, wanted: Placement) -> tuple[Facts, Facts | None, Fault | None]:
         """Set its facts and close it: what the handle says of it then, what the name says, and why facts stay unset.

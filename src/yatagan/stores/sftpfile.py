@@ -37,8 +37,16 @@ def facts_from(found: Attributes) -> Facts:
 
 
 def sftp_times(mtime_ns: int | None) -> tuple[int, int] | None:
-    """Access time (now) and modification time as SFTP has them: seconds in 32 bits without a sign."""
-    return None if mtime_ns is None else (int(time.time()), min(max(mtime_ns // _SECOND, 0), 0xFFFFFFFF))
+    """Access time (now) and modification time as SFTP has them: seconds in 32 bits without a sign.
+
+    What they cannot hold is said as they would show it, so that it is known again: see `same_time`.
+    """
+    return None if mtime_ns is None else (int(time.time()), mtime_ns // _SECOND & 0xFFFFFFFF)
+
+
+def is_sayable(mtime_ns: int | None) -> bool:
+    """Whether SFTP can say a time as it is."""
+    return mtime_ns is None or 0 <= mtime_ns // _SECOND <= 0xFFFFFFFF
 
 
 async def _at_once(requests: list[Coroutine[Any, Any, T]]) -> list[T]:

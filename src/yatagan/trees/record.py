@@ -16,7 +16,7 @@ from enum import StrEnum
 from yatagan.digests.lists import ALGORITHM, LIST_NAME, Listed, contradictions, format_list
 from yatagan.errors import BadList, Fault, StoreError
 from yatagan.places import name_fields, name_from
-from yatagan.stores.interface import Facts, Kind, Readable
+from yatagan.stores.interface import Facts, Kind, Readable, same_time
 from yatagan.trees.contents import Content, How, digests, how_of
 from yatagan.trees.scan import Tree
 
@@ -226,6 +226,9 @@ def _with_facts(store: Readable, tree: Tree, found: list[Found], expected: Mappi
                 yield entry or Found(path, Finding.SAME)
 
 
+_SET_GROUP = 0o2000
+
+
 def _facts_detail(store: Readable, tree: Tree, path: bytes, facts: Facts, wanted: Expected) -> str:
     """Which fact differs; "" when none does. A directory's time moves when the record itself is written."""
     if facts.kind is not wanted.facts.kind:
@@ -235,10 +238,12 @@ def _facts_detail(store: Readable, tree: Tree, path: bytes, facts: Facts, wanted
     if not facts.kind.carried:
         return ""
     differing = []
-    if facts.mode & 0o777 != wanted.facts.mode & 0o777:
-        differing.append(f"mode {facts.mode & 0o777:04o}, not {wanted.facts.mode & 0o777:04o}")
+    # A directory may have been given the bit that hands down its group by the one above it.
+    given = _SET_GROUP if facts.kind is Kind.DIRECTORY and not wanted.facts.mode & _SET_GROUP else 0
+    if facts.mode & ~given != wanted.facts.mode:
+        differing.append(f"mode {facts.mode:04o}, not {wanted.facts.mode:04o}")
     step = max(store.traits.time_step_ns, 1_000_000_000)
-    if facts.kind is Kind.FILE and facts.mtime_ns // step != wanted.facts.mtime_ns // step:
+    if facts.kind is Kind.FILE and not same_time(facts.mtime_ns, wanted.facts.mtime_ns, step):
         differing.append("another modification time")
     return ", ".join(differing)
 

@@ -1,0 +1,64 @@
+"""What files and directories of a source have that does not arrive with them, counted for the plan."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from itertools import islice
+
+from yatagan.errors import LINE_FAULTS, StoreError
+from yatagan.portable import unkept
+from yatagan.stores.interface import Store
+
+#: What the helper learns for it, entries that it is asked about at once, and in all: more would be a long wait.
+_MODULES = ("yatagan.portable.unkept",)
+_AT_ONCE, _MOST = 5_000, 50_000
+
+
+@dataclass(slots=True)
+class Unkept:
+    """Numbers of entries: files with further names (hard links), entries with access lists, with extended attributes.
+
+    `told`: the source could be asked; where it could not, nothing is known. `all`: every entry was looked at.
+    """
+
+    names: int = 0
+    lists: int = 0
+    attributes: int = 0
+    told: bool = True
+    all: bool = True
+
+    def add(self, counts: Sequence[int]) -> None:
+        """Count more of each."""
+        self.names += counts[0]
+        self.lists += counts[1]
+        self.attributes += counts[2]
+
+
+async def find_unkept(source: Store, trees: Iterable[tuple[bytes, Iterable[bytes]]]) -> Unkept:
+    """Look at trees: their roots, and entries below them. Raises StoreError when the line is lost."""
+    found = Unkept()
+    for root, paths in trees:
+        if source.traits.quick:
+            found.add(await asyncio.to_thread(unkept.count, (os.path.join(root, path) for path in paths)))
+            continue
+        wanted = list(islice(paths, _MOST + 1))
+        found.all &= len(wanted) <= _MOST
+        for at in range(0, min(len(wanted), _MOST), _AT_ONCE):
+            some = wanted[at : min(at + _AT_ONCE, _MOST)]
+            values = {"root": os.fsdecode(root), "paths": [os.fsdecode(path) for path in some]}
+            try:
+                reply = await source.work(_MODULES, "unkept", b"", values)
+                names, lists, attributes = (int(count) for count in reply["counts"])
+            except (KeyError, TypeError, ValueError):
+                found.told = False
+                return found
+            except StoreError as error:
+                if error.fault in LINE_FAULTS:
+                    raise
+                found.told = False
+                return found
+            found.add((names, lists, attributes))
+    return found
