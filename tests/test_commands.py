@@ -88,6 +88,28 @@ def test_a_damaged_journal_hides_no_other_batch(program: Program) -> None:
     program("batch", "show", names[1])
 
 
+def test_a_damaged_journal_keeps_no_other_batch_from_going_on(program: Program) -> None:
+    for name in ("a", "b"):
+        (program.directory / name).write_text(name)
+    first = program.json("stage", "a", "one")["batch"]["batch"]
+    second = program.json("stage", "b", "two")["batch"]["batch"]
+    (program.home / "batches" / second / "journal.db").write_bytes(b"rubbish " * 100)
+    assert f"Batch {first} is finished already" in program("batch", "resume").stdout
+    assert first in program("batch", "show").stdout
+    assert "is damaged" in program("batch", "resume", second, expect=1).stderr
+    third = program.json("stage", "b", "three")["batch"]["batch"]
+    assert third in program("batch", "show").stdout
+
+
+def test_where_our_own_disk_is_full_nothing_is_said_of_a_batch_that_is_none(program: Program, tmp_path: Path) -> None:
+    """A home that takes no more: in its place a file, so that no directory can be made in it."""
+    (program.directory / "a").write_text("a")
+    (program.home / "batches").write_text("in the way")
+    said = program("stage", "a", "one", expect=4).stderr
+    assert "cannot be written or read" in said and "batch resume" not in said
+    assert not (program.directory / "one" / "a").exists()
+
+
 def test_a_lock_of_another_machine_is_never_taken_over(program: Program) -> None:
     (program.directory / "a").write_text("a")
     name = program.json("stage", "a", "one")["batch"]["batch"]

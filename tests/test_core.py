@@ -29,11 +29,12 @@ from yatagan.cli import text
 from yatagan.config.nodes import Node, NodeBook, Role
 from yatagan.config.units import parse_duration, parse_size
 from yatagan.digests.lists import Listed, format_line, parse_list
-from yatagan.errors import BadConfig, BadList, BadPlace, Fault, JournalError
+from yatagan.errors import BadConfig, BadList, BadPlace, Fault, JournalError, StoreError
 from yatagan.ledger.ledger import Ledger, RecordKind
 from yatagan.places import Place, name_fields, name_from, parse_place
 from yatagan.stores.flow import Room
 from yatagan.stores.interface import Facts, Kind, Unloaded
+from yatagan.stores.local import LocalStore
 from yatagan.trees.compare import Verdict, compare
 from yatagan.trees.entries import Entries
 from yatagan.trees.scan import Tree
@@ -273,6 +274,22 @@ def test_what_is_added_is_written_with_what_comes_next() -> None:
         assert book.step(1).facts == facts and book.step(1).durable == "0-4"
         await scribe.note()
         assert [each.sent for each in book.steps()] == [8, 4, 0] and book.step(2).facts == facts
+
+    asyncio.run(work())
+
+
+def test_hashing_ends_when_its_store_is_closed(tmp_path: Path) -> None:
+    """Nobody waits for a thread that would read a file for minutes."""
+    with (tmp_path / "huge").open("wb") as file:
+        file.truncate(1 << 40)
+
+    async def work() -> None:
+        store = LocalStore(b"/")
+        digest = asyncio.ensure_future(store.digest(os.fsencode(tmp_path / "huge"), "sha256"))
+        await asyncio.sleep(0.1)
+        await store.close()
+        with pytest.raises(StoreError):
+            await digest
 
     asyncio.run(work())
 

@@ -176,16 +176,40 @@ def test_ctrl_c_stops_cleanly_and_at_once(program: Program, practice: Practice, 
     assert (far.root / "big").read_bytes() == (program.directory / "big").read_bytes()
 
 
-def test_a_full_disk_interrupts_and_resumes(program: Program, practice: Practice) -> None:
+def test_a_full_disk_holds_the_batch_until_there_is_room(program: Program, practice: Practice) -> None:
     far = practice.far()
     program(*far.add)
     make_tree(program.directory / "fen")
     practice.wrong("heron", full_after="2MB")
     done = program("stage", "fen", "heron:", "--no-space-check", expect=4)
-    assert "no room left" in done.stdout and "not enough" in done.stdout
+    assert "is held (no space)" in done.stdout and "not enough" in done.stdout
+    assert re.search(r"no room left on the disk: [0-9.]+ MB are still to come, and [0-9.]+ k?B were free", done.stdout)
+    assert "held (no space)" in program("batch", "list").stdout
+    assert program.json("batch", "show")["state"] == "held"
     practice.wrong("heron")
     assert program.json("batch", "resume")["good"]
     assert_all_there(program, far)
+
+
+def test_a_stop_does_not_wait_for_a_proof(program: Program, practice: Practice) -> None:
+    """Reading the file back would take minutes."""
+    far = practice.far()
+    program(*far.add)
+    (program.directory / "big").write_bytes(os.urandom(3_000_000))
+    practice.wrong("heron", max_rate="3MB")
+    child = program.start("stage", "big", "heron:", "--prove", "read-back")
+
+    def proving() -> bool:
+        found = program("batch", "show", "--json", expect=None).stdout
+        return '"whole"' in found
+
+    wait_for(proving)
+    practice.wrong("heron", max_rate="10kB")
+    child.send_signal(signal.SIGTERM)
+    out, err = child.communicate(timeout=30)
+    assert child.returncode == 4 and "stopping" in err and "is interrupted" in out
+    practice.wrong("heron")
+    assert program.json("batch", "resume")["evidence"] == {"read-back": 1}
 
 
 def test_a_full_disk_of_our_own_interrupts_and_resumes(program: Program, practice: Practice) -> None:

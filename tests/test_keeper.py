@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import json
 import os
+import shutil
 import signal
 import socket
 import subprocess
@@ -23,10 +25,12 @@ from test_login import traces
 from yatagan.batches.events import StepSettled
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import StepKind
+from yatagan.cli.asking import Unattended
 from yatagan.config.home import Home
+from yatagan.config.nodes import NodeBook
 from yatagan.errors import BatchInUse, ChangedHostKey, Fault, NeedsAnswer, Refused, StoreError, YataganError
 from yatagan.keeper import meeting
-from yatagan.keeper.kept import codec
+from yatagan.keeper.kept import Keeper, KeptSource, codec
 from yatagan.keeper.meeting import Ending, Meeting
 from yatagan.keeper.wire import Codec, Gone, Peer
 from yatagan.stores.interface import Facts, Kind
@@ -442,6 +446,79 @@ def test_news_that_cannot_be_told_end_the_conversation_with_the_reason() -> None
             ends.append(Peer(codec(), reader, writer, handle, hear))
         with pytest.raises(BrokenPipeError):
             await ends[0].ask("carry")
+        for peer in ends:
+            await peer.close()
+
+    asyncio.run(work())
+
+
+# -- much at once ----------------------------------------------------------------------------------------
+
+
+@pytest.mark.server
+def test_trees_whose_names_are_more_than_one_message(program: Program, oak: Far) -> None:
+    """What a node is told of a bundle that it makes, and what it tells of one that it has read, comes in portions."""
+    tree = oak.root / "tree"
+    tree.mkdir()
+    names = [f"{number:05}" + "é" * 120 for number in range(12_000)]
+    for name in names:
+        (tree / name).touch()
+    spelled = sum(len(json.dumps(os.fsencode(name).decode("latin-1"))) for name in names)
+    assert spelled > 16 << 20  # what one message may have
+    program("node", "open", "oak")
+    made = program.json("bundle", "make", "oak:tree", "--output", "oak:tree.tar")
+    assert made["files"] == len(names)
+    shutil.copytree(tree, program.directory / "tree")
+    program("stage", "tree", "oak:whole", "--bundle", "whole")
+    program("checksums", "oak:whole/tree", "--output", "list")
+    assert (program.directory / "list").read_bytes().count(b"\n") == len(names)
+
+
+@pytest.mark.server
+def test_a_listing_that_nobody_wants_any_more_is_closed(program: Program, oak: Far) -> None:
+    (oak.root / "many").mkdir()
+    for number in range(400):
+        (oak.root / "many" / str(number)).touch()
+    program("node", "open", "oak")
+    place = os.fsencode(oak.root / "many")
+
+    def held() -> int:
+        links = [link for pid in Path("/proc").glob("[0-9]*") for link in (pid / "fd").glob("*")]
+        found = []
+        for link in links:
+            with contextlib.suppress(OSError):
+                found.append(os.readlink(link))
+        return found.count(os.fsdecode(place))
+
+    async def look() -> None:
+        home = Home(program.home, program.home, program.home / ".ssh", Path("/tmp", f"yatagan-{os.getuid()}"))
+        node = NodeBook(home.nodes_file).get("oak")
+        for hang_up in (False, True):
+            store = await KeptSource(Keeper(Meeting(home, "oak"), Unattended()), node).open()
+            listing = store.entries(place)
+            assert await anext(listing)
+            assert held() == 1
+            await (store.close() if hang_up else listing.aclose())
+            wait_for(lambda: held() == 0)
+            await store.close()
+
+    asyncio.run(look())
+
+
+def test_what_is_too_much_for_one_message_is_an_error_and_not_a_silence() -> None:
+    async def work() -> None:
+        async def handle(what: str, values: tuple[Any, ...]) -> Any:
+            return b"x" * (17 << 20) if what == "much" else len(values[0])
+
+        near, far = socket.socketpair()
+        ends = []
+        for end in (near, far):
+            reader, writer = await asyncio.open_unix_connection(sock=end)
+            ends.append(Peer(codec(), reader, writer, handle, lambda what, values: None))
+        for question in (("much",), ("count", b"x" * (17 << 20))):
+            with pytest.raises(YataganError, match="too much to be said at once"):
+                await ends[0].ask(*question)
+        assert await ends[0].ask("count", b"x" * (15 << 20)) == 15 << 20
         for peer in ends:
             await peer.close()
 

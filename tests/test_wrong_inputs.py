@@ -149,16 +149,37 @@ def test_a_server_without_file_transfer(program: Program, openssh: OpenSsh, oak:
         child.wait(10)
 
 
-def test_standard_output_that_takes_nothing(program: Program) -> None:
-    (program.directory / "fen").mkdir()
-    with open("/dev/full", "w", encoding="utf-8") as full:
-        done = subprocess.run(
-            [YATAGAN, "list", "."],
-            cwd=program.directory,
-            env=program.environment(),
-            stdout=full,
-            stderr=subprocess.PIPE,
-            text=True,
-            check=False,
-        )
-    assert done.returncode and "Traceback" not in done.stderr and "No space left" in done.stderr
+#: How the shell is told where output goes, the status of a command that does well, and what is said of it.
+TAKING_NOTHING = {
+    ">&-": (0, ""),
+    ">/dev/full": (1, "standard output cannot be written"),
+    ">&- 2>&-": (0, ""),
+    ">/dev/null 2>/dev/full": (0, ""),
+    "<&- >&-": (0, ""),
+    "| head -c 3": (0, ""),
+}
+
+
+@pytest.mark.parametrize("where", TAKING_NOTHING)
+@pytest.mark.parametrize("words", ["list . --recursive", "stage fen dest", "stage fen dest --json", "stage gone dest"])
+def test_output_that_nobody_takes_stops_nothing(program: Program, where: str, words: str) -> None:
+    """A batch is carried to its end, the status is that of what was done, and nothing of ours is written elsewhere."""
+    fen = program.directory / "fen"
+    fen.mkdir()
+    for number in range(300):
+        (fen / f"{number}.csv").write_text("1,2")
+    status, said = TAKING_NOTHING[where]
+    done = subprocess.run(
+        ["bash", "-c", f"set -o pipefail; {YATAGAN} {words} {where}"],
+        cwd=program.directory,
+        env=program.environment(),
+        stderr=subprocess.PIPE,
+        text=True,
+        check=False,
+    )
+    if words.startswith("stage gone"):
+        status, said = 2, "" if "2>" in where else "there is nothing there"
+    assert done.returncode == status and said in done.stderr and "Traceback" not in done.stderr, done.stderr
+    if words.startswith("stage fen"):
+        assert len(list((program.directory / "dest" / "fen").iterdir())) == 300
+        assert program.json("batch", "show")["good"]

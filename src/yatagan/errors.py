@@ -207,14 +207,16 @@ class GivenUp(NeedsAnswer):
 class JournalError(YataganError):
     """The journal of a batch, its log or the ledger cannot be written or read: the disk is full, or has failed.
 
-    `damaged`: what is there makes no sense, so that neither room nor another try will help.
+    `damaged`: what is there makes no sense, so that neither room nor another try will help. `batch`: the one that was
+    accepted and can be gone on with; "" where there is none.
     """
 
-    def __init__(self, file: str, detail: str, *, damaged: bool = False) -> None:
+    def __init__(self, file: str, detail: str, *, damaged: bool = False, batch: str = "") -> None:
         super().__init__(f"{file}: {detail}")
         self.file = file
         self.detail = detail
         self.damaged = damaged
+        self.batch = batch
 
 
 class BatchInUse(YataganError):

@@ -43,8 +43,16 @@ Alive = Callable[[], None]
 #: Bytes of the tar stream in one frame: each is pressed by a process of its own, so they are larger than at home.
 _FRAME = 4 << 20
 _BLOCK = 1 << 20
+#: Digests that are told at once.
+_AT_ONCE = 5000
 #: Outcomes that are told one by one; the rest is only counted.
 _MOST_TOLD = 1000
+
+
+#: What was said of a list so far, and what is still to be told of one, by the token that stands for it: neither fits
+#: into one message.
+_HEARD: Dict[str, List[Any]] = {}
+_TO_TELL: Dict[str, List[Any]] = {}
 
 
 class NotHere(Exception):
@@ -99,7 +107,7 @@ def _write(request: Dict[str, Any], directory: int, part: bytes, beside_part: by
             counts["size"] += told.size
 
     last = LastDirectory()
-    entries = (_entry(last, *each) for each in request["entries"])
+    entries = (_entry(last, *each) for each in _HEARD.pop(request["token"], []))
     blocks = Making(entries, Manner(request["anonymous"], request["latest_ns"]), listed).blocks()
     value, stored = hashlib.sha256(), 0
     with _create(directory, part) as out, _create(directory, beside_part) as beside:
@@ -244,18 +252,34 @@ def unpack(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
 
 
 def contents(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
-    """The SHA-256 of every file in an archive, read from its bytes alone. Raises OSError, NotHere."""
-    found: Dict[str, str] = {}
+    """The first of the SHA-256 of every file in an archive, read from its bytes alone. Raises OSError, NotHere."""
+    found: List[Any] = []
     with _open(_raw(request["path"])) as stream:
         reader = _reader(_raw(request["path"]), stream)
         try:
             for member in reader.members():
                 alive()
                 if member.kind == FILE:
-                    found[member.name.decode("latin-1")] = _member_digest(reader, member, alive)
+                    found.append([member.name.decode("latin-1"), _member_digest(reader, member, alive)])
         except Damaged:
             pass  # of what cannot be read there is no digest
-    return {"found": found}
+    _TO_TELL[request["token"]] = found
+    return more(request, alive)
+
+
+def more(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+    """The next of a list that is being told; none at its end."""
+    left = _TO_TELL.get(request["token"], [])
+    some, left[:_AT_ONCE] = left[:_AT_ONCE], []
+    if not some:
+        _TO_TELL.pop(request["token"], None)
+    return {"found": some}
+
+
+def hear(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+    """Some more entries of a bundle that is to be made."""
+    _HEARD.setdefault(request["token"], []).extend(request["entries"])
+    return {}
 
 
 def _member_digest(reader: Reader, member: Member, alive: Alive) -> str:
@@ -379,4 +403,4 @@ def _told(work: Callable[[Dict[str, Any], Alive], Dict[str, Any]]) -> Callable[[
 
 
 #: What the helper can be asked when it has learned this.
-HANDLERS = {"make": _told(make), "unpack": _told(unpack), "contents": _told(contents)}
+HANDLERS = {"make": _told(make), "hear": hear, "unpack": _told(unpack), "contents": _told(contents), "more": more}

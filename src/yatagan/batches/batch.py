@@ -51,6 +51,18 @@ class Batch:
         """Open the journal. Raises JournalError."""
         return Journal.open(self.journal_file)
 
+    def is_readable(self) -> bool:
+        """Whether its journal can be opened and makes sense."""
+        try:
+            journal = self.journal()
+            try:
+                journal.header()
+            finally:
+                journal.close()
+        except JournalError:
+            return False
+        return True
+
     def lock(self) -> None:
         """Become the one process that carries this batch. Raises BatchInUse or JournalError.
 
@@ -180,12 +192,15 @@ class Batches:
         return bool(name) and (self._directory / name / "journal.db").exists()
 
     def find(self, name: str | None) -> Batch:
-        """The batch of this name, or whose name starts or ends so; the newest for None. Raises NoSuchBatch."""
+        """The batch of this name, or whose name starts or ends so. Raises NoSuchBatch.
+
+        For None the newest; one that cannot be read must not hide the others, and is taken only where there is none.
+        """
         batches = list(self)
         if name is None:
             if not batches:
                 raise NoSuchBatch("")
-            return batches[-1]
+            return next((batch for batch in reversed(batches) if batch.is_readable()), batches[-1])
         found = [batch for batch in batches if batch.name.startswith(name) or batch.name.endswith(name)]
         if len(found) != 1:
             raise NoSuchBatch(name, tuple(batch.name for batch in found))

@@ -4,17 +4,33 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import Awaitable, Callable, Coroutine, Mapping
 from dataclasses import dataclass, field
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 
 from yatagan.batches.extents import Extents
 from yatagan.digests.lists import ALGORITHM
 from yatagan.stores.interface import Piece, Reader, Writer
 
+T = TypeVar("T")
+
 
 class Stopped(Exception):
     """A stop was asked for; what could be synced is."""
+
+
+async def or_stopped(stop: asyncio.Event, work: Coroutine[Any, Any, T]) -> T:
+    """Something that takes long and changes nothing, unless a stop is asked for. Raises Stopped then."""
+    task, stopped = asyncio.ensure_future(work), asyncio.ensure_future(stop.wait())
+    try:
+        await asyncio.wait((task, stopped), return_when=asyncio.FIRST_COMPLETED)
+        if not task.done():
+            raise Stopped
+        return await task
+    finally:
+        for each in (task, stopped):
+            each.cancel()
+        await asyncio.gather(task, stopped, return_exceptions=True)
 
 
 class BeginningDiffers(Exception):

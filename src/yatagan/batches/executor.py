@@ -90,6 +90,7 @@ class Executor:
         self._opened_at = 0.0
         self._problem: CannotReach | None = None
         self._stopped_by: StoreError | None = None
+        self._free: int | None = None
         self._failure: BaseException | None = None
         self._settled: r.Settle | None = None
 
@@ -114,6 +115,8 @@ class Executor:
         fault, detail = self._settled.fault, str(self._problem.detail) if self._problem else ""
         if self._stopped_by is not None and fault is self._stopped_by.fault:
             detail = os.fsdecode(self._stopped_by.path)
+        if fault is Fault.NO_ROOM:
+            detail = "" if self._free is None else str(self._free)
         self._journal.spend(self._clock.monotonic() - began)
         self._journal.settle(self._settled.state, fault, detail)
         self._tell(BatchSettled(self._settled.state, fault, detail))
@@ -297,6 +300,7 @@ class Executor:
             fault = error.fault if isinstance(error, StoreError | TryAgain) else Fault.LINE_LOST
             if isinstance(error, StoreError) and fault in STOPPING_FAULTS:
                 self._stopped_by = error
+                await self._look_at_room(fault)
             await self._scribe.note()
             now = self._fetched[number] = self._journal.step(number)
             self._tell(StepReturned(number, step.label, fault))
@@ -305,6 +309,12 @@ class Executor:
         else:
             self._fetched.pop(number, None)
             self._events.put_nowait(r.StepEnded(number))
+
+    async def _look_at_room(self, fault: Fault) -> None:
+        """How much is free at the destination, where there was too little."""
+        if fault is Fault.NO_ROOM and self._free is None and self._bench is not None:
+            with contextlib.suppress(StoreError):
+                self._free = await self._bench.destination.room(self._header.destination)
 
     async def _give_up(self, step: Step, fault: Fault) -> None:
         assert self._bench is not None  # only what was tried is given up

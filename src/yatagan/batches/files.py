@@ -14,7 +14,7 @@ from dataclasses import replace
 from typing import Protocol, cast
 
 from yatagan.batches.bench import Bench, StepRefused, TryAgain
-from yatagan.batches.carriage import BeginningDiffers, Carriage, FileDigest, Hash
+from yatagan.batches.carriage import BeginningDiffers, Carriage, FileDigest, Hash, or_stopped
 from yatagan.batches.carrier import Carrier
 from yatagan.batches.checkpoints import Checkpoints
 from yatagan.batches.events import Ageing, BytesMoved, Note
@@ -493,7 +493,7 @@ class FileWork:
         if prove is not Evidence.RECEIVED:
             for last in (False, True):
                 try:
-                    value, known = await self._digest_there(step, prove)
+                    value, known = await or_stopped(self._stop, self._digest_there(step, prove))
                 except StoreError as error:
                     if error.fault in _PART_LOST and error.path == step.part(self._session.batch):
                         raise TryAgain(Fault.PART_CHANGED) from error

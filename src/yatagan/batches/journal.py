@@ -95,9 +95,10 @@ class Header:
 class Standing:
     """Where a batch stands now.
 
-    `pins` are the addresses it holds to, by node; `recorded` its ledger record; `top_inode` tells the destination
-    from another directory of the name, 0 where that is not known; with `make_again` what is missing there is to be
-    carried again.
+    `detail` adds to the `fault`: a path; of NO_ROOM the bytes that were free then; of a cancelled batch the one that
+    took its place. `pins` are the addresses it holds to, by node; `recorded` its ledger record; `top_inode` tells the
+    destination from another directory of the name, 0 where that is not known; with `make_again` what is missing there
+    is to be carried again.
     """
 
     state: BatchState

@@ -15,7 +15,7 @@ from enum import Enum
 from typing import Any
 
 from yatagan.batches.states import BatchState
-from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, Fault
+from yatagan.errors import LINE_FAULTS, ROOM_FAULTS, STOPPING_FAULTS, Fault
 
 
 class Line(Enum):
@@ -306,7 +306,8 @@ class Runner:
     # -- the end -----------------------------------------------------------------------------------------
 
     def _stop_asked(self, event: StopAsked) -> list[Command]:
-        self._stop = (BatchState.INTERRUPTED, event.fault)
+        held = event.fault in ROOM_FAULTS
+        self._stop = (BatchState.HELD if held else BatchState.INTERRUPTED, event.fault)
         self.line = Line.ENDING
         return [Halt(), *self._ended()]
 

@@ -35,6 +35,8 @@ class BatchState(StrEnum):
     MOVING = "moving"
     NEEDS_LOGIN = "needs a login"
     INTERRUPTED = "interrupted"
+    #: It stopped by itself, and goes on when somebody has made room.
+    HELD = "held"
     CANCELLED = "cancelled"
     FINISHED = "finished"
 
@@ -77,7 +79,8 @@ STEP_MOVES: dict[StepState, frozenset[StepState]] = {
 BATCH_MOVES: dict[BatchState, frozenset[BatchState]] = {
     _B.QUEUED: frozenset({_B.MOVING, _B.INTERRUPTED, _B.NEEDS_LOGIN, _B.CANCELLED}),
     # Cancelled: of a process that has died.
-    _B.MOVING: frozenset({_B.INTERRUPTED, _B.NEEDS_LOGIN, _B.FINISHED, _B.CANCELLED}),
+    _B.MOVING: frozenset({_B.INTERRUPTED, _B.HELD, _B.NEEDS_LOGIN, _B.FINISHED, _B.CANCELLED}),
+    _B.HELD: frozenset({_B.MOVING, _B.CANCELLED}),
     _B.NEEDS_LOGIN: frozenset({_B.MOVING, _B.CANCELLED}),
     _B.INTERRUPTED: frozenset({_B.MOVING, _B.CANCELLED}),
     # A new plan has taken its place, or nobody wants it any more.

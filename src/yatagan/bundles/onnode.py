@@ -6,9 +6,11 @@ The helper learns what it needs for it; see `archives/onnode.py` for what it doe
 from __future__ import annotations
 
 import posixpath
+import secrets
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
+from itertools import islice
 from typing import Any
 
 from yatagan.archives.index import Totals
@@ -33,14 +35,12 @@ async def make_there(store: Store, path: bytes, trees: Mapping[bytes, Tree], rec
 
     Raises StoreError: UNSUPPORTED where it cannot be done there, EXISTS, SOURCE_CHANGED and others.
     """
-    entries = []
-    for name, tree in trees.items():
+    token = secrets.token_hex(8)
+    for tree in trees.values():
         await _same_disk(store, tree.root)
-        for below in tree.entries.in_order():
-            kind = tree.entries[below].kind
-            if kind.carried:
-                inside = posixpath.join(name, below) if below else name
-                entries.append([_text(inside), _text(tree.absolute(below)), kind.value])
+    entries = _entries(trees)
+    while some := list(islice(entries, _AT_ONCE)):
+        await _work(store, "hear", path, {"token": token, "entries": some})
     reply = await _work(
         store,
         "make",
@@ -48,7 +48,7 @@ async def make_there(store: Store, path: bytes, trees: Mapping[bytes, Tree], rec
         {
             "part": _text(part_of(path, recipe.run, 1)),
             "beside_part": _text(part_of(path, recipe.run, 2)),
-            "entries": entries,
+            "token": token,
             "anonymous": recipe.manner.anonymous,
             "latest_ns": recipe.manner.latest_ns,
             "form": recipe.form.value,
@@ -57,6 +57,16 @@ async def make_there(store: Store, path: bytes, trees: Mapping[bytes, Tree], rec
     )
     with _sound(store, path):
         return Totals(*reply["totals"])
+
+
+def _entries(trees: Mapping[bytes, Tree]) -> Iterator[list[str]]:
+    """What goes into a bundle: its name in there, where it is, and its kind."""
+    for name, tree in trees.items():
+        for below in tree.entries.in_order():
+            kind = tree.entries[below].kind
+            if kind.carried:
+                inside = posixpath.join(name, below) if below else name
+                yield [_text(inside), _text(tree.absolute(below)), kind.value]
 
 
 async def unpack_there(store: Store, path: bytes, into: bytes, wish: Wish) -> Read:
@@ -97,11 +107,21 @@ async def contents_there(store: Store, path: bytes) -> dict[bytes, str]:
     Members that cannot be read are missing. Raises StoreError (UNSUPPORTED where it cannot be done there).
     """
     await _same_disk(store, path)
-    reply = await store.work(_MODULES, "contents", path, {})
+    token, found = secrets.token_hex(8), dict[bytes, str]()
+    reply = await store.work(_MODULES, "contents", path, {"token": token})
     if "missing" in reply:
         raise StoreError(Fault.UNSUPPORTED, path, store=store.name, detail=f"the node lacks {reply['missing']}")
-    with _sound(store, path):
-        return {name.encode("latin-1"): str(digest) for name, digest in reply["found"].items()}
+    while True:
+        with _sound(store, path):
+            some = {name.encode("latin-1"): str(digest) for name, digest in reply["found"]}
+        if not some.keys() - found.keys():
+            return found  # all of it was told, or the same again
+        found.update(some)
+        reply = await store.work(_MODULES, "more", path, {"token": token})
+
+
+#: Entries that are said at once: messages are bounded, and so is what one of them may take in.
+_AT_ONCE = 5000
 
 
 def _text(name: bytes) -> str:

@@ -22,7 +22,7 @@ from yatagan.cli import ending, text, words
 from yatagan.cli.asking import AtTerminal
 from yatagan.cli.context import App, Reused
 from yatagan.cli.view import Progress, view_for
-from yatagan.errors import DESTINATION_FAULTS, ROOM_FAULTS, CannotReach, Fault
+from yatagan.errors import DESTINATION_FAULTS, ROOM_FAULTS, CannotReach, Fault, JournalError
 from yatagan.keeper.kept import KeptRun
 from yatagan.ledger.ledger import Ledger
 from yatagan.places import KEPT_DIRECTORY, name_fields
@@ -52,12 +52,23 @@ async def carry(
         run = Run(batch, journal, ends, view.take, Ledger(app.home.ledger), app.line().patience)
     if isinstance(app.answers, AtTerminal):
         app.answers.aside, app.answers.stop = view.paused, run.stop
-    loop = asyncio.get_running_loop()
+    loop, told = asyncio.get_running_loop(), False
+
+    def stop() -> None:
+        nonlocal told
+        if not told:
+            view.say("stopping: what has arrived is made safe first")
+        told = True
+        run.stop()
+
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
-        loop.add_signal_handler(number, run.stop)
+        loop.add_signal_handler(number, stop)
     try:
         async with view:
             problem = await run.run()
+    except JournalError as error:
+        error.batch = batch.name
+        raise
     finally:
         for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
             loop.remove_signal_handler(number)
@@ -274,6 +285,17 @@ def failures(journal: Journal, more_by: str) -> None:
         click.echo(f"  and {text.number(more)} more: {more_by}")
 
 
+def _missing(outcome: Outcome) -> str:
+    """How much room there should have been, where that is known."""
+    standing = outcome.standing
+    if standing.fault is not Fault.NO_ROOM or not standing.detail.isdigit():
+        return ""
+    free, needed = int(standing.detail), outcome.waiting_size - outcome.safe
+    if free >= needed:
+        return f", though it tells of {text.size(free)} that are free: a quota may be used up"
+    return f": {text.size(needed)} are still to come, and {text.size(free)} were free"
+
+
 def _what_next(outcome: Outcome, problem: CannotReach | None) -> None:
     header, fault, detail = outcome.header, outcome.standing.fault, outcome.standing.detail
     resume = f"yatagan batch resume {header.id}"
@@ -294,5 +316,5 @@ def _what_next(outcome: Outcome, problem: CannotReach | None) -> None:
         what, next_step, _ = words.explain(problem)
         click.echo(f"  {what}" + (f"; {next_step}" if next_step else ""))
     elif fault in ROOM_FAULTS:
-        click.echo(f"  {words.fault(fault)}; {words.remedy(fault)}")
+        click.echo(f"  {words.fault(fault)}{_missing(outcome)}; {words.remedy(fault)}")
     click.echo(f"  Nothing is lost. Go on with: {resume}")

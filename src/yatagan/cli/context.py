@@ -10,7 +10,7 @@ from collections.abc import Callable, Coroutine
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NoReturn, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
@@ -185,13 +185,13 @@ def say_json(value: object) -> None:
     click.echo(json.dumps(value, ensure_ascii=False, indent=2))
 
 
-def fail(error: YataganError) -> NoReturn:
-    """Tell an error in words and end."""
+def fail(error: YataganError) -> int:
+    """Tell an error in words; the exit status that goes with it."""
     what, next_step, status = words.explain(error)
     click.echo(click.style("yatagan: ", fg="red") + what, err=True)
     if next_step:
         click.echo("  " + next_step, err=True)
-    sys.exit(status)
+    return status
 
 
 def one_of(kind: type[StrEnum]) -> click.Choice[str]:

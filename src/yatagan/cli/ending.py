@@ -56,7 +56,10 @@ def of_batch(outcome: Outcome, problem: CannotReach | None = None) -> Ending:
             )
         status = Exit.DIFFERENCES if parts else Exit.GOOD
         return Ending(", ".join(["finished", *parts]), status)
-    words = {BatchState.NEEDS_LOGIN: "waiting for somebody to log in"}.get(state, state.value)
+    words = {
+        BatchState.NEEDS_LOGIN: "waiting for somebody to log in",
+        BatchState.HELD: "held (no space)",
+    }.get(state, state.value)
     if fault is Fault.DESTINATION_MOVED:
         return Ending(words, Exit.REFUSED)
     if fault in (Fault.OTHER_DISK, Fault.NO_PROOF):

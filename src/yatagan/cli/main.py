@@ -39,7 +39,7 @@ A place is a local path or NODE:PATH; a path on a node starts in its start direc
 \b
 Exit statuses:
   0  good
-  1  differences, or failed steps
+  1  differences, failed steps, or output that is lost
   2  usage: a wrong option, place or name
   3  a node cannot be reached, or does not let us in
   4  interrupted; yatagan batch resume goes on
@@ -72,8 +72,9 @@ def program() -> None:
 
 def main(arguments: list[str] | None = None) -> NoReturn:
     """Run the program and exit."""
-    from yatagan.errors import YataganError
+    from yatagan.cli.streams import missed_output, open_streams
 
+    open_streams()
     if "_YATAGAN_COMPLETE" in os.environ:
         from yatagan.cli.completing import answer_shell
 
@@ -81,25 +82,32 @@ def main(arguments: list[str] | None = None) -> NoReturn:
         sys.exit(0)
     # A tree of a million entries is a million objects that stay: to look through them again and again finds nothing.
     gc.set_threshold(50_000, 50, 100)
-    for stream in (sys.stdout, sys.stderr):
-        stream.reconfigure(errors="backslashreplace")  # type: ignore[union-attr]
+    status = _run(arguments)
+    if why := missed_output():
+        click.echo(f"yatagan: standard output cannot be written, and what was said there is lost: {why}", err=True)
+        click.echo("  what the command did is done; write its output elsewhere", err=True)
+        status = status or 1
+    sys.exit(status)
+
+
+def _run(arguments: list[str] | None) -> int:
+    """Run the program; its exit status."""
+    from yatagan.errors import YataganError
+
     try:
-        sys.exit(program.main(arguments, prog_name="yatagan", standalone_mode=False) or 0)
+        return int(program.main(arguments, prog_name="yatagan", standalone_mode=False) or 0)
     except YataganError as error:
         from yatagan.cli.context import fail
 
-        fail(error)
+        return fail(error)
     except click.ClickException as error:
         error.show()
-        sys.exit(2)
+        return 2
     except (click.Abort, KeyboardInterrupt):
         click.echo("\nyatagan: stopped", err=True)
-        sys.exit(4)
-    except BrokenPipeError:
-        sys.stderr.close()
-        sys.exit(0)
+        return 4
     except OSError as error:  # our own files: configuration, ledger, the terminal
         from yatagan.cli.context import fail
         from yatagan.errors import JournalError
 
-        fail(JournalError(str(error.filename or "this machine's disk"), error.strerror or str(error)))
+        return fail(JournalError(str(error.filename or "this machine's disk"), error.strerror or str(error)))

@@ -21,7 +21,7 @@ from yatagan.batches import events as ev
 from yatagan.batches.states import StepState
 from yatagan.batches.steps import StepKind
 from yatagan.cli import text, words
-from yatagan.errors import CONSEQUENCES, CannotReach
+from yatagan.errors import CONSEQUENCES, CannotReach, Fault
 
 if TYPE_CHECKING:
     from rich.console import Group
@@ -33,6 +33,8 @@ _RATE_SECONDS = 3.0
 _FILE_COST = 64 << 10
 #: Files shown as moving, at most.
 _SHOWN = 4
+#: Faults of a file's facts that say themselves what is the matter.
+_SAID_WHOLE = frozenset({Fault.BITS_DROPPED, Fault.TIME_RANGE})
 #: Seconds between lines where there is no terminal.
 _LINE_SECONDS = 5.0
 
@@ -191,11 +193,21 @@ def _line_text(event: ev.LineWaiting) -> str:
     return f"{why}; trying again {f'in {text.duration(event.seconds)}' if event.seconds >= 0.05 else 'now'}"
 
 
+def _note_text(event: ev.Note) -> str:
+    """What did not go with a file or directory."""
+    why = words.fault(event.fault, event.detail)
+    said = why if event.fault in _SAID_WHOLE else f"mode and time could not be set: {why}"
+    return f"{text.show(event.label)}: {said}"
+
+
 class View(Protocol):
     """Something that shows progress while a batch runs."""
 
     def take(self, event: ev.Event) -> None:
         """Be told."""
+
+    def say(self, line: str) -> None:
+        """Show a line that is no event."""
 
     def paused(self) -> AbstractContextManager[None]:
         """Make room for a question."""
@@ -214,6 +226,9 @@ class Silent:
 
     def take(self, event: ev.Event) -> None:
         """See `View.take`."""
+
+    def say(self, line: str) -> None:
+        """See `View.say`."""
 
     def paused(self) -> AbstractContextManager[None]:
         """See `View`."""
@@ -239,18 +254,18 @@ class Lines:
         self._progress.take(event)
         match event:
             case ev.LineWaiting():
-                self._say(self._progress.line)
+                self.say(self._progress.line)
             case ev.LineOpened(again=True):
-                self._say("the line is back")
+                self.say("the line is back")
             case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault is not None and fault not in CONSEQUENCES:
-                self._say(f"{text.show(event.label)}: {words.fault(fault, event.detail)}")
+                self.say(f"{text.show(event.label)}: {words.fault(fault, event.detail)}")
             case ev.PartsFound():
-                self._say(_parts_text(event))
-            case ev.Note(label, fault, detail):
-                self._say(f"{text.show(label)}: mode and time could not be set: {words.fault(fault, detail)}")
+                self.say(_parts_text(event))
+            case ev.Note():
+                self.say(_note_text(event))
 
-    @staticmethod
-    def _say(line: str) -> None:
+    def say(self, line: str) -> None:
+        """See `View.say`."""
         click.echo(f"{time.strftime('%H:%M:%S')}  {line}", err=True)
 
     def paused(self) -> AbstractContextManager[None]:
@@ -261,7 +276,7 @@ class Lines:
         while True:
             await asyncio.sleep(_LINE_SECONDS)
             if not self._progress.line:
-                self._say(self._progress.counts())
+                self.say(self._progress.counts())
 
     async def __aenter__(self) -> Self:
         """See `View`."""
@@ -297,10 +312,12 @@ class Live:
                 self._above(f"{text.show(event.label)}: {words.fault(fault, event.detail)}", "red")
             case ev.PartsFound():
                 self._above(_parts_text(event), "dim")
-            case ev.Note(label, fault, detail):
-                self._above(
-                    f"{text.show(label)}: mode and time could not be set: {words.fault(fault, detail)}", "yellow"
-                )
+            case ev.Note():
+                self._above(_note_text(event), "yellow")
+
+    def say(self, line: str) -> None:
+        """See `View.say`."""
+        self._above(line, "yellow")
 
     def _above(self, line: str, style: str) -> None:
         from rich.text import Text

@@ -191,7 +191,9 @@ def explain(error: e.YataganError) -> tuple[str, str, Exit]:
         case e.JournalError():
             return (
                 f"{show(error.file)} cannot be written or read: {show(error.detail)}",
-                "make room or mend the disk, then try again; an accepted batch goes on with: yatagan batch resume",
+                f"make room or mend the disk, then: yatagan batch resume {show(error.batch)}"
+                if error.batch
+                else "make room or mend the disk, then try again",
                 Exit.INTERRUPTED,
             )
         case e.Refused():

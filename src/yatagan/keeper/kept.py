@@ -309,9 +309,18 @@ class KeptStore:
 
     async def entries(self, path: bytes) -> AsyncIterator[list[tuple[bytes, Facts]]]:
         """See `Store.entries`."""
-        number = await self.ask("entries", path)
-        while handful := await self.ask("more", number):
-            yield list(handful)
+        number, ended = await self.ask("entries", path), False
+        try:
+            while handful := await self.ask("more", number):
+                yield list(handful)
+            ended = True
+        except StoreError:
+            ended = True
+            raise
+        finally:
+            if not ended:  # whoever looked has seen enough
+                with contextlib.suppress(StoreError):
+                    await self.ask("no more", number)
 
     async def read_link(self, path: bytes) -> bytes:
         """See `Store.read_link`."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import AsyncIterator
+from collections.abc import AsyncGenerator
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -79,7 +79,7 @@ class Client:
 
     store: SftpStore | None = None
     files: dict[int, SftpFile] = field(default_factory=dict)
-    listings: dict[int, AsyncIterator[list[tuple[bytes, Facts]]]] = field(default_factory=dict)
+    listings: dict[int, AsyncGenerator[list[tuple[bytes, Facts]], None]] = field(default_factory=dict)
     run: Run | None = None
     stopped: bool = False
     next: int = 1
@@ -99,6 +99,9 @@ class Client:
         """Let go of everything."""
         self.stop()
         if self.store is not None:
+            for listing in self.listings.values():
+                with contextlib.suppress(StoreError):
+                    await listing.aclose()
             for file in self.files.values():
                 with contextlib.suppress(StoreError):  # they would stay open on the node as long as the login
                     await file.close()
@@ -126,6 +129,8 @@ async def of_the_store(client: Client, store: SftpStore, what: str, values: tupl
             if not handful:
                 del client.listings[values[0]]
             return handful
+        case "no more":
+            return await client.listings.pop(values[0]).aclose()
         case "set_facts":
             path, mode, mtime_ns = values
             return await store.set_facts(path, mode=mode, mtime_ns=mtime_ns)

@@ -185,7 +185,10 @@ class Peer:
             self._send(("tell", 0, what, *values))
 
     def _send(self, frame: tuple[object, ...]) -> None:
-        self._writer.write(self._codec.pack(frame))
+        packed = self._codec.pack(frame)
+        if len(packed) > _LONGEST:  # the other end would hang up, and nobody would know why
+            raise YataganError(f"{frame[2] if frame[0] == 'ask' else frame[0]}: this is too much to be said at once")
+        self._writer.write(packed)
 
     async def _read(self) -> None:
         try:
@@ -236,7 +239,10 @@ class Peer:
             _LOG.exception("asked %s", what)
             answer = ("error", number, YataganError(f"this could not be done for a fault in Yatagan: {error!r}"))
         with contextlib.suppress(OSError):
-            self._send(answer)
+            try:
+                self._send(answer)
+            except YataganError as error:
+                self._send(("error", number, error))
             await self._writer.drain()
 
     async def close(self) -> None:

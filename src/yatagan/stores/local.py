@@ -239,7 +239,13 @@ class LocalStore:
         self._base = base
         self._roots = roots
         self._writing = writing
+        self._closed = False
         self.flow = Room(_ON_THE_WAY)
+
+    def _alive(self) -> None:
+        """Asked by a thread that works for long: nobody waits for it when the store is closed."""
+        if self._closed:
+            raise StoreError(Fault.LINE_LOST)
 
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
         """See `Store.resolve`. LEADS_OUT or ONLY_READ when it must not be touched."""
@@ -439,7 +445,7 @@ class LocalStore:
     async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
         """See `Store.digests`."""
         known = [(path, facts_to_list(facts)) for path, facts in files]
-        return [digested(*each) for each in await asyncio.to_thread(parcels.digests, known, algorithm, _quiet)]
+        return [digested(*each) for each in await asyncio.to_thread(parcels.digests, known, algorithm, self._alive)]
 
     async def blocks(self, path: bytes, block: int) -> NodeBlocks:
         """See `Store.blocks`."""
@@ -485,6 +491,7 @@ class LocalStore:
 
     async def close(self) -> None:
         """See `Store.close`."""
+        self._closed = True
 
 
 class LocalSource:

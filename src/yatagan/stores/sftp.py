@@ -12,7 +12,7 @@ import json
 import posixpath
 import secrets
 import time
-from collections.abc import AsyncIterator, Awaitable, Callable, Coroutine, Sequence
+from collections.abc import AsyncGenerator, Awaitable, Callable, Coroutine, Sequence
 from dataclasses import replace
 from typing import Any, TypeVar
 
@@ -193,7 +193,7 @@ class SftpStore:
         # Commands may see another disk than the file protocol: only what both agree on counts.
         return close if found is not None and close is not None and found.same_as(close) else found
 
-    async def entries(self, path: bytes) -> AsyncIterator[list[tuple[bytes, Facts]]]:
+    async def entries(self, path: bytes) -> AsyncGenerator[list[tuple[bytes, Facts]], None]:
         """See `Store.entries`."""
         files = self._files
         handle = await self._ask(files.open_directory(path), path)

@@ -1,0 +1,84 @@
+"""Standard output and errors that never get in the way of the work.
+
+A reader that has seen enough, a terminal that is closed, or a full disk behind `>` must not end a stage in the middle.
+What cannot be written is dropped, and the end of the program says so where somebody may have counted on it.
+"""
+
+from __future__ import annotations
+
+import io
+import os
+import select
+import sys
+
+
+class _Tolerant(io.RawIOBase):
+    """A descriptor that takes everything. `lost`: why the first bytes that it dropped could not be written."""
+
+    def __init__(self, descriptor: int) -> None:
+        self._descriptor = descriptor
+        self._terminal = os.isatty(descriptor)
+        self.lost: OSError | None = None
+
+    def writable(self) -> bool:
+        """See `io.RawIOBase`."""
+        return True
+
+    def isatty(self) -> bool:
+        """See `io.RawIOBase`."""
+        return self._terminal
+
+    def fileno(self) -> int:
+        """See `io.RawIOBase`."""
+        return self._descriptor
+
+    def write(self, data: bytes) -> int:  # type: ignore[override]
+        """All of it, or nothing any more."""
+        view = memoryview(data)
+        while view and self.lost is None:
+            try:
+                view = view[os.write(self._descriptor, view) :]
+            except BlockingIOError:  # somebody who has the same terminal wants it so
+                select.select((), (self._descriptor,), ())
+            except OSError as error:
+                self.lost = error
+        return len(data)
+
+    @property
+    def missed(self) -> str:
+        """What the system said when output was lost that somebody wanted; "" where nobody was there to read it."""
+        gone = self.lost is None or self._terminal or isinstance(self.lost, BrokenPipeError)
+        return "" if gone or self.lost is None else self.lost.strerror or str(self.lost)
+
+
+_output = _Tolerant(1)
+
+
+def open_streams() -> None:
+    """Take over standard output and errors; those that were closed lead nowhere.
+
+    Else the next file that is opened would get their numbers, and what is meant for a terminal.
+    """
+    global _output
+    for descriptor in (0, 1, 2):
+        try:
+            os.fstat(descriptor)
+        except OSError:
+            os.open(os.devnull, os.O_RDWR)  # gets the lowest number that is free: this one
+    _output = _Tolerant(1)
+    sys.stdout = _text(_output, sys.stdout, by_line=_output.isatty())
+    sys.stderr = _text(_Tolerant(2), sys.stderr, by_line=True)
+    if sys.stdin is None:
+        sys.stdin = open(0, closefd=False)  # noqa: SIM115
+
+
+def _text(raw: _Tolerant, before: object, *, by_line: bool) -> io.TextIOWrapper:
+    encoding = getattr(before, "encoding", None) or "utf-8"
+    buffered = io.BufferedWriter(raw)  # type: ignore[type-var]
+    return io.TextIOWrapper(buffered, encoding=encoding, errors="backslashreplace", line_buffering=by_line)
+
+
+def missed_output() -> str:
+    """Write what is left; why something that was said on standard output is lost, "" where nothing is."""
+    sys.stdout.flush()
+    return _output.missed
