@@ -859,7 +859,7 @@ def _draw_more(scenario: Scenario, rng: random.Random) -> None:
         world.silent_at = {rng.randrange(1, 120)}
     if rng.random() < 0.2:  # zeros may be left out
         for path, inode in scenario.source.names.items():
-            if inode.kind is Kind.FILE and path not in scenario.before and inode.data:
+            if inode.kind is Kind.FILE and b"/top" + path not in scenario.before and inode.data:
                 size = len(inode.data)
                 inode.durable = bytes(rng.randrange(size + 1)).ljust(size, b"x")
                 inode.versions[:] = [inode.durable]

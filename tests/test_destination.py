@@ -170,7 +170,7 @@ def test_a_destination_that_is_gone(oak: Far, program: Program, fen: Path) -> No
     wait_for(lambda: there(oak.root / "top") > 20)
     os.rename(oak.root / "top" / "fen" / "a", oak.root / "moved")
     status, said = finish(running)
-    assert status in (0, 4)
+    assert status in (0, 4), said
     # Or all of it again.
     program("batch", "resume", "--make-again", expect=None)
     assert there(oak.root / "top") == 2 * FILES

@@ -75,7 +75,9 @@ def test_each_request(version: str, tmp_path: Path) -> None:
         entries = [["tree", str(tree), "directory"], ["tree/sub", str(tree / "sub"), "directory"]]
         entries += [["tree/sub/a", str(tree / "sub" / "a"), "file"], ["tree/b", str(tree / "b"), "link"]]
         final = os.fsencode(out / "tree.tar.gz")
-        parts = {"part": str(out / "1"), "beside_part": str(out / "2"), "entries": entries}
+        parts = {"part": str(out / "1"), "beside_part": str(out / "2"), "token": "t"}
+        for some in (entries[:3], entries[3:]):
+            assert await helper.ask("hear", token="t", entries=some)
         reply = await helper.ask("make", final, **parts, anonymous=False, latest_ns=None, form="tar.gz", level=6)
         assert "totals" in reply, reply
         with tarfile.open(os.fsdecode(final)) as tar:
@@ -85,7 +87,11 @@ def test_each_request(version: str, tmp_path: Path) -> None:
         unpacked = await helper.ask("unpack", final, into=str(out / "back"), ratio=0, salvage=False, **wish)
         assert unpacked["counts"]["unpacked"] == 4, unpacked
         assert snapshot(out / "back" / "tree") == snapshot(tree)
-        assert (await helper.ask("contents", final))["found"] == {"tree/sub/a": digest}
+        assert (await helper.ask("contents", final, token="t"))["found"] == [["tree/sub/a", digest]]
+        assert (await helper.ask("more", token="t"))["found"] == []
+        await helper.learn(("yatagan.portable.unkept",))
+        os.link(tree / "sub" / "a", out / "again")
+        assert (await helper.ask("unkept", root=str(tree), paths=["", "sub/a", "gone"]))["counts"] == [1, 0, 0]
 
     with_helper(work, f"PATH={path}:$PATH; ")
 

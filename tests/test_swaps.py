@@ -244,8 +244,13 @@ def making_there(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any
     entries = [[name, text(ground.path("near", name)), kind] for name, kind in names.items()]
     (ground.root / "far" / "a").mkdir(exist_ok=True)
     final = text(ground.path("far", "a", "a.tar"))
-    request = {"path": final, "part": final + ".1", "beside_part": final + ".2", "entries": entries}
-    return [(onnode.make, {**request, "anonymous": False, "latest_ns": None, "form": "tar", "level": 0})]
+    request = {"path": final, "part": final + ".1", "beside_part": final + ".2", "token": "t"}
+
+    def hear_and_make(request: dict[str, Any], alive: Callable[[], None]) -> dict[str, Any]:
+        onnode.hear({"token": "t", "entries": entries}, alive)
+        return onnode.make(request, alive)
+
+    return [(hear_and_make, {**request, "anonymous": False, "latest_ns": None, "form": "tar", "level": 0})]
 
 
 def unpacking(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any]]]:

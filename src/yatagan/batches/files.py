@@ -472,7 +472,8 @@ class FileWork:
                 raise TryAgain(Fault.APPEARED)
             await self._reconsider(step, found)
         elif outcome.fault is not None:
-            raise StoreError(outcome.fault, step.path, store=self._destination.name)
+            with self._bench.making(step.path, named_only=True):
+                raise StoreError(outcome.fault, step.path, store=self._destination.name)
         else:
             if outcome.unset is not None:
                 self._tell(Note(step.label, outcome.unset, ""))

@@ -93,11 +93,17 @@ class Performer:
             raise StoreError(Fault.DESTINATION_MOVED, top, store=self._destination.name)
 
     async def _gone_above(self, step: Step) -> StepRefused:
-        """The directory of a step seems not to be there. Raises StoreError, DESTINATION_GONE, unless it never was."""
-        directory = posixpath.dirname(step.path)
+        """The directory of a step seems not to be there.
+
+        Raises StoreError, DESTINATION_GONE, unless it never was; and TryAgain where it is there after all.
+        """
+        directory = step.path if step.kind is StepKind.FACTS else posixpath.dirname(step.path)
         found = await self._destination.look(directory)
         if found is not None and found.kind is Kind.DIRECTORY:
-            return StepRefused(Fault.NAME_REFUSED)  # it is, so what cannot be made in it is this name
+            if not is_everywhere(posixpath.basename(step.path)):
+                return StepRefused(Fault.NAME_REFUSED)  # what cannot be made in it is this name
+            await self._scribe.note(Change.anew(step.number, Fault.ABOVE_GONE))
+            raise TryAgain(Fault.ABOVE_GONE)
         if self._bench.journal.directory_state(directory) is StepState.FAILED:
             self._bench.close_directory(directory, Fault.ABOVE_GONE)
             return StepRefused(Fault.WITH_DIRECTORY)
