@@ -10,8 +10,10 @@ import resource
 import signal
 import subprocess
 import tempfile
+from collections.abc import Coroutine
 from dataclasses import replace
 from pathlib import Path
+from typing import Any, cast
 
 import pytest
 from hypothesis import given, settings
@@ -28,7 +30,7 @@ from yatagan.bundles.make import Contents, Recipe, make
 from yatagan.bundles.seeing import Seeing
 from yatagan.bundles.stored import StoredBundle, bundle_of
 from yatagan.errors import Fault, StoreError
-from yatagan.stores.interface import Facts, Kind
+from yatagan.stores.interface import Facts, Kind, Placement, Writer
 from yatagan.stores.local import LocalStore
 from yatagan.trees.compare import compare
 from yatagan.trees.contents import digest_by_reading
@@ -517,3 +519,60 @@ def test_every_entry_goes_one_way(
         )
     if how in (Stored.AS_IT_IS, Stored.FILES):
         assert all(group.present is not None or group.path in unfit for group in storing)
+
+
+class Late(LocalStore):
+    """A disk that does what it is asked for at once and answers late; nobody waits after the `last` request."""
+
+    def __init__(self, last: int) -> None:
+        super().__init__(b"/")
+        self._left = last
+        self.now = asyncio.Event()
+
+    async def _late(self, work: Coroutine[Any, Any, Any]) -> Any:
+        done = await work
+        self._left -= 1
+        if not self._left:
+            self.now.set()
+        await asyncio.sleep(0.01)
+        return done
+
+    async def look(self, path: bytes) -> Facts | None:
+        return cast("Facts | None", await self._late(super().look(path)))
+
+    async def create_part(self, path: bytes, mode: int = 0o600) -> Writer:
+        return cast(Writer, await self._late(super().create_part(path, mode)))
+
+    async def place(self, part: Writer, wanted: Placement) -> Fault | None:
+        return cast("Fault | None", await self._late(super().place(part, wanted)))
+
+
+def test_a_make_that_is_stopped_at_any_moment_leaves_no_part_file(tmp_path: Path) -> None:
+    (tmp_path / "fen").mkdir()
+    (tmp_path / "fen" / "a").write_text("a" * 1000)
+    age(tmp_path / "fen")
+
+    async def stop_after(request: int) -> bool:
+        """Whether it came so far."""
+        here, contents = Late(request), Contents()
+        contents.add(b"fen", await scan(LocalStore(b"/"), os.fsencode(tmp_path / "fen")))
+        contents.newest_ns = 0
+        bundle = tmp_path / str(request) / "fen.tar.zst"
+        bundle.parent.mkdir()
+        recipe = Recipe(Form.ZSTD, 1, Manner(), 1, "t")
+        work = asyncio.ensure_future(
+            make(here, os.fsencode(bundle), contents, recipe, lambda files, size: None, b"fen")
+        )
+        stopped = asyncio.ensure_future(here.now.wait())
+        await asyncio.wait((work, stopped), return_when=asyncio.FIRST_COMPLETED)
+        reached = here.now.is_set()
+        stopped.cancel()
+        work.cancel()
+        await asyncio.gather(work, stopped, return_exceptions=True)
+        assert not list(bundle.parent.glob(".yatagan-*")), f"stopped after request {request}"
+        return reached
+
+    requests = 1
+    while asyncio.run(stop_after(requests)):
+        requests += 1
+    assert requests > 6

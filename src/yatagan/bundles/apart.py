@@ -8,9 +8,9 @@ from __future__ import annotations
 import asyncio
 import threading
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Coroutine
 from concurrent.futures import Future
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from yatagan.errors import StoreError
 from yatagan.stores.interface import Reader, Store, Writer
@@ -37,6 +37,18 @@ async def apart(work: Callable[[threading.Event], T]) -> T:
         return await asyncio.shield(task)
     except asyncio.CancelledError:
         stop.set()
+        await asyncio.wait([task], timeout=5)
+        if task.done() and not task.cancelled():
+            task.exception()
+        raise
+
+
+async def to_its_end(work: Coroutine[Any, Any, T]) -> T:
+    """Await what must not be left half done: a file that is being created could come into being after we have gone."""
+    task = asyncio.ensure_future(work)
+    try:
+        return await asyncio.shield(task)
+    except asyncio.CancelledError:
         await asyncio.wait([task], timeout=5)
         if task.done() and not task.cancelled():
             task.exception()

@@ -20,7 +20,7 @@ from yatagan.archives import index
 from yatagan.archives.compression import Form, compressed
 from yatagan.archives.making import Making
 from yatagan.archives.reading import Changed, Entry, Manner, Told
-from yatagan.bundles.apart import Outlet, Stopped, apart
+from yatagan.bundles.apart import Outlet, Stopped, apart, to_its_end
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import Fault, StoreError
 from yatagan.places import PART_PREFIX, PART_SUFFIX
@@ -119,9 +119,12 @@ async def make(
     parts: list[bytes] = []
     try:
         for _, part in pairs:
-            writer = await store.create_part(part, 0o666)
             parts.append(part)
-            outlets.append(Outlet(store, writer))
+            try:
+                outlets.append(Outlet(store, await to_its_end(store.create_part(part, 0o666))))
+            except StoreError:
+                parts.remove(part)
+                raise
         try:
             await apart(lambda stop: making.run(outlets[0], outlets[1], stop))
         finally:
