@@ -87,6 +87,11 @@ def liar(openssh: OpenSsh, tmp_path_factory: pytest.TempPathFactory) -> Iterator
 @pytest.fixture
 def ground(liar: tuple[OpenSsh, Path], program: Program, tmp_path: Path) -> Path:
     """A node with a tree, and a tree here; the file in which the lie is chosen."""
+    return prepare(liar, program, tmp_path)
+
+
+def prepare(liar: tuple[OpenSsh, Path], program: Program, tmp_path: Path) -> Path:
+    """See `ground`."""
     server, lie = liar
     (program.home / "settings.toml").write_text(
         '[line]\npatience = "2s"\nsilence = "2s"\nkeepalive = "5s"\n[tree]\nentries = 4000\n'
@@ -98,7 +103,7 @@ def ground(liar: tuple[OpenSsh, Path], program: Program, tmp_path: Path) -> Path
             (root / name).write_bytes(name.encode() * 40_000)
             os.utime(root / name, (1_600_000_000, 1_600_000_000))
         (root / "link").symlink_to("a")
-    lie.write_text("nothing")
+    lie.write_text("nothing:")
     program(*server.far(far).add)
     return lie
 
@@ -128,6 +133,7 @@ COMMANDS: dict[str, list[str]] = {
     "list": ["list", "oak:tree", "--recursive"],
     "down": ["stage", "oak:tree", "back"],
     "up": ["stage", "tree", "oak:up"],
+    "bundle": ["bundle", "make", "oak:tree", "--output", "oak:tree.tar.gz"],
 }
 
 
@@ -147,7 +153,7 @@ def test_a_lie(lie: str, commands: str, program: Program, ground: Path, tmp_path
 def outside_of(tmp_path: Path) -> dict[bytes, Any]:
     """Everything but what is staged and where we keep our own things."""
     found = snapshot(tmp_path, times=False)
-    mine = (b"home", b"out", b"near/back", b"far/up")
+    mine = (b"home", b"out", b"near/back", b"far/up", b"far/tree.tar.gz")
     return {
         path: what
         for path, what in found.items()
@@ -165,6 +171,10 @@ def check(program: Program, tmp_path: Path, command: str, status: int, said: str
     if command != "up":
         assert "exists already" not in said, "what is read may well exist"
     if command == "list":
+        return
+    if command == "bundle":
+        made = tmp_path / "far" / "tree.tar.gz"
+        assert made.exists() or status, "it said good, but there is no bundle"
         return
     source, there = (tmp_path / "far" / "tree", program.directory / "back" / "tree")
     if command == "up":
@@ -188,12 +198,64 @@ def contents(root: Path) -> dict[str, bytes]:
     }
 
 
-def test_the_server_tells_the_truth_otherwise(program: Program, ground: Path, tmp_path: Path) -> None:
+# -- the helper ------------------------------------------------------------------------------------------
+
+#: What a helper says instead of the truth, and the commands that it says it to.
+HELPER_LIES: list[tuple[str, str]] = [
+    *((f"hello:{how}", "up") for how in ("empty", "strings", "nothing", "lists", "noise", "no-end", "silent", "dies")),
+    *((f"rest:{how}", "up") for how in ("empty", "strings", "nothing", "objects", "huge", "negative", "fractions")),
+    *((f"rest:{how}", "up") for how in ("other-digest", "words-for-digests", "fewer", "more", "turned-round")),
+    *((f"rest:{how}", "up") for how in ("silent", "busy", "other-id", "no-id", "twice", "a-list", "noise", "no-end")),
+    *((f"rest:{how}", "up") for how in ("deep", "strange-error", "words-for-errors", "broken", "dies")),
+    *((f"rest:{how}", "down") for how in ("strings", "huge", "other-digest", "fewer", "silent", "noise")),
+    *((f"rest:{how}", "bundle") for how in ("strings", "huge", "fewer", "silent", "strange-error", "noise")),
+    *((f"clock:{how}", "up") for how in ("huge", "strings")),
+    ("look:huge", "up"),
+]
+
+
+@pytest.fixture(scope="module")
+def lying(openssh: OpenSsh, tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[OpenSsh, Path]]:
+    """A real server whose commands pass through somebody who lies."""
+    base = tmp_path_factory.mktemp("lying")
+    lie = base / "lie"
+    here = Path(__file__).with_name("lying.py")
+    child, port = start_sshd(base, f"ForceCommand exec {sys.executable} -I -S {here} {lie}\n")
+    yield OpenSsh(base, port, openssh.user), lie
+    child.send_signal(signal.SIGTERM)
+    child.wait(10)
+
+
+@pytest.fixture
+def plain(lying: tuple[OpenSsh, Path], program: Program, tmp_path: Path) -> Path:
+    """A node with a tree, and a tree here; the file in which the lie is chosen."""
+    return prepare(lying, program, tmp_path)
+
+
+@pytest.mark.parametrize(("lie", "command"), HELPER_LIES, ids=[f"{lie} {command}" for lie, command in HELPER_LIES])
+def test_a_lie_of_the_helper(lie: str, command: str, program: Program, plain: Path, tmp_path: Path) -> None:
+    plain.write_text(lie)
+    outside = outside_of(tmp_path)
+    status, said, memory = run(program, *COMMANDS[command])
+    plain.write_text("nothing:")
+    check(program, tmp_path, command, status, said)
+    assert memory < MEMORY, memory
+    assert outside_of(tmp_path) == outside, "something was touched that nobody meant"
+
+
+def test_the_helper_tells_the_truth_otherwise(program: Program, plain: Path, tmp_path: Path) -> None:
     for command in COMMANDS.values():
         assert run(program, *command)[0] == 0
+    assert snapshot(tmp_path / "far" / "up" / "tree") == snapshot(program.directory / "tree")
+
+
+def test_the_server_tells_the_truth_otherwise(program: Program, ground: Path, tmp_path: Path) -> None:
+    for command in ("list", "down", "up"):
+        assert run(program, *COMMANDS[command])[0] == 0
     assert snapshot(program.directory / "back" / "tree") == snapshot(tmp_path / "far" / "tree")
     assert snapshot(tmp_path / "far" / "up" / "tree") == snapshot(program.directory / "tree")
 
 
 def test_there_are_enough_lies() -> None:
     assert len({lie for lie, _ in LIES}) >= 40
+    assert len({lie for lie, _ in HELPER_LIES}) >= 12

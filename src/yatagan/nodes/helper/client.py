@@ -16,7 +16,7 @@ from yatagan.errors import Fault, StoreError
 #: Longest answer line: a greeting lists the processes of one login, never more.
 _LINE_LIMIT = 1 << 20
 #: Bytes of an answer that are read at once, and the longest answer that is believed to be one.
-_CHUNK, _LONGEST_LINE = 256 << 10, 256 << 20
+_CHUNK, _LONGEST_LINE = 256 << 10, 48 << 20
 #: How long the node may take to start Python.
 _START_SECONDS = 20.0
 
@@ -118,7 +118,9 @@ class Helper:
         #: One lesson at a time: the program on the node has several threads, and half a module is none.
         self._learning = asyncio.Lock()
         self.greeting = greeting
-        #: Called at every line that comes, signs of life included.
+        #: How far each question was when it last gave a sign of life.
+        self._busy: dict[int, int] = {}
+        #: Called at every answer that comes, and at every sign of life that tells of progress.
         self.listeners: set[Callable[[], None]] = set()
 
     @classmethod
@@ -203,6 +205,8 @@ class Helper:
         try:
             async for line in lines:
                 reply = json.loads(line)
+                if self._is_still(reply):
+                    continue
                 for heard in self.listeners:
                     heard()
                 future = self._waiting.get(reply["id"])
@@ -214,6 +218,16 @@ class Helper:
             for future in self._waiting.values():
                 if not future.done():
                     future.set_exception(StoreError(Fault.LINE_LOST, detail="the helper on the node has ended"))
+
+    def _is_still(self, reply: dict[str, Any]) -> bool:
+        """Whether a sign of life is none: of a question that nobody has asked, or no further than the one before."""
+        if "busy" not in reply:
+            self._busy.pop(reply["id"], None)
+            return False
+        if reply["id"] not in self._waiting or reply["busy"] <= self._busy.get(reply["id"], -1):
+            return True
+        self._busy[reply["id"]] = reply["busy"]
+        return False
 
     async def close(self) -> None:
         """End the helper; it ends by itself when the line goes."""
