@@ -18,9 +18,9 @@ from yatagan.batches.plan import Plan
 from yatagan.cli.cautions import refuse_without_space
 from yatagan.errors import Refused
 
-SLOW = ("--max-rate", "16MB/s")
+SLOW = ("--max-rate", "8MB/s")
 #: Sizes at which a copy has certainly been synced once.
-BIG, ENOUGH = 40_000_000, 9_000_000
+BIG, ENOUGH = 14_000_000, 3_000_000
 
 
 def make_fen(program: Program) -> Path:
@@ -73,8 +73,8 @@ def test_it_goes_on_with_the_batch_that_was_interrupted(program: Program, far: F
 
 def test_a_second_terminal_is_told_who_carries_it(program: Program, far: Far) -> None:
     make_fen(program)
-    running = program.start("stage", "fen", f"{far.name}:", *SLOW)
-    wait_for(lambda: max(part_sizes(far.root / "fen"), default=0) > 1_000_000)
+    running = program.start("stage", "fen", f"{far.name}:", "--max-rate", "1MB/s")
+    wait_for(lambda: max(part_sizes(far.root / "fen"), default=0) > 300_000)
     batch = program.json("batch", "show")["batch"]
     said = program("stage", "fen", f"{far.name}:", expect=5)
     assert f"batch {batch} is being carried" in said.stderr and f"yatagan batch show {batch}" in said.stderr

@@ -81,7 +81,7 @@ def told(ask: Callable[[Files], list[Awaitable[Any]]], answers: bytes, cuts: lis
 
 numbers = st.integers(0, 0xFFFFFFFF)
 found_attributes = st.builds(
-    Attributes, st.none() | st.integers(0, (1 << 64) - 1), st.none() | numbers, st.none() | numbers
+    Attributes, st.none() | st.integers(0, (1 << 63) - 1), st.none() | numbers, st.none() | numbers
 )
 
 
