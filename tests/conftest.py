@@ -152,6 +152,8 @@ def program(tmp_path: Path) -> Iterator[Program]:
     yield found
     for log in (tmp_path / "home" / "keepers").glob("*.log"):
         found("node", "close", log.stem, "--yes", expect=None)
+    defects = found.home / "defects.log"
+    assert not defects.exists(), defects.read_text()
 
 
 @dataclass

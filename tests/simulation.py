@@ -13,7 +13,7 @@ import contextlib
 import hashlib
 import random
 import selectors
-from collections.abc import AsyncIterator, Callable, Sequence
+from collections.abc import AsyncGenerator, Callable, Sequence
 from dataclasses import dataclass, field, replace
 
 from yatagan.batches.bench import evidence_for
@@ -314,7 +314,7 @@ class Store:
         close = self._quick or (self._machine.helper and not self._machine.other_disk)
         return None if inode is None else self._facts(inode, close=close)
 
-    async def entries(self, path: bytes) -> AsyncIterator[list[tuple[bytes, Facts]]]:
+    async def entries(self, path: bytes) -> AsyncGenerator[list[tuple[bytes, Facts]], None]:
         await self._request(path)
         path = self._at(path)
         found = []

@@ -141,7 +141,8 @@ async def remove_parts(journal: Journal, destination: Store, keep: frozenset[byt
     """
     batch, removed = journal.header().id, 0
     for step in journal.steps(*_NOT_DONE):
-        names = [step.part(batch, generation) for generation in range(1, step.generation + 1)]
+        # One more than is known: a copy is made before it is written down.
+        names = [step.part(batch, generation) for generation in range(1, step.generation + 2) if step.generation]
         for part in {*names, step.adopts} - keep - {b""}:
             with contextlib.suppress(StoreError):
                 await destination.remove(part)

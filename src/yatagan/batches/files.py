@@ -141,11 +141,15 @@ class FileWork:
             raise StepRefused(Fault.SOURCE_KIND, found.kind.value)
         if await self._let_age(step, found):
             reader = None  # what was read before that may have changed unseen
-        if found != step.facts:
-            self._scribe.add(Change(step.number, facts=found))
+        if found == step.facts:
+            return step, reader
         if found.same_as(step.facts):
-            return (step if found == step.facts else replace(step, facts=found)), reader
-        return replace(step, facts=found, state=StepState.WAITING, durable="", digest="", reused=0), reader
+            self._scribe.add(Change(step.number, facts=found))
+            return replace(step, facts=found), reader
+        # In one: were we to die between the two, what was sent of the old file would pass for the new one's.
+        self._scribe.add(Change.anew(step.number)._replace(facts=found))
+        anew = replace(step, facts=found, state=StepState.WAITING, durable="", digest="", reused=0, checkpoints="")
+        return anew, reader
 
     async def _in_hand(self, step: Step) -> InHand | None:
         """A small file of this machine, read whole and of one moment; None where that is not to be had."""
@@ -438,7 +442,8 @@ class FileWork:
         """Remove the part files of earlier generations. One that is held open by a hung process loses its name."""
         if step.adopts and with_present:
             await self._remove(step.adopts)
-        for generation in range(1, step.generation + (1 if with_present else 0)):
+        # With the present one goes one more: a copy is made before it is written down.
+        for generation in range(1, step.generation + (2 if with_present and step.generation else 0)):
             await self._remove_part(step, generation)
 
     async def _remove_part(self, step: Step, generation: int) -> None:

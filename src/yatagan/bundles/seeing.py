@@ -9,7 +9,7 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import posixpath
-from collections.abc import AsyncIterator, Iterable, Sequence
+from collections.abc import AsyncGenerator, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 
@@ -139,7 +139,7 @@ class Seeing:
         now = await self._store.look_closely(stored.path)
         return now is not None and now.same_as(stored.facts)
 
-    async def entries(self, path: bytes) -> AsyncIterator[list[tuple[bytes, Facts]]]:
+    async def entries(self, path: bytes) -> AsyncGenerator[list[tuple[bytes, Facts]], None]:
         """See `Readable.entries`."""
         if (known := self._known(path)) is not None:
             yield _listed(*known)

@@ -17,6 +17,7 @@ import click
 from yatagan.cli import words
 from yatagan.cli.asking import AtTerminal, Unattended, plain_interrupts
 from yatagan.cli.text import show
+from yatagan.config.defects import write_defects_to
 from yatagan.config.home import Home, find_project
 from yatagan.config.nodes import NodeBook
 from yatagan.config.roots import Roots
@@ -80,7 +81,9 @@ class App:
     def start(cls, *, questions: bool = True) -> App:
         """With the user's directories; questions only where there is a terminal to ask at."""
         attended = questions and sys.stdin.isatty() and sys.stderr.isatty()
-        return cls(find_home(), AtTerminal() if attended else Unattended())
+        home = find_home()
+        write_defects_to(home.defects)
+        return cls(home, AtTerminal() if attended else Unattended())
 
     @property
     def questions(self) -> bool:

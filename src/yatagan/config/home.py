@@ -40,6 +40,11 @@ class Home:
         return self.config / "settings.toml"
 
     @property
+    def defects(self) -> Path:
+        """What went wrong in the program itself; nearly always there is no such file."""
+        return self.state / "defects.log"
+
+    @property
     def known_hosts(self) -> Path:
         """The host keys that were accepted through Yatagan, in known_hosts format."""
         return self.config / "known_hosts"

@@ -12,6 +12,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
+from yatagan.config.defects import write_defects_to
 from yatagan.config.home import Home
 from yatagan.errors import Refused
 from yatagan.keeper.kept import codec
@@ -39,7 +40,9 @@ async def _begin(beginning: socket.socket) -> Service | None:
         if what != "open":
             raise Refused(f"a node that is not open yet cannot {what}")
         places, node, until = values
-        service = Service(Home(*map(Path, places)), node, until)
+        home = Home(*map(Path, places))
+        write_defects_to(home.defects)
+        service = Service(home, node, until)
         status = await service.open(Relay(peer))
         opened.set()
         return status

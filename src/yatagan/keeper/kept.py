@@ -6,7 +6,7 @@ import asyncio
 import contextlib
 import os
 import socket
-from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -307,7 +307,7 @@ class KeptStore:
         found: Facts | None = await self.ask("look_closely", path)
         return found
 
-    async def entries(self, path: bytes) -> AsyncIterator[list[tuple[bytes, Facts]]]:
+    async def entries(self, path: bytes) -> AsyncGenerator[list[tuple[bytes, Facts]], None]:
         """See `Store.entries`."""
         number, ended = await self.ask("entries", path), False
         try:

@@ -151,6 +151,8 @@ class Service:
         try:
             if is_ours(writer.get_extra_info("socket")):
                 await self._attend(reader, writer)
+        except asyncio.CancelledError:
+            pass  # the keeper ends, and with it all its conversations
         finally:
             writer.close()
             self._tasks.discard(task)
@@ -246,21 +248,20 @@ class Service:
         await (await self._lease(version, node, None)).close()  # only to see that it would be given
         batch = Batches(self._home.batches).find(name)
         batch.lock()
-        os.umask(umask)  # what is made here is made for that command
-        work = self._begin(self._carried(client, peer, node, batch))
+        work = self._begin(self._carried(client, peer, node, batch, umask))
         try:
             return await asyncio.shield(work)
         except asyncio.CancelledError:  # the command has gone
             client.stop()
             raise
 
-    async def _carried(self, client: Client, peer: Peer, node: Node, batch: Batch) -> CannotReach | None:
-        """A locked batch, from here to its end, whether or not its command stays."""
+    async def _carried(self, client: Client, peer: Peer, node: Node, batch: Batch, umask: int) -> CannotReach | None:
+        """A locked batch, from here to its end, whether or not its command stays. `umask` is its command's."""
         try:
             journal = batch.journal()
             try:
                 header, pins = journal.header(), journal.standing().pins
-                far, near = _Shared(self, node, pins.get(node.name), Relay(peer)), LocalSource(b"/")
+                far, near = _Shared(self, node, pins.get(node.name), Relay(peer)), LocalSource(b"/", umask=umask)
                 ends: tuple[Source, Source] = (far, near) if header.source_node else (near, far)
 
                 def listen(event: Event) -> None:

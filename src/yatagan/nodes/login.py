@@ -24,8 +24,6 @@ from yatagan.nodes.files import BEGINNING, Files
 from yatagan.nodes.helper.client import Helper, NoHelper
 from yatagan.nodes.trouble import files_refused
 
-# A connection that goes away floods this logger with one line for every write that follows.
-logging.getLogger("asyncio").setLevel(logging.CRITICAL)
 logging.getLogger("asyncssh").setLevel(logging.CRITICAL)
 
 

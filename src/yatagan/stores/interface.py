@@ -6,7 +6,7 @@ planner ask a store what it can do (`Traits`); they never ask which kind of stor
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
+from collections.abc import AsyncGenerator, Awaitable, Callable, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from typing import Any, Protocol
@@ -242,7 +242,7 @@ class Readable(Protocol):
     async def look_closely(self, path: bytes) -> Facts | None:
         """As `look`, with the finest facts that can be had."""
 
-    def entries(self, path: bytes) -> AsyncIterator[list[tuple[bytes, Facts]]]:
+    def entries(self, path: bytes) -> AsyncGenerator[list[tuple[bytes, Facts]], None]:
         """What a directory holds, in handfuls, unordered."""
 
     async def read_link(self, path: bytes) -> bytes:

@@ -13,8 +13,10 @@ import errno
 import itertools
 import os
 import pwd
+import threading
 import time
-from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Sequence
+from collections.abc import AsyncGenerator, Awaitable, Callable, Iterator, Sequence
+from contextlib import contextmanager
 from typing import Any, ParamSpec, TypeVar
 
 from yatagan.config.roots import Roots
@@ -216,7 +218,7 @@ class LocalFile:
 
 
 class LocalStore:
-    """This machine as a store. `base` is where relative paths start.
+    """This machine as a store. `base` is where relative paths start; `umask` another one than the process has.
 
     What is resolved must lie within `roots`, if there are any; `writing` tells what for.
     """
@@ -235,10 +237,13 @@ class LocalStore:
         walks=True,
     )
 
-    def __init__(self, base: bytes, roots: Roots | None = None, *, writing: bool = False) -> None:
+    def __init__(
+        self, base: bytes, roots: Roots | None = None, *, writing: bool = False, umask: int | None = None
+    ) -> None:
         self._base = base
         self._roots = roots
         self._writing = writing
+        self._umask = umask
         self._closed = False
         self.flow = Room(_ON_THE_WAY)
 
@@ -272,7 +277,7 @@ class LocalStore:
 
     look_closely = look
 
-    async def entries(self, path: bytes) -> AsyncIterator[list[tuple[bytes, Facts]]]:
+    async def entries(self, path: bytes) -> AsyncGenerator[list[tuple[bytes, Facts]], None]:
         """See `Store.entries`."""
         directory = await _thread(path, directories.open_to_list, path)
         try:  # entries are looked at through the descriptor, which must stay open
@@ -332,7 +337,12 @@ class LocalStore:
 
     async def create_part(self, path: bytes, mode: int = 0o600) -> Writer:
         """See `Store.create_part`."""
-        return LocalFile(await _thread(path, directories.create, path, mode), path, self.flow, is_part=True)
+
+        def create() -> int:
+            with _umask(self._umask):
+                return directories.create(path, mode)
+
+        return LocalFile(await _thread(path, create), path, self.flow, is_part=True)
 
     async def reopen_part(self, path: bytes) -> Writer:
         """See `Store.reopen_part`."""
@@ -351,7 +361,8 @@ class LocalStore:
 
         def make() -> None:
             with directories.parent_of(path) as (directory, name):
-                os.mkdir(name, mode, dir_fd=directory)
+                with _umask(self._umask):
+                    os.mkdir(name, mode, dir_fd=directory)
                 directories.sync_directory(directory)
 
         await _thread(path, make)
@@ -464,7 +475,12 @@ class LocalStore:
 
     async def unload(self, bundle: bytes, parcels_: Sequence[Parcel]) -> list[Unloaded]:
         """See `Store.unload`."""
-        return [unloaded(*each) for each in await _thread(bundle, parcels.unload, bundle, list(parcels_), _quiet)]
+
+        def unload() -> list[tuple[int, int]]:
+            with _umask(self._umask):
+                return parcels.unload(bundle, list(parcels_), _quiet)
+
+        return [unloaded(*each) for each in await _thread(bundle, unload)]
 
     async def finish(self, parcels_: Sequence[Parcel]) -> list[Unloaded]:
         """See `Store.finish`."""
@@ -494,17 +510,37 @@ class LocalStore:
         self._closed = True
 
 
+_ONE_UMASK = threading.Lock()
+
+
+@contextmanager
+def _umask(umask: int | None) -> Iterator[None]:
+    """Files that are made meanwhile get this umask, which a process has only one of; None leaves it as it is."""
+    if umask is None:
+        yield
+        return
+    with _ONE_UMASK:
+        before = os.umask(umask)
+        try:
+            yield
+        finally:
+            os.umask(before)
+
+
 class LocalSource:
     """Opens the local store; it never fails."""
 
-    def __init__(self, base: bytes, roots: Roots | None = None, *, writing: bool = False) -> None:
+    def __init__(
+        self, base: bytes, roots: Roots | None = None, *, writing: bool = False, umask: int | None = None
+    ) -> None:
         self._base = base
         self._roots = roots
         self._writing = writing
+        self._umask = umask
 
     async def open(self) -> LocalStore:
         """See `Source.open`."""
-        return LocalStore(self._base, self._roots, writing=self._writing)
+        return LocalStore(self._base, self._roots, writing=self._writing, umask=self._umask)
 
     def pins(self) -> dict[str, tuple[str, int]]:
         """See `Source.pins`."""

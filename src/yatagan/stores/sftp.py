@@ -8,6 +8,7 @@ ended.
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import posixpath
 import secrets
@@ -202,7 +203,8 @@ class SftpStore:
                 if real := [(name, facts_from(found)) for name, found in names if name not in (b".", b"..")]:
                     yield real
         finally:
-            await self._ask(files.close(handle), path)
+            with contextlib.suppress(StoreError):  # whatever it is, what comes next will meet it too
+                await self._ask(files.close(handle), path)
 
     async def read_link(self, path: bytes) -> bytes:
         """See `Store.read_link`."""

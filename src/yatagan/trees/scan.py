@@ -13,6 +13,7 @@ from __future__ import annotations
 import asyncio
 import posixpath
 from collections.abc import Callable
+from contextlib import aclosing
 from dataclasses import dataclass, field
 
 from yatagan.errors import LINE_FAULTS, Fault, StoreError, YataganError
@@ -190,24 +191,25 @@ class _Scan:
         found: dict[bytes, Facts] = {}
         above = relative + b"/" if relative else b""
         repeated = 0
-        async for handful in self._store.entries(self._tree.absolute(relative)):
-            self._heard(len(handful))
-            for name, facts in handful:
-                if not is_name(name):
-                    self._drop(above + name)
-                    continue
-                path = above + name
-                if path in found:
-                    repeated += 1
-                    if not facts.same_as(found[path]) or repeated > len(found) + _REPEATED:
-                        raise _Contradiction
-                elif is_ours(name) and not self._ours:
-                    if facts.kind is Kind.FILE:
-                        self._tree.unfinished[path] = facts
-                elif self._choice.skips(path):
-                    self._tree.skipped += 1
-                else:
-                    found[path] = facts
+        async with aclosing(self._store.entries(self._tree.absolute(relative))) as handfuls:
+            async for handful in handfuls:
+                self._heard(len(handful))
+                for name, facts in handful:
+                    if not is_name(name):
+                        self._drop(above + name)
+                        continue
+                    path = above + name
+                    if path in found:
+                        repeated += 1
+                        if not facts.same_as(found[path]) or repeated > len(found) + _REPEATED:
+                            raise _Contradiction
+                    elif is_ours(name) and not self._ours:
+                        if facts.kind is Kind.FILE:
+                            self._tree.unfinished[path] = facts
+                    elif self._choice.skips(path):
+                        self._tree.skipped += 1
+                    else:
+                        found[path] = facts
         self._tree.repeated += repeated
         return found
 

@@ -1,0 +1,41 @@
+"""What goes wrong in this program itself, written down where its user is not bothered with it.
+
+asyncio tells of tasks that failed unheard and of what was never closed: defects of ours. A terminal is no place for
+them, and to say nothing would hide them for ever.
+"""
+
+from __future__ import annotations
+
+import logging
+import time
+from pathlib import Path
+
+#: What asyncio says once for every write to a connection that has gone: the write itself fails, and that is told.
+_KNOWN = "socket.send() raised exception"
+
+
+class _File(logging.Handler):
+    """Adds to a file, which is made when there is something to say."""
+
+    def __init__(self, file: Path) -> None:
+        super().__init__(logging.WARNING)
+        self._file = file
+
+    def emit(self, record: logging.LogRecord) -> None:
+        """See `logging.Handler`. Where nothing can be written, nothing is."""
+        if record.getMessage().startswith(_KNOWN):
+            return
+        try:
+            with self._file.open("a", encoding="utf-8", errors="backslashreplace") as file:
+                file.write(f"{time.strftime('%Y-%m-%dT%H:%M:%S')} {self.format(record)}\n")
+        except OSError:
+            pass
+
+
+def write_defects_to(file: Path) -> None:
+    """Have what asyncio says written to a file. What the SSH library says besides its errors is not wanted."""
+    for name in ("asyncio", "asyncssh"):
+        logging.getLogger(name).propagate = False
+    logging.getLogger("asyncssh").setLevel(logging.CRITICAL)
+    logger = logging.getLogger("asyncio")
+    logger.handlers[:] = [_File(file)]
