@@ -240,6 +240,16 @@ def takes_over_what_was_only_acknowledged(patch: pytest.MonkeyPatch) -> None:
     patch.setattr(simulation, "take_over", more)
 
 
+def writes_facts_before_what_they_undo(patch: pytest.MonkeyPatch) -> None:
+    """The facts of a changed source are journalled, and only later that what was sent of the old one is void."""
+    anew = Change.anew
+
+    def half(number: int, fault: Fault | None = None) -> Change:
+        return anew(number, fault) if fault is not None else Change(number)
+
+    patch.setattr("yatagan.batches.files.Change.anew", half)
+
+
 Broken = Callable[[pytest.MonkeyPatch], None]
 #: The broken engines, each with a seed that has caught it: that one is played first, and others if the world is another
 #: by now.
@@ -261,6 +271,7 @@ BROKEN: dict[Broken, int] = {
     never_looks_for_links: 16,
     passes_files_off_as_proven: 98,
     takes_over_what_was_only_acknowledged: 1138,
+    writes_facts_before_what_they_undo: 4141,
 }
 #: What a scenario must have for some of them to show.
 SHOWS: dict[Broken, Callable[[simulation.Scenario], object]] = {

@@ -8,10 +8,12 @@ set.
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 from hashlib import blake2b
+from itertools import islice
 
 from yatagan.batches.batch import Batch, Batches
 from yatagan.batches.journal import Header, Journal
@@ -24,6 +26,8 @@ from yatagan.stores.interface import Store
 _THINGS = frozenset({StepKind.FILE, StepKind.LINK, StepKind.DIRECTORY})
 #: States in which a step needs nothing more.
 _DONE = frozenset({StepState.IN_PLACE, StepState.LEFT, StepState.NOT_CARRIED})
+#: Part files that are removed at once.
+_AT_ONCE = 64
 _NOT_DONE = tuple(state for state in StepState if state not in _DONE)
 
 
@@ -139,12 +143,26 @@ async def remove_parts(journal: Journal, destination: Store, keep: frozenset[byt
 
     Whatever cannot be removed stays.
     """
-    batch, removed = journal.header().id, 0
-    for step in journal.steps(*_NOT_DONE):
-        # One more than is known: a copy is made before it is written down.
-        names = [step.part(batch, generation) for generation in range(1, step.generation + 2) if step.generation]
-        for part in {*names, step.adopts} - keep - {b""}:
-            with contextlib.suppress(StoreError):
-                await destination.remove(part)
-                removed += 1
+    removed, names = 0, _part_names(journal)
+
+    async def remove(part: bytes) -> bool:
+        with contextlib.suppress(StoreError):
+            await destination.remove(part)
+            return True
+        return False
+
+    while some := list(islice(names, _AT_ONCE)):
+        removed += sum(await asyncio.gather(*(remove(part) for part in some if part not in keep)))
     return removed
+
+
+def _part_names(journal: Journal) -> Iterator[bytes]:
+    """Every part file that a batch may have left."""
+    batch = journal.header().id
+    bundles = {step.number: step.generation for step in journal.of_kind(StepKind.BUNDLE)}
+    for step in journal.steps(*_NOT_DONE):
+        if step.adopts:
+            yield step.adopts
+        # One more than is known: a copy is made before it is written down. What comes out of a bundle has its number.
+        last = max(step.generation + 1 if step.generation else 0, bundles.get(step.bundle, 0))
+        yield from (step.part(batch, generation) for generation in range(1, last + 1))

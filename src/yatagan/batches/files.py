@@ -9,8 +9,9 @@ the part file; and only then it gets its final name, never over anything that th
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
+from itertools import islice
 from typing import Protocol, cast
 
 from yatagan.batches.bench import Bench, StepRefused, TryAgain
@@ -445,6 +446,12 @@ class FileWork:
         # With the present one goes one more: a copy is made before it is written down.
         for generation in range(1, step.generation + (2 if with_present and step.generation else 0)):
             await self._remove_part(step, generation)
+
+    async def remove_all(self, parts: Iterable[bytes]) -> None:
+        """Remove many part files, of which most are not there."""
+        names = iter(parts)
+        while some := list(islice(names, _GATHERED)):
+            await asyncio.gather(*map(self._remove, some))
 
     async def _remove_part(self, step: Step, generation: int) -> None:
         await self._remove(step.part(self._session.batch, generation))

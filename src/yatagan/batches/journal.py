@@ -365,17 +365,14 @@ class Journal:
 
     def unset_directories(self) -> Iterator[tuple[Step, Step]]:
         """The steps of directories that the batch has made without setting their facts yet, and those that set them."""
-        for step in self.open_of(StepKind.FACTS):
+        for step in self.of_kind(StepKind.FACTS):
             made = self.step(step.number - 1)
-            if made.state is StepState.IN_PLACE:
+            if made.state is StepState.IN_PLACE and step.state.value in _OPEN:
                 yield made, step
 
-    def open_of(self, kind: StepKind) -> Iterator[Step]:
-        """Steps of a kind that are not settled."""
-        rows = self._rows(
-            f"SELECT {COLUMNS} FROM step WHERE state IN {_OPEN!r} AND kind = ? ORDER BY number", kind.value
-        )
-        return map(step_of, rows)
+    def of_kind(self, kind: StepKind) -> Iterator[Step]:
+        """Steps of a kind, whatever has become of them."""
+        return map(step_of, self._rows(f"SELECT {COLUMNS} FROM step WHERE kind = ? ORDER BY number", kind.value))
 
     def witnesses(self) -> list[tuple[int, str]]:
         """Every session, and what names its writers."""

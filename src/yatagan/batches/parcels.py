@@ -171,7 +171,15 @@ class ParcelWork:
                 # Files that go one by one need less of the disk and of its rights; what is wrong they will tell.
         step = self._bench.journal.step(step.number)
         await self._files.remove_parts(step, with_present=True)
+        if state is StepState.LEFT and step.generation:
+            await self._clear_members(step)
         await self._bench.settle(step, state)
+
+    async def _clear_members(self, step: Step) -> None:
+        """Remove what an unloading that was broken off has left of files that will go one by one now."""
+        waiting = [each for each in self._bench.journal.members(step.number) if each.state is StepState.WAITING]
+        batch, generations = self._session.batch, range(1, step.generation + 1)
+        await self._files.remove_all(member.part(batch, each) for member in waiting for each in generations)
 
     async def _bring(self, step: Step) -> StepState:
         """Carry and unload what can be had."""

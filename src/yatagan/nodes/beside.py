@@ -10,7 +10,9 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import os
 import pickle
+import signal
 import socket
 import struct
 import subprocess
@@ -106,8 +108,10 @@ class Beside:
         """See `Link.abort`."""
         self.lost.set()
         self._writer.close()
+        # Not by the library's `kill`, which reaps the process behind the back of who waits for it.
         with contextlib.suppress(ProcessLookupError):
-            self._process.kill()
+            if self._process.returncode is None:
+                os.kill(self._process.pid, signal.SIGKILL)
 
     async def hang_up(self) -> None:
         """See `Link.hang_up`."""
