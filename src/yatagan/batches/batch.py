@@ -113,6 +113,17 @@ class Batch:
         finally:
             os.close(descriptor)
 
+    def holder(self) -> str:
+        """Who has written into the lock last: `process 12 on vm`."""
+        try:
+            descriptor = os.open(self.directory / "lock", os.O_RDONLY | os.O_CLOEXEC)
+        except OSError:
+            return _spell({})
+        try:
+            return _spell(_read_holder(descriptor))
+        finally:
+            os.close(descriptor)
+
     def stopped_process(self) -> int | None:
         """The process of this machine that carries it, where that is stopped (SIGSTOP, or Ctrl-Z); else None."""
         try:

@@ -14,6 +14,7 @@ from yatagan.batches.outcome import Outcome, outcome_of
 from yatagan.batches.plan import Plan
 from yatagan.cli import text
 from yatagan.cli.context import App, Reused
+from yatagan.errors import BatchInUse
 from yatagan.places import Place
 from yatagan.stores.interface import Source, Store
 
@@ -68,6 +69,10 @@ class Earlier:
         if use is Use.GO_ON:
             return f"Going on with batch {batch}."
         return f"Batch {batch} takes over what is there of batch {self.batch.name}, which is cancelled."
+
+    def in_use(self) -> BatchInUse:
+        """What to raise while another process carries it."""
+        return BatchInUse(self.batch.name, self.batch.holder())
 
     async def become(self, use: Use, header: Header, plan: Plan, destination: Store) -> Batch:
         """The batch that is to be carried, locked by us. Raises BatchInUse, JournalError."""

@@ -10,7 +10,7 @@ from typing import Any
 
 import click
 
-from yatagan.batches.batch import Batches
+from yatagan.batches.batch import Batch, Batches
 from yatagan.batches.bench import evidence_for
 from yatagan.batches.history import placed_before
 from yatagan.batches.journal import Header
@@ -21,7 +21,7 @@ from yatagan.cli import carrying, cautions, completing, ending, text, words
 from yatagan.cli.asking import AtTerminal, plain_interrupts
 from yatagan.cli.choosing import choosing, parse_choice
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
-from yatagan.cli.earlier import as_json_earlier, find_earlier, held
+from yatagan.cli.earlier import Earlier, Use, as_json_earlier, find_earlier, held
 from yatagan.cli.planned import plan_json, show_plan
 from yatagan.cli.reading import EntryCount
 from yatagan.cli.request import Bundling, By, IfNewer, Request
@@ -200,14 +200,9 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
             if plan_only and earlier is not None and use is not None and not quiet and not json_:
                 click.echo(earlier.would(use))
             return _tell_no_batch(plan, described, json_=json_, quiet=quiet, plan_only=plan_only)
-        if request.space_check:
-            cautions.refuse_without_space(plan, request.destination.node, app.settings().disk.reserve)
-        if earlier is not None and use is not None:
-            batch = await earlier.become(use, header, plan, destination)
-            if not quiet and not json_:
-                click.echo(earlier.did(use, batch.name))
-        else:
-            batch = Batches(app.home.batches).accept(header, plan.steps())
+        batch = await _accept(request, plan, header, destination, earlier, use)
+        if earlier is not None and use is not None and not quiet and not json_:
+            click.echo(earlier.did(use, batch.name))
         opened.pop_all()  # whoever carries the batch takes them over
     journal = batch.journal()
     try:
@@ -222,6 +217,20 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
     finally:
         journal.close()
         batch.unlock()
+
+
+async def _accept(
+    request: Request, plan: Plan, header: Header, destination: Store, earlier: Earlier | None, use: Use | None
+) -> Batch:
+    """The batch that is to be carried, locked by us. Raises BatchInUse, Refused, JournalError."""
+    app = request.app
+    if earlier is not None and use is Use.RUNNING:
+        raise earlier.in_use()
+    if request.space_check:
+        cautions.refuse_without_space(plan, request.destination.node, app.settings().disk.reserve)
+    if earlier is None or use is None:
+        return Batches(app.home.batches).accept(header, plan.steps())
+    return await earlier.become(use, header, plan, destination)
 
 
 @asynccontextmanager
