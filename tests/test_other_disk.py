@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import OpenSsh, Program, start_sshd
+from conftest import Far, OpenSsh, Program, start_sshd
 
 pytestmark = pytest.mark.server
 
@@ -114,3 +114,27 @@ def test_what_commands_do_not_see_is_not_missing(program: Program, split: Split)
     program("checksums", "fen")
     program("verify", "oak:fen", "--against", "fen/SHA256SUMS")
     program("stage", "fen", "oak:", "--by", "digest", "--plan-only")
+
+
+@pytest.fixture
+def shut(oak: Far) -> Iterator[Path]:
+    """A directory of the node in which nothing can be made, by root neither."""
+    found = oak.root / "shut"
+    (found / "open").mkdir(parents=True)
+    attribute = ["chattr", "+i", str(found)] if os.geteuid() == 0 else ["chmod", "555", str(found)]
+    if subprocess.run(attribute, capture_output=True).returncode:
+        pytest.skip("the disk of this machine's temporary files cannot shut a directory")
+    yield found
+    subprocess.run([attribute[0], "-i" if attribute[0] == "chattr" else "755", str(found)], check=True)
+
+
+def test_where_nothing_can_be_written_is_no_other_disk(program: Program, oak: Far, shut: Path) -> None:
+    for name in ("fen/a", "fen/b", "open/c"):
+        (program.directory / name).parent.mkdir(exist_ok=True)
+        (program.directory / name).write_text(name)
+    said = program("stage", "fen", "oak:shut", expect=1).stdout
+    assert "permission denied: nothing can be written in" in said and "different disks" not in said
+    assert "and with that" in said and said.count("permission denied") == 1
+    # What is below may be open, and is proven by the node all the same.
+    done = program.json("stage", "open", "oak:shut")["batch"]
+    assert done["evidence"] == {"on-node": 1} and (shut / "open" / "c").read_text() == "open/c"

@@ -273,7 +273,11 @@ class Executor:
         except StoreError as error:
             if error.fault in LINE_FAULTS:
                 raise
-            return False
+            if error.fault not in (Fault.DENIED, Fault.READ_ONLY):
+                return False
+            # Nothing can be written just there: then what both say of that directory must do.
+            found = await destination.look_closely(top)
+            return found is not None and found.inode is not None
 
     def _pin(self) -> None:
         pins = {name: address for end in self._ends for name, address in end.pins().items()}

@@ -365,7 +365,7 @@ def _show_verdicts(where: Place, used: _Against, verdicts: Verdicts) -> None:
             if told <= _SHOWN:
                 colour = "yellow" if found.finding is Finding.NOT_LISTED else "red"
                 detail = f" ({_detail(found.detail)})" if found.detail else ""
-                click.echo("  " + click.style(f"{found.finding.value:<12}", fg=colour) + text.show(found.path) + detail)
+                click.echo("  " + click.style(f"{found.finding.value:<14}", fg=colour) + text.show(found.path) + detail)
     if told > _SHOWN:
         click.echo(f"  and {text.number(told - _SHOWN)} more: --json shows all")
 

@@ -37,14 +37,14 @@ class Earlier:
 
     @property
     def words(self) -> str:
-        """What is there of it: `batch 261127-k7qd: 600 of 1,000 files are in place, 40 MB more are safe there`."""
+        """What is there of it: `batch 261127-k7qd: 600 of 1,000 files are in place; 40 MB of the rest are safe`."""
         outcome, name = self.outcome, self.batch.name
         if self.batch.is_carried():
             return f"batch {name} carries this now; see: yatagan batch show {name}"
         wanted = outcome.moved + outcome.waiting + outcome.failed_files
         are = "is" if outcome.moved == 1 else "are"
         words = f"batch {name}: {text.number(outcome.moved)} of {text.count(wanted, 'file')} {are} in place"
-        return words + (f", and {text.size(outcome.safe)} more safe there" if outcome.safe else "")
+        return words + (f"; {text.size(outcome.safe)} of the rest are safe there" if outcome.safe else "")
 
     def use(self, header: Header, plan: Plan) -> Use:
         """What a stage makes of it."""
