@@ -35,9 +35,12 @@ class Standing(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Part:
-    """A part file: its absolute path, facts, batch ("" where its name says none), owner, and who will finish it."""
+    """A part file: its absolute path, the one below the place that was asked for, facts, batch ("" where its name says
+    none), owner, and who will finish it.
+    """
 
     path: bytes
+    below: bytes
     facts: Facts
     batch: str
     owner: str
@@ -64,10 +67,10 @@ def list_(place: str, no_questions: bool, json_: bool) -> None:
         click.echo(f"There are no unfinished files in {text.place(where.node, where.path or b'.')}.")
         return
     rows = [
-        (text.size(part.facts.size), part.owner or "?", _age(part), _whose(part), text.place(where.node, part.path))
+        (text.size(part.facts.size), part.owner or "?", _age(part), _whose(part), text.show(part.below))
         for part in found
     ]
-    text.table(("size", "owner", "unchanged for", "batch", "name"), rows, right=(0,))
+    text.table(("size", "owner", "age", "batch", "name"), rows, right=(0,))
     dead = [part for part in found if part.standing is Standing.DEAD]
     if dead:
         size = text.size(sum(part.facts.size for part in dead))
@@ -113,7 +116,8 @@ async def _find(app: App, store: Store, where: Place, *, quiet: bool) -> list[Pa
     parts = []
     for path, facts in sorted(found.items()):
         batch = batch_of_part(posixpath.basename(path))
-        parts.append(Part(path, facts, batch, await _owner(store, path), known[batch]))
+        below = posixpath.basename(path) if path == root else posixpath.relpath(path, root)
+        parts.append(Part(path, below, facts, batch, await _owner(store, path), known[batch]))
     return parts
 
 
@@ -193,7 +197,7 @@ async def _remove_all(store: Store, parts: Iterable[Part]) -> tuple[int, list[tu
 def _show(where: Place, parts: list[Part]) -> None:
     for part in parts:
         size, name = text.size(part.facts.size), text.place(where.node, part.path)
-        click.echo(f"{size}, of {_whose(part)}, unchanged for {_age(part)}: {name}")
+        click.echo(f"{size}, of batch {_whose(part)}, {_age(part)} old: {name}")
 
 
 def _age(part: Part) -> str:
