@@ -130,7 +130,7 @@ def test_a_source_that_has_changed_is_not_mixed_with_what_was_sent(program: Prog
     assert_arrived(program, oak)
 
 
-@pytest.mark.parametrize("moment", ["apply-before:2", "apply-after:5", "apply-after:8", "bytes:5000000", "placed:1"])
+@pytest.mark.parametrize("moment", ["apply-before:2", "apply-after:5", "bytes:5000000", "placed:1"])
 @pytest.mark.parametrize("options", [(), ("--prove", "read-back")], ids=["same", "other"])
 def test_after_a_kill(program: Program, oak: Far, moment: str, options: tuple[str, ...]) -> None:
     make_fen(program)

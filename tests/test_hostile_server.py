@@ -207,8 +207,8 @@ HELPER_LIES: list[tuple[str, str]] = [
     *((f"rest:{how}", "up") for how in ("other-digest", "words-for-digests", "fewer", "more", "turned-round")),
     *((f"rest:{how}", "up") for how in ("silent", "busy", "other-id", "no-id", "twice", "a-list", "noise", "no-end")),
     *((f"rest:{how}", "up") for how in ("deep", "strange-error", "words-for-errors", "broken", "dies")),
-    *((f"rest:{how}", "down") for how in ("strings", "huge", "other-digest", "fewer", "silent", "noise")),
-    *((f"rest:{how}", "bundle") for how in ("strings", "huge", "fewer", "silent", "strange-error", "noise")),
+    *((f"rest:{how}", "down") for how in ("huge", "other-digest", "noise")),
+    *((f"rest:{how}", "bundle") for how in ("strings", "fewer", "strange-error")),
     *((f"clock:{how}", "up") for how in ("huge", "strings")),
     ("look:huge", "up"),
 ]

@@ -11,6 +11,7 @@ import random
 import signal
 from pathlib import Path
 from types import SimpleNamespace
+from typing import Any, cast
 
 import pytest
 from asyncssh.constants import MSG_CHANNEL_DATA, MSG_IGNORE
@@ -28,8 +29,10 @@ from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
 from yatagan.config.settings import LineSettings
 from yatagan.nodes.answers import Nobody
+from yatagan.nodes.files import Files
 from yatagan.nodes.transport import Connector
 from yatagan.stores.flow import LANE_BYTES, Flow
+from yatagan.stores.lanes import Allowed, Lane, Lanes
 from yatagan.stores.local import LocalStore
 from yatagan.stores.nodesource import NodeSource
 from yatagan.stores.past import Past, recall, remember
@@ -188,6 +191,39 @@ def test_a_process_that_can_do_no_more_wants_others_beside_it(busy: float, crowd
 
 def home_of(program: Program) -> Home:
     return Home(program.home, program.home, program.home / ".ssh", program.home)
+
+
+def test_lanes_that_cannot_be_had_are_not_asked_for_again_and_again(monkeypatch: pytest.MonkeyPatch) -> None:
+    """One login whose server refuses every further channel, while more lanes are wanted all the time."""
+    tries = 0
+
+    async def refused(like: object) -> Files:
+        nonlocal tries
+        tries += 1
+        raise ConnectionError("open failed")
+
+    async def work() -> None:
+        link = SimpleNamespace(ours=True, channel=refused)
+        login = type("Lone", (), {"link": link, "files": None, "helper": None, "mark": "x"})()
+        lanes = Lanes(cast(Any, login), Allowed(), lambda login: None)
+        monkeypatch.setattr(Lanes, "_wanted", lambda self: 8)
+        opened = 0
+        by_channel = lanes._by_channel
+
+        async def counted() -> Lane | None:
+            nonlocal opened
+            opened += 1
+            return await by_channel()
+
+        monkeypatch.setattr(lanes, "_by_channel", counted)
+        for _ in range(5_000):
+            lanes._grow()
+            await asyncio.sleep(0)
+        await lanes.close()
+        assert opened < 50, opened
+
+    asyncio.run(work())
+    assert tries == 1
 
 
 async def opened(program: Program, processes: int = 0) -> SftpStore:

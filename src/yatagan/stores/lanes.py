@@ -145,10 +145,11 @@ class Lanes:
         opening: set[asyncio.Task[bool]] = set()
         try:
             while (missing := self._wanted() - len(self._lanes)) > 0 or opening:
-                if not self._may_log_in and self._free_login() is None and not opening:
+                more = self._may_log_in or self._free_login() is not None
+                if not (more or opening):
                     self._not_before = time.monotonic() + _NO_MORE
                     return  # every channel of every login is open
-                for at in range(min(missing, _AT_ONCE) - len(opening)):
+                for at in range(min(missing, _AT_ONCE) - len(opening) if more else 0):
                     opening.add(asyncio.ensure_future(self._open(at * _APART)))
                 done, opening = await asyncio.wait(opening, return_when=asyncio.FIRST_COMPLETED)
                 opened = [task.result() for task in done]
