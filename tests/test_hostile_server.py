@@ -18,6 +18,7 @@ from typing import Any
 import pytest
 
 from conftest import YATAGAN, OpenSsh, Program, snapshot, start_sshd
+from terminal import Terminal
 
 pytestmark = pytest.mark.server
 
@@ -259,3 +260,15 @@ def test_the_server_tells_the_truth_otherwise(program: Program, ground: Path, tm
 def test_there_are_enough_lies() -> None:
     assert len({lie for lie, _ in LIES}) >= 40
     assert len({lie for lie, _ in HELPER_LIES}) >= 12
+
+
+def test_a_wait_for_what_a_login_starts_has_a_word(program: Program, plain: Path) -> None:
+    plain.write_text("hello:silent")
+    terminal = Terminal(program, "list", "oak:tree")
+    terminal.expect("mode")  # looking needs no helper
+    assert terminal.end() == 0
+    staging = Terminal(program, "stage", "tree", "oak:up", "--plan-only")
+    staging.expect("oak has let us in, but its shell has not answered yet (2 s)")
+    staging.press("\x03")
+    assert staging.end() == 4
+    plain.write_text("nothing:")

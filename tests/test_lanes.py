@@ -375,6 +375,27 @@ def test_no_lane_leads_to_another_machine(program: Program, oak: Far, processes:
 
 
 @pytest.mark.server
+def test_a_read_that_is_cancelled_before_it_begins_gives_its_lane_back(program: Program, oak: Far) -> None:
+    (oak.root / "big").write_bytes(bytes(1 << 20))
+
+    async def work() -> None:
+        store = await opened(program)
+        try:
+            file = await store.open(os.fsencode(oak.root / "big"))
+            for _ in range(20):
+                reading = asyncio.ensure_future(file.read(0, 100_000))
+                reading.cancel()
+                await asyncio.gather(reading, return_exceptions=True)
+            assert await file.read(0, 100_000) == bytes(100_000)
+            assert [lane.load for lane in store.lanes] == [0]
+            await file.close()
+        finally:
+            await store.close()
+
+    asyncio.run(work())
+
+
+@pytest.mark.server
 def test_what_one_lane_keeps_back_comes_over_another(program: Program, oak: Far) -> None:
     data = random.Random(7).randbytes(24 << 20)
     (oak.root / "big").write_bytes(data)

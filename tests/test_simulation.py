@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 
@@ -9,15 +10,16 @@ import pytest
 
 import simulation
 from yatagan.batches.earlier import take_over
-from yatagan.batches.executor import Executor
+from yatagan.batches.executor import Conditions, Executor
 from yatagan.batches.extents import Extents
 from yatagan.batches.files import FileWork
-from yatagan.batches.journal import Journal
+from yatagan.batches.journal import Header, Journal
 from yatagan.batches.parcels import ParcelWork
 from yatagan.batches.passage import Block, Passage
+from yatagan.batches.planning import make_plan
 from yatagan.batches.reuse import Reuse
 from yatagan.batches.states import Evidence, StepState
-from yatagan.batches.steps import Change, Step, StepKind
+from yatagan.batches.steps import Change, Prove, Step, StepKind
 from yatagan.digests.blocks import Run
 from yatagan.errors import Fault
 from yatagan.nodes.helper.parcels import Parcel
@@ -296,3 +298,37 @@ def test_a_broken_engine_is_caught(broken: Broken, monkeypatch: pytest.MonkeyPat
         except AssertionError:
             return
     raise AssertionError("no seed has caught it")
+
+
+@pytest.mark.parametrize("after", [0.005, 0.02, 0.5, 1.5, 2.5])
+def test_a_stop_while_a_connection_is_opened_leaves_none_open(after: float) -> None:
+    """Whether the first end is being opened just then, or the second, or both are there."""
+    scenario = simulation.draw(2)
+    world, opened = scenario.world, []
+
+    class Slow(simulation.Opening):
+        async def open(self) -> simulation.Store:
+            store = await super().open()
+            await asyncio.sleep(1)  # a login that is broken off here ends by itself
+            opened.append(store)
+            return store
+
+    async def work() -> None:
+        source, destination = (simulation.Store(world, scenario.source, quick=True) for _ in range(2))
+        plan = await make_plan(source, destination, [(b"/fen", b"fen")], b"/top")
+        journal = Journal.in_memory(Header("261127-stop", 0, ("stage",), "", "far", b"/top", Prove.NONE), plan.steps())
+        ends = Slow(world, scenario.source, quick=True), Slow(world, scenario.destination, quick=False)
+        conditions = Conditions(clock=simulation.Clock(world.loop), threaded=False)
+        executor = Executor(journal, *ends, lambda event: None, conditions)
+        running = asyncio.ensure_future(executor.run())
+        await asyncio.sleep(after)
+        executor.stop()
+        await running
+        assert all(store.lost for store in opened), "a store stays open"
+
+    asyncio.set_event_loop(world.loop)
+    try:
+        world.loop.run_until_complete(work())
+    finally:
+        asyncio.set_event_loop(None)
+        world.loop.close()

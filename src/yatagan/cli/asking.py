@@ -12,7 +12,7 @@ import click
 
 from yatagan.cli.text import show, warn
 from yatagan.errors import GivenUp, NeedsAnswer
-from yatagan.nodes.answers import Nobody, Question
+from yatagan.nodes.answers import Nobody, Question, Reached
 
 #: Without a terminal, a wait is told after so many seconds, and again after so many more.
 _TOLD_AFTER, _TOLD_AGAIN = 5.0, 30.0
@@ -62,7 +62,7 @@ class AtTerminal:
             with self.aside():
                 warn(show(text))
 
-    def waiting(self, node: str, seconds: float, *, reached: bool) -> None:
+    def waiting(self, node: str, seconds: float, reached: Reached) -> None:
         """One line, written over and over."""
         if self._waiting is None:
             self._waiting = ExitStack()
@@ -90,7 +90,7 @@ class Unattended(Nobody):
             self._noted.add(text)
             warn(show(text))
 
-    def waiting(self, node: str, seconds: float, *, reached: bool) -> None:
+    def waiting(self, node: str, seconds: float, reached: Reached) -> None:
         """A line now and then."""
         if seconds >= (self._told + _TOLD_AGAIN if self._told else _TOLD_AFTER):
             self._told = seconds
@@ -101,10 +101,14 @@ class Unattended(Nobody):
         self._told = 0.0
 
 
-def _wait(node: str, seconds: float, reached: bool) -> str:
-    if not reached:
-        return f"connecting to {node} ({seconds:.0f} s)"
-    return f"{node} has not let us in yet ({seconds:.0f} s): approve the login elsewhere?"
+def _wait(node: str, seconds: float, reached: Reached) -> str:
+    match reached:
+        case Reached.NOTHING:
+            return f"connecting to {node} ({seconds:.0f} s)"
+        case Reached.SERVER:
+            return f"{node} has not let us in yet ({seconds:.0f} s): approve the login elsewhere?"
+        case Reached.ACCOUNT:
+            return f"{node} has let us in, but its shell has not answered yet ({seconds:.0f} s)"
 
 
 @contextlib.contextmanager

@@ -89,7 +89,7 @@ async def converse(
                 answers.note(*values)
             case "waiting":
                 node, seconds, reached = values
-                answers.waiting(node, seconds, reached=reached)
+                answers.waiting(node, seconds, reached)
             case "waited":
                 answers.waited()
 

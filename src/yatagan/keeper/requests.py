@@ -10,7 +10,7 @@ from typing import Any
 from yatagan.batches.run import Run
 from yatagan.errors import NeedsAnswer, Refused, StoreError
 from yatagan.keeper.wire import Gone, Peer
-from yatagan.nodes.answers import Answers, Question
+from yatagan.nodes.answers import Answers, Question, Reached
 from yatagan.stores.interface import Facts
 from yatagan.stores.sftp import SftpStore
 from yatagan.stores.sftpfile import SftpFile
@@ -64,7 +64,7 @@ class Relay(Answers):
         """See `Answers`."""
         self._peer.tell("noted", text)
 
-    def waiting(self, node: str, seconds: float, *, reached: bool) -> None:
+    def waiting(self, node: str, seconds: float, reached: Reached) -> None:
         """See `Answers`."""
         self._peer.tell("waiting", node, seconds, reached)
 

@@ -7,6 +7,7 @@ Answers are used once and never kept.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from enum import StrEnum
 from typing import Protocol
 
 from yatagan.errors import NeedsAnswer
@@ -24,6 +25,16 @@ class Question:
     shown: bool = False
 
 
+class Reached(StrEnum):
+    """How far a login has come that lets us wait."""
+
+    NOTHING = "nothing"
+    #: The server answers: it may wait for an approval elsewhere.
+    SERVER = "server"
+    #: We are let in, and what is started there has not answered yet.
+    ACCOUNT = "account"
+
+
 class Answers(Protocol):
     """Somebody or something that answers, and is told how the login goes on."""
 
@@ -36,11 +47,8 @@ class Answers(Protocol):
     def note(self, text: str) -> None:
         """Something about this machine's own files that does not stop the login."""
 
-    def waiting(self, node: str, seconds: float, *, reached: bool) -> None:
-        """The node has let us wait for so long. Told every second.
-
-        One that is `reached` but does not go on may wait for an approval elsewhere.
-        """
+    def waiting(self, node: str, seconds: float, reached: Reached) -> None:
+        """The node has let us wait for so long. Told every second."""
 
     def waited(self) -> None:
         """The wait is over, one way or the other."""
@@ -59,7 +67,7 @@ class Nobody:
     def note(self, text: str) -> None:
         """See `Answers`."""
 
-    def waiting(self, node: str, seconds: float, *, reached: bool) -> None:
+    def waiting(self, node: str, seconds: float, reached: Reached) -> None:
         """See `Answers`."""
 
     def waited(self) -> None:

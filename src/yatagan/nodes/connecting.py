@@ -21,7 +21,7 @@ from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import LineSettings
 from yatagan.errors import CannotReach, NeedsAnswer
-from yatagan.nodes.answers import Answers, Question
+from yatagan.nodes.answers import Answers, Question, Reached
 from yatagan.nodes.transport import Connector
 from yatagan.nodes.trouble import bad_key, explain
 from yatagan.nodes.trust import HostKeys
@@ -44,7 +44,7 @@ _PHRASES = 3
 #: Seconds in which a machine must have answered as an SSH server.
 _REACH_SECONDS = 20.0
 #: Seconds of silence during a login before somebody is told that we wait.
-_PATIENT = 2.0
+PATIENT = 2.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -149,10 +149,11 @@ class Client(asyncssh.SSHClient):
                 now = time.monotonic()
                 if not self.greeted and now - self._began > _REACH_SECONDS:
                     raise TimeoutError
-                if not attempt.done() and not self._asking and now - self._quiet_since >= _PATIENT:
+                if not attempt.done() and not self._asking and now - self._quiet_since >= PATIENT:
                     told = True
                     seconds = now - self._quiet_since
-                    self.answers.waiting(self.node.name, seconds, reached=self.reached_at is not None)
+                    reached = Reached.NOTHING if self.reached_at is None else Reached.SERVER
+                    self.answers.waiting(self.node.name, seconds, reached)
             return attempt.result()
         finally:
             if told:

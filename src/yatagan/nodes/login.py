@@ -9,8 +9,10 @@ from __future__ import annotations
 import asyncio
 import logging
 import secrets
+import time
+from collections.abc import Coroutine
 from dataclasses import dataclass, field
-from typing import Protocol
+from typing import Any, Protocol
 
 import asyncssh
 
@@ -18,8 +20,8 @@ from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import LineSettings
 from yatagan.errors import CannotReach
-from yatagan.nodes.answers import Answers, Nobody
-from yatagan.nodes.connecting import Client, LoginTimes, connect
+from yatagan.nodes.answers import Answers, Nobody, Reached
+from yatagan.nodes.connecting import PATIENT, Client, LoginTimes, connect
 from yatagan.nodes.files import BEGINNING, Files
 from yatagan.nodes.helper.client import Helper, NoHelper
 from yatagan.nodes.trouble import files_refused
@@ -131,7 +133,28 @@ async def log_in(
     # Through another machine there is no address of the node's own, and nothing to hold on to.
     address = (str(peer[0]), int(peer[1])) if peer and peer[0] else None
     times = client.times()
-    return await _begin(node, connection, client.lost, address, times, line.silence, commands=commands)
+    beginning = _begin(node, connection, client.lost, address, times, line.silence, commands=commands)
+    return await _told(node, answers, beginning)
+
+
+async def _told(node: Node, answers: Answers, beginning: Coroutine[Any, Any, Login]) -> Login:
+    """Wait for what is started after a login, and tell how long it takes: start-up files may do anything."""
+    task, began, told = asyncio.ensure_future(beginning), time.monotonic(), False
+    try:
+        while not task.done():
+            await asyncio.wait({task}, timeout=1.0)
+            seconds = time.monotonic() - began
+            if not task.done() and seconds >= PATIENT:
+                told = True
+                answers.waiting(node.name, seconds, Reached.ACCOUNT)
+        return await task
+    except BaseException:
+        task.cancel()
+        await asyncio.gather(task, return_exceptions=True)
+        raise
+    finally:
+        if told:
+            answers.waited()
 
 
 @dataclass(frozen=True, slots=True, eq=False)
