@@ -606,3 +606,16 @@ def test_no_file_waits_for_ever_to_be_finished() -> None:
         await asyncio.gather(*(one(2 if number < 200 else 1) for number in range(400)))
 
     asyncio.run(asyncio.wait_for(go(), 20))
+
+
+def test_a_look_at_the_journal_waits_for_no_write(tmp_path: Path) -> None:
+    """While a commit is under way, which waits for the disk, whoever looks sees what was so before."""
+    step = Step(1, FILES_PHASE, StepKind.FILE, b"/a", b"/d/a", b"a", Facts(Kind.FILE, 8, 0, 0o644))
+    header = Header("261127-look", 0, ("stage",), "", "", b"/d", Prove.AUTO)
+    journal = Journal.create(tmp_path / "journal.db", header, [step])
+    journal._sql.execute("BEGIN IMMEDIATE")
+    journal._sql.execute("UPDATE step SET state = 'moving'")
+    assert journal.step(1).state is StepState.WAITING
+    journal._sql.execute("COMMIT")
+    assert journal.step(1).state is StepState.MOVING
+    journal.close()

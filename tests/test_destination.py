@@ -6,6 +6,7 @@ import asyncio
 import os
 import signal
 import subprocess
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -17,11 +18,12 @@ from conftest import Far, OpenSsh, Practice, Program, start_sshd, wait_for
 from terminal import Terminal
 from yatagan.batches.executor import Conditions, Executor
 from yatagan.batches.journal import Header, Journal
+from yatagan.batches.outcome import outcome_of
 from yatagan.batches.planning import make_plan
-from yatagan.batches.states import StepState
+from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Prove
 from yatagan.errors import Fault, StoreError
-from yatagan.stores.interface import Writer
+from yatagan.stores.interface import Facts, NodeDigest, Writer
 from yatagan.stores.local import LocalSource, LocalStore
 
 FILES = 60
@@ -228,3 +230,30 @@ def test_a_directory_that_takes_nothing_fails_once(tmp_path: Path) -> None:
     assert causes == {Fault.DENIED, Fault.READ_ONLY, Fault.WITH_DIRECTORY}
     assert [fault for _, fault in failed].count(Fault.DENIED) == 1 and len(failed) > 900
     assert len(os.listdir(tmp_path / "far" / "fen" / "open")) == 300
+
+
+class Unread(LocalStore):
+    """A disk that nobody may read back from."""
+
+    async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
+        raise AssertionError(path)
+
+
+class UnreadSource(LocalSource):
+    async def open(self) -> LocalStore:
+        return Unread(b"/")
+
+
+def test_without_a_proof_nothing_is_read_back_here(tmp_path: Path) -> None:
+    (tmp_path / "fen").write_bytes(os.urandom(3 << 20))
+    os.utime(tmp_path / "fen", (time.time() - 3600,) * 2)
+
+    async def work() -> None:
+        here, top = LocalStore(b"/"), os.fsencode(tmp_path / "top")
+        plan = await make_plan(here, here, [(os.fsencode(tmp_path / "fen"), b"fen")], top)
+        journal = Journal.in_memory(Header("261127-none", 0, ("stage",), "", "", top, Prove.NONE), plan.steps())
+        await Executor(journal, LocalSource(b"/"), UnreadSource(b"/"), lambda event: None, Conditions()).run()
+        assert outcome_of(journal).evidence == {Evidence.SENT: 1}
+
+    asyncio.run(work())
+    assert (tmp_path / "top" / "fen").read_bytes() == (tmp_path / "fen").read_bytes()

@@ -535,3 +535,18 @@ def test_what_is_too_much_for_one_message_is_an_error_and_not_a_silence() -> Non
             await peer.close()
 
     asyncio.run(work())
+
+
+@pytest.mark.server
+def test_files_get_the_umask_of_the_command_that_brought_them(program: Program, oak: Far) -> None:
+    """A keeper carries batches of many commands, side by side."""
+    (oak.root / "fen").mkdir()
+    (oak.root / "fen" / "a").write_text("a")
+    program("node", "open", "oak")
+    masks = (0o077, 0o002, 0o027)
+    for mask in masks:
+        program("stage", "oak:fen", oct(mask), "--modes", "site", preexec_fn=lambda mask=mask: os.umask(mask))
+    for mask in masks:
+        brought = program.directory / oct(mask) / "fen"
+        assert (brought / "a").stat().st_mode & 0o777 == 0o666 & ~mask
+        assert brought.stat().st_mode & 0o777 == 0o777 & ~mask

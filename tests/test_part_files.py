@@ -6,6 +6,7 @@ import os
 import signal
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -13,6 +14,8 @@ from hypothesis import strategies as st
 
 from conftest import Far, Program, wait_for
 from yatagan.batches.checkpoints import Checkpoints
+from yatagan.portable import placing
+from yatagan.portable.directories import facts
 
 SIZE = 20_000_000
 STRANGE = b"strange " * 1000
@@ -149,3 +152,29 @@ def test_checkpoints_stay_few_and_keep_the_last(lengths: list[int], upto: int) -
     assert [length for length, _ in points] == sorted(length for length, _ in points)
     assert list(Checkpoints.decode(points.encode())) == list(points)
     assert points.up_to(upto).end <= upto
+
+
+def test_what_is_replaced_is_safe_under_its_other_name_first(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The directory that it is kept in is synced before anything takes its place."""
+    done: list[str] = []
+    (tmp_path / "kept").mkdir()
+    (tmp_path / "f").write_text("old")
+    (tmp_path / "part").write_text("new!")
+    sync, rename = placing.sync_directory, os.rename
+    kept = os.stat(tmp_path / "kept")
+
+    def synced(directory: int) -> None:
+        done.append("kept" if os.path.samestat(os.fstat(directory), kept) else "there")
+        sync(directory)
+
+    def renamed(*names: Any, **directories: Any) -> None:
+        done.append("rename")
+        rename(*names, **directories)
+
+    monkeypatch.setattr(placing, "sync_directory", synced)
+    monkeypatch.setattr(placing.os, "rename", renamed)
+    seen = facts(os.lstat(tmp_path / "f"))
+    names = [os.fsencode(tmp_path / name) for name in ("part", "f", "kept/f")]
+    placing.place_by_name(placing.Placing(names[0], names[1], 4, None, None, None, seen, names[2]))
+    assert done == ["kept", "rename", "there"]
+    assert (tmp_path / "f").read_text() == "new!" and (tmp_path / "kept" / "f").read_text() == "old"
