@@ -62,27 +62,37 @@ class Forked:
         directory: Path,
         environment: dict[str, str],
         seconds: float,
+        watch: Callable[[int], None] = lambda process: None,
     ) -> subprocess.CompletedProcess[str]:
+        """`watch` is called with the process's number now and then while it runs."""
         found = cls._idle.pop() if cls._idle else cls(environment)
-        done = found._run([os.fsdecode(word) for word in words], directory, environment, seconds)
+        done = found._run([os.fsdecode(word) for word in words], directory, environment, seconds, watch)
         cls._idle.append(found)
         return done
 
     def _run(
-        self, words: list[str], directory: Path, environment: dict[str, str], seconds: float
+        self,
+        words: list[str],
+        directory: Path,
+        environment: dict[str, str],
+        seconds: float,
+        watch: Callable[[int], None],
     ) -> subprocess.CompletedProcess[str]:
         with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
             request = json.dumps([words, str(directory), environment]).encode()
             socket.send_fds(self._connection, [request], [out.fileno(), err.fileno()])
             child = int(self._connection.recv(100))
-            self._connection.settimeout(seconds)
-            try:
-                status = int(self._connection.recv(100))
-            except TimeoutError:
-                os.kill(child, signal.SIGKILL)
-                raise subprocess.TimeoutExpired(words, seconds) from None
-            finally:
-                self._connection.settimeout(None)
+            end, status = time.monotonic() + seconds, None
+            self._connection.settimeout(0.05)
+            while status is None:
+                try:
+                    status = int(self._connection.recv(100))
+                except TimeoutError:
+                    watch(child)
+                    if time.monotonic() > end:
+                        os.kill(child, signal.SIGKILL)
+                        raise subprocess.TimeoutExpired(words, seconds) from None
+            self._connection.settimeout(None)
             said = []
             for stream in (out, err):
                 stream.seek(0)

@@ -7,9 +7,7 @@ from __future__ import annotations
 
 import os
 import signal
-import subprocess
 import sys
-import time
 from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
@@ -17,7 +15,7 @@ from typing import Any
 
 import pytest
 
-from conftest import YATAGAN, OpenSsh, Program, snapshot, start_sshd
+from conftest import Forked, OpenSsh, Program, snapshot, start_sshd
 from terminal import Terminal
 
 pytestmark = pytest.mark.server
@@ -111,23 +109,16 @@ def prepare(liar: tuple[OpenSsh, Path], program: Program, tmp_path: Path) -> Pat
 
 def run(program: Program, *words: str) -> tuple[int, str, int]:
     """Status, output, and the most memory that the program had, in bytes."""
-    out = program.directory.parent / "out"
-    with out.open("wb") as stream:
-        child = subprocess.Popen(
-            [YATAGAN, *words], cwd=program.directory, env=program.environment(), stdin=subprocess.DEVNULL,
-            stdout=stream, stderr=stream,
-        )  # fmt: skip
-        end, memory = time.monotonic() + LIMIT, 0
-        while child.poll() is None:
-            with suppress(OSError, IndexError):
-                used = Path(f"/proc/{child.pid}/status").read_text().partition("VmHWM:")[2].split()[0]
-                memory = max(memory, int(used) * 1024)
-            if time.monotonic() > end:
-                child.kill()
-                child.wait()
-                raise AssertionError(f"{words} did not end; so far: {out.read_text(errors='replace')}")
-            time.sleep(0.02)
-    return child.returncode, out.read_text(errors="surrogateescape"), memory
+    memory = 0
+
+    def watch(process: int) -> None:
+        nonlocal memory
+        with suppress(OSError, IndexError):
+            used = Path(f"/proc/{process}/status").read_text().partition("VmHWM:")[2].split()[0]
+            memory = max(memory, int(used) * 1024)
+
+    done = Forked.run(words, program.directory, program.environment(), LIMIT, watch)
+    return done.returncode, done.stdout + done.stderr, memory
 
 
 COMMANDS: dict[str, list[str]] = {
