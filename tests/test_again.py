@@ -202,7 +202,7 @@ def test_unfinished_files_and_whose_they_are(program: Program, far: Far) -> None
     strange.write_bytes(b"y" * 500)
     os.utime(strange, (time.time() - 7200,) * 2)
     found = {part["batch"]: part for part in program.json("parts", "list", f"{far.name}:")["parts"]}
-    assert {batch: part["standing"] for batch, part in found.items()} == {
+    assert {batch: part["prospect"] for batch, part in found.items()} == {
         needed: "needed",
         dead: "dead",
         "261101-abcd": "unknown",
@@ -216,6 +216,7 @@ def test_unfinished_files_and_whose_they_are(program: Program, far: Far) -> None
     asked = Terminal(program, "parts", "remove", f"{far.name}:")
     asked.expect("Remove for good?")
     asked.type("n")
+    asked.expect("Nothing was removed.")
     assert asked.end() == 0 and len(program.json("parts", "list", f"{far.name}:")["parts"]) == 3
     done = program("parts", "remove", f"{far.name}:", "--yes").stdout
     assert "removed 1 unfinished file; 2 that others may need stay" in done

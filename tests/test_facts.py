@@ -123,7 +123,7 @@ def test_a_directory_whose_time_sftp_cannot_say_is_noted(program: Program, far: 
     fen.mkdir()
     os.utime(fen, (BEFORE_1970, BEFORE_1970))
     done = program("stage", "fen", f"{far.name}:")
-    assert "cannot be said over SFTP" in done.stdout + done.stderr
+    assert "which SFTP cannot carry" in done.stdout + done.stderr
 
 
 @given(st.integers(-(2**62), 2**62), st.integers(0, 10**9 - 1), st.integers(-3, 3))

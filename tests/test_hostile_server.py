@@ -259,7 +259,7 @@ def test_a_wait_for_what_a_login_starts_has_a_word(program: Program, plain: Path
     terminal.expect("mode")  # looking needs no helper
     assert terminal.end() == 0
     staging = Terminal(program, "stage", "tree", "oak:up", "--plan-only")
-    staging.expect("oak has let us in, but its shell has not answered yet (2 s)")
+    staging.expect("logged in to oak; its shell has not answered yet (2 s)")
     staging.press("\x03")
     assert staging.end() == 4
     plain.write_text("nothing:")

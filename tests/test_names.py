@@ -37,8 +37,8 @@ def test_the_plan_names_what_would_be_one(program: Program, heron: Path) -> None
     fill(heron, "Campaign/old")
     done = program("stage", "fen", "heron:Campaign", expect=1)
     said = " ".join(done.stdout.split())
-    assert "no notice of case: dirA and DIRa, notes and Notes, and 2 entries below such directories" in said, said
-    assert "it and DIRa are one name on the disk there" in said and "and with that 2 entries below" in said
+    assert "would be one name: dirA and DIRa, notes and Notes, and 2 entries below such directories" in said, said
+    assert "the disk there ignores case, and DIRa has the name" in said and "and with that 2 entries below" in said
     there = {path: entry[-1] for path, entry in snapshot(heron / "Campaign").items() if entry[0] == "file"}
     assert there == {
         b"old": b"this is Campaign/old",
@@ -48,14 +48,14 @@ def test_the_plan_names_what_would_be_one(program: Program, heron: Path) -> None
         },
     }
     again = program("stage", "fen", "heron:Campaign", expect=1).stdout
-    assert "Nothing moved: 4 names are one with another on the disk there." in again
+    assert "Nothing moved: 4 names clash with another on the disk there, which ignores case." in again
 
 
 def test_what_is_there_has_the_name(program: Program, heron: Path) -> None:
     fill(program.directory, "fen/A.csv", "fen/b.csv")
     fill(heron, "fen/a.csv")
     plan = program.json("stage", "fen", "heron:", "--plan-only", expect=1)["plan"]
-    assert (plan["one_name"], plan["files"]) == (1, 1)
+    assert (plan["name_clashes"], plan["files"]) == (1, 1)
     program("stage", "fen", "heron:", expect=1)
     assert sorted(os.listdir(heron / "fen")) == ["a.csv", "b.csv"]
     (program.directory / "fen").rename(program.directory / "FEN")
@@ -71,8 +71,8 @@ def test_where_nothing_shows_it_before(program: Program, heron: Path) -> None:
     (fen / "LINK").symlink_to("Notes")
     (fen / "link").symlink_to("elsewhere")
     done = program("stage", "1", "heron:2", expect=1)
-    assert "no notice of case" not in done.stdout
-    assert done.stdout.count("are one name on the disk there") == 3
+    assert "name clash" not in done.stdout
+    assert done.stdout.count("the disk there ignores case, and") == 3
     there = snapshot(heron / "2" / "1")
     assert len(there) == 4 and not [path for path in there if b".part" in path], there
     assert len({folded(path) for path in there}) == 4
@@ -84,7 +84,7 @@ def test_a_name_that_the_disk_does_not_take(program: Program, heron: Path) -> No
     (fen / "l:k").symlink_to("good")
     for _ in range(2):
         done = program("stage", "fen", "heron:", expect=1)
-        assert done.stdout.count("the disk there takes no such name") == 3
+        assert done.stdout.count("the disk there does not allow this name") == 3
         assert "no such file" not in done.stdout
         assert sorted(os.listdir(heron / "fen")) == ["good"]
     program("stage", "fen", "heron:whole", "--bundle", "whole")

@@ -6,6 +6,7 @@ will do when it is asked for. Only the process that holds the lock may carry a b
 
 from __future__ import annotations
 
+import contextlib
 import fcntl
 import json
 import os
@@ -50,18 +51,6 @@ class Batch:
     def journal(self) -> Journal:
         """Open the journal. Raises JournalError."""
         return Journal.open(self.journal_file)
-
-    def is_readable(self) -> bool:
-        """Whether its journal can be opened and makes sense."""
-        try:
-            journal = self.journal()
-            try:
-                journal.header()
-            finally:
-                journal.close()
-        except JournalError:
-            return False
-        return True
 
     def lock(self) -> None:
         """Become the one process that carries this batch. Raises BatchInUse or JournalError.
@@ -198,6 +187,15 @@ class Batches:
             found = [Batch(path) for path in self._directory.iterdir() if (path / "journal.db").exists()]
             yield from sorted(found, key=_created)
 
+    def opened(self) -> Iterator[tuple[Batch, Journal]]:
+        """Every batch whose journal can be read, the newest first. A journal is closed before the next is opened."""
+        for batch in reversed(list(self)):
+            with contextlib.suppress(JournalError):
+                journal = batch.journal()
+                with contextlib.closing(journal):
+                    journal.header()
+                    yield batch, journal
+
     def holds(self, name: str) -> bool:
         """Whether there is a batch of exactly this name."""
         return bool(name) and (self._directory / name / "journal.db").exists()
@@ -211,7 +209,7 @@ class Batches:
         if name is None:
             if not batches:
                 raise NoSuchBatch("")
-            return next((batch for batch in reversed(batches) if batch.is_readable()), batches[-1])
+            return next((batch for batch, _ in self.opened()), batches[-1])
         found = [batch for batch in batches if batch.name.startswith(name) or batch.name.endswith(name)]
         if len(found) != 1:
             raise NoSuchBatch(name, tuple(batch.name for batch in found))

@@ -19,7 +19,7 @@ from yatagan.batches.batch import Batch, Batches
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Step, StepKind
-from yatagan.errors import JournalError, StoreError
+from yatagan.errors import StoreError
 from yatagan.stores.interface import Store
 
 #: What is compared of two plans; the rest follows from it.
@@ -37,16 +37,11 @@ def unfinished(batches: Batches, header: Header) -> Batch | None:
     Journals that cannot be read are passed over.
     """
     found = None
-    for batch in batches:
-        try:
-            journal = batch.journal()
-        except JournalError:
-            continue
-        with contextlib.closing(journal), contextlib.suppress(JournalError):
-            if journal.header().ends == header.ends and _is_left(batches, journal):
-                if batch.is_carried():
-                    return batch
-                found = batch
+    for batch, journal in batches.opened():
+        if journal.header().ends == header.ends and _is_left(batches, journal):
+            if batch.is_carried():
+                return batch
+            found = found or batch
     return found
 
 
@@ -125,17 +120,12 @@ def _continues(step: Step, old: Step) -> bool:
 
 def left_behind(batches: Batches, node: str) -> Iterator[tuple[bytes, bytes]]:
     """Part files that batches which have ended may have left on a node: the destination, and the file's path."""
-    for batch in batches:
-        try:
-            journal = batch.journal()
-        except JournalError:
-            continue
-        with contextlib.closing(journal), contextlib.suppress(JournalError):
-            header, state = journal.header(), journal.standing().state
-            if header.destination_node == node and state in (BatchState.FINISHED, BatchState.CANCELLED):
-                for step in journal.steps(*_NOT_DONE):
-                    if step.generation:
-                        yield header.destination, step.part(header.id)
+    for _, journal in batches.opened():
+        header, state = journal.header(), journal.standing().state
+        if header.destination_node == node and state in (BatchState.FINISHED, BatchState.CANCELLED):
+            for step in journal.steps(*_NOT_DONE):
+                if step.generation:
+                    yield header.destination, step.part(header.id)
 
 
 async def remove_parts(journal: Journal, destination: Store, keep: frozenset[bytes] = frozenset()) -> int:

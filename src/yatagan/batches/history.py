@@ -8,7 +8,6 @@ from itertools import islice
 
 from yatagan.batches.batch import Batches
 from yatagan.batches.steps import Times
-from yatagan.errors import JournalError
 from yatagan.stores.interface import Facts
 
 #: Batches that are looked through, the newest first.
@@ -23,21 +22,12 @@ def placed_before(batches: Batches, node: str, paths: Iterable[bytes]) -> dict[b
     wanted, found = set(paths), dict[bytes, Facts]()
     if not wanted:
         return found
-    for batch in islice(reversed(list(batches)), _BATCHES):
-        try:
-            journal = batch.journal()
-        except JournalError:
-            continue
-        try:
-            header = journal.header()
-            if header.destination_node == node and header.times is Times.KEEP:
-                placed = journal.placed(wanted)
-                found.update(placed)
-                wanted -= placed.keys()
-        except JournalError:
-            continue
-        finally:
-            journal.close()
+    for _, journal in islice(batches.opened(), _BATCHES):
+        header = journal.header()
+        if header.destination_node == node and header.times is Times.KEEP:
+            placed = journal.placed(wanted)
+            found.update(placed)
+            wanted -= placed.keys()
         if not wanted:
             break
     return found

@@ -108,7 +108,7 @@ def _wait(node: str, seconds: float, reached: Reached) -> str:
         case Reached.SERVER:
             return f"{node} has not let us in yet ({seconds:.0f} s): approve the login elsewhere?"
         case Reached.ACCOUNT:
-            return f"{node} has let us in, but its shell has not answered yet ({seconds:.0f} s)"
+            return f"logged in to {node}; its shell has not answered yet ({seconds:.0f} s)"
 
 
 @contextlib.contextmanager

@@ -24,7 +24,7 @@ def of_plan(counts: Summary) -> Ending:
     """Of a plan that moves nothing, or is only shown."""
     wrong = [
         (counts.in_the_way, ("name is", "names are"), "taken by something of another kind"),
-        (counts.clashes, ("name is", "names are"), "one with another on the disk there"),
+        (counts.clashes, ("name clashes", "names clash"), "with another on the disk there, which ignores case"),
         (counts.unread, ("entry", "entries"), "could not be read"),
         (counts.newer, ("file is", "files are"), "newer there"),
     ]

@@ -85,7 +85,7 @@ def main(arguments: list[str] | None = None) -> NoReturn:
     status = _run(arguments)
     if why := missed_output():
         click.echo(f"yatagan: standard output cannot be written, and what was said there is lost: {why}", err=True)
-        click.echo("  what the command did is done; write its output elsewhere", err=True)
+        click.echo("  the command itself has ended as usual; send its output elsewhere", err=True)
         status = status or 1
     sys.exit(status)
 

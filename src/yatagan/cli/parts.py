@@ -22,7 +22,7 @@ from yatagan.stores.interface import Facts, Kind, Store
 from yatagan.trees.scan import scan
 
 
-class Standing(StrEnum):
+class Prospect(StrEnum):
     """Whether anybody will finish a part file."""
 
     #: Its batch is carried now, or can be resumed.
@@ -44,7 +44,7 @@ class Part:
     facts: Facts
     batch: str
     owner: str
-    standing: Standing
+    prospect: Prospect
 
 
 @click.group("parts")
@@ -71,7 +71,7 @@ def list_(place: str, no_questions: bool, json_: bool) -> None:
         for part in found
     ]
     text.table(("size", "owner", "age", "batch", "name"), rows, right=(0,))
-    dead = [part for part in found if part.standing is Standing.DEAD]
+    dead = [part for part in found if part.prospect is Prospect.DEAD]
     if dead:
         size = text.size(sum(part.facts.size for part in dead))
         click.echo(f"Nobody will finish {text.number(len(dead))} of them, {size}: yatagan parts remove {place}")
@@ -112,7 +112,7 @@ async def _find(app: App, store: Store, where: Place, *, quiet: bool) -> list[Pa
     if itself.kind is Kind.FILE and is_ours(posixpath.basename(root)):
         found[root] = itself
     batches = Batches(app.home.batches)
-    known = {name: _standing(batches, name) for name in {batch_of_part(posixpath.basename(path)) for path in found}}
+    known = {name: _prospect(batches, name) for name in {batch_of_part(posixpath.basename(path)) for path in found}}
     parts = []
     for path, facts in sorted(found.items()):
         batch = batch_of_part(posixpath.basename(path))
@@ -130,10 +130,10 @@ async def _owner(store: Store, path: bytes) -> str:
         return ""  # finished or removed meanwhile
 
 
-def _standing(batches: Batches, name: str) -> Standing:
+def _prospect(batches: Batches, name: str) -> Prospect:
     """Whether a batch of this machine will still finish its files."""
     if not batches.holds(name):
-        return Standing.UNKNOWN
+        return Prospect.UNKNOWN
     try:
         batch = batches.find(name)
         journal = batch.journal()
@@ -142,8 +142,8 @@ def _standing(batches: Batches, name: str) -> Standing:
         finally:
             journal.close()
     except JournalError:
-        return Standing.UNKNOWN
-    return Standing.DEAD if ended and not batch.is_carried() else Standing.NEEDED
+        return Prospect.UNKNOWN
+    return Prospect.DEAD if ended and not batch.is_carried() else Prospect.NEEDED
 
 
 async def _remove(app: App, where: Place, *, yes: bool, json_: bool) -> int:
@@ -151,20 +151,21 @@ async def _remove(app: App, where: Place, *, yes: bool, json_: bool) -> int:
     try:
         found = await _find(app, store, where, quiet=json_)
         named = is_ours(posixpath.basename(where.path))
-        needed = [part.batch for part in found if part.standing is Standing.NEEDED]
+        needed = [part.batch for part in found if part.prospect is Prospect.NEEDED]
         if named and needed:
             raise Refused(
                 f"batch {needed[0]} will go on in this file",
                 f"give the batch up with: yatagan batch cancel {needed[0]}",
             )
-        going = [part for part in found if named or part.standing is Standing.DEAD]
+        going = [part for part in found if named or part.prospect is Prospect.DEAD]
         if going and not json_:
             _show(where, going)
         if going and not yes:
             if not app.questions:
                 raise Refused("nobody can be asked whether to remove them", "add --yes to remove without a question")
             if not click.confirm("Remove for good?", default=False, err=True):
-                going = []
+                click.echo("Nothing was removed.")
+                return words.Exit.GOOD
         removed, failures = await _remove_all(store, going)
     finally:
         await store.close()
@@ -206,8 +207,8 @@ def _age(part: Part) -> str:
 
 def _whose(part: Part) -> str:
     """The batch, and whether it will go on."""
-    words = {Standing.NEEDED: "can go on", Standing.DEAD: "ended", Standing.UNKNOWN: "not of this machine"}
-    return f"{part.batch or 'none'} ({words[part.standing]})"
+    words = {Prospect.NEEDED: "can go on", Prospect.DEAD: "ended", Prospect.UNKNOWN: "not of this machine"}
+    return f"{part.batch or 'none'} ({words[part.prospect]})"
 
 
 def _as_json(part: Part) -> dict[str, Any]:
@@ -217,5 +218,5 @@ def _as_json(part: Part) -> dict[str, Any]:
         "mtime_ns": part.facts.mtime_ns,
         "owner": part.owner,
         "batch": part.batch,
-        "standing": part.standing,
+        "prospect": part.prospect,
     }

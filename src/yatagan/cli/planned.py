@@ -76,7 +76,7 @@ def show_plan(
             ),
             ("not kept", _unkept(plan)),
             ("in the way", _in_the_way(plan)),
-            ("one name", _clashes(plan)),
+            ("name clash", _clashes(plan)),
             ("unreadable", _unread(plan)),
             ("room", _room(plan, request.destination.node) if counts.anything else ""),
             ("at most", _rate(request, source, destination) if counts.files else ""),
@@ -257,7 +257,9 @@ def _clashes(plan: Plan) -> str:
     shown = ", ".join(found[:3]) + (" …" if len(found) > 3 else "")
     below = plan.summary.clashes - len(found)
     more = f", and {text.count(below, 'entry', 'entries')} below such directories" if below > 0 else ""
-    return f"the disk there takes no notice of case: {shown}{more} are not carried"
+    return (
+        f"the disk there ignores case, and each pair would be one name: {shown}{more}; the first of each is not carried"
+    )
 
 
 def _unread(plan: Plan) -> str:
@@ -361,7 +363,7 @@ def plan_json(plan: Plan, cautions: Sequence[Caution], begun: dict[str, Any] | N
         "in_part_bytes": counts.in_part_size,
         "not_carried": counts.not_carried,
         "in_the_way": counts.in_the_way,
-        "one_name": counts.clashes,
+        "name_clashes": counts.clashes,
         "newer_there": counts.newer,
         "unreadable": counts.unread,
         "not_kept": _unkept_json(plan),

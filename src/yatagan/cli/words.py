@@ -33,9 +33,9 @@ _FAULTS = {
     Fault.NOT_A_DIRECTORY: "something above it is no directory",
     Fault.NAME_TOO_LONG: "the name is too long there",
     Fault.BITS_DROPPED: "its set-group-id or sticky bit was dropped there: the group is not yours",
-    Fault.TIME_RANGE: "its time, before 1970 or after 2106, cannot be said over SFTP: another one is shown there",
-    Fault.NAME_CLASH: "another name there is the same but for case, and the disk takes both for one",
-    Fault.NAME_REFUSED: "the disk there takes no such name",
+    Fault.TIME_RANGE: "its time is before 1970 or after 2106, which SFTP cannot carry: the node shows another one",
+    Fault.NAME_CLASH: "the disk there ignores case, and another name is the same but for that",
+    Fault.NAME_REFUSED: "the disk there does not allow this name",
     Fault.UNSUPPORTED: "not possible there",
     Fault.DISK: "the disk reports an error",
     Fault.REFUSED: "refused, reason not told",
@@ -111,7 +111,7 @@ def fault(what: Fault, detail: str = "") -> str:
     if what is Fault.KIND_IN_THE_WAY and said:
         return f"a {said} has the name there"
     if what is Fault.NAME_CLASH and said:
-        return f"it and {said} are one name on the disk there"
+        return f"the disk there ignores case, and {said} has the name"
     if what is Fault.SPECIAL and said:
         return f"a {said}"
     if what is Fault.WOULD_LOSE and said:

@@ -52,11 +52,8 @@ async def find_unkept(source: Store, trees: Iterable[tuple[bytes, Iterable[bytes
             try:
                 reply = await source.work(_MODULES, "unkept", b"", values)
                 names, lists, attributes = (int(count) for count in reply["counts"])
-            except (KeyError, TypeError, ValueError):
-                found.told = False
-                return found
-            except StoreError as error:
-                if error.fault in LINE_FAULTS:
+            except (StoreError, KeyError, TypeError, ValueError) as error:
+                if isinstance(error, StoreError) and error.fault in LINE_FAULTS:
                     raise
                 found.told = False
                 return found
