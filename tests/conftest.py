@@ -34,6 +34,8 @@ SSHD = "/usr/sbin/sshd"
 needs_zstd = pytest.mark.skipif(
     shutil.which("zstd") is None and "YATAGAN_NEED_SSHD" not in os.environ, reason="no zstd command on this machine"
 )
+#: Where commands are looked for, here and on nodes: the interpreter itself before what stands in front of it.
+PATH = f"{sys.base_prefix}/bin:{os.environ['PATH']}"
 #: The program as it was installed for the Python that runs the tests.
 YATAGAN = str(Path(sys.executable).with_name("yatagan"))
 
@@ -115,7 +117,7 @@ class Program:
         # As a user's environment is: no agent, no home of ours, and compiled modules kept between runs.
         left_out = ("SSH_", "YATAGAN_", "XDG_", "PYTHONDONTWRITEBYTECODE")
         clean = {key: value for key, value in os.environ.items() if not key.startswith(left_out)}
-        return {**clean, "YATAGAN_HOME": str(self.home), "HOME": str(self.home), "LC_ALL": "C.UTF-8"}
+        return {**clean, "YATAGAN_HOME": str(self.home), "HOME": str(self.home), "LC_ALL": "C.UTF-8", "PATH": PATH}
 
     def __call__(self, *words: str | bytes, expect: int | None = 0, **more: Any) -> subprocess.CompletedProcess[str]:
         if more or "YATAGAN_TEST_EXEC" in os.environ:
@@ -261,6 +263,8 @@ def start_sshd(
     config.write_text(
         f"Port {port}\nListenAddress 127.0.0.1\nHostKey {base}/host\nPidFile none\nUsePAM {use_pam}\nStrictModes no\n"
         f"AuthorizedKeysFile {base}/login.pub\nPermitRootLogin yes\n"
+        # A shell as deep as this one does not read the start-up files of whoever runs the tests.
+        f"SetEnv SHLVL=1 PATH={PATH}\n"
         f"Subsystem sftp {sftp}\n{extra}"
     )
     if os.geteuid() == 0:

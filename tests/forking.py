@@ -1,17 +1,18 @@
-"""Runs the program many times without importing the SSH library each time: python forking.py SOCKET-FD
+"""Runs the program many times without importing its modules each time: python forking.py SOCKET-FD
 
-It imports what the program takes from others, which is most of the half second that a run needs before it does
-anything, and then forks for each request: `[arguments, directory, environment]` in JSON, with descriptors for standard
-output and error. The answer is the process number, and when that has ended, its status. Our own modules are imported
-anew by each of them, as the installed program does it.
+It imports all that the program may import, which is most of the half second that a run needs before it does anything,
+and then forks for each request: `[arguments, directory, environment]` in JSON, with descriptors for standard output and
+error. The answer is the process number, and when that has ended, its status.
 """
 
 from __future__ import annotations
 
 import atexit
 import gc
+import importlib
 import json
 import os
+import pkgutil
 import random
 import signal
 import socket
@@ -19,18 +20,16 @@ import sys
 import threading
 import time
 
+import yatagan
+
 _LONGEST = 1 << 20
 
 
 def serve(connection: socket.socket) -> None:
     """Returns in a child, which is to be the program; ends with the connection."""
-    import asyncssh  # noqa: F401
-    import click  # noqa: F401
-    import rich.console
-    import rich.live  # noqa: F401
-    import tomlkit  # noqa: F401
-    import zstandard  # noqa: F401
-
+    for module in pkgutil.walk_packages(yatagan.__path__, "yatagan."):
+        if not module.name.endswith("__main__"):
+            importlib.import_module(module.name)
     gc.freeze()
     while True:
         data, descriptors, _, _ = socket.recv_fds(connection, _LONGEST, 2)

@@ -28,7 +28,7 @@ from yatagan.batches.runner import Policy
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import Prove, Times
 from yatagan.digests.blocks import Blocks, Run, checksums
-from yatagan.errors import CannotReach, Fault, StoreError
+from yatagan.errors import LINE_FAULTS, CannotReach, Fault, StoreError
 from yatagan.nodes.helper.parcels import Parcel
 from yatagan.places import KEPT_DIRECTORY, is_ours
 from yatagan.stores.flow import Room
@@ -487,8 +487,16 @@ class Store:
         return NodeDigest(hashlib.new(algorithm, inode.data).hexdigest(), self._facts(inode, close=True))
 
     async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
-        made = [await self.digest(path, algorithm) for path, _ in files]
-        return [Digested(each.digest, each.facts) for each in made]
+        return [await self._digest_one(path, algorithm) for path, _ in files]
+
+    async def _digest_one(self, path: bytes, algorithm: str) -> Digested:
+        try:
+            made = await self.digest(path, algorithm)
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
+            return Digested("", None, error.fault)
+        return Digested(made.digest, made.facts)
 
     def expect(self, size: int) -> None:
         """Nothing is got ready."""
