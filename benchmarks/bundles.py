@@ -20,8 +20,8 @@ import zstandard
 from benchmarks.scene import FILES, SIZE, Result, program, scratch, seconds, small_files
 from benchmarks.servers import Relay, Sshd
 from yatagan.archives.compression import Form, compressed
-from yatagan.archives.making import Making
-from yatagan.archives.reading import Entry, Manner
+from yatagan.portable.tar_input import Entry, Manner
+from yatagan.portable.tar_writer import Making
 
 MIXED = 1 << 30
 

@@ -19,8 +19,8 @@ from typing import Any
 import hypothesis
 import pytest
 
-from yatagan.archives.index import around_offset
-from yatagan.archives.tar import Member
+from yatagan.portable.index import around_offset
+from yatagan.portable.tar import Member
 from yatagan.practice import faults
 from yatagan.practice.nodes import NODES, Site
 

@@ -17,7 +17,7 @@ from typing import Any
 from yatagan.batches.journal import Journal
 from yatagan.errors import Fault, StoreError
 from yatagan.ledger.ledger import Ledger
-from yatagan.nodes.helper import client
+from yatagan.nodes import helper
 from yatagan.stores.interface import Placement, Writer
 from yatagan.stores.sftp import SftpStore
 from yatagan.stores.sftpfile import SftpFile
@@ -29,7 +29,7 @@ def die() -> None:
 
 def die_between_keeping_and_renaming() -> None:
     """The helper dies right after it has kept what is to be replaced, and then so do we."""
-    source_of, place = client.source_of, SftpStore.place
+    source_of, place = helper.source_of, SftpStore.place
 
     def deadly(module: str) -> str:
         done = "keep(directory, name, below, kept)\n"
@@ -44,7 +44,7 @@ def die_between_keeping_and_renaming() -> None:
             die()
             raise
 
-    client.source_of = deadly
+    helper.source_of = deadly
     SftpStore.place = dying  # type: ignore[method-assign]
 
 

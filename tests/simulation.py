@@ -16,21 +16,20 @@ import selectors
 from collections.abc import AsyncGenerator, Callable, Sequence
 from dataclasses import dataclass, field, replace
 
-from yatagan.batches.bench import evidence_for
-from yatagan.batches.carriage import Tuning
-from yatagan.batches.earlier import can_go_on, remove_parts, take_over
-from yatagan.batches.executor import Conditions, Executor
+from yatagan.batches.counts import Outcome, outcome_of
 from yatagan.batches.journal import Header, Journal
-from yatagan.batches.layout import Costs
-from yatagan.batches.outcome import Outcome, outcome_of
-from yatagan.batches.planning import Together, make_plan
-from yatagan.batches.runner import Policy
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import Prove, Times
-from yatagan.digests.blocks import Blocks, Run, checksums
+from yatagan.engine.executor import Conditions, Executor
+from yatagan.engine.scheduler import Policy
+from yatagan.engine.session import evidence_for
 from yatagan.errors import LINE_FAULTS, CannotReach, Fault, StoreError
-from yatagan.nodes.helper.parcels import Parcel
 from yatagan.places import KEPT_DIRECTORY, is_ours
+from yatagan.planning.bundling import Costs
+from yatagan.planning.planner import Together, make_plan
+from yatagan.planning.takeover import can_go_on, remove_parts, take_over
+from yatagan.portable.block_sums import Blocks, Run, checksums
+from yatagan.portable.small_files import Parcel
 from yatagan.stores.flow import Room
 from yatagan.stores.interface import (
     Digested,
@@ -43,6 +42,7 @@ from yatagan.stores.interface import (
     Traits,
     Unloaded,
 )
+from yatagan.transfer.transfer import Tuning
 
 BATCH, AGAIN = "261124-test", "261124-next"
 #: Where a directory of the destination is moved to, and what a link then leads to instead.

@@ -13,10 +13,10 @@ import pytest
 from conftest import Far, Practice, Program, snapshot, wait_for
 from terminal import Terminal
 from test_interruptions import kill_at, part_sizes
-from yatagan.batches.batch import Batches
-from yatagan.batches.plan import Plan
+from yatagan.batches.store import Batches
 from yatagan.cli.cautions import refuse_without_space
 from yatagan.errors import Refused
+from yatagan.planning.plan import Plan
 
 SLOW = ("--max-rate", "8MB/s")
 #: Sizes at which a copy has certainly been synced once.

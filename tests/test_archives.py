@@ -22,14 +22,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import index_line, needs_zstd
-from yatagan.archives import unpacking
 from yatagan.archives.compression import FRAME, Bomb, Form, Seekable, compressed, read_seek_table
-from yatagan.archives.index import BadIndex, Line, Totals, first_line, last_line, read_lines, read_totals
-from yatagan.archives.making import Making
 from yatagan.archives.opening import NoArchive, open_archive
-from yatagan.archives.reading import Changed, Entry, Manner
-from yatagan.archives.tar import DIRECTORY, END, FILE, HARD_LINK, LINK, Damaged, Member, encode, padding
-from yatagan.archives.tarreader import Reader
+from yatagan.portable import unpacking
+from yatagan.portable.index import BadIndex, Line, Totals, first_line, last_line, read_lines, read_totals
+from yatagan.portable.tar import DIRECTORY, END, FILE, HARD_LINK, LINK, Damaged, Member, encode, padding
+from yatagan.portable.tar_input import Changed, Entry, Manner
+from yatagan.portable.tar_reader import Reader
+from yatagan.portable.tar_writer import Making
 
 
 class Memory:

@@ -11,8 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Far, Program
-from yatagan.digests.blocks import Blocks, Run, block_size, checksums, run_digest
 from yatagan.digests.finding import find_runs
+from yatagan.portable.block_sums import Blocks, Run, block_size, checksums, run_digest
 
 MIB = 1 << 20
 

@@ -16,25 +16,25 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from yatagan.batches import runner as r
-from yatagan.batches.bench import Session
-from yatagan.batches.extents import Extents
-from yatagan.batches.finishing import Finisher
+from yatagan.batches.group_commit import Scribe
 from yatagan.batches.journal import Header, Journal
-from yatagan.batches.naming import Template
-from yatagan.batches.scribe import Scribe
 from yatagan.batches.states import SETTLED, STEP_MOVES, BatchState, StepState
 from yatagan.batches.steps import FILES_PHASE, Change, Modes, Prove, Step, StepKind, Times
 from yatagan.cli import text
 from yatagan.config.nodes import Node, NodeBook, Role
 from yatagan.config.units import parse_duration, parse_size
 from yatagan.digests.lists import Listed, format_line, parse_list
+from yatagan.engine import scheduler as r
+from yatagan.engine.bulk_finish import Finisher
+from yatagan.engine.session import Session
 from yatagan.errors import BadConfig, BadList, BadPlace, Fault, JournalError, StoreError
 from yatagan.ledger.ledger import Ledger, RecordKind
 from yatagan.places import Place, name_fields, name_from, parse_place
+from yatagan.planning.name_template import Template
 from yatagan.stores.flow import Room
 from yatagan.stores.interface import Facts, Kind, Unloaded
 from yatagan.stores.local import LocalStore
+from yatagan.transfer.extents import Extents
 from yatagan.trees.compare import Verdict, compare
 from yatagan.trees.entries import Entries
 from yatagan.trees.scan import Tree

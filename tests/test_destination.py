@@ -16,13 +16,13 @@ import pytest
 
 from conftest import Far, OpenSsh, Practice, Program, start_sshd, wait_for
 from terminal import Terminal
-from yatagan.batches.executor import Conditions, Executor
+from yatagan.batches.counts import outcome_of
 from yatagan.batches.journal import Header, Journal
-from yatagan.batches.outcome import outcome_of
-from yatagan.batches.planning import make_plan
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Prove
+from yatagan.engine.executor import Conditions, Executor
 from yatagan.errors import Fault, StoreError
+from yatagan.planning.planner import make_plan
 from yatagan.stores.interface import Facts, NodeDigest, Writer
 from yatagan.stores.local import LocalSource, LocalStore
 

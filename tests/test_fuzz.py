@@ -13,11 +13,11 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from yatagan.digests.blocks import Run
 from yatagan.errors import StoreError
 from yatagan.nodes.files import Files, Nonsense, Refusal, _attributes
-from yatagan.nodes.helper.client import Helper, _lines
-from yatagan.nodes.helper.parcels import Parcel
+from yatagan.nodes.helper import Helper, _lines
+from yatagan.portable.block_sums import Run
+from yatagan.portable.small_files import Parcel
 from yatagan.stores.byhelper import ByHelper
 from yatagan.stores.interface import Facts, Kind, Placement
 from yatagan.stores.line import BareFailure

@@ -12,8 +12,8 @@ from typing import Any
 import pytest
 
 from yatagan.errors import Fault, StoreError
-from yatagan.nodes.helper import client
-from yatagan.nodes.helper.client import Helper, NoHelper
+from yatagan.nodes import helper
+from yatagan.nodes.helper import Helper, NoHelper
 
 
 class Pipe:
@@ -101,9 +101,9 @@ def test_what_it_will_not_touch(tmp_path: Path) -> None:
 
 def test_it_shows_signs_of_life_while_it_hashes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     (tmp_path / "big").write_bytes(bytes(5 << 20))
-    program = client.program_with
+    program = helper.program_with
     monkeypatch.setattr(
-        client, "program_with", lambda token: program(token).replace(b"BUSY_SECONDS = 5.0", b"BUSY_SECONDS = 0.0")
+        helper, "program_with", lambda token: program(token).replace(b"BUSY_SECONDS = 5.0", b"BUSY_SECONDS = 0.0")
     )
     heard = 0
 

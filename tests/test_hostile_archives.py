@@ -17,12 +17,12 @@ from pathlib import Path
 import pytest
 
 from conftest import Program, index_line, snapshot
-from yatagan.archives import index
-from yatagan.archives.frames import seek_table
-from yatagan.archives.tar import FILE, Damaged, Member, encode, padding
 from yatagan.bundles.apart import apart
 from yatagan.bundles.read import check, list_members, open_bundle
 from yatagan.errors import ArchiveTooLarge, BadArchive
+from yatagan.portable import index
+from yatagan.portable.tar import FILE, Damaged, Member, encode, padding
+from yatagan.portable.zstd_frames import seek_table
 from yatagan.stores.local import LocalStore
 from yatagan.trees.patterns import EVERYTHING
 

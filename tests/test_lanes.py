@@ -19,11 +19,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Far, OpenSsh, Practice, Program, start_sshd, wait_for
-from yatagan.batches.carriage import Carriage, FileDigest, Tuning
-from yatagan.batches.carrier import Carrier
-from yatagan.batches.extents import Extents
-from yatagan.batches.pace import Pace
-from yatagan.batches.plan import Plan, Summary
 from yatagan.cli import cautions
 from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
@@ -31,12 +26,18 @@ from yatagan.config.settings import LineSettings
 from yatagan.nodes.answers import Nobody
 from yatagan.nodes.files import Files
 from yatagan.nodes.transport import Connector
+from yatagan.planning.plan import Plan, Summary
 from yatagan.stores.flow import LANE_BYTES, Flow
 from yatagan.stores.lanes import Allowed, Lane, Lanes
 from yatagan.stores.local import LocalStore
 from yatagan.stores.nodesource import NodeSource
 from yatagan.stores.past import Past, recall, remember
 from yatagan.stores.sftp import SftpStore
+from yatagan.transfer.carrier import Carrier
+from yatagan.transfer.extents import Extents
+from yatagan.transfer.file_digest import FileDigest
+from yatagan.transfer.rate_limit import Pace
+from yatagan.transfer.transfer import Carriage, Tuning
 
 MB = 1_000_000
 

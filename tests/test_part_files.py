@@ -13,9 +13,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Far, Program, wait_for
-from yatagan.batches.checkpoints import Checkpoints
 from yatagan.portable import placing
 from yatagan.portable.directories import facts
+from yatagan.transfer.checkpoints import Checkpoints
 
 SIZE = 20_000_000
 STRANGE = b"strange " * 1000

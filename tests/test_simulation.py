@@ -10,21 +10,21 @@ from dataclasses import replace
 import pytest
 
 import simulation
-from yatagan.batches.earlier import take_over
-from yatagan.batches.executor import Conditions, Executor
-from yatagan.batches.extents import Extents
-from yatagan.batches.files import FileWork
 from yatagan.batches.journal import Header, Journal
-from yatagan.batches.parcels import ParcelWork
-from yatagan.batches.passage import Block, Passage
-from yatagan.batches.planning import make_plan
-from yatagan.batches.reuse import Reuse
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Prove, Step, StepKind
-from yatagan.digests.blocks import Run
+from yatagan.engine.bundle_step import ParcelWork
+from yatagan.engine.changed_parts import Reuse
+from yatagan.engine.executor import Conditions, Executor
+from yatagan.engine.file_step import FileWork
 from yatagan.errors import Fault
-from yatagan.nodes.helper.parcels import Parcel
+from yatagan.planning.planner import make_plan
+from yatagan.planning.takeover import take_over
+from yatagan.portable.block_sums import Run
+from yatagan.portable.small_files import Parcel
 from yatagan.stores.interface import Facts, Placement, Reader, Unloaded, Writer
+from yatagan.transfer.extents import Extents
+from yatagan.transfer.pipeline import Block, Passage
 
 SEEDS = 1200
 CHUNKS = 12
@@ -122,7 +122,7 @@ def never_looks_at_the_source_again(patch: pytest.MonkeyPatch) -> None:
 
 def takes_new_files_at_their_word(patch: pytest.MonkeyPatch) -> None:
     """Without the second look at files that are too new to show a change."""
-    patch.setattr("yatagan.batches.files.FRESH_NS", 0)
+    patch.setattr("yatagan.engine.file_step.FRESH_NS", 0)
 
 
 def does_not_wait_for_the_last_answers(patch: pytest.MonkeyPatch) -> None:
@@ -250,7 +250,7 @@ def writes_facts_before_what_they_undo(patch: pytest.MonkeyPatch) -> None:
     def half(number: int, fault: Fault | None = None) -> Change:
         return anew(number, fault) if fault is not None else Change(number)
 
-    patch.setattr("yatagan.batches.files.Change.anew", half)
+    patch.setattr("yatagan.engine.file_step.Change.anew", half)
 
 
 Broken = Callable[[pytest.MonkeyPatch], None]

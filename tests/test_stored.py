@@ -21,15 +21,15 @@ from hypothesis import strategies as st
 
 from conftest import Far, OpenSsh, Practice, Program, index_line, needs_zstd, snapshot, start_sshd
 from test_interruptions import kill_at
-from yatagan.archives import index, making
 from yatagan.archives.compression import Form
-from yatagan.archives.reading import Manner
-from yatagan.archives.tar import DIRECTORY, FILE, HARD_LINK, Member
-from yatagan.batches.storing import Stored, store
 from yatagan.bundles.make import Contents, Recipe, make
 from yatagan.bundles.seeing import Seeing
 from yatagan.bundles.stored import StoredBundle, bundle_of
 from yatagan.errors import Fault, StoreError
+from yatagan.planning.stored_bundles import Stored, store
+from yatagan.portable import index, tar_writer
+from yatagan.portable.tar import DIRECTORY, FILE, HARD_LINK, Member
+from yatagan.portable.tar_input import Manner
 from yatagan.stores.interface import Facts, Kind, Placement, Writer
 from yatagan.stores.local import LocalStore
 from yatagan.trees.compare import compare
@@ -392,7 +392,7 @@ def test_through_its_bundle_a_directory_is_what_it_was(entries: dict[bytes, obje
 
     quick = "/dev/shm" if os.path.isdir("/dev/shm") else None
     with tempfile.TemporaryDirectory(prefix="yatagan-seen-", dir=quick) as base, pytest.MonkeyPatch.context() as patch:
-        patch.setattr(making, "let_age", lambda status: None)  # nobody writes to it, so it need not grow older
+        patch.setattr(tar_writer, "let_age", lambda status: None)  # nobody writes to it, so it need not grow older
         asyncio.run(check(os.fsencode(base)))
 
 

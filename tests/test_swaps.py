@@ -20,19 +20,18 @@ from typing import Any
 import pytest
 
 import swapping
-from yatagan.archives import onnode
-from yatagan.archives import reading as reading_rules
 from yatagan.archives.compression import Form
-from yatagan.archives.reading import Changed, Manner
-from yatagan.batches.executor import Conditions, Executor
 from yatagan.batches.journal import Header, Journal
-from yatagan.batches.planning import make_plan
-from yatagan.batches.runner import Policy
 from yatagan.batches.steps import Prove
 from yatagan.bundles import make as making
 from yatagan.bundles.make import Contents, Recipe
+from yatagan.engine.executor import Conditions, Executor
+from yatagan.engine.scheduler import Policy
 from yatagan.errors import YataganError
-from yatagan.nodes.helper import changes, program
+from yatagan.planning.planner import make_plan
+from yatagan.portable import archives, changed_parts, program
+from yatagan.portable import tar_input as reading_rules
+from yatagan.portable.tar_input import Changed, Manner
 from yatagan.stores.interface import Reader
 from yatagan.stores.local import LocalFile, LocalSource, LocalStore
 from yatagan.trees.scan import scan
@@ -230,13 +229,13 @@ def reading(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any]]]:
         (program.do_gather, {"paths": paths, "most": 1000}),
         (program.do_digests, {"files": [[path, []] for path in paths], "algorithm": "sha256"}),
         (program.do_read, {"path": paths[0]}),
-        (changes.blocks, {"path": paths[0], "block": 64}),
+        (changed_parts.blocks, {"path": paths[0], "block": 64}),
     ]
 
 
 def reusing(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any]]]:
     (first, second) = part_files(ground)
-    return [(changes.reuse, {"path": second[3], "part": first[3], "runs": [[0, 0, 20, ""]]})]
+    return [(changed_parts.reuse, {"path": second[3], "part": first[3], "runs": [[0, 0, 20, ""]]})]
 
 
 def making_there(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any]]]:
@@ -247,8 +246,8 @@ def making_there(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any
     request = {"path": final, "part": final + ".1", "beside_part": final + ".2", "token": "t"}
 
     def hear_and_make(request: dict[str, Any], alive: Callable[[], None]) -> dict[str, Any]:
-        onnode.hear({"token": "t", "entries": entries}, alive)
-        return onnode.make(request, alive)
+        archives.hear({"token": "t", "entries": entries}, alive)
+        return archives.make(request, alive)
 
     return [(hear_and_make, {**request, "anonymous": False, "latest_ns": None, "form": "tar", "level": 0})]
 
@@ -262,7 +261,7 @@ def unpacking(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any]]]
     (ground.root / "far" / "a").mkdir()
     request = {"path": str(archive), "into": text(ground.path("far")), "only": [], "skip": [], "run": "x"}
     more = {"replace": "always", "links_out": False, "most": None, "ratio": 0, "salvage": False}
-    return [(onnode.unpack, {**request, **more})]
+    return [(archives.unpack, {**request, **more})]
 
 
 def bundling(ground: Ground) -> Callable[[], object]:

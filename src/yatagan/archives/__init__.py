@@ -1,5 +1,4 @@
-"""Open archive formats: tar in all its dialects, zip, and what compresses them. No places and no stores.
+"""Archives of any open format, read on this machine: what compresses them, zip, and what a file is by its first bytes.
 
-What a node needs to make and unpack archives (`onnode.py` and what it imports) is kept to the standard library and to
-what Python 3.6 understands.
+Tar itself is in `portable/`, since nodes read and write it as well.
 """

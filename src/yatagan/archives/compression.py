@@ -18,8 +18,8 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import IO, Any, Protocol, cast
 
-from yatagan.archives.frames import FOOTER, SEEKABLE, SKIPPABLE, even, seek_table
-from yatagan.archives.tar import Damaged
+from yatagan.portable.tar import Damaged
+from yatagan.portable.zstd_frames import FOOTER, SEEKABLE, SKIPPABLE, even, seek_table
 
 #: Bytes of the tar stream in one frame.
 FRAME = 1 << 20

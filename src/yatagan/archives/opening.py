@@ -15,9 +15,9 @@ from yatagan.archives.compression import (
     read_seek_table,
     unpacked,
 )
-from yatagan.archives.tar import BLOCK, Member, NoHeader, is_header
-from yatagan.archives.tarreader import Reader
 from yatagan.archives.zips import ZipReader
+from yatagan.portable.tar import BLOCK, Member, NoHeader, is_header
+from yatagan.portable.tar_reader import Reader
 
 
 class ArchiveReader(Protocol):

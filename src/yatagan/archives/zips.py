@@ -11,7 +11,7 @@ import zlib
 from collections.abc import Iterator
 
 from yatagan.archives.compression import Bytes, check_proportion
-from yatagan.archives.tar import DEVICE, DIRECTORY, FIFO, FILE, LINK, Damaged, Member
+from yatagan.portable.tar import DEVICE, DIRECTORY, FIFO, FILE, LINK, Damaged, Member
 
 _PIECE = 1 << 20
 #: Longest target of a link.

@@ -1,1 +1,1 @@
-"""From plan to proof: the steps of a batch, its journal, the runner that decides and the hands that do."""
+"""A batch on disk: the states and steps of a plan that was accepted, its journal, its lock, and its counts."""

@@ -16,14 +16,14 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass, field
 
-from yatagan.archives import index
 from yatagan.archives.compression import Form, compressed
-from yatagan.archives.making import Making
-from yatagan.archives.reading import Changed, Entry, Manner, Told
 from yatagan.bundles.apart import Outlet, Stopped, apart, to_its_end
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import Fault, StoreError
 from yatagan.places import PART_PREFIX, PART_SUFFIX
+from yatagan.portable import index
+from yatagan.portable.tar_input import Changed, Entry, Manner, Told
+from yatagan.portable.tar_writer import Making
 from yatagan.stores.interface import Facts, Kind, Placement, Store
 from yatagan.stores.system import fault_of
 from yatagan.trees.compare import FRESH_NS

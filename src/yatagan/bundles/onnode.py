@@ -1,6 +1,6 @@
 """Bundles made, read and unpacked on a node, by the node: no byte of them comes over the line.
 
-The helper learns what it needs for it; see `archives/onnode.py` for what it does.
+The helper learns what it needs for it; see `portable/archives.py` for what it does.
 """
 
 from __future__ import annotations
@@ -13,20 +13,30 @@ from contextlib import contextmanager
 from itertools import islice
 from typing import Any
 
-from yatagan.archives.index import Totals
-from yatagan.archives.tar import FILE, Member
-from yatagan.archives.unpacking import Outcome
 from yatagan.bundles.make import Recipe, part_of
 from yatagan.bundles.read import Damage, Read, Wish
 from yatagan.errors import ArchiveTooLarge, BadArchive, Fault, StoreError
+from yatagan.portable.index import Totals
+from yatagan.portable.tar import FILE, Member
+from yatagan.portable.unpacking import Outcome
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees.patterns import compile_pattern
 from yatagan.trees.scan import Tree
 
 #: What the helper learns, each after those that it needs.
 _MODULES = tuple(
-    f"yatagan.archives.{name}"
-    for name in ("tar", "tarreader", "index", "frames", "reading", "making", "names", "unpacking", "onnode")
+    f"yatagan.portable.{name}"
+    for name in (
+        "tar",
+        "tar_reader",
+        "index",
+        "zstd_frames",
+        "tar_input",
+        "tar_writer",
+        "member_names",
+        "unpacking",
+        "archives",
+    )
 )
 
 

@@ -15,15 +15,15 @@ from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from yatagan.archives import index, names, unpacking
 from yatagan.archives.compression import Bomb, Bytes
-from yatagan.archives.index import BadIndex, Line, Totals
 from yatagan.archives.opening import ArchiveReader, NoArchive, open_archive, open_by_frames
-from yatagan.archives.tar import FILE, Damaged, Member
-from yatagan.archives.unpacking import Outcome, Unpacker
 from yatagan.bundles.apart import Blocking, Stopped
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import ArchiveTooLarge, BadArchive
+from yatagan.portable import index, member_names, unpacking
+from yatagan.portable.index import BadIndex, Line, Totals
+from yatagan.portable.tar import FILE, Damaged, Member
+from yatagan.portable.unpacking import Outcome, Unpacker
 from yatagan.stores.interface import Kind, Store
 from yatagan.stores.system import fault_of
 from yatagan.trees.patterns import Choice
@@ -117,7 +117,7 @@ def _chosen(choice: Choice, member: Member) -> bool:
     """
     if not choice:
         return True
-    parts = names.parts_of(member.name)
+    parts = member_names.parts_of(member.name)
     paths = b"/".join(parts), b"/".join(parts[1:])
     only, skip = Choice(choice.only), Choice(skip=choice.skip)
     return any(map(only.chooses, paths)) and all(map(skip.chooses, paths))

@@ -13,12 +13,12 @@ from collections.abc import AsyncGenerator, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 
-from yatagan.archives import index
-from yatagan.archives.index import Line
-from yatagan.archives.tar import FILE
 from yatagan.bundles.stored import ENDING, Contents, StoredBundle, StoredFile, bundle_of, facts_of_member, find_stored
 from yatagan.digests.lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.portable import index
+from yatagan.portable.index import Line
+from yatagan.portable.tar import FILE
 from yatagan.stores.interface import Digested, Facts, Gathered, Kind, NodeBlocks, NodeDigest, Reader, Store
 
 #: Indexes that are read at once.

@@ -12,10 +12,10 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, TypeVar
 
-from yatagan.archives import index
-from yatagan.archives.index import BadIndex, Line, Totals
-from yatagan.archives.tar import DIRECTORY, FILE, LINK, Damaged, Member
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.portable import index
+from yatagan.portable.index import BadIndex, Line, Totals
+from yatagan.portable.tar import DIRECTORY, FILE, LINK, Damaged, Member
 from yatagan.stores.flow import Room
 from yatagan.stores.interface import Facts, Kind, Reader, Store
 

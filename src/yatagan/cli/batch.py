@@ -6,19 +6,19 @@ from typing import Any
 
 import click
 
-from yatagan.batches.batch import Batch, Batches
-from yatagan.batches.earlier import remove_parts
-from yatagan.batches.extents import Extents
+from yatagan.batches.counts import Outcome, outcome_of, record
 from yatagan.batches.journal import Header, Journal
-from yatagan.batches.outcome import Outcome, outcome_of, record
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Prove, Step, StepKind
+from yatagan.batches.store import Batch, Batches
 from yatagan.cli import carrying, completing, ending, text, words
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
 from yatagan.errors import JournalError, Refused
 from yatagan.ledger.ledger import Ledger
 from yatagan.places import Place, name_fields
+from yatagan.planning.takeover import remove_parts
 from yatagan.stores.local import LocalStore
+from yatagan.transfer.extents import Extents
 
 #: States of a step between its beginning and its end, and how many such steps `batch show` names.
 _UNDER_WAY = (StepState.MOVING, StepState.WHOLE, StepState.PROVEN)

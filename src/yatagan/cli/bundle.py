@@ -12,11 +12,7 @@ from typing import TypeVar
 
 import click
 
-from yatagan.archives import unpacking
 from yatagan.archives.compression import LEVELS, Form, form_of
-from yatagan.archives.index import SUFFIX, Line
-from yatagan.archives.reading import Manner
-from yatagan.archives.tar import Damaged
 from yatagan.bundles.apart import apart
 from yatagan.bundles.make import Contents, Made, Recipe, make
 from yatagan.bundles.onnode import make_there, unpack_there
@@ -32,6 +28,10 @@ from yatagan.digests.lists import format_list
 from yatagan.errors import LINE_FAULTS, BadPlace, Fault, Refused, StoreError
 from yatagan.ledger.ledger import Ledger, RecordKind, record_name
 from yatagan.places import Place, name_fields, parse_place
+from yatagan.portable import unpacking
+from yatagan.portable.index import SUFFIX, Line
+from yatagan.portable.tar import Damaged
+from yatagan.portable.tar_input import Manner
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees.patterns import Choice
 from yatagan.trees.scan import Tree, scan

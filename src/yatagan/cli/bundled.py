@@ -10,31 +10,31 @@ from typing import Any
 
 import click
 
-from yatagan.archives import names, unpacking
-from yatagan.archives.index import SUFFIX, Line
-from yatagan.archives.tar import DIRECTORY, FILE
 from yatagan.bundles.make import Contents, Made, Recipe
 from yatagan.bundles.read import Bundle, Difference, Read, Wish
 from yatagan.cli import text
 from yatagan.cli.context import say_json
 from yatagan.places import Place, holds, name_fields
+from yatagan.portable import member_names, unpacking
+from yatagan.portable.index import SUFFIX, Line
+from yatagan.portable.tar import DIRECTORY, FILE
 
 #: Told one by one before the rest is only counted.
 _SHOWN = 20
 
 
 _REASONS = {
-    names.ABSOLUTE: "its name begins at the root of the disk",
-    names.CLIMBS: "its name climbs out of the directory",
-    names.EMPTY: "it has no name that a file could have",
-    names.OURS: "its name is one that Yatagan uses itself",
-    names.THROUGH_LINK: "a link is in its way",
-    names.THROUGH_FILE: "a file is where it needs a directory",
-    names.LEADS_OUT: "a link that leads out of the directory (--links-out makes it all the same)",
-    names.SPECIAL: "a device or FIFO",
-    names.NO_TARGET: "a link to something that is not in the archive",
-    names.TOO_DEEP: "too many directories above it",
-    names.DIFFERENT: "its contents are not what the index says",
+    member_names.ABSOLUTE: "its name begins at the root of the disk",
+    member_names.CLIMBS: "its name climbs out of the directory",
+    member_names.EMPTY: "it has no name that a file could have",
+    member_names.OURS: "its name is one that Yatagan uses itself",
+    member_names.THROUGH_LINK: "a link is in its way",
+    member_names.THROUGH_FILE: "a file is where it needs a directory",
+    member_names.LEADS_OUT: "a link that leads out of the directory (--links-out makes it all the same)",
+    member_names.SPECIAL: "a device or FIFO",
+    member_names.NO_TARGET: "a link to something that is not in the archive",
+    member_names.TOO_DEEP: "too many directories above it",
+    member_names.DIFFERENT: "its contents are not what the index says",
 }
 
 

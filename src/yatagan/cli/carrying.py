@@ -13,15 +13,15 @@ from typing import Any
 
 import click
 
-from yatagan.batches.batch import Batch
+from yatagan.batches.counts import Outcome, outcome_of
 from yatagan.batches.journal import Journal
-from yatagan.batches.outcome import Outcome, outcome_of
-from yatagan.batches.run import Run
 from yatagan.batches.states import BatchState, Evidence, StepState
+from yatagan.batches.store import Batch
 from yatagan.cli import ending, text, words
 from yatagan.cli.asking import AtTerminal
 from yatagan.cli.context import App, Reused
 from yatagan.cli.view import Progress, view_for
+from yatagan.engine.run import Run
 from yatagan.errors import DESTINATION_FAULTS, ROOM_FAULTS, CannotReach, Fault, JournalError
 from yatagan.keeper.kept import KeptRun
 from yatagan.ledger.ledger import Ledger

@@ -8,7 +8,6 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from yatagan.batches.plan import Arrival, Plan
 from yatagan.batches.steps import Times
 from yatagan.cli import text
 from yatagan.cli.area import age, meaning
@@ -17,6 +16,7 @@ from yatagan.config.nodes import Node, Role
 from yatagan.config.settings import LoginNodeSettings
 from yatagan.errors import LINE_FAULTS, Refused, StoreError
 from yatagan.places import Place, holds
+from yatagan.planning.plan import Arrival, Plan
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees.compare import Verdict
 

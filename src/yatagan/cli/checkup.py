@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from yatagan.batches.batch import Batches
-from yatagan.batches.earlier import left_behind
+from yatagan.batches.store import Batches
 from yatagan.cli import completing, text, words
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.config.nodes import Role
 from yatagan.errors import CannotReach
 from yatagan.places import Place, name_fields
+from yatagan.planning.takeover import left_behind
 
 if TYPE_CHECKING:
     from yatagan.stores.checkup import AreaRoom, Checkup

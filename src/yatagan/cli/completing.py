@@ -130,7 +130,7 @@ def _nodes(ctx: click.Context, incomplete: str) -> Iterator[str]:
 
 def _batches(ctx: click.Context, incomplete: str) -> Iterator[str]:
     """Names, and their ends, which will do as well."""
-    from yatagan.batches.batch import Batches
+    from yatagan.batches.store import Batches
     from yatagan.cli.context import App
 
     for batch in Batches(App.start(questions=False).home.batches):

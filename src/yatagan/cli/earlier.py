@@ -7,15 +7,15 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
 
-from yatagan.batches.batch import Batch, Batches
-from yatagan.batches.earlier import can_go_on, remove_parts, take_over, unfinished
+from yatagan.batches.counts import Outcome, outcome_of
 from yatagan.batches.journal import Header, Journal
-from yatagan.batches.outcome import Outcome, outcome_of
-from yatagan.batches.plan import Plan
+from yatagan.batches.store import Batch, Batches
 from yatagan.cli import text
 from yatagan.cli.context import App, Reused
 from yatagan.errors import BatchInUse
 from yatagan.places import Place
+from yatagan.planning.plan import Plan
+from yatagan.planning.takeover import can_go_on, remove_parts, take_over, unfinished
 from yatagan.stores.interface import Source, Store
 
 

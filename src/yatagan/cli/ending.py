@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from yatagan.batches.outcome import Outcome
-from yatagan.batches.plan import Summary
+from yatagan.batches.counts import Outcome
 from yatagan.batches.states import BatchState
 from yatagan.cli import text
 from yatagan.cli.words import Exit
 from yatagan.errors import CannotReach, Fault
+from yatagan.planning.plan import Summary
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from yatagan.batches.batch import Batches
+from yatagan.batches.store import Batches
 from yatagan.bundles.seeing import Seeing
 from yatagan.cli import completing, text, words
 from yatagan.cli.choosing import choosing, expand_place, parse_choice

@@ -11,8 +11,8 @@ from typing import Any
 
 import click
 
-from yatagan.batches.batch import Batches
 from yatagan.batches.states import BatchState
+from yatagan.batches.store import Batches
 from yatagan.cli import completing, text, words
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.reading import EntryCount

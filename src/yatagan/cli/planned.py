@@ -9,13 +9,13 @@ from typing import Any
 
 import click
 
-from yatagan.batches.plan import Plan
 from yatagan.batches.steps import Modes, Prove
 from yatagan.cli import text
 from yatagan.cli.cautions import Caution
 from yatagan.cli.request import Request
 from yatagan.cli.words import fault
 from yatagan.places import KEPT_DIRECTORY, name_fields
+from yatagan.planning.plan import Plan
 from yatagan.stores.interface import Store
 from yatagan.trees.compare import Verdict
 

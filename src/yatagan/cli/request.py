@@ -10,17 +10,17 @@ from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from enum import StrEnum
 
-from yatagan.batches.layout import Costs
-from yatagan.batches.naming import Template
-from yatagan.batches.planning import Together
 from yatagan.batches.steps import Modes, Prove, Times
-from yatagan.batches.storing import Stored
 from yatagan.bundles.seeing import Seeing
 from yatagan.cli.choosing import expand_place
 from yatagan.cli.context import App
 from yatagan.config.areas import Area
 from yatagan.errors import BadPlace
 from yatagan.places import Place
+from yatagan.planning.bundling import Costs
+from yatagan.planning.name_template import Template
+from yatagan.planning.planner import Together
+from yatagan.planning.stored_bundles import Stored
 from yatagan.stores.interface import Readable, Source, Store
 from yatagan.trees.patterns import EVERYTHING, Choice, is_pattern
 

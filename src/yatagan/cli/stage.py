@@ -10,13 +10,9 @@ from typing import Any
 
 import click
 
-from yatagan.batches.batch import Batch, Batches
-from yatagan.batches.bench import evidence_for
-from yatagan.batches.history import placed_before
 from yatagan.batches.journal import Header
-from yatagan.batches.plan import Plan
-from yatagan.batches.planning import Looking, make_plan, replace_newer
 from yatagan.batches.steps import Modes, Prove, Times
+from yatagan.batches.store import Batch, Batches
 from yatagan.cli import carrying, cautions, completing, ending, text, words
 from yatagan.cli.asking import AtTerminal, plain_interrupts
 from yatagan.cli.choosing import choosing, parse_choice
@@ -29,8 +25,12 @@ from yatagan.cli.view import Progress, view_for
 from yatagan.cli.words import Exit
 from yatagan.config.areas import Area
 from yatagan.config.units import parse_rate
+from yatagan.engine.session import evidence_for
 from yatagan.errors import BadPlace, Fault
 from yatagan.places import Place, parse_place
+from yatagan.planning.placed_before import placed_before
+from yatagan.planning.plan import Plan
+from yatagan.planning.planner import Looking, make_plan, replace_newer
 from yatagan.stores.interface import Store
 from yatagan.trees.memory import Memory
 from yatagan.trees.unkept import find_unkept

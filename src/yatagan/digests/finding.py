@@ -15,7 +15,7 @@ from typing import TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from yatagan.digests.blocks import Blocks, Run, run_digest
+from yatagan.portable.block_sums import Blocks, Run, run_digest
 
 Number = TypeVar("Number", np.uint32, np.uint64)
 

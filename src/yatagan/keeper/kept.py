@@ -14,12 +14,12 @@ from yatagan import __version__
 from yatagan.batches.events import Listener
 from yatagan.batches.states import BatchState
 from yatagan.config.nodes import Node
-from yatagan.digests.blocks import Run
 from yatagan.errors import BatchInUse, CannotReach, Fault, StoreError
 from yatagan.keeper.meeting import Meeting
 from yatagan.keeper.wire import Codec, Gone, Peer
 from yatagan.nodes.answers import Answers
-from yatagan.nodes.helper.parcels import Parcel
+from yatagan.portable.block_sums import Run
+from yatagan.portable.small_files import Parcel
 from yatagan.stores.flow import LANE_BYTES, Room
 from yatagan.stores.interface import (
     Digested,
@@ -36,8 +36,8 @@ from yatagan.stores.interface import (
 )
 
 if TYPE_CHECKING:
-    from yatagan.batches.batch import Batch
     from yatagan.batches.journal import Journal
+    from yatagan.batches.store import Batch
     from yatagan.stores.checkup import Checkup
 
 

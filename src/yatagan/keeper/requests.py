@@ -7,7 +7,7 @@ from collections.abc import AsyncGenerator
 from dataclasses import dataclass, field
 from typing import Any
 
-from yatagan.batches.run import Run
+from yatagan.engine.run import Run
 from yatagan.errors import NeedsAnswer, Refused, StoreError
 from yatagan.keeper.wire import Gone, Peer
 from yatagan.nodes.answers import Answers, Question, Reached

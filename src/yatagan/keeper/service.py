@@ -16,12 +16,12 @@ from collections.abc import Coroutine
 from typing import Any, TypeVar
 
 from yatagan import __version__
-from yatagan.batches.batch import Batch, Batches
 from yatagan.batches.events import Event
-from yatagan.batches.run import Run
+from yatagan.batches.store import Batch, Batches
 from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import load_settings
+from yatagan.engine.run import Run
 from yatagan.errors import BatchInUse, CannotReach, Refused
 from yatagan.keeper.kept import Lease, Status, codec
 from yatagan.keeper.meeting import Ending, Meeting, is_ours

@@ -1,1 +1,1 @@
-"""Reaching a node: login, trust, and the helper that runs there."""
+"""Reaching a node: login, host keys, SFTP requests, and the program that runs there."""

@@ -23,7 +23,7 @@ from yatagan.errors import CannotReach
 from yatagan.nodes.answers import Answers, Nobody, Reached
 from yatagan.nodes.connecting import PATIENT, Client, LoginTimes, connect
 from yatagan.nodes.files import BEGINNING, Files
-from yatagan.nodes.helper.client import Helper, NoHelper
+from yatagan.nodes.helper import Helper, NoHelper
 from yatagan.nodes.trouble import files_refused
 
 logging.getLogger("asyncssh").setLevel(logging.CRITICAL)

@@ -7,10 +7,10 @@ from base64 import b64decode
 from collections.abc import Callable, Coroutine, Sequence
 from typing import Any, Concatenate, ParamSpec, TypeVar
 
-from yatagan.digests.blocks import Blocks, Run
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.nodes.helper.client import Helper
-from yatagan.nodes.helper.parcels import Parcel
+from yatagan.nodes.helper import Helper
+from yatagan.portable.block_sums import Blocks, Run
+from yatagan.portable.small_files import Parcel
 from yatagan.stores.interface import Digested, Facts, Gathered, NodeBlocks, Placement, Unloaded
 from yatagan.stores.sftpfile import Ask
 from yatagan.stores.system import (
@@ -24,7 +24,7 @@ from yatagan.stores.system import (
 )
 
 #: What it learns to find what a file has of another.
-_CHANGES = ("yatagan.digests.blocks", "yatagan.nodes.helper.changes")
+_CHANGES = ("yatagan.portable.block_sums", "yatagan.portable.changed_parts")
 
 
 P = ParamSpec("P")

@@ -11,9 +11,9 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 from typing import Any, Protocol
 
-from yatagan.digests.blocks import Blocks, Run
 from yatagan.errors import Fault
-from yatagan.nodes.helper.parcels import Parcel
+from yatagan.portable.block_sums import Blocks, Run
+from yatagan.portable.small_files import Parcel
 from yatagan.stores.flow import Room
 
 #: Requests never reach over a multiple of this many bytes, and what lies between two of them goes one way: disks that

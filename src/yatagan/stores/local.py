@@ -20,11 +20,10 @@ from contextlib import contextmanager
 from typing import Any, ParamSpec, TypeVar
 
 from yatagan.config.roots import Roots
-from yatagan.digests.blocks import Run
 from yatagan.errors import Fault, StoreError
-from yatagan.nodes.helper import parcels
-from yatagan.nodes.helper.parcels import Parcel
-from yatagan.portable import directories, placing
+from yatagan.portable import directories, placing, small_files
+from yatagan.portable.block_sums import Run
+from yatagan.portable.small_files import Parcel
 from yatagan.stores.flow import Room
 from yatagan.stores.interface import (
     STRIPE,
@@ -456,7 +455,7 @@ class LocalStore:
     async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
         """See `Store.digests`."""
         known = [(path, facts_to_list(facts)) for path, facts in files]
-        return [digested(*each) for each in await asyncio.to_thread(parcels.digests, known, algorithm, self._alive)]
+        return [digested(*each) for each in await asyncio.to_thread(small_files.digests, known, algorithm, self._alive)]
 
     async def blocks(self, path: bytes, block: int) -> NodeBlocks:
         """See `Store.blocks`."""
@@ -471,20 +470,20 @@ class LocalStore:
 
     async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
         """See `Store.gather`."""
-        return [gathered(*each) for each in await asyncio.to_thread(parcels.gather, list(paths), most, _quiet)]
+        return [gathered(*each) for each in await asyncio.to_thread(small_files.gather, list(paths), most, _quiet)]
 
     async def unload(self, bundle: bytes, parcels_: Sequence[Parcel]) -> list[Unloaded]:
         """See `Store.unload`."""
 
         def unload() -> list[tuple[int, int]]:
             with _umask(self._umask):
-                return parcels.unload(bundle, list(parcels_), _quiet)
+                return small_files.unload(bundle, list(parcels_), _quiet)
 
         return [unloaded(*each) for each in await _thread(bundle, unload)]
 
     async def finish(self, parcels_: Sequence[Parcel]) -> list[Unloaded]:
         """See `Store.finish`."""
-        return [unloaded(*each) for each in await _thread(b"", parcels.finish, list(parcels_), _quiet)]
+        return [unloaded(*each) for each in await _thread(b"", small_files.finish, list(parcels_), _quiet)]
 
     async def work(self, modules: tuple[str, ...], what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
         """See `Store.work`. Never needed here: whoever wants it is here too."""

@@ -20,11 +20,11 @@ from typing import Any, TypeVar
 from yatagan.config.areas import below, find_area, split_area
 from yatagan.config.nodes import Node
 from yatagan.config.settings import LineSettings
-from yatagan.digests.blocks import Run
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.files import CREATE, EXCLUSIVE, READ, WRITE, Files
-from yatagan.nodes.helper.parcels import Parcel
 from yatagan.nodes.login import Login
+from yatagan.portable.block_sums import Run
+from yatagan.portable.small_files import Parcel
 from yatagan.stores.byhelper import ByHelper
 from yatagan.stores.coalescing import Coalesced, Shared
 from yatagan.stores.interface import (

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from os import stat_result
 
 from yatagan.errors import Fault, StoreError
-from yatagan.nodes.helper import parcels
+from yatagan.portable import small_files
 from yatagan.portable.placing import KEPT_TAKEN, PART_CHANGED
 from yatagan.stores.interface import Digested, Facts, Gathered, Kind, Unloaded
 
@@ -78,14 +78,14 @@ def facts_to_list(facts: Facts | None) -> list[int]:
 
 def digested(outcome: int, digest: str, found: Sequence[int]) -> Digested:
     """Our word for what `parcels.digests` says of a file."""
-    if outcome == parcels.PLACED:
+    if outcome == small_files.PLACED:
         return Digested(digest, facts_from_list(found))
     return Digested("", None, _fault_of_outcome(outcome))
 
 
 def gathered(outcome: int, contents: bytes, found: Sequence[int]) -> Gathered:
     """Our word for what `parcels.gather` says of a file."""
-    if outcome == parcels.PLACED:
+    if outcome == small_files.PLACED:
         return Gathered(contents, facts_from_list(found))
     return Gathered(b"", None, _fault_of_outcome(outcome))
 
@@ -93,13 +93,13 @@ def gathered(outcome: int, contents: bytes, found: Sequence[int]) -> Gathered:
 def unloaded(outcome: int, unset: int) -> Unloaded:
     """Our word for what `parcels.unload` says of a parcel."""
     note = SYSTEM_FAULTS.get(unset, Fault.REFUSED) if unset else None
-    if outcome in (parcels.PLACED, parcels.THERE):
-        return Unloaded(there=outcome == parcels.THERE, unset=note)
+    if outcome in (small_files.PLACED, small_files.THERE):
+        return Unloaded(there=outcome == small_files.THERE, unset=note)
     return Unloaded(fault=_fault_of_outcome(outcome))
 
 
 def _fault_of_outcome(outcome: int) -> Fault:
-    ours = {parcels.DIFFERENT: Fault.DIGEST_DIFFERS, parcels.CHANGED: Fault.SOURCE_CHANGED}
+    ours = {small_files.DIFFERENT: Fault.DIGEST_DIFFERS, small_files.CHANGED: Fault.SOURCE_CHANGED}
     return ours.get(outcome) or SYSTEM_FAULTS.get(outcome, Fault.REFUSED)
 
 

@@ -1,0 +1,52 @@
+"""Finishing many small files at once: what is left to do for part files that are whole, by one message for hundreds.
+
+Every file would else cost three answers and a sync of its own. The machine that they are on does it, with the same
+outcome for each: proven, its facts set, and named without replacing anything.
+"""
+
+from __future__ import annotations
+
+from yatagan.batches.states import Evidence
+from yatagan.batches.steps import Modes, Step, Times
+from yatagan.engine.session import MODE_BITS, Bench
+from yatagan.portable.small_files import Parcel
+from yatagan.stores.coalescing import Coalesced
+from yatagan.stores.interface import Unloaded
+
+#: The largest file that is finished together with others: its contents are read in one go.
+SMALL = 1 << 20
+#: Files in one message, and messages that are being worked on at once.
+_AT_ONCE, _MESSAGES = 200, 2
+
+
+class Finisher:
+    """Takes files as they become whole, and gives each its outcome."""
+
+    def __init__(self, bench: Bench) -> None:
+        self._session = bench.session
+        self._destination = bench.destination
+        self._bulk = Coalesced(self._destination.finish, _AT_ONCE, _MESSAGES)
+
+    def takes(self, step: Step) -> bool:
+        """Whether a file is small and new, and the machine can be asked to prove it."""
+        able = self._destination.traits.parcels and self._session.hashes_there and not self._destination.traits.quick
+        proven = self._session.evidence is Evidence.ON_NODE
+        return able and proven and step.seen is None and step.facts.size <= SMALL
+
+    async def finish(self, step: Step) -> Unloaded:
+        """What became of a part file that is whole. Raises StoreError when the line is lost."""
+        return await self._bulk.ask(self._parcel(step))
+
+    def _parcel(self, step: Step) -> Parcel:
+        session, facts = self._session, step.facts
+        return Parcel(
+            0,
+            facts.size,
+            step.digest,
+            step.part(session.batch),
+            tuple(step.part(session.batch, earlier) for earlier in range(1, step.generation)),
+            step.path,
+            session.part_mode(facts),
+            facts.mode & MODE_BITS if session.modes is Modes.KEEP else None,
+            facts.mtime_ns if session.times is Times.KEEP else None,
+        )

@@ -1,0 +1,278 @@
+"""Many small files that travel as one: a bundle that is made while it is read, and unloaded where it arrives.
+
+Every file keeps its own step; the bundle is only how their bytes get there. A file that cannot go this way (it changed,
+its name was taken, the node would not) is left waiting, and carried by itself when the bundles are through.
+
+A bundle is a tar whose every byte follows from its files' facts and contents, so the carrier treats it as any other
+file: what is durable of it is never sent again.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+import zlib
+from bisect import bisect_right
+from collections.abc import Sequence
+from dataclasses import replace
+
+from yatagan.batches.events import Note, StepSettled
+from yatagan.batches.states import Evidence, StepState
+from yatagan.batches.steps import Change, Modes, Step, Times
+from yatagan.digests.lists import ALGORITHM
+from yatagan.engine.file_step import FileWork
+from yatagan.engine.session import MODE_BITS, Bench, StepRefused
+from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.planning.bundling import SMALL, Layout
+from yatagan.portable.small_files import Parcel
+from yatagan.portable.tar import END, padding
+from yatagan.stores.flow import Room
+from yatagan.stores.interface import Facts, Kind, Piece, Readable, Unloaded
+from yatagan.transfer.stopping import Stopped
+
+#: Tries with what is left of a bundle, when files of it are gone or changed, before all of it goes one by one.
+_TRIES = 3
+#: Parcels that are unloaded by one request.
+_AT_ONCE = 200
+#: Bytes of a bundle that are being gathered at once.
+_READ_AHEAD = 4 << 20
+
+
+class Lost(Exception):
+    """A member of a bundle cannot be had as it was planned."""
+
+    def __init__(self, member: Step, fault: Fault) -> None:
+        super().__init__(fault)
+        self.member = member
+        self.fault = fault
+
+
+class BundleReader:
+    """The bundle as an open file: what is read of it is gathered from the source just then."""
+
+    def __init__(self, source: Readable, layout: Layout) -> None:
+        self._source = source
+        self._layout = layout
+        self._held: dict[int, bytes] = {}
+        self.flow = Room(_READ_AHEAD)
+        self.read_here = None
+
+    async def facts(self) -> Facts:
+        """See `Reader.facts`. A bundle has none of its own but its size."""
+        return Facts(Kind.FILE, self._layout.size, 0, 0)
+
+    async def read(self, offset: int, size: int) -> bytes:
+        """See `Reader.read`. Raises Lost."""
+        layout = self._layout
+        end = min(offset + size, layout.size)
+        first, last = self._covering(offset), self._covering(end - 1)
+        wanted = range(first, last + 1)
+        contents = await self._contents(wanted, end)
+        pieces = []
+        for number in wanted:
+            data = contents[number]
+            pieces += [layout.heads[number], data, bytes(padding(len(data)))]
+        if end > layout.end:
+            pieces.append(END)
+        start = layout.starts[first] if wanted else layout.end
+        return b"".join(pieces)[offset - start : end - start]
+
+    def _covering(self, offset: int) -> int:
+        return bisect_right(self._layout.starts, offset) - 1
+
+    async def _contents(self, wanted: range, end: int) -> dict[int, bytes]:
+        found = {number: self._held.pop(number) for number in wanted if number in self._held}
+        missing = [number for number in wanted if number not in found]
+        members = [self._layout.members[number] for number in missing]
+        if members:
+            gathered = await self._source.gather([member.source for member in members], SMALL)
+            for number, member, each in zip(missing, members, gathered, strict=True):
+                if each.facts is None or not each.facts.same_as(member.facts):
+                    raise Lost(member, each.fault or Fault.SOURCE_CHANGED)
+                found[number] = each.contents
+        last = wanted[-1] if wanted else -1
+        if last >= 0 and self._layout.begins(last) + len(found[last]) > end:
+            self._held[last] = found[last]  # it goes on in the next block
+        return found
+
+    async def close(self) -> None:
+        """See `Reader.close`."""
+        self._held.clear()
+
+
+class MemberDigests:
+    """The digests of a bundle's members, made from the bundle's bytes as they pass in order."""
+
+    def __init__(self, layout: Layout) -> None:
+        self._layout = layout
+        self._at = 0
+        self._number = 0
+        self._value = hashlib.new(ALGORITHM)
+        self.digests: list[str] = []
+        self._checksum = 0
+        #: What has taken its place, if the bundle had to be read anew.
+        self.again: MemberDigests | None = None
+
+    def update(self, data: Piece, /) -> None:
+        """See `carriage.Hash`."""
+        layout, view, end = self._layout, memoryview(data), self._at + len(data)
+        self._checksum = zlib.crc32(view, self._checksum)
+        while self._number < len(layout.members):
+            begins = layout.begins(self._number)
+            stops = begins + layout.members[self._number].facts.size
+            if begins < end:
+                self._value.update(view[max(begins - self._at, 0) : max(stops - self._at, 0)])
+            if stops > end:
+                break
+            self._next()
+        self._at = end
+
+    def _next(self) -> None:
+        self.digests.append(self._value.hexdigest())
+        self._value = hashlib.new(ALGORITHM)
+        self._number += 1
+
+    def hexdigest(self) -> str:
+        """See `carriage.Hash`. The bundle itself needs none."""
+        return ""
+
+    def checkpoint(self) -> str:
+        """See `carriage.Hash`. Files that were changed since they arrived are found by a checksum, not by a proof."""
+        return f"{self._checksum:08x}"
+
+    def anew(self) -> MemberDigests:
+        """See `carriage.Hash`."""
+        self.again = MemberDigests(self._layout)
+        return self.again
+
+
+class ParcelWork:
+    """Carries bundles and unloads them."""
+
+    def __init__(self, bench: Bench, files: FileWork, stop: asyncio.Event) -> None:
+        self._bench = bench
+        self._session = bench.session
+        self._source = bench.source
+        self._destination = bench.destination
+        self._scribe = bench.scribe
+        self._tell = bench.tell
+        self._files = files
+        self._stop = stop
+
+    async def do(self, step: Step) -> None:
+        """From wherever an earlier session left it to unloaded. Raises as `Performer.perform` says."""
+        state = StepState.LEFT
+        if self._possible:
+            try:
+                state = await self._bring(step)
+            except (StepRefused, StoreError) as error:
+                if isinstance(error, StoreError) and error.fault in LINE_FAULTS:
+                    raise
+                # Files that go one by one need less of the disk and of its rights; what is wrong they will tell.
+        step = self._bench.journal.step(step.number)
+        await self._files.remove_parts(step, with_present=True)
+        if state is StepState.LEFT and step.generation:
+            await self._clear_members(step)
+        await self._bench.settle(step, state)
+
+    async def _clear_members(self, step: Step) -> None:
+        """Remove what an unloading that was broken off has left of files that will go one by one now."""
+        waiting = [each for each in self._bench.journal.members(step.number) if each.state is StepState.WAITING]
+        batch, generations = self._session.batch, range(1, step.generation + 1)
+        await self._files.remove_all(member.part(batch, each) for member in waiting for each in generations)
+
+    async def _bring(self, step: Step) -> StepState:
+        """Carry and unload what can be had."""
+        for _ in range(_TRIES):
+            members = self._bench.journal.members(step.number)
+            waiting = [member for member in members if member.state is StepState.WAITING]
+            if not waiting:
+                break
+            await self._files.let_age([member.facts for member in waiting])
+            try:
+                step, layout, digests = await self._carry(step, members)
+            except Lost as lost:
+                step = replace(step, state=StepState.WAITING, durable="", digest="")
+                await self._scribe.note(
+                    Change(lost.member.number, bundle=0),
+                    Change(step.number, state=step.state, durable=step.durable, digest=step.digest),
+                )
+                continue
+            await self._unload(step, layout, digests)
+            return StepState.IN_PLACE
+        return StepState.LEFT
+
+    async def _carry(self, step: Step, members: Sequence[Step]) -> tuple[Step, Layout, dict[int, str]]:
+        """Bring the bundle into a part file: its step, its layout, and the digests of its members."""
+        layout = Layout(members)
+        if layout.size != step.facts.size:
+            step = replace(step, facts=replace(step.facts, size=layout.size), durable="")
+            self._scribe.add(Change(step.number, facts=step.facts))
+        elif step.state in (StepState.WHOLE, StepState.PROVEN):
+            step = replace(step, state=StepState.MOVING)  # read again for its digests; no byte of it moves
+        made = MemberDigests(layout)
+        reader = BundleReader(self._source, layout)
+        try:
+            step = await self._files.carry_from(step, reader, made)
+        finally:
+            await reader.close()
+        made = made.again or made
+        return step, layout, dict(zip((member.number for member in members), made.digests, strict=True))
+
+    @property
+    def _possible(self) -> bool:
+        """Whether both ends can do it, and where it would come to is the disk that we write to."""
+        both = self._source.traits.parcels and self._destination.traits.parcels
+        return both and self._session.hashes_there
+
+    async def _unload(self, step: Step, layout: Layout, digests: dict[int, str]) -> None:
+        """Give every member that waits its file, in handfuls."""
+        numbers = [at for at, member in enumerate(layout.members) if member.state is StepState.WAITING]
+        for at in range(0, len(numbers), _AT_ONCE):
+            if self._stop.is_set():
+                raise Stopped
+            handful = numbers[at : at + _AT_ONCE]
+            parcels = [self._parcel(step, layout, number, digests) for number in handful]
+            outcomes = await self._destination.unload(step.part(self._session.batch), parcels)
+            await self._settle([layout.members[number] for number in handful], outcomes, digests)
+
+    def _parcel(self, step: Step, layout: Layout, number: int, digests: dict[int, str]) -> Parcel:
+        member = layout.members[number]
+        facts, keep_modes = member.facts, self._session.modes is Modes.KEEP
+        return Parcel(
+            layout.begins(number),
+            facts.size,
+            digests[member.number],
+            member.part(self._session.batch, step.generation),
+            tuple(member.part(self._session.batch, earlier) for earlier in range(1, step.generation)),
+            member.path,
+            self._session.part_mode(facts),
+            facts.mode & MODE_BITS if keep_modes else None,
+            facts.mtime_ns if self._session.times is Times.KEEP else None,
+        )
+
+    async def _settle(self, members: Sequence[Step], outcomes: Sequence[Unloaded], digests: dict[int, str]) -> None:
+        """Write what became of them, all at once, and tell it. What did not go this way stays waiting."""
+        evidence = self._evidence
+        changes, events = [], []
+        for member, outcome in zip(members, outcomes, strict=True):
+            if outcome.fault is Fault.NO_ROOM:
+                raise StoreError(Fault.NO_ROOM, member.path, store=self._destination.name)
+            if outcome.fault is not None:
+                continue
+            state = StepState.LEFT if outcome.there else StepState.IN_PLACE
+            digest = digests[member.number]
+            changes.append(Change(member.number, state=state, evidence=evidence, digest=digest))
+            size = member.facts.size
+            events.append(StepSettled(member.number, member.kind, member.label, size, state, evidence, None, ""))
+            if outcome.unset is not None:
+                self._tell(Note(member.label, outcome.unset, ""))
+        await self._scribe.note(*changes)
+        for event in events:
+            self._tell(event)
+
+    @property
+    def _evidence(self) -> Evidence:
+        """Every parcel is read again after it was synced, by the machine that it is on."""
+        near = self._destination.traits.quick
+        return Evidence.RECEIVED if near and not self._source.traits.quick else Evidence.ON_NODE

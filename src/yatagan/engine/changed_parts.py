@@ -1,0 +1,139 @@
+"""Changed parts only: what a new file has in common with the one that it replaces is not sent.
+
+The far file's blocks are known by checksums that are made where it is; the search is always here, over the near one.
+What both have is copied where the old file is, into the new part file, and counts as durable from then on; the carrier
+brings the rest and hashes all of it, as ever.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable
+from dataclasses import replace
+
+from yatagan.batches.events import PartsFound
+from yatagan.batches.states import Evidence
+from yatagan.batches.steps import Change, Step
+from yatagan.engine.session import Bench, TryAgain
+from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, Fault, StoreError
+from yatagan.portable.block_sums import Blocks, Run, block_size
+from yatagan.stores.interface import STRIPE, Reader, Writer
+from yatagan.transfer.delta import may_reuse
+from yatagan.transfer.extents import Extents
+from yatagan.transfer.stopping import Stopped
+from yatagan.transfer.transfer import Tuning
+
+#: The smallest share of a file that is worth the trouble of not sending it.
+_WORTH = 1 / 16
+
+
+class Reuse:
+    """Finds what need not be sent, and puts it into part files."""
+
+    def __init__(self, bench: Bench, tuning: Tuning, stop: asyncio.Event) -> None:
+        self._bench = bench
+        self._source = bench.source
+        self._destination = bench.destination
+        self._tuning = tuning
+        self._stop = stop
+        #: Steps of which what was reused turned out to be wrong.
+        self._distrusted: set[int] = set()
+
+    def distrust(self, step: Step) -> None:
+        """Send all of a file from now on."""
+        self._distrusted.add(step.number)
+
+    async def bring(self, step: Step, source: Reader, part: Writer) -> tuple[Step, Extents]:
+        """Put into an empty part file what there is of it in the old one: the step then, and what is durable.
+
+        Raises StoreError when the line is lost or there is no room, TryAgain, and Stopped.
+        """
+        if step.number in self._distrusted or not self._may(step):
+            return step, Extents()
+        up = self._source.traits.quick
+        try:
+            runs = await (self._up(step, source) if up else self._down(step, part))
+        except StoreError as error:
+            if error.fault in LINE_FAULTS | STOPPING_FAULTS:
+                raise
+            runs = []  # then all of it is sent
+        there = Extents([(run.new, run.new + run.size) for run in runs])
+        step = replace(step, durable=there.encode(), reused=there.total)
+        await self._bench.scribe.note(Change(step.number, durable=step.durable, reused=step.reused))
+        self._bench.tell(PartsFound(step.number, step.label, step.facts.size, step.reused))
+        return step, there
+
+    def _may(self, step: Step) -> bool:
+        return may_reuse(self._source, self._destination, step.facts, step.seen, self._tuning.reuse_least)
+
+    def _pulse(self) -> None:
+        if self._stop.is_set():
+            raise Stopped
+
+    async def _up(self, step: Step, source: Reader) -> list[Run]:
+        """From here: the node tells of its old file, and copies what it has."""
+        if source.read_here is None or not self._bench.session.hashes_there:
+            return []
+        old = await self._destination.blocks(step.path, block_size(step.facts.size, self._tuning.reuse_block))
+        runs = await self._find(step, source, step.facts.size, old.blocks)
+        name = step.part(self._bench.session.batch)
+        good = await self._destination.reuse(step.path, name, runs) if runs else []
+        return [run for run, is_good in zip(runs, good, strict=True) if is_good]
+
+    async def _down(self, step: Step, part: Writer) -> list[Run]:
+        """To here: the node tells of its new file; the old one is here."""
+        write = part.write_here
+        if write is None:
+            return []
+        new = await self._source.blocks(step.source, block_size(step.facts.size, self._tuning.reuse_block))
+        if not new.facts.same_as(step.facts):
+            raise TryAgain(Fault.SOURCE_CHANGED)
+        old = await self._destination.open(step.path)
+        try:
+            read, size = old.read_here, (await old.facts()).size
+            if read is None:
+                return []
+            runs = await self._find(step, old, size, new.blocks)
+            good = [run for run in runs if await self._tuning.apart(self._copy, read, write, run)]
+        finally:
+            await old.close()
+        if good:
+            await part.sync()
+        return good
+
+    async def _find(self, step: Step, near: Reader, size: int, far: Blocks) -> list[Run]:
+        """What both have, or nothing where that is too little. It is written down that so much is going to be copied.
+
+        Should we die meanwhile, what is in the part file will not be taken for sent.
+        """
+        read = near.read_here
+        if read is None:
+            return []
+
+        old_is_far = self._source.traits.quick
+        # Checksums of blocks are no proof. Where the whole gets none, every run has its own.
+        unproven = self._bench.session.evidence is Evidence.SENT
+
+        def find() -> list[Run]:
+            from yatagan.digests.finding import find_runs  # what it imports takes a while
+
+            return find_runs(read, size, far, old_is_far=old_is_far, digests=unproven, pulse=self._pulse)
+
+        runs: list[Run] = await self._tuning.apart(find)
+        there = sum(run.size for run in runs)
+        if there < step.facts.size * _WORTH:
+            return []
+        await self._bench.scribe.note(Change(step.number, reused=there))
+        return runs
+
+    def _copy(self, read: Callable[[int, int], bytes], write: Callable[[int, bytes], None], run: Run) -> bool:
+        """Copy a run here; whether all of it was there."""
+        at = 0
+        while at < run.size:
+            self._pulse()
+            piece = read(run.old + at, min(STRIPE, run.size - at))
+            if not piece:
+                return False
+            write(run.new + at, piece)
+            at += len(piece)
+        return True

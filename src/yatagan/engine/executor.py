@@ -1,0 +1,353 @@
+"""The executor carries out what the runner commands, and tells it what came of it.
+
+It owns the tasks, the line and the queue of events; it takes no decision. Clock, jitter and the way
+work leaves the event loop are handed in, so that a simulation can replay a run.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import random
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+from yatagan.batches.events import BatchSettled, LineOpened, LineWaiting, Listener, StepReturned
+from yatagan.batches.group_commit import Scribe
+from yatagan.batches.journal import Header, Journal, Standing
+from yatagan.batches.states import SETTLED, BatchState, Evidence, StepState
+from yatagan.batches.steps import Step, Writers, token_path
+from yatagan.bundles.seeing import Seeing
+from yatagan.engine import scheduler as r
+from yatagan.engine.destination import look_at_destination, make_again
+from yatagan.engine.file_step import Clock
+from yatagan.engine.session import Bench, Session, TryAgain, evidence_for
+from yatagan.engine.worker import Performer
+from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, CannotReach, Fault, JournalError, NeedsAnswer, StoreError
+from yatagan.stores.interface import Readable, Source, Store
+from yatagan.transfer.carrier import Carrier
+from yatagan.transfer.stopping import Stopped
+from yatagan.transfer.transfer import Tuning
+
+#: How long steps get to come to a clean stop before the line is taken from them.
+_HALT_SECONDS = 4.0
+
+
+class SystemClock:
+    """The real time."""
+
+    def monotonic(self) -> float:
+        """See `Clock`."""
+        return time.monotonic()
+
+    async def sleep(self, seconds: float) -> None:
+        """See `Clock`."""
+        await asyncio.sleep(seconds)
+
+
+@dataclass(frozen=True, slots=True)
+class Conditions:
+    """What a run depends on besides its batch."""
+
+    policy: r.Policy = field(default_factory=r.Policy)
+    tuning: Tuning = field(default_factory=Tuning)
+    clock: Clock = field(default_factory=SystemClock)
+    jitter: Callable[[], float] = random.random
+    threaded: bool = True
+
+
+class Executor:
+    """One run of a batch: from accepted or interrupted to finished or interrupted."""
+
+    def __init__(
+        self,
+        journal: Journal,
+        source: Source,
+        destination: Source,
+        listener: Listener,
+        conditions: Conditions | None = None,
+    ) -> None:
+        self._journal = journal
+        self._header: Header = journal.header()
+        self._ends = (source, destination)
+        self._tell = listener
+        self._conditions = conditions or Conditions()
+        self._clock = self._conditions.clock
+        self._scribe = Scribe(journal, threaded=self._conditions.threaded)
+        self._carrier = Carrier(self._conditions.tuning, self._clock.monotonic, self._clock.sleep)
+        self._runner = r.Runner(self._conditions.policy, self._conditions.jitter)
+        self._events: asyncio.Queue[r.Event] = asyncio.Queue()
+        self._tasks: set[asyncio.Task[None]] = set()
+        self._stores: tuple[Readable, ...] = ()
+        self._closing: list[asyncio.Task[None]] = []
+        self._bench: Bench | None = None
+        self._performer: Performer | None = None
+        self._fetched: dict[int, Step] = {}
+        self._stop = asyncio.Event()
+        self._opened_before = False
+        self._opened_at = 0.0
+        self._problem: CannotReach | None = None
+        self._stopped_by: StoreError | None = None
+        self._free: int | None = None
+        self._failure: BaseException | None = None
+        self._settled: r.Settle | None = None
+
+    def stop(self) -> None:
+        """Come to a clean stop soon. May be called from a signal handler of the loop."""
+        self._events.put_nowait(r.StopAsked(None))
+
+    async def run(self) -> Standing:
+        """Run until the batch is settled. Raises JournalError when the journal cannot be written any more."""
+        began = self._clock.monotonic()
+        self._journal.settle(BatchState.MOVING)
+        try:
+            self._obey(self._runner.handle(r.Begin()))
+            while self._settled is None:
+                event = await self._events.get()
+                if self._failure is not None:
+                    raise self._failure
+                self._obey(self._runner.handle(event))
+            await self._scribe.finish()
+        finally:
+            await self._close_all()
+        fault, detail = self._settled.fault, str(self._problem.detail) if self._problem else ""
+        if self._stopped_by is not None and fault is self._stopped_by.fault:
+            detail = os.fsdecode(self._stopped_by.path)
+        if fault is Fault.NO_ROOM:
+            detail = "" if self._free is None else str(self._free)
+        self._journal.spend(self._clock.monotonic() - began)
+        self._journal.settle(self._settled.state, fault, detail)
+        self._tell(BatchSettled(self._settled.state, fault, detail))
+        return self._journal.standing()
+
+    @property
+    def problem(self) -> CannotReach | None:
+        """Why the line could not be had the last time, if it could not."""
+        return self._problem
+
+    # -- commands ----------------------------------------------------------------------------------------
+
+    def _obey(self, commands: list[r.Command]) -> None:
+        for command in commands:
+            match command:
+                case r.OpenLine(wait, fault):
+                    self._begin(self._open(wait, fault))
+                case r.CloseLine():
+                    if self._performer is not None:
+                        self._carrier.line_lost(self._clock.monotonic() - self._opened_at)
+                    self._performer = None
+                    stores, self._stores = self._stores, ()
+                    self._closing += [self._begin(_close(store)) for store in stores]
+                case r.Fetch(after, limit):
+                    self._fetch(after, limit)
+                case r.Start(number, wait):
+                    self._begin(self._work(self._fetched[number], wait, self._performer))
+                case r.GiveUp(number, fault):
+                    self._begin(self._give_up(self._fetched[number], fault))
+                case r.Halt():
+                    self._stop.set()
+                    self._begin(self._take_the_line())
+                case r.Settle():
+                    self._settled = command
+
+    def _begin(self, work: Any) -> asyncio.Task[None]:
+        task: asyncio.Task[None] = asyncio.ensure_future(work)
+        self._tasks.add(task)
+        task.add_done_callback(self._ended)
+        return task
+
+    def _ended(self, task: asyncio.Task[None]) -> None:
+        self._tasks.discard(task)
+        if not task.cancelled() and task.exception() is not None and self._failure is None:
+            self._failure = task.exception()
+            self._events.put_nowait(r.StopAsked(None))  # wakes the loop, which raises
+
+    def _fetch(self, after: tuple[int, int], limit: int) -> None:
+        steps = self._journal.open_steps(after, limit)
+        for step in steps:
+            self._fetched[step.number] = step
+        tickets = tuple(r.Ticket(step.number, step.phase, step.facts.size) for step in steps)
+        self._events.put_nowait(r.Fetched(tickets, last=len(steps) < limit))
+
+    async def _open(self, wait: float, fault: Fault | None) -> None:
+        if fault is not None:
+            self._tell(LineWaiting(wait, fault, self._problem))
+            await self._clock.sleep(wait)
+        opened: list[Readable] = []
+        left = self._journal.size_left()
+        try:
+            # What is to be carried may be in a bundle that stands for its directory.
+            source = Seeing(await self._ends[0].open())
+            opened.append(source)
+            destination = await self._ends[1].open()
+            opened.append(destination)
+            source.expect(left)  # soon, because lanes take a while to open
+            destination.expect(left)
+            await self._look_at_destination(destination)  # before anything is written there
+            hashes_there = await self._hashes_there(destination)
+            self._keep_promise(source, destination, hashes_there)
+        except (CannotReach, StoreError) as error:
+            for store in opened:
+                await _close(store)
+            self._refused(error)
+            return
+        except BaseException:  # cancelled: what is open already must not stay so
+            for store in opened:
+                await _close(store)
+            raise
+        if self._runner.line is r.Line.ENDED:
+            for store in opened:
+                await _close(store)
+            return
+        self._problem = None
+        self._stores = (source, destination)
+        number = self._journal.new_session(destination.witness())
+        destination.note_writers(lambda witness: self._scribe.note(Writers(number, witness)))
+        caps = [cap for cap in (self._header.max_rate, source.max_rate, destination.max_rate) if cap]
+        self._carrier.pace.rate = min(caps, default=None)
+        self._pin()
+        session = Session(
+            number,
+            self._header.id,
+            self._header.destination,
+            self._header.prove,
+            self._header.modes,
+            self._header.times,
+            source,
+            destination,
+            hashes_there,
+        )
+        self._bench = Bench(session, self._journal, self._scribe, self._tell)
+        self._performer = Performer(self._bench, self._carrier, self._clock, self._stop)
+        self._tell(LineOpened(self._opened_before))
+        self._opened_before = True
+        self._opened_at = self._clock.monotonic()
+        self._events.put_nowait(r.LineUp())
+
+    def _keep_promise(self, source: Readable, destination: Store, hashes_there: bool) -> None:
+        """Raises StoreError when files cannot be proven any more as the plan said: none is passed off as proven."""
+        promised = self._header.promised
+        evidence = evidence_for(self._header.prove, source.traits, destination.traits, hashes_there)
+        if promised is None or not promised.is_proof:
+            return
+        if not evidence.is_proof or (promised is evidence is Evidence.ON_NODE and not (hashes_there or self._near)):
+            fault = Fault.OTHER_DISK if destination.traits.digests else Fault.NO_PROOF
+            raise StoreError(fault, self._header.destination, store=destination.name)
+
+    @property
+    def _near(self) -> bool:
+        """Whether files come to this machine."""
+        return not self._header.destination_node
+
+    async def _look_at_destination(self, destination: Store) -> None:
+        """Raises StoreError when it is gone, or another one; when that is wanted, what is missing is put back first."""
+        if self._journal.standing().make_again:
+            await make_again(self._journal, destination, self._header.destination)
+        await look_at_destination(self._journal, destination, self._header.destination)
+
+    def _refused(self, error: CannotReach | StoreError) -> None:
+        if isinstance(error, StoreError) and error.fault in STOPPING_FAULTS:
+            self._stopped_by = error
+            self._events.put_nowait(r.StopAsked(error.fault))
+            return
+        if isinstance(error, CannotReach):
+            self._problem = error
+            passing, person = error.passing, isinstance(error, NeedsAnswer)
+        else:
+            passing, person = error.fault in LINE_FAULTS, False
+            self._problem = CannotReach(error.store, "sftp", error.detail or error.fault.value, passing=passing)
+        self._events.put_nowait(r.LineRefused(self._clock.monotonic(), passing, person))
+
+    async def _hashes_there(self, destination: Store) -> bool:
+        """Whether digests can be made where the destination's files are; proven once a session."""
+        if not destination.traits.digests:
+            return False
+        top = self._header.destination
+        while (await destination.look(top)) is None and len(top) > 1:
+            top = top.rpartition(b"/")[0] or b"/"
+        try:
+            # The name is the batch's own, so that one left behind by a killed process is found again.
+            return await destination.same_disk(token_path(top, self._header.id))
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
+            if error.fault not in (Fault.DENIED, Fault.READ_ONLY):
+                return False
+            # Nothing can be written just there: then what both say of that directory must do.
+            found = await destination.look_closely(top)
+            return found is not None and found.inode is not None
+
+    def _pin(self) -> None:
+        pins = {name: address for end in self._ends for name, address in end.pins().items()}
+        if pins and pins != self._journal.standing().pins:
+            self._journal.pin(pins)
+
+    async def _work(self, step: Step, wait: float, performer: Performer | None) -> None:
+        """One step, and what came of it."""
+        number = step.number
+        if wait:
+            await self._clock.sleep(wait)
+        if wait or step.bundle:
+            step = self._journal.step(number)
+        if step.state in SETTLED:  # a bundle has brought it since it was fetched
+            self._fetched.pop(number, None)
+            self._events.put_nowait(r.StepEnded(number))
+            return
+        durable = step.durable
+        try:
+            if performer is None:
+                raise StoreError(Fault.LINE_LOST)
+            await performer.perform(step)
+        except (StoreError, Stopped, TryAgain) as error:
+            fault = error.fault if isinstance(error, StoreError | TryAgain) else Fault.LINE_LOST
+            if isinstance(error, StoreError) and fault in STOPPING_FAULTS:
+                self._stopped_by = error
+                await self._look_at_room(fault)
+            await self._scribe.note()
+            now = self._fetched[number] = self._journal.step(number)
+            self._tell(StepReturned(number, step.label, fault))
+            moved = now.durable != durable and now.generation == step.generation
+            self._events.put_nowait(r.StepBack(number, fault, moved, self._clock.monotonic()))
+        else:
+            self._fetched.pop(number, None)
+            self._events.put_nowait(r.StepEnded(number))
+
+    async def _look_at_room(self, fault: Fault) -> None:
+        """How much is free at the destination, where there was too little."""
+        if fault is Fault.NO_ROOM and self._free is None and self._bench is not None:
+            with contextlib.suppress(StoreError):
+                self._free = await self._bench.destination.room(self._header.destination)
+
+    async def _give_up(self, step: Step, fault: Fault) -> None:
+        assert self._bench is not None  # only what was tried is given up
+        if self._performer is not None:
+            with contextlib.suppress(StoreError):
+                await self._performer.clear(step)
+        await self._bench.settle(step, StepState.FAILED, fault=fault)
+        self._fetched.pop(step.number, None)
+        self._events.put_nowait(r.StepEnded(step.number))
+
+    async def _take_the_line(self) -> None:
+        await self._clock.sleep(_HALT_SECONDS)
+        for store in self._stores:
+            await _close(store)
+
+    async def _close_all(self) -> None:
+        for store in self._stores:
+            await _close(store)
+        self._stores = ()
+        await asyncio.gather(*self._closing, return_exceptions=True)
+        for task in list(self._tasks):
+            task.cancel()
+        await asyncio.gather(*self._tasks, return_exceptions=True)
+        if isinstance(self._failure, JournalError):
+            with contextlib.suppress(JournalError):
+                await self._scribe.finish()
+
+
+async def _close(store: Readable) -> None:
+    with contextlib.suppress(StoreError):
+        await store.close()

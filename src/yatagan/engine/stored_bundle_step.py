@@ -1,0 +1,240 @@
+"""Directories that are stored as bundles: made here, beside the journal, then carried like any file.
+
+The bundle waits in the batch's own directory until it is in place: so what has arrived of it is never made or sent
+again, and what it holds is of one moment however often the line is lost. Its entries keep steps of their own, which are
+settled with it.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import posixpath
+from collections.abc import Coroutine, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from yatagan.batches.events import Making, StepSettled
+from yatagan.batches.states import SETTLED, Evidence, StepState
+from yatagan.batches.steps import Change, Step, StepKind
+from yatagan.bundles.stored import ENDING
+from yatagan.engine.file_step import Clock, FileWork
+from yatagan.engine.session import Bench, StepRefused, TryAgain
+from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.portable import index
+from yatagan.stores.interface import Kind
+from yatagan.stores.local import LocalStore
+from yatagan.stores.system import SYSTEM_FAULTS, facts_of, fault_of
+from yatagan.transfer.carrier import Carrier
+from yatagan.transfer.stopping import Stopped
+
+if TYPE_CHECKING:  # what makes archives is imported when one is made
+    from yatagan.bundles.make import Contents
+
+#: Members that are settled together.
+_AT_ONCE = 500
+
+
+class _Spool(LocalStore):
+    """Files of this machine that nobody but us writes: none of them is ever too new to be read."""
+
+    async def clock_ns(self) -> int | None:
+        """See `Readable.clock_ns`."""
+        return None
+
+
+class ArchiveWork:
+    """Makes bundles, carries them and their indexes, and settles what is in them."""
+
+    def __init__(self, bench: Bench, carrier: Carrier, clock: Clock, stop: asyncio.Event) -> None:
+        self._bench = bench
+        self._scribe = bench.scribe
+        self._stop = stop
+        self._spool = _Spool(b"/")
+        self._settling = asyncio.Lock()
+        self._settled: set[int] = set()
+        session = replace(bench.session, source=self._spool)
+        self._files = FileWork(Bench(session, bench.journal, bench.scribe, bench.tell), carrier, clock, stop)
+
+    async def archive(self, step: Step) -> None:
+        """From a directory here to a bundle in place. Raises as `Performer.perform` says."""
+        bundle = self._spooled(step)
+        members = self._bench.journal.members(step.number)
+        size = sum(each.facts.size for each in members if each.kind is StepKind.FILE)
+        if not (bundle.exists() and _beside(bundle).exists()):
+            await self._make(step, bundle, members, size)
+        self._bench.tell(Making(step.number, step.label, size, size))
+        await self._files.do(replace(step, source=os.fsencode(bundle)))
+        try:
+            async with self._settling:
+                await self._settle_members(self._bench.journal.step(step.number))
+            bundle.unlink(missing_ok=True)
+            # At once, since without it the bundle stands for nothing.
+            await self.beside(self._bench.journal.step(step.number + 1))
+        except (StepRefused, TryAgain):
+            pass  # what has not come with the bundle has a turn of its own, which will tell
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
+
+    async def beside(self, step: Step) -> None:
+        """The index of a bundle that is in place; nothing, where that came with the bundle."""
+        step = self._bench.journal.step(step.number)
+        if step.state in SETTLED:
+            return
+        archive = self._bench.journal.step(step.number - 1)
+        if archive.state not in (StepState.IN_PLACE, StepState.LEFT):
+            await self._bench.settle(step, StepState.LEFT)
+            return
+        await self._files.do(replace(step, source=os.fsencode(_beside(self._spooled(archive)))))
+
+    async def member(self, step: Step) -> None:
+        """An entry whose bundle has had its turn."""
+        archive = self._bench.journal.step(step.bundle)
+        async with self._settling:  # the first to come does it for all
+            if archive.number not in self._settled:
+                await self._settle_members(archive)
+        if self._bench.journal.step(step.number).state is StepState.WAITING:
+            raise StepRefused(Fault.NOT_IN_BUNDLE)
+
+    def _spooled(self, archive: Step) -> Path:
+        # The store of this machine enters no link, and the way to a home may well be one.
+        return Path(os.path.realpath(self._bench.journal.spool)) / f"{archive.number}{ENDING.decode()}"
+
+    # -- making --------------------------------------------------------------------------------------------
+
+    async def _make(self, step: Step, bundle: Path, members: Sequence[Step], size: int) -> None:
+        """Make the bundle, and its index, from what is there now of the planned entries."""
+        from yatagan.archives.compression import LEVELS, Form
+        from yatagan.bundles.make import Recipe, make
+        from yatagan.portable.tar_input import Manner
+
+        try:
+            bundle.parent.mkdir(exist_ok=True, mode=0o700)
+            parts = bundle.parent.glob(f".*{self._run(step)}-*")
+            for left in (bundle, _beside(bundle), *parts):  # of a process that was killed
+                left.unlink(missing_ok=True)
+        except OSError as error:
+            raise fault_of(error, os.fsencode(bundle)) from error
+        contents, missing = await asyncio.to_thread(self._contents, step, members)
+        if missing and step.seen is not None:
+            raise StepRefused(Fault.WOULD_LOSE, missing[0][0].label.decode("utf-8", "surrogateescape"))
+        for member, fault in missing:
+            if member.state is StepState.WAITING:
+                await self._bench.settle(member, StepState.FAILED, fault=fault)
+        loop, done = asyncio.get_running_loop(), 0
+
+        def progress(files: int, more: int) -> None:
+            nonlocal done
+            done += more
+            loop.call_soon_threadsafe(self._bench.tell, Making(step.number, step.label, done, size))
+
+        recipe = Recipe(Form.ZSTD, LEVELS[Form.ZSTD][1], Manner(), os.cpu_count() or 1, self._run(step))
+        stands_for = posixpath.basename(step.path).removesuffix(ENDING)
+        making = make(self._spool, os.fsencode(bundle), contents, recipe, progress, stands_for)
+        try:
+            await self._unless_stopped(making)
+        except StoreError as error:
+            if error.fault is Fault.SOURCE_CHANGED:
+                raise TryAgain(Fault.SOURCE_CHANGED) from error
+            if error.fault is Fault.NO_ROOM:
+                raise StoreError(Fault.NO_ROOM_HERE, os.fsencode(bundle)) from error
+            raise
+
+    def _run(self, step: Step) -> str:
+        return f"{self._bench.session.batch}-{step.number}"
+
+    async def _unless_stopped(self, making: Coroutine[Any, Any, object]) -> None:
+        """Do it, or break it off when we are to stop."""
+        task, stopping = asyncio.ensure_future(making), asyncio.ensure_future(self._stop.wait())
+        try:
+            await asyncio.wait((task, stopping), return_when=asyncio.FIRST_COMPLETED)
+            if not task.done():
+                raise Stopped
+            task.result()
+        finally:
+            stopping.cancel()
+            if not task.done():
+                task.cancel()
+                await asyncio.wait((task,))
+
+    @staticmethod
+    def _contents(step: Step, members: Sequence[Step]) -> tuple[Contents, list[tuple[Step, Fault]]]:
+        """What goes into the bundle, and entries that cannot be had by now."""
+        from yatagan.bundles.make import Contents
+
+        contents, missing = Contents(), []
+        for member in members:
+            try:
+                facts = facts_of(os.lstat(member.source))
+            except OSError as error:
+                missing.append((member, SYSTEM_FAULTS.get(error.errno or 0, Fault.REFUSED)))
+                continue
+            if facts.kind is not member.facts.kind:
+                missing.append((member, Fault.SOURCE_CHANGED))
+            elif facts.kind is Kind.FILE and not os.access(member.source, os.R_OK):
+                missing.append((member, Fault.DENIED))
+            else:
+                contents.add_one(_inside(step, member), member.source, facts)
+        return contents, missing
+
+    # -- settling ------------------------------------------------------------------------------------------
+
+    async def _settle_members(self, archive: Step) -> None:
+        """Write that what is in a bundle is in place with it, or has failed with it."""
+        waiting = [each for each in self._bench.journal.members(archive.number) if each.state is StepState.WAITING]
+        if archive.state is StepState.FAILED:
+            await self._settle(
+                [Change(each.number, state=StepState.FAILED, fault=Fault.WITH_BUNDLE) for each in waiting], waiting
+            )
+            self._settled.add(archive.number)
+            return
+        digests = await asyncio.to_thread(_digests, _beside(self._spooled(archive)))
+        held = [(each, digests[inside]) for each in waiting if (inside := _inside(archive, each)) in digests]
+        await self._settle(
+            [
+                Change(each.number, state=archive.state, evidence=_evidence(archive, each), digest=digest)
+                for each, digest in held
+            ],
+            [each for each, _ in held],
+        )
+        self._settled.add(archive.number)
+
+    async def _settle(self, changes: Sequence[Change], members: Sequence[Step]) -> None:
+        """Write what became of members, many at once, then tell it."""
+        for at in range(0, len(changes), _AT_ONCE):
+            some = changes[at : at + _AT_ONCE]
+            await self._scribe.note(*some)
+            for change, each in zip(some, members[at : at + _AT_ONCE], strict=True):
+                assert change.state is not None
+                size = each.facts.size if each.kind is StepKind.FILE else 0
+                told = each.number, each.kind, each.label, size, change.state, change.evidence, change.fault, ""
+                self._bench.tell(StepSettled(*told))
+
+
+def _beside(bundle: Path) -> Path:
+    return bundle.with_name(bundle.name + index.SUFFIX.decode())
+
+
+def _inside(archive: Step, member: Step) -> bytes:
+    """An entry's name in a bundle, which begins with that of the directory that the bundle stands for."""
+    above = posixpath.dirname(archive.label)
+    return member.label[len(above) + 1 :] if above else member.label
+
+
+def _evidence(archive: Step, member: Step) -> Evidence | None:
+    """A file is proven as its bundle is; of links and directories there are no contents."""
+    return archive.evidence if member.kind is StepKind.FILE else None
+
+
+def _digests(beside: Path) -> dict[bytes, str]:
+    """The members of a bundle that we made, with the digests of its files; none once the batch was through with it."""
+    if not beside.exists():
+        return {}
+    try:
+        stream = beside.open("rb")
+    except OSError as error:
+        raise fault_of(error, os.fsencode(beside)) from error
+    with stream:
+        return {line.member.name: line.digest for line in index.read_lines(each.rstrip(b"\n") for each in stream)}

@@ -1,0 +1,289 @@
+"""What a plan is, and its steps, numbered. No I/O.
+
+Files that are right already become steps that are settled from the start.
+"""
+
+from __future__ import annotations
+
+import posixpath
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from itertools import chain
+
+from yatagan.batches.states import Evidence, StepState
+from yatagan.batches.steps import (
+    FACTS_PHASE,
+    FILES_PHASE,
+    INDEX_PHASE,
+    MEMBERS_PHASE,
+    SINGLES_PHASE,
+    Step,
+    StepKind,
+)
+from yatagan.errors import Fault
+from yatagan.places import holds
+from yatagan.planning.bundling import BUNDLE_BYTES, BUNDLE_FILES, SMALL, Layout, Travel
+from yatagan.planning.stored_bundles import Storing
+from yatagan.portable import index
+from yatagan.stores.interface import Facts, Kind
+from yatagan.trees.compare import Difference, Differences, Verdict
+from yatagan.trees.scan import Tree
+from yatagan.trees.unkept import Unkept
+
+#: Mode of directories that have to be made above the destination, and of bundles that are stored there.
+_ABOVE_MODE, _BUNDLE_MODE = 0o755, 0o644
+
+
+@dataclass(slots=True)
+class Summary:
+    """What a plan comes to. Sizes in bytes."""
+
+    files: int = 0
+    size: int = 0
+    directories: int = 0
+    links: int = 0
+    left: int = 0
+    left_size: int = 0
+    replaced: int = 0
+    in_part: int = 0
+    in_part_size: int = 0
+    not_carried: int = 0
+    in_the_way: int = 0
+    clashes: int = 0
+    newer: int = 0
+    unread: int = 0
+    looked_into: int = 0
+    remembered: int = 0
+    skipped: int = 0
+
+    @property
+    def anything(self) -> bool:
+        """Whether there is anything to do."""
+        return bool(self.files or self.directories or self.links)
+
+
+@dataclass(slots=True)
+class Arrival:
+    """One source on its way: its tree, the tree now under its name at the destination, and that name.
+
+    `storing` are its directories that are made into bundles, with their part of the differences, and `as_files` those
+    that were to be but are there as files. `hidden` is the stored bundle that the arrival, as files, will stand before.
+    """
+
+    name: bytes
+    tree: Tree
+    there: Tree
+    differences: Differences = field(init=False)
+    storing: list[Storing] = field(default_factory=list)
+    as_files: list[bytes] = field(default_factory=list)
+    hidden: bytes = b""
+    #: Entries whose names the disk there takes for another's, and that other path.
+    clashes: Mapping[bytes, bytes] = field(default_factory=dict)
+    #: Files of which size and time did not tell: the same by digest, with this value and evidence.
+    same_by_digest: dict[bytes, tuple[str, Evidence]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.differences = Differences(self.tree, self.there)
+
+
+@dataclass(slots=True)
+class Plan:
+    """What would be done. `destination` is absolute; `above` are directories to be made first, itself included.
+
+    `top_inode` is the destination's, 0 where it is not there yet or the store does not tell. `same_disk`: as far as
+    can be seen without writing anything, commands on the destination's machine see the disk that is written to. `safe`
+    bytes of what is to come are there already, in part files of an earlier batch.
+    """
+
+    destination: bytes
+    above: list[bytes]
+    arrivals: list[Arrival]
+    step_ns: int
+    room: int | None
+    summary: Summary = field(default_factory=Summary)
+    #: The small files that travel in bundles and are unloaded on arrival; None where they go one by one.
+    travel: Travel | None = None
+    top_inode: int = 0
+    same_disk: bool = False
+    safe: int = 0
+    #: What the entries that are carried have and leave behind; None as long as nobody has looked.
+    unkept: Unkept | None = None
+
+    def carried(self) -> Iterator[tuple[bytes, Iterator[bytes]]]:
+        """The roots of the sources, and the paths below each of what is to be carried."""
+        for arrival in self.arrivals:
+            wanted = arrival.differences.of(Verdict.NEW, Verdict.DIFFERENT)
+            inside = (each for storing in arrival.storing for each in storing.differences)
+            yield arrival.tree.root, (each.path for each in chain(wanted, inside) if each.facts.kind.carried)
+
+    def set_ids(self) -> int:
+        """How many of the files that are carried lose a set-id bit."""
+        return sum(
+            difference.facts.kind is Kind.FILE and difference.facts.mode & 0o6000 > 0
+            for arrival in self.arrivals
+            for difference in arrival.differences.of(Verdict.NEW, Verdict.DIFFERENT)
+        )
+
+    def chooses(self, path: bytes) -> bool:
+        """Whether an entry that would arrive as this path of the destination is among the sources' chosen ones."""
+        for arrival in self.arrivals:
+            root = arrival.there.root
+            if holds(root, path) and path[len(root) :].lstrip(b"/") in arrival.tree.entries:
+                return True
+        return False
+
+    def steps(self) -> Iterator[Step]:
+        """The steps, numbered; anew at each call."""
+        return _Numbering(self).steps()
+
+
+def travels(difference: Difference) -> bool:
+    """Whether a file may come with others: it is small, and takes nobody's place."""
+    facts = difference.facts
+    return facts.kind is Kind.FILE and facts.size <= SMALL and difference.verdict is Verdict.NEW
+
+
+class _Numbering:
+    """Turns differences into numbered steps. A directory's facts step has the number after its own.
+
+    Files that travel together are held back until they are enough for a bundle, whose number they then get.
+    """
+
+    def __init__(self, plan: Plan) -> None:
+        self._plan = plan
+        self._next = 1
+        self._held: list[Step] = []
+        self._held_size = 0
+
+    def steps(self) -> Iterator[Step]:
+        for depth, path in enumerate(self._plan.above):
+            yield self._step(depth, StepKind.DIRECTORY, path, path, b"", Facts(Kind.DIRECTORY, 0, 0, _ABOVE_MODE))
+        base = len(self._plan.above)
+        for arrival in self._plan.arrivals:
+            for difference in arrival.differences:
+                steps = self._for(arrival, difference, base)
+                if self._plan.travel is not None and travels(difference):
+                    yield from self._hold(steps)
+                else:
+                    yield from steps
+            for storing in arrival.storing:
+                yield from self._store(arrival, storing)
+            for path, fault in sorted(arrival.tree.unread.items()):
+                facts = arrival.tree.entries[path]
+                yield replace(
+                    self._step(FILES_PHASE, StepKind.DIRECTORY, *_ends(arrival, path), facts),
+                    state=StepState.FAILED,
+                    fault=Fault.UNREADABLE,
+                    detail=fault.value,
+                )
+        yield from self._bundle()
+
+    def _hold(self, steps: Iterator[Step]) -> Iterator[Step]:
+        for step in steps:
+            self._held.append(step)
+            self._held_size += step.facts.size + 1536
+        if self._held_size >= BUNDLE_BYTES or len(self._held) >= BUNDLE_FILES:
+            yield from self._bundle()
+
+    def _bundle(self) -> Iterator[Step]:
+        """What is held, and the step that brings it."""
+        held, self._held, self._held_size = self._held, [], 0
+        if not held:
+            return
+        facts = Facts(Kind.FILE, Layout(held).size, 0, 0)
+        path, label = posixpath.join(self._plan.destination, b"bundle"), posixpath.dirname(held[0].label)
+        bundle = self._step(FILES_PHASE, StepKind.BUNDLE, b"", path, label, facts)
+        yield bundle
+        for step in held:
+            yield replace(step, bundle=bundle.number, phase=SINGLES_PHASE)
+
+    def _store(self, arrival: Arrival, storing: Storing) -> Iterator[Step]:
+        """A bundle that stays one, its index, and the entries that are in it."""
+        directory, _, label = _ends(arrival, storing.path)
+        label = posixpath.join(posixpath.dirname(label), posixpath.basename(storing.bundle))
+        facts = Facts(Kind.FILE, storing.size, 0, _BUNDLE_MODE)
+        archive = self._step(FILES_PHASE, StepKind.ARCHIVE, directory, storing.bundle, label, facts)
+        yield replace(archive, seen=storing.seen)
+        path, label = storing.bundle + index.SUFFIX, label + index.SUFFIX
+        beside = self._step(INDEX_PHASE, StepKind.INDEX, directory, path, label, replace(facts, size=0))
+        yield replace(beside, seen=storing.seen_beside)
+        for difference in storing.differences:
+            yield from self._member(arrival, difference, archive.number)
+
+    def _member(self, arrival: Arrival, difference: Difference, archive: int) -> Iterator[Step]:
+        """An entry that is in a stored bundle."""
+        path, facts = difference.path, difference.facts
+        if not facts.kind.carried:
+            yield from self._for(arrival, difference, 0)
+        elif path not in arrival.tree.unread:
+            step = self._step(MEMBERS_PHASE, _kind(facts), *_ends(arrival, path), facts)
+            yield replace(step, bundle=archive, target=arrival.tree.targets.get(path))
+
+    def _step(self, phase: int, kind: StepKind, source: bytes, path: bytes, label: bytes, facts: Facts) -> Step:
+        number, self._next = self._next, self._next + 1
+        return Step(number, phase, kind, source, path, label, facts)
+
+    def _for(self, arrival: Arrival, difference: Difference, base: int) -> Iterator[Step]:
+        path, facts = difference.path, difference.facts
+        depth = base + (path.count(b"/") + 1 if path else 0)
+        ends = *_ends(arrival, path), facts
+        if not facts.kind.carried:
+            step = self._step(FILES_PHASE, StepKind.FILE, *ends)
+            yield replace(step, state=StepState.NOT_CARRIED, fault=Fault.SPECIAL, detail=facts.kind.value)
+        elif difference.verdict is Verdict.NEWER_THERE:
+            step = self._step(FILES_PHASE, StepKind.FILE, *ends)
+            yield replace(step, state=StepState.NOT_CARRIED, fault=Fault.NEWER_THERE)
+        elif difference.verdict is Verdict.CLASHES:
+            yield self._clash(arrival, path, ends)
+        elif difference.verdict is Verdict.IN_THE_WAY:
+            assert difference.other is not None
+            step = self._step(FILES_PHASE, _kind(facts), *ends)
+            yield replace(step, state=StepState.FAILED, fault=Fault.KIND_IN_THE_WAY, detail=difference.other.kind.value)
+        elif facts.kind is Kind.DIRECTORY:
+            yield from self._directory(arrival, difference, depth, ends)
+        elif facts.kind is Kind.LINK:
+            yield from self._link(arrival, difference, ends)
+        else:
+            yield self._file(arrival, difference, ends)
+
+    def _clash(self, arrival: Arrival, path: bytes, ends: tuple[bytes, bytes, bytes, Facts]) -> Step:
+        step = replace(self._step(FILES_PHASE, _kind(ends[-1]), *ends), state=StepState.FAILED)
+        if (other := arrival.clashes.get(path)) is None:
+            return replace(step, fault=Fault.WITH_DIRECTORY)
+        return replace(step, fault=Fault.NAME_CLASH, detail=other.decode("utf-8", "surrogateescape"))
+
+    def _directory(
+        self, arrival: Arrival, difference: Difference, depth: int, ends: tuple[bytes, bytes, bytes, Facts]
+    ) -> Iterator[Step]:
+        if difference.verdict is Verdict.SAME:
+            return  # it is there; an existing directory keeps its facts
+        if difference.path in arrival.tree.unread:
+            return  # an empty one would pass for it
+        yield self._step(depth, StepKind.DIRECTORY, *ends)
+        yield self._step(FACTS_PHASE - depth, StepKind.FACTS, *ends)
+
+    def _link(
+        self, arrival: Arrival, difference: Difference, ends: tuple[bytes, bytes, bytes, Facts]
+    ) -> Iterator[Step]:
+        if difference.verdict is Verdict.SAME or difference.path not in arrival.tree.targets:
+            return
+        step = self._step(FILES_PHASE, StepKind.LINK, *ends)
+        yield replace(step, target=arrival.tree.targets[difference.path], seen=difference.other)
+
+    def _file(self, arrival: Arrival, difference: Difference, ends: tuple[bytes, bytes, bytes, Facts]) -> Step:
+        step = self._step(FILES_PHASE, StepKind.FILE, *ends)
+        if difference.verdict is not Verdict.SAME:
+            return replace(step, seen=difference.other)
+        digest, evidence = arrival.same_by_digest.get(difference.path, ("", Evidence.SIZE_AND_TIME))
+        return replace(step, state=StepState.LEFT, evidence=evidence, digest=digest)
+
+
+def _kind(facts: Facts) -> StepKind:
+    """The kind of step that brings an entry."""
+    return {Kind.FILE: StepKind.FILE, Kind.LINK: StepKind.LINK}.get(facts.kind, StepKind.DIRECTORY)
+
+
+def _ends(arrival: Arrival, path: bytes) -> tuple[bytes, bytes, bytes]:
+    """An entry's path at the source, its path at the destination, and its label."""
+    label = posixpath.join(arrival.name, path) if path else arrival.name
+    return arrival.tree.absolute(path), arrival.there.absolute(path), label

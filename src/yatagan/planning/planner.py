@@ -1,0 +1,389 @@
+"""Planning: two places in, a plan out. Nothing is changed anywhere.
+
+A plan is made from one scan of each side; files too new for size and time are compared by digest, and others where that
+is asked for.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import posixpath
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, replace
+from typing import Protocol
+
+from yatagan.batches.states import Evidence
+from yatagan.batches.steps import Times
+from yatagan.bundles.seeing import Seeing
+from yatagan.bundles.stored import find_stored
+from yatagan.digests.lists import ALGORITHM
+from yatagan.errors import BadPlace, Fault, Refused
+from yatagan.planning.bundling import Costs, travel
+from yatagan.planning.plan import Arrival, Plan, Summary, travels
+from yatagan.planning.stored_bundles import Stored, Storing, store
+from yatagan.portable import index
+from yatagan.stores.interface import Facts, Kind, Readable, Store
+from yatagan.transfer.delta import REUSE_LEAST, may_reuse
+from yatagan.trees.compare import Difference, Verdict, compare, still_since
+from yatagan.trees.contents import Content, How, digests
+from yatagan.trees.memory import Memory
+from yatagan.trees.names import clashes, folded, has_spellings, spelled_there, tells_apart
+from yatagan.trees.patterns import EVERYTHING, Choice
+from yatagan.trees.scan import Heard, Tree, scan, unheard
+
+
+class Watcher(Protocol):
+    """Hears how far a comparison of contents is, which may take long."""
+
+    def expect(self, files: int, size: int) -> None:
+        """So many more files and bytes are to be read."""
+
+    def hashed(self, size: int) -> None:
+        """One of them, of this size, was."""
+
+
+@dataclass(frozen=True, slots=True)
+class Looking:
+    """That contents are compared: with what is remembered of them, and who hears how far it is."""
+
+    memory: Memory
+    watcher: Watcher
+
+
+@dataclass(frozen=True, slots=True)
+class Together:
+    """That small files may travel together: what they cost on this line, and whether to do it in any case."""
+
+    costs: Costs
+    always: bool = False
+
+
+#: With which facts files were last put into paths of a destination, as far as that is known.
+Placed = Callable[[Iterable[bytes]], Mapping[bytes, Facts]]
+
+
+async def make_plan(
+    source: Readable,
+    destination: Store,
+    sources: list[tuple[bytes, bytes]],
+    directory: bytes,
+    heard: Heard = unheard,
+    choice: Choice = EVERYTHING,
+    times: Times = Times.KEEP,
+    together: Together | None = None,
+    stored: Stored = Stored.AS_IT_IS,
+    looking: Looking | None = None,
+    placed: Placed | None = None,
+) -> Plan:
+    """Compare and decide.
+
+    `sources` are (path as typed, name to arrive under); `directory` is the destination as typed. With `together`,
+    small files travel in bundles if that pays, or in any case; `stored` says which directories become bundles. With
+    `looking` files of the same size are compared by their contents. `heard` is called with how many more entries were
+    listed on either side, and may raise. `placed` tells with which facts files were last put into paths of the
+    destination: what is newer there, or was changed there since, is left out.
+
+    Raises StoreError, BadPlace when a source is not there or the destination is no directory, Refused when the
+    destination lies inside a source.
+    """
+    step_ns = max(source.traits.time_step_ns, destination.traits.time_step_ns)
+    fresh_since = still_since(await source.clock_ns(), source.traits.time_step_ns)
+    plan = await _begin(destination, directory, step_ns)
+    seeing = Seeing(destination)
+    now_there: Readable = destination if stored is Stored.FILES else seeing
+    comparing = _Comparing(source, now_there, choice, step_ns, fresh_since, times is Times.NOW, looking, heard)
+    try:
+        for path, name in sources:
+            root = await source.resolve(path)
+            if source.name == destination.name and (plan.destination + b"/").startswith(root + b"/"):
+                raise Refused("the destination lies inside the source", "stage to a directory outside it")
+            arrival = Arrival(
+                name, *await comparing.scan_both(root, posixpath.join(plan.destination, name), anything=not plan.above)
+            )
+            if not arrival.tree.entries:
+                raise BadPlace(_spell(source, path), "there is nothing there")
+            await comparing.compare(arrival)
+            await _look_at_bundles(destination, arrival, stored, seeing)
+            if times is not Times.NOW:
+                await _find_newer(arrival, step_ns, placed)
+            _refuse_losses(arrival, choice)
+            plan.arrivals.append(arrival)
+    finally:
+        await seeing.release()
+    await _look_at_names(destination, plan)
+    if not any(arrival.differences or arrival.storing for arrival in plan.arrivals):
+        plan.above.clear()
+    _sum_up(plan, source, destination)
+    if together is not None and source.traits.parcels and destination.traits.parcels and plan.same_disk:
+        _look_at_small(plan, together)
+    return plan
+
+
+@dataclass(frozen=True, slots=True)
+class _Comparing:
+    """A source and what is at the destination now, held against each other."""
+
+    source: Readable
+    there: Readable
+    choice: Choice
+    step_ns: int
+    fresh_since: int | None
+    arrival_times: bool
+    looking: Looking | None
+    heard: Heard
+
+    async def scan_both(self, root: bytes, there: bytes, *, anything: bool) -> tuple[Tree, Tree]:
+        """A source, and what is at the destination under its name, where there is `anything`; at the same time."""
+        ours = asyncio.ensure_future(scan(self.source, root, choice=self.choice, heard=self.heard))
+        theirs = asyncio.ensure_future(
+            scan(self.there, there, choice=self.choice.pruning(), heard=self.heard) if anything else _nothing(there)
+        )
+        try:
+            return await ours, await theirs
+        finally:
+            for task in (ours, theirs):
+                task.cancel()
+            await asyncio.gather(ours, theirs, return_exceptions=True)
+
+    async def compare(self, arrival: Arrival) -> None:
+        """How what is to come differs from what is there."""
+        tree = arrival.tree
+        if tree.skipped and len(tree.entries) == 1:
+            return  # of a tree that nothing is chosen of, not even the root comes
+        arrival.differences = compare(
+            tree,
+            arrival.there,
+            step_ns=self.step_ns,
+            fresh_since_ns=self.fresh_since,
+            arrival_times=self.arrival_times,
+            by_digest=self.looking is not None,
+        )
+        await self._look_into(arrival)
+
+    async def _look_into(self, arrival: Arrival) -> None:
+        """Compare by digest what facts do not tell of. Both sides are read at the same time."""
+        paths = [difference.path for difference in arrival.differences.of(Verdict.UNDECIDED)]
+        if not paths:
+            return
+        looking = self.looking
+        if looking is not None:
+            looking.watcher.expect(2 * len(paths), 2 * sum(arrival.tree.entries.file_sizes(paths)))
+
+        def hashed(content: Content) -> None:
+            if looking is not None:
+                looking.watcher.hashed(arrival.tree.entries[content.path].size)
+
+        memory = looking.memory if looking is not None else None
+        async with asyncio.TaskGroup() as group:
+            sides = [
+                group.create_task(digests(store, tree, paths, ALGORITHM, hashed, memory))
+                for store, tree in ((self.source, arrival.tree), (self.there, arrival.there))
+            ]
+        ours, theirs = (side.result() for side in sides)
+        for path in paths:
+            here, there = ours[path], theirs[path]
+            if here.digest and here.digest == there.digest:
+                arrival.same_by_digest[path] = there.digest, _evidence(here, there)
+        same = arrival.same_by_digest
+        arrival.differences.decide({path: Verdict.SAME if path in same else Verdict.DIFFERENT for path in paths})
+
+
+async def _find_newer(arrival: Arrival, step_ns: int, placed: Placed | None) -> None:
+    """Mark the files of the destination that are newer than what would replace them, or were changed since."""
+    newer, older = dict[bytes, Verdict](), dict[bytes, Difference]()
+    for difference in arrival.differences.of(Verdict.DIFFERENT):
+        other = difference.other
+        if other is None or not (Kind.FILE is difference.facts.kind is other.kind):
+            continue
+        if other.mtime_ns // step_ns > difference.facts.mtime_ns // step_ns:
+            newer[difference.path] = Verdict.NEWER_THERE
+        else:
+            older[arrival.there.absolute(difference.path)] = difference
+    known = await asyncio.to_thread(placed, older) if older and placed is not None else {}
+    for path, facts in known.items():
+        difference = older[path]
+        if difference.other is not None and not difference.other.right_for(facts, step_ns):
+            newer[difference.path] = Verdict.NEWER_THERE
+    if newer:
+        arrival.differences.decide(newer)
+
+
+def replace_newer(plan: Plan, source: Readable, destination: Store) -> None:
+    """Have what is newer at the destination replaced, and kept, like any other file."""
+    for arrival in plan.arrivals:
+        newer = [difference.path for difference in arrival.differences.of(Verdict.NEWER_THERE)]
+        arrival.differences.decide(dict.fromkeys(newer, Verdict.DIFFERENT))
+    _sum_up(plan, source, destination)
+
+
+async def _nothing(root: bytes) -> Tree:
+    return Tree(root)
+
+
+async def _look_at_bundles(destination: Store, arrival: Arrival, stored: Stored, seeing: Seeing) -> None:
+    """What of an arrival is stored as bundles, and what those take the place of. Raises Refused."""
+    arrival.storing, arrival.differences, arrival.as_files = store(
+        arrival.tree, arrival.there, arrival.differences, stored, seeing.bundles, seeing.unfit
+    )
+    for each in arrival.storing:
+        await _look_at_bundle(destination, each)
+    if stored is Stored.FILES and not arrival.there.entries:
+        hidden = await find_stored(destination, arrival.there.root)
+        arrival.hidden = hidden.path if hidden is not None else b""
+
+
+async def _look_at_bundle(destination: Store, storing: Storing) -> None:
+    """What has the names of a bundle and its index now, that is to be replaced. Raises Refused for a directory."""
+    storing.seen = await destination.look_closely(storing.bundle)
+    storing.seen_beside = await destination.look_closely(storing.bundle + index.SUFFIX)
+    for path, seen in ((storing.bundle, storing.seen), (storing.bundle + index.SUFFIX, storing.seen_beside)):
+        if seen is not None and seen.kind is not Kind.FILE:
+            raise Refused(f"{_spell(destination, path)} is a {seen.kind.value}", "rename it, or stage without --bundle")
+
+
+def _refuse_losses(arrival: Arrival, choice: Choice) -> None:
+    """Raises Refused when a bundle that is made anew would lack what it has now, and what may well be here still."""
+    for each in arrival.storing:
+        if each.present is None:
+            continue
+        name = each.present.path.decode("utf-8", "surrogateescape")
+        if choice and each.gone:
+            raise Refused(
+                f"{name} would be made anew with less in it: a bundle is always made as a whole",
+                "leave out --only and --skip, or take --unpack to bring files beside it",
+            )
+        unread = [path for path in arrival.tree.unread if path == each.path or path.startswith(each.path + b"/")]
+        if unread or (not each.path and arrival.tree.unread):
+            raise Refused(
+                f"{name} would be made anew without what cannot be read here",
+                "make it readable, or take --unpack to bring files beside it",
+            )
+
+
+async def _look_at_names(destination: Store, plan: Plan) -> None:
+    """Mark what would be one name at the destination, where its disk tells no case apart."""
+    there = [arrival.there.root for arrival in plan.arrivals if arrival.there.entries]
+    probe = there[0] if there else posixpath.dirname(plan.above[0]) if plan.above else plan.destination
+    while not has_spellings(posixpath.basename(probe)) and len(probe) > 1:
+        probe = posixpath.dirname(probe)
+    if await tells_apart(destination, probe):
+        return
+    names: dict[str, bytes] = {}
+    for arrival in plan.arrivals:
+        other = names.setdefault(folded(arrival.name), arrival.name)
+        if other == arrival.name and arrival.there.entries:
+            other = await spelled_there(destination, arrival.there.root) or other
+        entries = arrival.tree.entries
+        if other == arrival.name:
+            arrival.clashes = clashes(entries.in_order(), arrival.there.entries)
+        else:
+            arrival.clashes = {b"": other}
+        lost = set[bytes]()
+        for path in entries.in_order():
+            if path in arrival.clashes or (path and posixpath.dirname(path) in lost):
+                lost.add(path)
+        arrival.differences.decide(dict.fromkeys(lost, Verdict.CLASHES))
+
+
+def _look_at_small(plan: Plan, together: Together) -> None:
+    sizes = [
+        difference.facts.size
+        for arrival in plan.arrivals
+        for difference in arrival.differences.of(Verdict.NEW)
+        if travels(difference) and difference.path not in arrival.tree.unread
+    ]
+    found = travel(len(sizes), sum(sizes), together.costs)
+    if found.pays or (together.always and found.files):
+        plan.travel = found
+
+
+async def _begin(destination: Store, directory: bytes, step_ns: int) -> Plan:
+    """A plan of nothing yet: where the destination is, and what is known of its disk."""
+    top = await destination.resolve(directory, follow=True)
+    above = await _missing_above(destination, top)
+    nearest = posixpath.dirname(above[0]) if above else top
+    found = await destination.look_closely(nearest)
+    plan = Plan(top, above, [], step_ns, await destination.room(nearest))
+    # Where the helper sees something else under the name than file transfer does, there is no inode.
+    inode = found.inode if found is not None else None
+    plan.same_disk = inode is not None
+    plan.top_inode = 0 if above else inode or 0
+    return plan
+
+
+async def _missing_above(store: Store, top: bytes) -> list[bytes]:
+    """Directories from the first that is missing down to the destination itself."""
+    missing: list[bytes] = []
+    path = top
+    while (found := await store.look(path)) is None:
+        missing.append(path)
+        path = posixpath.dirname(path)
+    if found.kind is not Kind.DIRECTORY:
+        raise BadPlace(_spell(store, path), f"it is a {found.kind.value}, and the destination must be a directory")
+    return missing[::-1]
+
+
+def _evidence(here: Content, there: Content) -> Evidence:
+    """How we know that two files hold the same."""
+    if here.remembered or there.remembered:
+        return Evidence.REMEMBERED
+    return Evidence.ON_NODE if there.how is How.ON_NODE else Evidence.READ_BACK
+
+
+def _look_at_parts(plan: Plan, source: Readable, destination: Store) -> None:
+    """Files of which only what has changed will be sent."""
+    for difference in (each for arrival in plan.arrivals for each in arrival.differences.of(Verdict.DIFFERENT)):
+        facts, other = difference.facts, difference.other
+        if facts.kind is Kind.FILE and may_reuse(source, destination, facts, other, REUSE_LEAST):
+            plan.summary.in_part += 1
+            plan.summary.in_part_size += facts.size
+
+
+#: What is counted one by one. Only things of a kind that is carried are the same.
+_TO_COUNT = tuple(verdict for verdict in Verdict if verdict is not Verdict.SAME)
+
+
+def _sum_up(plan: Plan, source: Readable, destination: Store) -> None:
+    summary = plan.summary = Summary()
+    summary.directories = len(plan.above)
+    for arrival in plan.arrivals:
+        summary.unread += len(arrival.tree.unread) + arrival.tree.dropped
+        summary.skipped += arrival.tree.skipped
+        summary.looked_into += len(arrival.same_by_digest)
+        summary.remembered += sum(how is Evidence.REMEMBERED for _, how in arrival.same_by_digest.values())
+        left, left_size = arrival.differences.same_files()
+        summary.left += left
+        summary.left_size += left_size
+        for difference in arrival.differences.of(*_TO_COUNT):
+            _count(summary, difference, arrival.tree.unread)
+        for storing in arrival.storing:
+            summary.replaced += storing.seen is not None
+            for difference in storing.differences:  # all of them go in, whatever is there
+                _count(summary, replace(difference, verdict=Verdict.NEW), arrival.tree.unread)
+    _look_at_parts(plan, source, destination)
+
+
+def _count(summary: Summary, difference: Difference, unread: Mapping[bytes, Fault]) -> None:
+    facts, verdict = difference.facts, difference.verdict
+    if not facts.kind.carried:
+        summary.not_carried += 1
+    elif verdict is Verdict.IN_THE_WAY:
+        summary.in_the_way += 1
+    elif verdict is Verdict.CLASHES:
+        summary.clashes += 1
+    elif verdict is Verdict.NEWER_THERE:
+        summary.newer += 1
+    elif difference.path not in unread:
+        summary.replaced += verdict is Verdict.DIFFERENT
+        if facts.kind is Kind.FILE:
+            summary.files += 1
+            summary.size += facts.size
+        elif facts.kind is Kind.DIRECTORY:
+            summary.directories += 1
+        else:
+            summary.links += 1
+
+
+def _spell(store: Readable, path: bytes) -> str:
+    text = path.decode("utf-8", "surrogateescape")
+    return f"{store.name}:{text}" if store.name else text

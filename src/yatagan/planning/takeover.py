@@ -1,0 +1,158 @@
+"""The same stage again: the batch that an earlier one has left, and what a new plan takes over of it.
+
+Only one unfinished batch with the same ends goes on. It is the earlier one where all that the new plan would do is
+among what it has left, for the same files: nothing of its history is lost then. Else the new plan takes its place, and
+with that the bytes that are durable at the destination, file by file, and the facts of directories that are still to be
+set.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import replace
+from hashlib import blake2b
+from itertools import islice
+
+from yatagan.batches.journal import Header, Journal
+from yatagan.batches.states import BatchState, StepState
+from yatagan.batches.steps import Step, StepKind
+from yatagan.batches.store import Batch, Batches
+from yatagan.errors import StoreError
+from yatagan.stores.interface import Store
+
+#: What is compared of two plans; the rest follows from it.
+_THINGS = frozenset({StepKind.FILE, StepKind.LINK, StepKind.DIRECTORY})
+#: States in which a step needs nothing more.
+_DONE = frozenset({StepState.IN_PLACE, StepState.LEFT, StepState.NOT_CARRIED})
+#: Part files that are removed at once.
+_AT_ONCE = 64
+_NOT_DONE = tuple(state for state in StepState if state not in _DONE)
+
+
+def unfinished(batches: Batches, header: Header) -> Batch | None:
+    """The batch with the same ends that is not finished: one that is carried now, else the newest.
+
+    Journals that cannot be read are passed over.
+    """
+    found = None
+    for batch, journal in batches.opened():
+        if journal.header().ends == header.ends and _is_left(batches, journal):
+            if batch.is_carried():
+                return batch
+            found = found or batch
+    return found
+
+
+def _is_left(batches: Batches, journal: Journal) -> bool:
+    """Whether anything of a batch can still be gone on with, or taken over."""
+    standing = journal.standing()
+    if standing.state is BatchState.CANCELLED:
+        return not batches.holds(standing.detail) and bool(journal.begun())
+    return standing.state is not BatchState.FINISHED
+
+
+def can_go_on(journal: Journal, header: Header, steps: Iterable[Step]) -> bool:
+    """Whether an earlier batch was asked for the same and has left all that these steps of a new plan would do."""
+    if journal.header().options != header.options or journal.standing().state is BatchState.CANCELLED:
+        return False
+    left, files = set[int](), 0
+    for step in journal.steps():
+        if step.kind in _THINGS:
+            key = _key(step)
+            files += key if step.kind is StepKind.FILE else 0
+            if step.state not in _DONE:
+                left.add(key)
+    for step in steps:
+        if step.kind in _THINGS:
+            key = _key(step)
+            files -= key if step.kind is StepKind.FILE else 0
+            if step.state not in _DONE and key not in left:
+                return False
+    return files == 0
+
+
+def _key(step: Step) -> int:
+    """Stands for an entry as the plan saw it: 64 bits, so that a million of them need little memory."""
+    facts = f"{step.facts.size} {step.facts.mtime_ns // 10**9}" if step.kind is StepKind.FILE else ""
+    parts = step.kind.value.encode(), step.label, step.target or b"", facts.encode()
+    return int.from_bytes(blake2b(b"\0".join(parts), digest_size=8).digest(), "big")
+
+
+def take_over(steps: Iterable[Step], earlier: Journal, chosen: Callable[[bytes], bool]) -> Iterator[Step]:
+    """The steps of a new plan, with what an earlier batch has of them at the destination.
+
+    `chosen` tells whether the plan is about a directory of the destination.
+    """
+    batch = earlier.header().id
+    begun = {step.path: step for step in earlier.begun() if step.kind is StepKind.FILE}
+    made, last = set[bytes](), 0
+    for step in steps:
+        last = max(last, step.number)
+        if step.kind is StepKind.DIRECTORY:
+            made.add(step.path)
+        old = begun.get(step.path)
+        if old is not None and _continues(step, old):
+            step = replace(
+                step,
+                facts=old.facts,
+                generation=1,
+                session=old.session,
+                durable=old.durable,
+                reused=old.reused,
+                checkpoints=old.checkpoints,
+                adopts=old.adopts or old.part(batch),
+            )
+        yield step
+    for directory, facts in earlier.unset_directories():
+        if directory.path not in made and chosen(directory.path):
+            yield replace(directory, number=last + 1)
+            yield replace(facts, number=last + 2)
+            last += 2
+
+
+def _continues(step: Step, old: Step) -> bool:
+    """Whether a step carries the very file that an earlier one has begun."""
+    alone = step.kind is StepKind.FILE and step.state is StepState.WAITING and not step.bundle
+    return alone and step.source == old.source and step.facts.same_as(old.facts)
+
+
+def left_behind(batches: Batches, node: str) -> Iterator[tuple[bytes, bytes]]:
+    """Part files that batches which have ended may have left on a node: the destination, and the file's path."""
+    for _, journal in batches.opened():
+        header, state = journal.header(), journal.standing().state
+        if header.destination_node == node and state in (BatchState.FINISHED, BatchState.CANCELLED):
+            for step in journal.steps(*_NOT_DONE):
+                if step.generation:
+                    yield header.destination, step.part(header.id)
+
+
+async def remove_parts(journal: Journal, destination: Store, keep: frozenset[bytes] = frozenset()) -> int:
+    """Remove the part files of a batch that nobody will carry any more, but for these; how many are gone.
+
+    Whatever cannot be removed stays.
+    """
+    removed, names = 0, _part_names(journal)
+
+    async def remove(part: bytes) -> bool:
+        with contextlib.suppress(StoreError):
+            await destination.remove(part)
+            return True
+        return False
+
+    while some := list(islice(names, _AT_ONCE)):
+        removed += sum(await asyncio.gather(*(remove(part) for part in some if part not in keep)))
+    return removed
+
+
+def _part_names(journal: Journal) -> Iterator[bytes]:
+    """Every part file that a batch may have left."""
+    batch = journal.header().id
+    bundles = {step.number: step.generation for step in journal.of_kind(StepKind.BUNDLE)}
+    for step in journal.steps(*_NOT_DONE):
+        if step.adopts:
+            yield step.adopts
+        # One more than is known: a copy is made before it is written down. What comes out of a bundle has its number.
+        last = max(step.generation + 1 if step.generation else 0, bundles.get(step.bundle, 0))
+        yield from (step.part(batch, generation) for generation in range(1, last + 1))

@@ -1,0 +1,406 @@
+"""Archives on a node, without their bytes ever leaving it: what the helper does when it has learned this module.
+
+Kept to the standard library and to what Python 3.6 understands. zstd, which that library does not know, is left to the
+`zstd` command where the node has one.
+"""
+
+import bz2
+import errno
+import gzip
+import hashlib
+import lzma
+import os
+import re
+import shutil
+import subprocess
+import threading
+import zlib
+from collections import deque
+from concurrent.futures import Future, ThreadPoolExecutor
+from typing import Any, Callable, Deque, Dict, Iterable, Iterator, List, Optional, Tuple
+
+from yatagan.portable import index, member_names, unpacking
+from yatagan.portable.directories import (
+    LastDirectory,
+    create_in,
+    enter,
+    forget,
+    give_name,
+    is_same_file,
+    open_regular,
+    open_regular_in,
+    parent_of,
+    sync_directory,
+)
+from yatagan.portable.tar import BLOCK, FILE, Damaged, Member, is_header
+from yatagan.portable.tar_input import Changed, Entry, Manner, Told
+from yatagan.portable.tar_reader import Reader
+from yatagan.portable.tar_writer import Making
+from yatagan.portable.zstd_frames import even, seek_table
+
+Alive = Callable[[], None]
+
+#: Bytes of the tar stream in one frame: each is pressed by a process of its own, so they are larger than at home.
+_FRAME = 4 << 20
+_BLOCK = 1 << 20
+#: Digests that are told at once.
+_AT_ONCE = 5000
+#: Outcomes that are told one by one; the rest is only counted.
+_MOST_TOLD = 1000
+
+
+#: What was said of a list so far, and what is still to be told of one, by the token that stands for it: neither fits
+#: into one message.
+_HEARD: Dict[str, List[Any]] = {}
+_TO_TELL: Dict[str, List[Any]] = {}
+
+
+class NotHere(Exception):
+    """The node has nothing to do this with. The text says what is missing."""
+
+
+# -- making ----------------------------------------------------------------------------------------------------
+
+
+def make(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+    """Make a bundle and its index, prove it by reading it again, and give both their names.
+
+    Raises OSError, Changed, NotHere, FileExistsError.
+    """
+    final, part = _raw(request["path"]), _raw(request["part"])
+    beside, beside_part = final + index.SUFFIX, _raw(request["beside_part"])
+    with parent_of(final) as (directory, name):
+        parts = [os.path.basename(part), os.path.basename(beside_part)]
+        try:
+            totals = _write(request, directory, parts[0], parts[1], alive)
+            if _digest(directory, parts[0], alive) != totals.digest:
+                raise OSError(errno.EIO, "what was written is not what was read back")
+            _still_there(directory, os.path.dirname(final))
+            for each, new in zip(parts, (name, os.path.basename(beside))):
+                give_name(directory, each, directory, new)
+            sync_directory(directory)
+        finally:
+            for each in parts:
+                forget(directory, each)
+    return {"totals": list(totals)}
+
+
+def _still_there(directory: int, path: bytes) -> None:
+    """Raises OSError when a path leads elsewhere by now than to the open directory."""
+    now = enter(path)
+    try:
+        if not is_same_file(os.fstat(now), os.fstat(directory)):
+            raise OSError(errno.ELOOP, "the directory was moved away")
+    finally:
+        os.close(now)
+
+
+def _write(request: Dict[str, Any], directory: int, part: bytes, beside_part: bytes, alive: Alive) -> index.Totals:
+    lines = [index.first_line(os.path.basename(_raw(request["path"])))]
+    counts = {"members": 0, "files": 0, "size": 0}
+
+    def listed(told: Told, offset: int) -> None:
+        lines.append(told.line(offset))
+        counts["members"] += 1
+        if told.digest:
+            counts["files"] += 1
+            counts["size"] += told.size
+
+    last = LastDirectory()
+    entries = (_entry(last, *each) for each in _HEARD.pop(request["token"], []))
+    blocks = Making(entries, Manner(request["anonymous"], request["latest_ns"]), listed).blocks()
+    value, stored = hashlib.sha256(), 0
+    with _create(directory, part) as out, _create(directory, beside_part) as beside:
+        for piece in _pressed(blocks, request["form"], request["level"]):
+            alive()
+            value.update(piece)
+            out.write(piece)
+            stored += len(piece)
+            beside.write(b"".join(lines))
+            lines.clear()
+        totals = index.Totals(counts["members"], counts["files"], counts["size"], stored, value.hexdigest())
+        beside.write(b"".join(lines) + index.last_line(totals))
+        for stream in (out, beside):
+            stream.flush()
+            os.fsync(stream.fileno())
+    return totals
+
+
+def _entry(last: LastDirectory, name: str, path: str, kind: str) -> Entry:
+    status = last.look_at(_raw(path))
+    seen = status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino
+    return Entry(_raw(name), _raw(path), kind, seen)
+
+
+def _create(directory: int, name: bytes) -> Any:
+    return os.fdopen(create_in(directory, name, 0o666), "wb")
+
+
+def _open(path: bytes) -> Any:
+    """A regular file, open for reading; never through a link."""
+    return os.fdopen(open_regular(path, os.O_RDONLY), "rb")
+
+
+def _pressed(blocks: Iterable[bytes], form: str, level: int) -> Iterator[bytes]:
+    if form == "tar":
+        return iter(blocks)
+    return _gzip(blocks, level) if form == "tar.gz" else _frames(blocks, level)
+
+
+def _gzip(blocks: Iterable[bytes], level: int) -> Iterator[bytes]:
+    press = zlib.compressobj(level, zlib.DEFLATED, 31)
+    for block in blocks:
+        yield press.compress(block)
+    yield press.flush()
+
+
+def _frames(blocks: Iterable[bytes], level: int) -> Iterator[bytes]:
+    """zstd frames, by the node's own command, and the seek table."""
+    program = _zstd()
+    sizes: List[Tuple[int, int]] = []
+    waiting: Deque[Tuple[int, "Future[bytes]"]] = deque()
+
+    def press(data: bytes) -> bytes:
+        return subprocess.run(
+            [program, "-q", "-c", "-%d" % level], input=data, stdout=subprocess.PIPE, check=True
+        ).stdout
+
+    with ThreadPoolExecutor(2) as pressers:
+        for block in even(blocks, _FRAME):
+            waiting.append((len(block), pressers.submit(press, block)))
+            while len(waiting) > 3:
+                size, future = waiting.popleft()
+                sizes.append((len(future.result()), size))
+                yield future.result()
+        for size, future in waiting:
+            sizes.append((len(future.result()), size))
+            yield future.result()
+    yield seek_table(sizes)
+
+
+def _zstd() -> str:
+    found = shutil.which("zstd")
+    if found is None:
+        raise NotHere("the zstd command")
+    return found
+
+
+def _digest(directory: int, name: bytes, alive: Alive) -> str:
+    value = hashlib.sha256()
+    with os.fdopen(open_regular_in(directory, name, os.O_RDONLY), "rb") as stream:
+        while True:
+            block = stream.read(_BLOCK)
+            if not block:
+                return value.hexdigest()
+            alive()
+            value.update(block)
+
+
+# -- unpacking -------------------------------------------------------------------------------------------------
+
+
+def unpack(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+    """Unpack an archive into a directory of the node, held against its index. Raises OSError, NotHere, TooMuch."""
+    path = _raw(request["path"])
+    only, skip = _patterns(request["only"]), _patterns(request["skip"])
+    counts: Dict[str, int] = {}
+    told: List[List[Any]] = []
+    sums = {"files": 0, "size": 0, "proven": 0, "bits": 0}
+
+    def hear(outcome: unpacking.Outcome) -> None:
+        alive()
+        member = outcome.member
+        counts[outcome.what] = counts.get(outcome.what, 0) + 1
+        sums["bits"] += bool(outcome.bits)
+        if outcome.what in (unpacking.UNPACKED, unpacking.REPLACED) and member.kind == FILE:
+            sums["files"] += 1
+            sums["size"] += member.size
+        if outcome.what not in (unpacking.UNPACKED, unpacking.LEFT) and len(told) < _MOST_TOLD:
+            told.append([member.name.decode("latin-1"), outcome.what, outcome.why])
+
+    manner = unpacking.Manner(request["run"], request["replace"], request["links_out"], request["most"])
+    unpacker = unpacking.Unpacker(_raw(request["into"]), manner, hear)
+    damage: List[List[Any]] = []
+    strays = False
+    with _open(path) as stream:
+        reader = _reader(path, stream)
+        lines = _index_lines(path)
+        try:
+            while True:
+                try:
+                    for member in reader.members():
+                        alive()
+                        line = next(lines, None) if lines is not None else None
+                        if lines is not None and (line is None or line.member.name != member.name):
+                            lines, line, strays = None, None, True
+                        if _chosen(member.name, only, skip):
+                            digest = line.digest if line is not None else ""
+                            sums["proven"] += bool(digest)
+                            unpacker.take(reader, member, digest)
+                    break
+                except Damaged as damaged:
+                    damage.append([damaged.at, damaged.why])
+                    lines = None
+                    if not request["salvage"] or not reader.resume():
+                        break
+        finally:
+            try:
+                unpacker.finish()
+            finally:
+                unpacker.close()
+    return {"counts": counts, "told": told, "damage": damage, "strays": strays, **sums}
+
+
+def contents(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+    """The first of the SHA-256 of every file in an archive, read from its bytes alone. Raises OSError, NotHere."""
+    found: List[Any] = []
+    with _open(_raw(request["path"])) as stream:
+        reader = _reader(_raw(request["path"]), stream)
+        try:
+            for member in reader.members():
+                alive()
+                if member.kind == FILE:
+                    found.append([member.name.decode("latin-1"), _member_digest(reader, member, alive)])
+        except Damaged:
+            pass  # of what cannot be read there is no digest
+    _TO_TELL[request["token"]] = found
+    return more(request, alive)
+
+
+def more(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+    """The next of a list that is being told; none at its end."""
+    left = _TO_TELL.get(request["token"], [])
+    some, left[:_AT_ONCE] = left[:_AT_ONCE], []
+    if not some:
+        _TO_TELL.pop(request["token"], None)
+    return {"found": some}
+
+
+def hear(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+    """Some more entries of a bundle that is to be made."""
+    _HEARD.setdefault(request["token"], []).extend(request["entries"])
+    return {}
+
+
+def _member_digest(reader: Reader, member: Member, alive: Alive) -> str:
+    value, at = hashlib.sha256(), 0
+    for offset, data in reader.contents():
+        alive()
+        unpacking.feed(value, offset - at, data)
+        at = offset + len(data)
+    unpacking.feed(value, member.size - at, b"")
+    return value.hexdigest()
+
+
+def _index_lines(path: bytes) -> Optional[Iterator[index.Line]]:
+    """The index's lines, if there is one that can be read to its end."""
+    beside = path + index.SUFFIX
+    try:
+        with _open(beside) as stream:
+            stream.seek(max(0, os.fstat(stream.fileno()).st_size - 4096))
+            if index.read_totals(stream.read()) is None:
+                return None
+    except OSError:
+        return None
+    return index.read_lines(_lines(beside))
+
+
+def _lines(path: bytes) -> Iterator[bytes]:
+    with _open(path) as stream:
+        for line in stream:
+            yield line.rstrip(b"\n")
+
+
+def _reader(path: bytes, stream: Any) -> Reader:
+    start = stream.read(BLOCK)
+    stream.seek(0)
+    if is_header(start):
+        start = b""  # a tar may begin with a name that looks like something else
+    if start.startswith(b"\x28\xb5\x2f\xfd"):
+        return Reader(_Command([_zstd(), "-dcq"], path).read)
+    if start.startswith(b"PK"):
+        raise NotHere("a program for zip archives")
+    for magic, opened in ((b"\x1f\x8b", gzip.open), (b"BZh", bz2.open), (b"\xfd7zXZ", lzma.open)):
+        if start.startswith(magic):
+            return Reader(_Unpressed(opened(stream, "rb")).read)
+
+    def skip(size: int) -> None:
+        if stream.tell() + size > os.fstat(stream.fileno()).st_size:
+            raise EOFError
+        stream.seek(size, 1)
+
+    return Reader(stream.read, skip)
+
+
+class _Unpressed:
+    """A compressed stream, its failures told as damage."""
+
+    def __init__(self, stream: Any) -> None:
+        self._stream = stream
+        self._given = 0
+
+    def read(self, size: int) -> bytes:
+        try:
+            data = self._stream.read(size)
+        except (OSError, EOFError, zlib.error, lzma.LZMAError) as error:
+            raise Damaged(self._given, "the compressed data is damaged (%s)" % error) from None
+        self._given += len(data)
+        return bytes(data)
+
+
+class _Command:
+    """What a command writes, which must end well."""
+
+    def __init__(self, command: List[str], path: bytes) -> None:
+        with _open(path) as source:
+            self._child = subprocess.Popen(command, stdin=source, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+        self._given = 0
+        # It must not outlive us, whatever ends us.
+        threading.Thread(target=self._child.wait, daemon=True).start()
+
+    def read(self, size: int) -> bytes:
+        assert self._child.stdout is not None
+        data = self._child.stdout.read(size)
+        self._given += len(data)
+        if not data and self._child.wait() != 0:
+            raise Damaged(self._given, "the compressed data is damaged")
+        return data
+
+
+def _patterns(sources: List[str]) -> List[Any]:
+    return [re.compile(_raw(source), re.DOTALL) for source in sources]
+
+
+def _chosen(name: bytes, only: List[Any], skip: List[Any]) -> bool:
+    """Whether a member is chosen; see `_chosen` in `bundles/read.py`, which does the same at home."""
+    parts = member_names.parts_of(name)
+    paths = [b"/".join(parts[start:end]) for start in (0, 1) for end in range(start + 1, len(parts) + 1)]
+    wanted = not only or len(parts) < 2 or any(pattern.fullmatch(path) for pattern in only for path in paths)
+    return wanted and not any(pattern.fullmatch(path) for pattern in skip for path in paths)
+
+
+# -- how the helper asks ---------------------------------------------------------------------------------------
+
+
+def _raw(text: str) -> bytes:
+    return text.encode("latin-1")
+
+
+def _told(work: Callable[[Dict[str, Any], Alive], Dict[str, Any]]) -> Callable[[Dict[str, Any], Alive], Dict[str, Any]]:
+    """Outcomes that are no errors of the system, as answers."""
+
+    def answer(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+        try:
+            return work(request, alive)
+        except NotHere as missing:
+            return {"missing": str(missing)}
+        except Changed as changed:
+            return {"changed": changed.path.decode("latin-1")}
+        except unpacking.TooMuch as much:
+            return {"too_much": much.allowed}
+
+    return answer
+
+
+#: What the helper can be asked when it has learned this.
+HANDLERS = {"make": _told(make), "hear": hear, "unpack": _told(unpack), "contents": _told(contents), "more": more}

@@ -1,0 +1,257 @@
+"""Runs on the node, with the node's own Python 3 and nothing but its standard library.
+
+It is sent over the login and never touches the node's disk. Requests come as JSON lines on
+standard input, answers go as JSON lines to standard output, after a line with the token that the
+other side chose (what a start-up file printed before it is ignored). Paths travel as text with
+one character a byte (Latin-1). The program ends when its input ends.
+
+Kept to what Python 3.6 understands. Requests:
+
+  hello                       who we are: host, boot, Python, digests, our session's processes, and that of the login
+  session logins              the processes of some logins, or of their file servers
+  clock                       what this machine takes the time to be
+  digests files algorithm     sync files, read and hash them; each with the facts with which that need not be done again
+  look path                   facts in nanoseconds
+  read path                   the first 200 bytes (to prove with a token file that we see the same disk)
+  alive boot processes        which of these processes still live
+  gather paths most           the contents of many small files
+  learn modules               take in modules of ours, each (name, source); what they can do can be asked for then
+  place placings              give proven part files their facts and names
+  finish parcels              many part files proven and given their names
+  unload bundle parcels       many small files taken out of one that has arrived, each proven and given its name
+
+Before the answer to a question that takes long come lines with the question's number and `busy`, as long as
+there is progress: a server that hashes for an hour has not gone silent.
+"""
+
+import errno
+import hashlib
+import json
+import os
+import platform
+import sys
+import threading
+import time
+from base64 import b64encode
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any, Callable, Dict, List, Optional, Tuple
+
+from yatagan.portable import small_files
+from yatagan.portable.directories import facts, look_at, open_regular
+from yatagan.portable.placing import Placing, place_by_name
+
+#: Seconds between signs of life while a file is read.
+BUSY_SECONDS = 5.0
+Busy = Callable[[int], None]
+
+
+def raw(text: str) -> bytes:
+    """A path's bytes."""
+    return text.encode("latin-1")
+
+
+def boot() -> str:
+    """Changes with every start of the machine."""
+    try:
+        with open("/proc/sys/kernel/random/boot_id") as stream:
+            return stream.read().strip()
+    except OSError:
+        return ""
+
+
+def process(pid: int) -> Optional[Tuple[int, int]]:
+    """(parent, start time) of a process, or None. The start time tells a reused number apart."""
+    try:
+        with open("/proc/%d/stat" % pid, "rb") as stream:
+            fields = stream.read().rpartition(b")")[2].split()
+    except OSError:
+        return None
+    return None if fields[0] in (b"Z", b"X") else (int(fields[1]), int(fields[19]))
+
+
+def session(logins: List[int]) -> List[List[int]]:
+    """Processes of logins: each process that started a helper's command, or serves files, and all below it.
+
+    The file server of a login is a descendant of the process that also started our command, so it
+    is among these. [] when the machine does not show them.
+    """
+    try:
+        pids = [int(name) for name in os.listdir("/proc") if name.isdigit()]
+    except OSError:
+        return []
+    seen: Dict[int, Tuple[int, int]] = {}
+    for pid in pids:
+        found = process(pid)
+        if found:
+            seen[pid] = found
+    ours = []
+    for pid in seen:
+        above = pid
+        while above in seen and above not in logins:
+            above = seen[above][0]
+        if above in logins:
+            ours.append([pid, seen[pid][1]])
+    return ours if len(ours) > 2 else []
+
+
+def do_hello(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """Who we are."""
+    return {
+        "host": platform.node(),
+        "boot": boot(),
+        "python": platform.python_version(),
+        "algorithms": sorted(hashlib.algorithms_available),
+        "session": session([os.getppid()]),
+        "login": os.getppid(),
+    }
+
+
+def do_session(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """The processes of several logins, all of them ours."""
+    return {"session": session(request["logins"])}
+
+
+def do_clock(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """The time here, in nanoseconds."""
+    return {"clock_ns": time.time_ns() if hasattr(time, "time_ns") else int(time.time() * 1e9)}
+
+
+def do_digests(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """Digests of files."""
+    files = [(raw(path), known) for path, known in request["files"]]
+    return {"files": small_files.digests(files, request["algorithm"], Pulse(busy))}
+
+
+def do_look(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """Facts of a name, links not followed."""
+    return {"facts": facts(look_at(raw(request["path"])))}
+
+
+def do_read(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """The start of a small file."""
+    descriptor = open_regular(raw(request["path"]), os.O_RDONLY)
+    try:
+        return {"text": os.read(descriptor, 200).decode("latin-1")}
+    finally:
+        os.close(descriptor)
+
+
+def do_alive(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """Which of these processes still live; none of them after a restart of the machine."""
+    if not boot() or request["boot"] != boot():
+        return {"alive": [], "sure": bool(boot())}
+    alive = []
+    for pid, start in request["processes"]:
+        seen = process(pid)
+        if seen and seen[1] == start:
+            alive.append([pid, start])
+    return {"alive": alive, "sure": True}
+
+
+class Pulse:
+    """Gives a sign of life when it is time for one."""
+
+    def __init__(self, busy: Busy) -> None:
+        self._busy = busy
+        self._told = time.monotonic()
+        self._done = 0
+
+    def __call__(self) -> None:
+        """Called at every bit of progress."""
+        self._done += 1
+        if time.monotonic() - self._told >= BUSY_SECONDS:
+            self._busy(self._done)
+            self._told = time.monotonic()
+
+
+def do_gather(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """The contents of small files."""
+    found = small_files.gather([raw(path) for path in request["paths"]], request["most"], Pulse(busy))
+    return {"files": [[outcome, b64encode(data).decode("ascii"), facts] for outcome, data, facts in found]}
+
+
+def wanted(request: Dict[str, Any]) -> List[small_files.Parcel]:
+    """The parcels of a request."""
+    found = []
+    for offset, size, digest, part, earlier, path, *rest in request["parcels"]:
+        stale = tuple([raw(each) for each in earlier])
+        found.append(small_files.Parcel(offset, size, digest, raw(part), stale, raw(path), *rest))
+    return found
+
+
+def do_finish(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """Part files that are whole."""
+    return {"outcomes": small_files.finish(wanted(request), Pulse(busy))}
+
+
+def do_place(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """Part files that are proven: an error's number, or 0, and that of the error with which facts stay unset, each."""
+    outcomes = []
+    for part, path, size, known, mode, mtime_ns, seen, kept in request["placings"]:
+        wanted = Placing(raw(part), raw(path), size, known, mode, mtime_ns, seen, raw(kept))
+        try:
+            outcomes.append([0, place_by_name(wanted)])
+        except OSError as error:
+            outcomes.append([error.errno or errno.EIO, 0])
+    return {"outcomes": outcomes}
+
+
+def do_unload(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """Small files out of a bundle."""
+    return {"outcomes": small_files.unload(raw(request["path"]), wanted(request), Pulse(busy))}
+
+
+#: What was learned: what to ask for, and who does it.
+LEARNED: Dict[str, Callable[[Dict[str, Any], Callable[[], None]], Dict[str, Any]]] = {}
+
+
+#: What was taken in whole; `sys.modules` also has what is only half loaded.
+LOADED: Dict[str, Any] = {}
+LEARNING = threading.Lock()
+
+
+def do_learn(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+    """Take in modules, by the loader that was sent ahead of this one."""
+    with LEARNING:
+        for name, source in request["modules"]:
+            if name not in LOADED:
+                LOADED[name] = sys.modules["__main__"].load(name, source)
+            LEARNED.update(getattr(LOADED[name], "HANDLERS", {}))
+    return {}
+
+
+def main(token: str) -> None:
+    """Answer until the input ends."""
+    os.nice(10)
+    lock = threading.Lock()
+    out = sys.stdout.buffer
+
+    def say(message: Dict[str, Any]) -> None:
+        line = json.dumps(message).encode("ascii") + b"\n"
+        with lock:
+            out.write(line)
+            out.flush()
+
+    def answer(request: Dict[str, Any]) -> None:
+        reply: Dict[str, Any] = {"id": request["id"]}
+
+        def busy(done: int) -> None:
+            say({"id": request["id"], "busy": done})
+
+        try:
+            if request["do"] in LEARNED:
+                reply.update(LEARNED[request["do"]](request, Pulse(busy)))
+            else:
+                reply.update(globals()["do_" + request["do"]](request, busy))
+        except OSError as error:
+            reply.update({"errno": error.errno or 0, "error": error.strerror or str(error)})
+        except Exception as error:  # a mistake of ours, or a Python that lacks something
+            reply.update({"broken": "%s: %s" % (type(error).__name__, error)})
+        say(reply)
+
+    out.write(b"\n" + token.encode("ascii") + b"\n")
+    out.flush()
+    pool = ThreadPoolExecutor(max(2, min(4, os.cpu_count() or 2)))
+    for line in sys.stdin.buffer:
+        pool.submit(answer, json.loads(line.decode("ascii")))
+    os._exit(0)

@@ -1,0 +1,252 @@
+"""Small files, read whole and of one moment, hashed, and described as runs of a tar stream."""
+
+import errno
+import os
+import stat
+import time
+from hashlib import sha256
+from typing import Dict, List, NamedTuple, Optional, Tuple
+
+from yatagan.portable.directories import LastDirectory
+from yatagan.portable.index import after_offset, around_offset, before_offset
+from yatagan.portable.tar import COMMON_HEAD, DIRECTORY, FILE, LINK, Member, common_head, encode, padding
+
+#: A file of up to this size is read whole.
+SMALL = 256 << 10
+_TRIES = 3
+#: Seconds for which a change to a file may leave its times as they are; generous, for disks of other machines.
+_FRESH = 2.0
+
+
+class Changed(Exception):
+    """A file was written to while it was read."""
+
+    def __init__(self, path: bytes) -> None:
+        super().__init__(path)
+        self.path = path
+
+
+class Entry(NamedTuple):
+    """What goes in: the name that it will have there, its path on this disk, its kind and what was seen of it.
+
+    `seen` is (size, mtime, ctime, inode), times in nanoseconds.
+    """
+
+    name: bytes
+    path: bytes
+    kind: str
+    seen: Tuple[int, int, int, int]
+
+
+class Manner(NamedTuple):
+    """How members are described.
+
+    `anonymous` leaves out whose the files were and which bits their group had by chance, so that the same tree gives
+    the same bytes on every machine; times after `latest_ns` become that.
+    """
+
+    anonymous: bool = False
+    latest_ns: Optional[int] = None
+
+    def time_of(self, status: os.stat_result) -> int:
+        """The modification time that a file gets."""
+        mtime_ns = status.st_mtime_ns
+        return mtime_ns if self.latest_ns is None or mtime_ns <= self.latest_ns else self.latest_ns
+
+
+class Told(NamedTuple):
+    """A member as whoever makes the archive needs it.
+
+    Its contents begin at `offset`; `before` and `after` are its line of the index around that number. `digest` is ""
+    for what is no file.
+    """
+
+    offset: int
+    before: bytes
+    after: bytes
+    name: bytes
+    size: int
+    digest: str
+
+    def line(self, begins: int) -> bytes:
+        """The line of the index, for contents that begin there."""
+        return b"%b%d%b" % (self.before, begins, self.after) if self.after else self.before
+
+
+class Run(NamedTuple):
+    """Members that follow each other, as pieces of the tar stream, `size` bytes; offsets count from its beginning.
+
+    `large` is a file that comes after them and does not fit a handful: its member and path.
+    """
+
+    pieces: List[bytes]
+    size: int
+    told: List[Told]
+    large: Optional[Tuple[Member, bytes]]
+
+
+class Read(NamedTuple):
+    """An entry as it was read: its header in pieces and, but for a large file, its contents.
+
+    `before` begins its line of the index. Where that is not known yet, nor the header of a large file, `member` is
+    there to make them of; of a file like most there is no need of one.
+    """
+
+    name: bytes
+    path: bytes
+    size: int
+    head: Tuple[bytes, ...]
+    head_size: int
+    contents: Optional[bytes]
+    before: bytes
+    member: Optional[Member]
+
+
+def tell(member: Member, offset: int, digest: str) -> Told:
+    """A member whose contents begin at an offset."""
+    before, after = around_offset(member, digest)
+    return Told(offset, before, after, member.name, member.size, digest)
+
+
+def digests(handful: List[Read]) -> List[str]:
+    """SHA-256 of what was read; "" of what is no file, or not read yet."""
+    return [
+        sha256(read.contents).hexdigest()
+        if read.contents is not None and (read.member is None or read.member.kind == FILE)
+        else ""
+        for read in handful
+    ]
+
+
+def code(handful: List[Read], digests: List[str]) -> List[Run]:
+    """What was read, as runs of the tar stream."""
+    runs: List[Run] = []
+    pieces: List[bytes] = []
+    told: List[Told] = []
+    at = 0
+    for (name, path, size, head, head_size, contents, before, member), digest in zip(handful, digests):
+        if contents is None:
+            assert member is not None
+            runs.append(Run(pieces, at, told, (member, path)))
+            pieces, told, at = [], [], 0
+            continue
+        begins = at + head_size
+        if member is None:
+            told.append(Told(begins, before, after_offset(digest), name, size, digest))
+        else:
+            told.append(tell(member, begins, digest))
+        pieces += head
+        pieces.append(contents)
+        missing = padding(size)
+        if missing:
+            pieces.append(bytes(missing))
+        at = begins + size + missing
+    if told:
+        runs.append(Run(pieces, at, told, None))
+    return runs
+
+
+class Reading:
+    """Reads entries as members."""
+
+    def __init__(self, manner: Manner) -> None:
+        self._manner = manner
+        self._owners: Dict[Tuple[int, int], Tuple[int, int, bytes, bytes]] = {}
+
+    def read_all(self, entries: List[Entry]) -> Tuple[List[Read], List[str], bool]:
+        """The entries, their digests, and whether most of the time went with waiting."""
+        began, worked = time.perf_counter(), time.clock_gettime(time.CLOCK_THREAD_CPUTIME_ID)
+        last = LastDirectory()
+        read = [self.read(entry, last) for entry in entries]
+        last.close()
+        worked = time.clock_gettime(time.CLOCK_THREAD_CPUTIME_ID) - worked
+        waited = time.perf_counter() - began > 3 * worked
+        return read, digests(read), waited
+
+    def read(self, entry: Entry, last: LastDirectory) -> Read:
+        """One entry, whole and of one moment; a large file without its contents. Raises Changed, OSError."""
+        if entry.kind != FILE:
+            status = last.look_at(entry.path)
+            target = last.read_link(entry.path) if entry.kind == LINK else b""
+            if stat.S_ISDIR(status.st_mode) != (entry.kind == DIRECTORY):
+                raise Changed(entry.path)
+            return self._described(entry, status, b"", target)
+        seen = entry.seen
+        for _ in range(_TRIES):
+            if seen[0] > SMALL:
+                return self._described(entry, last.look_at(entry.path), None)
+            contents, status = _whole(last, entry.path, seen[0])
+            now = status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino
+            if now == seen and len(contents) == seen[0]:
+                return self._described(entry, status, contents)
+            let_age(status)
+            seen = now
+        raise Changed(entry.path)
+
+    def _described(self, entry: Entry, status: os.stat_result, contents: Optional[bytes], target: bytes = b"") -> Read:
+        """What was read with its header, made without a detour where it is a file like most."""
+        manner, mode, size = self._manner, status.st_mode & 0o7777, status.st_size if entry.kind == FILE else 0
+        mtime_ns = manner.time_of(status)
+        uid, gid, owner, group = (0, 0, b"", b"") if manner.anonymous else self._owner(status.st_uid, status.st_gid)
+        if contents is not None and entry.kind == FILE:
+            head = common_head(entry.name, size, mode, mtime_ns, uid, gid, owner, group)
+            before = before_offset(entry.name, size, mode, mtime_ns) if head is not None else b""
+            if head is not None and before:
+                return Read(entry.name, entry.path, size, head, COMMON_HEAD, contents, before, None)
+        if manner.anonymous and entry.kind == LINK:
+            mode = 0o777  # what systems make of it differs, and none looks at it
+        member = Member(entry.name, entry.kind, size, mode, mtime_ns, target, uid, gid, owner, group, None, size)
+        encoded = encode(member) if contents is not None else b""
+        return Read(entry.name, entry.path, size, (encoded,), len(encoded), contents, b"", member)
+
+    def _owner(self, uid: int, gid: int) -> Tuple[int, int, bytes, bytes]:
+        """Whose a file is, by numbers and by names."""
+        known = self._owners.get((uid, gid))
+        if known is None:
+            known = self._owners[uid, gid] = uid, gid, _name_of_user(uid), _name_of_group(gid)
+        return known
+
+
+def _name_of_user(uid: int) -> bytes:
+    import pwd
+
+    try:
+        return os.fsencode(pwd.getpwuid(uid).pw_name)
+    except KeyError:
+        return b""
+
+
+def _name_of_group(gid: int) -> bytes:
+    import grp
+
+    try:
+        return os.fsencode(grp.getgrgid(gid).gr_name)
+    except KeyError:
+        return b""
+
+
+def let_age(status: os.stat_result) -> None:
+    """Wait until a change to a file would show in its times: within a tick of the clock it does not."""
+    wait = status.st_ctime_ns / 1e9 + _FRESH - time.time()
+    if 0 < wait <= _FRESH:
+        time.sleep(wait)
+
+
+def _whole(last: LastDirectory, path: bytes, size: int) -> Tuple[bytes, os.stat_result]:
+    """All of a small file, and its facts afterwards; more than `size` bytes when it has grown."""
+    try:
+        descriptor = last.open_regular(path)
+    except OSError as error:
+        if error.errno in (errno.EOPNOTSUPP, errno.ELOOP):
+            raise Changed(path) from None
+        raise
+    try:
+        data = os.read(descriptor, size + 1)
+        while len(data) < size:
+            more = os.read(descriptor, size + 1 - len(data))
+            if not more:
+                break
+            data += more
+        return data, os.fstat(descriptor)
+    finally:
+        os.close(descriptor)
