@@ -10,9 +10,9 @@ from pathlib import Path
 from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
 from yatagan.config.settings import LineSettings
-from yatagan.nodes.answers import Nobody
+from yatagan.nodes.prompts import Nobody
 from yatagan.stores.local import LocalStore
-from yatagan.stores.nodesource import NodeSource
+from yatagan.stores.node_source import NodeSource
 from yatagan.trees.scan import scan
 
 

@@ -22,7 +22,7 @@ import pytest
 from yatagan.portable.index import around_offset
 from yatagan.portable.tar import Member
 from yatagan.practice import faults
-from yatagan.practice.nodes import NODES, Site
+from yatagan.practice.servers import NODES, Site
 
 # A busy machine is no failure.
 hypothesis.settings.register_profile("yatagan", deadline=None)

@@ -16,11 +16,11 @@ from typing import Any
 
 from yatagan.batches.journal import Journal
 from yatagan.errors import Fault, StoreError
-from yatagan.ledger.ledger import Ledger
+from yatagan.ledger.records import Ledger
 from yatagan.nodes import helper
 from yatagan.stores.interface import Placement, Writer
 from yatagan.stores.sftp import SftpStore
-from yatagan.stores.sftpfile import SftpFile
+from yatagan.stores.sftp_file import SftpFile
 
 
 def die() -> None:

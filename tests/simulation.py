@@ -30,7 +30,7 @@ from yatagan.planning.planner import Together, make_plan
 from yatagan.planning.takeover import can_go_on, remove_parts, take_over
 from yatagan.portable.block_sums import Blocks, Run, checksums
 from yatagan.portable.small_files import Parcel
-from yatagan.stores.flow import Room
+from yatagan.stores.in_flight import Room
 from yatagan.stores.interface import (
     Digested,
     Facts,

@@ -13,8 +13,8 @@ import pytest
 from conftest import Far, Practice, Program, snapshot, wait_for
 from terminal import Terminal
 from test_interruptions import kill_at, part_sizes
-from yatagan.batches.store import Batches
-from yatagan.cli.cautions import refuse_without_space
+from yatagan.batches.batch_store import Batches
+from yatagan.cli.plan_warnings import refuse_without_space
 from yatagan.errors import Refused
 from yatagan.planning.plan import Plan
 

@@ -23,7 +23,7 @@ from hypothesis import strategies as st
 
 from conftest import index_line, needs_zstd
 from yatagan.archives.compression import FRAME, Bomb, Form, Seekable, compressed, read_seek_table
-from yatagan.archives.opening import NoArchive, open_archive
+from yatagan.archives.open_archive import NoArchive, open_archive
 from yatagan.portable import unpacking
 from yatagan.portable.index import BadIndex, Line, Totals, first_line, last_line, read_lines, read_totals
 from yatagan.portable.tar import DIRECTORY, END, FILE, HARD_LINK, LINK, Damaged, Member, encode, padding

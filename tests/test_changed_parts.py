@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Far, Program
-from yatagan.digests.finding import find_runs
+from yatagan.digests.block_search import find_runs
 from yatagan.portable.block_sums import Blocks, Run, block_size, checksums, run_digest
 
 MIB = 1 << 20
@@ -82,7 +82,7 @@ def test_a_change_costs_little_more_than_the_blocks_that_it_touches(
 
 def test_looking_for_what_is_not_there_comes_to_an_end(monkeypatch: pytest.MonkeyPatch) -> None:
     """Then blocks are only looked for in their own places: what was changed there is still found."""
-    monkeypatch.setattr("yatagan.digests.finding._PATIENCE", 100_000)
+    monkeypatch.setattr("yatagan.digests.block_search._PATIENCE", 100_000)
     rng = random.Random(8)
     old, same = rng.randbytes(MIB), rng.randbytes(MIB)
     found = runs_of(old + same, rng.randbytes(MIB) + same, 4096, old_is_far=True)

@@ -10,10 +10,10 @@ import pytest
 
 from conftest import Far, Practice, Program, snapshot
 from terminal import Terminal, log_in
-from yatagan.cli.checkup import meaning
+from yatagan.cli.node_check import meaning
 from yatagan.config.nodes import Role
 from yatagan.errors import Fault
-from yatagan.stores.checkup import EXTENSIONS, Checkup
+from yatagan.stores.node_probe import EXTENSIONS, Checkup
 
 GOOD = Checkup(
     node="oak",

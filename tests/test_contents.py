@@ -15,8 +15,8 @@ import pytest
 from conftest import Far, Practice, Program
 from yatagan.stores.interface import Digested, Facts, Kind
 from yatagan.stores.local import LocalStore
-from yatagan.trees import contents
-from yatagan.trees.memory import Memory
+from yatagan.trees import hashing
+from yatagan.trees.remembered_digests import Memory
 from yatagan.trees.scan import scan
 
 
@@ -98,14 +98,14 @@ def test_few_files_are_not_left_to_one(tmp_path: Path, monkeypatch: pytest.Monke
             await busy()
             return await super().digests(files, algorithm)
 
-    monkeypatch.setattr(contents, "digest_by_reading", read)
+    monkeypatch.setattr(hashing, "digest_by_reading", read)
     for number in range(12):
         (tmp_path / str(number)).write_bytes(b"fen")
 
     async def work() -> None:
         store = Machine(b"/")
         tree = await scan(store, os.fsencode(tmp_path))
-        found = await contents.digests(store, tree, tree.files(), "sha256", lambda content: None)
+        found = await hashing.digests(store, tree, tree.files(), "sha256", lambda content: None)
         assert len(found) == 12 and all(content.digest for content in found.values())
 
     asyncio.run(work())

@@ -23,15 +23,15 @@ from yatagan.batches.steps import FILES_PHASE, Change, Modes, Prove, Step, StepK
 from yatagan.cli import text
 from yatagan.config.nodes import Node, NodeBook, Role
 from yatagan.config.units import parse_duration, parse_size
-from yatagan.digests.lists import Listed, format_line, parse_list
+from yatagan.digests.checksum_lists import Listed, format_line, parse_list
 from yatagan.engine import scheduler as r
 from yatagan.engine.bulk_finish import Finisher
 from yatagan.engine.session import Session
 from yatagan.errors import BadConfig, BadList, BadPlace, Fault, JournalError, StoreError
-from yatagan.ledger.ledger import Ledger, RecordKind
+from yatagan.ledger.records import Ledger, RecordKind
 from yatagan.places import Place, name_fields, name_from, parse_place
 from yatagan.planning.name_template import Template
-from yatagan.stores.flow import Room
+from yatagan.stores.in_flight import Room
 from yatagan.stores.interface import Facts, Kind, Unloaded
 from yatagan.stores.local import LocalStore
 from yatagan.transfer.extents import Extents

@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from yatagan.nodes.files import EOF, FAILURE, OK, READ, Attributes, Files, NotFiles, Refusal
+from yatagan.nodes.sftp_client import EOF, FAILURE, OK, READ, Attributes, Files, NotFiles, Refusal
 from yatagan.nodes.transport import Turn
 
 STATUS, HANDLE, DATA, NAME, ATTRS = 101, 102, 103, 104, 105

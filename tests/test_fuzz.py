@@ -14,14 +14,14 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from yatagan.errors import StoreError
-from yatagan.nodes.files import Files, Nonsense, Refusal, _attributes
 from yatagan.nodes.helper import Helper, _lines
+from yatagan.nodes.sftp_client import Files, Nonsense, Refusal, _attributes
 from yatagan.portable.block_sums import Run
 from yatagan.portable.small_files import Parcel
-from yatagan.stores.byhelper import ByHelper
+from yatagan.stores.by_helper import ByHelper
+from yatagan.stores.connection import BareFailure
 from yatagan.stores.interface import Facts, Kind, Placement
-from yatagan.stores.line import BareFailure
-from yatagan.stores.sftpfile import facts_from
+from yatagan.stores.sftp_file import facts_from
 
 EXTENSIONS = ("posix-rename", "statvfs", "hardlink", "fsync", "limits", "lsetstat")
 

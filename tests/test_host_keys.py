@@ -21,8 +21,8 @@ from hypothesis import strategies as st
 from conftest import OpenSsh, Practice, Program, start_sshd, wait_for
 from terminal import Terminal
 from yatagan.errors import CannotReach, ChangedHostKey, RevokedHostKey, UnknownHostKey, UnpinnedHostKey
+from yatagan.nodes.host_keys import HostKeys, accept, fingerprint
 from yatagan.nodes.known_hosts import look_up
-from yatagan.nodes.trust import HostKeys, accept, fingerprint
 
 HOST, PORT = "fen.example", 2222
 

@@ -17,8 +17,8 @@ from pathlib import Path
 import pytest
 
 from conftest import Program, index_line, snapshot
-from yatagan.bundles.apart import apart
 from yatagan.bundles.read import check, list_members, open_bundle
+from yatagan.bundles.threads import apart
 from yatagan.errors import ArchiveTooLarge, BadArchive
 from yatagan.portable import index
 from yatagan.portable.tar import FILE, Damaged, Member, encode, padding

@@ -25,15 +25,15 @@ from test_login import traces
 from yatagan.batches.events import StepSettled
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import StepKind
-from yatagan.bundles.onnode import contents_there
-from yatagan.cli.asking import Unattended
+from yatagan.bundles.by_node import contents_there
+from yatagan.cli.login_questions import Unattended
 from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
 from yatagan.errors import BatchInUse, ChangedHostKey, Fault, NeedsAnswer, Refused, StoreError, YataganError
-from yatagan.keeper import meeting
-from yatagan.keeper.kept import Keeper, KeptSource, KeptStore, codec
-from yatagan.keeper.meeting import Ending, Meeting
-from yatagan.keeper.wire import Codec, Gone, Peer
+from yatagan.keeper import endpoint
+from yatagan.keeper.client import Keeper, KeptSource, KeptStore, codec
+from yatagan.keeper.endpoint import Ending, Meeting
+from yatagan.keeper.protocol import Codec, Gone, Peer
 from yatagan.stores.interface import Facts, Kind
 
 
@@ -335,7 +335,7 @@ def test_nobody_else_is_served() -> None:
             assert os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 0
             connection, _ = listener.accept()
             with connection:
-                assert meeting.is_ours(connection) is ours
+                assert endpoint.is_ours(connection) is ours
 
 
 # -- the wire --------------------------------------------------------------------------------------------

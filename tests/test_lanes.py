@@ -19,19 +19,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Far, OpenSsh, Practice, Program, start_sshd, wait_for
-from yatagan.cli import cautions
+from yatagan.cli import plan_warnings
 from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
 from yatagan.config.settings import LineSettings
-from yatagan.nodes.answers import Nobody
-from yatagan.nodes.files import Files
+from yatagan.nodes.prompts import Nobody
+from yatagan.nodes.sftp_client import Files
 from yatagan.nodes.transport import Connector
 from yatagan.planning.plan import Plan, Summary
-from yatagan.stores.flow import LANE_BYTES, Flow
+from yatagan.stores.connection_history import Past, recall, remember
+from yatagan.stores.in_flight import LANE_BYTES, Flow
 from yatagan.stores.lanes import Allowed, Lane, Lanes
 from yatagan.stores.local import LocalStore
-from yatagan.stores.nodesource import NodeSource
-from yatagan.stores.past import Past, recall, remember
+from yatagan.stores.node_source import NodeSource
 from yatagan.stores.sftp import SftpStore
 from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.extents import Extents
@@ -172,7 +172,7 @@ def test_what_was_found_out_is_remembered(tmp_path: Path) -> None:
 def test_a_lone_login_on_a_long_line_is_told(round_trip: float | None, size: int, told: bool) -> None:
     store = SimpleNamespace(name="bittern", lone_round_trip=round_trip)
     plan = Plan(b"/", [], [], 1, None, Summary(size=size))
-    found = cautions.look_at_line(plan, [store])  # type: ignore[list-item]
+    found = plan_warnings.look_at_line(plan, [store])  # type: ignore[list-item]
     assert bool(found) == told and all("50 ms" in each.text and "83.9 MB/s" in each.text for each in found)
 
 
@@ -240,7 +240,7 @@ def beside(parent: int) -> list[int]:
         with contextlib.suppress(OSError):
             words = Path(f"/proc/{name}/cmdline").read_bytes().split(b"\0")
             above = int(Path(f"/proc/{name}/stat").read_text().rpartition(")")[2].split()[1])
-            if b"yatagan.nodes.beside" in words and above == parent:
+            if b"yatagan.nodes.login_process" in words and above == parent:
                 found.append(int(name))
     return found
 

@@ -10,9 +10,9 @@ import pytest
 
 from yatagan.config.nodes import Node
 from yatagan.errors import Fault, StoreError
-from yatagan.nodes import files
-from yatagan.nodes.files import NotFiles, Refusal
-from yatagan.stores.line import BareFailure, Line
+from yatagan.nodes import sftp_client
+from yatagan.nodes.sftp_client import NotFiles, Refusal
+from yatagan.stores.connection import BareFailure, Line
 
 
 class Connection:
@@ -39,20 +39,20 @@ async def fails(error: Exception) -> None:
 
 
 MEANINGS = [
-    (Refusal(files.NO_SUCH_FILE, "said"), Fault.MISSING),
-    (Refusal(files.PERMISSION_DENIED, "said"), Fault.DENIED),
-    (Refusal(files.ALREADY_EXISTS, "said"), Fault.EXISTS),
-    (Refusal(files.WRITE_PROTECT, "said"), Fault.READ_ONLY),
-    (Refusal(files.NO_SPACE, "said"), Fault.NO_ROOM),
-    (Refusal(files.QUOTA, "said"), Fault.NO_ROOM),
-    (Refusal(files.UNSUPPORTED, "said"), Fault.UNSUPPORTED),
-    (Refusal(files.NOT_A_DIRECTORY, "said"), Fault.NOT_A_DIRECTORY),
-    (Refusal(files.IS_A_DIRECTORY, "said"), Fault.IS_DIRECTORY),
-    (Refusal(files.LINK_LOOP, "said"), Fault.IS_LINK),
+    (Refusal(sftp_client.NO_SUCH_FILE, "said"), Fault.MISSING),
+    (Refusal(sftp_client.PERMISSION_DENIED, "said"), Fault.DENIED),
+    (Refusal(sftp_client.ALREADY_EXISTS, "said"), Fault.EXISTS),
+    (Refusal(sftp_client.WRITE_PROTECT, "said"), Fault.READ_ONLY),
+    (Refusal(sftp_client.NO_SPACE, "said"), Fault.NO_ROOM),
+    (Refusal(sftp_client.QUOTA, "said"), Fault.NO_ROOM),
+    (Refusal(sftp_client.UNSUPPORTED, "said"), Fault.UNSUPPORTED),
+    (Refusal(sftp_client.NOT_A_DIRECTORY, "said"), Fault.NOT_A_DIRECTORY),
+    (Refusal(sftp_client.IS_A_DIRECTORY, "said"), Fault.IS_DIRECTORY),
+    (Refusal(sftp_client.LINK_LOOP, "said"), Fault.IS_LINK),
     (Refusal(23, "said"), Fault.REFUSED),
-    (Refusal(files.CONNECTION_LOST, "said"), Fault.LINE_LOST),
-    (Refusal(files.NO_CONNECTION, "said"), Fault.LINE_LOST),
-    (Refusal(files.BAD_MESSAGE, "said"), Fault.LINE_LOST),
+    (Refusal(sftp_client.CONNECTION_LOST, "said"), Fault.LINE_LOST),
+    (Refusal(sftp_client.NO_CONNECTION, "said"), Fault.LINE_LOST),
+    (Refusal(sftp_client.BAD_MESSAGE, "said"), Fault.LINE_LOST),
     (asyncssh.ConnectionLost("said"), Fault.LINE_LOST),
     (asyncssh.ChannelOpenError(1, "said"), Fault.LINE_LOST),
     (ConnectionResetError("said"), Fault.LINE_LOST),
@@ -83,7 +83,7 @@ def test_a_bare_failure_is_left_to_whoever_asked() -> None:
         connection = Connection()
         line = Line(connection, 60)  # type: ignore[arg-type]
         with pytest.raises(BareFailure) as caught:
-            await line.ask(fails(Refusal(files.FAILURE, "said")), b"/fen/a")
+            await line.ask(fails(Refusal(sftp_client.FAILURE, "said")), b"/fen/a")
         assert caught.value.said == "said"
         await line.close()
         assert connection.closed

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Practice, Program, snapshot
-from yatagan.trees.names import clashes, folded, has_spellings
+from yatagan.trees.name_clashes import clashes, folded, has_spellings
 
 
 @pytest.fixture

@@ -15,9 +15,9 @@ import pytest
 
 from conftest import OpenSsh, Program, snapshot, start_sshd
 from test_helper import with_helper
-from yatagan.bundles.onnode import _MODULES
+from yatagan.bundles.by_node import _MODULES
 from yatagan.nodes.helper import Helper
-from yatagan.stores.byhelper import _CHANGES
+from yatagan.stores.by_helper import _CHANGES
 
 PYENV = Path(os.environ.get("PYENV_ROOT", "~/.pyenv")).expanduser() / "versions"
 
@@ -89,7 +89,7 @@ def test_each_request(version: str, tmp_path: Path) -> None:
         assert snapshot(out / "back" / "tree") == snapshot(tree)
         assert (await helper.ask("contents", final, token="t"))["found"] == [["tree/sub/a", digest]]
         assert (await helper.ask("more", token="t"))["found"] == []
-        await helper.learn(("yatagan.portable.not_kept",))
+        await helper.learn(("yatagan.portable.facts_not_kept",))
         os.link(tree / "sub" / "a", out / "again")
         assert (await helper.ask("unkept", root=str(tree), paths=["", "sub/a", "gone"]))["counts"] == [1, 0, 0]
 

@@ -23,8 +23,8 @@ from conftest import Far, OpenSsh, Practice, Program, index_line, needs_zstd, sn
 from test_interruptions import kill_at
 from yatagan.archives.compression import Form
 from yatagan.bundles.make import Contents, Recipe, make
-from yatagan.bundles.seeing import Seeing
-from yatagan.bundles.stored import StoredBundle, bundle_of
+from yatagan.bundles.see_through import Seeing
+from yatagan.bundles.stored_bundle import StoredBundle, bundle_of
 from yatagan.errors import Fault, StoreError
 from yatagan.planning.stored_bundles import Stored, store
 from yatagan.portable import index, tar_writer
@@ -33,8 +33,8 @@ from yatagan.portable.tar_input import Manner
 from yatagan.stores.interface import Facts, Kind, Placement, Writer
 from yatagan.stores.local import LocalStore
 from yatagan.trees.compare import compare
-from yatagan.trees.contents import digest_by_reading
 from yatagan.trees.entries import Entries
+from yatagan.trees.hashing import digest_by_reading
 from yatagan.trees.scan import Tree, scan
 
 pytestmark = [pytest.mark.kept("openssh"), needs_zstd]

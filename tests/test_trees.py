@@ -20,12 +20,12 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, rule
 from yatagan.batches.counts import Outcome, outcome_of
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.steps import Prove
-from yatagan.digests.lists import ALGORITHM, LIST_NAME, parse_list
+from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME, parse_list
 from yatagan.engine.executor import Conditions, Executor
 from yatagan.planning.planner import make_plan
 from yatagan.stores.local import LocalSource, LocalStore
-from yatagan.trees.contents import digests
-from yatagan.trees.record import FACTS_SUFFIX, Finding, read_facts, verify, write_facts, write_list
+from yatagan.trees.checksum_record import FACTS_SUFFIX, Finding, read_facts, verify, write_facts, write_list
+from yatagan.trees.hashing import digests
 from yatagan.trees.scan import scan
 
 BATCH = "261125-tree"

@@ -15,7 +15,7 @@ from conftest import Far, Practice, Program, snapshot
 from terminal import Terminal
 from yatagan.errors import Fault, Refused, StoreError
 from yatagan.stores.local import LocalStore
-from yatagan.trees import upkeep
+from yatagan.trees import housekeeping
 from yatagan.trees.scan import scan
 
 
@@ -126,7 +126,7 @@ def test_what_cannot_go_is_told_once_and_the_rest_goes(tmp_path: Path) -> None:
         (tmp_path / "fen/c").rmdir()
         (tmp_path / "fen/c").symlink_to(tmp_path / "outside")
         (tmp_path / "fen/d/late/new").write_text("new")
-        removed = await upkeep.remove(
+        removed = await housekeeping.remove(
             store, tree, lambda path, fault, detail: failures.update({path: fault}), lambda count: None
         )
         return removed, failures
@@ -145,7 +145,7 @@ NAMES = st.lists(st.sampled_from(["a", "b", "ab", "a b"]), min_size=1, max_size=
 def test_what_holds_a_protected_directory_is_protected(target: list[str], protected: list[str]) -> None:
     path, home = ("/" + "/".join(names) for names in (target, protected))
     try:
-        upkeep.refuse_to_remove(path.encode(), [home.encode()])
+        housekeeping.refuse_to_remove(path.encode(), [home.encode()])
     except Refused:
         assert protected[: len(target)] == target
     else:
@@ -164,6 +164,6 @@ def test_a_rename_here_replaces_nothing() -> None:
             for new in ("file", "directory", "link"):
                 with pytest.raises(Exception, match="exists"):
                     asyncio.run(
-                        upkeep.rename(LocalStore(b"/"), os.fsencode(root / f"{old}-old"), f"{new}-new".encode())
+                        housekeeping.rename(LocalStore(b"/"), os.fsencode(root / f"{old}-old"), f"{new}-new".encode())
                     )
         assert snapshot(root) == before

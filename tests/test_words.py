@@ -9,13 +9,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yatagan import errors as e
-from yatagan.cli.words import Exit, explain, fault, remedy
+from yatagan.cli.exit_status import ExitStatus as Exit
+from yatagan.cli.messages import explain, fault, remedy
 from yatagan.errors import Fault
 
 EVIL = "\x1b[31mred\nnext \u202eline"
 
 ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
-    (e.UnknownHostKey("oak", EVIL, "SHA256:abc", "ssh-ed25519", ""), Exit.NO_LOGIN, "SHA256:abc", "--trust SHA256:abc"),
+    (
+        e.UnknownHostKey("oak", EVIL, "SHA256:abc", "ssh-ed25519", ""),
+        Exit.NO_LOGIN,
+        "SHA256:abc",
+        "--trust SHA256:abc",
+    ),
     (
         e.ChangedHostKey("oak", EVIL, "SHA256:new", ("SHA256:old",), EVIL),
         Exit.NO_LOGIN,
@@ -36,7 +42,12 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
     (e.StoreError(Fault.MISSING, b"/fen"), Exit.USAGE, "/fen", ""),
     (e.StoreError(Fault.SILENT, store="oak"), Exit.NO_LOGIN, "oak", ""),
     (e.StoreError(Fault.LEADS_OUT, b"/fen/out", detail=EVIL), Exit.REFUSED, "a link leads out", "config allow"),
-    (e.StoreError(Fault.ONLY_READ, b"/fen", detail=EVIL), Exit.REFUSED, "to read only", "config allow DIR --write"),
+    (
+        e.StoreError(Fault.ONLY_READ, b"/fen", detail=EVIL),
+        Exit.REFUSED,
+        "to read only",
+        "config allow DIR --write",
+    ),
     (e.CannotReach("oak", "keeper", EVIL), Exit.NO_LOGIN, "oak: using its open login failed", ""),
     (e.BadPlace(EVIL, "it is none"), Exit.USAGE, "it is none", ""),
     (e.BadConfig(EVIL, EVIL), Exit.USAGE, "next", ""),
@@ -48,7 +59,12 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
     (e.BatchInUse("a-k7", EVIL), Exit.REFUSED, "a-k7 is being carried", "yatagan batch show a-k7"),
     (e.BatchInUse("a-k7", "process 1", EVIL), Exit.REFUSED, "process 1", "remove"),
     (e.JournalError(EVIL, EVIL), Exit.INTERRUPTED, "cannot be written or read", "then try again"),
-    (e.JournalError(EVIL, EVIL, batch="a-k7"), Exit.INTERRUPTED, "cannot be written", "yatagan batch resume a-k7"),
+    (
+        e.JournalError(EVIL, EVIL, batch="a-k7"),
+        Exit.INTERRUPTED,
+        "cannot be written",
+        "yatagan batch resume a-k7",
+    ),
     (e.JournalError(EVIL, EVIL, damaged=True), Exit.DIFFERENCES, "is damaged", "stage again"),
     (e.Refused("it would", "do not"), Exit.REFUSED, "it would", "do not"),
     (e.BadArchive(EVIL.encode(), "it is none", "known are", store="oak"), Exit.USAGE, "it is none", "known are"),

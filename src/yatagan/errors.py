@@ -1,7 +1,7 @@
 """Everything that can go wrong, as types.
 
 One small tree. An error carries *facts* (a fault, the path, what the other side said); turning
-them into sentences is the business of `yatagan.cli.words` alone. No exception of another library
+them into sentences is the business of `yatagan.cli.messages` alone. No exception of another library
 climbs past `stores/` or `nodes/`: they are translated there into these.
 """
 

@@ -10,7 +10,7 @@ from yatagan.batches.journal import Header, Journal, Standing
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import StepKind
 from yatagan.errors import Fault
-from yatagan.ledger.ledger import Ledger, RecordKind
+from yatagan.ledger.records import Ledger, RecordKind
 from yatagan.places import name_fields
 from yatagan.transfer.extents import Extents
 

@@ -16,7 +16,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from yatagan.batches.rows import COLUMNS, Shape, row_of, shape, step_of, storable, update
+from yatagan.batches.journal_rows import COLUMNS, Shape, row_of, shape, step_of, storable, update
 from yatagan.batches.states import BatchState, Evidence, StepState, batch_may_move
 from yatagan.batches.steps import MEMBERS_PHASE, Change, Modes, Prove, Step, StepKind, Times, Writers
 from yatagan.config.home import sync_directory

@@ -17,15 +17,15 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 
 from yatagan.archives.compression import Form, compressed
-from yatagan.bundles.apart import Outlet, Stopped, apart, to_its_end
-from yatagan.digests.lists import ALGORITHM
+from yatagan.bundles.threads import Outlet, Stopped, apart, to_its_end
+from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.errors import Fault, StoreError
 from yatagan.places import PART_PREFIX, PART_SUFFIX
 from yatagan.portable import index
 from yatagan.portable.tar_input import Changed, Entry, Manner, Told
 from yatagan.portable.tar_writer import Making
 from yatagan.stores.interface import Facts, Kind, Placement, Store
-from yatagan.stores.system import fault_of
+from yatagan.stores.system_errors import fault_of
 from yatagan.trees.compare import FRESH_NS
 from yatagan.trees.scan import Tree
 

@@ -16,16 +16,16 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from yatagan.archives.compression import Bomb, Bytes
-from yatagan.archives.opening import ArchiveReader, NoArchive, open_archive, open_by_frames
-from yatagan.bundles.apart import Blocking, Stopped
-from yatagan.digests.lists import ALGORITHM
+from yatagan.archives.open_archive import ArchiveReader, NoArchive, open_archive, open_by_frames
+from yatagan.bundles.threads import Blocking, Stopped
+from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.errors import ArchiveTooLarge, BadArchive
 from yatagan.portable import index, member_names, unpacking
 from yatagan.portable.index import BadIndex, Line, Totals
 from yatagan.portable.tar import FILE, Damaged, Member
 from yatagan.portable.unpacking import Outcome, Unpacker
 from yatagan.stores.interface import Kind, Store
-from yatagan.stores.system import fault_of
+from yatagan.stores.system_errors import fault_of
 from yatagan.trees.patterns import Choice
 
 _KNOWN = "known are tar, plain or with gzip, bzip2, xz or zstd, and zip"

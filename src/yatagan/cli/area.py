@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from yatagan.cli import completing, text
+from yatagan.cli import shell_completion, text
 from yatagan.cli.context import App, as_json, say_json
 from yatagan.config.areas import Area, find_area
 from yatagan.config.units import parse_duration, spell_duration
@@ -21,8 +21,8 @@ def area_command() -> None:
 @area_command.command(
     epilog="Example: yatagan area add heron scratch /scratch/fenflux --not-backed-up --purged-after 30d"
 )
-@click.argument("node", shell_complete=completing.nodes)
-@click.argument("name", shell_complete=completing.areas)
+@click.argument("node", shell_complete=shell_completion.nodes)
+@click.argument("name", shell_complete=shell_completion.areas)
 @click.argument("path")
 @click.option("--backed-up/--not-backed-up", default=None, help="Whether the site keeps copies of it.")
 @click.option("--purged-after", metavar="AGE", help="The site removes files older than this: 30d, 12h.")
@@ -51,7 +51,7 @@ def add(node: str, name: str, path: str, purged_after: str | None, json_: bool, 
 
 
 @area_command.command("list", epilog="Example: yatagan area list heron")
-@click.argument("node", required=False, shell_complete=completing.nodes)
+@click.argument("node", required=False, shell_complete=shell_completion.nodes)
 @as_json
 def list_(node: str | None, json_: bool) -> None:
     """Show the areas of NODE, or of all nodes."""
@@ -69,8 +69,8 @@ def list_(node: str | None, json_: bool) -> None:
 
 
 @area_command.command(epilog="Example: yatagan area remove heron scratch")
-@click.argument("node", shell_complete=completing.nodes)
-@click.argument("name", shell_complete=completing.areas)
+@click.argument("node", shell_complete=shell_completion.nodes)
+@click.argument("name", shell_complete=shell_completion.areas)
 @as_json
 def remove(node: str, name: str, json_: bool) -> None:
     """Forget an area. Nothing on the node changes."""

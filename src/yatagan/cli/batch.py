@@ -6,15 +6,16 @@ from typing import Any
 
 import click
 
+from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import Outcome, outcome_of, record
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Prove, Step, StepKind
-from yatagan.batches.store import Batch, Batches
-from yatagan.cli import carrying, completing, ending, text, words
+from yatagan.cli import exit_status, messages, run_batch, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
+from yatagan.cli.exit_status import ExitStatus
 from yatagan.errors import JournalError, Refused
-from yatagan.ledger.ledger import Ledger
+from yatagan.ledger.records import Ledger
 from yatagan.places import Place, name_fields
 from yatagan.planning.takeover import remove_parts
 from yatagan.stores.local import LocalStore
@@ -43,7 +44,7 @@ def list_(json_: bool) -> None:
             damaged.append((batch, error))
     if json_:
         broken = [{"batch": batch.name, "state": "damaged", "detail": why.detail} for batch, why in damaged]
-        say_json({"batches": [carrying.as_json(outcome) for _, outcome in rows] + broken})
+        say_json({"batches": [run_batch.as_json(outcome) for _, outcome in rows] + broken})
     elif not rows and not damaged:
         click.echo("There is no batch yet. yatagan stage makes one.")
     elif rows:
@@ -59,9 +60,9 @@ def list_(json_: bool) -> None:
         ]
         text.table(("batch", "state", "files", "made", "to"), table, squeeze=True)
     for _, why in damaged:
-        text.warn("; ".join(words.explain(why)[:2]))
+        text.warn("; ".join(messages.explain(why)[:2]))
     if damaged:
-        raise click.exceptions.Exit(words.Exit.DIFFERENCES)
+        raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
 
 
 def _outcome(batch: Batch) -> Outcome:
@@ -73,7 +74,7 @@ def _outcome(batch: Batch) -> Outcome:
 
 
 @batch_command.command("show", epilog="Example: yatagan batch show k7qd")
-@click.argument("id", required=False, shell_complete=completing.batches)
+@click.argument("id", required=False, shell_complete=shell_completion.batches)
 @as_json
 def show_(id: str | None, json_: bool) -> None:
     """Show a batch (the newest, when ID is left out): what is done, waiting, failed, and why."""
@@ -85,7 +86,7 @@ def show_(id: str | None, json_: bool) -> None:
         if json_:
             carried = batch.is_carried()
             steps = [_step_json(step, carried) for step in journal.steps() if step.state is not StepState.IN_PLACE]
-            say_json({**carrying.as_json(outcome), "carried_now": carried, "steps": steps})
+            say_json({**run_batch.as_json(outcome), "carried_now": carried, "steps": steps})
         else:
             _show(app, batch, journal, outcome)
     finally:
@@ -104,23 +105,23 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: Outcome) -> None:
             ("made", text.moment(header.created_ns)),
             ("into", text.place(header.destination_node, header.destination)),
             (
-                carrying.place_label(outcome),
+                run_batch.place_label(outcome),
                 f"{text.count(outcome.moved, 'file')}, {text.size(outcome.moved_size)}{share}",
             ),
-            ("stored", carrying.stored(outcome)),
-            ("parts", carrying.parts(outcome)),
+            ("stored", run_batch.stored(outcome)),
+            ("parts", run_batch.parts(outcome)),
             (
                 "left as is",
                 f"{text.count(outcome.left, 'file')}, {text.size(outcome.left_size)}" if outcome.left else "",
             ),
-            *carrying.rest(outcome),
-            ("proof", carrying.proof(outcome)),
+            *run_batch.rest(outcome),
+            ("proof", run_batch.proof(outcome)),
             ("record", outcome.standing.recorded),
             ("taken over", _successor(outcome)),
             *(_under_way(step, batch) for step in journal.steps(*_UNDER_WAY, limit=_STEPS_SHOWN) if goes_on),
         ]
     )
-    carrying.failures(journal, f"yatagan batch show {batch.name} --json")
+    run_batch.failures(journal, f"yatagan batch show {batch.name} --json")
     if goes_on and not batch.is_carried():
         click.echo(f"  Go on with: yatagan batch resume {batch.name}")
 
@@ -145,7 +146,7 @@ def _step_state(step: Step, carried: bool) -> str:
 
 
 @batch_command.command(epilog="Example: yatagan batch resume k7qd")
-@click.argument("id", required=False, shell_complete=completing.batches)
+@click.argument("id", required=False, shell_complete=shell_completion.batches)
 @click.option(
     "--make-again",
     is_flag=True,
@@ -174,10 +175,10 @@ async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, *
             journal.clear_spool()
             record(journal, Ledger(app.home.ledger))
             if json_:
-                say_json(carrying.as_json(outcome_of(journal)))
+                say_json(run_batch.as_json(outcome_of(journal)))
             elif not quiet:
                 click.echo(f"Batch {batch.name} is finished already.")
-            return words.Exit.GOOD
+            return ExitStatus.GOOD
         header, pins = outcome.header, outcome.standing.pins
         await _refuse_moved(header)
         journal.reopen_failed()
@@ -191,12 +192,12 @@ async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, *
         )
         if not quiet and not json_:
             click.echo(click.style(f"Going on with batch {batch.name}", bold=True))
-        outcome, problem = await carrying.carry(app, batch, journal, (ends[0], ends[1]), quiet=quiet or json_)
+        outcome, problem = await run_batch.carry(app, batch, journal, (ends[0], ends[1]), quiet=quiet or json_)
         if json_:
-            say_json(carrying.as_json(outcome))
+            say_json(run_batch.as_json(outcome))
         elif not quiet or not outcome.good:
-            carrying.summary(app, journal, outcome, problem)
-        return ending.of_batch(outcome, problem).status
+            run_batch.summary(app, journal, outcome, problem)
+        return exit_status.of_batch(outcome, problem).status
     finally:
         journal.close()
         batch.unlock()
@@ -214,7 +215,7 @@ def _refuse_cancelled(outcome: Outcome) -> None:
 
 
 @batch_command.command(epilog="Example: yatagan batch cancel k7qd")
-@click.argument("id", shell_complete=completing.batches)
+@click.argument("id", shell_complete=shell_completion.batches)
 @no_questions
 @as_json
 def cancel(id: str, no_questions: bool, json_: bool) -> None:
@@ -242,7 +243,7 @@ async def _cancel(app: App, batch: Batch, *, json_: bool) -> None:
             await store.close()
         journal.clear_spool()
         if json_:
-            say_json({**carrying.as_json(outcome_of(journal)), "removed": removed})
+            say_json({**run_batch.as_json(outcome_of(journal)), "removed": removed})
         else:
             click.echo(
                 f"Batch {batch.name} is cancelled: {text.count(outcome.moved, 'file')} in place, "
@@ -274,7 +275,7 @@ def _state(batch: Batch, outcome: Outcome) -> str:
         return f"moving, but its process {stopped} is stopped" if stopped else "moving now"
     if state in (BatchState.MOVING, BatchState.QUEUED):
         return "interrupted"
-    return ending.of_batch(outcome).text
+    return exit_status.of_batch(outcome).text
 
 
 def _done(outcome: Outcome) -> str:

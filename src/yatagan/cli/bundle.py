@@ -13,20 +13,21 @@ from typing import TypeVar
 import click
 
 from yatagan.archives.compression import LEVELS, Form, form_of
-from yatagan.bundles.apart import apart
+from yatagan.bundles.by_node import make_there, unpack_there
 from yatagan.bundles.make import Contents, Made, Recipe, make
-from yatagan.bundles.onnode import make_there, unpack_there
 from yatagan.bundles.read import Read, Wish, check, list_members, open_bundle, unpack
-from yatagan.cli import bundled, completing, text, words
-from yatagan.cli.cautions import refuse_read_only
-from yatagan.cli.choosing import choosing, parse_choice
+from yatagan.bundles.threads import apart
+from yatagan.cli import bundle_view, messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
-from yatagan.cli.reading import EntryCount
-from yatagan.cli.view import Progress, View, view_for
+from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.pattern_options import choosing, parse_choice
+from yatagan.cli.plan_warnings import refuse_read_only
+from yatagan.cli.progress_view import Progress, View, view_for
+from yatagan.cli.scan_progress import EntryCount
 from yatagan.config.units import parse_size
-from yatagan.digests.lists import format_list
+from yatagan.digests.checksum_lists import format_list
 from yatagan.errors import LINE_FAULTS, BadPlace, Fault, Refused, StoreError
-from yatagan.ledger.ledger import Ledger, RecordKind, record_name
+from yatagan.ledger.records import Ledger, RecordKind, record_name
 from yatagan.places import Place, name_fields, parse_place
 from yatagan.portable import unpacking
 from yatagan.portable.index import SUFFIX, Line
@@ -63,7 +64,7 @@ Examples:
   yatagan bundle make heron:fen                       made on the node, beside it in its start directory
 Anyone can unpack it:  tar xf fen.tar.zst""",
 )
-@click.argument("directories", nargs=-1, required=True, metavar="DIRECTORY...", shell_complete=completing.places)
+@click.argument("directories", nargs=-1, required=True, metavar="DIRECTORY...", shell_complete=shell_completion.places)
 @click.option("--output", metavar="PLACE", help="The bundle, or a directory for it. Default: NAME.tar.zst, here.")
 @click.option("--format", "form", type=one_of(Form), help="Default: what the name of the output ends in, or tar.zst.")
 @click.option("--level", type=int, metavar="N", help="How hard to compress: 1 to 9 for gzip, 1 to 19 for zstd.")
@@ -167,8 +168,8 @@ async def _make(app: App, sources: list[Place], target: Place, recipe: Recipe, c
             await store.close()
     where = Place(target.node, path)
     _put_made_on_record(app, where, made, recipe)
-    bundled.tell_made(where, contents, made, recipe, json_)
-    return words.Exit.GOOD
+    bundle_view.tell_made(where, contents, made, recipe, json_)
+    return ExitStatus.GOOD
 
 
 async def _scan_all(app: App, store: Store, sources: list[Place], choice: Choice, *, quiet: bool) -> dict[bytes, Tree]:
@@ -191,7 +192,7 @@ def _refuse_unread(contents: Contents) -> None:
         path, fault = next(iter(contents.unread.items()))
         more = f" and {len(contents.unread) - 1} more" if len(contents.unread) > 1 else ""
         raise Refused(
-            f"{text.show(path)}{more} cannot be read ({words.fault(fault)}); a bundle must hold all that was chosen",
+            f"{text.show(path)}{more} cannot be read ({messages.fault(fault)}); a bundle must hold all that was chosen",
             "make it readable, or leave it out with --skip",
         )
 
@@ -233,7 +234,7 @@ def _put_made_on_record(app: App, where: Place, made: Made, recipe: Recipe) -> N
         "bytes": made.totals.size,
         "bundle_bytes": made.totals.stored,
         "bundle_sha256": made.totals.digest,
-        "evidence": bundled.made_evidence(where, made),
+        "evidence": bundle_view.made_evidence(where, made),
         "outcome": "good",
     }
     Ledger(app.home.ledger).append(record_name(RecordKind.BUNDLED), RecordKind.BUNDLED, body, sorted(made.listed))
@@ -249,7 +250,7 @@ Examples:
   yatagan bundle list heron:fen.tar.zst --only 'fen/plot-07/*'
   yatagan bundle list july.zip --json""",
 )
-@click.argument("place", shell_complete=completing.places)
+@click.argument("place", shell_complete=shell_completion.places)
 @click.option("--checksums", is_flag=True, help="Print a checksum list of the members instead, for sha256sum -c.")
 @choosing
 @no_questions
@@ -280,7 +281,7 @@ class _Listing:
         try:
             self.lines.extend(lines)
         except Damaged as damaged:
-            self.damage = bundled.damage_text(damaged.at, damaged.why)
+            self.damage = bundle_view.damage_text(damaged.at, damaged.why)
 
 
 async def _list(app: App, where: Place, choice: Choice, *, checksums: bool, json_: bool) -> int:
@@ -297,17 +298,17 @@ async def _list(app: App, where: Place, choice: Choice, *, checksums: bool, json
             raise BadPlace(str(where), "it has no index that fits it, so there are no digests", "unpack it first")
         lines = format_list((line.member.name, line.digest) for line in listing.lines if line.digest)
         click.echo(b"".join(lines), nl=False)
-        return words.Exit.GOOD
+        return ExitStatus.GOOD
     if json_:
-        say_json(bundled.listing_json(where, path, listing.lines, listing.damage, bundle.fits))
+        say_json(bundle_view.listing_json(where, path, listing.lines, listing.damage, bundle.fits))
     else:
-        bundled.show_listing(listing.lines)
+        bundle_view.show_listing(listing.lines)
         if bundle.beside is not None and not bundle.fits:
             text.warn("the index beside it was made for another archive, or this one has been cut")
     if listing.damage:
         text.warn(listing.damage)
-        return words.Exit.DIFFERENCES
-    return words.Exit.GOOD
+        return ExitStatus.DIFFERENCES
+    return ExitStatus.GOOD
 
 
 # -- unpack ----------------------------------------------------------------------------------------------------
@@ -322,7 +323,7 @@ Examples:
   yatagan bundle unpack heron:fen.tar.zst --into heron:@scratch    on the node, by the node
   yatagan bundle unpack broken.tar.gz --salvage""",
 )
-@click.argument("place", shell_complete=completing.places)
+@click.argument("place", shell_complete=shell_completion.places)
 @click.option("--into", metavar="DIRECTORY", help="Where to, here or on the same node. Default: the current directory.")
 @click.option(
     "--replace",
@@ -400,8 +401,8 @@ async def _unpack(app: App, where: Place, into: Place, wish: Wish, json_: bool) 
         if target is not store:
             await target.close()
     _put_unpacked_on_record(app, where, path, root, read)
-    bundled.tell_unpacked(where, path, Place(into.node, root), bundle, read, wish, time.monotonic() - began, json_)
-    return words.Exit.GOOD if read.good else words.Exit.DIFFERENCES
+    bundle_view.tell_unpacked(where, path, Place(into.node, root), bundle, read, wish, time.monotonic() - began, json_)
+    return ExitStatus.GOOD if read.good else ExitStatus.DIFFERENCES
 
 
 async def _with(view: View, work: Coroutine[None, None, T]) -> T:
@@ -456,14 +457,14 @@ Examples:
   yatagan bundle check fen.tar.zst
   yatagan bundle check heron:fen.tar.zst""",
 )
-@click.argument("place", shell_complete=completing.places)
+@click.argument("place", shell_complete=shell_completion.places)
 @click.option("--ratio", type=click.IntRange(min=1), default=_RATIO, show_default=True, help="See bundle unpack.")
 @no_questions
 @as_json
 def check_command(place: str, ratio: int, no_questions: bool, json_: bool) -> None:
     """Read every member of the archive PLACE and hold it against the index: contents, sizes, modes, times.
 
-    Without an index, whether the archive can be read to its end. Exit status 0 when all is well, 1 otherwise.
+    Without an index, whether the archive can be read to its end. ExitStatus status 0 when all is well, 1 otherwise.
     """
     app = App.start(questions=not no_questions)
     status = run(_check(app, parse_place(place), ratio, json_))
@@ -482,10 +483,10 @@ async def _check(app: App, where: Place, ratio: int, json_: bool) -> int:
                 read = await apart(
                     lambda stop: check(bundle, ratio, lambda files, size: progress.hashed(size, files), stop)
                 )
-            bundled.tell_checked(where, path, bundle, read, json_)
+            bundle_view.tell_checked(where, path, bundle, read, json_)
     finally:
         await store.close()
-    return words.Exit.GOOD if read.good else words.Exit.DIFFERENCES
+    return ExitStatus.GOOD if read.good else ExitStatus.DIFFERENCES
 
 
 # -- what they share -------------------------------------------------------------------------------------------

@@ -11,22 +11,23 @@ from typing import Any
 
 import click
 
-from yatagan.bundles.seeing import Seeing
-from yatagan.cli import completing, text, words
-from yatagan.cli.cautions import refuse_read_only
-from yatagan.cli.choosing import choosing, parse_choice
+from yatagan.bundles.see_through import Seeing
+from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
-from yatagan.cli.reading import EntryCount
-from yatagan.cli.view import Progress, view_for
-from yatagan.digests.lists import ALGORITHM, LIST_NAME, Listed, parse_list
+from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.pattern_options import choosing, parse_choice
+from yatagan.cli.plan_warnings import refuse_read_only
+from yatagan.cli.progress_view import Progress, view_for
+from yatagan.cli.scan_progress import EntryCount
+from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME, Listed, parse_list
 from yatagan.errors import BadPlace, Fault, StoreError
-from yatagan.ledger.ledger import Ledger, RecordKind, record_name
+from yatagan.ledger.records import Ledger, RecordKind, record_name
 from yatagan.places import KEPT_DIRECTORY, PART_PREFIX, PART_SUFFIX, Place, name_fields, parse_place
 from yatagan.stores.interface import Kind, Placement, Readable, Store
-from yatagan.trees import record
-from yatagan.trees.contents import Content, How, digests
+from yatagan.trees import checksum_record
+from yatagan.trees.checksum_record import Finding, Verdicts
+from yatagan.trees.hashing import Content, How, digests
 from yatagan.trees.patterns import Choice
-from yatagan.trees.record import Finding, Verdicts
 from yatagan.trees.scan import Tree, scan
 
 _SHOWN = 20
@@ -59,7 +60,7 @@ Examples:
   yatagan checksums fen --output -          prints the list
 Anyone can check it:  cd fen && sha256sum -c SHA256SUMS""",
 )
-@click.argument("place", shell_complete=completing.places)
+@click.argument("place", shell_complete=shell_completion.places)
 @click.option(
     "--output", metavar="FILE", help="Where to write the list (- prints it). Default: SHA256SUMS in the tree."
 )
@@ -91,13 +92,13 @@ async def _checksums(app: App, where: Place, output: str | None, choice: Choice,
         if output is None and where.node:
             await refuse_read_only(store, app.nodes().get(where.node), tree.root)
         alone = tree.entries[b""].kind is Kind.FILE
-        paths = [path for path in tree.files() if not record.is_record(path)]
+        paths = [path for path in tree.files() if not checksum_record.is_record(path)]
         counting = _Counting(tree, paths, quiet=json_)
         async with counting.view:
             contents = await digests(seeing, tree, paths, ALGORITHM, counting.done)
         if alone:
             contents = {where.name: next(iter(contents.values()))}
-        data = record.write_list(contents)
+        data = checksum_record.write_list(contents)
         unread = {path: content.fault for path, content in contents.items() if content.fault is not None}
         unread.update(tree.unread)
         if output == "-":
@@ -122,8 +123,8 @@ async def _checksums(app: App, where: Place, output: str | None, choice: Choice,
     if output != "-":
         _tell_listed(where, target, name, body, how, json_)
     for path, why in sorted(unread.items()):
-        text.warn(f"{text.show(path)}: {words.fault(why)}; it is not on the list")
-    return words.Exit.DIFFERENCES if unread else words.Exit.GOOD
+        text.warn(f"{text.show(path)}: {messages.fault(why)}; it is not on the list")
+    return ExitStatus.DIFFERENCES if unread else ExitStatus.GOOD
 
 
 def _tell_listed(where: Place, target: Place, name: bytes, body: dict[str, Any], how: How, json_: bool) -> None:
@@ -135,7 +136,7 @@ def _tell_listed(where: Place, target: Place, name: bytes, body: dict[str, Any],
         [
             ("listed", f"{text.count(body['files'], 'file')}, {text.size(body['bytes'])}"),
             ("how", _HOWS[how]),
-            ("facts", f"modes, times, links and directories: {text.show(name + record.FACTS_SUFFIX)}"),
+            ("facts", f"modes, times, links and directories: {text.show(name + checksum_record.FACTS_SUFFIX)}"),
             (
                 "check",
                 f"sha256sum -c {text.show(name)}, or: yatagan verify {text.place(where.node, where.path or b'.')}",
@@ -168,9 +169,9 @@ async def _write(
             await refuse_read_only(there, app.nodes().get(given.node), target.path)
     name = posixpath.basename(target.path)
     try:
-        facts = record.write_facts(tree, name, data)
+        facts = checksum_record.write_facts(tree, name, data)
         await _put(there, target.path, data)
-        await _put(there, target.path + record.FACTS_SUFFIX, facts)
+        await _put(there, target.path + checksum_record.FACTS_SUFFIX, facts)
     finally:
         if there is not store:
             await there.close()
@@ -220,7 +221,7 @@ Examples:
   yatagan verify heron:fen --against fen/SHA256SUMS
 In a job script:  yatagan verify inputs --json > verdict.json || exit 1""",
 )
-@click.argument("place", shell_complete=completing.places)
+@click.argument("place", shell_complete=shell_completion.places)
 @click.option(
     "--against", metavar="FILE", help="The checksum list, here or on a node. Default: SHA256SUMS in the tree."
 )
@@ -233,7 +234,7 @@ def verify_command(
     """Hold PLACE against a checksum list: same, different, missing, not listed, and how we know.
 
     With patterns, only what they choose, there and on the list.
-    Exit status 0 when everything on the list is there and the same, 1 otherwise.
+    ExitStatus status 0 when everything on the list is there and the same, 1 otherwise.
     """
     app = App.start(questions=not no_questions)
     choice = parse_choice(only, skip)
@@ -244,7 +245,7 @@ def verify_command(
     else:
         _show_verdicts(where, used, verdicts)
     if not verdicts.good:
-        raise click.exceptions.Exit(words.Exit.DIFFERENCES)
+        raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
 
 
 @dataclass(frozen=True, slots=True)
@@ -269,14 +270,14 @@ async def _verify(
             raise BadPlace(str(where), "the patterns choose nothing that is on the list", "look at the list")
         if tree.entries[b""].kind is not Kind.DIRECTORY:
             listed = _only(listed, where)
-        expected = record.read_facts(facts, data, str(place) + ".facts.jsonl") if facts else None
+        expected = checksum_record.read_facts(facts, data, str(place) + ".facts.jsonl") if facts else None
         if tree.entries[b""].kind is not Kind.DIRECTORY:
             expected = None
         elif expected is not None and choice:
             expected = {path: facts for path, facts in expected.items() if path in tree.entries or choice.chooses(path)}
         counting = _Counting(tree, [line.path for line in listed], quiet)
         async with counting.view:
-            verdicts = await record.verify(store, tree, listed, expected, counting.done)
+            verdicts = await checksum_record.verify(store, tree, listed, expected, counting.done)
         return verdicts, where, _Against(place, hashlib.sha256(data).hexdigest())
     finally:
         await store.close()
@@ -309,9 +310,9 @@ async def _read_record(
                 "there is no checksum list",
                 "make one with yatagan checksums, or name one with --against FILE",
             )
-        data = await record.fetch(there, place.path)
-        facts_path = place.path + record.FACTS_SUFFIX
-        facts = await record.fetch(there, facts_path) if await there.look(facts_path) is not None else None
+        data = await checksum_record.fetch(there, place.path)
+        facts_path = place.path + checksum_record.FACTS_SUFFIX
+        facts = await checksum_record.fetch(there, facts_path) if await there.look(facts_path) is not None else None
         return place, data, facts
     finally:
         if there is not store:
@@ -372,7 +373,7 @@ def _show_verdicts(where: Place, used: _Against, verdicts: Verdicts) -> None:
 
 def _detail(detail: str) -> str:
     try:
-        return words.fault(Fault(detail))
+        return messages.fault(Fault(detail))
     except ValueError:
         return detail
 

@@ -14,8 +14,8 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from yatagan.cli import words
-from yatagan.cli.asking import AtTerminal, Unattended, plain_interrupts
+from yatagan.cli import messages
+from yatagan.cli.login_questions import AtTerminal, Unattended, plain_interrupts
 from yatagan.cli.text import show
 from yatagan.config.defects import write_defects_to
 from yatagan.config.home import Home, find_project
@@ -26,7 +26,7 @@ from yatagan.errors import UnknownHostKey, YataganError
 from yatagan.places import Place
 
 if TYPE_CHECKING:
-    from yatagan.keeper.kept import Keeper
+    from yatagan.keeper.client import Keeper
     from yatagan.stores.interface import Source, Store
 
 T = TypeVar("T")
@@ -124,23 +124,23 @@ class App:
             return LocalSource(os.getcwdb(), self.roots(), writing=writing)
         node = self.nodes().get(place.node)
         if (keeper := self.keeper(place.node)) is not None:
-            from yatagan.keeper.kept import KeptSource
+            from yatagan.keeper.client import KeptSource
 
             return KeptSource(keeper, node, pinned=pinned)
-        from yatagan.stores.nodesource import NodeSource
+        from yatagan.stores.node_source import NodeSource
 
         return NodeSource(node, self.home, self.line(), self.answers, pinned=pinned, commands=commands)
 
     def keeper(self, node: str) -> Keeper | None:
         """The keeper that has a login to a node open, if there is one."""
-        from yatagan.keeper.meeting import Meeting
+        from yatagan.keeper.endpoint import Meeting
 
         meeting = Meeting(self.home, node)
         connection = meeting.connect() if node else None
         if connection is None:
             return None
         connection.close()
-        from yatagan.keeper.kept import Keeper
+        from yatagan.keeper.client import Keeper
 
         return Keeper(meeting, self.answers)
 
@@ -157,7 +157,7 @@ class App:
         """Show a host key that is new to us, and ask; one that is accepted is remembered."""
         if not self.questions or not self._confirms(error):
             return False
-        from yatagan.nodes.trust import accept
+        from yatagan.nodes.host_keys import accept
 
         accept(self.home.known_hosts, error.known_line)
         return True
@@ -190,7 +190,7 @@ def say_json(value: object) -> None:
 
 def fail(error: YataganError) -> int:
     """Tell an error in words; the exit status that goes with it."""
-    what, next_step, status = words.explain(error)
+    what, next_step, status = messages.explain(error)
     click.echo(click.style("yatagan: ", fg="red") + what, err=True)
     if next_step:
         click.echo("  " + next_step, err=True)

@@ -17,7 +17,7 @@ from yatagan.cli.practice import node_add
 from yatagan.errors import Refused
 from yatagan.practice import faults
 from yatagan.practice.fenflux import make_results, make_survey
-from yatagan.practice.nodes import NODES, Site
+from yatagan.practice.servers import NODES, Site
 
 #: How long a lost line is waited for in the demo; far less than one would in earnest.
 _PATIENCE = '# Short, so that the demo need not wait. Leave it out to wait ten minutes.\n[line]\npatience = "1s"\n'

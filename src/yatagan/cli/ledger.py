@@ -8,8 +8,8 @@ import click
 
 from yatagan.cli import text
 from yatagan.cli.context import App, as_json, say_json
-from yatagan.cli.words import Exit
-from yatagan.ledger.ledger import Ledger, Record, RecordKind
+from yatagan.cli.exit_status import ExitStatus
+from yatagan.ledger.records import Ledger, Record, RecordKind
 from yatagan.places import name_from
 
 
@@ -52,7 +52,7 @@ def show(json_: bool) -> None:
             click.echo("  " + click.style("every record and list is as it was written", fg="green"))
             click.echo("  (a change to the newest record shows only after the next one is added)")
     if broken or missing:
-        raise click.exceptions.Exit(Exit.DIFFERENCES)
+        raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
 
 
 def _as_json(record: Record) -> dict[str, Any]:

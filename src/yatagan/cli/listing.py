@@ -9,12 +9,13 @@ from typing import Any
 
 import click
 
-from yatagan.batches.store import Batches
-from yatagan.bundles.seeing import Seeing
-from yatagan.cli import completing, text, words
-from yatagan.cli.choosing import choosing, expand_place, parse_choice
+from yatagan.batches.batch_store import Batches
+from yatagan.bundles.see_through import Seeing
+from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
-from yatagan.cli.reading import EntryCount
+from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.pattern_options import choosing, expand_place, parse_choice
+from yatagan.cli.scan_progress import EntryCount
 from yatagan.errors import Fault, StoreError
 from yatagan.places import Place, batch_of_part, name_fields, parse_place
 from yatagan.stores.interface import Facts, Kind, Readable
@@ -35,7 +36,7 @@ _PLURALS = {"directory": "directories"}
 
 
 @click.command("list", epilog="Example: yatagan list heron:fen --recursive")
-@click.argument("place", shell_complete=completing.places)
+@click.argument("place", shell_complete=shell_completion.places)
 @click.option("--recursive", is_flag=True, help="Show everything below, not only the directory itself.")
 @choosing
 @no_questions
@@ -56,7 +57,7 @@ def list_command(
     else:
         _show(where, tree, bundle, Batches(app.home.batches))
     if tree.unread or tree.dropped:
-        raise click.exceptions.Exit(words.Exit.DIFFERENCES)
+        raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
 
 
 async def _read(app: App, where: Place, recursive: bool, choice: Choice, heard: Heard) -> tuple[Tree, bytes]:
@@ -120,7 +121,7 @@ def _show(where: Place, tree: Tree, bundle: bytes, batches: Batches) -> None:
         see = f"yatagan batch show {batch}" if batches.holds(batch) else f"yatagan parts list {text.place(*below)}"
         click.echo(f"{what}; see: {see}")
     for path, fault in sorted(tree.unread.items()):
-        text.warn(f"{text.show(path)}: {words.fault(fault)}")
+        text.warn(f"{text.show(path)}: {messages.fault(fault)}")
     if tree.dropped:
         names = ", ".join(map(text.show, tree.dropped_names[:3])) + (" …" if tree.dropped > 3 else "")
         text.warn(f"{text.count(tree.dropped, 'name')} left out that no directory can hold: {names}")

@@ -24,11 +24,11 @@ _COMMANDS = {
     "parts": ("parts", "Find unfinished files that nobody will finish; remove them."),
     "checksums": ("checksums", "Write the checksum list of a tree."),
     "verify": ("checksums", "Hold a tree against its checksum list."),
-    "mkdir": ("upkeep", "Make a directory, here or on a node."),
-    "rename": ("upkeep", "Give something another name where it is."),
-    "remove": ("upkeep", "Remove files and directories, after a second thought."),
+    "mkdir": ("mkdir_rename_remove", "Make a directory, here or on a node."),
+    "rename": ("mkdir_rename_remove", "Give something another name where it is."),
+    "remove": ("mkdir_rename_remove", "Remove files and directories, after a second thought."),
     "ledger": ("ledger", "Show the record of what was staged, listed and verified."),
-    "completion": ("completing", "Make your shell complete our commands and names."),
+    "completion": ("shell_completion", "Make your shell complete our commands and names."),
     "practice": ("practice", "Start practice nodes on this machine."),
     "demo": ("demo", "See the whole thing at work, offline."),
 }
@@ -72,11 +72,11 @@ def program() -> None:
 
 def main(arguments: list[str] | None = None) -> NoReturn:
     """Run the program and exit."""
-    from yatagan.cli.streams import missed_output, open_streams
+    from yatagan.cli.standard_output import missed_output, open_streams
 
     open_streams()
     if "_YATAGAN_COMPLETE" in os.environ:
-        from yatagan.cli.completing import answer_shell
+        from yatagan.cli.shell_completion import answer_shell
 
         answer_shell(program, os.environ.get("_YATAGAN_TYPED", ""))
         sys.exit(0)

@@ -8,16 +8,16 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from yatagan.cli import completing, words
-from yatagan.cli.checkup import check
+from yatagan.cli import messages, shell_completion
 from yatagan.cli.context import App, as_json, one_of, run, say_json
-from yatagan.cli.opening import Openness, as_fields, close_command, open_command, openness
+from yatagan.cli.node_check import check
+from yatagan.cli.node_open import Openness, as_fields, close_command, open_command, openness
 from yatagan.cli.text import facts, moment, show, size, table, warn
 from yatagan.config.nodes import Node, Role
 from yatagan.errors import Refused
 
 if TYPE_CHECKING:
-    from yatagan.keeper.kept import Status
+    from yatagan.keeper.client import Status
 
 
 @click.group("node")
@@ -26,7 +26,7 @@ def node_command() -> None:
 
 
 @node_command.command(epilog="Example: yatagan node add heron transfer.fen.example --user mara --start /scratch/mara")
-@click.argument("name", shell_complete=completing.nodes)
+@click.argument("name", shell_complete=shell_completion.nodes)
 @click.argument("address")
 @click.option("--port", type=click.IntRange(1, 65535), help="Port, when it is not 22 (or what ~/.ssh/config says).")
 @click.option("--user", help="User name there, when it is not yours here.")
@@ -98,7 +98,7 @@ def list_(json_: bool) -> None:
             if state.ending is not None:
                 click.echo(f"{name} was open until {moment(int(state.ending.when * 1e9))}: {state.ending.why}")
             if state.trouble is not None:
-                warn("; ".join(words.explain(state.trouble)[:2]))
+                warn("; ".join(messages.explain(state.trouble)[:2]))
 
 
 def _disagreeing(node: Node, others: list[Node]) -> list[Node]:
@@ -122,7 +122,7 @@ def _until(status: Status | None) -> str:
 
 
 @node_command.command("show", epilog="Example: yatagan node show heron")
-@click.argument("name", shell_complete=completing.nodes)
+@click.argument("name", shell_complete=shell_completion.nodes)
 @as_json
 def show_(name: str, json_: bool) -> None:
     """Show what is saved about a node."""
@@ -151,7 +151,7 @@ def show_(name: str, json_: bool) -> None:
 
 
 @node_command.command(epilog="Example: yatagan node remove heron")
-@click.argument("name", shell_complete=completing.nodes)
+@click.argument("name", shell_complete=shell_completion.nodes)
 @as_json
 def remove(name: str, json_: bool) -> None:
     """Forget a node. Nothing on the node changes."""

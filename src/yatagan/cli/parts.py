@@ -11,11 +11,12 @@ from typing import Any
 
 import click
 
+from yatagan.batches.batch_store import Batches
 from yatagan.batches.states import BatchState
-from yatagan.batches.store import Batches
-from yatagan.cli import completing, text, words
+from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
-from yatagan.cli.reading import EntryCount
+from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.scan_progress import EntryCount
 from yatagan.errors import LINE_FAULTS, Fault, JournalError, Refused, StoreError
 from yatagan.places import Place, batch_of_part, is_ours, name_fields, parse_place
 from yatagan.stores.interface import Facts, Kind, Store
@@ -53,7 +54,7 @@ def parts_command() -> None:
 
 
 @parts_command.command("list", epilog="Example: yatagan parts list heron:campaign")
-@click.argument("place", shell_complete=completing.places)
+@click.argument("place", shell_complete=shell_completion.places)
 @no_questions
 @as_json
 def list_(place: str, no_questions: bool, json_: bool) -> None:
@@ -78,7 +79,7 @@ def list_(place: str, no_questions: bool, json_: bool) -> None:
 
 
 @parts_command.command("remove", epilog="Example: yatagan parts remove heron:campaign")
-@click.argument("place", shell_complete=completing.places)
+@click.argument("place", shell_complete=shell_completion.places)
 @click.option("--yes", is_flag=True, help="Do not ask; needed where there is nobody to ask.")
 @no_questions
 @as_json
@@ -165,7 +166,7 @@ async def _remove(app: App, where: Place, *, yes: bool, json_: bool) -> int:
                 raise Refused("nobody can be asked whether to remove them", "add --yes to remove without a question")
             if not click.confirm("Remove for good?", default=False, err=True):
                 click.echo("Nothing was removed.")
-                return words.Exit.GOOD
+                return ExitStatus.GOOD
         removed, failures = await _remove_all(store, going)
     finally:
         await store.close()
@@ -177,8 +178,8 @@ async def _remove(app: App, where: Place, *, yes: bool, json_: bool) -> int:
         kept = f"; {text.number(left)} that others may need {'stays' if left == 1 else 'stay'}" if left else ""
         click.echo(f"removed {text.count(removed, 'unfinished file')}{kept}")
         for part, fault in failures:
-            text.warn(f"{text.place(where.node, part.path)}: {words.fault(fault)}")
-    return words.Exit.DIFFERENCES if failures else words.Exit.GOOD
+            text.warn(f"{text.place(where.node, part.path)}: {messages.fault(fault)}")
+    return ExitStatus.DIFFERENCES if failures else ExitStatus.GOOD
 
 
 async def _remove_all(store: Store, parts: Iterable[Part]) -> tuple[int, list[tuple[Part, Fault]]]:

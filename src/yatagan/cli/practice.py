@@ -17,7 +17,7 @@ from yatagan.cli import text
 from yatagan.cli.context import as_json, say_json
 from yatagan.errors import Refused
 from yatagan.practice import faults
-from yatagan.practice.nodes import BY_KEY, CLUSTER, NODES, USER, Site, serve
+from yatagan.practice.servers import BY_KEY, CLUSTER, NODES, USER, Site, serve
 
 _START_SECONDS = 20.0
 

@@ -10,19 +10,19 @@ from typing import Any
 
 import click
 
+from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.journal import Header
 from yatagan.batches.steps import Modes, Prove, Times
-from yatagan.batches.store import Batch, Batches
-from yatagan.cli import carrying, cautions, completing, ending, text, words
-from yatagan.cli.asking import AtTerminal, plain_interrupts
-from yatagan.cli.choosing import choosing, parse_choice
+from yatagan.cli import exit_status, messages, plan_warnings, run_batch, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
-from yatagan.cli.earlier import Earlier, Use, as_json_earlier, find_earlier, held
-from yatagan.cli.planned import plan_json, show_plan
-from yatagan.cli.reading import EntryCount
-from yatagan.cli.request import Bundling, By, IfNewer, Request
-from yatagan.cli.view import Progress, view_for
-from yatagan.cli.words import Exit
+from yatagan.cli.earlier_batch import Earlier, Use, as_json_earlier, find_earlier, held
+from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.login_questions import AtTerminal, plain_interrupts
+from yatagan.cli.pattern_options import choosing, parse_choice
+from yatagan.cli.plan_view import plan_json, show_plan
+from yatagan.cli.progress_view import Progress, view_for
+from yatagan.cli.scan_progress import EntryCount
+from yatagan.cli.stage_request import Bundling, By, IfNewer, Request
 from yatagan.config.areas import Area
 from yatagan.config.units import parse_rate
 from yatagan.engine.session import evidence_for
@@ -32,8 +32,8 @@ from yatagan.planning.placed_before import placed_before
 from yatagan.planning.plan import Plan
 from yatagan.planning.planner import Looking, make_plan, replace_newer
 from yatagan.stores.interface import Store
-from yatagan.trees.memory import Memory
-from yatagan.trees.unkept import find_unkept
+from yatagan.trees.not_kept import find_unkept
+from yatagan.trees.remembered_digests import Memory
 
 
 def _rate(ctx: click.Context, param: click.Parameter, value: str | None) -> int:
@@ -58,8 +58,8 @@ Examples:
   yatagan stage fen heron:archive --bundle whole    kept there as fen.tar.zst
   yatagan stage heron:archive/fen .                 and brought back as fen""",
 )
-@click.argument("sources", nargs=-1, required=True, metavar="SOURCE...", shell_complete=completing.places)
-@click.argument("destination", shell_complete=completing.places)
+@click.argument("sources", nargs=-1, required=True, metavar="SOURCE...", shell_complete=shell_completion.places)
+@click.argument("destination", shell_complete=shell_completion.places)
 @click.option(
     "--as",
     "as_",
@@ -208,12 +208,12 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
     try:
         plan.arrivals.clear()  # a large plan is in the journal now, and need not be held here too
         again = await held(app, journal, (source, destination), ends)
-        outcome, problem = await carrying.carry(app, batch, journal, again, quiet=quiet or json_)
+        outcome, problem = await run_batch.carry(app, batch, journal, again, quiet=quiet or json_)
         if json_:
-            say_json({"plan": described, "batch": carrying.as_json(outcome)})
+            say_json({"plan": described, "batch": run_batch.as_json(outcome)})
         elif not quiet or not outcome.good:
-            carrying.summary(app, journal, outcome, problem)
-        return ending.of_batch(outcome, problem).status
+            run_batch.summary(app, journal, outcome, problem)
+        return exit_status.of_batch(outcome, problem).status
     finally:
         journal.close()
         batch.unlock()
@@ -227,7 +227,7 @@ async def _accept(
     if earlier is not None and use is Use.RUNNING:
         raise earlier.in_use()
     if request.space_check:
-        cautions.refuse_without_space(plan, request.destination.node, app.settings().disk.reserve)
+        plan_warnings.refuse_without_space(plan, request.destination.node, app.settings().disk.reserve)
     if earlier is None or use is None:
         return Batches(app.home.batches).accept(header, plan.steps())
     return await earlier.become(use, header, plan, destination)
@@ -254,7 +254,7 @@ async def _looking(request: Request, *, quiet: bool) -> AsyncIterator[Looking | 
 
 async def _plan(
     request: Request, source: Store, destination: Store, *, quiet: bool
-) -> tuple[Plan, list[cautions.Caution], Modes]:
+) -> tuple[Plan, list[plan_warnings.Caution], Modes]:
     """The plan, what to be careful about, and whose modes arrive. Raises Refused and BadPlace before anything moves."""
     _check_proof(request, source, destination)
     area, careful = await _area(request, destination)
@@ -283,13 +283,15 @@ async def _plan(
         replace_newer(plan, seen, destination)
     if request.prove is Prove.ON_NODE and destination.traits.digests and not plan.same_disk:
         raise BadPlace(
-            f"{destination.name}:", words.fault(Fault.OTHER_DISK), "use --prove read-back, or none to do without proof"
+            f"{destination.name}:",
+            messages.fault(Fault.OTHER_DISK),
+            "use --prove read-back, or none to do without proof",
         )
     if place.node:
-        await cautions.refuse_plan(destination, request.app.nodes().get(place.node), plan)
-    ages = cautions.look_at_ages(plan, area, request.times)
-    spool = cautions.look_at_spool(plan, request.app.home.batches)
-    line = cautions.look_at_line(plan, (source, destination))
+        await plan_warnings.refuse_plan(destination, request.app.nodes().get(place.node), plan)
+    ages = plan_warnings.look_at_ages(plan, area, request.times)
+    spool = plan_warnings.look_at_spool(plan, request.app.home.batches)
+    line = plan_warnings.look_at_line(plan, (source, destination))
     return plan, [*ages, *careful, *spool, *_role(request, plan), *line], request.modes(area)
 
 
@@ -301,12 +303,12 @@ def _ask_about_newer(plan: Plan, source: Store, destination: Store) -> None:
             replace_newer(plan, source, destination)
 
 
-def _tell_no_batch(plan: Plan, described: dict[str, Any], *, json_: bool, quiet: bool, plan_only: bool) -> Exit:
+def _tell_no_batch(plan: Plan, described: dict[str, Any], *, json_: bool, quiet: bool, plan_only: bool) -> ExitStatus:
     """A plan that is not carried out: because it was only to be shown, or because there is nothing to move."""
-    found = ending.of_plan(plan.summary)
+    found = exit_status.of_plan(plan.summary)
     if json_:
         say_json({"plan": described, "batch": None})
-    elif found.text and not quiet and not (plan_only and found.status is Exit.GOOD):
+    elif found.text and not quiet and not (plan_only and found.status is ExitStatus.GOOD):
         click.echo(found.text)
     return found.status
 
@@ -333,19 +335,21 @@ def _header(
     )
 
 
-async def _area(request: Request, destination: Store) -> tuple[Area | None, list[cautions.Caution]]:
+async def _area(request: Request, destination: Store) -> tuple[Area | None, list[plan_warnings.Caution]]:
     if not request.destination.node:
         return None, []
     node = request.app.nodes().get(request.destination.node)
-    return await cautions.look_at_area(destination, node, request.destination)
+    return await plan_warnings.look_at_area(destination, node, request.destination)
 
 
-def _role(request: Request, plan: Plan) -> list[cautions.Caution]:
+def _role(request: Request, plan: Plan) -> list[plan_warnings.Caution]:
     """Cautions about the machines at the ends."""
     nodes, settings = request.app.nodes(), request.app.settings().login_node
     names = dict.fromkeys(name for name in (request.source_node, request.destination.node) if name)
     return [
-        caution for name in names for caution in cautions.look_at_role(plan, nodes.get(name), list(nodes), settings)
+        caution
+        for name in names
+        for caution in plan_warnings.look_at_role(plan, nodes.get(name), list(nodes), settings)
     ]
 
 

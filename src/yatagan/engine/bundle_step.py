@@ -19,14 +19,14 @@ from dataclasses import replace
 from yatagan.batches.events import Note, StepSettled
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Modes, Step, Times
-from yatagan.digests.lists import ALGORITHM
+from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.engine.file_step import FileWork
 from yatagan.engine.session import MODE_BITS, Bench, StepRefused
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.planning.bundling import SMALL, Layout
 from yatagan.portable.small_files import Parcel
 from yatagan.portable.tar import END, padding
-from yatagan.stores.flow import Room
+from yatagan.stores.in_flight import Room
 from yatagan.stores.interface import Facts, Kind, Piece, Readable, Unloaded
 from yatagan.transfer.stopping import Stopped
 

@@ -115,7 +115,7 @@ class Reuse:
         unproven = self._bench.session.evidence is Evidence.SENT
 
         def find() -> list[Run]:
-            from yatagan.digests.finding import find_runs  # what it imports takes a while
+            from yatagan.digests.block_search import find_runs  # what it imports takes a while
 
             return find_runs(read, size, far, old_is_far=old_is_far, digests=unproven, pulse=self._pulse)
 

@@ -20,7 +20,7 @@ from yatagan.batches.group_commit import Scribe
 from yatagan.batches.journal import Header, Journal, Standing
 from yatagan.batches.states import SETTLED, BatchState, Evidence, StepState
 from yatagan.batches.steps import Step, Writers, token_path
-from yatagan.bundles.seeing import Seeing
+from yatagan.bundles.see_through import Seeing
 from yatagan.engine import scheduler as r
 from yatagan.engine.destination import look_at_destination, make_again
 from yatagan.engine.file_step import Clock

@@ -17,14 +17,14 @@ from typing import Protocol, cast
 from yatagan.batches.events import Ageing, BytesMoved, Note
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Step, Times
-from yatagan.digests.lists import ALGORITHM
+from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.engine.bulk_finish import Finisher
 from yatagan.engine.changed_parts import Reuse
 from yatagan.engine.session import Bench, StepRefused, TryAgain
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.planning.bundling import SMALL
 from yatagan.stores.coalescing import Coalesced
-from yatagan.stores.flow import Room
+from yatagan.stores.in_flight import Room
 from yatagan.stores.interface import Facts, Gathered, Kind, Reader, Writer
 from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.checkpoints import Checkpoints
@@ -33,7 +33,7 @@ from yatagan.transfer.file_digest import FileDigest, Hash
 from yatagan.transfer.stopping import unless_stopped
 from yatagan.transfer.transfer import BeginningDiffers, Carriage
 from yatagan.trees.compare import FRESH_NS, is_fresh
-from yatagan.trees.contents import digest_by_reading
+from yatagan.trees.hashing import digest_by_reading
 
 #: Small files that are read in one go.
 _GATHERED = 64

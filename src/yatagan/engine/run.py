@@ -9,14 +9,14 @@ from dataclasses import replace
 from typing import Any
 
 from yatagan.batches import events as ev
+from yatagan.batches.batch_store import Batch
 from yatagan.batches.counts import record
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState, StepState
-from yatagan.batches.store import Batch
 from yatagan.engine.executor import Conditions, Executor
 from yatagan.engine.scheduler import Policy
 from yatagan.errors import CONSEQUENCES, CannotReach, JournalError
-from yatagan.ledger.ledger import Ledger
+from yatagan.ledger.records import Ledger
 from yatagan.places import name_fields
 from yatagan.stores.interface import Source
 

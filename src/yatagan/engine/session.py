@@ -20,7 +20,7 @@ from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.places import KEPT_DIRECTORY, holds
 from yatagan.stores.coalescing import Shared
 from yatagan.stores.interface import Facts, Kind, Placement, Readable, Store, Traits, Writer
-from yatagan.trees.names import spelled_there
+from yatagan.trees.name_clashes import spelled_there
 
 #: Faults of giving a name in a directory that all else in that directory would meet as well, and of making something.
 _NAMING_FAULTS = frozenset({Fault.IS_LINK, Fault.NOT_A_DIRECTORY})

@@ -18,14 +18,14 @@ from typing import TYPE_CHECKING, Any
 from yatagan.batches.events import Making, StepSettled
 from yatagan.batches.states import SETTLED, Evidence, StepState
 from yatagan.batches.steps import Change, Step, StepKind
-from yatagan.bundles.stored import ENDING
+from yatagan.bundles.stored_bundle import ENDING
 from yatagan.engine.file_step import Clock, FileWork
 from yatagan.engine.session import Bench, StepRefused, TryAgain
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.portable import index
 from yatagan.stores.interface import Kind
 from yatagan.stores.local import LocalStore
-from yatagan.stores.system import SYSTEM_FAULTS, facts_of, fault_of
+from yatagan.stores.system_errors import SYSTEM_FAULTS, facts_of, fault_of
 from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.stopping import Stopped
 

@@ -16,7 +16,7 @@ from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Kind
 from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.stopping import Stopped
-from yatagan.trees.names import is_everywhere
+from yatagan.trees.name_clashes import is_everywhere
 
 #: What a step meets that may have befallen the whole destination.
 _MAY_BE_ALL = frozenset({Fault.IS_LINK, Fault.NOT_A_DIRECTORY, Fault.ABOVE_GONE})

@@ -15,10 +15,10 @@ from typing import Any
 from yatagan.config.defects import write_defects_to
 from yatagan.config.home import Home
 from yatagan.errors import Refused
-from yatagan.keeper.kept import codec
+from yatagan.keeper.client import codec
+from yatagan.keeper.protocol import Peer
 from yatagan.keeper.requests import Relay
 from yatagan.keeper.service import Service
-from yatagan.keeper.wire import Peer
 
 _PR_SET_DUMPABLE = 4
 

@@ -9,11 +9,11 @@ from typing import Any
 
 from yatagan.engine.run import Run
 from yatagan.errors import NeedsAnswer, Refused, StoreError
-from yatagan.keeper.wire import Gone, Peer
-from yatagan.nodes.answers import Answers, Question, Reached
+from yatagan.keeper.protocol import Gone, Peer
+from yatagan.nodes.prompts import Answers, Question, Reached
 from yatagan.stores.interface import Facts
 from yatagan.stores.sftp import SftpStore
-from yatagan.stores.sftpfile import SftpFile
+from yatagan.stores.sftp_file import SftpFile
 
 #: What a store answers for others, word for word.
 _PLAIN = frozenset(

@@ -16,24 +16,24 @@ from collections.abc import Coroutine
 from typing import Any, TypeVar
 
 from yatagan import __version__
+from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.events import Event
-from yatagan.batches.store import Batch, Batches
 from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import load_settings
 from yatagan.engine.run import Run
 from yatagan.errors import BatchInUse, CannotReach, Refused
-from yatagan.keeper.kept import Lease, Status, codec
-from yatagan.keeper.meeting import Ending, Meeting, is_ours
+from yatagan.keeper.client import Lease, Status, codec
+from yatagan.keeper.endpoint import Ending, Meeting, is_ours
+from yatagan.keeper.protocol import Peer
 from yatagan.keeper.requests import Client, Relay, of_the_store
-from yatagan.keeper.wire import Peer
-from yatagan.ledger.ledger import Ledger
-from yatagan.nodes.answers import Answers
+from yatagan.ledger.records import Ledger
 from yatagan.nodes.login import Login, log_in, renew
-from yatagan.stores.checkup import AreaRoom, Checkup, check_up
+from yatagan.nodes.prompts import Answers
 from yatagan.stores.interface import Source
 from yatagan.stores.local import LocalSource
-from yatagan.stores.nodesource import more_logins
+from yatagan.stores.node_probe import AreaRoom, Checkup, check_up
+from yatagan.stores.node_source import more_logins
 from yatagan.stores.sftp import SftpStore
 
 T = TypeVar("T")

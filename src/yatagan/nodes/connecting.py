@@ -21,10 +21,10 @@ from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import LineSettings
 from yatagan.errors import CannotReach, NeedsAnswer
-from yatagan.nodes.answers import Answers, Question, Reached
+from yatagan.nodes.failures import bad_key, explain
+from yatagan.nodes.host_keys import HostKeys
+from yatagan.nodes.prompts import Answers, Question, Reached
 from yatagan.nodes.transport import Connector
-from yatagan.nodes.trouble import bad_key, explain
-from yatagan.nodes.trust import HostKeys
 
 #: AES-GCM first: on machines with AES instructions it is twice as fast as the library's default.
 _CIPHERS = (

@@ -1,7 +1,7 @@
 """Reading known_hosts files, in the format that sshd(8) documents ("SSH_KNOWN_HOSTS FILE FORMAT").
 
 Each line is read on its own, so one damaged line never hides the others. A key is only decoded when its line names
-the host that is looked up. Nothing here decides whether a key is accepted: `trust.py` does.
+the host that is looked up. Nothing here decides whether a key is accepted: `host_keys.py` does.
 """
 
 from __future__ import annotations

@@ -20,11 +20,11 @@ from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import LineSettings
 from yatagan.errors import CannotReach
-from yatagan.nodes.answers import Answers, Nobody, Reached
 from yatagan.nodes.connecting import PATIENT, Client, LoginTimes, connect
-from yatagan.nodes.files import BEGINNING, Files
+from yatagan.nodes.failures import files_refused
 from yatagan.nodes.helper import Helper, NoHelper
-from yatagan.nodes.trouble import files_refused
+from yatagan.nodes.prompts import Answers, Nobody, Reached
+from yatagan.nodes.sftp_client import BEGINNING, Files
 
 logging.getLogger("asyncssh").setLevel(logging.CRITICAL)
 

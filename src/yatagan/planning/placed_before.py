@@ -6,8 +6,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from itertools import islice
 
+from yatagan.batches.batch_store import Batches
 from yatagan.batches.steps import Times
-from yatagan.batches.store import Batches
 from yatagan.stores.interface import Facts
 
 #: Batches that are looked through, the newest first.

@@ -27,8 +27,8 @@ from yatagan.planning.stored_bundles import Storing
 from yatagan.portable import index
 from yatagan.stores.interface import Facts, Kind
 from yatagan.trees.compare import Difference, Differences, Verdict
+from yatagan.trees.not_kept import Unkept
 from yatagan.trees.scan import Tree
-from yatagan.trees.unkept import Unkept
 
 #: Mode of directories that have to be made above the destination, and of bundles that are stored there.
 _ABOVE_MODE, _BUNDLE_MODE = 0o755, 0o644

@@ -14,9 +14,9 @@ from typing import Protocol
 
 from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Times
-from yatagan.bundles.seeing import Seeing
-from yatagan.bundles.stored import find_stored
-from yatagan.digests.lists import ALGORITHM
+from yatagan.bundles.see_through import Seeing
+from yatagan.bundles.stored_bundle import find_stored
+from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.errors import BadPlace, Fault, Refused
 from yatagan.planning.bundling import Costs, travel
 from yatagan.planning.plan import Arrival, Plan, Summary, travels
@@ -25,10 +25,10 @@ from yatagan.portable import index
 from yatagan.stores.interface import Facts, Kind, Readable, Store
 from yatagan.transfer.delta import REUSE_LEAST, may_reuse
 from yatagan.trees.compare import Difference, Verdict, compare, still_since
-from yatagan.trees.contents import Content, How, digests
-from yatagan.trees.memory import Memory
-from yatagan.trees.names import clashes, folded, has_spellings, spelled_there, tells_apart
+from yatagan.trees.hashing import Content, How, digests
+from yatagan.trees.name_clashes import clashes, folded, has_spellings, spelled_there, tells_apart
 from yatagan.trees.patterns import EVERYTHING, Choice
+from yatagan.trees.remembered_digests import Memory
 from yatagan.trees.scan import Heard, Tree, scan, unheard
 
 

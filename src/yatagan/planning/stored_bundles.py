@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from functools import partial
 
-from yatagan.bundles.stored import StoredBundle, bundle_of
+from yatagan.bundles.stored_bundle import StoredBundle, bundle_of
 from yatagan.stores.interface import Facts, Kind
 from yatagan.trees.compare import Differences, Verdict
 from yatagan.trees.scan import Tree

@@ -15,10 +15,10 @@ from dataclasses import replace
 from hashlib import blake2b
 from itertools import islice
 
+from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Step, StepKind
-from yatagan.batches.store import Batch, Batches
 from yatagan.errors import StoreError
 from yatagan.stores.interface import Store
 

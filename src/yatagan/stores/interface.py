@@ -14,7 +14,7 @@ from typing import Any, Protocol
 from yatagan.errors import Fault
 from yatagan.portable.block_sums import Blocks, Run
 from yatagan.portable.small_files import Parcel
-from yatagan.stores.flow import Room
+from yatagan.stores.in_flight import Room
 
 #: Requests never reach over a multiple of this many bytes, and what lies between two of them goes one way: disks that
 #: are shared by many machines lock a file piece by piece.

@@ -19,10 +19,10 @@ from typing import Any
 import asyncssh
 
 from yatagan.errors import CannotReach, StoreError
-from yatagan.nodes.files import Files
 from yatagan.nodes.login import Again, Login
-from yatagan.stores.flow import LANE_BYTES, Flow
-from yatagan.stores.past import Past
+from yatagan.nodes.sftp_client import Files
+from yatagan.stores.connection_history import Past
+from yatagan.stores.in_flight import LANE_BYTES, Flow
 
 #: Channels on one login at most. Servers take ten sessions as they come, and commands want some too.
 _CHANNELS = 8

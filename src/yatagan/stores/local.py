@@ -24,7 +24,7 @@ from yatagan.errors import Fault, StoreError
 from yatagan.portable import directories, placing, small_files
 from yatagan.portable.block_sums import Run
 from yatagan.portable.small_files import Parcel
-from yatagan.stores.flow import Room
+from yatagan.stores.in_flight import Room
 from yatagan.stores.interface import (
     STRIPE,
     Digested,
@@ -39,7 +39,7 @@ from yatagan.stores.interface import (
     Unloaded,
     Writer,
 )
-from yatagan.stores.system import (
+from yatagan.stores.system_errors import (
     SYSTEM_FAULTS,
     digested,
     facts_of,

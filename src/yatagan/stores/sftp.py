@@ -21,12 +21,13 @@ from yatagan.config.areas import below, find_area, split_area
 from yatagan.config.nodes import Node
 from yatagan.config.settings import LineSettings
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.nodes.files import CREATE, EXCLUSIVE, READ, WRITE, Files
 from yatagan.nodes.login import Login
+from yatagan.nodes.sftp_client import CREATE, EXCLUSIVE, READ, WRITE, Files
 from yatagan.portable.block_sums import Run
 from yatagan.portable.small_files import Parcel
-from yatagan.stores.byhelper import ByHelper
+from yatagan.stores.by_helper import ByHelper
 from yatagan.stores.coalescing import Coalesced, Shared
+from yatagan.stores.connection import BareFailure, Line
 from yatagan.stores.interface import (
     Digested,
     Facts,
@@ -41,8 +42,7 @@ from yatagan.stores.interface import (
     Writer,
 )
 from yatagan.stores.lanes import Allowed, Lanes
-from yatagan.stores.line import BareFailure, Line
-from yatagan.stores.sftpfile import SftpFile, facts_from, is_sayable, sftp_times
+from yatagan.stores.sftp_file import SftpFile, facts_from, is_sayable, sftp_times
 
 T = TypeVar("T")
 

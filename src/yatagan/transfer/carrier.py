@@ -13,7 +13,7 @@ from dataclasses import replace
 from typing import Any, TypeVar
 
 from yatagan.errors import Fault, StoreError
-from yatagan.stores.flow import Room
+from yatagan.stores.in_flight import Room
 from yatagan.stores.interface import STRIPE
 from yatagan.transfer.extents import Extents
 from yatagan.transfer.pipeline import Passage

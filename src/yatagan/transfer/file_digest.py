@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from typing import Protocol
 
-from yatagan.digests.lists import ALGORITHM
+from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.stores.interface import Piece
 
 

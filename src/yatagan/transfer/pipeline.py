@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from yatagan.errors import Fault, StoreError
-from yatagan.stores.flow import Room
+from yatagan.stores.in_flight import Room
 from yatagan.stores.interface import STRIPE, Piece, Reader
 from yatagan.transfer.rate_limit import Pace
 from yatagan.transfer.stopping import Stopped

@@ -1,9 +1,9 @@
 """Logins in processes of their own, beside ours: encryption then has more than one processor.
 
-Such a process, `python -m yatagan.nodes.beside DESCRIPTOR`, has one connection, and passes on what goes through file
-channels, byte for byte: requests are made and answers read here. It is told what to do over a socket pair, by which it
-also gets an end of a further one for each channel. Nobody can answer questions there. It ends when its connection is
-lost, or when the process that began it closes its end, however that came to pass.
+Such a process, `python -m yatagan.nodes.login_process DESCRIPTOR`, has one connection, and passes on what goes through
+file channels, byte for byte: requests are made and answers read here. It is told what to do over a socket pair, by
+which it also gets an end of a further one for each channel. Nobody can answer questions there. It ends when its
+connection is lost, or when the process that began it closes its end, however that came to pass.
 """
 
 from __future__ import annotations
@@ -24,10 +24,10 @@ from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import LineSettings
 from yatagan.errors import CannotReach
-from yatagan.nodes.files import Files
+from yatagan.nodes.failures import files_refused
 from yatagan.nodes.login import Again, Here, Login, connect_again
+from yatagan.nodes.sftp_client import Files
 from yatagan.nodes.transport import Turn, say_nothing_of_packets
-from yatagan.nodes.trouble import files_refused
 
 #: What a further channel is asked for with, besides its socket.
 _MORE = b"+"
@@ -42,7 +42,7 @@ async def log_in_beside(login: Login, home: Home, line: LineSettings) -> Again:
     with far:
         try:
             process = await asyncio.create_subprocess_exec(
-                *(sys.executable, "-P", "-m", "yatagan.nodes.beside", str(far.fileno())),
+                *(sys.executable, "-P", "-m", "yatagan.nodes.login_process", str(far.fileno())),
                 pass_fds=(far.fileno(),),
                 stdin=subprocess.DEVNULL,
                 stdout=subprocess.DEVNULL,

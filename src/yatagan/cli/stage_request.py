@@ -11,9 +11,9 @@ from contextlib import asynccontextmanager
 from enum import StrEnum
 
 from yatagan.batches.steps import Modes, Prove, Times
-from yatagan.bundles.seeing import Seeing
-from yatagan.cli.choosing import expand_place
+from yatagan.bundles.see_through import Seeing
 from yatagan.cli.context import App
+from yatagan.cli.pattern_options import expand_place
 from yatagan.config.areas import Area
 from yatagan.errors import BadPlace
 from yatagan.places import Place

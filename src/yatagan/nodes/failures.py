@@ -9,7 +9,7 @@ import asyncssh
 
 from yatagan.config.nodes import Node
 from yatagan.errors import CannotReach
-from yatagan.nodes.files import NotFiles
+from yatagan.nodes.sftp_client import NotFiles
 
 
 def bad_key(node: Node, said: str, remedy: str = "") -> CannotReach:

@@ -10,8 +10,8 @@ from typing import Self
 import click
 
 from yatagan.cli import text
-from yatagan.cli.asking import plain_interrupts
 from yatagan.cli.context import App
+from yatagan.cli.login_questions import plain_interrupts
 from yatagan.errors import Refused
 from yatagan.places import Place
 

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
 
+from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import Outcome, outcome_of
 from yatagan.batches.journal import Header, Journal
-from yatagan.batches.store import Batch, Batches
 from yatagan.cli import text
 from yatagan.cli.context import App, Reused
 from yatagan.errors import BatchInUse

@@ -27,7 +27,7 @@ from pathlib import Path
 from typing import Any
 
 from yatagan.config.home import sync_directory
-from yatagan.digests.lists import format_list
+from yatagan.digests.checksum_lists import format_list
 from yatagan.errors import JournalError
 
 

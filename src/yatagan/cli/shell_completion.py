@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from click.shell_completion import CompletionItem
 
     from yatagan.cli.context import App
-    from yatagan.keeper.kept import Keeper
+    from yatagan.keeper.client import Keeper
 
 #: Seconds that an open node may take to list a directory.
 _PATIENCE = 2.0
@@ -130,7 +130,7 @@ def _nodes(ctx: click.Context, incomplete: str) -> Iterator[str]:
 
 def _batches(ctx: click.Context, incomplete: str) -> Iterator[str]:
     """Names, and their ends, which will do as well."""
-    from yatagan.batches.store import Batches
+    from yatagan.batches.batch_store import Batches
     from yatagan.cli.context import App
 
     for batch in Batches(App.start(questions=False).home.batches):
@@ -170,7 +170,7 @@ async def _listing(keeper: Keeper, app: App, node: str, directory: str) -> list[
     """The names in a directory of an open node, directories with a slash."""
     import asyncio
 
-    from yatagan.keeper.kept import KeptSource
+    from yatagan.keeper.client import KeptSource
     from yatagan.places import is_ours
     from yatagan.stores.interface import Kind
 

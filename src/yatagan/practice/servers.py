@@ -23,7 +23,7 @@ import asyncssh
 
 from yatagan.practice import faults
 from yatagan.practice.faults import Trouble
-from yatagan.practice.files import PracticeFiles
+from yatagan.practice.sftp_server import PracticeFiles
 
 USER = "fenflux"
 NODES = ("heron", "bittern", "dunlin")

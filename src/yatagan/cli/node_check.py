@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from yatagan.batches.store import Batches
-from yatagan.cli import completing, text, words
+from yatagan.batches.batch_store import Batches
+from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.config.nodes import Role
 from yatagan.errors import CannotReach
@@ -18,7 +18,7 @@ from yatagan.places import Place, name_fields
 from yatagan.planning.takeover import left_behind
 
 if TYPE_CHECKING:
-    from yatagan.stores.checkup import AreaRoom, Checkup
+    from yatagan.stores.node_probe import AreaRoom, Checkup
 
 #: A clock that is off by more than this is told.
 _CLOCK_SECONDS = 2.0
@@ -31,7 +31,7 @@ _LOOKED_FOR = 200
 
 
 @click.command("check", epilog="Example: yatagan node check heron")
-@click.argument("name", shell_complete=completing.nodes)
+@click.argument("name", shell_complete=shell_completion.nodes)
 @no_questions
 @as_json
 def check(name: str, no_questions: bool, json_: bool) -> None:
@@ -44,7 +44,7 @@ def check(name: str, no_questions: bool, json_: bool) -> None:
     try:
         found, left = run(_look(app, name))
     except CannotReach as error:
-        what, remedy, status = words.explain(error)
+        what, remedy, status = messages.explain(error)
         if json_:
             say_json({"node": name, "reached": False, "step": error.step, "detail": what, "try": remedy})
         else:
@@ -59,7 +59,7 @@ def check(name: str, no_questions: bool, json_: bool) -> None:
 async def _look(app: App, name: str) -> tuple[Checkup, list[bytes]]:
     """What the node can do; and destinations in which batches that have ended left unfinished files."""
     from yatagan.nodes.connecting import offered_methods
-    from yatagan.stores.checkup import check_up
+    from yatagan.stores.node_probe import check_up
     from yatagan.stores.sftp import SftpStore
 
     node, keeper = app.nodes().get(name), app.keeper(name)
@@ -93,7 +93,7 @@ def _show_failure(error: CannotReach, what: str, remedy: str) -> None:
     """How far we came, and what to try."""
     click.echo(click.style(f"{error.node}: not reached", bold=True))
     rows = []
-    for step, doing in words.STEPS.items() if error.step in words.STEPS else ():
+    for step, doing in messages.STEPS.items() if error.step in messages.STEPS else ():
         failed = step == error.step
         rows.append((doing, click.style("failed", fg="red") if failed else click.style("good", fg="green")))
         if failed:
@@ -163,7 +163,7 @@ def _commands(found: Checkup) -> str:
 
 def _rate(found: Checkup) -> str:
     if found.writable is not None:
-        return f"not measured: nothing can be written there, {words.fault(found.writable)}"
+        return f"not measured: nothing can be written there, {messages.fault(found.writable)}"
     assert found.up is not None and found.down is not None
     return f"{text.size(int(found.up))}/s there, {text.size(int(found.down))}/s back"
 
@@ -175,7 +175,7 @@ def _room(found: Checkup) -> str:
 
 def _area(area: AreaRoom) -> str:
     if area.fault is not None:
-        return f"@{area.name}: {words.fault(area.fault)}"
+        return f"@{area.name}: {messages.fault(area.fault)}"
     return f"{text.size(area.room)} free in @{area.name}" if area.room is not None else f"not told, in @{area.name}"
 
 

@@ -12,9 +12,9 @@ from collections.abc import Callable
 from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.errors import CannotReach, JournalError, UnknownHostKey
-from yatagan.keeper.kept import Status, converse
-from yatagan.keeper.wire import Gone
-from yatagan.nodes.answers import Answers
+from yatagan.keeper.client import Status, converse
+from yatagan.keeper.protocol import Gone
+from yatagan.nodes.prompts import Answers
 
 
 async def open_node(

@@ -11,9 +11,9 @@ import click
 
 from yatagan.batches.steps import Modes, Prove
 from yatagan.cli import text
-from yatagan.cli.cautions import Caution
-from yatagan.cli.request import Request
-from yatagan.cli.words import fault
+from yatagan.cli.messages import fault
+from yatagan.cli.plan_warnings import Caution
+from yatagan.cli.stage_request import Request
 from yatagan.places import KEPT_DIRECTORY, name_fields
 from yatagan.planning.plan import Plan
 from yatagan.stores.interface import Store

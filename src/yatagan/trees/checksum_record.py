@@ -13,11 +13,11 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 
-from yatagan.digests.lists import ALGORITHM, LIST_NAME, Listed, contradictions, format_list
+from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME, Listed, contradictions, format_list
 from yatagan.errors import BadList, Fault, StoreError
 from yatagan.places import name_fields, name_from
 from yatagan.stores.interface import Facts, Kind, Readable, same_time
-from yatagan.trees.contents import Content, How, digests, how_of
+from yatagan.trees.hashing import Content, How, digests, how_of
 from yatagan.trees.scan import Tree
 
 FACTS_SUFFIX = b".facts.jsonl"

@@ -8,11 +8,11 @@ import functools
 from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import LineSettings
-from yatagan.nodes.answers import Answers
-from yatagan.nodes.beside import log_in_beside
 from yatagan.nodes.login import Again, Login, log_in, log_in_again
+from yatagan.nodes.login_process import log_in_beside
+from yatagan.nodes.prompts import Answers
+from yatagan.stores.connection_history import recall, remember
 from yatagan.stores.lanes import Allowed
-from yatagan.stores.past import recall, remember
 from yatagan.stores.sftp import SftpStore
 
 

@@ -14,28 +14,28 @@ from typing import Any, TypeVar
 import asyncssh
 
 from yatagan.errors import Fault, StoreError
-from yatagan.nodes import files
+from yatagan.nodes import sftp_client
 from yatagan.nodes.login import Again, Login
-from yatagan.stores.system import SYSTEM_FAULTS
+from yatagan.stores.system_errors import SYSTEM_FAULTS
 
 T = TypeVar("T")
 
 _LOST = (asyncssh.ChannelOpenError, asyncssh.DisconnectError, ConnectionError, EOFError)
 _SERVER_FAULTS = {
-    files.NO_SUCH_FILE: Fault.MISSING,
-    files.NO_SUCH_PATH: Fault.MISSING,
-    files.PERMISSION_DENIED: Fault.DENIED,
-    files.ALREADY_EXISTS: Fault.EXISTS,
-    files.WRITE_PROTECT: Fault.READ_ONLY,
-    files.NO_SPACE: Fault.NO_ROOM,
-    files.QUOTA: Fault.NO_ROOM,
-    files.UNSUPPORTED: Fault.UNSUPPORTED,
-    files.NOT_A_DIRECTORY: Fault.NOT_A_DIRECTORY,
-    files.IS_A_DIRECTORY: Fault.IS_DIRECTORY,
-    files.LINK_LOOP: Fault.IS_LINK,
+    sftp_client.NO_SUCH_FILE: Fault.MISSING,
+    sftp_client.NO_SUCH_PATH: Fault.MISSING,
+    sftp_client.PERMISSION_DENIED: Fault.DENIED,
+    sftp_client.ALREADY_EXISTS: Fault.EXISTS,
+    sftp_client.WRITE_PROTECT: Fault.READ_ONLY,
+    sftp_client.NO_SPACE: Fault.NO_ROOM,
+    sftp_client.QUOTA: Fault.NO_ROOM,
+    sftp_client.UNSUPPORTED: Fault.UNSUPPORTED,
+    sftp_client.NOT_A_DIRECTORY: Fault.NOT_A_DIRECTORY,
+    sftp_client.IS_A_DIRECTORY: Fault.IS_DIRECTORY,
+    sftp_client.LINK_LOOP: Fault.IS_LINK,
 }
 #: The server says that it has lost what it serves.
-_LOST_THERE = (files.BAD_MESSAGE, files.NO_CONNECTION, files.CONNECTION_LOST)
+_LOST_THERE = (sftp_client.BAD_MESSAGE, sftp_client.NO_CONNECTION, sftp_client.CONNECTION_LOST)
 
 
 class BareFailure(Exception):
@@ -118,14 +118,14 @@ class Line:
         except StoreError as error:  # the helper's end does not know whose it is
             error.store = error.store or self._name
             raise
-        except files.Refusal as refusal:
-            if refusal.code == files.FAILURE:
+        except sftp_client.Refusal as refusal:
+            if refusal.code == sftp_client.FAILURE:
                 raise BareFailure(refusal.said) from refusal
             fault = _SERVER_FAULTS.get(refusal.code, Fault.REFUSED)
             if refusal.code in _LOST_THERE:
                 fault = self._fault
             raise StoreError(fault, path, store=self._name, detail=refusal.said) from refusal
-        except files.Nonsense as error:
+        except sftp_client.Nonsense as error:
             raise StoreError(Fault.NONSENSE, path, store=self._name, detail=str(error)) from error
         except _LOST as error:
             raise StoreError(self._fault, path, store=self._name, detail=str(error)) from error

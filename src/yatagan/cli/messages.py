@@ -1,24 +1,11 @@
-"""Errors and faults in words: what happened, to what, and what to do next. And the exit statuses."""
+"""Errors and faults in words: what happened, to what, and what to do next."""
 
 from __future__ import annotations
 
-from enum import IntEnum
-
 from yatagan import errors as e
+from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.text import place, show, size
 from yatagan.errors import Fault
-
-
-class Exit(IntEnum):
-    """What the program's exit status means."""
-
-    GOOD = 0
-    DIFFERENCES = 1
-    USAGE = 2
-    NO_LOGIN = 3
-    INTERRUPTED = 4
-    REFUSED = 5
-
 
 _FAULTS = {
     Fault.LINE_LOST: "the line was lost",
@@ -91,12 +78,12 @@ _REMEDIES = {
 
 #: What a command ends with that meets one of these; with the others there are DIFFERENCES.
 _STATUSES = {
-    **dict.fromkeys(e.LINE_FAULTS, Exit.NO_LOGIN),
-    Fault.MISSING: Exit.USAGE,
-    Fault.LEADS_OUT: Exit.REFUSED,
-    Fault.ONLY_READ: Exit.REFUSED,
-    Fault.DESTINATION_MOVED: Exit.REFUSED,
-    Fault.DESTINATION_GONE: Exit.INTERRUPTED,
+    **dict.fromkeys(e.LINE_FAULTS, ExitStatus.NO_LOGIN),
+    Fault.MISSING: ExitStatus.USAGE,
+    Fault.LEADS_OUT: ExitStatus.REFUSED,
+    Fault.ONLY_READ: ExitStatus.REFUSED,
+    Fault.DESTINATION_MOVED: ExitStatus.REFUSED,
+    Fault.DESTINATION_GONE: ExitStatus.INTERRUPTED,
 }
 
 
@@ -147,46 +134,50 @@ STEPS = {
 _DOING = {**STEPS, "keeper": "using its open login"}
 
 
-def explain(error: e.YataganError) -> tuple[str, str, Exit]:
+def explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
     """What happened (with what it happened to), what to do next, and the exit status."""
     match error:
         case e.CannotReach():
             return _explain_reach(error)
         case e.StoreError():
-            status = _STATUSES.get(error.fault, Exit.DIFFERENCES)
+            status = _STATUSES.get(error.fault, ExitStatus.DIFFERENCES)
             where = place(error.store, error.path) if error.path else error.store or "this machine"
             return f"{where}: {fault(error.fault, error.detail)}", remedy(error.fault, error.detail), status
         case e.BadPlace():
-            return f"{show(error.text)}: {error.why}", error.remedy, Exit.USAGE
+            return f"{show(error.text)}: {error.why}", error.remedy, ExitStatus.USAGE
         case e.BadConfig():
-            return f"{show(error.file)}: {show(error.why)}", error.remedy, Exit.USAGE
+            return f"{show(error.file)}: {show(error.why)}", error.remedy, ExitStatus.USAGE
         case e.UnknownNode():
             known = f"known: {', '.join(error.known)}; " if error.known else ""
             return (
                 f"no node is called {show(error.name)!r}",
                 f"{known}save it with: yatagan node add {show(error.name)} ADDRESS "
                 f"(a local file of this name is written ./{show(error.name)}:…)",
-                Exit.USAGE,
+                ExitStatus.USAGE,
             )
         case e.NoSuchBatch():
             if error.candidates:
-                return f"{error.name!r} could be {', '.join(error.candidates)}", "give more of the name", Exit.USAGE
+                return (
+                    f"{error.name!r} could be {', '.join(error.candidates)}",
+                    "give more of the name",
+                    ExitStatus.USAGE,
+                )
             if not error.name:
-                return "there is no batch yet", "yatagan stage makes one", Exit.USAGE
-            return f"no batch is called {show(error.name)!r}", "yatagan batch list shows all", Exit.USAGE
+                return "there is no batch yet", "yatagan stage makes one", ExitStatus.USAGE
+            return f"no batch is called {show(error.name)!r}", "yatagan batch list shows all", ExitStatus.USAGE
         case e.BatchInUse():
             return (
                 f"batch {show(error.batch)} is being carried by {show(error.holder)}",
                 f"if it has ended there for certain, remove {show(error.left_by)} and try again"
                 if error.left_by
                 else f"see how far it is: yatagan batch show {show(error.batch)}",
-                Exit.REFUSED,
+                ExitStatus.REFUSED,
             )
         case e.JournalError(damaged=True):
             return (
                 f"{show(error.file)} is damaged: {show(error.detail)}",
                 "what is in place stays in place; stage again, and only what is missing moves",
-                Exit.DIFFERENCES,
+                ExitStatus.DIFFERENCES,
             )
         case e.JournalError():
             return (
@@ -194,44 +185,44 @@ def explain(error: e.YataganError) -> tuple[str, str, Exit]:
                 f"make room or mend the disk, then: yatagan batch resume {show(error.batch)}"
                 if error.batch
                 else "make room or mend the disk, then try again",
-                Exit.INTERRUPTED,
+                ExitStatus.INTERRUPTED,
             )
         case e.Refused():
-            return error.why, error.remedy, Exit.REFUSED
+            return error.why, error.remedy, ExitStatus.REFUSED
         case e.BadArchive():
-            return f"{place(error.store, error.path)}: {error.why}", error.remedy, Exit.USAGE
+            return f"{place(error.store, error.path)}: {error.why}", error.remedy, ExitStatus.USAGE
         case e.ArchiveTooLarge():
             return _explain_too_large(error)
         case e.BadList():
             where = f"{show(error.name)}, line {error.line}" if error.line else show(error.name)
-            return f"{where}: {error.why}", "use a list as sha256sum or yatagan checksums write it", Exit.USAGE
+            return f"{where}: {error.why}", "use a list as sha256sum or yatagan checksums write it", ExitStatus.USAGE
         case _:
-            return show(str(error)), "", Exit.DIFFERENCES
+            return show(str(error)), "", ExitStatus.DIFFERENCES
 
 
-def _explain_too_large(error: e.ArchiveTooLarge) -> tuple[str, str, Exit]:
+def _explain_too_large(error: e.ArchiveTooLarge) -> tuple[str, str, ExitStatus]:
     where, stays = place(error.store, error.path), "what was unpacked so far is whole and stays"
     if error.ratio:
         return (
             f"{where}: more than {error.ratio} bytes come out of each one of it, as if it were meant to fill the disk",
             f"if that is what you expect, allow it with --ratio; {stays}",
-            Exit.REFUSED,
+            ExitStatus.REFUSED,
         )
     return (
         f"{where} holds more than the {size(error.most)} that may be written",
         f"make room, choose with --only, or allow more with --most; {stays}",
-        Exit.REFUSED,
+        ExitStatus.REFUSED,
     )
 
 
-def _explain_reach(error: e.CannotReach) -> tuple[str, str, Exit]:
+def _explain_reach(error: e.CannotReach) -> tuple[str, str, ExitStatus]:
     match error:
         case e.UnknownHostKey():
             return (
                 f"{error.node} ({show(error.host)}) shows a host key that nobody has accepted yet: {error.fingerprint}",
                 f"compare it with what the site publishes, then: yatagan node add {error.node} … --trust "
                 f"{error.fingerprint}, or log in once from a terminal",
-                Exit.NO_LOGIN,
+                ExitStatus.NO_LOGIN,
             )
         case e.UnpinnedHostKey():
             known = f" It is known from {show(error.where)}, so two of your entries disagree." if error.where else ""
@@ -239,14 +230,14 @@ def _explain_reach(error: e.CannotReach) -> tuple[str, str, Exit]:
                 f"{error.node} ({show(error.host)}) shows the host key {error.fingerprint}, which is not pinned; "
                 f"pinned: {', '.join(error.pins)}.{known}",
                 "ask the site which key is right; a node with several keys takes --trust several times",
-                Exit.NO_LOGIN,
+                ExitStatus.NO_LOGIN,
             )
         case e.RevokedHostKey():
             return (
                 f"{error.node} ({show(error.host)}) shows the host key {error.fingerprint}, which is revoked by "
                 f"{show(error.where)}",
                 "ask the site: somebody else may have this key",
-                Exit.NO_LOGIN,
+                ExitStatus.NO_LOGIN,
             )
         case e.ChangedHostKey():
             known = ", ".join(error.expected)
@@ -255,11 +246,11 @@ def _explain_reach(error: e.CannotReach) -> tuple[str, str, Exit]:
                 f"known is {known}. Either the machine was set up anew, or somebody stands between",
                 f"ask the site; if the new key is right, remove {show(error.where)} and log in again, "
                 f"or pin the key: yatagan node add {error.node} … --trust {error.fingerprint}",
-                Exit.NO_LOGIN,
+                ExitStatus.NO_LOGIN,
             )
         case e.GivenUp():
             prompt = show(error.prompt.strip())
-            return f"{error.node}: the login was given up at the question {prompt!r}", "", Exit.NO_LOGIN
+            return f"{error.node}: the login was given up at the question {prompt!r}", "", ExitStatus.NO_LOGIN
         case e.NeedsAnswer():
             return (
                 f"{error.node} asks {show(error.prompt.strip())!r} and there is nobody to answer",
@@ -267,11 +258,11 @@ def _explain_reach(error: e.CannotReach) -> tuple[str, str, Exit]:
                 f"come: yatagan node open {error.node}"
                 if error.node
                 else "run the command from a terminal, without --no-questions",
-                Exit.NO_LOGIN,
+                ExitStatus.NO_LOGIN,
             )
         case _:
             return (
                 f"{error.node}: {_DOING[error.step]} failed: {show(error.detail)}",
                 error.remedy,
-                Exit.NO_LOGIN,
+                ExitStatus.NO_LOGIN,
             )

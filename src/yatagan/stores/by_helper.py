@@ -12,8 +12,8 @@ from yatagan.nodes.helper import Helper
 from yatagan.portable.block_sums import Blocks, Run
 from yatagan.portable.small_files import Parcel
 from yatagan.stores.interface import Digested, Facts, Gathered, NodeBlocks, Placement, Unloaded
-from yatagan.stores.sftpfile import Ask
-from yatagan.stores.system import (
+from yatagan.stores.sftp_file import Ask
+from yatagan.stores.system_errors import (
     digested,
     facts_from_list,
     facts_to_list,

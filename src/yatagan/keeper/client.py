@@ -15,12 +15,12 @@ from yatagan.batches.events import Listener
 from yatagan.batches.states import BatchState
 from yatagan.config.nodes import Node
 from yatagan.errors import BatchInUse, CannotReach, Fault, StoreError
-from yatagan.keeper.meeting import Meeting
-from yatagan.keeper.wire import Codec, Gone, Peer
-from yatagan.nodes.answers import Answers
+from yatagan.keeper.endpoint import Meeting
+from yatagan.keeper.protocol import Codec, Gone, Peer
+from yatagan.nodes.prompts import Answers
 from yatagan.portable.block_sums import Run
 from yatagan.portable.small_files import Parcel
-from yatagan.stores.flow import LANE_BYTES, Room
+from yatagan.stores.in_flight import LANE_BYTES, Room
 from yatagan.stores.interface import (
     Digested,
     Facts,
@@ -36,9 +36,9 @@ from yatagan.stores.interface import (
 )
 
 if TYPE_CHECKING:
+    from yatagan.batches.batch_store import Batch
     from yatagan.batches.journal import Journal
-    from yatagan.batches.store import Batch
-    from yatagan.stores.checkup import Checkup
+    from yatagan.stores.node_probe import Checkup
 
 
 @dataclass(frozen=True, slots=True)
@@ -172,7 +172,7 @@ class Keeper:
 
     async def check_up(self, node: Node) -> Checkup:
         """What the node can do, looked at by the keeper."""
-        from yatagan.stores.checkup import AreaRoom, Checkup
+        from yatagan.stores.node_probe import AreaRoom, Checkup
 
         found: Checkup = await self._ask("check", __version__, node, more=(Checkup, AreaRoom), seconds=_SOON)
         return found

@@ -16,7 +16,7 @@ from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.portable import index
 from yatagan.portable.index import BadIndex, Line, Totals
 from yatagan.portable.tar import DIRECTORY, FILE, LINK, Damaged, Member
-from yatagan.stores.flow import Room
+from yatagan.stores.in_flight import Room
 from yatagan.stores.interface import Facts, Kind, Reader, Store
 
 if TYPE_CHECKING:  # what reads archives is imported when there is one: most that is looked at is none
@@ -148,8 +148,8 @@ class Contents:
     @classmethod
     async def open(cls, store: Store, stored: StoredBundle, thread: ThreadPoolExecutor) -> Contents:
         """Raises StoreError: SOURCE_CHANGED when the bundle is another one by now."""
-        from yatagan.archives.opening import open_by_frames
-        from yatagan.bundles.apart import Blocking
+        from yatagan.archives.open_archive import open_by_frames
+        from yatagan.bundles.threads import Blocking
 
         reader = await store.open(stored.path)
         try:

@@ -12,7 +12,7 @@ import click
 
 from yatagan.cli.text import show, warn
 from yatagan.errors import GivenUp, NeedsAnswer
-from yatagan.nodes.answers import Nobody, Question, Reached
+from yatagan.nodes.prompts import Nobody, Question, Reached
 
 #: Without a terminal, a wait is told after so many seconds, and again after so many more.
 _TOLD_AFTER, _TOLD_AGAIN = 5.0, 30.0

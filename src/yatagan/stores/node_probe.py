@@ -19,9 +19,9 @@ import asyncssh
 
 from yatagan.config.nodes import Role
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.nodes.files import Files
+from yatagan.nodes.host_keys import fingerprint
 from yatagan.nodes.login import Login
-from yatagan.nodes.trust import fingerprint
+from yatagan.nodes.sftp_client import Files
 from yatagan.places import PART_PREFIX, PART_SUFFIX
 from yatagan.stores.sftp import SftpStore, offers
 

@@ -9,10 +9,10 @@ from collections.abc import Coroutine
 from typing import Any, Protocol, TypeVar
 
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.nodes.files import CREATE, EXCLUSIVE, Attributes, Files
+from yatagan.nodes.sftp_client import CREATE, EXCLUSIVE, Attributes, Files
 from yatagan.stores.interface import STRIPE, Facts, Piece, Reader
 from yatagan.stores.lanes import Lane, Lanes
-from yatagan.stores.system import kind_of
+from yatagan.stores.system_errors import kind_of
 
 T = TypeVar("T")
 

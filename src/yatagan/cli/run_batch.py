@@ -13,18 +13,18 @@ from typing import Any
 
 import click
 
+from yatagan.batches.batch_store import Batch
 from yatagan.batches.counts import Outcome, outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState, Evidence, StepState
-from yatagan.batches.store import Batch
-from yatagan.cli import ending, text, words
-from yatagan.cli.asking import AtTerminal
+from yatagan.cli import exit_status, messages, text
 from yatagan.cli.context import App, Reused
-from yatagan.cli.view import Progress, view_for
+from yatagan.cli.login_questions import AtTerminal
+from yatagan.cli.progress_view import Progress, view_for
 from yatagan.engine.run import Run
 from yatagan.errors import DESTINATION_FAULTS, ROOM_FAULTS, CannotReach, Fault, JournalError
-from yatagan.keeper.kept import KeptRun
-from yatagan.ledger.ledger import Ledger
+from yatagan.keeper.client import KeptRun
+from yatagan.ledger.records import Ledger
 from yatagan.places import KEPT_DIRECTORY, name_fields
 from yatagan.stores.interface import Source
 
@@ -126,7 +126,7 @@ def summary(app: App, journal: Journal, outcome: Outcome, problem: CannotReach |
     header, standing = outcome.header, outcome.standing
     click.echo(
         click.style(f"Batch {header.id} is ", bold=True)
-        + click.style(ending.of_batch(outcome, problem).text, fg=_colour(outcome))
+        + click.style(exit_status.of_batch(outcome, problem).text, fg=_colour(outcome))
     )
     seconds = standing.seconds
     # Where not all of it was sent, the bytes of the files and those on the line would make no sense together.
@@ -273,9 +273,10 @@ def failures(journal: Journal, more_by: str) -> None:
         else:
             shown += 1
             click.echo(
-                click.style("  failed  ", fg="red") + f"{text.show(step.label)}: {words.fault(step.fault, step.detail)}"
+                click.style("  failed  ", fg="red")
+                + f"{text.show(step.label)}: {messages.fault(step.fault, step.detail)}"
             )
-            if advice := words.remedy(step.fault):
+            if advice := messages.remedy(step.fault):
                 click.echo(f"          {advice}")
     if in_bundles:
         click.echo(f"          and with that {text.count(in_bundles, 'entry', 'entries')} that were to be in a bundle")
@@ -301,20 +302,20 @@ def _what_next(outcome: Outcome, problem: CannotReach | None) -> None:
     resume = f"yatagan batch resume {header.id}"
     if fault in DESTINATION_FAULTS:
         where = text.place(header.destination_node, os.fsencode(detail))
-        click.echo(f"  {where}: {words.fault(fault)}")
+        click.echo(f"  {where}: {messages.fault(fault)}")
         click.echo(f"  If it was only moved away, put it back; then: {resume}")
         if fault is Fault.DESTINATION_GONE:
             click.echo(f"  To make it again and carry everything that was in it: {resume} --make-again")
         return
     if fault in (Fault.OTHER_DISK, Fault.NO_PROOF):
-        click.echo(f"  {header.destination_node}: {words.fault(fault)}")
+        click.echo(f"  {header.destination_node}: {messages.fault(fault)}")
         click.echo("  What has arrived keeps its part files and has no final names yet. To read it back over the line:")
         click.echo(f"    {resume} --prove read-back")
         click.echo(f"  To do without proof: {resume} --prove none")
         return
     if problem is not None:
-        what, next_step, _ = words.explain(problem)
+        what, next_step, _ = messages.explain(problem)
         click.echo(f"  {what}" + (f"; {next_step}" if next_step else ""))
     elif fault in ROOM_FAULTS:
-        click.echo(f"  {words.fault(fault)}{_missing(outcome)}; {words.remedy(fault)}")
+        click.echo(f"  {messages.fault(fault)}{_missing(outcome)}; {messages.remedy(fault)}")
     click.echo(f"  Nothing is lost. Go on with: {resume}")

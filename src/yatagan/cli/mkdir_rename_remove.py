@@ -9,16 +9,17 @@ from typing import Any, TypeVar
 
 import click
 
-from yatagan.cli import completing, text, words
-from yatagan.cli.cautions import refuse_read_only
-from yatagan.cli.choosing import expand_place
+from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
-from yatagan.cli.reading import EntryCount
+from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.pattern_options import expand_place
+from yatagan.cli.plan_warnings import refuse_read_only
+from yatagan.cli.scan_progress import EntryCount
 from yatagan.config.areas import split_area
 from yatagan.errors import BadPlace, Fault, Refused, StoreError
 from yatagan.places import Place, name_fields, parse_place
 from yatagan.stores.interface import Kind, Store
-from yatagan.trees import upkeep
+from yatagan.trees import housekeeping
 from yatagan.trees.scan import Tree, scan
 
 T = TypeVar("T")
@@ -28,7 +29,7 @@ _FAILURES_SHOWN = 10
 
 
 @click.command("mkdir", epilog="Example: yatagan mkdir heron:campaign/2026")
-@click.argument("place", shell_complete=completing.places)
+@click.argument("place", shell_complete=shell_completion.places)
 @no_questions
 @as_json
 def mkdir_command(place: str, no_questions: bool, json_: bool) -> None:
@@ -37,7 +38,7 @@ def mkdir_command(place: str, no_questions: bool, json_: bool) -> None:
 
     async def work(store: Store) -> tuple[bytes, list[bytes]]:
         path = await _writable(app, store, where)
-        return path, await upkeep.make_directories(store, path)
+        return path, await housekeeping.make_directories(store, path)
 
     path, made = run(_with(app, where, work))
     if json_:
@@ -49,7 +50,7 @@ def mkdir_command(place: str, no_questions: bool, json_: bool) -> None:
 
 
 @click.command("rename", epilog="Example: yatagan rename heron:campaign/fen fen-2025")
-@click.argument("place", shell_complete=completing.places)
+@click.argument("place", shell_complete=shell_completion.places)
 @click.argument("new_name")
 @no_questions
 @as_json
@@ -59,7 +60,7 @@ def rename_command(place: str, new_name: str, no_questions: bool, json_: bool) -
 
     async def work(store: Store) -> tuple[bytes, bytes]:
         path = await _writable(app, store, where)
-        return path, await upkeep.rename(store, path, os.fsencode(new_name))
+        return path, await housekeeping.rename(store, path, os.fsencode(new_name))
 
     path, new = run(_with(app, where, work))
     if json_:
@@ -95,7 +96,7 @@ class _Removal:
 
 
 @click.command("remove", epilog="Example: yatagan remove heron:campaign/fen-2025")
-@click.argument("places", nargs=-1, required=True, shell_complete=completing.places)
+@click.argument("places", nargs=-1, required=True, shell_complete=shell_completion.places)
 @click.option("--yes", is_flag=True, help="Do not ask; needed where there is nobody to ask.")
 @no_questions
 @as_json
@@ -119,7 +120,7 @@ async def _remove(app: App, store: Store, wheres: list[Place], *, yes: bool, jso
     removals = []
     for where in [each for place in wheres for each in await _meant(store, place)]:
         path = await _writable(app, store, where)
-        upkeep.refuse_to_remove(path, protected)
+        housekeeping.refuse_to_remove(path, protected)
         with EntryCount(app, [where], quiet=json_) as count:
             tree = await scan(store, path, ours=True, heard=count.heard)
         if not tree.entries:
@@ -133,7 +134,7 @@ async def _remove(app: App, store: Store, wheres: list[Place], *, yes: bool, jso
             raise Refused("nobody can be asked whether to remove that", "add --yes to remove it without a question")
         if not click.confirm("Remove this for good?", default=False, err=True):
             click.echo("Nothing was removed.")
-            return words.Exit.GOOD
+            return ExitStatus.GOOD
     failures: list[tuple[bytes, Fault, str]] = []
     removed = 0
     for removal in removals:
@@ -142,9 +143,9 @@ async def _remove(app: App, store: Store, wheres: list[Place], *, yes: bool, jso
         def failed(path: bytes, fault: Fault, detail: str, root: Callable[[bytes], bytes] = root) -> None:
             failures.append((root(path), fault, detail))
 
-        removed += await upkeep.remove(store, removal.tree, failed, lambda count: None)
+        removed += await housekeeping.remove(store, removal.tree, failed, lambda count: None)
     _tell_removed(removals, removed, failures, json_)
-    return words.Exit.DIFFERENCES if failures else words.Exit.GOOD
+    return ExitStatus.DIFFERENCES if failures else ExitStatus.GOOD
 
 
 def _tell_removed(
@@ -165,7 +166,7 @@ def _tell_removed(
         return
     click.echo(f"removed {text.number(removed)} of {text.number(sum(len(r.tree.entries) for r in removals))}")
     for path, fault, detail in failures[:_FAILURES_SHOWN]:
-        text.warn(f"{text.place(node, path)}: {words.fault(fault, detail)}")
+        text.warn(f"{text.place(node, path)}: {messages.fault(fault, detail)}")
     if len(failures) > _FAILURES_SHOWN:
         text.warn(f"and {text.number(len(failures) - _FAILURES_SHOWN)} more")
 

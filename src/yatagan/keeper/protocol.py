@@ -21,8 +21,8 @@ from yatagan import errors
 from yatagan.batches import events, states, steps
 from yatagan.config import areas, nodes
 from yatagan.errors import YataganError
-from yatagan.keeper.meeting import who_is
-from yatagan.nodes import answers
+from yatagan.keeper.endpoint import who_is
+from yatagan.nodes import prompts
 from yatagan.stores import interface
 
 _LOG = logging.getLogger(__name__)
@@ -36,7 +36,7 @@ _LONGEST = 16 << 20
 def _classes() -> dict[str, type[Any]]:
     """Every class that may travel, by its name: data, kinds and errors of the rooms that both ends share."""
     found: dict[str, type[Any]] = {}
-    for module in (errors, events, states, steps, areas, nodes, answers, interface):
+    for module in (errors, events, states, steps, areas, nodes, prompts, interface):
         for name, value in vars(module).items():
             ours = isinstance(value, type) and value.__module__ == module.__name__
             if ours and (is_dataclass(value) or issubclass(value, Enum | YataganError)):

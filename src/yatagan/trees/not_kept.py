@@ -9,11 +9,11 @@ from dataclasses import dataclass
 from itertools import islice
 
 from yatagan.errors import LINE_FAULTS, StoreError
-from yatagan.portable import not_kept
+from yatagan.portable import facts_not_kept
 from yatagan.stores.interface import Store
 
 #: What the helper learns for it, entries that it is asked about at once, and in all: more would be a long wait.
-_MODULES = ("yatagan.portable.not_kept",)
+_MODULES = ("yatagan.portable.facts_not_kept",)
 _AT_ONCE, _MOST = 5_000, 50_000
 
 
@@ -42,7 +42,7 @@ async def find_unkept(source: Store, trees: Iterable[tuple[bytes, Iterable[bytes
     found = Unkept()
     for root, paths in trees:
         if source.traits.quick:
-            found.add(await asyncio.to_thread(not_kept.count, (os.path.join(root, path) for path in paths)))
+            found.add(await asyncio.to_thread(facts_not_kept.count, (os.path.join(root, path) for path in paths)))
             continue
         wanted = list(islice(paths, _MOST + 1))
         found.all &= len(wanted) <= _MOST

@@ -12,7 +12,7 @@ from enum import StrEnum
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Digested, Facts, Readable
 from yatagan.trees.compare import is_fresh, still_since
-from yatagan.trees.memory import Memory
+from yatagan.trees.remembered_digests import Memory
 from yatagan.trees.scan import Tree
 
 #: Reads under way at once when a file is read over the line only to be hashed.

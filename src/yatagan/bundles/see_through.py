@@ -13,8 +13,16 @@ from collections.abc import AsyncGenerator, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 
-from yatagan.bundles.stored import ENDING, Contents, StoredBundle, StoredFile, bundle_of, facts_of_member, find_stored
-from yatagan.digests.lists import ALGORITHM
+from yatagan.bundles.stored_bundle import (
+    ENDING,
+    Contents,
+    StoredBundle,
+    StoredFile,
+    bundle_of,
+    facts_of_member,
+    find_stored,
+)
+from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.portable import index
 from yatagan.portable.index import Line
@@ -216,7 +224,7 @@ class Seeing:
         if algorithm != ALGORITHM or not self.traits.digests or self.traits.quick:
             raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
         if stored.path not in self._on_node:
-            from yatagan.bundles.onnode import contents_there
+            from yatagan.bundles.by_node import contents_there
 
             self._on_node[stored.path] = asyncio.ensure_future(contents_there(self._store, stored.path))
         digests = await asyncio.shield(self._on_node[stored.path])

@@ -8,15 +8,15 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from yatagan.cli import completing, text
+from yatagan.cli import shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.config.nodes import Node
 from yatagan.config.units import parse_duration
 from yatagan.errors import BatchInUse, CannotReach
-from yatagan.keeper.meeting import Ending, Meeting
+from yatagan.keeper.endpoint import Ending, Meeting
 
 if TYPE_CHECKING:
-    from yatagan.keeper.kept import Status
+    from yatagan.keeper.client import Status
 
 #: The longest that a login is held open, in seconds.
 _LONGEST = 7 * 86400.0
@@ -34,7 +34,7 @@ def _span(ctx: click.Context, param: click.Parameter, value: str) -> float:
 
 
 @click.command("open", epilog="Example: yatagan node open heron --for 8h")
-@click.argument("name", shell_complete=completing.nodes)
+@click.argument("name", shell_complete=shell_completion.nodes)
 @click.option(
     "--for",
     "span",
@@ -65,13 +65,13 @@ async def _open(app: App, node: Node, until: float) -> Status:
     keeper = app.keeper(node.name)
     if keeper is not None:
         return await keeper.extend(until)
-    from yatagan.keeper.start import open_node
+    from yatagan.keeper.spawn import open_node
 
     return await open_node(app.home, node, until, app.answers, app.trusts)
 
 
 @click.command("close", epilog="Example: yatagan node close heron")
-@click.argument("name", shell_complete=completing.nodes)
+@click.argument("name", shell_complete=shell_completion.nodes)
 @click.option("--yes", is_flag=True, help="Stop the batches that are carried over this login, without asking.")
 @no_questions
 @as_json

@@ -20,7 +20,7 @@ import click
 from yatagan.batches import events as ev
 from yatagan.batches.states import StepState
 from yatagan.batches.steps import StepKind
-from yatagan.cli import text, words
+from yatagan.cli import messages, text
 from yatagan.errors import CONSEQUENCES, CannotReach, Fault
 
 if TYPE_CHECKING:
@@ -187,15 +187,15 @@ def _parts_text(event: ev.PartsFound) -> str:
 
 
 def _line_text(event: ev.LineWaiting) -> str:
-    why = words.fault(event.fault) if event.fault is not None else "the line was lost"
+    why = messages.fault(event.fault) if event.fault is not None else "the line was lost"
     if isinstance(event.error, CannotReach):
-        why = words.explain(event.error)[0]
+        why = messages.explain(event.error)[0]
     return f"{why}; trying again {f'in {text.duration(event.seconds)}' if event.seconds >= 0.05 else 'now'}"
 
 
 def _note_text(event: ev.Note) -> str:
     """What did not go with a file or directory."""
-    why = words.fault(event.fault, event.detail)
+    why = messages.fault(event.fault, event.detail)
     said = why if event.fault in _SAID_WHOLE else f"mode and time could not be set: {why}"
     return f"{text.show(event.label)}: {said}"
 
@@ -258,7 +258,7 @@ class Lines:
             case ev.LineOpened(again=True):
                 self.say("the line is back")
             case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault is not None and fault not in CONSEQUENCES:
-                self.say(f"{text.show(event.label)}: {words.fault(fault, event.detail)}")
+                self.say(f"{text.show(event.label)}: {messages.fault(fault, event.detail)}")
             case ev.PartsFound():
                 self.say(_parts_text(event))
             case ev.Note():
@@ -309,7 +309,7 @@ class Live:
             case ev.LineOpened(again=True):
                 self._above("the line is back", "green")
             case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault is not None and fault not in CONSEQUENCES:
-                self._above(f"{text.show(event.label)}: {words.fault(fault, event.detail)}", "red")
+                self._above(f"{text.show(event.label)}: {messages.fault(fault, event.detail)}", "red")
             case ev.PartsFound():
                 self._above(_parts_text(event), "dim")
             case ev.Note():

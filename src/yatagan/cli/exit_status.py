@@ -1,15 +1,26 @@
-"""What a command comes to, in one clause, and the exit status that goes with it: both follow from the counts."""
+"""The exit statuses, and what a plan or batch comes to: one clause and its status, both from the counts."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from enum import IntEnum
 
 from yatagan.batches.counts import Outcome
 from yatagan.batches.states import BatchState
 from yatagan.cli import text
-from yatagan.cli.words import Exit
 from yatagan.errors import CannotReach, Fault
 from yatagan.planning.plan import Summary
+
+
+class ExitStatus(IntEnum):
+    """What the program's exit status means."""
+
+    GOOD = 0
+    DIFFERENCES = 1
+    USAGE = 2
+    NO_LOGIN = 3
+    INTERRUPTED = 4
+    REFUSED = 5
 
 
 @dataclass(frozen=True, slots=True)
@@ -17,7 +28,7 @@ class Ending:
     """A clause, and what the program ends with."""
 
     text: str
-    status: Exit
+    status: ExitStatus
 
 
 def of_plan(counts: Summary) -> Ending:
@@ -29,7 +40,7 @@ def of_plan(counts: Summary) -> Ending:
         (counts.newer, ("file is", "files are"), "newer there"),
     ]
     found = [f"{text.count(many, *noun)} {what}" for many, noun, what in wrong if many]
-    status = Exit.DIFFERENCES if found else Exit.GOOD
+    status = ExitStatus.DIFFERENCES if found else ExitStatus.GOOD
     if counts.anything:
         return Ending("", status)
     if found:
@@ -54,16 +65,16 @@ def of_batch(outcome: Outcome, problem: CannotReach | None = None) -> Ending:
             parts.append(
                 text.count(outcome.newer, "file that is newer there is left", "files that are newer there are left")
             )
-        status = Exit.DIFFERENCES if parts else Exit.GOOD
+        status = ExitStatus.DIFFERENCES if parts else ExitStatus.GOOD
         return Ending(", ".join(["finished", *parts]), status)
     words = {
         BatchState.NEEDS_LOGIN: "waiting for somebody to log in",
         BatchState.HELD: "held (no space)",
     }.get(state, state.value)
     if fault is Fault.DESTINATION_MOVED:
-        return Ending(words, Exit.REFUSED)
+        return Ending(words, ExitStatus.REFUSED)
     if fault in (Fault.OTHER_DISK, Fault.NO_PROOF):
-        return Ending(words, Exit.DIFFERENCES)
+        return Ending(words, ExitStatus.DIFFERENCES)
     if problem is not None and not problem.passing:
-        return Ending(words, Exit.NO_LOGIN)
-    return Ending(words, Exit.INTERRUPTED)
+        return Ending(words, ExitStatus.NO_LOGIN)
+    return Ending(words, ExitStatus.INTERRUPTED)
