@@ -20,8 +20,8 @@ import zstandard
 from benchmarks.scene import FILES, SIZE, Result, program, scratch, seconds, small_files
 from benchmarks.servers import Relay, Sshd
 from yatagan.archives.compression import Form, compressed
-from yatagan.portable.tar_input import Entry, Manner
-from yatagan.portable.tar_writer import Making
+from yatagan.portable.tar_input import Entry, HeaderOptions
+from yatagan.portable.tar_writer import TarWriter
 
 MIXED = 1 << 30
 
@@ -61,7 +61,7 @@ def entries(root: Path) -> list[Entry]:
 def make(found: list[Entry], out: Path, form: Form, level: int) -> None:
     """As `bundle make` does it, index digests included."""
     lines: list[bytes] = []
-    making = Making(found, Manner(), lambda told, offset: lines.append(told.line(offset)))
+    making = TarWriter(found, HeaderOptions(), lambda told, offset: lines.append(told.line(offset)))
     with out.open("wb") as stream:
         for piece in compressed(making.blocks(), form, level, max(2, os.cpu_count() or 1)):
             stream.write(piece)

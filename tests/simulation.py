@@ -16,31 +16,31 @@ import selectors
 from collections.abc import AsyncGenerator, Callable, Sequence
 from dataclasses import dataclass, field, replace
 
-from yatagan.batches.counts import Outcome, outcome_of
+from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import Prove, Times
 from yatagan.engine.executor import Conditions, Executor
-from yatagan.engine.scheduler import Policy
+from yatagan.engine.scheduler import Limits
 from yatagan.engine.session import evidence_for
 from yatagan.errors import LINE_FAULTS, CannotReach, Fault, StoreError
 from yatagan.places import KEPT_DIRECTORY, is_ours
 from yatagan.planning.bundling import Costs
-from yatagan.planning.planner import Together, make_plan
+from yatagan.planning.planner import BundlingChoice, make_plan
 from yatagan.planning.takeover import can_go_on, remove_parts, take_over
-from yatagan.portable.block_sums import Blocks, Run, checksums
-from yatagan.portable.small_files import Parcel
-from yatagan.stores.in_flight import Room
+from yatagan.portable.block_sums import Blocks, Match, checksums
+from yatagan.portable.small_files import BundledFile
+from yatagan.stores.in_flight import InFlight
 from yatagan.stores.interface import (
     Digested,
+    Extracted,
     Facts,
-    Gathered,
     Kind,
     NodeBlocks,
     NodeDigest,
     Placement,
+    SmallFile,
     Traits,
-    Unloaded,
 )
 from yatagan.transfer.transfer import Tuning
 
@@ -365,7 +365,7 @@ class Store:
         made = Blocks(len(data), block, *checksums(data[at : at + block] for at in range(0, len(data), block)))
         return NodeBlocks(made, self._facts(inode, close=True))
 
-    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run]) -> list[bool]:
+    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Match]) -> list[bool]:
         """One request, in which the line may be lost after every run: the helper then ends, or hangs and goes on."""
         source, target, machine = self._inode(old), self._inode(part), self._machine
         for at, run in enumerate(runs):
@@ -386,7 +386,7 @@ class Store:
         return [True for _ in runs]
 
     @staticmethod
-    def _copying(source: Inode, target: Inode, run: Run) -> Callable[[], None]:
+    def _copying(source: Inode, target: Inode, run: Match) -> Callable[[], None]:
         return lambda: target.pending.append((run.new, source.data[run.old : run.old + run.size]))
 
     async def make_directory(self, path: bytes, mode: int) -> None:
@@ -504,18 +504,18 @@ class Store:
     async def recorded(self, path: bytes) -> str:
         return ""
 
-    async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
+    async def gather(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
         await self._request()
         found = []
         for path in paths:
             inode = self._found(path)
             if inode is None:
-                found.append(Gathered(b"", None, Fault.MISSING))
+                found.append(SmallFile(b"", None, Fault.MISSING))
             else:
-                found.append(Gathered(inode.data, self._facts(inode, close=True)))
+                found.append(SmallFile(inode.data, self._facts(inode, close=True)))
         return found
 
-    async def unload(self, bundle: bytes, parcels: Sequence[Parcel]) -> list[Unloaded]:
+    async def unload(self, bundle: bytes, parcels: Sequence[BundledFile]) -> list[Extracted]:
         """One request, in which the line may be lost after every file: the helper then ends, or hangs and goes on."""
         await self._request(bundle)
         source, outcomes = self._inode(bundle), []
@@ -533,7 +533,7 @@ class Store:
             outcomes.append(self._deed(source, parcel)())
         return outcomes
 
-    async def finish(self, parcels: Sequence[Parcel]) -> list[Unloaded]:
+    async def finish(self, parcels: Sequence[BundledFile]) -> list[Extracted]:
         """As `unload`."""
         await self._request()
         outcomes = []
@@ -548,59 +548,59 @@ class Store:
             outcomes.append(self._finishing(parcel)())
         return outcomes
 
-    def _finishing(self, parcel: Parcel) -> Callable[[], Unloaded]:
+    def _finishing(self, parcel: BundledFile) -> Callable[[], Extracted]:
         machine = self._machine
 
-        def finish() -> Unloaded:
+        def finish() -> Extracted:
             if self._leads_away(parcel):
-                return Unloaded(fault=Fault.IS_LINK)
+                return Extracted(fault=Fault.IS_LINK)
             for part in parcel.earlier:
                 machine.names.pop(part, None)
             there, inode = machine.names.get(parcel.path), machine.names.get(parcel.part)
             if inode is not None:
                 inode.durable, inode.pending = inode.data, []
                 if hashlib.sha256(inode.data).hexdigest() != parcel.digest:
-                    return Unloaded(fault=Fault.DIGEST_DIFFERS)
+                    return Extracted(fault=Fault.DIGEST_DIFFERS)
                 inode.mode = inode.mode if parcel.mode is None else parcel.mode
                 inode.mtime_ns = inode.mtime_ns if parcel.mtime_ns is None else parcel.mtime_ns
             if there is not None:
                 same = hashlib.sha256(there.data).hexdigest() == parcel.digest
                 if inode is not None and same:
                     del machine.names[parcel.part]
-                return Unloaded(there=inode is not None) if same else Unloaded(fault=Fault.EXISTS)
+                return Extracted(there=inode is not None) if same else Extracted(fault=Fault.EXISTS)
             if inode is None:
-                return Unloaded(fault=Fault.MISSING)
+                return Extracted(fault=Fault.MISSING)
             machine.names[parcel.path] = machine.names.pop(parcel.part)
-            return Unloaded()
+            return Extracted()
 
         return finish
 
-    def _deed(self, source: Inode, parcel: Parcel) -> Callable[[], Unloaded]:
+    def _deed(self, source: Inode, parcel: BundledFile) -> Callable[[], Extracted]:
         machine = self._machine
 
-        def unload() -> Unloaded:
+        def unload() -> Extracted:
             if self._leads_away(parcel):
-                return Unloaded(fault=Fault.IS_LINK)
+                return Extracted(fault=Fault.IS_LINK)
             for part in (parcel.part, *parcel.earlier):
                 machine.names.pop(part, None)
             data = source.data[parcel.offset : parcel.offset + parcel.size]
             if hashlib.sha256(data).hexdigest() != parcel.digest:
-                return Unloaded(fault=Fault.DIGEST_DIFFERS)
+                return Extracted(fault=Fault.DIGEST_DIFFERS)
             there = machine.names.get(parcel.path)
             if there is not None:
-                return Unloaded(there=True) if there.data == data else Unloaded(fault=Fault.EXISTS)
+                return Extracted(there=True) if there.data == data else Extracted(fault=Fault.EXISTS)
             if machine.room is not None:
                 if machine.room < len(data):
-                    return Unloaded(fault=Fault.NO_ROOM)
+                    return Extracted(fault=Fault.NO_ROOM)
                 machine.room -= len(data)
             inode = machine.make(parcel.path, Kind.FILE, data, age=0)
             inode.mode = inode.mode if parcel.mode is None else parcel.mode
             inode.mtime_ns = inode.mtime_ns if parcel.mtime_ns is None else parcel.mtime_ns
-            return Unloaded()
+            return Extracted()
 
         return unload
 
-    def _leads_away(self, parcel: Parcel) -> bool:
+    def _leads_away(self, parcel: BundledFile) -> bool:
         """The helper walks, and never through a link."""
         return self._machine.swapped and self._machine.real(parcel.path) != parcel.path
 
@@ -632,7 +632,7 @@ class File:
 
     def __init__(self, store: Store, inode: Inode) -> None:
         self._store, self._inode = store, inode
-        self.flow = Room(3 * store._world.block)
+        self.flow = InFlight(3 * store._world.block)
         near = store._quick and store._world.near
         self.read_here = self._read_here if near else None
         self.write_here = self._write_here if near else None
@@ -884,7 +884,7 @@ def _draw_more(scenario: Scenario, rng: random.Random) -> None:
             world.happen_at[at] = lambda: setattr(far, "other_disk", True)
 
 
-def run(scenario: Scenario) -> tuple[Outcome, Journal]:
+def run(scenario: Scenario) -> tuple[BatchCounts, Journal]:
     """Plan, then run until the batch is finished, through every death and interruption."""
     loop = scenario.world.loop
     asyncio.set_event_loop(loop)
@@ -901,13 +901,13 @@ def run(scenario: Scenario) -> tuple[Outcome, Journal]:
         loop.close()
 
 
-async def _run(scenario: Scenario) -> tuple[Outcome, Journal]:
+async def _run(scenario: Scenario) -> tuple[BatchCounts, Journal]:
     world = scenario.world
     ends = (
         Opening(world, scenario.source, quick=scenario.upload),
         Opening(world, scenario.destination, quick=not scenario.upload),
     )
-    together = Together(Costs(), always=True) if scenario.together else None
+    together = BundlingChoice(Costs(), always=True) if scenario.together else None
     stores = await ends[0].open(), await ends[1].open()
     plan = await make_plan(*stores, [(b"/fen", b"fen")], b"/top", together=together)
     times = Times.NOW if len(scenario.before) % 3 == 1 else Times.KEEP
@@ -941,7 +941,7 @@ async def _run(scenario: Scenario) -> tuple[Outcome, Journal]:
 
 
 async def _stage_again(
-    scenario: Scenario, journal: DyingJournal, ends: tuple[Opening, Opening], together: Together | None
+    scenario: Scenario, journal: DyingJournal, ends: tuple[Opening, Opening], together: BundlingChoice | None
 ) -> DyingJournal:
     """The same stage, given once more by the user: its batch goes on, or another one takes over what is there of it."""
     world, options = scenario.world, "" if scenario.again == "same" else "other"
@@ -965,7 +965,7 @@ async def _one_run(scenario: Scenario, journal: DyingJournal, ends: tuple[Openin
     """One process; None when it died."""
     world = scenario.world
     conditions = Conditions(
-        policy=Policy(patience=60, steps_at_once=4),
+        policy=Limits(patience=60, steps_at_once=4),
         tuning=Tuning(
             held=6 * world.block,
             sync_bytes=3 * world.block // 2,
@@ -994,7 +994,7 @@ async def _one_run(scenario: Scenario, journal: DyingJournal, ends: tuple[Openin
     return None
 
 
-def check(scenario: Scenario, outcome: Outcome, journal: Journal) -> None:
+def check(scenario: Scenario, outcome: BatchCounts, journal: Journal) -> None:
     """What must always hold, after everything has happened and hung processes have woken up."""
     source, there = scenario.source, scenario.destination.tree()
     swapped = scenario.destination.swapped

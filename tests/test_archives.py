@@ -25,11 +25,11 @@ from conftest import index_line, needs_zstd
 from yatagan.archives.compression import FRAME, Bomb, Form, Seekable, compressed, read_seek_table
 from yatagan.archives.open_archive import NoArchive, open_archive
 from yatagan.portable import unpacking
-from yatagan.portable.index import BadIndex, Line, Totals, first_line, last_line, read_lines, read_totals
+from yatagan.portable.index import BadIndex, IndexEntry, Totals, first_line, last_line, read_lines, read_totals
 from yatagan.portable.tar import DIRECTORY, END, FILE, HARD_LINK, LINK, Damaged, Member, encode, padding
-from yatagan.portable.tar_input import Changed, Entry, Manner
-from yatagan.portable.tar_reader import Reader
-from yatagan.portable.tar_writer import Making
+from yatagan.portable.tar_input import Changed, Entry, HeaderOptions
+from yatagan.portable.tar_reader import TarReader
+from yatagan.portable.tar_writer import TarWriter
 
 
 class Memory:
@@ -184,8 +184,8 @@ def entries(root: bytes, name: bytes) -> list[Entry]:
     return found
 
 
-def bundle(root: bytes, form: Form = Form.TAR, level: int = 1, manner: Manner | None = None) -> bytes:
-    making = Making(entries(root, b"tree"), manner or Manner(), lambda *_: None)
+def bundle(root: bytes, form: Form = Form.TAR, level: int = 1, manner: HeaderOptions | None = None) -> bytes:
+    making = TarWriter(entries(root, b"tree"), manner or HeaderOptions(), lambda *_: None)
     return b"".join(compressed(making.blocks(), form, level, 2))
 
 
@@ -312,7 +312,7 @@ def test_zip_archives_are_read(tmp_path: Path) -> None:
 
 
 def test_the_same_tree_gives_the_same_bytes(tree: bytes, tmp_path: Path) -> None:
-    manner = Manner(anonymous=True, latest_ns=1_000_000_000_000_000_000)
+    manner = HeaderOptions(anonymous=True, latest_ns=1_000_000_000_000_000_000)
     first = {form: bundle(tree, form, manner=manner) for form in Form}
     subprocess.run(["cp", "-a", tree, tmp_path / "again"], check=True)
     os.utime(tmp_path / "again" / "big")
@@ -359,7 +359,7 @@ def test_a_file_that_changes_while_it_is_read_is_no_member(
     for look in looks:
         monkeypatch.setattr(os, look, growing(look))
     with pytest.raises(Changed) as raised:
-        list(Making(todo, Manner(), lambda *_: None).blocks())
+        list(TarWriter(todo, HeaderOptions(), lambda *_: None).blocks())
     assert raised.value.path == path
 
 
@@ -382,8 +382,10 @@ def test_disks_without_hard_links(tree: bytes, tmp_path: Path, monkeypatch: pyte
     with open(os.path.join(into, b"tree", b"plain.csv"), "wb") as stream:
         stream.write(b"mine")
     monkeypatch.setattr(os, "link", no_links)
-    outcomes: list[unpacking.Outcome] = []
-    unpacker = unpacking.Unpacker(into, unpacking.Manner("run", unpacking.ALWAYS, links_out=True), outcomes.append)
+    outcomes: list[unpacking.MemberOutcome] = []
+    unpacker = unpacking.Unpacker(
+        into, unpacking.UnpackOptions("run", unpacking.ALWAYS, links_out=True), outcomes.append
+    )
     archive = open_archive(Memory(bundle(tree)), ratio=200)
     for member in archive.members():
         unpacker.take(archive, member)
@@ -405,7 +407,7 @@ def test_an_index_says_what_it_was_told(written: list[tuple[Member, bytes]]) -> 
     totals = Totals(len(written), 1, 2, 3, "f" * 64)
     members = [member._replace(uid=0, gid=0, owner=b"", group=b"") for member, _ in written]
     lines = [first_line(b"b\xff.tar"), *(index_line(member, 512, "a" * 64) for member in members), last_line(totals)]
-    told = [Line(member._replace(offset=512), "a" * 64) for member in members]
+    told = [IndexEntry(member._replace(offset=512), "a" * 64) for member in members]
     assert list(read_lines(line.rstrip(b"\n") for line in lines)) == told
     assert read_totals(b"".join(lines)[-4096:]) == totals
     with pytest.raises(BadIndex):
@@ -427,7 +429,7 @@ def test_reading_goes_on_behind_damage() -> None:
     files = [(Member(b"f%d" % number, FILE, 600, 0o644, 0, stored=600), b"%d" % number * 600) for number in range(5)]
     data = bytearray(tar_of(files))
     data[1536 * 2 : 1536 * 2 + 512] = b"\x55" * 512
-    reader = Reader(io.BytesIO(bytes(data)).read)
+    reader = TarReader(io.BytesIO(bytes(data)).read)
     names = []
     for _ in range(2):
         try:

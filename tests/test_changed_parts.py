@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from conftest import Far, Program
 from yatagan.digests.block_search import find_runs
-from yatagan.portable.block_sums import Blocks, Run, block_size, checksums, run_digest
+from yatagan.portable.block_sums import Blocks, Match, block_size, checksums, run_digest
 
 MIB = 1 << 20
 
@@ -21,7 +21,7 @@ def blocks_of(data: bytes, block: int) -> Blocks:
     return Blocks(len(data), block, *checksums(data[at : at + block] for at in range(0, len(data), block)))
 
 
-def runs_of(old: bytes, new: bytes, block: int, *, old_is_far: bool) -> list[Run]:
+def runs_of(old: bytes, new: bytes, block: int, *, old_is_far: bool) -> list[Match]:
     near, far = (new, old) if old_is_far else (old, new)
     found = find_runs(
         lambda at, count: near[at : at + count],

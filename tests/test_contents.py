@@ -16,7 +16,7 @@ from conftest import Far, Practice, Program
 from yatagan.stores.interface import Digested, Facts, Kind
 from yatagan.stores.local import LocalStore
 from yatagan.trees import hashing
-from yatagan.trees.remembered_digests import Memory
+from yatagan.trees.remembered_digests import RememberedDigests
 from yatagan.trees.scan import scan
 
 
@@ -70,7 +70,7 @@ def test_without_commands_contents_are_read_over_the_line(program: Program, prac
     for _ in range(2):
         plan = program.json("stage", "fen", f"{far.name}:", "--by", "digest", "--plan-only", expect=1)["plan"]
         assert (plan["left_by_digest"], plan["newer_there"]) == (7, 1)
-    remembered = Memory(program.home / "digests.db")
+    remembered = RememberedDigests(program.home / "digests.db")
     paths = [os.fsencode(far.root / "fen" / f"{number}.csv") for number in range(8)]
     assert remembered.recall(far.name, "sha256", paths) == {}
     remembered.close()
@@ -115,10 +115,10 @@ def test_few_files_are_not_left_to_one(tmp_path: Path, monkeypatch: pytest.Monke
 def test_what_is_remembered_is_told_apart_by_every_fact(tmp_path: Path) -> None:
     file = tmp_path / "deep" / "digests.db"
     facts = Facts(Kind.FILE, 7, -5, 0o640, 1_700_000_000_123_456_789, (1 << 64) - 1)
-    memory = Memory(file)
+    memory = RememberedDigests(file)
     memory.keep("heron", "sha256", [(b"/fen/\xff", facts, "ab" * 32)])
     memory.close()
-    memory = Memory(file)
+    memory = RememberedDigests(file)
     assert memory.recall("heron", "sha256", [b"/fen/\xff", b"/fen"]) == {b"/fen/\xff": (facts, "ab" * 32)}
     for store, algorithm in (("", "sha256"), ("dunlin", "sha256"), ("heron", "md5")):
         assert memory.recall(store, algorithm, [b"/fen/\xff"]) == {}
@@ -136,7 +136,7 @@ def test_without_a_memory_nothing_is_lost(program: Program, wrong: str) -> None:
     elif wrong == "no file":
         file.mkdir()
     else:
-        Memory(file).close()
+        RememberedDigests(file).close()
         holder = sqlite3.connect(file)
         holder.execute("BEGIN EXCLUSIVE")
     for left in (0, 1):

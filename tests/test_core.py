@@ -16,7 +16,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from yatagan.batches.group_commit import Scribe
+from yatagan.batches.group_commit import GroupCommit
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.states import SETTLED, STEP_MOVES, BatchState, StepState
 from yatagan.batches.steps import FILES_PHASE, Change, Modes, Prove, Step, StepKind, Times
@@ -25,14 +25,14 @@ from yatagan.config.nodes import Node, NodeBook, Role
 from yatagan.config.units import parse_duration, parse_size
 from yatagan.digests.checksum_lists import Listed, format_line, parse_list
 from yatagan.engine import scheduler as r
-from yatagan.engine.bulk_finish import Finisher
+from yatagan.engine.bulk_finish import BulkFinisher
 from yatagan.engine.session import Session
 from yatagan.errors import BadConfig, BadList, BadPlace, Fault, JournalError, StoreError
 from yatagan.ledger.records import Ledger, RecordKind
 from yatagan.places import Place, name_fields, name_from, parse_place
 from yatagan.planning.name_template import Template
-from yatagan.stores.in_flight import Room
-from yatagan.stores.interface import Facts, Kind, Unloaded
+from yatagan.stores.in_flight import InFlight
+from yatagan.stores.interface import Extracted, Facts, Kind
 from yatagan.stores.local import LocalStore
 from yatagan.transfer.extents import Extents
 from yatagan.trees.compare import Verdict, compare
@@ -133,7 +133,7 @@ def test_extents_are_a_set_of_bytes(pieces: list[tuple[int, int]], start: int, l
 @given(st.lists(st.integers(1, 30), min_size=1, max_size=30), st.integers(0, 2**32))
 def test_no_more_is_on_the_way_than_may_be_and_nobody_starves(sizes: list[int], seed: int) -> None:
     rng = random.Random(seed)
-    room, held, most = Room(40), 0, 0
+    room, held, most = InFlight(40), 0, 0
 
     async def work(size: int) -> None:
         nonlocal held, most
@@ -250,7 +250,7 @@ def test_very_many_changes_that_are_alike_are_written() -> None:
 @pytest.mark.parametrize("threaded", [False, True])
 def test_whoever_waits_for_a_scribe_that_fails_is_told(threaded: bool) -> None:
     async def work() -> None:
-        scribe = Scribe(journal(), threaded=threaded)
+        scribe = GroupCommit(journal(), threaded=threaded)
         scribe.add(Change(1, sent=5))
         await scribe.note(Change(1, state=StepState.MOVING))
         wrong = scribe.note(Change(2, state=StepState.PROVEN))
@@ -265,7 +265,7 @@ def test_whoever_waits_for_a_scribe_that_fails_is_told(threaded: bool) -> None:
 def test_what_is_added_is_written_with_what_comes_next() -> None:
     async def work() -> None:
         book = journal()
-        scribe = Scribe(book)
+        scribe = GroupCommit(book)
         facts = Facts(Kind.FILE, 12, 7, 0o600)
         for number in (1, 1, 2):
             scribe.add(Change(number, sent=4, facts=facts))
@@ -307,10 +307,10 @@ def test_the_runner_comes_to_an_end_whatever_happens(seed: int) -> None:
     """Random worlds: steps end, come back, the line goes; a settled batch has every step ended, or says why not."""
     rng = random.Random(seed)
     tickets = [r.Ticket(number, number // 5, rng.randrange(100)) for number in range(1, rng.randint(1, 20))]
-    policy = r.Policy(patience=100, steps_at_once=rng.randint(1, 6), weight_at_once=150, fetch=rng.randint(2, 9))
-    machine = r.Runner(policy, rng.random)
+    policy = r.Limits(patience=100, steps_at_once=rng.randint(1, 6), weight_at_once=150, fetch=rng.randint(2, 9))
+    machine = r.Scheduler(policy, rng.random)
     now, working, ended, settled = 0.0, {}, set(), None
-    todo: list[r.Event] = [r.Begin()]
+    todo: list[r.Event] = [r.Begun()]
     for _ in range(3000):
         if settled is not None:
             break
@@ -318,23 +318,23 @@ def test_the_runner_comes_to_an_end_whatever_happens(seed: int) -> None:
             todo.append(random_event(rng, machine, working, ended, now))
         for command in machine.handle(todo.pop(0)):
             match command:
-                case r.OpenLine(wait):
+                case r.Connect(wait):
                     now += wait
                     lucky = rng.random() < 0.8
-                    todo.append(r.LineUp() if lucky else r.LineRefused(now, passing=True, person=False))
-                case r.Fetch(after, limit):
+                    todo.append(r.Connected() if lucky else r.ConnectFailed(now, passing=True, person=False))
+                case r.FetchSteps(after, limit):
                     rest = [ticket for ticket in tickets if (ticket.phase, ticket.number) > after]
-                    todo.append(r.Fetched(tuple(rest[:limit]), last=len(rest) < limit))
-                case r.Start(number):
+                    todo.append(r.StepsFetched(tuple(rest[:limit]), last=len(rest) < limit))
+                case r.StartStep(number):
                     assert number not in ended
                     working[number] = next(ticket for ticket in tickets if ticket.number == number)
                     assert len({ticket.phase for ticket in working.values()}) == 1, "one phase at a time"
                     assert len(working) <= policy.steps_at_once
-                case r.GiveUp(number):
+                case r.FailStep(number):
                     todo.append(r.StepEnded(number))
                     working.pop(number, None)
                     ended.add(number)
-                case r.Settle():
+                case r.EndRun():
                     settled = command
         now += rng.random()
     assert settled is not None, "it never ended"
@@ -343,19 +343,19 @@ def test_the_runner_comes_to_an_end_whatever_happens(seed: int) -> None:
 
 
 def random_event(
-    rng: random.Random, machine: r.Runner, working: dict[int, r.Ticket], ended: set[int], now: float
+    rng: random.Random, machine: r.Scheduler, working: dict[int, r.Ticket], ended: set[int], now: float
 ) -> r.Event:
     if not working:
-        return r.StopAsked(None)
+        return r.StopRequested(None)
     number = rng.choice(sorted(working))
-    if machine.line is r.Line.UP and rng.random() > 0.1:
+    if machine.line is r.RunState.UP and rng.random() > 0.1:
         if rng.random() < 0.8:
             working.pop(number)
             ended.add(number)
             return r.StepEnded(number)
-        return r.StepBack(number, Fault.SOURCE_CHANGED, moved=False, now=now)
+        return r.StepReturned(number, Fault.SOURCE_CHANGED, moved=False, now=now)
     working.pop(number)
-    return r.StepBack(number, Fault.LINE_LOST, moved=rng.random() < 0.3, now=now)
+    return r.StepReturned(number, Fault.LINE_LOST, moved=rng.random() < 0.3, now=now)
 
 
 # -- comparing ---------------------------------------------------------------------------------------------
@@ -589,13 +589,13 @@ def test_no_file_waits_for_ever_to_be_finished() -> None:
     """Files come at every moment, also in that in which the last messages have just been answered."""
 
     class Destination:
-        async def finish(self, parcels: list[object]) -> list[Unloaded]:
+        async def finish(self, parcels: list[object]) -> list[Extracted]:
             await asyncio.sleep(0)
-            return [Unloaded() for _ in parcels]
+            return [Extracted() for _ in parcels]
 
     async def go() -> None:
         session = Session(1, "b", b"/", Prove.AUTO, Modes.KEEP, Times.KEEP, None, Destination(), True)  # type: ignore[arg-type]
-        finisher = Finisher(SimpleNamespace(session=session, destination=session.destination))  # type: ignore[arg-type]
+        finisher = BulkFinisher(SimpleNamespace(session=session, destination=session.destination))  # type: ignore[arg-type]
         step = Step(1, FILES_PHASE, StepKind.FILE, b"/a", b"/b", b"b", Facts(Kind.FILE, 1, 1, 1), digest="d")
 
         async def one(times: int) -> None:

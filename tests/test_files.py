@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from yatagan.nodes.sftp_client import EOF, FAILURE, OK, READ, Attributes, Files, NotFiles, Refusal
+from yatagan.nodes.sftp_client import EOF, FAILURE, OK, READ, Attributes, NotFiles, Refusal, SftpClient
 from yatagan.nodes.transport import Turn
 
 STATUS, HANDLE, DATA, NAME, ATTRS = 101, 102, 103, 104, 105
@@ -60,11 +60,13 @@ def attributes(found: Attributes, *, owners: bool) -> bytes:
     return b"".join(parts)
 
 
-def told(ask: Callable[[Files], list[Awaitable[Any]]], answers: bytes, cuts: list[int]) -> tuple[list[Any], Channel]:
+def told(
+    ask: Callable[[SftpClient], list[Awaitable[Any]]], answers: bytes, cuts: list[int]
+) -> tuple[list[Any], Channel]:
     """What questions come to when the answers arrive in pieces that end at these places."""
 
     async def work() -> tuple[list[Any], Channel]:
-        files, channel = Files(), Channel()
+        files, channel = SftpClient(), Channel()
         files._channel = channel
         tasks = [asyncio.ensure_future(each) for each in ask(files)]
         await asyncio.sleep(0)
@@ -138,7 +140,7 @@ def test_nonsense_is_no_answer(nonsense: bytes) -> None:
 
 def test_text_in_place_of_files_is_told_apart() -> None:
     async def work() -> None:
-        files = Files()
+        files = SftpClient()
         files._channel = Channel()
         greeting = asyncio.ensure_future(files._greet(limits=True))
         await asyncio.sleep(0)
@@ -153,7 +155,7 @@ def test_text_in_place_of_files_is_told_apart() -> None:
 
 def test_a_channel_that_ends_answers_everybody() -> None:
     async def work() -> None:
-        files = Files()
+        files = SftpClient()
         files._channel = Channel()
         asked = [asyncio.ensure_future(files.lstat(b"/fen")) for _ in range(3)]
         await asyncio.sleep(0)
@@ -171,7 +173,7 @@ def test_a_channel_that_takes_no_more_answers_everybody() -> None:
             raise BrokenPipeError("not open")
 
     async def work() -> None:
-        files = Files()
+        files = SftpClient()
         files._channel = channel = Closed()
         asked = [files.lstat(b"/fen"), files.write(b"h", 0, bytes(1 << 20))]
         found = await asyncio.gather(*asked, return_exceptions=True)

@@ -15,9 +15,9 @@ from hypothesis import strategies as st
 
 from yatagan.errors import StoreError
 from yatagan.nodes.helper import Helper, _lines
-from yatagan.nodes.sftp_client import Files, Nonsense, Refusal, _attributes
-from yatagan.portable.block_sums import Run
-from yatagan.portable.small_files import Parcel
+from yatagan.nodes.sftp_client import Nonsense, Refusal, SftpClient, _attributes
+from yatagan.portable.block_sums import Match
+from yatagan.portable.small_files import BundledFile
 from yatagan.stores.by_helper import ByHelper
 from yatagan.stores.connection import BareFailure
 from yatagan.stores.interface import Facts, Kind, Placement
@@ -51,7 +51,7 @@ ANSWERS: dict[int, tuple[int, bytes]] = {
     200: (201, struct.pack(">11Q", 4096, 4096, 1000, 1000, 1000, 1, 1, 1, 1, 1, 255)),
 }
 
-REQUESTS: list[Callable[[Files], Coroutine[Any, Any, object]]] = [
+REQUESTS: list[Callable[[SftpClient], Coroutine[Any, Any, object]]] = [
     lambda files: files.realpath(b"."),
     lambda files: files.lstat(b"a"),
     lambda files: files.open_directory(b"a"),
@@ -81,7 +81,7 @@ Spoil = Callable[[bytes], list[bytes]]
 class Server:
     """A channel that answers at once; what `spoil` makes of each answer, in the pieces that it makes."""
 
-    def __init__(self, files: Files, spoil: Spoil | None = None) -> None:
+    def __init__(self, files: SftpClient, spoil: Spoil | None = None) -> None:
         self._files = files
         self._held = b""
         self.spoil = spoil
@@ -144,16 +144,16 @@ def spoiler(draw: st.DataObject) -> Spoil:
 @settings(max_examples=400, suppress_health_check=list(HealthCheck))
 @given(st.sampled_from(REQUESTS), st.data())
 def test_any_answer_of_a_file_server(
-    request: Callable[[Files], Coroutine[Any, Any, object]], data: st.DataObject
+    request: Callable[[SftpClient], Coroutine[Any, Any, object]], data: st.DataObject
 ) -> None:
     async def work() -> None:
         servers = []
 
-        async def begin(files: Files) -> Server:
+        async def begin(files: SftpClient) -> Server:
             servers.append(Server(files))
             return servers[0]
 
-        files = await Files.over(begin, "OpenSSH")
+        files = await SftpClient.over(begin, "OpenSSH")
         servers[0].spoil = spoiler(data)
         try:
             async with asyncio.timeout(0.05):
@@ -171,12 +171,12 @@ def test_any_answer_of_a_file_server(
 @given(st.data())
 def test_any_greeting_of_a_file_server(data: st.DataObject) -> None:
     async def work() -> None:
-        async def begin(files: Files) -> Server:
+        async def begin(files: SftpClient) -> Server:
             return Server(files, spoiler(data))
 
         try:
             async with asyncio.timeout(0.05):
-                files = await Files.over(begin, "OpenSSH")
+                files = await SftpClient.over(begin, "OpenSSH")
         except (Refusal, ConnectionError, TimeoutError):
             return
         assert files.read_size >= 1024 and files.write_size >= 1024
@@ -204,13 +204,13 @@ JSON = st.recursive(
     max_leaves=12,
 )
 FILE = Facts(Kind.FILE, 5, 1, 0o644, 1, 1)
-PARCEL = Parcel(0, 5, "00", b"/p", (), b"/f", 0o600, 0o644, 1)
+PARCEL = BundledFile(0, 5, "00", b"/p", (), b"/f", 0o600, 0o644, 1)
 QUESTIONS: list[Callable[[ByHelper], Coroutine[Any, Any, object]]] = [
     lambda helper: helper.clock_ns(),
     lambda helper: helper.look(b"/a"),
     lambda helper: helper.digests([(b"/a", FILE), (b"/b", None)], "sha256"),
     lambda helper: helper.blocks(b"/a", 64),
-    lambda helper: helper.reuse(b"/a", b"/b", [Run(0, 0, 5, "")]),
+    lambda helper: helper.reuse(b"/a", b"/b", [Match(0, 0, 5, "")]),
     lambda helper: helper.gather([b"/a"], 100),
     lambda helper: helper.place([Placement(b"/p", b"/f", 5, b"/")]),
     lambda helper: helper.finish([PARCEL]),

@@ -31,8 +31,8 @@ from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
 from yatagan.errors import BatchInUse, ChangedHostKey, Fault, NeedsAnswer, Refused, StoreError, YataganError
 from yatagan.keeper import endpoint
-from yatagan.keeper.client import Keeper, KeptSource, KeptStore, codec
-from yatagan.keeper.endpoint import Ending, Meeting
+from yatagan.keeper.client import Keeper, KeeperSource, KeeperStore, codec
+from yatagan.keeper.endpoint import Endpoint, KeeperEnd
 from yatagan.keeper.protocol import Codec, Gone, Peer
 from yatagan.stores.interface import Facts, Kind
 
@@ -264,7 +264,7 @@ def test_every_end_is_clean_and_told(program: Program, practice: Practice, bitte
         os.kill(keeper, signal.SIGTERM)
     elif how == "socket":
         home = Home(program.home, program.home, program.home, Path("/tmp", f"yatagan-{os.getuid()}"))
-        Meeting(home, "bittern").socket.unlink()
+        Endpoint(home, "bittern").socket.unlink()
     wait_for(lambda: not _runs(keeper))
     assert f": {why}" in program("node", "list").stdout
     assert "nobody to answer" in program("list", "bittern:", expect=3).stderr
@@ -291,19 +291,19 @@ def test_where_keeper_and_commands_meet(tmp_path: Path) -> None:
     def home(runtime: Path) -> Home:
         return Home(tmp_path, tmp_path, tmp_path, runtime)
 
-    near = Meeting(home(tmp_path / "run"), "oak")
-    assert near.socket != Meeting(Home(tmp_path / "other", tmp_path, tmp_path, tmp_path / "run"), "oak").socket
-    far = Meeting(home(tmp_path / ("deep" * 40)), "n" * 32)
+    near = Endpoint(home(tmp_path / "run"), "oak")
+    assert near.socket != Endpoint(Home(tmp_path / "other", tmp_path, tmp_path, tmp_path / "run"), "oak").socket
+    far = Endpoint(home(tmp_path / ("deep" * 40)), "n" * 32)
     assert len(os.fsencode(far.socket)) <= 103 and far.socket.parent != tmp_path / ("deep" * 40)
     near.prepare()
     assert near.socket.parent.stat().st_mode & 0o777 == 0o700 and near.connect() is None
     near.take()
-    again = Meeting(home(tmp_path / "run"), "oak")
+    again = Endpoint(home(tmp_path / "run"), "oak")
     with pytest.raises(Refused):
         again.take()
-    near.leave(Ending(7.0, "its time was up"))
+    near.leave(KeeperEnd(7.0, "its time was up"))
     assert os.listdir(near.socket.parent) == [near.socket.with_suffix(".ended").name]
-    assert again.ending() == Ending(7.0, "its time was up")
+    assert again.ending() == KeeperEnd(7.0, "its time was up")
     again.take()
     assert again.ending() is None
     near.leave(None)  # who has nothing here any more takes nothing away
@@ -315,7 +315,7 @@ def test_where_keeper_and_commands_meet(tmp_path: Path) -> None:
         near.prepare()
     (tmp_path / "link").symlink_to(tmp_path / "run")
     with pytest.raises(Refused):
-        Meeting(home(tmp_path / "link"), "oak").prepare()
+        Endpoint(home(tmp_path / "link"), "oak").prepare()
 
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root can be somebody else")
@@ -478,11 +478,11 @@ def test_trees_whose_names_are_more_than_one_message(program: Program, oak: Far)
 
 
 @contextlib.asynccontextmanager
-async def opened(program: Program) -> AsyncIterator[KeptStore]:
+async def opened(program: Program) -> AsyncIterator[KeeperStore]:
     """The node oak, through its keeper."""
     home = Home(program.home, program.home, program.home / ".ssh", Path("/tmp", f"yatagan-{os.getuid()}"))
     node = NodeBook(home.nodes_file).get("oak")
-    store = await KeptSource(Keeper(Meeting(home, "oak"), Unattended()), node).open()
+    store = await KeeperSource(Keeper(Endpoint(home, "oak"), Unattended()), node).open()
     try:
         yield store
     finally:

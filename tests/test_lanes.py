@@ -23,12 +23,12 @@ from yatagan.cli import plan_warnings
 from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
 from yatagan.config.settings import LineSettings
-from yatagan.nodes.prompts import Nobody
-from yatagan.nodes.sftp_client import Files
-from yatagan.nodes.transport import Connector
+from yatagan.nodes.prompts import NoPrompter
+from yatagan.nodes.sftp_client import SftpClient
+from yatagan.nodes.transport import PacketConnector
 from yatagan.planning.plan import Plan, Summary
-from yatagan.stores.connection_history import Past, recall, remember
-from yatagan.stores.in_flight import LANE_BYTES, Flow
+from yatagan.stores.connection_history import ConnectionHistory, recall, remember
+from yatagan.stores.in_flight import LANE_BYTES, FlowControl
 from yatagan.stores.lanes import Allowed, Lane, Lanes
 from yatagan.stores.local import LocalStore
 from yatagan.stores.node_source import NodeSource
@@ -36,8 +36,8 @@ from yatagan.stores.sftp import SftpStore
 from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.extents import Extents
 from yatagan.transfer.file_digest import FileDigest
-from yatagan.transfer.rate_limit import Pace
-from yatagan.transfer.transfer import Carriage, Tuning
+from yatagan.transfer.rate_limit import RateLimit
+from yatagan.transfer.transfer import Transfer, Tuning
 
 MB = 1_000_000
 
@@ -47,13 +47,13 @@ MB = 1_000_000
 
 def line(
     rate: float, round_trip: float, *, seconds: float, lanes: int, block: int = 255 << 10, busy: float = 0.0
-) -> Flow:
+) -> FlowControl:
     """A flow after so long on a line that gives so much and holds what it must; each lane gives 2 MiB a round trip.
 
     For so much of the time we are `busy` ourselves.
     """
     now = 0.0
-    flow = Flow(lambda: now, lambda: now * busy)
+    flow = FlowControl(lambda: now, lambda: now * busy)
     flow.heard(round_trip)
     flow.lanes = lanes
     waiting: list[tuple[float, int]] = []
@@ -100,7 +100,7 @@ def test_the_pace_is_kept_within_every_second(pieces: list[tuple[int, float]], r
 
     async def go() -> None:
         nonlocal now
-        pace = Pace(lambda: now, sleep)
+        pace = RateLimit(lambda: now, sleep)
         pace.rate = rate
         for size, idle in pieces:
             now += idle
@@ -137,7 +137,7 @@ def test_nothing_is_lost_or_turned_round_beneath_ssh() -> None:
 
     async def go() -> None:
         server = await asyncio.start_server(echo, "127.0.0.1", 0)
-        transport, wrapped = await Connector().create_connection(Wrapped, *server.sockets[0].getsockname()[:2])
+        transport, wrapped = await PacketConnector().create_connection(Wrapped, *server.sockets[0].getsockname()[:2])
         for _ in range(200):
             for _ in range(rng.randrange(6)):
                 piece = rng.randbytes(rng.choice([1, 50, 32 << 10, 300 << 10]))
@@ -157,12 +157,12 @@ def test_nothing_is_lost_or_turned_round_beneath_ssh() -> None:
 
 def test_what_was_found_out_is_remembered(tmp_path: Path) -> None:
     home = Home(tmp_path, tmp_path, tmp_path, tmp_path)
-    assert recall(home, "oak") == Past()
-    remember(home, "oak", Past(5, 9e7, 0.05))
-    assert recall(home, "oak") == Past(5, 9e7, 0.05)
+    assert recall(home, "oak") == ConnectionHistory()
+    remember(home, "oak", ConnectionHistory(5, 9e7, 0.05))
+    assert recall(home, "oak") == ConnectionHistory(5, 9e7, 0.05)
     for spoiled in ("", "[]", '{"lanes": "many", "rate": 1, "round_trip": 1}'):
         (home.lines / "oak.json").write_text(spoiled)
-        assert recall(home, "oak") == Past()
+        assert recall(home, "oak") == ConnectionHistory()
 
 
 @pytest.mark.parametrize(
@@ -198,7 +198,7 @@ def test_lanes_that_cannot_be_had_are_not_asked_for_again_and_again(monkeypatch:
     """One login whose server refuses every further channel, while more lanes are wanted all the time."""
     tries = 0
 
-    async def refused(like: object) -> Files:
+    async def refused(like: object) -> SftpClient:
         nonlocal tries
         tries += 1
         raise ConnectionError("open failed")
@@ -230,7 +230,7 @@ def test_lanes_that_cannot_be_had_are_not_asked_for_again_and_again(monkeypatch:
 async def opened(program: Program, processes: int = 0) -> SftpStore:
     home = home_of(program)
     found = NodeBook(home.nodes_file).get("oak")
-    return await NodeSource(found, home, LineSettings(processes=processes), Nobody()).open()
+    return await NodeSource(found, home, LineSettings(processes=processes), NoPrompter()).open()
 
 
 def beside(parent: int) -> list[int]:
@@ -255,7 +255,7 @@ async def with_lanes(store: SftpStore, lanes: int) -> None:
 
 async def carry(source: object, part: object, size: int, read: int, write: int) -> str:
     value = FileDigest()
-    way = Carriage(
+    way = Transfer(
         source,  # type: ignore[arg-type]
         part,  # type: ignore[arg-type]
         source,  # type: ignore[arg-type]
@@ -434,7 +434,7 @@ def test_a_login_among_several_may_die(program: Program, oak: Far) -> None:
     """Whichever dies, the batch gets its lines back and nothing is wrong in the end."""
     data = random.Random(4).randbytes(240 << 20)
     (program.directory / "big").write_bytes(data)
-    remember(home_of(program), "oak", Past(3, 9e7, 0.05))
+    remember(home_of(program), "oak", ConnectionHistory(3, 9e7, 0.05))
 
     def servers() -> list[int]:
         return [int(name) for name in os.listdir("/proc") if name.isdigit() and _writes_below(int(name), oak.root)]
@@ -456,7 +456,7 @@ def test_processes_beside_end_when_we_do_and_may_die(program: Program, oak: Far,
     data = random.Random(6).randbytes(110 << 20)
     (program.directory / "big").write_bytes(data)
     program("config", "set", "line.processes", "2")
-    remember(home_of(program), "oak", Past(3, 9e7, 0.05))
+    remember(home_of(program), "oak", ConnectionHistory(3, 9e7, 0.05))
     run = program.start("stage", "big", "oak:", "--json", "--max-rate", "40MB/s")
     wait_for(lambda: len(beside(run.pid)) == 2 and any(oak.root.iterdir()))
     children = beside(run.pid)

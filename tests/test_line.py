@@ -12,10 +12,10 @@ from yatagan.config.nodes import Node
 from yatagan.errors import Fault, StoreError
 from yatagan.nodes import sftp_client
 from yatagan.nodes.sftp_client import NotFiles, Refusal
-from yatagan.stores.connection import BareFailure, Line
+from yatagan.stores.connection import BareFailure, Connection
 
 
-class Connection:
+class Login:
     """As much of a login as a line needs."""
 
     def __init__(self) -> None:
@@ -68,7 +68,7 @@ MEANINGS = [
 @pytest.mark.parametrize(("error", "fault"), MEANINGS, ids=lambda value: getattr(value, "value", str(value)))
 def test_what_an_error_means(error: Exception, fault: Fault) -> None:
     async def work() -> None:
-        line = Line(Connection(), 60)  # type: ignore[arg-type]
+        line = Connection(Login(), 60)  # type: ignore[arg-type]
         with pytest.raises(StoreError) as caught:
             await line.ask(fails(error), b"/fen/a")
         assert (caught.value.fault, caught.value.path, caught.value.store) == (fault, b"/fen/a", "oak")
@@ -80,24 +80,24 @@ def test_what_an_error_means(error: Exception, fault: Fault) -> None:
 
 def test_a_bare_failure_is_left_to_whoever_asked() -> None:
     async def work() -> None:
-        connection = Connection()
-        line = Line(connection, 60)  # type: ignore[arg-type]
+        login = Login()
+        line = Connection(login, 60)  # type: ignore[arg-type]
         with pytest.raises(BareFailure) as caught:
             await line.ask(fails(Refusal(sftp_client.FAILURE, "said")), b"/fen/a")
         assert caught.value.said == "said"
         await line.close()
-        assert connection.closed
+        assert login.closed
 
     asyncio.run(work())
 
 
 def test_a_silent_server_is_given_up_and_everything_outstanding_with_it() -> None:
     async def work() -> None:
-        connection = Connection()
-        line = Line(connection, 0.4)  # type: ignore[arg-type]
+        login = Login()
+        line = Connection(login, 0.4)  # type: ignore[arg-type]
         asked = [asyncio.ensure_future(line.ask(asyncio.sleep(3600), b"/fen/a")) for _ in range(3)]
         faults = [error.fault for error in await asyncio.gather(*asked, return_exceptions=True)]  # type: ignore[union-attr]
-        assert faults == [Fault.SILENT] * 3 and connection.aborted
+        assert faults == [Fault.SILENT] * 3 and login.aborted
         with pytest.raises(StoreError):  # nothing goes over it any more, and nothing waits for it
             await line.ask(asyncio.sleep(0), b"")
 
@@ -106,14 +106,14 @@ def test_a_silent_server_is_given_up_and_everything_outstanding_with_it() -> Non
 
 def test_signs_of_life_keep_a_line() -> None:
     async def work() -> None:
-        connection = Connection()
-        line = Line(connection, 1.0)  # type: ignore[arg-type]
+        login = Login()
+        line = Connection(login, 1.0)  # type: ignore[arg-type]
         asked = asyncio.ensure_future(line.ask(asyncio.sleep(2.5, "the digest"), b"/fen/a"))
         while not asked.done():
-            for heard in connection.listeners:
+            for heard in login.listeners:
                 heard()
             await asyncio.sleep(0.05)
-        assert await asked == "the digest" and not connection.aborted
+        assert await asked == "the digest" and not login.aborted
         await line.close()
 
     asyncio.run(work())
@@ -121,16 +121,16 @@ def test_signs_of_life_keep_a_line() -> None:
 
 def test_a_lost_connection_ends_what_is_outstanding() -> None:
     async def work() -> None:
-        connection = Connection()
-        line = Line(connection, 60)  # type: ignore[arg-type]
+        login = Login()
+        line = Connection(login, 60)  # type: ignore[arg-type]
         asked = asyncio.ensure_future(line.ask(asyncio.sleep(3600), b"/fen/a"))
         await asyncio.sleep(0)
-        connection.lost.set()
+        login.lost.set()
         with pytest.raises(StoreError) as caught:
             await asked
         assert caught.value.fault is Fault.LINE_LOST
         # Our own task being cancelled is another thing, and stays what it is.
-        line = Line(Connection(), 60)  # type: ignore[arg-type]
+        line = Connection(Login(), 60)  # type: ignore[arg-type]
         asked = asyncio.ensure_future(line.ask(asyncio.sleep(3600), b"/fen/a"))
         await asyncio.sleep(0)
         asked.cancel()

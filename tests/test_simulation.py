@@ -13,18 +13,18 @@ import simulation
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Prove, Step, StepKind
-from yatagan.engine.bundle_step import ParcelWork
-from yatagan.engine.changed_parts import Reuse
+from yatagan.engine.bundle_step import BundleWorker
+from yatagan.engine.changed_parts import ChangedParts
 from yatagan.engine.executor import Conditions, Executor
-from yatagan.engine.file_step import FileWork
+from yatagan.engine.file_step import FileWorker
 from yatagan.errors import Fault
 from yatagan.planning.planner import make_plan
 from yatagan.planning.takeover import take_over
-from yatagan.portable.block_sums import Run
-from yatagan.portable.small_files import Parcel
-from yatagan.stores.interface import Facts, Placement, Reader, Unloaded, Writer
+from yatagan.portable.block_sums import Match
+from yatagan.portable.small_files import BundledFile
+from yatagan.stores.interface import Extracted, Facts, Placement, Reader, Writer
 from yatagan.transfer.extents import Extents
-from yatagan.transfer.pipeline import Block, Passage
+from yatagan.transfer.pipeline import Block, Pipeline
 
 SEEDS = 1200
 CHUNKS = 12
@@ -89,20 +89,20 @@ def test_the_world_really_goes_wrong() -> None:
 
 
 def trusts_what_is_only_acknowledged(patch: pytest.MonkeyPatch) -> None:
-    write = Passage._write
+    write = Pipeline._write
 
-    async def write_and_trust(self: Passage, block: Block) -> None:
+    async def write_and_trust(self: Pipeline, block: Block) -> None:
         await write(self, block)
         self._way.synced(self._acknowledged.copy(), "")
 
-    patch.setattr(Passage, "_write", write_and_trust)
+    patch.setattr(Pipeline, "_write", write_and_trust)
 
 
 def shares_a_part_file_with_a_hung_process(patch: pytest.MonkeyPatch) -> None:
-    async def always(self: FileWork, step: object) -> bool:
+    async def always(self: FileWorker, step: object) -> bool:
         return True
 
-    patch.setattr(FileWork, "_is_ours_alone", always)
+    patch.setattr(FileWorker, "_is_ours_alone", always)
     trusts_what_is_only_acknowledged(patch)
 
 
@@ -126,18 +126,18 @@ def takes_new_files_at_their_word(patch: pytest.MonkeyPatch) -> None:
 
 
 def does_not_wait_for_the_last_answers(patch: pytest.MonkeyPatch) -> None:
-    async def at_once(self: Passage) -> None:
+    async def at_once(self: Pipeline) -> None:
         return None
 
-    patch.setattr(Passage, "_all_answered", at_once)
+    patch.setattr(Pipeline, "_all_answered", at_once)
 
 
 def never_syncs(patch: pytest.MonkeyPatch) -> None:
-    async def sync(self: Passage) -> bool:
+    async def sync(self: Pipeline) -> bool:
         self._way.synced(self._acknowledged.copy(), "")
         return True
 
-    patch.setattr(Passage, "_sync_now", sync)
+    patch.setattr(Pipeline, "_sync_now", sync)
 
 
 def keeps_nothing_of_what_it_replaces(patch: pytest.MonkeyPatch) -> None:
@@ -148,33 +148,33 @@ def keeps_nothing_of_what_it_replaces(patch: pytest.MonkeyPatch) -> None:
 
 
 def says_in_place_before_it_is(patch: pytest.MonkeyPatch) -> None:
-    place = FileWork._place
+    place = FileWorker._place
 
-    async def early(self: FileWork, step: Step, writer: Writer, evidence: Evidence, known: Facts | None) -> None:
+    async def early(self: FileWorker, step: Step, writer: Writer, evidence: Evidence, known: Facts | None) -> None:
         await self._scribe.note(Change(step.number, state=StepState.IN_PLACE, evidence=evidence))
         await place(self, step, writer, evidence, known)
 
-    patch.setattr(FileWork, "_place", early)
+    patch.setattr(FileWorker, "_place", early)
 
 
 def takes_a_short_file_for_a_whole_one(patch: pytest.MonkeyPatch) -> None:
-    async def read(self: Passage, reader: Reader, offset: int, count: int) -> None:
+    async def read(self: Pipeline, reader: Reader, offset: int, count: int) -> None:
         data = await reader.read(offset, count)
         self._arrived[offset] = Block(offset, data + bytes(count - len(data)))
         while (block := self._arrived.pop(self._front, None)) is not None:
             self._hand_on(block)
 
-    patch.setattr(Passage, "_read", read)
+    patch.setattr(Pipeline, "_read", read)
     never_looks_at_the_source_again(patch)
 
 
 def unloads_over_what_is_there(patch: pytest.MonkeyPatch) -> None:
     deed = simulation.Store._deed
 
-    def careless(self: simulation.Store, source: simulation.Inode, parcel: Parcel) -> Callable[[], Unloaded]:
+    def careless(self: simulation.Store, source: simulation.Inode, parcel: BundledFile) -> Callable[[], Extracted]:
         careful = deed(self, source, parcel)
 
-        def unload() -> Unloaded:
+        def unload() -> Extracted:
             self._machine.names.pop(parcel.path, None)
             return careful()
 
@@ -184,22 +184,22 @@ def unloads_over_what_is_there(patch: pytest.MonkeyPatch) -> None:
 
 
 def believes_that_all_was_unloaded(patch: pytest.MonkeyPatch) -> None:
-    settle = ParcelWork._settle
+    settle = BundleWorker._settle
 
     async def believing(
-        self: ParcelWork, members: Sequence[Step], outcomes: Sequence[Unloaded], digests: dict[int, str]
+        self: BundleWorker, members: Sequence[Step], outcomes: Sequence[Extracted], digests: dict[int, str]
     ) -> None:
-        await settle(self, members, [Unloaded() for _ in outcomes], digests)
+        await settle(self, members, [Extracted() for _ in outcomes], digests)
 
-    patch.setattr(ParcelWork, "_settle", believing)
+    patch.setattr(BundleWorker, "_settle", believing)
 
 
 def counts_parts_before_they_are_there(patch: pytest.MonkeyPatch) -> None:
     reuse = simulation.Store.reuse
-    bring = Reuse.bring
+    bring = ChangedParts.bring
 
-    async def early(self: Reuse, step: Step, source: Reader, part: Writer) -> tuple[Step, Extents]:
-        async def reuse_and_tell(store: simulation.Store, old: bytes, name: bytes, runs: Sequence[Run]) -> list[bool]:
+    async def early(self: ChangedParts, step: Step, source: Reader, part: Writer) -> tuple[Step, Extents]:
+        async def reuse_and_tell(store: simulation.Store, old: bytes, name: bytes, runs: Sequence[Match]) -> list[bool]:
             there = Extents([(run.new, run.new + run.size) for run in runs])
             await self._bench.scribe.note(Change(step.number, durable=there.encode()))
             await (await store.reopen_part(name)).write(step.facts.size - 1, b"?")
@@ -208,14 +208,14 @@ def counts_parts_before_they_are_there(patch: pytest.MonkeyPatch) -> None:
         patch.setattr(simulation.Store, "reuse", reuse_and_tell)
         return await bring(self, step, source, part)
 
-    patch.setattr(Reuse, "bring", early)
+    patch.setattr(ChangedParts, "bring", early)
 
 
 def believes_that_all_was_reused(patch: pytest.MonkeyPatch) -> None:
     """Of parts that were found, the first is not copied. (A missing last one makes the file short, which is seen.)"""
     reuse = simulation.Store.reuse
 
-    async def careless(self: simulation.Store, old: bytes, part: bytes, runs: Sequence[Run]) -> list[bool]:
+    async def careless(self: simulation.Store, old: bytes, part: bytes, runs: Sequence[Match]) -> list[bool]:
         await reuse(self, old, part, runs[1:])
         return [True for _ in runs]
 

@@ -22,14 +22,14 @@ from hypothesis import strategies as st
 from conftest import Far, OpenSsh, Practice, Program, index_line, needs_zstd, snapshot, start_sshd
 from test_interruptions import kill_at
 from yatagan.archives.compression import Form
-from yatagan.bundles.make import Contents, Recipe, make
-from yatagan.bundles.see_through import Seeing
+from yatagan.bundles.make import BundleContents, Recipe, make
+from yatagan.bundles.see_through import SeeThrough
 from yatagan.bundles.stored_bundle import StoredBundle, bundle_of
 from yatagan.errors import Fault, StoreError
-from yatagan.planning.stored_bundles import Stored, store
+from yatagan.planning.stored_bundles import StoringChoice, store
 from yatagan.portable import index, tar_writer
 from yatagan.portable.tar import DIRECTORY, FILE, HARD_LINK, Member
-from yatagan.portable.tar_input import Manner
+from yatagan.portable.tar_input import HeaderOptions
 from yatagan.stores.interface import Facts, Kind, Placement, Writer
 from yatagan.stores.local import LocalStore
 from yatagan.trees.compare import compare
@@ -365,14 +365,14 @@ def test_through_its_bundle_a_directory_is_what_it_was(entries: dict[bytes, obje
         real, stored = os.path.join(base, b"real"), os.path.join(base, b"stored", b"real")
         put(real, entries)
         os.mkdir(os.path.dirname(stored))
-        contents, tree = Contents(), await scan(here, real)
+        contents, tree = BundleContents(), await scan(here, real)
         contents.add(b"real", tree)
         contents.newest_ns = 0
-        recipe = Recipe(Form.ZSTD, 1, Manner(), 1, "t")
+        recipe = Recipe(Form.ZSTD, 1, HeaderOptions(), 1, "t")
         await make(here, bundle_of(stored), contents, recipe, lambda files, size: None, b"real")
-        seeing = Seeing(here)
+        seeing = SeeThrough(here)
         try:
-            for seen in (await scan(seeing, stored), await scan(Seeing(here), os.path.dirname(stored))):
+            for seen in (await scan(seeing, stored), await scan(SeeThrough(here), os.path.dirname(stored))):
                 below = b"" if seen.root == stored else b"real/"
                 for path, facts in tree.entries.items():
                     found = seen.entries[(below + path).rstrip(b"/")]
@@ -433,7 +433,7 @@ def test_no_unsound_index_is_seen_through(tmp_path: Path, lines: list[bytes]) ->
     totals = index.last_line(index.Totals(1, 0, 0, 7, "0" * 64))
 
     def seen() -> set[bytes]:
-        return set(asyncio.run(scan(Seeing(LocalStore(b"/")), os.fsencode(tmp_path))).entries)
+        return set(asyncio.run(scan(SeeThrough(LocalStore(b"/")), os.fsencode(tmp_path))).entries)
 
     beside.write_bytes(b"".join([*lines, totals]))
     assert seen() == {b"", b"fen.tar.zst", b"fen.tar.zst.index.jsonl"}
@@ -449,15 +449,15 @@ def test_a_bundle_that_changes_while_it_is_seen_through_gives_nothing(tmp_path: 
         (tmp_path / "fen").mkdir()
         (tmp_path / "fen" / "a").write_text("a" * 1000)
         age(tmp_path / "fen")
-        here, contents = LocalStore(b"/"), Contents()
+        here, contents = LocalStore(b"/"), BundleContents()
         contents.add(b"fen", await scan(here, os.fsencode(tmp_path / "fen")))
         contents.newest_ns = 0
         bundle = tmp_path / "s" / "fen.tar.zst"
         bundle.parent.mkdir()
-        recipe = Recipe(Form.ZSTD, 1, Manner(), 1, "t")
+        recipe = Recipe(Form.ZSTD, 1, HeaderOptions(), 1, "t")
         await make(here, os.fsencode(bundle), contents, recipe, lambda files, size: None, b"fen")
         member = os.fsencode(bundle.parent / "fen" / "a")
-        seeing = Seeing(here)
+        seeing = SeeThrough(here)
         assert await seeing.look_closely(member) is not None
         bundle.write_bytes(bundle.read_bytes())
         assert await seeing.look_closely(member) is None
@@ -479,9 +479,9 @@ _paths = st.lists(
 _directories = st.sets(st.sampled_from([b"", b"a", b"b"]))
 
 
-@given(_paths, _paths, _directories, _directories, st.sampled_from(Stored))
+@given(_paths, _paths, _directories, _directories, st.sampled_from(StoringChoice))
 def test_every_entry_goes_one_way(
-    here: list[str], far_away: list[str], stored: set[bytes], unfit: set[bytes], how: Stored
+    here: list[str], far_away: list[str], stored: set[bytes], unfit: set[bytes], how: StoringChoice
 ) -> None:
     """Whatever is where: each difference is in one bundle or in none, and what is as it should be is not made anew."""
 
@@ -517,7 +517,7 @@ def test_every_entry_goes_one_way(
         assert not any(
             each.path.startswith(group.path + b"/") or not group.path for each in storing if each is not group
         )
-    if how in (Stored.AS_IT_IS, Stored.FILES):
+    if how in (StoringChoice.AS_IT_IS, StoringChoice.FILES):
         assert all(group.present is not None or group.path in unfit for group in storing)
 
 
@@ -554,12 +554,12 @@ def test_a_make_that_is_stopped_at_any_moment_leaves_no_part_file(tmp_path: Path
 
     async def stop_after(request: int) -> bool:
         """Whether it came so far."""
-        here, contents = Late(request), Contents()
+        here, contents = Late(request), BundleContents()
         contents.add(b"fen", await scan(LocalStore(b"/"), os.fsencode(tmp_path / "fen")))
         contents.newest_ns = 0
         bundle = tmp_path / str(request) / "fen.tar.zst"
         bundle.parent.mkdir()
-        recipe = Recipe(Form.ZSTD, 1, Manner(), 1, "t")
+        recipe = Recipe(Form.ZSTD, 1, HeaderOptions(), 1, "t")
         work = asyncio.ensure_future(
             make(here, os.fsencode(bundle), contents, recipe, lambda files, size: None, b"fen")
         )

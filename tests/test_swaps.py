@@ -24,14 +24,14 @@ from yatagan.archives.compression import Form
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.steps import Prove
 from yatagan.bundles import make as making
-from yatagan.bundles.make import Contents, Recipe
+from yatagan.bundles.make import BundleContents, Recipe
 from yatagan.engine.executor import Conditions, Executor
-from yatagan.engine.scheduler import Policy
+from yatagan.engine.scheduler import Limits
 from yatagan.errors import YataganError
 from yatagan.planning.planner import make_plan
 from yatagan.portable import archives, changed_parts, program
 from yatagan.portable import tar_input as reading_rules
-from yatagan.portable.tar_input import Changed, Manner
+from yatagan.portable.tar_input import Changed, HeaderOptions
 from yatagan.stores.interface import Reader
 from yatagan.stores.local import LocalFile, LocalSource, LocalStore
 from yatagan.trees.scan import scan
@@ -140,7 +140,7 @@ def stage(source: type[LocalStore], destination: type[LocalStore]) -> Work:
             return Journal.in_memory(header, made.steps())
 
         journal = asyncio.run(plan())
-        conditions = Conditions(policy=Policy(waits=(0.0,), tries=2))
+        conditions = Conditions(policy=Limits(waits=(0.0,), tries=2))
 
         def work() -> object:
             return asyncio.run(Executor(journal, *ends, lambda event: None, conditions).run())
@@ -265,12 +265,12 @@ def unpacking(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any]]]
 
 
 def bundling(ground: Ground) -> Callable[[], object]:
-    store, contents = OldStore(b"/"), Contents()
+    store, contents = OldStore(b"/"), BundleContents()
     tree = asyncio.run(scan(store, ground.path("near", "a")))
     for path in tree.entries.in_order():
         contents.add_one(b"a/" + path if path else b"a", tree.absolute(path), tree.entries[path])
     (ground.root / "far" / "a").mkdir()
-    recipe = Recipe(Form.TAR, 0, Manner(), 1, "x")
+    recipe = Recipe(Form.TAR, 0, HeaderOptions(), 1, "x")
 
     def work() -> object:
         making.FRESH_NS = reading_rules._FRESH = 0  # type: ignore[assignment]  # files are taken for old ones

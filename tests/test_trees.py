@@ -17,7 +17,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, rule
 
-from yatagan.batches.counts import Outcome, outcome_of
+from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.steps import Prove
 from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME, parse_list
@@ -80,10 +80,10 @@ def snapshot(root: bytes) -> dict[bytes, Entry]:
     return found
 
 
-def stage(near: bytes, far: bytes) -> Outcome:
+def stage(near: bytes, far: bytes) -> BatchCounts:
     """What `yatagan stage NEAR FAR` does, without the program."""
 
-    async def work() -> Outcome:
+    async def work() -> BatchCounts:
         ends = Old(b"/"), Old(b"/")
         plan = await make_plan(await ends[0].open(), await ends[1].open(), [(near, b"tree")], far)
         journal = Journal.in_memory(Header(BATCH, 0, ("stage",), "", "", far, Prove.AUTO), plan.steps())

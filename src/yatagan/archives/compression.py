@@ -183,7 +183,7 @@ def check_proportion(given: int, taken: int, ratio: int) -> None:
         raise Bomb(ratio)
 
 
-class Packing(StrEnum):
+class Compression(StrEnum):
     """What a file turns out to be, by its first bytes."""
 
     PLAIN = "plain"
@@ -195,27 +195,27 @@ class Packing(StrEnum):
 
 
 _MAGIC = [
-    (b"\x1f\x8b\x08", Packing.GZIP),
-    (b"BZh", Packing.BZIP2),
-    (b"\xfd7zXZ\0", Packing.XZ),
-    (b"\x28\xb5\x2f\xfd", Packing.ZSTD),
-    (b"PK\x03\x04", Packing.ZIP),
-    (b"PK\x05\x06", Packing.ZIP),
+    (b"\x1f\x8b\x08", Compression.GZIP),
+    (b"BZh", Compression.BZIP2),
+    (b"\xfd7zXZ\0", Compression.XZ),
+    (b"\x28\xb5\x2f\xfd", Compression.ZSTD),
+    (b"PK\x03\x04", Compression.ZIP),
+    (b"PK\x05\x06", Compression.ZIP),
 ]
 
 
-def packing_of(start: bytes) -> Packing:
+def packing_of(start: bytes) -> Compression:
     """What these first bytes begin."""
     if len(start) >= 4 and start[1:4] == b"\x2a\x4d\x18" and 0x50 <= start[0] <= 0x5F:
-        return Packing.ZSTD  # a skippable frame may come first
-    return next((packing for magic, packing in _MAGIC if start.startswith(magic)), Packing.PLAIN)
+        return Compression.ZSTD  # a skippable frame may come first
+    return next((packing for magic, packing in _MAGIC if start.startswith(magic)), Compression.PLAIN)
 
 
-def unpacked(stream: Stream, packing: Packing) -> Stream:
+def unpacked(stream: Stream, packing: Compression) -> Stream:
     """The plain bytes of a compressed stream. Raises Damaged while it is read."""
-    if packing is Packing.PLAIN:
+    if packing is Compression.PLAIN:
         return stream
-    if packing is Packing.ZSTD:
+    if packing is Compression.ZSTD:
         return _Zstd(stream)
     return _Pressed(stream, _DECOMPRESSORS[packing])
 
@@ -226,10 +226,10 @@ def _isal() -> Any:
     return igzip_lib.IgzipDecompressor(flag=igzip_lib.DECOMP_GZIP)
 
 
-_DECOMPRESSORS: dict[Packing, Callable[[], Any]] = {
-    Packing.GZIP: _isal,
-    Packing.BZIP2: bz2.BZ2Decompressor,
-    Packing.XZ: lambda: lzma.LZMADecompressor(memlimit=1 << 30),
+_DECOMPRESSORS: dict[Compression, Callable[[], Any]] = {
+    Compression.GZIP: _isal,
+    Compression.BZIP2: bz2.BZ2Decompressor,
+    Compression.XZ: lambda: lzma.LZMADecompressor(memlimit=1 << 30),
 }
 
 

@@ -7,7 +7,7 @@ from typing import Protocol
 
 from yatagan.archives.compression import (
     Bytes,
-    Packing,
+    Compression,
     Seekable,
     Stream,
     check_proportion,
@@ -17,7 +17,7 @@ from yatagan.archives.compression import (
 )
 from yatagan.archives.zips import ZipReader
 from yatagan.portable.tar import BLOCK, Member, NoHeader, is_header
-from yatagan.portable.tar_reader import Reader
+from yatagan.portable.tar_reader import TarReader
 
 
 class ArchiveReader(Protocol):
@@ -61,7 +61,7 @@ class Sequential:
         self.at += size
 
 
-class _Guard:
+class _RatioGuard:
     """Plain bytes of a compressed file, as long as they stay in proportion to it."""
 
     def __init__(self, plain: Stream, packed: Sequential, ratio: int) -> None:
@@ -82,26 +82,26 @@ def open_archive(source: Bytes, *, ratio: int) -> ArchiveReader:
     """A reader for any archive, from its beginning. Raises NoArchive, Damaged."""
     start = source.read_at(0, BLOCK)
     # A tar may begin with a name that looks like something else.
-    packing = Packing.PLAIN if is_header(start) else packing_of(start)
-    if packing is Packing.ZIP:
+    packing = Compression.PLAIN if is_header(start) else packing_of(start)
+    if packing is Compression.ZIP:
         return ZipReader(source, ratio)
     packed = Sequential(source)
-    if packing is Packing.PLAIN:
+    if packing is Compression.PLAIN:
         if not start:
             raise NoArchive
-        reader = Reader(packed.read, packed.skip)
+        reader = TarReader(packed.read, packed.skip)
     else:
-        reader = Reader(_Guard(unpacked(packed, packing), packed, ratio).read)
+        reader = TarReader(_RatioGuard(unpacked(packed, packing), packed, ratio).read)
     return _Probed(reader)
 
 
 def open_by_frames(source: Bytes) -> Bytes | None:
     """The tar stream of an archive of which any part can be read: a plain tar, or one with a seek table. Else None."""
     start = source.read_at(0, BLOCK)
-    packing = Packing.PLAIN if is_header(start) else packing_of(start)
-    if packing is Packing.PLAIN:
+    packing = Compression.PLAIN if is_header(start) else packing_of(start)
+    if packing is Compression.PLAIN:
         return source
-    if packing is not Packing.ZSTD:
+    if packing is not Compression.ZSTD:
         return None
     frames = read_seek_table(source)
     return Seekable(source, frames) if frames is not None else None
@@ -110,7 +110,7 @@ def open_by_frames(source: Bytes) -> Bytes | None:
 class _Probed:
     """A tar reader that tells a file that never was an archive from one that is damaged."""
 
-    def __init__(self, reader: Reader) -> None:
+    def __init__(self, reader: TarReader) -> None:
         self._reader = reader
         self._any = False
         self.contents = reader.contents

@@ -21,7 +21,7 @@ _TIMES = 0x5455
 _UTF8 = 0x800
 
 
-class _File(io.RawIOBase):
+class _SeekableBytes(io.RawIOBase):
     """Bytes as the file that the standard library wants."""
 
     def __init__(self, source: Bytes) -> None:
@@ -57,7 +57,7 @@ class ZipReader:
         self._given = 0
         self._taken = 0
         try:
-            self._zip = zipfile.ZipFile(io.BufferedReader(_File(source), 1 << 16))
+            self._zip = zipfile.ZipFile(io.BufferedReader(_SeekableBytes(source), 1 << 16))
         except (zipfile.BadZipFile, NotImplementedError, ValueError, struct.error) as error:
             raise Damaged(
                 source.size, f"its table of contents, which is at its end, cannot be read ({error})"

@@ -16,7 +16,7 @@ from yatagan.transfer.extents import Extents
 
 
 @dataclass(slots=True)
-class Outcome:
+class BatchCounts:
     """Counts over the steps of a batch. Sizes in bytes, of files.
 
     Of all `files` those in place are `moved`; the rest is `left`, `waiting`, `failed_files` or `not_carried`, of
@@ -60,9 +60,9 @@ class Outcome:
         return self.standing.state is BatchState.FINISHED and not self.failed and not self.newer
 
 
-def outcome_of(journal: Journal) -> Outcome:
+def outcome_of(journal: Journal) -> BatchCounts:
     """Count."""
-    outcome = Outcome(journal.header(), journal.standing())
+    outcome = BatchCounts(journal.header(), journal.standing())
     for row in journal.tally():
         outcome.sent += row.sent
         outcome.again += row.again
@@ -116,7 +116,7 @@ def record(journal: Journal, ledger: Ledger) -> None:
     ledger.append(name, RecordKind.STAGED, _body(outcome), journal.contents())
 
 
-def _body(outcome: Outcome) -> dict[str, Any]:
+def _body(outcome: BatchCounts) -> dict[str, Any]:
     header = outcome.header
     return {
         "batch": header.id,

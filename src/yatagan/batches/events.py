@@ -11,14 +11,14 @@ from yatagan.errors import CannotReach, Fault
 
 
 @dataclass(frozen=True, slots=True)
-class LineOpened:
+class ConnectionOpened:
     """Both ends can be reached. `again` after a line was lost."""
 
     again: bool
 
 
 @dataclass(frozen=True, slots=True)
-class LineWaiting:
+class RetryWaiting:
     """The line is gone; the next try comes after `seconds`. `error` when the last try did not get through."""
 
     seconds: float
@@ -46,7 +46,7 @@ class BytesMoved:
 
 
 @dataclass(frozen=True, slots=True)
-class Making:
+class BundleMade:
     """A bundle is being made of a step's directory: `done` of `size` bytes have gone in."""
 
     number: int
@@ -114,11 +114,11 @@ class BatchSettled:
 
 
 Event = (
-    LineOpened
-    | LineWaiting
+    ConnectionOpened
+    | RetryWaiting
     | StepStarted
     | BytesMoved
-    | Making
+    | BundleMade
     | PartsFound
     | StepSettled
     | StepReturned

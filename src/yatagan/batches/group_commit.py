@@ -10,18 +10,18 @@ import asyncio
 from collections.abc import Awaitable, Callable, Sequence
 
 from yatagan.batches.journal import Journal
-from yatagan.batches.steps import Change, Writers
+from yatagan.batches.steps import Change, SessionWriters
 
-Apply = Callable[[Sequence[Change | Writers]], Awaitable[None]]
+Apply = Callable[[Sequence[Change | SessionWriters]], Awaitable[None]]
 
 
-class Scribe:
+class GroupCommit:
     """Writes changes in the order in which they were handed over. The first failure ends it, whatever it is."""
 
     def __init__(self, journal: Journal, *, threaded: bool = True) -> None:
         self._journal = journal
         self._threaded = threaded
-        self._changes: list[Change | Writers] = []
+        self._changes: list[Change | SessionWriters] = []
         self._later: dict[int, Change] = {}
         self._waiting: list[asyncio.Future[None]] = []
         self._task: asyncio.Task[None] | None = None
@@ -37,7 +37,7 @@ class Scribe:
         before = self._later.get(change.number)
         self._later[change.number] = change if before is None else _both(before, change)
 
-    async def note(self, *changes: Change | Writers) -> None:
+    async def note(self, *changes: Change | SessionWriters) -> None:
         """Write these, or else whatever is not yet written; returns when it is on disk. Raises JournalError."""
         if self._error is not None:
             raise self._error
@@ -51,8 +51,8 @@ class Scribe:
         self._wake()
         await future
 
-    def _completed(self, change: Change | Writers) -> Change | Writers:
-        if isinstance(change, Writers) or change.number not in self._later:
+    def _completed(self, change: Change | SessionWriters) -> Change | SessionWriters:
+        if isinstance(change, SessionWriters) or change.number not in self._later:
             return change
         return _both(self._later.pop(change.number), change)
 
@@ -81,7 +81,7 @@ class Scribe:
                 else:
                     future.set_exception(self._error)
 
-    async def _apply(self, changes: Sequence[Change | Writers]) -> None:
+    async def _apply(self, changes: Sequence[Change | SessionWriters]) -> None:
         if self._threaded:
             await asyncio.to_thread(self._journal.apply, changes)
         else:

@@ -18,7 +18,7 @@ from typing import Any
 
 from yatagan.batches.journal_rows import COLUMNS, Shape, row_of, shape, step_of, storable, update
 from yatagan.batches.states import BatchState, Evidence, StepState, batch_may_move
-from yatagan.batches.steps import MEMBERS_PHASE, Change, Modes, Prove, Step, StepKind, Times, Writers
+from yatagan.batches.steps import MEMBERS_PHASE, Change, Modes, Prove, SessionWriters, Step, StepKind, Times
 from yatagan.config.home import sync_directory
 from yatagan.errors import Fault, JournalError
 from yatagan.stores.interface import Facts
@@ -112,7 +112,7 @@ class Standing:
 
 
 @dataclass(frozen=True, slots=True)
-class Tally:
+class StepGroup:
     """How many steps of one kind, state, evidence and fault, `replacing` something or not, and their bytes.
 
     `sent` is what went over the line for them, `again` how much of that was more than their size. Of `reusing` of them
@@ -332,7 +332,7 @@ class Journal:
         query = f"SELECT {COLUMNS} FROM step WHERE state IN {_OPEN!r} AND durable != '' ORDER BY number"
         return [step_of(row) for row in self._rows(query)]
 
-    def tally(self) -> list[Tally]:
+    def tally(self) -> list[StepGroup]:
         """Counts and bytes by kind, state, evidence, fault, and whether something is replaced."""
         rows = self._rows(
             "SELECT kind, state, evidence, fault, seen IS NOT NULL, count(*), sum(size), sum(sent),"
@@ -340,7 +340,7 @@ class Journal:
             " sum(reused > 0), sum(reused), sum(holes) FROM step GROUP BY 1, 2, 3, 4, 5"
         )
         return [
-            Tally(
+            StepGroup(
                 StepKind(kind),
                 StepState(state),
                 Evidence(evidence) if evidence else None,
@@ -385,14 +385,14 @@ class Journal:
 
     # -- writing -----------------------------------------------------------------------------------------
 
-    def apply(self, changes: Sequence[Change | Writers]) -> None:
+    def apply(self, changes: Sequence[Change | SessionWriters]) -> None:
         """Write changes to steps and sessions, all or none. Raises JournalError."""
         try:
             self._sql.execute("BEGIN IMMEDIATE")
             alike: dict[Shape, list[int]] = {}
             touched: set[int] = set()
             for change in changes:
-                if isinstance(change, Writers):
+                if isinstance(change, SessionWriters):
                     values = change.witness, change.session
                     self._sql.execute("UPDATE session SET witness = ? WHERE number = ?", values)
                     continue
@@ -479,8 +479,8 @@ class Journal:
                 (Fault.KIND_IN_THE_WAY, Fault.UNREADABLE, Fault.NAME_CLASH),
             ).rowcount
 
-    def _guard(self) -> _Guard:
-        return _Guard(self)
+    def _guard(self) -> _AsJournalError:
+        return _AsJournalError(self)
 
     def _roll_back(self) -> None:
         if self._sql.in_transaction:
@@ -504,7 +504,7 @@ def _told(file: str, error: sqlite3.Error | OSError) -> JournalError:
     return JournalError(file, f"{error} ({code})" if code else str(error), damaged=not moment)
 
 
-class _Guard:
+class _AsJournalError:
     """One statement, its failure told as ours."""
 
     def __init__(self, journal: Journal) -> None:

@@ -116,7 +116,7 @@ class Step:
 
 
 @dataclass(frozen=True, slots=True)
-class Writers:
+class SessionWriters:
     """What to write about a session: what names its writers by now."""
 
     session: int

@@ -14,11 +14,11 @@ from itertools import islice
 from typing import Any
 
 from yatagan.bundles.make import Recipe, part_of
-from yatagan.bundles.read import Damage, Read, Wish
+from yatagan.bundles.read import Damage, ReadResult, UnpackRequest
 from yatagan.errors import ArchiveTooLarge, BadArchive, Fault, StoreError
 from yatagan.portable.index import Totals
 from yatagan.portable.tar import FILE, Member
-from yatagan.portable.unpacking import Outcome
+from yatagan.portable.unpacking import MemberOutcome
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees.patterns import compile_pattern
 from yatagan.trees.scan import Tree
@@ -79,7 +79,7 @@ def _entries(trees: Mapping[bytes, Tree]) -> Iterator[list[str]]:
                 yield [_text(inside), _text(tree.absolute(below)), kind.value]
 
 
-async def unpack_there(store: Store, path: bytes, into: bytes, wish: Wish) -> Read:
+async def unpack_there(store: Store, path: bytes, into: bytes, wish: UnpackRequest) -> ReadResult:
     """Unpack an archive of a node into a directory of that node. Raises as `bundles.read.unpack`, and UNSUPPORTED."""
     await _same_disk(store, path)
     reply = await _work(
@@ -98,8 +98,10 @@ async def unpack_there(store: Store, path: bytes, into: bytes, wish: Wish) -> Re
         },
     )
     with _sound(store, path):
-        told = [Outcome(Member(name.encode("latin-1"), FILE, 0, 0, 0), what, why) for name, what, why in reply["told"]]
-        return Read(
+        told = [
+            MemberOutcome(Member(name.encode("latin-1"), FILE, 0, 0, 0), what, why) for name, what, why in reply["told"]
+        ]
+        return ReadResult(
             counts=Counter(reply["counts"]),
             files=reply["files"],
             size=reply["size"],

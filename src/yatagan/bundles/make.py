@@ -17,13 +17,13 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 
 from yatagan.archives.compression import Form, compressed
-from yatagan.bundles.threads import Outlet, Stopped, apart, to_its_end
+from yatagan.bundles.threads import BlockingWriter, WorkStopped, apart, to_its_end
 from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.errors import Fault, StoreError
 from yatagan.places import PART_PREFIX, PART_SUFFIX
 from yatagan.portable import index
-from yatagan.portable.tar_input import Changed, Entry, Manner, Told
-from yatagan.portable.tar_writer import Making
+from yatagan.portable.tar_input import AddedMember, Changed, Entry, HeaderOptions
+from yatagan.portable.tar_writer import TarWriter
 from yatagan.stores.interface import Facts, Kind, Placement, Store
 from yatagan.stores.system_errors import fault_of
 from yatagan.trees.compare import FRESH_NS
@@ -34,7 +34,7 @@ _INDEX_BYTES = 1 << 18
 
 
 @dataclass(slots=True)
-class Contents:
+class BundleContents:
     """What goes into a bundle: trees of this machine under the names that they will have there.
 
     `special` are sockets and the like, which no bundle holds; `unread` what cannot be read, and why.
@@ -81,13 +81,13 @@ class Recipe:
 
     form: Form
     level: int
-    manner: Manner
+    manner: HeaderOptions
     threads: int
     run: str
 
 
 @dataclass(frozen=True, slots=True)
-class Made:
+class MadeBundle:
     """A bundle that is in place: its index's totals, where it was proven, and (path, digest) of its files."""
 
     totals: index.Totals
@@ -101,8 +101,8 @@ Progress = Callable[[int, int], None]
 
 
 async def make(
-    store: Store, path: bytes, contents: Contents, recipe: Recipe, progress: Progress, stands_for: bytes = b""
-) -> Made:
+    store: Store, path: bytes, contents: BundleContents, recipe: Recipe, progress: Progress, stands_for: bytes = b""
+) -> MadeBundle:
     """Make a bundle at an absolute path of a store, and its index beside it.
 
     `stands_for` names the directory that it is the stored form of. Raises StoreError: EXISTS when one of the names is
@@ -115,13 +115,13 @@ async def make(
         if await store.look(final) is not None:
             raise StoreError(Fault.EXISTS, final, store=store.name)
     making = _Making(index.first_line(posixpath.basename(path), stands_for), contents, recipe, progress)
-    outlets: list[Outlet] = []
+    outlets: list[BlockingWriter] = []
     parts: list[bytes] = []
     try:
         for _, part in pairs:
             parts.append(part)
             try:
-                outlets.append(Outlet(store, await to_its_end(store.create_part(part, 0o666))))
+                outlets.append(BlockingWriter(store, await to_its_end(store.create_part(part, 0o666))))
             except StoreError:
                 parts.remove(part)
                 raise
@@ -142,7 +142,7 @@ async def make(
         for part in parts:
             with suppress(StoreError):
                 await store.remove(part)
-    return Made(making.totals, time.monotonic() - began, proven, making.listed)
+    return MadeBundle(making.totals, time.monotonic() - began, proven, making.listed)
 
 
 def part_of(path: bytes, run: str, number: int) -> bytes:
@@ -150,7 +150,7 @@ def part_of(path: bytes, run: str, number: int) -> bytes:
     return posixpath.join(posixpath.dirname(path), PART_PREFIX + f"{run}-{number}-0".encode() + PART_SUFFIX)
 
 
-async def _age(contents: Contents) -> None:
+async def _age(contents: BundleContents) -> None:
     """A file that was just changed may change again without a trace in its times: let the newest one grow older."""
     wait = contents.newest_ns + FRESH_NS - time.time_ns()
     if 0 < wait <= FRESH_NS:
@@ -175,7 +175,7 @@ async def _prove(store: Store, part: bytes, totals: index.Totals) -> tuple[bool,
 class _Making:
     """The blocking half: runs in a thread of its own."""
 
-    def __init__(self, first_line: bytes, contents: Contents, recipe: Recipe, progress: Progress) -> None:
+    def __init__(self, first_line: bytes, contents: BundleContents, recipe: Recipe, progress: Progress) -> None:
         self._recipe = recipe
         self._progress = progress
         self._lines = [first_line]
@@ -183,12 +183,12 @@ class _Making:
         self._files = 0
         self._size = 0
         self._told = (0, 0)
-        self._making = Making(contents.entries, recipe.manner, self._list)
+        self._making = TarWriter(contents.entries, recipe.manner, self._list)
         self._members = 0
         self.listed: list[tuple[bytes, str]] = []
         self.totals: index.Totals | None = None
 
-    def run(self, bundle: Outlet, beside: Outlet, stop: threading.Event) -> None:
+    def run(self, bundle: BlockingWriter, beside: BlockingWriter, stop: threading.Event) -> None:
         recipe, value = self._recipe, hashlib.new(ALGORITHM)
         blocks = self._making.blocks()
         try:
@@ -214,11 +214,11 @@ class _Making:
     def _until(self, stop: threading.Event, blocks: Iterator[bytes]) -> Iterator[bytes]:
         for block in blocks:
             if stop.is_set():
-                raise Stopped
+                raise WorkStopped
             self._tell()
             yield block
 
-    def _list(self, told: Told, offset: int) -> None:
+    def _list(self, told: AddedMember, offset: int) -> None:
         line = told.line(offset)
         self._lines.append(line)
         self._line_bytes += len(line)
@@ -228,7 +228,7 @@ class _Making:
             self._size += told.size
             self.listed.append((told.name, told.digest))
 
-    def _pass_on(self, beside: Outlet, *, last: bool = False) -> None:
+    def _pass_on(self, beside: BlockingWriter, *, last: bool = False) -> None:
         if self._line_bytes >= _INDEX_BYTES or last:
             lines, self._lines, self._line_bytes = self._lines, [], 0
             beside.write(b"".join(lines))

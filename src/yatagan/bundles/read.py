@@ -17,13 +17,13 @@ from enum import StrEnum
 
 from yatagan.archives.compression import Bomb, Bytes
 from yatagan.archives.open_archive import ArchiveReader, NoArchive, open_archive, open_by_frames
-from yatagan.bundles.threads import Blocking, Stopped
+from yatagan.bundles.threads import BlockingReader, WorkStopped
 from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.errors import ArchiveTooLarge, BadArchive
 from yatagan.portable import index, member_names, unpacking
-from yatagan.portable.index import BadIndex, Line, Totals
+from yatagan.portable.index import BadIndex, IndexEntry, Totals
 from yatagan.portable.tar import FILE, Damaged, Member
-from yatagan.portable.unpacking import Outcome, Unpacker
+from yatagan.portable.unpacking import MemberOutcome, Unpacker
 from yatagan.stores.interface import Kind, Store
 from yatagan.stores.system_errors import fault_of
 from yatagan.trees.patterns import Choice
@@ -39,8 +39,8 @@ class Bundle:
     """An archive that is open for reading, and the index `beside` it, if there is one with its totals."""
 
     path: bytes
-    source: Blocking
-    beside: Blocking | None
+    source: BlockingReader
+    beside: BlockingReader | None
     totals: Totals | None
 
     @property
@@ -53,7 +53,7 @@ class Bundle:
         """Bytes that were read from the store, of both files."""
         return self.source.fetched + (self.beside.fetched if self.beside is not None else 0)
 
-    def lines(self) -> Iterator[Line]:
+    def lines(self) -> Iterator[IndexEntry]:
         """The index's lines. Raises BadIndex. Blocking."""
         assert self.beside is not None
         return index.read_lines(_split(self.beside))
@@ -69,7 +69,7 @@ async def open_bundle(store: Store, path: bytes) -> AsyncIterator[Bundle]:
     beside = None
     try:
         facts = await reader.facts()
-        bundle = Bundle(path, Blocking(store, reader, facts.size), None, None)
+        bundle = Bundle(path, BlockingReader(store, reader, facts.size), None, None)
         found = await store.look(path + index.SUFFIX)
         if found is not None and found.kind is Kind.FILE:
             beside = await store.open(path + index.SUFFIX)
@@ -77,7 +77,7 @@ async def open_bundle(store: Store, path: bytes) -> AsyncIterator[Bundle]:
             start = max(0, size - _TAIL)
             totals = index.read_totals(await beside.read(start, size - start))
             if totals is not None:
-                bundle.beside, bundle.totals = Blocking(store, beside, size), totals
+                bundle.beside, bundle.totals = BlockingReader(store, beside, size), totals
         yield bundle
     except NoArchive:
         raise BadArchive(path, "it is no archive that we can read", _KNOWN, store=store.name) from None
@@ -126,11 +126,11 @@ def _chosen(choice: Choice, member: Member) -> bool:
 class Indexed:
     """An archive read by its index: only the members that are wanted, each from where it begins."""
 
-    def __init__(self, stream: Bytes, lines: Iterator[Line], choice: Choice) -> None:
+    def __init__(self, stream: Bytes, lines: Iterator[IndexEntry], choice: Choice) -> None:
         self._stream = stream
         self._lines = lines
         self._choice = choice
-        self._present: Line | None = None
+        self._present: IndexEntry | None = None
         self.at = 0
 
     def members(self) -> Iterator[Member]:
@@ -184,7 +184,7 @@ class _FromFront:
         """See `ArchiveReader.at`."""
         return self._archive.at
 
-    def line(self, member: Member) -> Line | None:
+    def line(self, member: Member) -> IndexEntry | None:
         """What the index says of a member, which must be the next."""
         if self._lines is None:
             return None
@@ -213,12 +213,14 @@ class _FromFront:
         return [line.member.name for line in lines] if lines is not None else []
 
 
-def list_members(bundle: Bundle, choice: Choice, ratio: int) -> Iterator[Line]:
+def list_members(bundle: Bundle, choice: Choice, ratio: int) -> Iterator[IndexEntry]:
     """What is in it, from the index where there is one that fits. Blocking.
 
     Raises Damaged, BadIndex, NoArchive, Bomb, StoreError.
     """
-    lines = bundle.lines() if bundle.fits else (Line(member, "") for member in _FromFront(bundle, ratio).members())
+    lines = (
+        bundle.lines() if bundle.fits else (IndexEntry(member, "") for member in _FromFront(bundle, ratio).members())
+    )
     return (line for line in lines if _chosen(choice, line.member))
 
 
@@ -230,7 +232,7 @@ class Damage:
     why: str
 
 
-class Difference(StrEnum):
+class MemberDifference(StrEnum):
     """How a member differs from what the index says of it."""
 
     CONTENTS = "different"
@@ -240,7 +242,7 @@ class Difference(StrEnum):
 
 
 @dataclass(slots=True)
-class Read:
+class ReadResult:
     """What reading an archive came to.
 
     `files` and `size` count what was good, `proven` how many of them were held against the index's digests, `counts`
@@ -251,7 +253,7 @@ class Read:
     files: int = 0
     size: int = 0
     proven: int = 0
-    told: list[Outcome] = field(default_factory=list)
+    told: list[MemberOutcome] = field(default_factory=list)
     damage: list[Damage] = field(default_factory=list)
     #: Members whose set-id bits were left out.
     bits: int = 0
@@ -262,7 +264,7 @@ class Read:
     @property
     def good(self) -> bool:
         """Whether all is as it should be."""
-        bad = unpacking.IN_THE_WAY, unpacking.REFUSED, unpacking.FAILED, *Difference
+        bad = unpacking.IN_THE_WAY, unpacking.REFUSED, unpacking.FAILED, *MemberDifference
         return not self.damage and not self.strays and not any(self.counts[what] for what in bad)
 
 
@@ -271,14 +273,19 @@ Progress = Callable[[int, int], None]
 
 
 def _each(
-    archive: Indexed | _FromFront, read: Read, take: Callable[[Member], None], *, salvage: bool, stop: threading.Event
+    archive: Indexed | _FromFront,
+    read: ReadResult,
+    take: Callable[[Member], None],
+    *,
+    salvage: bool,
+    stop: threading.Event,
 ) -> None:
     """Every member in its turn, up to where the archive is damaged, or beyond."""
     while True:
         try:
             for member in archive.members():
                 if stop.is_set():
-                    raise Stopped
+                    raise WorkStopped
                 take(member)
             return
         except Damaged as damaged:
@@ -293,23 +300,23 @@ _NOTABLE = frozenset({unpacking.IN_THE_WAY, unpacking.REFUSED, unpacking.FAILED,
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class UnpackRequest:
     """What is to be unpacked, and how. `salvage`: go on behind damage. `ratio`: see `opening.Bomb`."""
 
     choice: Choice
-    manner: unpacking.Manner
+    manner: unpacking.UnpackOptions
     ratio: int
     salvage: bool
 
 
-def unpack(bundle: Bundle, into: bytes, wish: Wish, progress: Progress, stop: threading.Event) -> Read:
+def unpack(bundle: Bundle, into: bytes, wish: UnpackRequest, progress: Progress, stop: threading.Event) -> ReadResult:
     """Unpack into a directory of this machine. Blocking. What is whole when it ends stays, however it ends.
 
     Raises StoreError (NO_ROOM), TooMuch, Bomb, NoArchive, BadIndex.
     """
-    read = Read()
+    read = ReadResult()
 
-    def told(outcome: Outcome) -> None:
+    def told(outcome: MemberOutcome) -> None:
         read.counts[outcome.what] += 1
         read.bits += bool(outcome.bits)
         if outcome.what in _NOTABLE:
@@ -344,7 +351,7 @@ def unpack(bundle: Bundle, into: bytes, wish: Wish, progress: Progress, stop: th
     return read
 
 
-def _by_need(bundle: Bundle, wish: Wish) -> Indexed | _FromFront:
+def _by_need(bundle: Bundle, wish: UnpackRequest) -> Indexed | _FromFront:
     """The cheapest way to what is wanted."""
     stream = open_by_frames(bundle.source) if bundle.fits else None
     if stream is not None:
@@ -355,19 +362,19 @@ def _by_need(bundle: Bundle, wish: Wish) -> Indexed | _FromFront:
 # -- checking --------------------------------------------------------------------------------------------------
 
 
-def check(bundle: Bundle, ratio: int, progress: Progress, stop: threading.Event) -> Read:
+def check(bundle: Bundle, ratio: int, progress: Progress, stop: threading.Event) -> ReadResult:
     """Read every member, and hold it against the index if there is one. Blocking.
 
     Raises NoArchive, Bomb, StoreError.
     """
-    read = Read()
+    read = ReadResult()
     archive = _FromFront(bundle, ratio)
     with ThreadPoolExecutor(1) as hasher:
 
         def take(member: Member) -> None:
             line = archive.line(member)
             if archive.strays and bundle.fits:
-                _tell(read, member, Difference.NOT_LISTED)
+                _tell(read, member, MemberDifference.NOT_LISTED)
                 return
             # Without an index a digest says nothing, and a stranger's sparse file may have an exabyte of holes.
             holes = line is not None
@@ -385,21 +392,21 @@ def check(bundle: Bundle, ratio: int, progress: Progress, stop: threading.Event)
         _each(archive, read, take, salvage=False, stop=stop)
     if not read.damage:
         for name in archive.rest():
-            _tell(read, Member(name, FILE, 0, 0, 0), Difference.MISSING)
+            _tell(read, Member(name, FILE, 0, 0, 0), MemberDifference.MISSING)
     read.strays = archive.strays
     return read
 
 
-def _tell(read: Read, member: Member, difference: Difference) -> None:
+def _tell(read: ReadResult, member: Member, difference: MemberDifference) -> None:
     read.counts[difference.value] += 1
-    read.told.append(Outcome(member, difference.value))
+    read.told.append(MemberOutcome(member, difference.value))
 
 
-def _difference(member: Member, digest: str, line: Line | None) -> Difference | None:
+def _difference(member: Member, digest: str, line: IndexEntry | None) -> MemberDifference | None:
     if line is None:
         return None
     if line.digest != digest:
-        return Difference.CONTENTS
+        return MemberDifference.CONTENTS
     listed = line.member
     same = (listed.kind, listed.size, listed.mode, listed.mtime_ns, listed.target) == (
         member.kind,
@@ -408,7 +415,7 @@ def _difference(member: Member, digest: str, line: Line | None) -> Difference | 
         member.mtime_ns,
         member.target,
     )
-    return None if same else Difference.FACTS
+    return None if same else MemberDifference.FACTS
 
 
 def _digest(archive: ArchiveReader, member: Member, hasher: ThreadPoolExecutor, *, holes: bool) -> str:

@@ -15,7 +15,7 @@ from contextlib import suppress
 
 from yatagan.bundles.stored_bundle import (
     ENDING,
-    Contents,
+    OpenBundle,
     StoredBundle,
     StoredFile,
     bundle_of,
@@ -25,9 +25,9 @@ from yatagan.bundles.stored_bundle import (
 from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.portable import index
-from yatagan.portable.index import Line
+from yatagan.portable.index import IndexEntry
 from yatagan.portable.tar import FILE
-from yatagan.stores.interface import Digested, Facts, Gathered, Kind, NodeBlocks, NodeDigest, Reader, Store
+from yatagan.stores.interface import Digested, Facts, Kind, NodeBlocks, NodeDigest, Reader, SmallFile, Store
 
 #: Indexes that are read at once.
 _INDEXES = 16
@@ -35,7 +35,7 @@ _INDEXES = 16
 _HELD = (ENDING, ENDING + index.SUFFIX)
 
 
-class Seeing:
+class SeeThrough:
     """A store, to be read, with its stored bundles as the directories that they stand for.
 
     With `listed` they are also found where a directory is listed that holds such bundles, in their place; otherwise
@@ -53,7 +53,7 @@ class Seeing:
         self.max_rate = store.max_rate
         self._listed = listed
         self._as_files: set[bytes] = set()
-        self._open: dict[bytes, asyncio.Task[Contents]] = {}
+        self._open: dict[bytes, asyncio.Task[OpenBundle]] = {}
         self._on_node: dict[bytes, asyncio.Task[dict[bytes, str]]] = {}
         # One thread for all of them: a pool that others read in as well could be full of those who wait for it.
         self._thread = ThreadPoolExecutor(1)
@@ -110,7 +110,7 @@ class Seeing:
         self.bundles[directory] = stored
         return stored
 
-    async def _entry(self, path: bytes) -> tuple[StoredBundle, Line]:
+    async def _entry(self, path: bytes) -> tuple[StoredBundle, IndexEntry]:
         """What is in a bundle under this path. Raises StoreError."""
         found = await self._find(path)
         line = found[0].lines.get(found[1]) if found is not None else None
@@ -255,7 +255,7 @@ class Seeing:
             raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
         return await self._store.blocks(path, block)
 
-    async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
+    async def gather(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
         """See `Readable.gather`. What comes out of a bundle is held against its index."""
         outside = [path for path in paths if self._known(path) is None]
         there = dict(zip(outside, await self._store.gather(outside, most), strict=True)) if outside else {}
@@ -267,20 +267,20 @@ class Seeing:
             gathered.append(found)
         return gathered
 
-    async def _gather_one(self, path: bytes, most: int) -> Gathered:
+    async def _gather_one(self, path: bytes, most: int) -> SmallFile:
         try:
             stored, line = await self._entry(path)
             facts = facts_of_member(line.member)
             if facts.kind is not Kind.FILE or facts.size > most:
-                return Gathered(b"", None, Fault.SOURCE_CHANGED)
+                return SmallFile(b"", None, Fault.SOURCE_CHANGED)
             data = await (await self._contents(stored)).read(path, line.member, 0, facts.size)
         except StoreError as error:
             if error.fault in LINE_FAULTS:
                 raise
-            return Gathered(b"", None, error.fault)
+            return SmallFile(b"", None, error.fault)
         if hashlib.new(ALGORITHM, data).hexdigest() != line.digest:
-            return Gathered(b"", None, Fault.DAMAGED)
-        return Gathered(data, facts)
+            return SmallFile(b"", None, Fault.DAMAGED)
+        return SmallFile(data, facts)
 
     def expect(self, size: int) -> None:
         """See `Readable.expect`."""
@@ -309,9 +309,9 @@ class Seeing:
         self._open.clear()
         self._thread.shutdown(wait=False, cancel_futures=True)
 
-    async def _contents(self, stored: StoredBundle) -> Contents:
+    async def _contents(self, stored: StoredBundle) -> OpenBundle:
         if stored.path not in self._open:
-            self._open[stored.path] = asyncio.ensure_future(Contents.open(self._store, stored, self._thread))
+            self._open[stored.path] = asyncio.ensure_future(OpenBundle.open(self._store, stored, self._thread))
         try:
             return await asyncio.shield(self._open[stored.path])
         except StoreError:

@@ -14,9 +14,9 @@ from typing import TYPE_CHECKING, TypeVar
 
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.portable import index
-from yatagan.portable.index import BadIndex, Line, Totals
+from yatagan.portable.index import BadIndex, IndexEntry, Totals
 from yatagan.portable.tar import DIRECTORY, FILE, LINK, Damaged, Member
-from yatagan.stores.in_flight import Room
+from yatagan.stores.in_flight import InFlight
 from yatagan.stores.interface import Facts, Kind, Reader, Store
 
 if TYPE_CHECKING:  # what reads archives is imported when there is one: most that is looked at is none
@@ -47,7 +47,7 @@ class StoredBundle:
     facts: Facts
     beside: Facts
     totals: Totals
-    lines: dict[bytes, Line]
+    lines: dict[bytes, IndexEntry]
     children: dict[bytes, list[bytes]]
 
     @property
@@ -103,9 +103,9 @@ async def _read_on(store: Store, reader: Reader, begins: int, size: int) -> byte
     return b"".join(pieces)
 
 
-def _read_index(data: bytes, name: bytes) -> tuple[Totals, dict[bytes, Line], dict[bytes, list[bytes]]]:
+def _read_index(data: bytes, name: bytes) -> tuple[Totals, dict[bytes, IndexEntry], dict[bytes, list[bytes]]]:
     """Every entry below a directory of this name, and what each directory holds. Raises BadIndex."""
-    lines: dict[bytes, Line] = {}
+    lines: dict[bytes, IndexEntry] = {}
     children: dict[bytes, list[bytes]] = {}
     each = data.rstrip(b"\n").split(b"\n")
     totals = index.read_totals(each[-1])
@@ -136,7 +136,7 @@ def _below(member: Member, name: bytes, number: int) -> bytes:
 
 
 @dataclass(slots=True)
-class Contents:
+class OpenBundle:
     """A stored bundle that is open: any part of any member."""
 
     store: Store
@@ -146,17 +146,17 @@ class Contents:
     stream: Bytes | None = field(default=None)
 
     @classmethod
-    async def open(cls, store: Store, stored: StoredBundle, thread: ThreadPoolExecutor) -> Contents:
+    async def open(cls, store: Store, stored: StoredBundle, thread: ThreadPoolExecutor) -> OpenBundle:
         """Raises StoreError: SOURCE_CHANGED when the bundle is another one by now."""
         from yatagan.archives.open_archive import open_by_frames
-        from yatagan.bundles.threads import Blocking
+        from yatagan.bundles.threads import BlockingReader
 
         reader = await store.open(stored.path)
         try:
             if not (await reader.facts()).same_as(stored.facts):
                 raise StoreError(Fault.SOURCE_CHANGED, stored.path, store=store.name)
             found = cls(store, reader, stored, thread)
-            blocking = Blocking(store, reader, stored.facts.size)
+            blocking = BlockingReader(store, reader, stored.facts.size)
             found.stream = await found._apart(stored.path, lambda: open_by_frames(blocking))
             if found.stream is None:
                 raise StoreError(Fault.DAMAGED, stored.path, store=store.name)
@@ -208,11 +208,11 @@ def _part(stream: Bytes, member: Member, offset: int, size: int) -> bytes:
 class StoredFile:
     """A file in a bundle, open."""
 
-    def __init__(self, path: bytes, contents: Contents, member: Member) -> None:
+    def __init__(self, path: bytes, contents: OpenBundle, member: Member) -> None:
         self._path = path
         self._contents = contents
         self._member = member
-        self.flow = Room(_READ_AHEAD)
+        self.flow = InFlight(_READ_AHEAD)
         self.read_here = None
 
     async def facts(self) -> Facts:

@@ -25,7 +25,7 @@ _KEPT = 48
 _IN_FLIGHT = 8 << 20
 
 
-class Stopped(Exception):
+class WorkStopped(Exception):
     """The work was to stop."""
 
 
@@ -55,7 +55,7 @@ async def to_its_end(work: Coroutine[Any, Any, T]) -> T:
         raise
 
 
-class Blocking:
+class BlockingReader:
     """An open file of a store, for blocking work: any part of it, with reading ahead where it is read in order.
 
     `fetched` counts the bytes that were read from the store.
@@ -106,7 +106,7 @@ class Blocking:
             self._blocks.popitem(last=False)[1].cancel()
 
 
-class Outlet:
+class BlockingWriter:
     """A part file, `writer`, that blocking work writes from front to back, with a bounded number of bytes in flight."""
 
     def __init__(self, store: Store, writer: Writer) -> None:

@@ -7,7 +7,7 @@ from typing import Any
 import click
 
 from yatagan.batches.batch_store import Batch, Batches
-from yatagan.batches.counts import Outcome, outcome_of, record
+from yatagan.batches.counts import BatchCounts, outcome_of, record
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Prove, Step, StepKind
@@ -65,7 +65,7 @@ def list_(json_: bool) -> None:
         raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
 
 
-def _outcome(batch: Batch) -> Outcome:
+def _outcome(batch: Batch) -> BatchCounts:
     journal = batch.journal()
     try:
         return outcome_of(journal)
@@ -93,7 +93,7 @@ def show_(id: str | None, json_: bool) -> None:
         journal.close()
 
 
-def _show(app: App, batch: Batch, journal: Journal, outcome: Outcome) -> None:
+def _show(app: App, batch: Batch, journal: Journal, outcome: BatchCounts) -> None:
     header = outcome.header
     click.echo(click.style(f"Batch {batch.name}: {_state(batch, outcome)}", bold=True))
     goes_on = outcome.standing.state not in (BatchState.FINISHED, BatchState.CANCELLED)
@@ -126,7 +126,7 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: Outcome) -> None:
         click.echo(f"  Go on with: yatagan batch resume {batch.name}")
 
 
-def _successor(outcome: Outcome) -> str:
+def _successor(outcome: BatchCounts) -> str:
     standing = outcome.standing
     return f"by batch {standing.detail}" if standing.state is BatchState.CANCELLED and standing.detail else ""
 
@@ -203,7 +203,7 @@ async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, *
         batch.unlock()
 
 
-def _refuse_cancelled(outcome: Outcome) -> None:
+def _refuse_cancelled(outcome: BatchCounts) -> None:
     """Raises Refused for a batch that nobody is to carry any more."""
     standing = outcome.standing
     if standing.state is BatchState.CANCELLED:
@@ -267,7 +267,7 @@ async def _refuse_moved(header: Header) -> None:
             )
 
 
-def _state(batch: Batch, outcome: Outcome) -> str:
+def _state(batch: Batch, outcome: BatchCounts) -> str:
     """In words; a batch that was moving when its process died is interrupted, whatever the journal last heard."""
     state = outcome.standing.state
     if batch.is_carried():
@@ -278,12 +278,12 @@ def _state(batch: Batch, outcome: Outcome) -> str:
     return exit_status.of_batch(outcome).text
 
 
-def _done(outcome: Outcome) -> str:
+def _done(outcome: BatchCounts) -> str:
     whole = outcome.moved + outcome.waiting + outcome.failed_files
     return f"{text.number(outcome.moved)} of {text.number(whole)}"
 
 
-def _where(outcome: Outcome) -> str:
+def _where(outcome: BatchCounts) -> str:
     return text.place(outcome.header.destination_node, outcome.header.destination)
 
 

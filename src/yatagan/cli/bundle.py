@@ -14,8 +14,8 @@ import click
 
 from yatagan.archives.compression import LEVELS, Form, form_of
 from yatagan.bundles.by_node import make_there, unpack_there
-from yatagan.bundles.make import Contents, Made, Recipe, make
-from yatagan.bundles.read import Read, Wish, check, list_members, open_bundle, unpack
+from yatagan.bundles.make import BundleContents, MadeBundle, Recipe, make
+from yatagan.bundles.read import ReadResult, UnpackRequest, check, list_members, open_bundle, unpack
 from yatagan.bundles.threads import apart
 from yatagan.cli import bundle_view, messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
@@ -30,9 +30,9 @@ from yatagan.errors import LINE_FAULTS, BadPlace, Fault, Refused, StoreError
 from yatagan.ledger.records import Ledger, RecordKind, record_name
 from yatagan.places import Place, name_fields, parse_place
 from yatagan.portable import unpacking
-from yatagan.portable.index import SUFFIX, Line
+from yatagan.portable.index import SUFFIX, IndexEntry
 from yatagan.portable.tar import Damaged
-from yatagan.portable.tar_input import Manner
+from yatagan.portable.tar_input import HeaderOptions
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees.patterns import Choice
 from yatagan.trees.scan import Tree, scan
@@ -97,7 +97,7 @@ def make_command(
     app = App.start(questions=not no_questions)
     sources = [parse_place(each) for each in directories]
     target, chosen = _target(sources, output, Form(form) if form else None)
-    manner = Manner(reproducible, round(latest * 1e9) if latest is not None else None)
+    manner = HeaderOptions(reproducible, round(latest * 1e9) if latest is not None else None)
     recipe = Recipe(chosen, _level(chosen, level), manner, max(2, os.cpu_count() or 1), secrets.token_hex(4))
     status = run(_make(app, sources, target, recipe, parse_choice(only, skip), json_))
     if status:
@@ -142,7 +142,7 @@ async def _make(app: App, sources: list[Place], target: Place, recipe: Recipe, c
     store = origin
     try:
         trees = await _scan_all(app, origin, sources, choice, quiet=json_)
-        contents = Contents()
+        contents = BundleContents()
         for name, tree in trees.items():
             contents.add(name, tree, readable_here=not sources[0].node)
         _refuse_unread(contents)
@@ -154,7 +154,7 @@ async def _make(app: App, sources: list[Place], target: Place, recipe: Recipe, c
             if sources[0].node:
                 began = time.monotonic()
                 totals = await make_there(store, path, trees, recipe)
-                made = Made(totals, time.monotonic() - began, True, [])
+                made = MadeBundle(totals, time.monotonic() - began, True, [])
             else:
                 made = await make(store, path, contents, recipe, lambda files, size: progress.hashed(size, files))
     except StoreError as error:
@@ -187,7 +187,7 @@ async def _scan_all(app: App, store: Store, sources: list[Place], choice: Choice
     return trees
 
 
-def _refuse_unread(contents: Contents) -> None:
+def _refuse_unread(contents: BundleContents) -> None:
     if contents.unread:
         path, fault = next(iter(contents.unread.items()))
         more = f" and {len(contents.unread) - 1} more" if len(contents.unread) > 1 else ""
@@ -225,7 +225,7 @@ async def _output_path(app: App, store: Store, target: Place, names: list[bytes]
     return path
 
 
-def _put_made_on_record(app: App, where: Place, made: Made, recipe: Recipe) -> None:
+def _put_made_on_record(app: App, where: Place, made: MadeBundle, recipe: Recipe) -> None:
     body = {
         "node": where.node,
         **name_fields(where.path),
@@ -274,10 +274,10 @@ class _Listing:
     """What was found, and how the reading ended."""
 
     def __init__(self) -> None:
-        self.lines: list[Line] = []
+        self.lines: list[IndexEntry] = []
         self.damage = ""
 
-    def read(self, lines: Iterator[Line]) -> None:
+    def read(self, lines: Iterator[IndexEntry]) -> None:
         try:
             self.lines.extend(lines)
         except Damaged as damaged:
@@ -366,14 +366,14 @@ def unpack_command(
     app = App.start(questions=not no_questions)
     limit = parse_size(most) if most is not None else None
     run_name = secrets.token_hex(4)
-    manner = unpacking.Manner(run_name, replace, links_out, limit, sync_disk=True)
-    wish = Wish(parse_choice(only, skip), manner, ratio, salvage)
+    manner = unpacking.UnpackOptions(run_name, replace, links_out, limit, sync_disk=True)
+    wish = UnpackRequest(parse_choice(only, skip), manner, ratio, salvage)
     status = run(_unpack(app, parse_place(place), parse_place(into or "."), wish, json_))
     if status:
         raise click.exceptions.Exit(status)
 
 
-async def _unpack(app: App, where: Place, into: Place, wish: Wish, json_: bool) -> int:
+async def _unpack(app: App, where: Place, into: Place, wish: UnpackRequest, json_: bool) -> int:
     if into.node and into.node != where.node:
         raise BadPlace(str(into), "an archive is unpacked here or on the node that it is on", "stage it there first")
     store = await app.open(app.source(where, commands=bool(into.node), writing=bool(into.node)))
@@ -424,13 +424,13 @@ async def _directory(app: App, store: Store, into: Place) -> bytes:
     return root
 
 
-async def _within_room(store: Store, root: bytes, wish: Wish) -> Wish:
+async def _within_room(store: Store, root: bytes, wish: UnpackRequest) -> UnpackRequest:
     """The wish, to write no more than there is room for, unless it says how much."""
     room = await store.room(root) if wish.manner.most is None else None
     return wish if room is None else replace(wish, manner=wish.manner._replace(most=room - room // 50))
 
 
-def _put_unpacked_on_record(app: App, where: Place, path: bytes, root: bytes, read: Read) -> None:
+def _put_unpacked_on_record(app: App, where: Place, path: bytes, root: bytes, read: ReadResult) -> None:
     if not read.files:
         return
     body = {

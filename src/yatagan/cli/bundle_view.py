@@ -10,13 +10,13 @@ from typing import Any
 
 import click
 
-from yatagan.bundles.make import Contents, Made, Recipe
-from yatagan.bundles.read import Bundle, Difference, Read, Wish
+from yatagan.bundles.make import BundleContents, MadeBundle, Recipe
+from yatagan.bundles.read import Bundle, MemberDifference, ReadResult, UnpackRequest
 from yatagan.cli import text
 from yatagan.cli.context import say_json
 from yatagan.places import Place, holds, name_fields
 from yatagan.portable import member_names, unpacking
-from yatagan.portable.index import SUFFIX, Line
+from yatagan.portable.index import SUFFIX, IndexEntry
 from yatagan.portable.tar import DIRECTORY, FILE
 
 #: Told one by one before the rest is only counted.
@@ -39,10 +39,10 @@ _REASONS = {
 
 
 _DIFFERENCES = {
-    Difference.CONTENTS: "its contents are not what the index says",
-    Difference.FACTS: "its mode, time, size or target is not what the index says",
-    Difference.NOT_LISTED: "the index does not name it",
-    Difference.MISSING: "the index names it, and it is not there",
+    MemberDifference.CONTENTS: "its contents are not what the index says",
+    MemberDifference.FACTS: "its mode, time, size or target is not what the index says",
+    MemberDifference.NOT_LISTED: "the index does not name it",
+    MemberDifference.MISSING: "the index names it, and it is not there",
 }
 
 
@@ -54,14 +54,14 @@ def _shown(where: Place) -> str:
     return text.show(posixpath.relpath(where.path, here))
 
 
-def made_evidence(where: Place, made: Made) -> str:
+def made_evidence(where: Place, made: MadeBundle) -> str:
     """How we know what a bundle holds."""
     if not where.node:
         return "written and synced"
     return "on-node" if made.proven else "sent"
 
 
-def tell_made(where: Place, contents: Contents, made: Made, recipe: Recipe, json_: bool) -> None:
+def tell_made(where: Place, contents: BundleContents, made: MadeBundle, recipe: Recipe, json_: bool) -> None:
     """What was made, and how to use it."""
     totals = made.totals
     if json_:
@@ -112,7 +112,7 @@ def _and_others(others: int) -> str:
     return f"; {text.count(others, 'directory or link', 'directories and links')}" if others else ""
 
 
-def _proof(where: Place, made: Made) -> str:
+def _proof(where: Place, made: MadeBundle) -> str:
     if not where.node:
         return ""
     if made.proven:
@@ -120,7 +120,7 @@ def _proof(where: Place, made: Made) -> str:
     return f"none: {where.node} runs no commands; yatagan bundle check reads it back"
 
 
-def show_listing(lines: Sequence[Line]) -> None:
+def show_listing(lines: Sequence[IndexEntry]) -> None:
     """Members as a table, and what they come to."""
     rows = []
     for line in lines:
@@ -142,7 +142,7 @@ def show_listing(lines: Sequence[Line]) -> None:
 _TYPE_BITS = {FILE: stat.S_IFREG, DIRECTORY: stat.S_IFDIR, "link": stat.S_IFLNK, "fifo": stat.S_IFIFO}
 
 
-def listing_json(where: Place, path: bytes, lines: Sequence[Line], damage: str, fits: bool) -> dict[str, Any]:
+def listing_json(where: Place, path: bytes, lines: Sequence[IndexEntry], damage: str, fits: bool) -> dict[str, Any]:
     """Members for scripts."""
     members = []
     for line in lines:
@@ -162,7 +162,14 @@ def listing_json(where: Place, path: bytes, lines: Sequence[Line], damage: str, 
 
 
 def tell_unpacked(
-    where: Place, path: bytes, into: Place, bundle: Bundle, read: Read, wish: Wish, seconds: float, json_: bool
+    where: Place,
+    path: bytes,
+    into: Place,
+    bundle: Bundle,
+    read: ReadResult,
+    wish: UnpackRequest,
+    seconds: float,
+    json_: bool,
 ) -> None:
     """What was unpacked, and what was not, and why."""
     counts = read.counts
@@ -219,7 +226,7 @@ def _fetched(bundle: Bundle) -> str:
     return f"{text.size(bundle.fetched)} of {text.size(bundle.source.size + index)}"
 
 
-def _held(read: Read, bundle: Bundle) -> str:
+def _held(read: ReadResult, bundle: Bundle) -> str:
     if read.strays:
         return "none: the index beside it is of another archive"
     if bundle.beside is None:
@@ -227,7 +234,7 @@ def _held(read: Read, bundle: Bundle) -> str:
     return "every unpacked file was held against its digest in the index"
 
 
-def _tell_members(read: Read) -> None:
+def _tell_members(read: ReadResult) -> None:
     shown = [each for each in read.told if each.what != unpacking.REPLACED]
     for each in shown[:_SHOWN]:
         if each.what == unpacking.IN_THE_WAY:
@@ -239,7 +246,7 @@ def _tell_members(read: Read) -> None:
         text.warn(f"and {text.number(len(shown) - _SHOWN)} more: --json shows all")
 
 
-def _tell_damage(read: Read, salvaged: bool) -> None:
+def _tell_damage(read: ReadResult, salvaged: bool) -> None:
     for each in read.damage[:_SHOWN]:
         text.warn(damage_text(each.at, each.why))
     if read.damage:
@@ -252,7 +259,7 @@ def damage_text(at: int, why: str) -> str:
     return f"the archive is damaged at byte {text.number(at)} of its contents: {text.show(why)}"
 
 
-def tell_checked(where: Place, path: bytes, bundle: Bundle, read: Read, json_: bool) -> None:
+def tell_checked(where: Place, path: bytes, bundle: Bundle, read: ReadResult, json_: bool) -> None:
     """The verdict on an archive."""
     if json_:
         say_json(

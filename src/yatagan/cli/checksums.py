@@ -11,7 +11,7 @@ from typing import Any
 
 import click
 
-from yatagan.bundles.see_through import Seeing
+from yatagan.bundles.see_through import SeeThrough
 from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
@@ -83,7 +83,7 @@ def checksums_command(
 async def _checksums(app: App, where: Place, output: str | None, choice: Choice, json_: bool) -> int:
     store = await app.open(app.source(where, writing=output is None))
     try:
-        seeing = Seeing(store, listed=False)
+        seeing = SeeThrough(store, listed=False)
         tree = await _scan(app, seeing, where, choice, quiet=json_)
         if output is None and seeing.stored(tree.root) is not None:
             raise BadPlace(
@@ -259,7 +259,7 @@ class _Against:
 async def _verify(
     app: App, where: Place, against: str | None, choice: Choice, quiet: bool
 ) -> tuple[Verdicts, Place, _Against]:
-    store = Seeing(await app.open(app.source(where)))
+    store = SeeThrough(await app.open(app.source(where)))
     try:
         tree = await _scan(app, store, where, choice, quiet=quiet)
         place, data, facts = await _read_record(app, store, tree, where, against)

@@ -45,7 +45,7 @@ def find_home() -> Home:
     return Home(Path(config), Path(state), ssh, runtime)
 
 
-class Reused:
+class OpenSession:
     """A source whose first session is one that is open already, so that planning and moving share one login."""
 
     def __init__(self, store: Store, source: Source) -> None:
@@ -124,18 +124,18 @@ class App:
             return LocalSource(os.getcwdb(), self.roots(), writing=writing)
         node = self.nodes().get(place.node)
         if (keeper := self.keeper(place.node)) is not None:
-            from yatagan.keeper.client import KeptSource
+            from yatagan.keeper.client import KeeperSource
 
-            return KeptSource(keeper, node, pinned=pinned)
+            return KeeperSource(keeper, node, pinned=pinned)
         from yatagan.stores.node_source import NodeSource
 
         return NodeSource(node, self.home, self.line(), self.answers, pinned=pinned, commands=commands)
 
     def keeper(self, node: str) -> Keeper | None:
         """The keeper that has a login to a node open, if there is one."""
-        from yatagan.keeper.endpoint import Meeting
+        from yatagan.keeper.endpoint import Endpoint
 
-        meeting = Meeting(self.home, node)
+        meeting = Endpoint(self.home, node)
         connection = meeting.connect() if node else None
         if connection is None:
             return None

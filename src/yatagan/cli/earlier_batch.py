@@ -8,10 +8,10 @@ from enum import StrEnum
 from typing import Any
 
 from yatagan.batches.batch_store import Batch, Batches
-from yatagan.batches.counts import Outcome, outcome_of
+from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Header, Journal
 from yatagan.cli import text
-from yatagan.cli.context import App, Reused
+from yatagan.cli.context import App, OpenSession
 from yatagan.errors import BatchInUse
 from yatagan.places import Place
 from yatagan.planning.plan import Plan
@@ -19,7 +19,7 @@ from yatagan.planning.takeover import can_go_on, remove_parts, take_over, unfini
 from yatagan.stores.interface import Source, Store
 
 
-class Use(StrEnum):
+class EarlierUse(StrEnum):
     """What becomes of an earlier batch."""
 
     RUNNING = "running"
@@ -33,7 +33,7 @@ class Earlier:
 
     batches: Batches
     batch: Batch
-    outcome: Outcome
+    outcome: BatchCounts
 
     @property
     def words(self) -> str:
@@ -46,27 +46,27 @@ class Earlier:
         words = f"batch {name}: {text.number(outcome.moved)} of {text.count(wanted, 'file')} {are} in place"
         return words + (f"; {text.size(outcome.safe)} of the rest are safe there" if outcome.safe else "")
 
-    def use(self, header: Header, plan: Plan) -> Use:
+    def use(self, header: Header, plan: Plan) -> EarlierUse:
         """What a stage makes of it."""
         if self.batch.is_carried():
-            return Use.RUNNING
+            return EarlierUse.RUNNING
         with contextlib.closing(self.batch.journal()) as journal:
-            return Use.GO_ON if can_go_on(journal, header, plan.steps()) else Use.TAKE_OVER
+            return EarlierUse.GO_ON if can_go_on(journal, header, plan.steps()) else EarlierUse.TAKE_OVER
 
-    def would(self, use: Use) -> str:
+    def would(self, use: EarlierUse) -> str:
         """For a plan that is only shown."""
         name = self.batch.name
         match use:
-            case Use.RUNNING:
+            case EarlierUse.RUNNING:
                 return f"A stage is refused while batch {name} carries this."
-            case Use.GO_ON:
+            case EarlierUse.GO_ON:
                 return f"A stage goes on with batch {name}."
-            case Use.TAKE_OVER:
+            case EarlierUse.TAKE_OVER:
                 return f"A stage takes over what is there of batch {name}, and cancels it."
 
-    def did(self, use: Use, batch: str) -> str:
+    def did(self, use: EarlierUse, batch: str) -> str:
         """For a plan that is carried out, by `batch`."""
-        if use is Use.GO_ON:
+        if use is EarlierUse.GO_ON:
             return f"Going on with batch {batch}."
         return f"Batch {batch} takes over what is there of batch {self.batch.name}, which is cancelled."
 
@@ -74,10 +74,10 @@ class Earlier:
         """What to raise while another process carries it."""
         return BatchInUse(self.batch.name, self.batch.holder())
 
-    async def become(self, use: Use, header: Header, plan: Plan, destination: Store) -> Batch:
+    async def become(self, use: EarlierUse, header: Header, plan: Plan, destination: Store) -> Batch:
         """The batch that is to be carried, locked by us. Raises BatchInUse, JournalError."""
         self.batch.lock()
-        if use is Use.GO_ON:
+        if use is EarlierUse.GO_ON:
             with contextlib.closing(self.batch.journal()) as journal:
                 journal.reopen_failed()
             return self.batch
@@ -103,7 +103,7 @@ def find_earlier(app: App, header: Header) -> Earlier | None:
         return Earlier(batches, batch, outcome_of(journal))
 
 
-def as_json_earlier(earlier: Earlier | None, use: Use | None) -> dict[str, Any] | None:
+def as_json_earlier(earlier: Earlier | None, use: EarlierUse | None) -> dict[str, Any] | None:
     """For scripts."""
     if earlier is None or use is None:
         return None
@@ -119,7 +119,7 @@ async def held(
     found: list[Source] = []
     for node, store, end in zip((header.source_node, header.destination_node), stores, ends, strict=True):
         if pins.get(node) in (None, end.pins().get(node)):
-            found.append(Reused(store, end))
+            found.append(OpenSession(store, end))
         else:
             await store.close()
             found.append(app.source(Place(node, b""), pinned=pins[node]))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import IntEnum
 
-from yatagan.batches.counts import Outcome
+from yatagan.batches.counts import BatchCounts
 from yatagan.batches.states import BatchState
 from yatagan.cli import text
 from yatagan.errors import CannotReach, Fault
@@ -24,14 +24,14 @@ class ExitStatus(IntEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Ending:
+class Conclusion:
     """A clause, and what the program ends with."""
 
     text: str
     status: ExitStatus
 
 
-def of_plan(counts: Summary) -> Ending:
+def of_plan(counts: Summary) -> Conclusion:
     """Of a plan that moves nothing, or is only shown."""
     wrong = [
         (counts.in_the_way, ("name is", "names are"), "taken by something of another kind"),
@@ -42,19 +42,19 @@ def of_plan(counts: Summary) -> Ending:
     found = [f"{text.count(many, *noun)} {what}" for many, noun, what in wrong if many]
     status = ExitStatus.DIFFERENCES if found else ExitStatus.GOOD
     if counts.anything:
-        return Ending("", status)
+        return Conclusion("", status)
     if found:
-        return Ending(f"Nothing moved: {'; '.join(found)}.", status)
+        return Conclusion(f"Nothing moved: {'; '.join(found)}.", status)
     if counts.not_carried:
-        return Ending(
+        return Conclusion(
             f"Nothing moved: {text.count(counts.not_carried, 'entry', 'entries')} of a kind not carried.", status
         )
     if counts.left or not counts.skipped:
-        return Ending("Nothing to move: everything is there already.", status)
-    return Ending("Nothing to move: nothing is chosen.", status)
+        return Conclusion("Nothing to move: everything is there already.", status)
+    return Conclusion("Nothing to move: nothing is chosen.", status)
 
 
-def of_batch(outcome: Outcome, problem: CannotReach | None = None) -> Ending:
+def of_batch(outcome: BatchCounts, problem: CannotReach | None = None) -> Conclusion:
     """Of a batch as it stands."""
     state, fault = outcome.standing.state, outcome.standing.fault
     if state is BatchState.FINISHED:
@@ -66,15 +66,15 @@ def of_batch(outcome: Outcome, problem: CannotReach | None = None) -> Ending:
                 text.count(outcome.newer, "file that is newer there is left", "files that are newer there are left")
             )
         status = ExitStatus.DIFFERENCES if parts else ExitStatus.GOOD
-        return Ending(", ".join(["finished", *parts]), status)
+        return Conclusion(", ".join(["finished", *parts]), status)
     words = {
         BatchState.NEEDS_LOGIN: "waiting for somebody to log in",
         BatchState.HELD: "held (no space)",
     }.get(state, state.value)
     if fault is Fault.DESTINATION_MOVED:
-        return Ending(words, ExitStatus.REFUSED)
+        return Conclusion(words, ExitStatus.REFUSED)
     if fault in (Fault.OTHER_DISK, Fault.NO_PROOF):
-        return Ending(words, ExitStatus.DIFFERENCES)
+        return Conclusion(words, ExitStatus.DIFFERENCES)
     if problem is not None and not problem.passing:
-        return Ending(words, ExitStatus.NO_LOGIN)
-    return Ending(words, ExitStatus.INTERRUPTED)
+        return Conclusion(words, ExitStatus.NO_LOGIN)
+    return Conclusion(words, ExitStatus.INTERRUPTED)

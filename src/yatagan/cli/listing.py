@@ -10,7 +10,7 @@ from typing import Any
 import click
 
 from yatagan.batches.batch_store import Batches
-from yatagan.bundles.see_through import Seeing
+from yatagan.bundles.see_through import SeeThrough
 from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
@@ -62,7 +62,7 @@ def list_command(
 
 async def _read(app: App, where: Place, recursive: bool, choice: Choice, heard: Heard) -> tuple[Tree, bytes]:
     """What is to be shown, and the bundle that it was found in, if any."""
-    store = Seeing(await app.open(app.source(where, commands=False)), listed=False)
+    store = SeeThrough(await app.open(app.source(where, commands=False)), listed=False)
     try:
         depth = None if recursive else 1
         if (found := await expand_place(store, where)) is not None:

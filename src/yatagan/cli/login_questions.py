@@ -12,7 +12,7 @@ import click
 
 from yatagan.cli.text import show, warn
 from yatagan.errors import GivenUp, NeedsAnswer
-from yatagan.nodes.prompts import Nobody, Question, Reached
+from yatagan.nodes.prompts import LoginProgress, NoPrompter, Question
 
 #: Without a terminal, a wait is told after so many seconds, and again after so many more.
 _TOLD_AFTER, _TOLD_AGAIN = 5.0, 30.0
@@ -62,7 +62,7 @@ class AtTerminal:
             with self.aside():
                 warn(show(text))
 
-    def waiting(self, node: str, seconds: float, reached: Reached) -> None:
+    def waiting(self, node: str, seconds: float, reached: LoginProgress) -> None:
         """One line, written over and over."""
         if self._waiting is None:
             self._waiting = ExitStack()
@@ -77,7 +77,7 @@ class AtTerminal:
             self._waiting = None
 
 
-class Unattended(Nobody):
+class Unattended(NoPrompter):
     """There is nobody to ask; but somebody may read the log."""
 
     def __init__(self) -> None:
@@ -90,7 +90,7 @@ class Unattended(Nobody):
             self._noted.add(text)
             warn(show(text))
 
-    def waiting(self, node: str, seconds: float, reached: Reached) -> None:
+    def waiting(self, node: str, seconds: float, reached: LoginProgress) -> None:
         """A line now and then."""
         if seconds >= (self._told + _TOLD_AGAIN if self._told else _TOLD_AFTER):
             self._told = seconds
@@ -101,13 +101,13 @@ class Unattended(Nobody):
         self._told = 0.0
 
 
-def _wait(node: str, seconds: float, reached: Reached) -> str:
+def _wait(node: str, seconds: float, reached: LoginProgress) -> str:
     match reached:
-        case Reached.NOTHING:
+        case LoginProgress.NOTHING:
             return f"connecting to {node} ({seconds:.0f} s)"
-        case Reached.SERVER:
+        case LoginProgress.SERVER:
             return f"{node} has not let us in yet ({seconds:.0f} s): approve the login elsewhere?"
-        case Reached.ACCOUNT:
+        case LoginProgress.ACCOUNT:
             return f"logged in to {node}; its shell has not answered yet ({seconds:.0f} s)"
 
 

@@ -11,13 +11,13 @@ import click
 from yatagan.cli import messages, shell_completion
 from yatagan.cli.context import App, as_json, one_of, run, say_json
 from yatagan.cli.node_check import check
-from yatagan.cli.node_open import Openness, as_fields, close_command, open_command, openness
+from yatagan.cli.node_open import OpenState, as_fields, close_command, open_command, openness
 from yatagan.cli.text import facts, moment, show, size, table, warn
 from yatagan.config.nodes import Node, Role
 from yatagan.errors import Refused
 
 if TYPE_CHECKING:
-    from yatagan.keeper.client import Status
+    from yatagan.keeper.client import KeeperStatus
 
 
 @click.group("node")
@@ -113,11 +113,11 @@ def _disagreeing(node: Node, others: list[Node]) -> list[Node]:
     ]
 
 
-async def _states(app: App, nodes: list[Node]) -> dict[str, Openness]:
+async def _states(app: App, nodes: list[Node]) -> dict[str, OpenState]:
     return {node.name: await openness(app, node.name) for node in nodes}
 
 
-def _until(status: Status | None) -> str:
+def _until(status: KeeperStatus | None) -> str:
     return moment(int(status.until * 1e9)) if status is not None else ""
 
 

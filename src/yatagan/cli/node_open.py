@@ -13,10 +13,10 @@ from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.config.nodes import Node
 from yatagan.config.units import parse_duration
 from yatagan.errors import BatchInUse, CannotReach
-from yatagan.keeper.endpoint import Ending, Meeting
+from yatagan.keeper.endpoint import Endpoint, KeeperEnd
 
 if TYPE_CHECKING:
-    from yatagan.keeper.client import Status
+    from yatagan.keeper.client import KeeperStatus
 
 #: The longest that a login is held open, in seconds.
 _LONGEST = 7 * 86400.0
@@ -61,7 +61,7 @@ def open_command(name: str, span: float, no_questions: bool, json_: bool) -> Non
     click.echo(f"Close it with: yatagan node close {name}")
 
 
-async def _open(app: App, node: Node, until: float) -> Status:
+async def _open(app: App, node: Node, until: float) -> KeeperStatus:
     keeper = app.keeper(node.name)
     if keeper is not None:
         return await keeper.extend(until)
@@ -104,26 +104,26 @@ async def _close(app: App, name: str, *, stop_batches: bool) -> bool:
 
 
 @dataclass(frozen=True, slots=True)
-class Openness:
+class OpenState:
     """Whether a node is open; if not, how that ended; and what is wrong with its keeper, if anything is."""
 
-    status: Status | None
-    ending: Ending | None = None
+    status: KeeperStatus | None
+    ending: KeeperEnd | None = None
     trouble: CannotReach | None = None
 
 
-async def openness(app: App, node: str) -> Openness:
+async def openness(app: App, node: str) -> OpenState:
     """Ask a node's keeper, if there is one."""
     keeper = app.keeper(node)
     if keeper is not None:
         try:
-            return Openness(await keeper.status())
+            return OpenState(await keeper.status())
         except CannotReach as error:
-            return Openness(None, trouble=error)
-    return Openness(None, Meeting(app.home, node).ending())
+            return OpenState(None, trouble=error)
+    return OpenState(None, Endpoint(app.home, node).ending())
 
 
-def as_fields(status: Status | None) -> dict[str, Any] | None:
+def as_fields(status: KeeperStatus | None) -> dict[str, Any] | None:
     """An open node for scripts."""
     if status is None:
         return None

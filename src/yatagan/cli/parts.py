@@ -23,7 +23,7 @@ from yatagan.stores.interface import Facts, Kind, Store
 from yatagan.trees.scan import scan
 
 
-class Prospect(StrEnum):
+class PartOwner(StrEnum):
     """Whether anybody will finish a part file."""
 
     #: Its batch is carried now, or can be resumed.
@@ -45,7 +45,7 @@ class Part:
     facts: Facts
     batch: str
     owner: str
-    prospect: Prospect
+    prospect: PartOwner
 
 
 @click.group("parts")
@@ -72,7 +72,7 @@ def list_(place: str, no_questions: bool, json_: bool) -> None:
         for part in found
     ]
     text.table(("size", "owner", "age", "batch", "name"), rows, right=(0,))
-    dead = [part for part in found if part.prospect is Prospect.DEAD]
+    dead = [part for part in found if part.prospect is PartOwner.DEAD]
     if dead:
         size = text.size(sum(part.facts.size for part in dead))
         click.echo(f"Nobody will finish {text.number(len(dead))} of them, {size}: yatagan parts remove {place}")
@@ -131,10 +131,10 @@ async def _owner(store: Store, path: bytes) -> str:
         return ""  # finished or removed meanwhile
 
 
-def _prospect(batches: Batches, name: str) -> Prospect:
+def _prospect(batches: Batches, name: str) -> PartOwner:
     """Whether a batch of this machine will still finish its files."""
     if not batches.holds(name):
-        return Prospect.UNKNOWN
+        return PartOwner.UNKNOWN
     try:
         batch = batches.find(name)
         journal = batch.journal()
@@ -143,8 +143,8 @@ def _prospect(batches: Batches, name: str) -> Prospect:
         finally:
             journal.close()
     except JournalError:
-        return Prospect.UNKNOWN
-    return Prospect.DEAD if ended and not batch.is_carried() else Prospect.NEEDED
+        return PartOwner.UNKNOWN
+    return PartOwner.DEAD if ended and not batch.is_carried() else PartOwner.NEEDED
 
 
 async def _remove(app: App, where: Place, *, yes: bool, json_: bool) -> int:
@@ -152,13 +152,13 @@ async def _remove(app: App, where: Place, *, yes: bool, json_: bool) -> int:
     try:
         found = await _find(app, store, where, quiet=json_)
         named = is_ours(posixpath.basename(where.path))
-        needed = [part.batch for part in found if part.prospect is Prospect.NEEDED]
+        needed = [part.batch for part in found if part.prospect is PartOwner.NEEDED]
         if named and needed:
             raise Refused(
                 f"batch {needed[0]} will go on in this file",
                 f"give the batch up with: yatagan batch cancel {needed[0]}",
             )
-        going = [part for part in found if named or part.prospect is Prospect.DEAD]
+        going = [part for part in found if named or part.prospect is PartOwner.DEAD]
         if going and not json_:
             _show(where, going)
         if going and not yes:
@@ -208,7 +208,7 @@ def _age(part: Part) -> str:
 
 def _whose(part: Part) -> str:
     """The batch, and whether it will go on."""
-    words = {Prospect.NEEDED: "can go on", Prospect.DEAD: "ended", Prospect.UNKNOWN: "not of this machine"}
+    words = {PartOwner.NEEDED: "can go on", PartOwner.DEAD: "ended", PartOwner.UNKNOWN: "not of this machine"}
     return f"{part.batch or 'none'} ({words[part.prospect]})"
 
 

@@ -39,7 +39,7 @@ _SAID_WHOLE = frozenset({Fault.BITS_DROPPED, Fault.TIME_RANGE})
 _LINE_SECONDS = 5.0
 
 
-class Moving:
+class MovingFile:
     """A file that is under way."""
 
     __slots__ = ("done", "label", "made", "size", "worth")
@@ -65,7 +65,7 @@ class Progress:
         self.size = size
         self.files_done = 0
         self.failed = 0
-        self.moving: dict[int, Moving] = {}
+        self.moving: dict[int, MovingFile] = {}
         self.doing = ""
         self.line = ""
         self.ageing_until = 0.0
@@ -110,14 +110,14 @@ class Progress:
         """Count an event."""
         match event:
             case ev.StepStarted(number, StepKind.FILE, label, size, done):
-                self.moving[number] = Moving(label, size, done)
+                self.moving[number] = MovingFile(label, size, done)
             case ev.StepStarted(number, StepKind.BUNDLE, label, size, done):
-                self.moving[number] = Moving(label + b"/ (small files together)", size, done)
-            case ev.Making(number, label, done, size):
+                self.moving[number] = MovingFile(label + b"/ (small files together)", size, done)
+            case ev.BundleMade(number, label, done, size):
                 self._in_bundles[number] = size
-                self.moving[number] = Moving(label, size, done, 0, made=True)
+                self.moving[number] = MovingFile(label, size, done, 0, made=True)
             case ev.StepStarted(number, StepKind.ARCHIVE, label, size, done):
-                self.moving[number] = Moving(label, size, done, self._in_bundles.get(number, size))
+                self.moving[number] = MovingFile(label, size, done, self._in_bundles.get(number, size))
             case ev.BytesMoved(number, count):
                 self._counted += self.moving[number].counted(count) if number in self.moving else count
                 if number in self.moving:
@@ -132,10 +132,10 @@ class Progress:
                     self.files_done += 1
                     self._settled_size += size
                 self.failed += state is StepState.FAILED
-            case ev.LineWaiting(seconds):
+            case ev.RetryWaiting(seconds):
                 self.line = _line_text(event)
                 self.ageing_until = 0.0
-            case ev.LineOpened():
+            case ev.ConnectionOpened():
                 self.line = ""
             case ev.Ageing(seconds):
                 self.ageing_until = time.monotonic() + seconds
@@ -186,7 +186,7 @@ def _parts_text(event: ev.PartsFound) -> str:
     return f"{text.show(event.label)}: {left} of {text.size(event.size)} to send, the rest is in what it replaces"
 
 
-def _line_text(event: ev.LineWaiting) -> str:
+def _line_text(event: ev.RetryWaiting) -> str:
     why = messages.fault(event.fault) if event.fault is not None else "the line was lost"
     if isinstance(event.error, CannotReach):
         why = messages.explain(event.error)[0]
@@ -253,9 +253,9 @@ class Lines:
         """See `View.take`."""
         self._progress.take(event)
         match event:
-            case ev.LineWaiting():
+            case ev.RetryWaiting():
                 self.say(self._progress.line)
-            case ev.LineOpened(again=True):
+            case ev.ConnectionOpened(again=True):
                 self.say("the line is back")
             case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault is not None and fault not in CONSEQUENCES:
                 self.say(f"{text.show(event.label)}: {messages.fault(fault, event.detail)}")
@@ -304,9 +304,9 @@ class Live:
         """See `View.take`."""
         self._progress.take(event)
         match event:
-            case ev.LineWaiting():
+            case ev.RetryWaiting():
                 self._above(self._progress.line, "yellow")
-            case ev.LineOpened(again=True):
+            case ev.ConnectionOpened(again=True):
                 self._above("the line is back", "green")
             case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault is not None and fault not in CONSEQUENCES:
                 self._above(f"{text.show(event.label)}: {messages.fault(fault, event.detail)}", "red")
@@ -348,7 +348,7 @@ class Live:
         return Text.assemble("  ", ("━" * full, "cyan"), ("━" * (room - full), "grey30"), (f" {share:4.0%}", "bold"))
 
     @staticmethod
-    def _file(file: Moving, wide: int) -> Text:
+    def _file(file: MovingFile, wide: int) -> Text:
         from rich.text import Text
 
         share = file.done / file.size if file.size else 1.0

@@ -14,16 +14,16 @@ from typing import Any
 import click
 
 from yatagan.batches.batch_store import Batch
-from yatagan.batches.counts import Outcome, outcome_of
+from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.cli import exit_status, messages, text
-from yatagan.cli.context import App, Reused
+from yatagan.cli.context import App, OpenSession
 from yatagan.cli.login_questions import AtTerminal
 from yatagan.cli.progress_view import Progress, view_for
-from yatagan.engine.run import Run
+from yatagan.engine.run import BatchRun
 from yatagan.errors import DESTINATION_FAULTS, ROOM_FAULTS, CannotReach, Fault, JournalError
-from yatagan.keeper.client import KeptRun
+from yatagan.keeper.client import KeeperRun
 from yatagan.ledger.records import Ledger
 from yatagan.places import KEPT_DIRECTORY, name_fields
 from yatagan.stores.interface import Source
@@ -34,7 +34,7 @@ _FAILURES_SHOWN = 10
 
 async def carry(
     app: App, batch: Batch, journal: Journal, ends: tuple[Source, Source], *, quiet: bool
-) -> tuple[Outcome, CannotReach | None]:
+) -> tuple[BatchCounts, CannotReach | None]:
     """Run a batch that we hold the lock of, and count. Where its node is open, the keeper carries it."""
     before = outcome_of(journal)
     progress = Progress(before.waiting, before.waiting_size)
@@ -42,14 +42,14 @@ async def carry(
 
     nodes = [node for node in (before.header.source_node, before.header.destination_node) if node]
     keeper = app.keeper(nodes[0]) if len(nodes) == 1 else None  # no keeper has the other node
-    run: Run | KeptRun
+    run: BatchRun | KeeperRun
     if keeper is not None:
-        run = KeptRun(keeper, app.nodes().get(keeper.node), batch, journal, view.take)
+        run = KeeperRun(keeper, app.nodes().get(keeper.node), batch, journal, view.take)
         for end in ends:
-            if isinstance(end, Reused):
+            if isinstance(end, OpenSession):
                 await end.release()
     else:
-        run = Run(batch, journal, ends, view.take, Ledger(app.home.ledger), app.line().patience)
+        run = BatchRun(batch, journal, ends, view.take, Ledger(app.home.ledger), app.line().patience)
     if isinstance(app.answers, AtTerminal):
         app.answers.aside, app.answers.stop = view.paused, run.stop
     loop, told = asyncio.get_running_loop(), False
@@ -79,14 +79,14 @@ async def carry(
     return outcome, problem
 
 
-def _carries_again(outcome: Outcome) -> bool:
+def _carries_again(outcome: BatchCounts) -> bool:
     """Ask whether a destination that is gone is to be made again, with everything in it."""
     where = text.place(outcome.header.destination_node, os.fsencode(outcome.standing.detail))
     click.echo(f"{where} is gone. If somebody has only renamed it, a second one would hold what is still to come.")
     return click.confirm("Make it again, and carry everything that was in it?", default=False)
 
 
-def as_json(outcome: Outcome) -> dict[str, Any]:
+def as_json(outcome: BatchCounts) -> dict[str, Any]:
     """The outcome for scripts."""
     header, standing = outcome.header, outcome.standing
     return {
@@ -121,7 +121,7 @@ def as_json(outcome: Outcome) -> dict[str, Any]:
     }
 
 
-def summary(app: App, journal: Journal, outcome: Outcome, problem: CannotReach | None) -> None:
+def summary(app: App, journal: Journal, outcome: BatchCounts, problem: CannotReach | None) -> None:
     """The end of a run in words: what moved, was left, failed and why; how we know; where it is on record."""
     header, standing = outcome.header, outcome.standing
     click.echo(
@@ -153,11 +153,11 @@ def summary(app: App, journal: Journal, outcome: Outcome, problem: CannotReach |
         _what_next(outcome, problem)
 
 
-def _colour(outcome: Outcome) -> str:
+def _colour(outcome: BatchCounts) -> str:
     return "green" if outcome.good else "red" if outcome.failed else "yellow"
 
 
-def _besides(outcome: Outcome) -> str:
+def _besides(outcome: BatchCounts) -> str:
     parts = []
     if outcome.directories:
         parts.append(text.count(outcome.directories, "directory", "directories"))
@@ -166,32 +166,32 @@ def _besides(outcome: Outcome) -> str:
     return "and " + ", ".join(parts) if parts else ""
 
 
-def stored(outcome: Outcome) -> str:
+def stored(outcome: BatchCounts) -> str:
     """How much room directories take that are stored as bundles."""
     if not outcome.bundles:
         return ""
     return f"in {text.count(outcome.bundles, 'bundle')} of {text.size(outcome.bundles_size)}"
 
 
-def parts(outcome: Outcome) -> str:
+def parts(outcome: BatchCounts) -> str:
     """What was not sent of files that replaced others."""
     if not outcome.reusing:
         return ""
     return f"{text.size(outcome.reused)} of {text.count(outcome.reusing, 'file')} were there already and not sent"
 
 
-def _left(outcome: Outcome) -> str:
+def _left(outcome: BatchCounts) -> str:
     if not outcome.left:
         return ""
     return f"{text.count(outcome.left, 'file')}, {text.size(outcome.left_size)} not sent"
 
 
-def place_label(outcome: Outcome) -> str:
+def place_label(outcome: BatchCounts) -> str:
     """What to call files that have their final names: where the destination is another or gone, they were there."""
     return "was there" if outcome.standing.fault in DESTINATION_FAULTS else "in place"
 
 
-def rest(outcome: Outcome) -> list[tuple[str, str]]:
+def rest(outcome: BatchCounts) -> list[tuple[str, str]]:
     """Rows of what is not in place, and of what was replaced."""
     waiting = f"{text.count(outcome.waiting, 'file')}, {text.size(outcome.waiting_size)}"
     return [
@@ -205,18 +205,18 @@ def rest(outcome: Outcome) -> list[tuple[str, str]]:
     ]
 
 
-def _is_cancelled(outcome: Outcome) -> bool:
+def _is_cancelled(outcome: BatchCounts) -> bool:
     return outcome.standing.state is BatchState.CANCELLED
 
 
-def _safe(outcome: Outcome) -> str:
+def _safe(outcome: BatchCounts) -> str:
     """How much of what is waiting is on the destination's disk, as long as that is there itself."""
     if not outcome.safe or outcome.standing.fault in DESTINATION_FAULTS or _is_cancelled(outcome):
         return ""
     return f"{text.size(outcome.safe)} of that is there already, and need not be sent again"
 
 
-def _replaced(outcome: Outcome) -> str:
+def _replaced(outcome: BatchCounts) -> str:
     """What took the name of something else, and where that is."""
     if not outcome.replaced:
         return ""
@@ -227,14 +227,14 @@ def _replaced(outcome: Outcome) -> str:
     )
 
 
-def _newer(outcome: Outcome) -> str:
+def _newer(outcome: BatchCounts) -> str:
     """What stayed because the file there is newer."""
     if not outcome.newer:
         return ""
     return f"{text.count(outcome.newer, 'file')} left as it was there; --if-newer-there replace brings yours"
 
 
-def _not_carried(outcome: Outcome) -> str:
+def _not_carried(outcome: BatchCounts) -> str:
     """What is of a kind that is not carried."""
     rest = outcome.not_carried - outcome.newer
     return text.count(rest, "entry", "entries") if rest else ""
@@ -248,7 +248,7 @@ _PROOFS = {
 }
 
 
-def proof(outcome: Outcome) -> str:
+def proof(outcome: BatchCounts) -> str:
     """How we know what the far side holds."""
     parts = [
         f"{text.count(many, 'file')} {_PROOFS.get(evidence, evidence.value)}"
@@ -286,7 +286,7 @@ def failures(journal: Journal, more_by: str) -> None:
         click.echo(f"  and {text.number(more)} more: {more_by}")
 
 
-def _missing(outcome: Outcome) -> str:
+def _missing(outcome: BatchCounts) -> str:
     """How much room there should have been, where that is known."""
     standing = outcome.standing
     if standing.fault is not Fault.NO_ROOM or not standing.detail.isdigit():
@@ -297,7 +297,7 @@ def _missing(outcome: Outcome) -> str:
     return f": {text.size(needed)} are still to come, and {text.size(free)} were free"
 
 
-def _what_next(outcome: Outcome, problem: CannotReach | None) -> None:
+def _what_next(outcome: BatchCounts, problem: CannotReach | None) -> None:
     header, fault, detail = outcome.header, outcome.standing.fault, outcome.standing.detail
     resume = f"yatagan batch resume {header.id}"
     if fault in DESTINATION_FAULTS:

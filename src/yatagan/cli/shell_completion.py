@@ -170,13 +170,13 @@ async def _listing(keeper: Keeper, app: App, node: str, directory: str) -> list[
     """The names in a directory of an open node, directories with a slash."""
     import asyncio
 
-    from yatagan.keeper.client import KeptSource
+    from yatagan.keeper.client import KeeperSource
     from yatagan.places import is_ours
     from yatagan.stores.interface import Kind
 
     found = []
     async with asyncio.timeout(_PATIENCE):
-        store = await KeptSource(keeper, app.nodes().get(node)).open()
+        store = await KeeperSource(keeper, app.nodes().get(node)).open()
         try:
             root = await store.resolve(os.fsencode(directory), follow=True)
             async for handful in store.entries(root):

@@ -15,7 +15,7 @@ from yatagan.batches.journal import Header
 from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.cli import exit_status, messages, plan_warnings, run_batch, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
-from yatagan.cli.earlier_batch import Earlier, Use, as_json_earlier, find_earlier, held
+from yatagan.cli.earlier_batch import Earlier, EarlierUse, as_json_earlier, find_earlier, held
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.login_questions import AtTerminal, plain_interrupts
 from yatagan.cli.pattern_options import choosing, parse_choice
@@ -30,10 +30,10 @@ from yatagan.errors import BadPlace, Fault
 from yatagan.places import Place, parse_place
 from yatagan.planning.placed_before import placed_before
 from yatagan.planning.plan import Plan
-from yatagan.planning.planner import Looking, make_plan, replace_newer
+from yatagan.planning.planner import ContentsComparison, make_plan, replace_newer
 from yatagan.stores.interface import Store
 from yatagan.trees.not_kept import find_unkept
-from yatagan.trees.remembered_digests import Memory
+from yatagan.trees.remembered_digests import RememberedDigests
 
 
 def _rate(ctx: click.Context, param: click.Parameter, value: str | None) -> int:
@@ -220,11 +220,11 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
 
 
 async def _accept(
-    request: Request, plan: Plan, header: Header, destination: Store, earlier: Earlier | None, use: Use | None
+    request: Request, plan: Plan, header: Header, destination: Store, earlier: Earlier | None, use: EarlierUse | None
 ) -> Batch:
     """The batch that is to be carried, locked by us. Raises BatchInUse, Refused, JournalError."""
     app = request.app
-    if earlier is not None and use is Use.RUNNING:
+    if earlier is not None and use is EarlierUse.RUNNING:
         raise earlier.in_use()
     if request.space_check:
         plan_warnings.refuse_without_space(plan, request.destination.node, app.settings().disk.reserve)
@@ -234,20 +234,20 @@ async def _accept(
 
 
 @asynccontextmanager
-async def _looking(request: Request, *, quiet: bool) -> AsyncIterator[Looking | None]:
+async def _looking(request: Request, *, quiet: bool) -> AsyncIterator[ContentsComparison | None]:
     """How contents are compared, where they are to be, and a view of how far that is."""
     if not request.by_digest:
         yield None
         return
     progress = Progress(0, 0)
     progress.doing = "comparing contents: "
-    memory = Memory(request.app.home.digests)
+    memory = RememberedDigests(request.app.home.digests)
     view = view_for(progress, quiet=quiet)
     if isinstance(request.app.answers, AtTerminal):
         request.app.answers.aside = view.paused
     try:
         async with view:
-            yield Looking(memory, progress)
+            yield ContentsComparison(memory, progress)
     finally:
         memory.close()
 

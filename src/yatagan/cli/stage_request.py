@@ -11,7 +11,7 @@ from contextlib import asynccontextmanager
 from enum import StrEnum
 
 from yatagan.batches.steps import Modes, Prove, Times
-from yatagan.bundles.see_through import Seeing
+from yatagan.bundles.see_through import SeeThrough
 from yatagan.cli.context import App
 from yatagan.cli.pattern_options import expand_place
 from yatagan.config.areas import Area
@@ -19,8 +19,8 @@ from yatagan.errors import BadPlace
 from yatagan.places import Place
 from yatagan.planning.bundling import Costs
 from yatagan.planning.name_template import Template
-from yatagan.planning.planner import Together
-from yatagan.planning.stored_bundles import Stored
+from yatagan.planning.planner import BundlingChoice
+from yatagan.planning.stored_bundles import StoringChoice
 from yatagan.stores.interface import Readable, Source, Store
 from yatagan.trees.patterns import EVERYTHING, Choice, is_pattern
 
@@ -53,7 +53,11 @@ class Bundling(StrEnum):
     BY_DIRECTORY = "by-directory"
 
 
-_STORED = {Bundling.WHOLE: Stored.WHOLE, Bundling.BY_DIRECTORY: Stored.BY_DIRECTORY, Bundling.NEVER: Stored.FILES}
+_STORED = {
+    Bundling.WHOLE: StoringChoice.WHOLE,
+    Bundling.BY_DIRECTORY: StoringChoice.BY_DIRECTORY,
+    Bundling.NEVER: StoringChoice.FILES,
+}
 
 
 def _template(as_: str | None) -> Template | None:
@@ -191,9 +195,9 @@ class Request:
         return self.if_newer is IfNewer.ASK and self.app.questions
 
     @property
-    def stored(self) -> Stored:
+    def stored(self) -> StoringChoice:
         """Which directories are stored as bundles."""
-        return Stored.FILES if self._unpack else _STORED.get(self._bundling, Stored.AS_IT_IS)
+        return StoringChoice.FILES if self._unpack else _STORED.get(self._bundling, StoringChoice.AS_IT_IS)
 
     @asynccontextmanager
     async def seen(self, source: Store) -> AsyncIterator[Readable]:
@@ -201,13 +205,13 @@ class Request:
         if self._bundling is Bundling.NEVER:
             yield source
             return
-        seeing = Seeing(source)
+        seeing = SeeThrough(source)
         try:
             yield seeing
         finally:
             await seeing.release()
 
-    async def together(self, source: Store, destination: Store) -> Together | None:
+    async def together(self, source: Store, destination: Store) -> BundlingChoice | None:
         """Whether small files may travel together, to be unpacked on arrival; and what they cost on this line.
 
         They are proven where they are unpacked, so not where another proof was asked for, or none.
@@ -218,7 +222,7 @@ class Request:
             return None
         always = self._unpack and self._bundling is not Bundling.AUTO
         round_trip = sum([await _round_trip(end) for end in (source, destination) if not end.traits.quick])
-        return Together(Costs(round_trip), always)
+        return BundlingChoice(Costs(round_trip), always)
 
     def ends(self) -> tuple[Source, Source]:
         """Where from and where to."""

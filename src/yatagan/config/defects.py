@@ -14,7 +14,7 @@ from pathlib import Path
 _KNOWN = "socket.send() raised exception"
 
 
-class _File(logging.Handler):
+class _LazyFile(logging.Handler):
     """Adds to a file, which is made when there is something to say."""
 
     def __init__(self, file: Path) -> None:
@@ -38,4 +38,4 @@ def write_defects_to(file: Path) -> None:
         logging.getLogger(name).propagate = False
     logging.getLogger("asyncssh").setLevel(logging.CRITICAL)
     logger = logging.getLogger("asyncio")
-    logger.handlers[:] = [_File(file)]
+    logger.handlers[:] = [_LazyFile(file)]

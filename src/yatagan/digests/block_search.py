@@ -15,7 +15,7 @@ from typing import TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from yatagan.portable.block_sums import Blocks, Run, run_digest
+from yatagan.portable.block_sums import Blocks, Match, run_digest
 
 Number = TypeVar("Number", np.uint32, np.uint64)
 
@@ -38,7 +38,7 @@ def find_runs(
     old_is_far: bool,
     digests: bool,
     pulse: Callable[[], None],
-) -> list[Run]:
+) -> list[Match]:
     """What the near file, of `size` bytes, and the far one have in common, in the order of the new one.
 
     With `digests` every run has one. `pulse` is called now and then, and may raise. Raises what `read` raises.
@@ -67,7 +67,7 @@ def _pair(far: Blocks, number: int) -> bytes:
     return far.rolling[at : at + 4] + far.other[at : at + 4] + far.length(number).to_bytes(4, "little")
 
 
-def _joined(pairs: list[tuple[int, int, int]], far: Blocks) -> Iterator[Run]:
+def _joined(pairs: list[tuple[int, int, int]], far: Blocks) -> Iterator[Match]:
     """Blocks, each (offset in the old file, in the new one, number), as few runs."""
     at = 0
     while at < len(pairs):
@@ -76,11 +76,11 @@ def _joined(pairs: list[tuple[int, int, int]], far: Blocks) -> Iterator[Run]:
         while at < len(pairs) and pairs[at][:2] == (old + size, new + size):
             size += far.length(pairs[at][2])
             at += 1
-        yield Run(old, new, size, "")
+        yield Match(old, new, size, "")
 
 
 def _pieces(
-    read: Callable[[int, int], bytes], run: Run, old_is_far: bool, pulse: Callable[[], None]
+    read: Callable[[int, int], bytes], run: Match, old_is_far: bool, pulse: Callable[[], None]
 ) -> Iterator[bytes]:
     """A run, as it is in the near file."""
     at = run.new if old_is_far else run.old

@@ -8,10 +8,10 @@ from __future__ import annotations
 
 from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Modes, Step, Times
-from yatagan.engine.session import MODE_BITS, Bench
-from yatagan.portable.small_files import Parcel
+from yatagan.engine.session import MODE_BITS, Workbench
+from yatagan.portable.small_files import BundledFile
 from yatagan.stores.coalescing import Coalesced
-from yatagan.stores.interface import Unloaded
+from yatagan.stores.interface import Extracted
 
 #: The largest file that is finished together with others: its contents are read in one go.
 SMALL = 1 << 20
@@ -19,10 +19,10 @@ SMALL = 1 << 20
 _AT_ONCE, _MESSAGES = 200, 2
 
 
-class Finisher:
+class BulkFinisher:
     """Takes files as they become whole, and gives each its outcome."""
 
-    def __init__(self, bench: Bench) -> None:
+    def __init__(self, bench: Workbench) -> None:
         self._session = bench.session
         self._destination = bench.destination
         self._bulk = Coalesced(self._destination.finish, _AT_ONCE, _MESSAGES)
@@ -33,13 +33,13 @@ class Finisher:
         proven = self._session.evidence is Evidence.ON_NODE
         return able and proven and step.seen is None and step.facts.size <= SMALL
 
-    async def finish(self, step: Step) -> Unloaded:
+    async def finish(self, step: Step) -> Extracted:
         """What became of a part file that is whole. Raises StoreError when the line is lost."""
         return await self._bulk.ask(self._parcel(step))
 
-    def _parcel(self, step: Step) -> Parcel:
+    def _parcel(self, step: Step) -> BundledFile:
         session, facts = self._session, step.facts
-        return Parcel(
+        return BundledFile(
             0,
             facts.size,
             step.digest,

@@ -20,14 +20,14 @@ from yatagan.batches.events import Note, StepSettled
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Modes, Step, Times
 from yatagan.digests.checksum_lists import ALGORITHM
-from yatagan.engine.file_step import FileWork
-from yatagan.engine.session import MODE_BITS, Bench, StepRefused
+from yatagan.engine.file_step import FileWorker
+from yatagan.engine.session import MODE_BITS, StepRefused, Workbench
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.planning.bundling import SMALL, Layout
-from yatagan.portable.small_files import Parcel
+from yatagan.planning.bundling import SMALL, BundleLayout
+from yatagan.portable.small_files import BundledFile
 from yatagan.portable.tar import END, padding
-from yatagan.stores.in_flight import Room
-from yatagan.stores.interface import Facts, Kind, Piece, Readable, Unloaded
+from yatagan.stores.in_flight import InFlight
+from yatagan.stores.interface import Extracted, Facts, Kind, Piece, Readable
 from yatagan.transfer.stopping import Stopped
 
 #: Tries with what is left of a bundle, when files of it are gone or changed, before all of it goes one by one.
@@ -38,7 +38,7 @@ _AT_ONCE = 200
 _READ_AHEAD = 4 << 20
 
 
-class Lost(Exception):
+class MemberLost(Exception):
     """A member of a bundle cannot be had as it was planned."""
 
     def __init__(self, member: Step, fault: Fault) -> None:
@@ -50,11 +50,11 @@ class Lost(Exception):
 class BundleReader:
     """The bundle as an open file: what is read of it is gathered from the source just then."""
 
-    def __init__(self, source: Readable, layout: Layout) -> None:
+    def __init__(self, source: Readable, layout: BundleLayout) -> None:
         self._source = source
         self._layout = layout
         self._held: dict[int, bytes] = {}
-        self.flow = Room(_READ_AHEAD)
+        self.flow = InFlight(_READ_AHEAD)
         self.read_here = None
 
     async def facts(self) -> Facts:
@@ -88,7 +88,7 @@ class BundleReader:
             gathered = await self._source.gather([member.source for member in members], SMALL)
             for number, member, each in zip(missing, members, gathered, strict=True):
                 if each.facts is None or not each.facts.same_as(member.facts):
-                    raise Lost(member, each.fault or Fault.SOURCE_CHANGED)
+                    raise MemberLost(member, each.fault or Fault.SOURCE_CHANGED)
                 found[number] = each.contents
         last = wanted[-1] if wanted else -1
         if last >= 0 and self._layout.begins(last) + len(found[last]) > end:
@@ -103,7 +103,7 @@ class BundleReader:
 class MemberDigests:
     """The digests of a bundle's members, made from the bundle's bytes as they pass in order."""
 
-    def __init__(self, layout: Layout) -> None:
+    def __init__(self, layout: BundleLayout) -> None:
         self._layout = layout
         self._at = 0
         self._number = 0
@@ -146,10 +146,10 @@ class MemberDigests:
         return self.again
 
 
-class ParcelWork:
+class BundleWorker:
     """Carries bundles and unloads them."""
 
-    def __init__(self, bench: Bench, files: FileWork, stop: asyncio.Event) -> None:
+    def __init__(self, bench: Workbench, files: FileWorker, stop: asyncio.Event) -> None:
         self._bench = bench
         self._session = bench.session
         self._source = bench.source
@@ -191,7 +191,7 @@ class ParcelWork:
             await self._files.let_age([member.facts for member in waiting])
             try:
                 step, layout, digests = await self._carry(step, members)
-            except Lost as lost:
+            except MemberLost as lost:
                 step = replace(step, state=StepState.WAITING, durable="", digest="")
                 await self._scribe.note(
                     Change(lost.member.number, bundle=0),
@@ -202,9 +202,9 @@ class ParcelWork:
             return StepState.IN_PLACE
         return StepState.LEFT
 
-    async def _carry(self, step: Step, members: Sequence[Step]) -> tuple[Step, Layout, dict[int, str]]:
+    async def _carry(self, step: Step, members: Sequence[Step]) -> tuple[Step, BundleLayout, dict[int, str]]:
         """Bring the bundle into a part file: its step, its layout, and the digests of its members."""
-        layout = Layout(members)
+        layout = BundleLayout(members)
         if layout.size != step.facts.size:
             step = replace(step, facts=replace(step.facts, size=layout.size), durable="")
             self._scribe.add(Change(step.number, facts=step.facts))
@@ -225,7 +225,7 @@ class ParcelWork:
         both = self._source.traits.parcels and self._destination.traits.parcels
         return both and self._session.hashes_there
 
-    async def _unload(self, step: Step, layout: Layout, digests: dict[int, str]) -> None:
+    async def _unload(self, step: Step, layout: BundleLayout, digests: dict[int, str]) -> None:
         """Give every member that waits its file, in handfuls."""
         numbers = [at for at, member in enumerate(layout.members) if member.state is StepState.WAITING]
         for at in range(0, len(numbers), _AT_ONCE):
@@ -236,10 +236,10 @@ class ParcelWork:
             outcomes = await self._destination.unload(step.part(self._session.batch), parcels)
             await self._settle([layout.members[number] for number in handful], outcomes, digests)
 
-    def _parcel(self, step: Step, layout: Layout, number: int, digests: dict[int, str]) -> Parcel:
+    def _parcel(self, step: Step, layout: BundleLayout, number: int, digests: dict[int, str]) -> BundledFile:
         member = layout.members[number]
         facts, keep_modes = member.facts, self._session.modes is Modes.KEEP
-        return Parcel(
+        return BundledFile(
             layout.begins(number),
             facts.size,
             digests[member.number],
@@ -251,7 +251,7 @@ class ParcelWork:
             facts.mtime_ns if self._session.times is Times.KEEP else None,
         )
 
-    async def _settle(self, members: Sequence[Step], outcomes: Sequence[Unloaded], digests: dict[int, str]) -> None:
+    async def _settle(self, members: Sequence[Step], outcomes: Sequence[Extracted], digests: dict[int, str]) -> None:
         """Write what became of them, all at once, and tell it. What did not go this way stays waiting."""
         evidence = self._evidence
         changes, events = [], []

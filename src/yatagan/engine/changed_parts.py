@@ -14,9 +14,9 @@ from dataclasses import replace
 from yatagan.batches.events import PartsFound
 from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Change, Step
-from yatagan.engine.session import Bench, TryAgain
+from yatagan.engine.session import RetryStep, Workbench
 from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, Fault, StoreError
-from yatagan.portable.block_sums import Blocks, Run, block_size
+from yatagan.portable.block_sums import Blocks, Match, block_size
 from yatagan.stores.interface import STRIPE, Reader, Writer
 from yatagan.transfer.delta import may_reuse
 from yatagan.transfer.extents import Extents
@@ -27,10 +27,10 @@ from yatagan.transfer.transfer import Tuning
 _WORTH = 1 / 16
 
 
-class Reuse:
+class ChangedParts:
     """Finds what need not be sent, and puts it into part files."""
 
-    def __init__(self, bench: Bench, tuning: Tuning, stop: asyncio.Event) -> None:
+    def __init__(self, bench: Workbench, tuning: Tuning, stop: asyncio.Event) -> None:
         self._bench = bench
         self._source = bench.source
         self._destination = bench.destination
@@ -70,7 +70,7 @@ class Reuse:
         if self._stop.is_set():
             raise Stopped
 
-    async def _up(self, step: Step, source: Reader) -> list[Run]:
+    async def _up(self, step: Step, source: Reader) -> list[Match]:
         """From here: the node tells of its old file, and copies what it has."""
         if source.read_here is None or not self._bench.session.hashes_there:
             return []
@@ -80,14 +80,14 @@ class Reuse:
         good = await self._destination.reuse(step.path, name, runs) if runs else []
         return [run for run, is_good in zip(runs, good, strict=True) if is_good]
 
-    async def _down(self, step: Step, part: Writer) -> list[Run]:
+    async def _down(self, step: Step, part: Writer) -> list[Match]:
         """To here: the node tells of its new file; the old one is here."""
         write = part.write_here
         if write is None:
             return []
         new = await self._source.blocks(step.source, block_size(step.facts.size, self._tuning.reuse_block))
         if not new.facts.same_as(step.facts):
-            raise TryAgain(Fault.SOURCE_CHANGED)
+            raise RetryStep(Fault.SOURCE_CHANGED)
         old = await self._destination.open(step.path)
         try:
             read, size = old.read_here, (await old.facts()).size
@@ -101,7 +101,7 @@ class Reuse:
             await part.sync()
         return good
 
-    async def _find(self, step: Step, near: Reader, size: int, far: Blocks) -> list[Run]:
+    async def _find(self, step: Step, near: Reader, size: int, far: Blocks) -> list[Match]:
         """What both have, or nothing where that is too little. It is written down that so much is going to be copied.
 
         Should we die meanwhile, what is in the part file will not be taken for sent.
@@ -114,19 +114,19 @@ class Reuse:
         # Checksums of blocks are no proof. Where the whole gets none, every run has its own.
         unproven = self._bench.session.evidence is Evidence.SENT
 
-        def find() -> list[Run]:
+        def find() -> list[Match]:
             from yatagan.digests.block_search import find_runs  # what it imports takes a while
 
             return find_runs(read, size, far, old_is_far=old_is_far, digests=unproven, pulse=self._pulse)
 
-        runs: list[Run] = await self._tuning.apart(find)
+        runs: list[Match] = await self._tuning.apart(find)
         there = sum(run.size for run in runs)
         if there < step.facts.size * _WORTH:
             return []
         await self._bench.scribe.note(Change(step.number, reused=there))
         return runs
 
-    def _copy(self, read: Callable[[int, int], bytes], write: Callable[[int, bytes], None], run: Run) -> bool:
+    def _copy(self, read: Callable[[int, int], bytes], write: Callable[[int, bytes], None], run: Match) -> bool:
         """Copy a run here; whether all of it was there."""
         at = 0
         while at < run.size:

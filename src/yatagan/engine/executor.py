@@ -15,17 +15,17 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
-from yatagan.batches.events import BatchSettled, LineOpened, LineWaiting, Listener, StepReturned
-from yatagan.batches.group_commit import Scribe
+from yatagan.batches.events import BatchSettled, ConnectionOpened, Listener, RetryWaiting, StepReturned
+from yatagan.batches.group_commit import GroupCommit
 from yatagan.batches.journal import Header, Journal, Standing
 from yatagan.batches.states import SETTLED, BatchState, Evidence, StepState
-from yatagan.batches.steps import Step, Writers, token_path
-from yatagan.bundles.see_through import Seeing
+from yatagan.batches.steps import SessionWriters, Step, token_path
+from yatagan.bundles.see_through import SeeThrough
 from yatagan.engine import scheduler as r
 from yatagan.engine.destination import look_at_destination, make_again
 from yatagan.engine.file_step import Clock
-from yatagan.engine.session import Bench, Session, TryAgain, evidence_for
-from yatagan.engine.worker import Performer
+from yatagan.engine.session import RetryStep, Session, Workbench, evidence_for
+from yatagan.engine.worker import StepWorker
 from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, CannotReach, Fault, JournalError, NeedsAnswer, StoreError
 from yatagan.stores.interface import Readable, Source, Store
 from yatagan.transfer.carrier import Carrier
@@ -52,7 +52,7 @@ class SystemClock:
 class Conditions:
     """What a run depends on besides its batch."""
 
-    policy: r.Policy = field(default_factory=r.Policy)
+    policy: r.Limits = field(default_factory=r.Limits)
     tuning: Tuning = field(default_factory=Tuning)
     clock: Clock = field(default_factory=SystemClock)
     jitter: Callable[[], float] = random.random
@@ -76,15 +76,15 @@ class Executor:
         self._tell = listener
         self._conditions = conditions or Conditions()
         self._clock = self._conditions.clock
-        self._scribe = Scribe(journal, threaded=self._conditions.threaded)
+        self._scribe = GroupCommit(journal, threaded=self._conditions.threaded)
         self._carrier = Carrier(self._conditions.tuning, self._clock.monotonic, self._clock.sleep)
-        self._runner = r.Runner(self._conditions.policy, self._conditions.jitter)
+        self._runner = r.Scheduler(self._conditions.policy, self._conditions.jitter)
         self._events: asyncio.Queue[r.Event] = asyncio.Queue()
         self._tasks: set[asyncio.Task[None]] = set()
         self._stores: tuple[Readable, ...] = ()
         self._closing: list[asyncio.Task[None]] = []
-        self._bench: Bench | None = None
-        self._performer: Performer | None = None
+        self._bench: Workbench | None = None
+        self._performer: StepWorker | None = None
         self._fetched: dict[int, Step] = {}
         self._stop = asyncio.Event()
         self._opened_before = False
@@ -93,18 +93,18 @@ class Executor:
         self._stopped_by: StoreError | None = None
         self._free: int | None = None
         self._failure: BaseException | None = None
-        self._settled: r.Settle | None = None
+        self._settled: r.EndRun | None = None
 
     def stop(self) -> None:
         """Come to a clean stop soon. May be called from a signal handler of the loop."""
-        self._events.put_nowait(r.StopAsked(None))
+        self._events.put_nowait(r.StopRequested(None))
 
     async def run(self) -> Standing:
         """Run until the batch is settled. Raises JournalError when the journal cannot be written any more."""
         began = self._clock.monotonic()
         self._journal.settle(BatchState.MOVING)
         try:
-            self._obey(self._runner.handle(r.Begin()))
+            self._obey(self._runner.handle(r.Begun()))
             while self._settled is None:
                 event = await self._events.get()
                 if self._failure is not None:
@@ -133,24 +133,24 @@ class Executor:
     def _obey(self, commands: list[r.Command]) -> None:
         for command in commands:
             match command:
-                case r.OpenLine(wait, fault):
+                case r.Connect(wait, fault):
                     self._begin(self._open(wait, fault))
-                case r.CloseLine():
+                case r.Disconnect():
                     if self._performer is not None:
                         self._carrier.line_lost(self._clock.monotonic() - self._opened_at)
                     self._performer = None
                     stores, self._stores = self._stores, ()
                     self._closing += [self._begin(_close(store)) for store in stores]
-                case r.Fetch(after, limit):
+                case r.FetchSteps(after, limit):
                     self._fetch(after, limit)
-                case r.Start(number, wait):
+                case r.StartStep(number, wait):
                     self._begin(self._work(self._fetched[number], wait, self._performer))
-                case r.GiveUp(number, fault):
+                case r.FailStep(number, fault):
                     self._begin(self._give_up(self._fetched[number], fault))
-                case r.Halt():
+                case r.StopSteps():
                     self._stop.set()
                     self._begin(self._take_the_line())
-                case r.Settle():
+                case r.EndRun():
                     self._settled = command
 
     def _begin(self, work: Any) -> asyncio.Task[None]:
@@ -163,24 +163,24 @@ class Executor:
         self._tasks.discard(task)
         if not task.cancelled() and task.exception() is not None and self._failure is None:
             self._failure = task.exception()
-            self._events.put_nowait(r.StopAsked(None))  # wakes the loop, which raises
+            self._events.put_nowait(r.StopRequested(None))  # wakes the loop, which raises
 
     def _fetch(self, after: tuple[int, int], limit: int) -> None:
         steps = self._journal.open_steps(after, limit)
         for step in steps:
             self._fetched[step.number] = step
         tickets = tuple(r.Ticket(step.number, step.phase, step.facts.size) for step in steps)
-        self._events.put_nowait(r.Fetched(tickets, last=len(steps) < limit))
+        self._events.put_nowait(r.StepsFetched(tickets, last=len(steps) < limit))
 
     async def _open(self, wait: float, fault: Fault | None) -> None:
         if fault is not None:
-            self._tell(LineWaiting(wait, fault, self._problem))
+            self._tell(RetryWaiting(wait, fault, self._problem))
             await self._clock.sleep(wait)
         opened: list[Readable] = []
         left = self._journal.size_left()
         try:
             # What is to be carried may be in a bundle that stands for its directory.
-            source = Seeing(await self._ends[0].open())
+            source = SeeThrough(await self._ends[0].open())
             opened.append(source)
             destination = await self._ends[1].open()
             opened.append(destination)
@@ -198,14 +198,14 @@ class Executor:
             for store in opened:
                 await _close(store)
             raise
-        if self._runner.line is r.Line.ENDED:
+        if self._runner.line is r.RunState.ENDED:
             for store in opened:
                 await _close(store)
             return
         self._problem = None
         self._stores = (source, destination)
         number = self._journal.new_session(destination.witness())
-        destination.note_writers(lambda witness: self._scribe.note(Writers(number, witness)))
+        destination.note_writers(lambda witness: self._scribe.note(SessionWriters(number, witness)))
         caps = [cap for cap in (self._header.max_rate, source.max_rate, destination.max_rate) if cap]
         self._carrier.pace.rate = min(caps, default=None)
         self._pin()
@@ -220,12 +220,12 @@ class Executor:
             destination,
             hashes_there,
         )
-        self._bench = Bench(session, self._journal, self._scribe, self._tell)
-        self._performer = Performer(self._bench, self._carrier, self._clock, self._stop)
-        self._tell(LineOpened(self._opened_before))
+        self._bench = Workbench(session, self._journal, self._scribe, self._tell)
+        self._performer = StepWorker(self._bench, self._carrier, self._clock, self._stop)
+        self._tell(ConnectionOpened(self._opened_before))
         self._opened_before = True
         self._opened_at = self._clock.monotonic()
-        self._events.put_nowait(r.LineUp())
+        self._events.put_nowait(r.Connected())
 
     def _keep_promise(self, source: Readable, destination: Store, hashes_there: bool) -> None:
         """Raises StoreError when files cannot be proven any more as the plan said: none is passed off as proven."""
@@ -251,7 +251,7 @@ class Executor:
     def _refused(self, error: CannotReach | StoreError) -> None:
         if isinstance(error, StoreError) and error.fault in STOPPING_FAULTS:
             self._stopped_by = error
-            self._events.put_nowait(r.StopAsked(error.fault))
+            self._events.put_nowait(r.StopRequested(error.fault))
             return
         if isinstance(error, CannotReach):
             self._problem = error
@@ -259,7 +259,7 @@ class Executor:
         else:
             passing, person = error.fault in LINE_FAULTS, False
             self._problem = CannotReach(error.store, "sftp", error.detail or error.fault.value, passing=passing)
-        self._events.put_nowait(r.LineRefused(self._clock.monotonic(), passing, person))
+        self._events.put_nowait(r.ConnectFailed(self._clock.monotonic(), passing, person))
 
     async def _hashes_there(self, destination: Store) -> bool:
         """Whether digests can be made where the destination's files are; proven once a session."""
@@ -285,7 +285,7 @@ class Executor:
         if pins and pins != self._journal.standing().pins:
             self._journal.pin(pins)
 
-    async def _work(self, step: Step, wait: float, performer: Performer | None) -> None:
+    async def _work(self, step: Step, wait: float, performer: StepWorker | None) -> None:
         """One step, and what came of it."""
         number = step.number
         if wait:
@@ -301,8 +301,8 @@ class Executor:
             if performer is None:
                 raise StoreError(Fault.LINE_LOST)
             await performer.perform(step)
-        except (StoreError, Stopped, TryAgain) as error:
-            fault = error.fault if isinstance(error, StoreError | TryAgain) else Fault.LINE_LOST
+        except (StoreError, Stopped, RetryStep) as error:
+            fault = error.fault if isinstance(error, StoreError | RetryStep) else Fault.LINE_LOST
             if isinstance(error, StoreError) and fault in STOPPING_FAULTS:
                 self._stopped_by = error
                 await self._look_at_room(fault)
@@ -310,7 +310,7 @@ class Executor:
             now = self._fetched[number] = self._journal.step(number)
             self._tell(StepReturned(number, step.label, fault))
             moved = now.durable != durable and now.generation == step.generation
-            self._events.put_nowait(r.StepBack(number, fault, moved, self._clock.monotonic()))
+            self._events.put_nowait(r.StepReturned(number, fault, moved, self._clock.monotonic()))
         else:
             self._fetched.pop(number, None)
             self._events.put_nowait(r.StepEnded(number))

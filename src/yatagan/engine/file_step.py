@@ -18,20 +18,20 @@ from yatagan.batches.events import Ageing, BytesMoved, Note
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Step, Times
 from yatagan.digests.checksum_lists import ALGORITHM
-from yatagan.engine.bulk_finish import Finisher
-from yatagan.engine.changed_parts import Reuse
-from yatagan.engine.session import Bench, StepRefused, TryAgain
+from yatagan.engine.bulk_finish import BulkFinisher
+from yatagan.engine.changed_parts import ChangedParts
+from yatagan.engine.session import RetryStep, StepRefused, Workbench
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.planning.bundling import SMALL
 from yatagan.stores.coalescing import Coalesced
-from yatagan.stores.in_flight import Room
-from yatagan.stores.interface import Facts, Gathered, Kind, Reader, Writer
+from yatagan.stores.in_flight import InFlight
+from yatagan.stores.interface import Facts, Kind, Reader, SmallFile, Writer
 from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.checkpoints import Checkpoints
 from yatagan.transfer.extents import Extents
 from yatagan.transfer.file_digest import FileDigest, Hash
 from yatagan.transfer.stopping import unless_stopped
-from yatagan.transfer.transfer import BeginningDiffers, Carriage
+from yatagan.transfer.transfer import BeginningDiffers, Transfer
 from yatagan.trees.compare import FRESH_NS, is_fresh
 from yatagan.trees.hashing import digest_by_reading
 
@@ -53,7 +53,7 @@ class Clock(Protocol):
         """Wait."""
 
 
-class InHand:
+class FileInMemory:
     """A file that was read already."""
 
     read_here = None
@@ -61,7 +61,7 @@ class InHand:
     def __init__(self, contents: bytes, facts: Facts) -> None:
         self._contents = contents
         self._facts = facts
-        self.flow = Room(len(contents))
+        self.flow = InFlight(len(contents))
 
     async def facts(self) -> Facts:
         """See `Reader.facts`: as they were when it was read."""
@@ -80,10 +80,10 @@ def _made_whole(step: Step, whole: Change) -> Step:
     return replace(step, state=StepState.WHOLE, digest=whole.digest or "", durable=whole.durable or "")
 
 
-class FileWork:
+class FileWorker:
     """Carries files, proves them, and gives them their names."""
 
-    def __init__(self, bench: Bench, carrier: Carrier, clock: Clock, stop: asyncio.Event) -> None:
+    def __init__(self, bench: Workbench, carrier: Carrier, clock: Clock, stop: asyncio.Event) -> None:
         self._bench = bench
         self._session = bench.session
         self._source = bench.source
@@ -93,9 +93,9 @@ class FileWork:
         self._carrier = carrier
         self._clock = clock
         self._stop = stop
-        self._finisher = Finisher(bench)
+        self._finisher = BulkFinisher(bench)
         self._gathering = Coalesced(self._gather, _GATHERED, 1)
-        self._reuse = Reuse(bench, carrier.tuning, stop)
+        self._reuse = ChangedParts(bench, carrier.tuning, stop)
 
     async def do(self, step: Step) -> None:
         """Waiting (or wherever an earlier session left it) -> in place. Raises as `Performer.perform` says."""
@@ -154,14 +154,14 @@ class FileWork:
         anew = replace(step, facts=found, state=StepState.WAITING, durable="", digest="", reused=0, checkpoints="")
         return anew, reader
 
-    async def _in_hand(self, step: Step) -> InHand | None:
+    async def _in_hand(self, step: Step) -> FileInMemory | None:
         """A small file of this machine, read whole and of one moment; None where that is not to be had."""
         if not (self._source.traits.quick and self._source.traits.parcels and step.facts.size <= SMALL):
             return None
         found = await self._gathering.ask(step.source)
-        return InHand(found.contents, found.facts) if found.facts is not None else None
+        return FileInMemory(found.contents, found.facts) if found.facts is not None else None
 
-    async def _gather(self, paths: Sequence[bytes]) -> list[Gathered]:
+    async def _gather(self, paths: Sequence[bytes]) -> list[SmallFile]:
         return await self._source.gather(paths, SMALL)
 
     async def _let_age(self, step: Step, found: Facts) -> bool:
@@ -174,7 +174,7 @@ class FileWork:
         if await self.let_age([found]):
             again = await self._source.look_closely(step.source)
             if again is None or not again.same_as(found):
-                raise TryAgain(Fault.SOURCE_CHANGED)
+                raise RetryStep(Fault.SOURCE_CHANGED)
             return True
         return False
 
@@ -204,12 +204,12 @@ class FileWork:
         try:
             opened = await reader.facts()
             if not opened.same_as(step.facts):
-                raise TryAgain(Fault.SOURCE_CHANGED)
+                raise RetryStep(Fault.SOURCE_CHANGED)
             step, whole, writer = await self._carry_bytes(step, reader, FileDigest())
             try:
                 if not (await reader.facts()).same_as(step.facts):
-                    raise TryAgain(Fault.SOURCE_CHANGED)
-                if not isinstance(reader, InHand):  # that was of one moment
+                    raise RetryStep(Fault.SOURCE_CHANGED)
+                if not isinstance(reader, FileInMemory):  # that was of one moment
                     await self._same_by_name(step)
                 step = await self._note_whole(step, whole)
             except BaseException:
@@ -293,7 +293,7 @@ class FileWork:
 
         try:
             synced_all = await self._carrier.carry(
-                Carriage(
+                Transfer(
                     reader,
                     writer,
                     prefix,
@@ -313,7 +313,7 @@ class FileWork:
             )
         except StoreError as error:
             if error.fault is Fault.SOURCE_CHANGED:
-                raise TryAgain(Fault.SOURCE_CHANGED) from error
+                raise RetryStep(Fault.SOURCE_CHANGED) from error
             raise
         finally:
             self._scribe.add(Change(step.number, sent=moved, holes=holes if holes != step.holes else None))
@@ -468,7 +468,7 @@ class FileWork:
     async def _same_by_name(self, step: Step) -> None:
         found = await self._source.look_closely(step.source)
         if found is None or not found.same_as(step.facts):
-            raise TryAgain(Fault.SOURCE_CHANGED)
+            raise RetryStep(Fault.SOURCE_CHANGED)
 
     # -- many small ones ---------------------------------------------------------------------------------
 
@@ -479,11 +479,11 @@ class FileWork:
             if outcome.fault is not Fault.DIGEST_DIFFERS:
                 break
             if last:  # a verdict "different" is looked at twice
-                raise TryAgain(Fault.DIGEST_DIFFERS)
+                raise RetryStep(Fault.DIGEST_DIFFERS)
         if outcome.fault is Fault.EXISTS:
             found = await self._destination.look(step.path)
             if found is None:
-                raise TryAgain(Fault.APPEARED)
+                raise RetryStep(Fault.APPEARED)
             await self._reconsider(step, found)
         elif outcome.fault is not None:
             with self._bench.making(step.path, named_only=True):
@@ -511,13 +511,13 @@ class FileWork:
                     value, known = await unless_stopped(self._stop, self._digest_there(step, prove))
                 except StoreError as error:
                     if error.fault in _PART_LOST and error.path == step.part(self._session.batch):
-                        raise TryAgain(Fault.PART_CHANGED) from error
+                        raise RetryStep(Fault.PART_CHANGED) from error
                     raise
                 if value == step.digest:
                     break
                 if last:  # a verdict "different" is looked at twice
                     self._reuse.distrust(step)
-                    raise TryAgain(Fault.DIGEST_DIFFERS)
+                    raise RetryStep(Fault.DIGEST_DIFFERS)
         await self._scribe.note(Change(step.number, state=StepState.PROVEN, evidence=prove))
         return prove, known
 
@@ -540,12 +540,12 @@ class FileWork:
                 await self._bench.place(step, writer, known)
         except StoreError as error:
             if error.fault is Fault.PART_CHANGED:
-                raise TryAgain(Fault.PART_CHANGED) from error
+                raise RetryStep(Fault.PART_CHANGED) from error
             if error.fault is not Fault.EXISTS:
                 raise
             found = await self._destination.look(step.path)
             if found is None:
-                raise TryAgain(Fault.APPEARED) from error
+                raise RetryStep(Fault.APPEARED) from error
             await self._reconsider(step, found)
             return
         await self._bench.settle(step, StepState.IN_PLACE, evidence)

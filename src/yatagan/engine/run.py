@@ -14,14 +14,14 @@ from yatagan.batches.counts import record
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState, StepState
 from yatagan.engine.executor import Conditions, Executor
-from yatagan.engine.scheduler import Policy
+from yatagan.engine.scheduler import Limits
 from yatagan.errors import CONSEQUENCES, CannotReach, JournalError
 from yatagan.ledger.records import Ledger
 from yatagan.places import name_fields
 from yatagan.stores.interface import Source
 
 
-class Log:
+class RunLog:
     """The batch's log: what happened to the line and which steps failed, one JSON object a line."""
 
     def __init__(self, batch: Batch) -> None:
@@ -34,9 +34,9 @@ class Log:
     def take(self, event: ev.Event) -> None:
         """Write an event that is worth keeping."""
         match event:
-            case ev.LineWaiting(seconds, fault, _):
+            case ev.RetryWaiting(seconds, fault, _):
                 self._write("line lost", fault=fault, seconds=round(seconds, 1))
-            case ev.LineOpened(again):
+            case ev.ConnectionOpened(again):
                 self._write("line open", again=again)
             case ev.StepReturned(number, label, fault):
                 self._write("step back", step=number, fault=fault, **name_fields(label))
@@ -61,7 +61,7 @@ class Log:
             self._stream.close()
 
 
-class Run:
+class BatchRun:
     """Carries a batch that we hold the lock of. `patience`: seconds for which a lost line is waited for."""
 
     def __init__(
@@ -76,8 +76,8 @@ class Run:
         self._journal = journal
         self._ledger = ledger
         self._listener = listener
-        self._log = Log(batch)
-        conditions = replace(Conditions(), policy=Policy(patience=patience))
+        self._log = RunLog(batch)
+        conditions = replace(Conditions(), policy=Limits(patience=patience))
         self._executor = Executor(journal, *ends, self._listen, conditions)
 
     def _listen(self, event: ev.Event) -> None:

@@ -18,7 +18,7 @@ from yatagan.batches.states import BatchState
 from yatagan.errors import LINE_FAULTS, ROOM_FAULTS, STOPPING_FAULTS, Fault
 
 
-class Line(Enum):
+class RunState(Enum):
     """Where the line stands, as the runner sees it."""
 
     DOWN = "down"
@@ -32,7 +32,7 @@ class Line(Enum):
 
 
 @dataclass(frozen=True, slots=True)
-class Policy:
+class Limits:
     """Limits. Times in seconds, weights in bytes.
 
     `patience`: how long to try without progress. `waits`: between tries, the last one repeated.
@@ -60,17 +60,17 @@ class Ticket:
 
 
 @dataclass(frozen=True, slots=True)
-class Begin:
+class Begun:
     """The batch starts or goes on."""
 
 
 @dataclass(frozen=True, slots=True)
-class LineUp:
+class Connected:
     """Both ends are open."""
 
 
 @dataclass(frozen=True, slots=True)
-class LineRefused:
+class ConnectFailed:
     """A try to open the line failed. `person`: it needs somebody to answer."""
 
     now: float
@@ -79,7 +79,7 @@ class LineRefused:
 
 
 @dataclass(frozen=True, slots=True)
-class Fetched:
+class StepsFetched:
     """Steps that were asked for; `last` when there are no more after them."""
 
     tickets: tuple[Ticket, ...]
@@ -94,7 +94,7 @@ class StepEnded:
 
 
 @dataclass(frozen=True, slots=True)
-class StepBack:
+class StepReturned:
     """A step was not done, for a reason that may pass. `moved`: more of it is on disk than before."""
 
     number: int
@@ -104,19 +104,19 @@ class StepBack:
 
 
 @dataclass(frozen=True, slots=True)
-class StopAsked:
+class StopRequested:
     """Stop: somebody asked, or going on makes no sense."""
 
     fault: Fault | None
 
 
-Event = Begin | LineUp | LineRefused | Fetched | StepEnded | StepBack | StopAsked
+Event = Begun | Connected | ConnectFailed | StepsFetched | StepEnded | StepReturned | StopRequested
 
 # -- commands --------------------------------------------------------------------------------------------
 
 
 @dataclass(frozen=True, slots=True)
-class OpenLine:
+class Connect:
     """Open both ends, after a wait."""
 
     wait: float
@@ -124,12 +124,12 @@ class OpenLine:
 
 
 @dataclass(frozen=True, slots=True)
-class CloseLine:
+class Disconnect:
     """Let go of both ends: at least one is of no more use."""
 
 
 @dataclass(frozen=True, slots=True)
-class Fetch:
+class FetchSteps:
     """Hand over the next steps after this (phase, number)."""
 
     after: tuple[int, int]
@@ -137,7 +137,7 @@ class Fetch:
 
 
 @dataclass(frozen=True, slots=True)
-class Start:
+class StartStep:
     """Work on a step."""
 
     number: int
@@ -145,7 +145,7 @@ class Start:
 
 
 @dataclass(frozen=True, slots=True)
-class GiveUp:
+class FailStep:
     """Write a step off as failed."""
 
     number: int
@@ -153,28 +153,28 @@ class GiveUp:
 
 
 @dataclass(frozen=True, slots=True)
-class Halt:
+class StopSteps:
     """Ask the steps that are being worked on to come to a clean stop."""
 
 
 @dataclass(frozen=True, slots=True)
-class Settle:
+class EndRun:
     """The end of this run."""
 
     state: BatchState
     fault: Fault | None
 
 
-Command = OpenLine | CloseLine | Fetch | Start | GiveUp | Halt | Settle
+Command = Connect | Disconnect | FetchSteps | StartStep | FailStep | StopSteps | EndRun
 
 
-class Runner:
+class Scheduler:
     """See the module. `jitter` gives numbers in [0, 1)."""
 
-    def __init__(self, policy: Policy, jitter: Callable[[], float]) -> None:
+    def __init__(self, policy: Limits, jitter: Callable[[], float]) -> None:
         self._policy = policy
         self._jitter = jitter
-        self.line = Line.DOWN
+        self.line = RunState.DOWN
         self._queue: deque[Ticket] = deque()
         self._working: dict[int, Ticket] = {}
         self._weight = 0
@@ -192,15 +192,15 @@ class Runner:
 
     # -- the line ----------------------------------------------------------------------------------------
 
-    def _begin(self, event: Begin) -> list[Command]:
-        self.line = Line.OPENING
-        return [OpenLine(0, None)]
+    def _begin(self, event: Begun) -> list[Command]:
+        self.line = RunState.OPENING
+        return [Connect(0, None)]
 
-    def _line_up(self, event: LineUp) -> list[Command]:
-        self.line = Line.UP
+    def _line_up(self, event: Connected) -> list[Command]:
+        self.line = RunState.UP
         return self._fill()
 
-    def _line_refused(self, event: LineRefused) -> list[Command]:
+    def _line_refused(self, event: ConnectFailed) -> list[Command]:
         if event.person:
             return self._end(BatchState.NEEDS_LOGIN, None)
         if not event.passing:
@@ -215,9 +215,9 @@ class Runner:
         waits = self._policy.waits
         wait = waits[min(self._failures, len(waits) - 1)]
         self._failures += 1
-        self.line = Line.OPENING
+        self.line = RunState.OPENING
         left = self._policy.patience - (now - self._lost_at)
-        return [OpenLine(min(wait * (0.8 + 0.4 * self._jitter()), left), fault)]
+        return [Connect(min(wait * (0.8 + 0.4 * self._jitter()), left), fault)]
 
     def _progress(self) -> None:
         self._lost_at = None
@@ -225,13 +225,13 @@ class Runner:
 
     # -- steps -------------------------------------------------------------------------------------------
 
-    def _fetched(self, event: Fetched) -> list[Command]:
+    def _fetched(self, event: StepsFetched) -> list[Command]:
         self._fetching = False
         self._all_fetched = event.last
         self._queue.extend(event.tickets)
         if event.tickets:
             self._cursor = (event.tickets[-1].phase, event.tickets[-1].number)
-        return self._fill() if self.line is Line.UP else []
+        return self._fill() if self.line is RunState.UP else []
 
     def _fill(self) -> list[Command]:
         """Start what may be started; ask for more when the queue runs low; end when nothing is left."""
@@ -240,10 +240,10 @@ class Runner:
             ticket = self._queue.popleft()
             self._working[ticket.number] = ticket
             self._weight += ticket.weight
-            commands.append(Start(ticket.number, 0))
+            commands.append(StartStep(ticket.number, 0))
         if not self._all_fetched and not self._fetching and len(self._queue) < self._policy.fetch // 2:
             self._fetching = True
-            commands.append(Fetch(self._cursor, self._policy.fetch))
+            commands.append(FetchSteps(self._cursor, self._policy.fetch))
         if self._all_fetched and not self._queue and not self._working:
             commands += self._end(BatchState.FINISHED, None)
         return commands
@@ -267,21 +267,21 @@ class Runner:
         self._progress()
         return self._fill()
 
-    def _step_back(self, event: StepBack) -> list[Command]:
+    def _step_back(self, event: StepReturned) -> list[Command]:
         if event.moved:
             self._progress()
         if event.fault in LINE_FAULTS:
             self._queue.appendleft(self._drop(event.number))
-            self.line = Line.BREAKING
-            return [CloseLine(), *self._broken(event.fault, event.now)]
+            self.line = RunState.BREAKING
+            return [Disconnect(), *self._broken(event.fault, event.now)]
         if event.fault in STOPPING_FAULTS:
             self._queue.appendleft(self._drop(event.number))
-            return self._stop_asked(StopAsked(event.fault))
+            return self._stop_asked(StopRequested(event.fault))
         tries = self._tries[event.number] = self._tries.get(event.number, 0) + 1
         if tries >= self._policy.tries:
-            return [GiveUp(event.number, event.fault)]
+            return [FailStep(event.number, event.fault)]
         # The step keeps its slot while it waits.
-        return [Start(event.number, self._policy.waits[min(tries - 1, len(self._policy.waits) - 1)])]
+        return [StartStep(event.number, self._policy.waits[min(tries - 1, len(self._policy.waits) - 1)])]
 
     # -- a line that is breaking -------------------------------------------------------------------------
 
@@ -294,10 +294,10 @@ class Runner:
         # Without a time of its own this event cannot start the clock: a try at once is the next best.
         if self._working:
             return []
-        self.line = Line.OPENING
-        return [OpenLine(0, Fault.LINE_LOST)]
+        self.line = RunState.OPENING
+        return [Connect(0, Fault.LINE_LOST)]
 
-    def _back_while_breaking(self, event: StepBack) -> list[Command]:
+    def _back_while_breaking(self, event: StepReturned) -> list[Command]:
         if event.moved:
             self._progress()
         self._queue.appendleft(self._drop(event.number))
@@ -305,54 +305,54 @@ class Runner:
 
     # -- the end -----------------------------------------------------------------------------------------
 
-    def _stop_asked(self, event: StopAsked) -> list[Command]:
+    def _stop_asked(self, event: StopRequested) -> list[Command]:
         held = event.fault in ROOM_FAULTS
         self._stop = (BatchState.HELD if held else BatchState.INTERRUPTED, event.fault)
-        self.line = Line.ENDING
-        return [Halt(), *self._ended()]
+        self.line = RunState.ENDING
+        return [StopSteps(), *self._ended()]
 
     def _ended(self) -> list[Command]:
         if self._working or self._stop is None:
             return []
         return self._end(*self._stop)
 
-    def _gone_while_ending(self, event: StepEnded | StepBack) -> list[Command]:
+    def _gone_while_ending(self, event: StepEnded | StepReturned) -> list[Command]:
         self._drop(event.number)
         return self._ended()
 
     def _end(self, state: BatchState, fault: Fault | None) -> list[Command]:
-        self.line = Line.ENDED
-        return [CloseLine(), Settle(state, fault)]
+        self.line = RunState.ENDED
+        return [Disconnect(), EndRun(state, fault)]
 
     def _nothing(self, event: Event) -> list[Command]:
         return []
 
 
-_TABLE: dict[tuple[Line, type], Callable[[Runner, Any], list[Command]]] = {
-    (Line.DOWN, Begin): Runner._begin,
-    (Line.DOWN, StopAsked): Runner._stop_asked,
-    (Line.OPENING, LineUp): Runner._line_up,
-    (Line.OPENING, LineRefused): Runner._line_refused,
-    (Line.OPENING, Fetched): Runner._fetched,
-    (Line.OPENING, StopAsked): Runner._stop_asked,
-    (Line.UP, Fetched): Runner._fetched,
-    (Line.UP, StepEnded): Runner._step_ended,
-    (Line.UP, StepBack): Runner._step_back,
-    (Line.UP, StopAsked): Runner._stop_asked,
-    (Line.BREAKING, Fetched): Runner._fetched,
-    (Line.BREAKING, StepEnded): Runner._ended_while_breaking,
-    (Line.BREAKING, StepBack): Runner._back_while_breaking,
-    (Line.BREAKING, StopAsked): Runner._stop_asked,
-    (Line.ENDING, Fetched): Runner._nothing,
-    (Line.ENDING, LineUp): Runner._nothing,
-    (Line.ENDING, LineRefused): Runner._nothing,
-    (Line.ENDING, StepEnded): Runner._gone_while_ending,
-    (Line.ENDING, StepBack): Runner._gone_while_ending,
-    (Line.ENDING, StopAsked): Runner._nothing,
-    (Line.ENDED, Fetched): Runner._nothing,
-    (Line.ENDED, LineUp): Runner._nothing,
-    (Line.ENDED, LineRefused): Runner._nothing,
-    (Line.ENDED, StepEnded): Runner._nothing,
-    (Line.ENDED, StepBack): Runner._nothing,
-    (Line.ENDED, StopAsked): Runner._nothing,
+_TABLE: dict[tuple[RunState, type], Callable[[Scheduler, Any], list[Command]]] = {
+    (RunState.DOWN, Begun): Scheduler._begin,
+    (RunState.DOWN, StopRequested): Scheduler._stop_asked,
+    (RunState.OPENING, Connected): Scheduler._line_up,
+    (RunState.OPENING, ConnectFailed): Scheduler._line_refused,
+    (RunState.OPENING, StepsFetched): Scheduler._fetched,
+    (RunState.OPENING, StopRequested): Scheduler._stop_asked,
+    (RunState.UP, StepsFetched): Scheduler._fetched,
+    (RunState.UP, StepEnded): Scheduler._step_ended,
+    (RunState.UP, StepReturned): Scheduler._step_back,
+    (RunState.UP, StopRequested): Scheduler._stop_asked,
+    (RunState.BREAKING, StepsFetched): Scheduler._fetched,
+    (RunState.BREAKING, StepEnded): Scheduler._ended_while_breaking,
+    (RunState.BREAKING, StepReturned): Scheduler._back_while_breaking,
+    (RunState.BREAKING, StopRequested): Scheduler._stop_asked,
+    (RunState.ENDING, StepsFetched): Scheduler._nothing,
+    (RunState.ENDING, Connected): Scheduler._nothing,
+    (RunState.ENDING, ConnectFailed): Scheduler._nothing,
+    (RunState.ENDING, StepEnded): Scheduler._gone_while_ending,
+    (RunState.ENDING, StepReturned): Scheduler._gone_while_ending,
+    (RunState.ENDING, StopRequested): Scheduler._nothing,
+    (RunState.ENDED, StepsFetched): Scheduler._nothing,
+    (RunState.ENDED, Connected): Scheduler._nothing,
+    (RunState.ENDED, ConnectFailed): Scheduler._nothing,
+    (RunState.ENDED, StepEnded): Scheduler._nothing,
+    (RunState.ENDED, StepReturned): Scheduler._nothing,
+    (RunState.ENDED, StopRequested): Scheduler._nothing,
 }

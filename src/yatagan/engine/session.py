@@ -12,7 +12,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 
 from yatagan.batches.events import Listener, Note, StepSettled, StepStarted
-from yatagan.batches.group_commit import Scribe
+from yatagan.batches.group_commit import GroupCommit
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import SETTLED, Evidence, StepState
 from yatagan.batches.steps import Change, Modes, Prove, Step, StepKind, Times
@@ -42,7 +42,7 @@ class StepRefused(Exception):
         self.detail = detail
 
 
-class TryAgain(Exception):
+class RetryStep(Exception):
     """A step was not done; another try may do it. The part file is of no more use."""
 
     def __init__(self, fault: Fault) -> None:
@@ -103,10 +103,10 @@ def evidence_for(prove: Prove, source: Traits, destination: Traits, hashes_there
     return Evidence.RECEIVED if near else Evidence.SENT
 
 
-class Bench:
+class Workbench:
     """Both ends, the journal's scribe, and whoever listens."""
 
-    def __init__(self, session: Session, journal: Journal, scribe: Scribe, listener: Listener) -> None:
+    def __init__(self, session: Session, journal: Journal, scribe: GroupCommit, listener: Listener) -> None:
         self.session = session
         self.source = session.source
         self.destination = session.destination

@@ -15,12 +15,12 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from yatagan.batches.events import Making, StepSettled
+from yatagan.batches.events import BundleMade, StepSettled
 from yatagan.batches.states import SETTLED, Evidence, StepState
 from yatagan.batches.steps import Change, Step, StepKind
 from yatagan.bundles.stored_bundle import ENDING
-from yatagan.engine.file_step import Clock, FileWork
-from yatagan.engine.session import Bench, StepRefused, TryAgain
+from yatagan.engine.file_step import Clock, FileWorker
+from yatagan.engine.session import RetryStep, StepRefused, Workbench
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.portable import index
 from yatagan.stores.interface import Kind
@@ -30,7 +30,7 @@ from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.stopping import Stopped
 
 if TYPE_CHECKING:  # what makes archives is imported when one is made
-    from yatagan.bundles.make import Contents
+    from yatagan.bundles.make import BundleContents
 
 #: Members that are settled together.
 _AT_ONCE = 500
@@ -44,10 +44,10 @@ class _Spool(LocalStore):
         return None
 
 
-class ArchiveWork:
+class StoredBundleWorker:
     """Makes bundles, carries them and their indexes, and settles what is in them."""
 
-    def __init__(self, bench: Bench, carrier: Carrier, clock: Clock, stop: asyncio.Event) -> None:
+    def __init__(self, bench: Workbench, carrier: Carrier, clock: Clock, stop: asyncio.Event) -> None:
         self._bench = bench
         self._scribe = bench.scribe
         self._stop = stop
@@ -55,7 +55,7 @@ class ArchiveWork:
         self._settling = asyncio.Lock()
         self._settled: set[int] = set()
         session = replace(bench.session, source=self._spool)
-        self._files = FileWork(Bench(session, bench.journal, bench.scribe, bench.tell), carrier, clock, stop)
+        self._files = FileWorker(Workbench(session, bench.journal, bench.scribe, bench.tell), carrier, clock, stop)
 
     async def archive(self, step: Step) -> None:
         """From a directory here to a bundle in place. Raises as `Performer.perform` says."""
@@ -64,7 +64,7 @@ class ArchiveWork:
         size = sum(each.facts.size for each in members if each.kind is StepKind.FILE)
         if not (bundle.exists() and _beside(bundle).exists()):
             await self._make(step, bundle, members, size)
-        self._bench.tell(Making(step.number, step.label, size, size))
+        self._bench.tell(BundleMade(step.number, step.label, size, size))
         await self._files.do(replace(step, source=os.fsencode(bundle)))
         try:
             async with self._settling:
@@ -72,7 +72,7 @@ class ArchiveWork:
             bundle.unlink(missing_ok=True)
             # At once, since without it the bundle stands for nothing.
             await self.beside(self._bench.journal.step(step.number + 1))
-        except (StepRefused, TryAgain):
+        except (StepRefused, RetryStep):
             pass  # what has not come with the bundle has a turn of its own, which will tell
         except StoreError as error:
             if error.fault in LINE_FAULTS:
@@ -108,7 +108,7 @@ class ArchiveWork:
         """Make the bundle, and its index, from what is there now of the planned entries."""
         from yatagan.archives.compression import LEVELS, Form
         from yatagan.bundles.make import Recipe, make
-        from yatagan.portable.tar_input import Manner
+        from yatagan.portable.tar_input import HeaderOptions
 
         try:
             bundle.parent.mkdir(exist_ok=True, mode=0o700)
@@ -128,16 +128,16 @@ class ArchiveWork:
         def progress(files: int, more: int) -> None:
             nonlocal done
             done += more
-            loop.call_soon_threadsafe(self._bench.tell, Making(step.number, step.label, done, size))
+            loop.call_soon_threadsafe(self._bench.tell, BundleMade(step.number, step.label, done, size))
 
-        recipe = Recipe(Form.ZSTD, LEVELS[Form.ZSTD][1], Manner(), os.cpu_count() or 1, self._run(step))
+        recipe = Recipe(Form.ZSTD, LEVELS[Form.ZSTD][1], HeaderOptions(), os.cpu_count() or 1, self._run(step))
         stands_for = posixpath.basename(step.path).removesuffix(ENDING)
         making = make(self._spool, os.fsencode(bundle), contents, recipe, progress, stands_for)
         try:
             await self._unless_stopped(making)
         except StoreError as error:
             if error.fault is Fault.SOURCE_CHANGED:
-                raise TryAgain(Fault.SOURCE_CHANGED) from error
+                raise RetryStep(Fault.SOURCE_CHANGED) from error
             if error.fault is Fault.NO_ROOM:
                 raise StoreError(Fault.NO_ROOM_HERE, os.fsencode(bundle)) from error
             raise
@@ -160,11 +160,11 @@ class ArchiveWork:
                 await asyncio.wait((task,))
 
     @staticmethod
-    def _contents(step: Step, members: Sequence[Step]) -> tuple[Contents, list[tuple[Step, Fault]]]:
+    def _contents(step: Step, members: Sequence[Step]) -> tuple[BundleContents, list[tuple[Step, Fault]]]:
         """What goes into the bundle, and entries that cannot be had by now."""
-        from yatagan.bundles.make import Contents
+        from yatagan.bundles.make import BundleContents
 
-        contents, missing = Contents(), []
+        contents, missing = BundleContents(), []
         for member in members:
             try:
                 facts = facts_of(os.lstat(member.source))

@@ -8,10 +8,10 @@ from collections.abc import Awaitable, Callable
 
 from yatagan.batches.states import StepState
 from yatagan.batches.steps import MEMBERS_PHASE, Change, Step, StepKind
-from yatagan.engine.bundle_step import ParcelWork
-from yatagan.engine.file_step import Clock, FileWork
-from yatagan.engine.session import Bench, StepRefused, TryAgain
-from yatagan.engine.stored_bundle_step import ArchiveWork
+from yatagan.engine.bundle_step import BundleWorker
+from yatagan.engine.file_step import Clock, FileWorker
+from yatagan.engine.session import RetryStep, StepRefused, Workbench
+from yatagan.engine.stored_bundle_step import StoredBundleWorker
 from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Kind
 from yatagan.transfer.carrier import Carrier
@@ -24,20 +24,20 @@ _MAY_BE_ALL = frozenset({Fault.IS_LINK, Fault.NOT_A_DIRECTORY, Fault.ABOVE_GONE}
 _HANDED_DOWN = 0o2000
 
 
-class Performer:
+class StepWorker:
     """Does steps, many at once."""
 
-    def __init__(self, bench: Bench, carrier: Carrier, clock: Clock, stop: asyncio.Event) -> None:
+    def __init__(self, bench: Workbench, carrier: Carrier, clock: Clock, stop: asyncio.Event) -> None:
         self._bench = bench
         self._destination = bench.destination
         self._scribe = bench.scribe
         self._stop = stop
-        self._files = files = FileWork(bench, carrier, clock, stop)
-        self._archives = ArchiveWork(bench, carrier, clock, stop)
+        self._files = files = FileWorker(bench, carrier, clock, stop)
+        self._archives = StoredBundleWorker(bench, carrier, clock, stop)
         self._do: dict[StepKind, Callable[[Step], Awaitable[None]]] = {
             StepKind.DIRECTORY: self._directory,
             StepKind.FILE: files.do,
-            StepKind.BUNDLE: ParcelWork(bench, files, stop).do,
+            StepKind.BUNDLE: BundleWorker(bench, files, stop).do,
             StepKind.ARCHIVE: self._archives.archive,
             StepKind.INDEX: self._archives.beside,
             StepKind.LINK: self._link,
@@ -56,7 +56,7 @@ class Performer:
             if step.kind is not StepKind.FACTS and self._bench.is_closed(step.path):
                 raise StepRefused(Fault.WITH_DIRECTORY)
             await (self._archives.member if step.phase == MEMBERS_PHASE else self._do[step.kind])(step)
-        except TryAgain as again:
+        except RetryStep as again:
             await self._scribe.note(Change.anew(step.number, again.fault))
             raise
         except StepRefused as refused:
@@ -103,7 +103,7 @@ class Performer:
             if not is_everywhere(posixpath.basename(step.path)):
                 return StepRefused(Fault.NAME_REFUSED)  # what cannot be made in it is this name
             await self._scribe.note(Change.anew(step.number, Fault.ABOVE_GONE))
-            raise TryAgain(Fault.ABOVE_GONE)
+            raise RetryStep(Fault.ABOVE_GONE)
         if self._bench.journal.directory_state(directory) is StepState.FAILED:
             self._bench.close_directory(directory, Fault.ABOVE_GONE)
             return StepRefused(Fault.WITH_DIRECTORY)

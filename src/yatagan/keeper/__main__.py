@@ -17,7 +17,7 @@ from yatagan.config.home import Home
 from yatagan.errors import Refused
 from yatagan.keeper.client import codec
 from yatagan.keeper.protocol import Peer
-from yatagan.keeper.requests import Relay
+from yatagan.keeper.requests import PromptRelay
 from yatagan.keeper.service import Service
 
 _PR_SET_DUMPABLE = 4
@@ -43,7 +43,7 @@ async def _begin(beginning: socket.socket) -> Service | None:
         home = Home(*map(Path, places))
         write_defects_to(home.defects)
         service = Service(home, node, until)
-        status = await service.open(Relay(peer))
+        status = await service.open(PromptRelay(peer))
         opened.set()
         return status
 

@@ -15,23 +15,23 @@ from yatagan.batches.events import Listener
 from yatagan.batches.states import BatchState
 from yatagan.config.nodes import Node
 from yatagan.errors import BatchInUse, CannotReach, Fault, StoreError
-from yatagan.keeper.endpoint import Meeting
+from yatagan.keeper.endpoint import Endpoint
 from yatagan.keeper.protocol import Codec, Gone, Peer
-from yatagan.nodes.prompts import Answers
-from yatagan.portable.block_sums import Run
-from yatagan.portable.small_files import Parcel
-from yatagan.stores.in_flight import LANE_BYTES, Room
+from yatagan.nodes.prompts import Prompter
+from yatagan.portable.block_sums import Match
+from yatagan.portable.small_files import BundledFile
+from yatagan.stores.in_flight import LANE_BYTES, InFlight
 from yatagan.stores.interface import (
     Digested,
+    Extracted,
     Facts,
-    Gathered,
     NodeBlocks,
     NodeDigest,
     Piece,
     Placement,
     Reader,
+    SmallFile,
     Traits,
-    Unloaded,
     Writer,
 )
 
@@ -42,7 +42,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class Status:
+class KeeperStatus:
     """An open node. Times in seconds since the epoch; `batches` are being carried now."""
 
     node: str
@@ -54,7 +54,7 @@ class Status:
 
 
 @dataclass(frozen=True, slots=True)
-class Lease:
+class StoreTerms:
     """What a store over a keeper's login is like."""
 
     traits: Traits
@@ -65,11 +65,11 @@ class Lease:
 
 def codec(*more: type[Any]) -> Codec:
     """What travels between a keeper and commands."""
-    return Codec(Status, Lease, *more)
+    return Codec(KeeperStatus, StoreTerms, *more)
 
 
 async def converse(
-    connection: socket.socket, answers: Answers, listener: Listener | None = None, *more: type[Any]
+    connection: socket.socket, answers: Prompter, listener: Listener | None = None, *more: type[Any]
 ) -> Peer:
     """A connection to a keeper, whose questions, which are its server's, are put to `answers`.
 
@@ -127,7 +127,7 @@ def _ended(node: str) -> CannotReach:
 class Keeper:
     """A running keeper, as commands see it. Each of its methods is a conversation of its own."""
 
-    def __init__(self, meeting: Meeting, answers: Answers) -> None:
+    def __init__(self, meeting: Endpoint, answers: Prompter) -> None:
         self._meeting = meeting
         self._answers = answers
         self.node = meeting.node
@@ -149,14 +149,14 @@ class Keeper:
         finally:
             await peer.close()
 
-    async def status(self) -> Status:
+    async def status(self) -> KeeperStatus:
         """Since when it is open, until when, and what it does."""
-        found: Status = await self._ask("status")
+        found: KeeperStatus = await self._ask("status")
         return found
 
-    async def extend(self, until: float) -> Status:
+    async def extend(self, until: float) -> KeeperStatus:
         """Keep it open until then (seconds since the epoch)."""
-        found: Status = await self._ask("extend", until)
+        found: KeeperStatus = await self._ask("extend", until)
         return found
 
     async def close(self, *, batches: bool) -> None:
@@ -178,7 +178,7 @@ class Keeper:
         return found
 
 
-class KeptRun:
+class KeeperRun:
     """A batch that a keeper carries, because it has the login; what `batches.run.Run` is in a process of its own."""
 
     def __init__(self, keeper: Keeper, node: Node, batch: Batch, journal: Journal, listener: Listener) -> None:
@@ -226,10 +226,10 @@ class KeptRun:
         return self._batch.lock()
 
 
-class KeptFile:
+class KeeperFile:
     """An open file on a node, by the number that the keeper has given it."""
 
-    def __init__(self, store: KeptStore, number: int) -> None:
+    def __init__(self, store: KeeperStore, number: int) -> None:
         self._store = store
         self._number = number
         self.flow = store.flow
@@ -273,17 +273,17 @@ class KeptFile:
             await self._store.ask("file.close", number)
 
 
-class KeptStore:
+class KeeperStore:
     """A node as a store, through its keeper. Every method is a question to the keeper's own store."""
 
-    def __init__(self, node: Node, peer: Peer, lease: Lease) -> None:
+    def __init__(self, node: Node, peer: Peer, lease: StoreTerms) -> None:
         self._peer = peer
         self._witness = lease.witness
         self.lone_round_trip = lease.lone_round_trip
         self.name = node.name
         self.traits = lease.traits
         self.max_rate = node.rate_cap
-        self.flow = Room(LANE_BYTES)
+        self.flow = InFlight(LANE_BYTES)
 
     async def ask(self, what: str, *values: object) -> Any:
         """One question. Raises StoreError."""
@@ -343,21 +343,21 @@ class KeptStore:
 
     async def open(self, path: bytes) -> Reader:
         """See `Store.open`."""
-        return KeptFile(self, await self.ask("open", path))
+        return KeeperFile(self, await self.ask("open", path))
 
     async def create_part(self, path: bytes, mode: int = 0o600) -> Writer:
         """See `Store.create_part`."""
-        return KeptFile(self, await self.ask("create_part", path, mode))
+        return KeeperFile(self, await self.ask("create_part", path, mode))
 
     async def reopen_part(self, path: bytes) -> Writer:
         """See `Store.reopen_part`."""
-        return KeptFile(self, await self.ask("reopen_part", path))
+        return KeeperFile(self, await self.ask("reopen_part", path))
 
     async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
         """See `Store.copy_part`."""
         await self.ask("copy_part", old, new, size, mode)
 
-    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run]) -> list[bool]:
+    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Match]) -> list[bool]:
         """See `Store.reuse`, and `unload` here."""
         raise StoreError(Fault.UNSUPPORTED, part, store=self.name)
 
@@ -379,7 +379,7 @@ class KeptStore:
 
     async def place(self, part: Writer, wanted: Placement) -> Fault | None:
         """See `Store.place`."""
-        assert isinstance(part, KeptFile)
+        assert isinstance(part, KeeperFile)
         unset: Fault | None = await part.place(wanted)
         return unset
 
@@ -419,15 +419,15 @@ class KeptStore:
         """See `Store.recorded`."""
         return ""
 
-    async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
+    async def gather(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
         """See `Store.gather`."""
         return list(await self.ask("gather", tuple(paths), most))
 
-    async def unload(self, bundle: bytes, parcels: Sequence[Parcel]) -> list[Unloaded]:
+    async def unload(self, bundle: bytes, parcels: Sequence[BundledFile]) -> list[Extracted]:
         """See `Store.unload`. Batches run inside the keeper: nobody has asked for this through it yet."""
         raise StoreError(Fault.UNSUPPORTED, bundle, store=self.name)
 
-    async def finish(self, parcels: Sequence[Parcel]) -> list[Unloaded]:
+    async def finish(self, parcels: Sequence[BundledFile]) -> list[Extracted]:
         """See `Store.finish`, and `unload` here."""
         raise StoreError(Fault.UNSUPPORTED, store=self.name)
 
@@ -456,7 +456,7 @@ class KeptStore:
         await self._peer.close()
 
 
-class KeptSource:
+class KeeperSource:
     """Opens a node through its keeper, as often as somebody likes."""
 
     def __init__(self, keeper: Keeper, node: Node, *, pinned: tuple[str, int] | None = None) -> None:
@@ -464,17 +464,17 @@ class KeptSource:
         self._node = node
         self._pinned = pinned
 
-    async def open(self) -> KeptStore:
+    async def open(self) -> KeeperStore:
         """See `Source.open`."""
         peer = await self._keeper.connect()
         try:
             async with _answered(self._node.name, peer, _SOON):
-                lease: Lease = await peer.ask("lease", __version__, self._node, self._pinned)
+                lease: StoreTerms = await peer.ask("lease", __version__, self._node, self._pinned)
         except BaseException:
             await peer.close()
             raise
         self._pinned = lease.address
-        return KeptStore(self._node, peer, lease)
+        return KeeperStore(self._node, peer, lease)
 
     def pins(self) -> dict[str, tuple[str, int]]:
         """See `Source.pins`."""

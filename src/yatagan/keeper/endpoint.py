@@ -22,14 +22,14 @@ _LONGEST = 103
 
 
 @dataclass(frozen=True, slots=True)
-class Ending:
+class KeeperEnd:
     """How the last keeper of a node ended by itself. `when` in seconds since the epoch."""
 
     when: float
     why: str
 
 
-class Meeting:
+class Endpoint:
     """The place of one node's keeper on this machine."""
 
     def __init__(self, home: Home, node: str) -> None:
@@ -84,7 +84,7 @@ class Meeting:
         """Whether commands can still find us here."""
         return self._owns_lock() and self.socket.is_socket()
 
-    def leave(self, ending: Ending | None) -> None:
+    def leave(self, ending: KeeperEnd | None) -> None:
         """Let others open the node, and leave word of how we ended. What is not ours any more is not touched."""
         if self._owns_lock():
             with contextlib.suppress(OSError):
@@ -116,10 +116,10 @@ class Meeting:
         near.setblocking(False)
         return near
 
-    def ending(self) -> Ending | None:
+    def ending(self) -> KeeperEnd | None:
         """How the last one ended, if it was not closed by hand."""
         try:
-            return Ending(**json.loads(self._note.read_text(encoding="utf-8")))
+            return KeeperEnd(**json.loads(self._note.read_text(encoding="utf-8")))
         except (OSError, ValueError, TypeError):
             return None
 

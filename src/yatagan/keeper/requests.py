@@ -7,10 +7,10 @@ from collections.abc import AsyncGenerator
 from dataclasses import dataclass, field
 from typing import Any
 
-from yatagan.engine.run import Run
+from yatagan.engine.run import BatchRun
 from yatagan.errors import NeedsAnswer, Refused, StoreError
 from yatagan.keeper.protocol import Gone, Peer
-from yatagan.nodes.prompts import Answers, Question, Reached
+from yatagan.nodes.prompts import LoginProgress, Prompter, Question
 from yatagan.stores.interface import Facts
 from yatagan.stores.sftp import SftpStore
 from yatagan.stores.sftp_file import SftpFile
@@ -43,7 +43,7 @@ _PLAIN = frozenset(
 _OPENING = frozenset(("open", "create_part", "reopen_part"))
 
 
-class Relay(Answers):
+class PromptRelay(Prompter):
     """Puts a server's questions to the command at the other end. Answers pass through and are not kept."""
 
     def __init__(self, peer: Peer) -> None:
@@ -64,7 +64,7 @@ class Relay(Answers):
         """See `Answers`."""
         self._peer.tell("noted", text)
 
-    def waiting(self, node: str, seconds: float, reached: Reached) -> None:
+    def waiting(self, node: str, seconds: float, reached: LoginProgress) -> None:
         """See `Answers`."""
         self._peer.tell("waiting", node, seconds, reached)
 
@@ -74,13 +74,13 @@ class Relay(Answers):
 
 
 @dataclass(slots=True)
-class Client:
+class Conversation:
     """What one connected command has of ours: a store, open files and listings by number, and a batch."""
 
     store: SftpStore | None = None
     files: dict[int, SftpFile] = field(default_factory=dict)
     listings: dict[int, AsyncGenerator[list[tuple[bytes, Facts]], None]] = field(default_factory=dict)
-    run: Run | None = None
+    run: BatchRun | None = None
     stopped: bool = False
     next: int = 1
 
@@ -108,7 +108,7 @@ class Client:
             await self.store.close()
 
 
-async def of_the_store(client: Client, store: SftpStore, what: str, values: tuple[Any, ...]) -> Any:
+async def of_the_store(client: Conversation, store: SftpStore, what: str, values: tuple[Any, ...]) -> Any:
     """What a command asks of its store, or of a file that it has open."""
     if what in _PLAIN:
         return await getattr(store, what)(*values)

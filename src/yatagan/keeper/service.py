@@ -21,15 +21,15 @@ from yatagan.batches.events import Event
 from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import load_settings
-from yatagan.engine.run import Run
+from yatagan.engine.run import BatchRun
 from yatagan.errors import BatchInUse, CannotReach, Refused
-from yatagan.keeper.client import Lease, Status, codec
-from yatagan.keeper.endpoint import Ending, Meeting, is_ours
+from yatagan.keeper.client import KeeperStatus, StoreTerms, codec
+from yatagan.keeper.endpoint import Endpoint, KeeperEnd, is_ours
 from yatagan.keeper.protocol import Peer
-from yatagan.keeper.requests import Client, Relay, of_the_store
+from yatagan.keeper.requests import Conversation, PromptRelay, of_the_store
 from yatagan.ledger.records import Ledger
 from yatagan.nodes.login import Login, log_in, renew
-from yatagan.nodes.prompts import Answers
+from yatagan.nodes.prompts import Prompter
 from yatagan.stores.interface import Source
 from yatagan.stores.local import LocalSource
 from yatagan.stores.node_probe import AreaRoom, Checkup, check_up
@@ -52,11 +52,11 @@ class Service:
         self._node = node
         self._until = until
         self._since = time.time()
-        self._meeting = Meeting(home, node.name)
+        self._meeting = Endpoint(home, node.name)
         self._line = load_settings(home).line
         self._login: Login | None = None
         self._again = asyncio.Lock()
-        self._runs: dict[str, Run] = {}
+        self._runs: dict[str, BatchRun] = {}
         self._changed = asyncio.Event()
         self._why: str | None = None
         self._told = True
@@ -65,7 +65,7 @@ class Service:
 
     # -- the life of a keeper ----------------------------------------------------------------------------
 
-    async def open(self, answers: Answers) -> Status:
+    async def open(self, answers: Prompter) -> KeeperStatus:
         """Log in, and let others connect. Raises CannotReach, Refused."""
         self._meeting.take()
         try:
@@ -103,7 +103,7 @@ class Service:
             self._server.close()
             await self._stop_runs()
             await self._login.close()
-            self._meeting.leave(Ending(time.time(), self._why or "") if self._told else None)
+            self._meeting.leave(KeeperEnd(time.time(), self._why or "") if self._told else None)
             for task in list(self._tasks):
                 task.cancel()
             await asyncio.gather(*self._tasks, return_exceptions=True)
@@ -137,10 +137,10 @@ class Service:
             self._changed.clear()
             await self._changed.wait()
 
-    def status(self) -> Status:
+    def status(self) -> KeeperStatus:
         """What people see of an open node."""
         address = self._login.address if self._login is not None else None
-        return Status(self._node.name, os.getpid(), self._since, self._until, address, tuple(sorted(self._runs)))
+        return KeeperStatus(self._node.name, os.getpid(), self._since, self._until, address, tuple(sorted(self._runs)))
 
     # -- commands ----------------------------------------------------------------------------------------
 
@@ -158,7 +158,7 @@ class Service:
             self._tasks.discard(task)
 
     async def _attend(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        client = Client()
+        client = Conversation()
 
         async def handle(what: str, values: tuple[Any, ...]) -> Any:
             return await self._handle(client, peer, what, values)
@@ -174,7 +174,7 @@ class Service:
             await client.close()
             await peer.close()
 
-    async def _handle(self, client: Client, peer: Peer, what: str, values: tuple[Any, ...]) -> Any:
+    async def _handle(self, client: Conversation, peer: Peer, what: str, values: tuple[Any, ...]) -> Any:
         match what:
             case "status":
                 return self.status()
@@ -190,7 +190,7 @@ class Service:
                 store = client.store
                 if store.lone_round_trip is not None:
                     await store.resolve(b"")  # one answer at least, so that it is known
-                return Lease(store.traits, store.address, store.witness(), store.lone_round_trip)
+                return StoreTerms(store.traits, store.address, store.witness(), store.lone_round_trip)
             case "check":
                 return await self._check(*values)
             case "carry":
@@ -242,7 +242,7 @@ class Service:
             await store.close()
 
     async def _carry(
-        self, client: Client, peer: Peer, version: str, node: Node, name: str, umask: int
+        self, client: Conversation, peer: Peer, version: str, node: Node, name: str, umask: int
     ) -> CannotReach | None:
         """Carry a batch of ours whose command has let go of its lock, and tell it how that goes on."""
         await (await self._lease(version, node, None)).close()  # only to see that it would be given
@@ -255,13 +255,15 @@ class Service:
             client.stop()
             raise
 
-    async def _carried(self, client: Client, peer: Peer, node: Node, batch: Batch, umask: int) -> CannotReach | None:
+    async def _carried(
+        self, client: Conversation, peer: Peer, node: Node, batch: Batch, umask: int
+    ) -> CannotReach | None:
         """A locked batch, from here to its end, whether or not its command stays. `umask` is its command's."""
         try:
             journal = batch.journal()
             try:
                 header, pins = journal.header(), journal.standing().pins
-                far, near = _Shared(self, node, pins.get(node.name), Relay(peer)), LocalSource(b"/", umask=umask)
+                far, near = _Shared(self, node, pins.get(node.name), PromptRelay(peer)), LocalSource(b"/", umask=umask)
                 ends: tuple[Source, Source] = (far, near) if header.source_node else (near, far)
 
                 def listen(event: Event) -> None:
@@ -270,7 +272,7 @@ class Service:
                         run.stop()
 
                 patience = load_settings(self._home).line.patience
-                run = client.run = Run(batch, journal, ends, listen, Ledger(self._home.ledger), patience)
+                run = client.run = BatchRun(batch, journal, ends, listen, Ledger(self._home.ledger), patience)
                 self._runs[batch.name] = run
                 if client.stopped:
                     run.stop()
@@ -282,7 +284,7 @@ class Service:
             batch.unlock()
             self._changed.set()
 
-    async def _regain(self, node: Node, pinned: tuple[str, int] | None, answers: Answers) -> SftpStore:
+    async def _regain(self, node: Node, pinned: tuple[str, int] | None, answers: Prompter) -> SftpStore:
         """A store for a batch; when the line was lost, after another login."""
         async with self._again:
             assert self._login is not None
@@ -296,7 +298,7 @@ class Service:
 class _Shared:
     """Opens the node for a batch, over the login that all share."""
 
-    def __init__(self, service: Service, node: Node, pinned: tuple[str, int] | None, answers: Answers) -> None:
+    def __init__(self, service: Service, node: Node, pinned: tuple[str, int] | None, answers: Prompter) -> None:
         self._service = service
         self._node = node
         self._pinned = pinned

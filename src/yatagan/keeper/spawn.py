@@ -12,14 +12,14 @@ from collections.abc import Callable
 from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.errors import CannotReach, JournalError, UnknownHostKey
-from yatagan.keeper.client import Status, converse
+from yatagan.keeper.client import KeeperStatus, converse
 from yatagan.keeper.protocol import Gone
-from yatagan.nodes.prompts import Answers
+from yatagan.nodes.prompts import Prompter
 
 
 async def open_node(
-    home: Home, node: Node, until: float, answers: Answers, trusts: Callable[[UnknownHostKey], bool]
-) -> Status:
+    home: Home, node: Node, until: float, answers: Prompter, trusts: Callable[[UnknownHostKey], bool]
+) -> KeeperStatus:
     """Start a keeper that logs in to a node and stays until then (seconds since the epoch).
 
     What the server asks is put to `answers`, and a host key that nobody knows to `trusts`, which accepts it or not.
@@ -53,7 +53,7 @@ async def open_node(
     try:
         while True:
             try:
-                status: Status = await peer.ask("open", places, node, until)
+                status: KeeperStatus = await peer.ask("open", places, node, until)
                 return status
             except UnknownHostKey as error:
                 if not trusts(error):

@@ -186,14 +186,14 @@ class Ledger:
         A record is vouched for by the next one in its file, and by records of other files that name it: so the newest
         of all can be changed unseen until another one is written.
         """
-        files = [_File(file.name, _lines(file)) for file in self._files()]
+        files = [_WriterFile(file.name, _lines(file)) for file in self._files()]
         named = _named(files)
         found = [record for file in files for record in file.records(named)]
         yield from sorted(map(self._with_list, found), key=lambda record: (record.time, record.file))
 
     def missing(self) -> list[str]:
         """Files that records name, and that are not there."""
-        files = [_File(file.name, _lines(file)) for file in self._files()]
+        files = [_WriterFile(file.name, _lines(file)) for file in self._files()]
         there = {file.name for file in files}
         return sorted({name for name, _, _ in _named(files) if name not in there})
 
@@ -216,7 +216,7 @@ class Ledger:
 _Naming = tuple[str, str, str]
 
 
-class _File:
+class _WriterFile:
     """One writer's file."""
 
     def __init__(self, name: str, lines: list[bytes]) -> None:
@@ -256,7 +256,7 @@ class _File:
         return "it was changed" if not at and entry["previous"] else ""
 
 
-def _named(files: list[_File]) -> set[_Naming]:
+def _named(files: list[_WriterFile]) -> set[_Naming]:
     """What records of all files name of other files."""
     entries = [entry for file in files for entry in file.entries if entry is not None]
     return {(name, digest, entry["time"]) for entry in entries for name, digest in entry["others"].items()}

@@ -23,8 +23,8 @@ from yatagan.config.settings import LineSettings
 from yatagan.errors import CannotReach, NeedsAnswer
 from yatagan.nodes.failures import bad_key, explain
 from yatagan.nodes.host_keys import HostKeys
-from yatagan.nodes.prompts import Answers, Question, Reached
-from yatagan.nodes.transport import Connector
+from yatagan.nodes.prompts import LoginProgress, Prompter, Question
+from yatagan.nodes.transport import PacketConnector
 
 #: AES-GCM first: on machines with AES instructions it is twice as fast as the library's default.
 _CIPHERS = (
@@ -56,10 +56,10 @@ class LoginTimes:
     questions: int
 
 
-class Client(asyncssh.SSHClient):
+class LoginEvents(asyncssh.SSHClient):
     """What the SSH library asks us on the way. It may need several connections until a host key is accepted."""
 
-    def __init__(self, node: Node, answers: Answers) -> None:
+    def __init__(self, node: Node, answers: Prompter) -> None:
         self.node = node
         self.answers = answers
         self._rounds = 0
@@ -152,7 +152,7 @@ class Client(asyncssh.SSHClient):
                 if not attempt.done() and not self._asking and now - self._quiet_since >= PATIENT:
                     told = True
                     seconds = now - self._quiet_since
-                    reached = Reached.NOTHING if self.reached_at is None else Reached.SERVER
+                    reached = LoginProgress.NOTHING if self.reached_at is None else LoginProgress.SERVER
                     self.answers.waiting(self.node.name, seconds, reached)
             return attempt.result()
         finally:
@@ -240,7 +240,7 @@ async def connect(
     node: Node,
     home: Home,
     line: LineSettings,
-    client: Client,
+    client: LoginEvents,
     pinned: tuple[str, int] | None,
     through: asyncssh.SSHClientConnection | None = None,
     depth: int = 0,
@@ -272,7 +272,7 @@ async def connect(
         if through is not None:
             options["tunnel"] = through
         elif pinned is not None or route.is_direct:
-            options["tunnel"] = Connector(pinned)
+            options["tunnel"] = PacketConnector(pinned)
         connection = await _connect_trusted(node, route, client, options)
     except BaseException as error:
         if through is not None:
@@ -290,7 +290,7 @@ _EXPECTED = (OSError, asyncssh.Error, asyncssh.KeyImportError, ValueError, Timeo
 
 
 async def _connect_trusted(
-    node: Node, route: Route, client: Client, options: dict[str, Any]
+    node: Node, route: Route, client: LoginEvents, options: dict[str, Any]
 ) -> asyncssh.SSHClientConnection:
     """Connect until the node shows a host key that is accepted: each connection shows one. Raises what they raise."""
     keys = HostKeys(node.name, node.trust, route.known_hosts, route.host_key_algorithms)
@@ -322,7 +322,7 @@ _MOST_JUMPS = 8
 
 
 async def _jump(
-    node: Node, route: Route, home: Home, line: LineSettings, answers: Answers, depth: int
+    node: Node, route: Route, home: Home, line: LineSettings, answers: Prompter, depth: int
 ) -> asyncssh.SSHClientConnection:
     """A connection to the last machine on the way. Raises CannotReach, which names that machine."""
     if depth >= _MOST_JUMPS:
@@ -333,7 +333,7 @@ async def _jump(
         host, colon, port = host.rpartition(":") if hop.count(":") == 1 else (host, "", "")
         between = replace(node, address=host, port=int(port) if colon else None, user=user or None, key=None, trust=())
         try:
-            last = await connect(between, home, line, Client(between, answers), None, last, depth + 1)
+            last = await connect(between, home, line, LoginEvents(between, answers), None, last, depth + 1)
         except CannotReach as error:
             error.detail += f" (at {host}, on the way to {node.address})"
             raise
@@ -341,7 +341,7 @@ async def _jump(
     return last
 
 
-async def _key_options(node: Node, answers: Answers) -> dict[str, Any]:
+async def _key_options(node: Node, answers: Prompter) -> dict[str, Any]:
     """How to log in with the node's own key and no other: many offered keys end a login at some servers.
 
     One with a pass phrase is used through the agent, if that holds it; else we ask.
@@ -382,7 +382,7 @@ async def _of_the_agent(key: str) -> bytes | None:
     return public if public in held else None
 
 
-def _why(node: Node, client: Client, error: Exception) -> CannotReach:
+def _why(node: Node, client: LoginEvents, error: Exception) -> CannotReach:
     """Which step failed, from what the library raised and what we saw on the way."""
     name, said = node.name, str(error)
     if client.stopped is not None:

@@ -20,11 +20,11 @@ from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import LineSettings
 from yatagan.errors import CannotReach
-from yatagan.nodes.connecting import PATIENT, Client, LoginTimes, connect
+from yatagan.nodes.connecting import PATIENT, LoginEvents, LoginTimes, connect
 from yatagan.nodes.failures import files_refused
 from yatagan.nodes.helper import Helper, NoHelper
-from yatagan.nodes.prompts import Answers, Nobody, Reached
-from yatagan.nodes.sftp_client import BEGINNING, Files
+from yatagan.nodes.prompts import LoginProgress, NoPrompter, Prompter
+from yatagan.nodes.sftp_client import BEGINNING, SftpClient
 
 logging.getLogger("asyncssh").setLevel(logging.CRITICAL)
 
@@ -35,7 +35,7 @@ class Login:
 
     node: Node
     connection: asyncssh.SSHClientConnection
-    files: Files
+    files: SftpClient
     helper: Helper | None
     no_helper: str
     lost: asyncio.Event
@@ -60,9 +60,9 @@ class Login:
         return str(self.connection.get_extra_info("server_version", ""))
 
     @property
-    def link(self) -> Link:
+    def link(self) -> SSHLink:
         """What more channels come from."""
-        return Here(self.connection)
+        return OwnLink(self.connection)
 
     async def close(self) -> None:
         """Log out. Never raises: there is nothing left to lose."""
@@ -72,12 +72,12 @@ class Login:
         await self.link.hang_up()
 
 
-class Link(Protocol):
+class SSHLink(Protocol):
     """A connection, in whatever process: `ours`, where it is this one that encrypts."""
 
     ours: bool
 
-    async def channel(self, like: Files) -> Files:
+    async def channel(self, like: SftpClient) -> SftpClient:
         """A further file channel. Raises asyncssh.Error, OSError."""
 
     def abort(self) -> None:
@@ -87,7 +87,7 @@ class Link(Protocol):
         """Take leave. Never raises."""
 
 
-class Here:
+class OwnLink:
     """A connection of this process."""
 
     ours = True
@@ -95,9 +95,9 @@ class Here:
     def __init__(self, connection: asyncssh.SSHClientConnection) -> None:
         self._connection = connection
 
-    async def channel(self, like: Files) -> Files:
+    async def channel(self, like: SftpClient) -> SftpClient:
         """See `Link.channel`."""
-        return await Files.open(self._connection, like)
+        return await SftpClient.open(self._connection, like)
 
     def abort(self) -> None:
         """See `Link.abort`."""
@@ -117,7 +117,7 @@ async def log_in(
     node: Node,
     home: Home,
     line: LineSettings,
-    answers: Answers,
+    answers: Prompter,
     *,
     pinned: tuple[str, int] | None = None,
     commands: bool = True,
@@ -127,7 +127,7 @@ async def log_in(
     `pinned` is the address and port of an earlier login of the same batch. With `commands` the helper
     is started where the node allows it, after the file channel, so that it can name the file server's process.
     """
-    client = Client(node, answers)
+    client = LoginEvents(node, answers)
     connection = await connect(node, home, line, client, pinned)
     peer = connection.get_extra_info("peername")
     # Through another machine there is no address of the node's own, and nothing to hold on to.
@@ -137,7 +137,7 @@ async def log_in(
     return await _told(node, answers, beginning)
 
 
-async def _told(node: Node, answers: Answers, beginning: Coroutine[Any, Any, Login]) -> Login:
+async def _told(node: Node, answers: Prompter, beginning: Coroutine[Any, Any, Login]) -> Login:
     """Wait for what is started after a login, and tell how long it takes: start-up files may do anything."""
     task, began, told = asyncio.ensure_future(beginning), time.monotonic(), False
     try:
@@ -146,7 +146,7 @@ async def _told(node: Node, answers: Answers, beginning: Coroutine[Any, Any, Log
             seconds = time.monotonic() - began
             if not task.done() and seconds >= PATIENT:
                 told = True
-                answers.waiting(node.name, seconds, Reached.ACCOUNT)
+                answers.waiting(node.name, seconds, LoginProgress.ACCOUNT)
         return await task
     except BaseException:
         task.cancel()
@@ -158,11 +158,11 @@ async def _told(node: Node, answers: Answers, beginning: Coroutine[Any, Any, Log
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Again:
+class FurtherLogin:
     """Another login to an address at which we are logged in."""
 
-    link: Link
-    files: Files
+    link: SSHLink
+    files: SftpClient
     lost: asyncio.Event
 
     async def close(self) -> None:
@@ -171,25 +171,25 @@ class Again:
         await self.link.hang_up()
 
 
-async def log_in_again(login: Login, home: Home, line: LineSettings) -> Again:
+async def log_in_again(login: Login, home: Home, line: LineSettings) -> FurtherLogin:
     """Log in to the same address once more, where nobody has to answer. Raises CannotReach."""
     connection, lost = await connect_again(login.node, login.address, home, line)
     try:
-        files = await Files.open(connection, login.files, _patience(line.silence))
+        files = await SftpClient.open(connection, login.files, _patience(line.silence))
     except (asyncssh.Error, OSError) as error:
         connection.abort()
         raise files_refused(login.node, error) from error
     except asyncio.CancelledError:
         connection.abort()
         raise
-    return Again(Here(connection), files, lost)
+    return FurtherLogin(OwnLink(connection), files, lost)
 
 
 async def connect_again(
     node: Node, address: tuple[str, int] | None, home: Home, line: LineSettings
 ) -> tuple[asyncssh.SSHClientConnection, asyncio.Event]:
     """Another connection, which nobody is asked about, and what is set when it is lost. Raises CannotReach."""
-    client = Client(node, Nobody())
+    client = LoginEvents(node, NoPrompter())
     return await connect(node, home, line, client, address), client.lost
 
 
@@ -217,7 +217,7 @@ async def _begin(
 ) -> Login:
     """What a login is for: the file channel, and then the helper."""
     try:
-        files = await Files.open(connection, patience=_patience(silence))
+        files = await SftpClient.open(connection, patience=_patience(silence))
     except (asyncssh.Error, OSError) as error:
         connection.abort()
         raise files_refused(node, error) from error

@@ -25,8 +25,8 @@ from yatagan.config.nodes import Node
 from yatagan.config.settings import LineSettings
 from yatagan.errors import CannotReach
 from yatagan.nodes.failures import files_refused
-from yatagan.nodes.login import Again, Here, Login, connect_again
-from yatagan.nodes.sftp_client import Files
+from yatagan.nodes.login import FurtherLogin, Login, OwnLink, connect_again
+from yatagan.nodes.sftp_client import SftpClient
 from yatagan.nodes.transport import Turn, say_nothing_of_packets
 
 #: What a further channel is asked for with, besides its socket.
@@ -36,7 +36,7 @@ _LENGTH = struct.Struct(">I")
 _LEAVING = 3.0
 
 
-async def log_in_beside(login: Login, home: Home, line: LineSettings) -> Again:
+async def log_in_beside(login: Login, home: Home, line: LineSettings) -> FurtherLogin:
     """As `log_in_again`, in another process. Raises CannotReach; OSError where there can be no more processes."""
     near, far = socket.socketpair()
     with far:
@@ -53,7 +53,7 @@ async def log_in_beside(login: Login, home: Home, line: LineSettings) -> Again:
             near.close()
             raise
     near.setblocking(False)
-    beside = Beside(process, near, await asyncio.open_unix_connection(sock=near))
+    beside = ProcessLink(process, near, await asyncio.open_unix_connection(sock=near))
     try:
         order = pickle.dumps((login.node, login.address, home, line))
         files = await beside.channel(login.files, _LENGTH.pack(len(order)) + order)
@@ -63,10 +63,10 @@ async def log_in_beside(login: Login, home: Home, line: LineSettings) -> Again:
     except asyncio.CancelledError:
         beside.abort()
         raise
-    return Again(beside, files, beside.lost)
+    return FurtherLogin(beside, files, beside.lost)
 
 
-class Beside:
+class ProcessLink:
     """A connection that another process has; see `Link`."""
 
     ours = False
@@ -88,7 +88,7 @@ class Beside:
             await self._reader.read()
         self.lost.set()
 
-    async def channel(self, like: Files, order: bytes = _MORE) -> Files:
+    async def channel(self, like: SftpClient, order: bytes = _MORE) -> SftpClient:
         """See `Link.channel`. Its socket goes with an order."""
         near, far = socket.socketpair()
         with far:
@@ -98,11 +98,11 @@ class Beside:
                 near.close()
                 raise
 
-        async def passed_on(files: Files) -> asyncio.Transport:
+        async def passed_on(files: SftpClient) -> asyncio.Transport:
             transport, _ = await asyncio.get_running_loop().create_unix_connection(lambda: _Passed(files), sock=near)
             return transport
 
-        return await Files.over(passed_on, like=like)
+        return await SftpClient.over(passed_on, like=like)
 
     def abort(self) -> None:
         """See `Link.abort`."""
@@ -128,7 +128,7 @@ class Beside:
 class _Passed(asyncio.Protocol):
     """A socket over which another process passes on a file channel."""
 
-    def __init__(self, files: Files) -> None:
+    def __init__(self, files: SftpClient) -> None:
         self._files = files
 
     def data_received(self, data: bytes) -> None:
@@ -214,7 +214,7 @@ async def _serve(control: socket.socket, order: bytes, first: socket.socket) -> 
         connection, lost = await connect_again(node, address, home, line)
     except CannotReach:
         return
-    link = Here(connection)
+    link = OwnLink(connection)
     opening = {asyncio.ensure_future(_pass_on(connection, first))}
 
     def asked() -> None:

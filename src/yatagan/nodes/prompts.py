@@ -25,7 +25,7 @@ class Question:
     shown: bool = False
 
 
-class Reached(StrEnum):
+class LoginProgress(StrEnum):
     """How far a login has come that lets us wait."""
 
     NOTHING = "nothing"
@@ -35,7 +35,7 @@ class Reached(StrEnum):
     ACCOUNT = "account"
 
 
-class Answers(Protocol):
+class Prompter(Protocol):
     """Somebody or something that answers, and is told how the login goes on."""
 
     async def answer(self, question: Question) -> str:
@@ -47,14 +47,14 @@ class Answers(Protocol):
     def note(self, text: str) -> None:
         """Something about this machine's own files that does not stop the login."""
 
-    def waiting(self, node: str, seconds: float, reached: Reached) -> None:
+    def waiting(self, node: str, seconds: float, reached: LoginProgress) -> None:
         """The node has let us wait for so long. Told every second."""
 
     def waited(self) -> None:
         """The wait is over, one way or the other."""
 
 
-class Nobody:
+class NoPrompter:
     """Answers nothing and hears nothing."""
 
     async def answer(self, question: Question) -> str:
@@ -67,7 +67,7 @@ class Nobody:
     def note(self, text: str) -> None:
         """See `Answers`."""
 
-    def waiting(self, node: str, seconds: float, reached: Reached) -> None:
+    def waiting(self, node: str, seconds: float, reached: LoginProgress) -> None:
         """See `Answers`."""
 
     def waited(self) -> None:

@@ -108,7 +108,7 @@ class Channel(Protocol):
         """End it."""
 
 
-class Files(asyncssh.SSHClientSession[bytes]):
+class SftpClient(asyncssh.SSHClientSession[bytes]):
     """The channel. `read_size` and `write_size`: the largest requests; `extensions`: those that we know."""
 
     def __init__(self) -> None:
@@ -128,14 +128,14 @@ class Files(asyncssh.SSHClientSession[bytes]):
 
     @classmethod
     async def open(
-        cls, connection: asyncssh.SSHClientConnection, like: Files | None = None, patience: float = BEGINNING
-    ) -> Files:
+        cls, connection: asyncssh.SSHClientConnection, like: SftpClient | None = None, patience: float = BEGINNING
+    ) -> SftpClient:
         """A new channel, perhaps to the same server as another one.
 
         Raises ConnectionError or TimeoutError, or asyncssh.Error when there is none to be had.
         """
 
-        async def begin(files: Files) -> Channel:
+        async def begin(files: SftpClient) -> Channel:
             channel, _ = await connection.create_session(lambda: files, subsystem="sftp", encoding=None)
             say_nothing_of_packets(channel)
             return channel
@@ -145,11 +145,11 @@ class Files(asyncssh.SSHClientSession[bytes]):
     @classmethod
     async def over(
         cls,
-        begin: Callable[[Files], Awaitable[Channel]],
+        begin: Callable[[SftpClient], Awaitable[Channel]],
         server: str = "",
-        like: Files | None = None,
+        like: SftpClient | None = None,
         patience: float = BEGINNING,
-    ) -> Files:
+    ) -> SftpClient:
         """What `begin` makes a channel for, and hands to it what comes. Raises ConnectionError, or what `begin` does.
 
         `server`: its software, in its own words. Of one that is `like` another need not be asked what it takes.

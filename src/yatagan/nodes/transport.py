@@ -19,7 +19,7 @@ _TOGETHER = 256 << 10
 _PIECE = 64 << 10
 
 
-class Connection(Protocol):
+class PacketConnection(Protocol):
     """What the SSH library makes for each connection: an `asyncio.Protocol`, but for its name."""
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
@@ -35,13 +35,13 @@ class Connection(Protocol):
         """See `asyncio.Protocol`."""
 
 
-class Connector:
+class PacketConnector:
     """Opens connections for the SSH library, which takes it for a tunnel. `address` stands for whatever it asks for."""
 
     def __init__(self, address: tuple[str, int] | None = None) -> None:
         self._address = address
 
-    async def create_connection(self, factory: Any, host: str, port: int) -> tuple[asyncio.Transport, Connection]:
+    async def create_connection(self, factory: Any, host: str, port: int) -> tuple[asyncio.Transport, PacketConnection]:
         """A connection that `factory` has made, and what carries it. Raises OSError."""
         loop = asyncio.get_running_loop()
         host, port = self._address or (host, port)
@@ -77,7 +77,7 @@ def _say_nothing(*what: object, **more: object) -> None:
 class _Pieces(asyncio.Protocol):
     """Hands what arrives to a connection, in pieces."""
 
-    def __init__(self, connection: Connection) -> None:
+    def __init__(self, connection: PacketConnection) -> None:
         self.connection = connection
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:

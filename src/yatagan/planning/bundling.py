@@ -18,7 +18,7 @@ BUNDLE_BYTES, BUNDLE_FILES = 2 << 20, 1000
 _LEAST = 16
 
 
-class Layout:
+class BundleLayout:
     """Where everything is in the bundle of some steps, in their order."""
 
     def __init__(self, members: Sequence[Step]) -> None:
@@ -60,7 +60,7 @@ class Costs:
 
 
 @dataclass(frozen=True, slots=True)
-class Travel:
+class BundledTravel:
     """The small files of a plan, as they would travel together: how many bundles, and the seconds that it takes."""
 
     files: int
@@ -75,7 +75,7 @@ class Travel:
         return self.files >= _LEAST and self.together < 0.8 * self.alone
 
 
-def travel(files: int, size: int, costs: Costs) -> Travel:
+def travel(files: int, size: int, costs: Costs) -> BundledTravel:
     """What it would come to for so many small files, with so many bytes."""
     bundles = max(1, -(-(size + files * 1536) // BUNDLE_BYTES), -(-files // BUNDLE_FILES)) if files else 0
-    return Travel(files, size, bundles, costs.alone(files), costs.together(files, bundles))
+    return BundledTravel(files, size, bundles, costs.alone(files), costs.together(files, bundles))

@@ -22,12 +22,12 @@ from yatagan.batches.steps import (
 )
 from yatagan.errors import Fault
 from yatagan.places import holds
-from yatagan.planning.bundling import BUNDLE_BYTES, BUNDLE_FILES, SMALL, Layout, Travel
-from yatagan.planning.stored_bundles import Storing
+from yatagan.planning.bundling import BUNDLE_BYTES, BUNDLE_FILES, SMALL, BundledTravel, BundleLayout
+from yatagan.planning.stored_bundles import BundleToStore
 from yatagan.portable import index
 from yatagan.stores.interface import Facts, Kind
 from yatagan.trees.compare import Difference, Differences, Verdict
-from yatagan.trees.not_kept import Unkept
+from yatagan.trees.not_kept import NotKept
 from yatagan.trees.scan import Tree
 
 #: Mode of directories that have to be made above the destination, and of bundles that are stored there.
@@ -74,7 +74,7 @@ class Arrival:
     tree: Tree
     there: Tree
     differences: Differences = field(init=False)
-    storing: list[Storing] = field(default_factory=list)
+    storing: list[BundleToStore] = field(default_factory=list)
     as_files: list[bytes] = field(default_factory=list)
     hidden: bytes = b""
     #: Entries whose names the disk there takes for another's, and that other path.
@@ -102,12 +102,12 @@ class Plan:
     room: int | None
     summary: Summary = field(default_factory=Summary)
     #: The small files that travel in bundles and are unloaded on arrival; None where they go one by one.
-    travel: Travel | None = None
+    travel: BundledTravel | None = None
     top_inode: int = 0
     same_disk: bool = False
     safe: int = 0
     #: What the entries that are carried have and leave behind; None as long as nobody has looked.
-    unkept: Unkept | None = None
+    unkept: NotKept | None = None
 
     def carried(self) -> Iterator[tuple[bytes, Iterator[bytes]]]:
         """The roots of the sources, and the paths below each of what is to be carried."""
@@ -190,14 +190,14 @@ class _Numbering:
         held, self._held, self._held_size = self._held, [], 0
         if not held:
             return
-        facts = Facts(Kind.FILE, Layout(held).size, 0, 0)
+        facts = Facts(Kind.FILE, BundleLayout(held).size, 0, 0)
         path, label = posixpath.join(self._plan.destination, b"bundle"), posixpath.dirname(held[0].label)
         bundle = self._step(FILES_PHASE, StepKind.BUNDLE, b"", path, label, facts)
         yield bundle
         for step in held:
             yield replace(step, bundle=bundle.number, phase=SINGLES_PHASE)
 
-    def _store(self, arrival: Arrival, storing: Storing) -> Iterator[Step]:
+    def _store(self, arrival: Arrival, storing: BundleToStore) -> Iterator[Step]:
         """A bundle that stays one, its index, and the entries that are in it."""
         directory, _, label = _ends(arrival, storing.path)
         label = posixpath.join(posixpath.dirname(label), posixpath.basename(storing.bundle))

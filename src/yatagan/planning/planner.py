@@ -14,13 +14,13 @@ from typing import Protocol
 
 from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Times
-from yatagan.bundles.see_through import Seeing
+from yatagan.bundles.see_through import SeeThrough
 from yatagan.bundles.stored_bundle import find_stored
 from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.errors import BadPlace, Fault, Refused
 from yatagan.planning.bundling import Costs, travel
 from yatagan.planning.plan import Arrival, Plan, Summary, travels
-from yatagan.planning.stored_bundles import Stored, Storing, store
+from yatagan.planning.stored_bundles import BundleToStore, StoringChoice, store
 from yatagan.portable import index
 from yatagan.stores.interface import Facts, Kind, Readable, Store
 from yatagan.transfer.delta import REUSE_LEAST, may_reuse
@@ -28,7 +28,7 @@ from yatagan.trees.compare import Difference, Verdict, compare, still_since
 from yatagan.trees.hashing import Content, How, digests
 from yatagan.trees.name_clashes import clashes, folded, has_spellings, spelled_there, tells_apart
 from yatagan.trees.patterns import EVERYTHING, Choice
-from yatagan.trees.remembered_digests import Memory
+from yatagan.trees.remembered_digests import RememberedDigests
 from yatagan.trees.scan import Heard, Tree, scan, unheard
 
 
@@ -43,15 +43,15 @@ class Watcher(Protocol):
 
 
 @dataclass(frozen=True, slots=True)
-class Looking:
+class ContentsComparison:
     """That contents are compared: with what is remembered of them, and who hears how far it is."""
 
-    memory: Memory
+    memory: RememberedDigests
     watcher: Watcher
 
 
 @dataclass(frozen=True, slots=True)
-class Together:
+class BundlingChoice:
     """That small files may travel together: what they cost on this line, and whether to do it in any case."""
 
     costs: Costs
@@ -70,9 +70,9 @@ async def make_plan(
     heard: Heard = unheard,
     choice: Choice = EVERYTHING,
     times: Times = Times.KEEP,
-    together: Together | None = None,
-    stored: Stored = Stored.AS_IT_IS,
-    looking: Looking | None = None,
+    together: BundlingChoice | None = None,
+    stored: StoringChoice = StoringChoice.AS_IT_IS,
+    looking: ContentsComparison | None = None,
     placed: Placed | None = None,
 ) -> Plan:
     """Compare and decide.
@@ -89,8 +89,8 @@ async def make_plan(
     step_ns = max(source.traits.time_step_ns, destination.traits.time_step_ns)
     fresh_since = still_since(await source.clock_ns(), source.traits.time_step_ns)
     plan = await _begin(destination, directory, step_ns)
-    seeing = Seeing(destination)
-    now_there: Readable = destination if stored is Stored.FILES else seeing
+    seeing = SeeThrough(destination)
+    now_there: Readable = destination if stored is StoringChoice.FILES else seeing
     comparing = _Comparing(source, now_there, choice, step_ns, fresh_since, times is Times.NOW, looking, heard)
     try:
         for path, name in sources:
@@ -129,7 +129,7 @@ class _Comparing:
     step_ns: int
     fresh_since: int | None
     arrival_times: bool
-    looking: Looking | None
+    looking: ContentsComparison | None
     heard: Heard
 
     async def scan_both(self, root: bytes, there: bytes, *, anything: bool) -> tuple[Tree, Tree]:
@@ -220,19 +220,19 @@ async def _nothing(root: bytes) -> Tree:
     return Tree(root)
 
 
-async def _look_at_bundles(destination: Store, arrival: Arrival, stored: Stored, seeing: Seeing) -> None:
+async def _look_at_bundles(destination: Store, arrival: Arrival, stored: StoringChoice, seeing: SeeThrough) -> None:
     """What of an arrival is stored as bundles, and what those take the place of. Raises Refused."""
     arrival.storing, arrival.differences, arrival.as_files = store(
         arrival.tree, arrival.there, arrival.differences, stored, seeing.bundles, seeing.unfit
     )
     for each in arrival.storing:
         await _look_at_bundle(destination, each)
-    if stored is Stored.FILES and not arrival.there.entries:
+    if stored is StoringChoice.FILES and not arrival.there.entries:
         hidden = await find_stored(destination, arrival.there.root)
         arrival.hidden = hidden.path if hidden is not None else b""
 
 
-async def _look_at_bundle(destination: Store, storing: Storing) -> None:
+async def _look_at_bundle(destination: Store, storing: BundleToStore) -> None:
     """What has the names of a bundle and its index now, that is to be replaced. Raises Refused for a directory."""
     storing.seen = await destination.look_closely(storing.bundle)
     storing.seen_beside = await destination.look_closely(storing.bundle + index.SUFFIX)
@@ -285,7 +285,7 @@ async def _look_at_names(destination: Store, plan: Plan) -> None:
         arrival.differences.decide(dict.fromkeys(lost, Verdict.CLASHES))
 
 
-def _look_at_small(plan: Plan, together: Together) -> None:
+def _look_at_small(plan: Plan, together: BundlingChoice) -> None:
     sizes = [
         difference.facts.size
         for arrival in plan.arrivals

@@ -18,7 +18,7 @@ from yatagan.trees.compare import Differences, Verdict
 from yatagan.trees.scan import Tree
 
 
-class Stored(StrEnum):
+class StoringChoice(StrEnum):
     """How directories are stored that are new at the destination."""
 
     #: As files, whatever is there.
@@ -32,7 +32,7 @@ class Stored(StrEnum):
 
 
 @dataclass(slots=True)
-class Storing:
+class BundleToStore:
     """A directory that is to be stored as a bundle: its path below the arrival's root, and all that goes into it.
 
     `present` is the bundle that is there now, `changed` how many entries it lacks or has otherwise, `gone` how many it
@@ -63,10 +63,10 @@ def store(
     tree: Tree,
     there: Tree,
     differences: Differences,
-    how: Stored,
+    how: StoringChoice,
     bundles: Mapping[bytes, StoredBundle],
     unfit: Collection[bytes] = (),
-) -> tuple[list[Storing], Differences, list[bytes]]:
+) -> tuple[list[BundleToStore], Differences, list[bytes]]:
     """What is to be stored as bundles; the differences that are left; and directories that are there as files.
 
     `bundles` are those at the destination, by the directory that each stands for; `unfit` are directories whose bundles
@@ -92,16 +92,16 @@ def store(
             held.remove(path)  # it stays as it is
         elif members:
             gone = sum(_join(path, each) not in tree.entries for each in now.lines) if now is not None else 0
-            storing.append(Storing(path, bundle_of(there.absolute(path)), members, now, changed, gone))
+            storing.append(BundleToStore(path, bundle_of(there.absolute(path)), members, now, changed, gone))
     return storing, differences.grouped(partial(_group, groups=held))[None], as_files
 
 
-def _wanted(tree: Tree, how: Stored) -> list[bytes]:
+def _wanted(tree: Tree, how: StoringChoice) -> list[bytes]:
     """Directories that are to become bundles: those that hold files, whole or right below the root."""
-    if how is Stored.WHOLE:
+    if how is StoringChoice.WHOLE:
         some = any(tree.entries.of_kind(Kind.FILE))
         return [b""] if tree.entries[b""].kind is Kind.DIRECTORY and some else []
-    if how is Stored.BY_DIRECTORY:
+    if how is StoringChoice.BY_DIRECTORY:
         return sorted({path.split(b"/")[0] for path in tree.entries.of_kind(Kind.FILE) if b"/" in path})
     return []
 

@@ -33,9 +33,9 @@ from yatagan.portable.directories import (
     sync_directory,
 )
 from yatagan.portable.tar import BLOCK, FILE, Damaged, Member, is_header
-from yatagan.portable.tar_input import Changed, Entry, Manner, Told
-from yatagan.portable.tar_reader import Reader
-from yatagan.portable.tar_writer import Making
+from yatagan.portable.tar_input import AddedMember, Changed, Entry, HeaderOptions
+from yatagan.portable.tar_reader import TarReader
+from yatagan.portable.tar_writer import TarWriter
 from yatagan.portable.zstd_frames import even, seek_table
 
 Alive = Callable[[], None]
@@ -99,7 +99,7 @@ def _write(request: Dict[str, Any], directory: int, part: bytes, beside_part: by
     lines = [index.first_line(os.path.basename(_raw(request["path"])))]
     counts = {"members": 0, "files": 0, "size": 0}
 
-    def listed(told: Told, offset: int) -> None:
+    def listed(told: AddedMember, offset: int) -> None:
         lines.append(told.line(offset))
         counts["members"] += 1
         if told.digest:
@@ -108,7 +108,7 @@ def _write(request: Dict[str, Any], directory: int, part: bytes, beside_part: by
 
     last = LastDirectory()
     entries = (_entry(last, *each) for each in _HEARD.pop(request["token"], []))
-    blocks = Making(entries, Manner(request["anonymous"], request["latest_ns"]), listed).blocks()
+    blocks = TarWriter(entries, HeaderOptions(request["anonymous"], request["latest_ns"]), listed).blocks()
     value, stored = hashlib.sha256(), 0
     with _create(directory, part) as out, _create(directory, beside_part) as beside:
         for piece in _pressed(blocks, request["form"], request["level"]):
@@ -207,7 +207,7 @@ def unpack(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
     told: List[List[Any]] = []
     sums = {"files": 0, "size": 0, "proven": 0, "bits": 0}
 
-    def hear(outcome: unpacking.Outcome) -> None:
+    def hear(outcome: unpacking.MemberOutcome) -> None:
         alive()
         member = outcome.member
         counts[outcome.what] = counts.get(outcome.what, 0) + 1
@@ -218,7 +218,7 @@ def unpack(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
         if outcome.what not in (unpacking.UNPACKED, unpacking.LEFT) and len(told) < _MOST_TOLD:
             told.append([member.name.decode("latin-1"), outcome.what, outcome.why])
 
-    manner = unpacking.Manner(request["run"], request["replace"], request["links_out"], request["most"])
+    manner = unpacking.UnpackOptions(request["run"], request["replace"], request["links_out"], request["most"])
     unpacker = unpacking.Unpacker(_raw(request["into"]), manner, hear)
     damage: List[List[Any]] = []
     strays = False
@@ -282,7 +282,7 @@ def hear(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
     return {}
 
 
-def _member_digest(reader: Reader, member: Member, alive: Alive) -> str:
+def _member_digest(reader: TarReader, member: Member, alive: Alive) -> str:
     value, at = hashlib.sha256(), 0
     for offset, data in reader.contents():
         alive()
@@ -292,7 +292,7 @@ def _member_digest(reader: Reader, member: Member, alive: Alive) -> str:
     return value.hexdigest()
 
 
-def _index_lines(path: bytes) -> Optional[Iterator[index.Line]]:
+def _index_lines(path: bytes) -> Optional[Iterator[index.IndexEntry]]:
     """The index's lines, if there is one that can be read to its end."""
     beside = path + index.SUFFIX
     try:
@@ -311,25 +311,25 @@ def _lines(path: bytes) -> Iterator[bytes]:
             yield line.rstrip(b"\n")
 
 
-def _reader(path: bytes, stream: Any) -> Reader:
+def _reader(path: bytes, stream: Any) -> TarReader:
     start = stream.read(BLOCK)
     stream.seek(0)
     if is_header(start):
         start = b""  # a tar may begin with a name that looks like something else
     if start.startswith(b"\x28\xb5\x2f\xfd"):
-        return Reader(_Command([_zstd(), "-dcq"], path).read)
+        return TarReader(_Command([_zstd(), "-dcq"], path).read)
     if start.startswith(b"PK"):
         raise NotHere("a program for zip archives")
     for magic, opened in ((b"\x1f\x8b", gzip.open), (b"BZh", bz2.open), (b"\xfd7zXZ", lzma.open)):
         if start.startswith(magic):
-            return Reader(_Unpressed(opened(stream, "rb")).read)
+            return TarReader(_Unpressed(opened(stream, "rb")).read)
 
     def skip(size: int) -> None:
         if stream.tell() + size > os.fstat(stream.fileno()).st_size:
             raise EOFError
         stream.seek(size, 1)
 
-    return Reader(stream.read, skip)
+    return TarReader(stream.read, skip)
 
 
 class _Unpressed:

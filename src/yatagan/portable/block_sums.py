@@ -40,7 +40,7 @@ class Blocks(NamedTuple):
         return min(self.block, self.size - number * self.block)
 
 
-class Run(NamedTuple):
+class Match(NamedTuple):
     """Bytes that the old file has at `old` and the new one at `new`; `digest`, if not "", is that of the new ones."""
 
     old: int

@@ -128,14 +128,14 @@ def _name(fields: Dict[str, Any], key: str) -> bytes:
     return b64decode(str(fields[key + "_b64"]), validate=True)
 
 
-class Line(NamedTuple):
+class IndexEntry(NamedTuple):
     """A member as the index has it; `digest` is "" where there is none."""
 
     member: Member
     digest: str
 
 
-def read_lines(lines: Iterable[bytes]) -> Iterator[Line]:
+def read_lines(lines: Iterable[bytes]) -> Iterator[IndexEntry]:
     """The members of an index. Raises BadIndex, at the latest where it is cut off."""
     number, totals = 0, None  # type: int, Optional[Totals]
     for number, line in enumerate(lines, 1):
@@ -185,7 +185,7 @@ def _totals(fields: Dict[str, Any], number: int) -> Totals:
         raise BadIndex(number, "its totals cannot be understood") from None
 
 
-def _member(fields: Dict[str, Any], number: int) -> Line:
+def _member(fields: Dict[str, Any], number: int) -> IndexEntry:
     try:
         regions = fields.get("regions")
         pairs = tuple((int(at), int(size)) for at, size in regions) if regions is not None else None
@@ -201,6 +201,6 @@ def _member(fields: Dict[str, Any], number: int) -> Line:
             stored=sum(pair[1] for pair in pairs) if pairs is not None else size,
             offset=int(fields["offset"]) if "offset" in fields else None,
         )
-        return Line(member, str(fields.get("sha256", "")))
+        return IndexEntry(member, str(fields.get("sha256", "")))
     except (KeyError, ValueError, TypeError):
         raise BadIndex(number, "a member cannot be understood") from None

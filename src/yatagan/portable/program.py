@@ -119,7 +119,7 @@ def do_clock(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
 def do_digests(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     """Digests of files."""
     files = [(raw(path), known) for path, known in request["files"]]
-    return {"files": small_files.digests(files, request["algorithm"], Pulse(busy))}
+    return {"files": small_files.digests(files, request["algorithm"], SignOfLife(busy))}
 
 
 def do_look(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
@@ -148,7 +148,7 @@ def do_alive(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     return {"alive": alive, "sure": True}
 
 
-class Pulse:
+class SignOfLife:
     """Gives a sign of life when it is time for one."""
 
     def __init__(self, busy: Busy) -> None:
@@ -166,22 +166,22 @@ class Pulse:
 
 def do_gather(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     """The contents of small files."""
-    found = small_files.gather([raw(path) for path in request["paths"]], request["most"], Pulse(busy))
+    found = small_files.gather([raw(path) for path in request["paths"]], request["most"], SignOfLife(busy))
     return {"files": [[outcome, b64encode(data).decode("ascii"), facts] for outcome, data, facts in found]}
 
 
-def wanted(request: Dict[str, Any]) -> List[small_files.Parcel]:
+def wanted(request: Dict[str, Any]) -> List[small_files.BundledFile]:
     """The parcels of a request."""
     found = []
     for offset, size, digest, part, earlier, path, *rest in request["parcels"]:
         stale = tuple([raw(each) for each in earlier])
-        found.append(small_files.Parcel(offset, size, digest, raw(part), stale, raw(path), *rest))
+        found.append(small_files.BundledFile(offset, size, digest, raw(part), stale, raw(path), *rest))
     return found
 
 
 def do_finish(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     """Part files that are whole."""
-    return {"outcomes": small_files.finish(wanted(request), Pulse(busy))}
+    return {"outcomes": small_files.finish(wanted(request), SignOfLife(busy))}
 
 
 def do_place(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
@@ -198,7 +198,7 @@ def do_place(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
 
 def do_unload(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     """Small files out of a bundle."""
-    return {"outcomes": small_files.unload(raw(request["path"]), wanted(request), Pulse(busy))}
+    return {"outcomes": small_files.unload(raw(request["path"]), wanted(request), SignOfLife(busy))}
 
 
 #: What was learned: what to ask for, and who does it.
@@ -240,7 +240,7 @@ def main(token: str) -> None:
 
         try:
             if request["do"] in LEARNED:
-                reply.update(LEARNED[request["do"]](request, Pulse(busy)))
+                reply.update(LEARNED[request["do"]](request, SignOfLife(busy)))
             else:
                 reply.update(globals()["do_" + request["do"]](request, busy))
         except OSError as error:

@@ -28,7 +28,7 @@ from yatagan.portable.placing import set_facts
 PLACED, THERE, DIFFERENT, CHANGED = 0, -1, -2, -3
 
 
-class Parcel(NamedTuple):
+class BundledFile(NamedTuple):
     """A file in a bundle: where its bytes are, their SHA-256, and what is to become of them.
 
     `part` is the name that it has until it is whole, made with `make_mode`, and `earlier` are such names of earlier
@@ -55,7 +55,7 @@ Outcome = Tuple[int, int]
 _TOGETHER = 100
 
 
-def unload(bundle: bytes, parcels: List[Parcel], alive: Callable[[], None]) -> List[Outcome]:
+def unload(bundle: bytes, parcels: List[BundledFile], alive: Callable[[], None]) -> List[Outcome]:
     """Give every parcel its own file and name. Doing it again does no harm.
 
     Each is written under its part name and given its facts, then synced, read again and hashed, and only then named,
@@ -69,7 +69,7 @@ def unload(bundle: bytes, parcels: List[Parcel], alive: Callable[[], None]) -> L
         os.close(source)
 
 
-def finish(parcels: List[Parcel], alive: Callable[[], None]) -> List[Outcome]:
+def finish(parcels: List[BundledFile], alive: Callable[[], None]) -> List[Outcome]:
     """What is left to do for part files that are whole: each gets its facts, is synced, read again, hashed and named.
 
     As with `unload`, nothing is replaced and doing it again does no harm: what has its name already counts as done.
@@ -77,7 +77,7 @@ def finish(parcels: List[Parcel], alive: Callable[[], None]) -> List[Outcome]:
     return _in_groups(parcels, _open_part, alive, keep=True)
 
 
-def _in_groups(parcels: List[Parcel], open_: Any, alive: Callable[[], None], keep: bool) -> List[Outcome]:
+def _in_groups(parcels: List[BundledFile], open_: Any, alive: Callable[[], None], keep: bool) -> List[Outcome]:
     """Open or write parcels, then prove and name them, group by group: what is written before the first is synced is
     done by a disk at once (measured: in half the time). What lies in a directory that was moved away is not in place.
     """
@@ -102,7 +102,7 @@ def _in_groups(parcels: List[Parcel], open_: Any, alive: Callable[[], None], kee
 
 
 def _prove_and_name(
-    parcels: List[Parcel],
+    parcels: List[BundledFile],
     opened: List[Tuple[int, Any]],
     places: OpenDirectories,
     alive: Callable[[], None],
@@ -126,7 +126,7 @@ def _prove_and_name(
     return outcomes
 
 
-def _open_part(parcel: Parcel, places: OpenDirectories) -> Optional[Tuple[int, int]]:
+def _open_part(parcel: BundledFile, places: OpenDirectories) -> Optional[Tuple[int, int]]:
     """A part file with its facts set, as `_write` gives it; None when it has gone, as it does when it gets its name."""
     for part in parcel.earlier:
         _forget(part, places)
@@ -159,7 +159,7 @@ class _Differs(Exception):
     """The bytes are not those that were meant."""
 
 
-def _write(source: int, parcel: Parcel, places: OpenDirectories) -> Tuple[int, int]:
+def _write(source: int, parcel: BundledFile, places: OpenDirectories) -> Tuple[int, int]:
     """A parcel in its part file, facts set: the descriptor, and the error number if they could not be."""
     for part in parcel.earlier:
         _forget(part, places)
@@ -186,7 +186,7 @@ def _write(source: int, parcel: Parcel, places: OpenDirectories) -> Tuple[int, i
     return descriptor, unset
 
 
-def _sync_and_name(descriptor: int, parcel: Parcel, places: OpenDirectories) -> int:
+def _sync_and_name(descriptor: int, parcel: BundledFile, places: OpenDirectories) -> int:
     os.fsync(descriptor)
     if sha256(_read(descriptor, 0, parcel.size + 1)).hexdigest() != parcel.digest:
         raise _Differs
@@ -215,7 +215,7 @@ def _forget(part: bytes, places: OpenDirectories) -> None:
             raise
 
 
-def _held_against(parcel: Parcel, places: OpenDirectories) -> int:
+def _held_against(parcel: BundledFile, places: OpenDirectories) -> int:
     """What has the name already: THERE when it is the same; PLACED when it was plainly we who put it there."""
     directory, name = places.parent_of(parcel.path)
     try:

@@ -38,7 +38,7 @@ class Entry(NamedTuple):
     seen: Tuple[int, int, int, int]
 
 
-class Manner(NamedTuple):
+class HeaderOptions(NamedTuple):
     """How members are described.
 
     `anonymous` leaves out whose the files were and which bits their group had by chance, so that the same tree gives
@@ -54,7 +54,7 @@ class Manner(NamedTuple):
         return mtime_ns if self.latest_ns is None or mtime_ns <= self.latest_ns else self.latest_ns
 
 
-class Told(NamedTuple):
+class AddedMember(NamedTuple):
     """A member as whoever makes the archive needs it.
 
     Its contents begin at `offset`; `before` and `after` are its line of the index around that number. `digest` is ""
@@ -73,7 +73,7 @@ class Told(NamedTuple):
         return b"%b%d%b" % (self.before, begins, self.after) if self.after else self.before
 
 
-class Run(NamedTuple):
+class TarRun(NamedTuple):
     """Members that follow each other, as pieces of the tar stream, `size` bytes; offsets count from its beginning.
 
     `large` is a file that comes after them and does not fit a handful: its member and path.
@@ -81,11 +81,11 @@ class Run(NamedTuple):
 
     pieces: List[bytes]
     size: int
-    told: List[Told]
+    told: List[AddedMember]
     large: Optional[Tuple[Member, bytes]]
 
 
-class Read(NamedTuple):
+class ReadEntry(NamedTuple):
     """An entry as it was read: its header in pieces and, but for a large file, its contents.
 
     `before` begins its line of the index. Where that is not known yet, nor the header of a large file, `member` is
@@ -102,13 +102,13 @@ class Read(NamedTuple):
     member: Optional[Member]
 
 
-def tell(member: Member, offset: int, digest: str) -> Told:
+def tell(member: Member, offset: int, digest: str) -> AddedMember:
     """A member whose contents begin at an offset."""
     before, after = around_offset(member, digest)
-    return Told(offset, before, after, member.name, member.size, digest)
+    return AddedMember(offset, before, after, member.name, member.size, digest)
 
 
-def digests(handful: List[Read]) -> List[str]:
+def digests(handful: List[ReadEntry]) -> List[str]:
     """SHA-256 of what was read; "" of what is no file, or not read yet."""
     return [
         sha256(read.contents).hexdigest()
@@ -118,21 +118,21 @@ def digests(handful: List[Read]) -> List[str]:
     ]
 
 
-def code(handful: List[Read], digests: List[str]) -> List[Run]:
+def code(handful: List[ReadEntry], digests: List[str]) -> List[TarRun]:
     """What was read, as runs of the tar stream."""
-    runs: List[Run] = []
+    runs: List[TarRun] = []
     pieces: List[bytes] = []
-    told: List[Told] = []
+    told: List[AddedMember] = []
     at = 0
     for (name, path, size, head, head_size, contents, before, member), digest in zip(handful, digests):
         if contents is None:
             assert member is not None
-            runs.append(Run(pieces, at, told, (member, path)))
+            runs.append(TarRun(pieces, at, told, (member, path)))
             pieces, told, at = [], [], 0
             continue
         begins = at + head_size
         if member is None:
-            told.append(Told(begins, before, after_offset(digest), name, size, digest))
+            told.append(AddedMember(begins, before, after_offset(digest), name, size, digest))
         else:
             told.append(tell(member, begins, digest))
         pieces += head
@@ -142,18 +142,18 @@ def code(handful: List[Read], digests: List[str]) -> List[Run]:
             pieces.append(bytes(missing))
         at = begins + size + missing
     if told:
-        runs.append(Run(pieces, at, told, None))
+        runs.append(TarRun(pieces, at, told, None))
     return runs
 
 
-class Reading:
+class TarInput:
     """Reads entries as members."""
 
-    def __init__(self, manner: Manner) -> None:
+    def __init__(self, manner: HeaderOptions) -> None:
         self._manner = manner
         self._owners: Dict[Tuple[int, int], Tuple[int, int, bytes, bytes]] = {}
 
-    def read_all(self, entries: List[Entry]) -> Tuple[List[Read], List[str], bool]:
+    def read_all(self, entries: List[Entry]) -> Tuple[List[ReadEntry], List[str], bool]:
         """The entries, their digests, and whether most of the time went with waiting."""
         began, worked = time.perf_counter(), time.clock_gettime(time.CLOCK_THREAD_CPUTIME_ID)
         last = LastDirectory()
@@ -163,7 +163,7 @@ class Reading:
         waited = time.perf_counter() - began > 3 * worked
         return read, digests(read), waited
 
-    def read(self, entry: Entry, last: LastDirectory) -> Read:
+    def read(self, entry: Entry, last: LastDirectory) -> ReadEntry:
         """One entry, whole and of one moment; a large file without its contents. Raises Changed, OSError."""
         if entry.kind != FILE:
             status = last.look_at(entry.path)
@@ -183,7 +183,9 @@ class Reading:
             seen = now
         raise Changed(entry.path)
 
-    def _described(self, entry: Entry, status: os.stat_result, contents: Optional[bytes], target: bytes = b"") -> Read:
+    def _described(
+        self, entry: Entry, status: os.stat_result, contents: Optional[bytes], target: bytes = b""
+    ) -> ReadEntry:
         """What was read with its header, made without a detour where it is a file like most."""
         manner, mode, size = self._manner, status.st_mode & 0o7777, status.st_size if entry.kind == FILE else 0
         mtime_ns = manner.time_of(status)
@@ -192,12 +194,12 @@ class Reading:
             head = common_head(entry.name, size, mode, mtime_ns, uid, gid, owner, group)
             before = before_offset(entry.name, size, mode, mtime_ns) if head is not None else b""
             if head is not None and before:
-                return Read(entry.name, entry.path, size, head, COMMON_HEAD, contents, before, None)
+                return ReadEntry(entry.name, entry.path, size, head, COMMON_HEAD, contents, before, None)
         if manner.anonymous and entry.kind == LINK:
             mode = 0o777  # what systems make of it differs, and none looks at it
         member = Member(entry.name, entry.kind, size, mode, mtime_ns, target, uid, gid, owner, group, None, size)
         encoded = encode(member) if contents is not None else b""
-        return Read(entry.name, entry.path, size, (encoded,), len(encoded), contents, b"", member)
+        return ReadEntry(entry.name, entry.path, size, (encoded,), len(encoded), contents, b"", member)
 
     def _owner(self, uid: int, gid: int) -> Tuple[int, int, bytes, bytes]:
         """Whose a file is, by numbers and by names."""

@@ -32,7 +32,7 @@ _PIECE = 1 << 20
 Records = Dict[bytes, bytes]
 
 
-class Reader:
+class TarReader:
     """Reads a tar stream from front to back.
 
     `read(size)` gives at most so many bytes and none at the end; `skip(size)`, where there is one, passes over bytes

@@ -16,12 +16,12 @@ from typing import Any, Callable, Deque, Iterable, Iterator, List, Optional, Tup
 from yatagan.portable.directories import open_regular
 from yatagan.portable.tar import END, Member, Regions, encode, padding
 from yatagan.portable.tar_input import (
+    AddedMember,
     Changed,
     Entry,
-    Manner,
-    Read,
-    Reading,
-    Told,
+    HeaderOptions,
+    ReadEntry,
+    TarInput,
     code,
     let_age,
     tell,
@@ -38,13 +38,13 @@ _HOLE = bytes(_PIECE)
 
 
 #: Called for each member, once its header is out: what there is to tell of it, and where its contents begin.
-Listed = Callable[[Told, int], None]
+Listed = Callable[[AddedMember, int], None]
 
 
-class Making:
+class TarWriter:
     """One archive in the making. `blocks` may be called once."""
 
-    def __init__(self, entries: Iterable[Entry], manner: Manner, listed: Listed) -> None:
+    def __init__(self, entries: Iterable[Entry], manner: HeaderOptions, listed: Listed) -> None:
         self._entries = iter(entries)
         self._manner = manner
         self._listed = listed
@@ -71,7 +71,7 @@ class Making:
         """Pieces of the stream that follow each other, and their bytes."""
         handfuls = _handfuls(self._entries)
         with ThreadPoolExecutor(_HANDFULS) as readers, ThreadPoolExecutor(1) as hasher:
-            for read, found in _read_in_turn(handfuls, Reading(self._manner), readers):
+            for read, found in _read_in_turn(handfuls, TarInput(self._manner), readers):
                 for run in code(read, found):
                     begins = self._at
                     self._at += run.size
@@ -129,13 +129,13 @@ def _handfuls(entries: Iterator[Entry]) -> Iterator[List[Entry]]:
 
 
 def _read_in_turn(
-    handfuls: Iterator[List[Entry]], reading: Reading, readers: ThreadPoolExecutor
-) -> Iterator[Tuple[List[Read], List[str]]]:
+    handfuls: Iterator[List[Entry]], reading: TarInput, readers: ThreadPoolExecutor
+) -> Iterator[Tuple[List[ReadEntry], List[str]]]:
     """Every entry, read and hashed in its turn; ahead of it, in threads, for as long as the disk makes us wait.
 
     Where it does not, threads would only take the interpreter from each other.
     """
-    under_way: "Deque[Future[Tuple[List[Read], List[str], bool]]]" = deque()
+    under_way: "Deque[Future[Tuple[List[ReadEntry], List[str], bool]]]" = deque()
     slow = False
     try:
         while True:

@@ -72,7 +72,7 @@ UNPACKED, REPLACED, LEFT = "unpacked", "replaced", "left as is"
 IN_THE_WAY, REFUSED, FAILED = "in the way", "refused", "failed"
 
 
-class Outcome(NamedTuple):
+class MemberOutcome(NamedTuple):
     """A member, what came of it, why (a reason of `names`, a kind that is in the way, or what the system said)."""
 
     member: Member
@@ -91,7 +91,7 @@ class TooMuch(Exception):
         self.allowed = allowed
 
 
-class Manner(NamedTuple):
+class UnpackOptions(NamedTuple):
     """How to unpack.
 
     `run` names this run: part files and kept files carry it. `most` is how many bytes may be written in all.
@@ -127,7 +127,7 @@ class _Refused(Exception):
 class Unpacker:
     """Unpacks into one directory, which must be there. `told` hears what came of each member."""
 
-    def __init__(self, root: bytes, manner: Manner, told: Callable[[Outcome], None]) -> None:
+    def __init__(self, root: bytes, manner: UnpackOptions, told: Callable[[MemberOutcome], None]) -> None:
         self._manner = manner
         self._told = told
         self._root = open_to_list(root)
@@ -153,11 +153,11 @@ class Unpacker:
         Raises what the archive raises, TooMuch, and OSError when there is no room.
         """
         if member.kind == DIRECTORY and member.name in (b".", b"./"):
-            self._told(Outcome(member, LEFT))
+            self._told(MemberOutcome(member, LEFT))
             return
         why = refusal(member.name)
         if why:
-            self._told(Outcome(member, REFUSED, why))
+            self._told(MemberOutcome(member, REFUSED, why))
             return
         try:
             if member.kind == FILE:
@@ -169,15 +169,15 @@ class Unpacker:
             elif member.kind == HARD_LINK:
                 self._hard_link(member)
             else:
-                self._told(Outcome(member, REFUSED, SPECIAL))
+                self._told(MemberOutcome(member, REFUSED, SPECIAL))
         except _Refused as refused:
-            self._told(Outcome(member, REFUSED, refused.why))
+            self._told(MemberOutcome(member, REFUSED, refused.why))
         except OverflowError:
-            self._told(Outcome(member, FAILED, "a size or time that no disk can hold"))
+            self._told(MemberOutcome(member, FAILED, "a size or time that no disk can hold"))
         except OSError as error:
             if error.errno in (errno.ENOSPC, errno.EDQUOT):
                 raise
-            self._told(Outcome(member, FAILED, error.strerror or str(error)))
+            self._told(MemberOutcome(member, FAILED, error.strerror or str(error)))
 
     def finish(self) -> None:
         """Give what is left its name, and directories that were made their facts, deepest first."""
@@ -235,7 +235,9 @@ class Unpacker:
         made = parts in self._made
         if made:
             self._made[parts] = member
-        self._told(Outcome(member, UNPACKED if made and not known else LEFT, bits=member.mode & 0o4000 if made else 0))
+        self._told(
+            MemberOutcome(member, UNPACKED if made and not known else LEFT, bits=member.mode & 0o4000 if made else 0)
+        )
 
     def _set_directory_facts(self, parts: Tuple[bytes, ...], member: Optional[Member]) -> None:
         descriptor = self._directory(parts)
@@ -324,15 +326,15 @@ class Unpacker:
         if found is None:
             return None
         if not stat.S_ISREG(found.st_mode) and not stat.S_ISLNK(found.st_mode):
-            self._told(Outcome(member, IN_THE_WAY, kind_of(found)))
+            self._told(MemberOutcome(member, IN_THE_WAY, kind_of(found)))
             return _STAYS
         if not again and passes_for(found, member, directory, name):
-            self._told(Outcome(member, LEFT))
+            self._told(MemberOutcome(member, LEFT))
             return _STAYS
         wanted = self._manner.replace
         if again or wanted == ALWAYS or (wanted == OLDER and found.st_mtime_ns < member.mtime_ns):
             return found
-        self._told(Outcome(member, IN_THE_WAY, kind_of(found)))
+        self._told(MemberOutcome(member, IN_THE_WAY, kind_of(found)))
         return _STAYS
 
     def _settle(self) -> None:
@@ -364,17 +366,17 @@ class Unpacker:
         try:
             if each.replaced is None:
                 give_name(each.directory, each.part, each.directory, each.name)
-                self._told(Outcome(each.member, UNPACKED, digest=each.digest, bits=bits))
+                self._told(MemberOutcome(each.member, UNPACKED, digest=each.digest, bits=bits))
                 return
             self._keep(each)
             os.rename(each.part, each.name, src_dir_fd=each.directory, dst_dir_fd=each.directory)
-            self._told(Outcome(each.member, REPLACED, digest=each.digest, bits=bits))
+            self._told(MemberOutcome(each.member, REPLACED, digest=each.digest, bits=bits))
         except OSError as error:
             forget(each.directory, each.part)
             if error.errno == errno.EEXIST:
-                self._told(Outcome(each.member, IN_THE_WAY, "something new"))
+                self._told(MemberOutcome(each.member, IN_THE_WAY, "something new"))
             else:
-                self._told(Outcome(each.member, FAILED, error.strerror or str(error)))
+                self._told(MemberOutcome(each.member, FAILED, error.strerror or str(error)))
 
     def _keep(self, each: _Ready) -> None:
         """A second name for what is about to be replaced; EEXIST when it is no longer what was looked at."""
@@ -426,7 +428,7 @@ class Unpacker:
         self._named.add(hash(parts))
         os.symlink(member.target, name, dir_fd=directory)
         os.utime(name, ns=(time_ns(), member.mtime_ns), dir_fd=directory, follow_symlinks=False)
-        self._told(Outcome(member, UNPACKED if found is None else REPLACED))
+        self._told(MemberOutcome(member, UNPACKED if found is None else REPLACED))
 
     def _hard_link(self, member: Member) -> None:
         if refusal(member.target):
@@ -442,12 +444,12 @@ class Unpacker:
             found = look(directory, name)
             if found is not None:
                 same = (found.st_dev, found.st_ino) == (there.st_dev, there.st_ino)
-                self._told(Outcome(member, LEFT) if same else Outcome(member, IN_THE_WAY, kind_of(found)))
+                self._told(MemberOutcome(member, LEFT) if same else MemberOutcome(member, IN_THE_WAY, kind_of(found)))
                 return
             os.link(target[-1], name, src_dir_fd=source, dst_dir_fd=directory, follow_symlinks=False)
         finally:
             os.close(source)
-        self._told(Outcome(member, UNPACKED))
+        self._told(MemberOutcome(member, UNPACKED))
 
     def _directory_of(self, target: Tuple[bytes, ...]) -> int:
         """A descriptor of the directory that holds a file; none is made for it."""

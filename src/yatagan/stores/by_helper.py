@@ -9,9 +9,9 @@ from typing import Any, Concatenate, ParamSpec, TypeVar
 
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.helper import Helper
-from yatagan.portable.block_sums import Blocks, Run
-from yatagan.portable.small_files import Parcel
-from yatagan.stores.interface import Digested, Facts, Gathered, NodeBlocks, Placement, Unloaded
+from yatagan.portable.block_sums import Blocks, Match
+from yatagan.portable.small_files import BundledFile
+from yatagan.stores.interface import Digested, Extracted, Facts, NodeBlocks, Placement, SmallFile
 from yatagan.stores.sftp_file import Ask
 from yatagan.stores.system_errors import (
     digested,
@@ -116,19 +116,19 @@ class ByHelper:
         return NodeBlocks(made, facts)
 
     @_sound
-    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run]) -> list[bool]:
+    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Match]) -> list[bool]:
         """See `Store.reuse`."""
         values = {"part": part.decode("latin-1"), "runs": runs}
         return _as_many(runs, [bool(each) for each in (await self.work(_CHANGES, "reuse", old, values))["good"]])
 
     @_sound
-    async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
+    async def gather(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
         """See `Store.gather`."""
         reply = await self.ask("gather", paths=[path.decode("latin-1") for path in paths], most=most)
         return _as_many(paths, [gathered(outcome, b64decode(data), found) for outcome, data, found in reply["files"]])
 
     @_sound
-    async def unload(self, bundle: bytes, parcels: Sequence[Parcel]) -> list[Unloaded]:
+    async def unload(self, bundle: bytes, parcels: Sequence[BundledFile]) -> list[Extracted]:
         """See `Store.unload`."""
         reply = await self.ask("unload", bundle, writing=True, parcels=[_spelled(each) for each in parcels])
         return _as_many(parcels, [unloaded(*outcome) for outcome in reply["outcomes"]])
@@ -157,7 +157,7 @@ class ByHelper:
         return _as_many(placements, outcomes)
 
     @_sound
-    async def finish(self, parcels: Sequence[Parcel]) -> list[Unloaded]:
+    async def finish(self, parcels: Sequence[BundledFile]) -> list[Extracted]:
         """See `Store.finish`."""
         reply = await self.ask("finish", writing=True, parcels=[_spelled(each) for each in parcels])
         return _as_many(parcels, [unloaded(*outcome) for outcome in reply["outcomes"]])
@@ -170,7 +170,7 @@ def _as_many(asked: Sequence[object], answers: list[T]) -> list[T]:
     return answers
 
 
-def _spelled(parcel: Parcel) -> list[Any]:
+def _spelled(parcel: BundledFile) -> list[Any]:
     """A parcel as the helper reads it."""
     return [
         [name.decode("latin-1") for name in value]

@@ -15,7 +15,7 @@ import asyncssh
 
 from yatagan.errors import Fault, StoreError
 from yatagan.nodes import sftp_client
-from yatagan.nodes.login import Again, Login
+from yatagan.nodes.login import FurtherLogin, Login
 from yatagan.stores.system_errors import SYSTEM_FAULTS
 
 T = TypeVar("T")
@@ -46,7 +46,7 @@ class BareFailure(Exception):
         self.said = said
 
 
-class Line:
+class Connection:
     """One login, as requests and answers. `silence`: seconds for which requests may stay without any answer.
 
     Several lines may share a login; one that is `shared` leaves it open.
@@ -64,19 +64,19 @@ class Line:
         if login.helper is not None:
             login.helper.listeners.add(self._heard)
         self._lost = asyncio.Event()
-        self._logins: list[Login | Again] = [login]
+        self._logins: list[Login | FurtherLogin] = [login]
         self._followed = [asyncio.create_task(self._follow(login))]
         self._watch = asyncio.create_task(self._watch_line())
 
     def _heard(self) -> None:
         self._last_answer = time.monotonic()
 
-    def watch(self, login: Login | Again) -> None:
+    def watch(self, login: Login | FurtherLogin) -> None:
         """Another login that is part of the line: when it is lost, so is the line."""
         self._logins.append(login)
         self._followed.append(asyncio.create_task(self._follow(login)))
 
-    async def _follow(self, login: Login | Again) -> None:
+    async def _follow(self, login: Login | FurtherLogin) -> None:
         await login.lost.wait()
         self._lost.set()
 

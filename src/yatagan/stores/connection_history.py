@@ -12,7 +12,7 @@ from yatagan.errors import BadConfig
 
 
 @dataclass(frozen=True, slots=True)
-class Past:
+class ConnectionHistory:
     """A line as it was: `lanes` that it took to fill it, its best `rate` in bytes a second, `round_trip` in seconds."""
 
     lanes: int = 1
@@ -20,16 +20,16 @@ class Past:
     round_trip: float = 0.0
 
 
-def recall(home: Home, node: str) -> Past:
+def recall(home: Home, node: str) -> ConnectionHistory:
     """What is remembered of a node's line; nothing special where that cannot be read."""
     try:
         found = json.loads(_file(home, node).read_text(encoding="utf-8"))
-        return Past(int(found["lanes"]), float(found["rate"]), float(found["round_trip"]))
+        return ConnectionHistory(int(found["lanes"]), float(found["rate"]), float(found["round_trip"]))
     except (OSError, ValueError, KeyError, TypeError):
-        return Past()
+        return ConnectionHistory()
 
 
-def remember(home: Home, node: str, past: Past) -> None:
+def remember(home: Home, node: str, past: ConnectionHistory) -> None:
     """Keep it for the next time. It is no harm when that fails."""
     with contextlib.suppress(OSError, BadConfig):
         write_whole(_file(home, node), json.dumps(asdict(past)) + "\n")

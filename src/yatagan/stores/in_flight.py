@@ -32,7 +32,7 @@ _SPAN, _SPANS = 0.1, 10
 _BUSY, _BUSY_SPANS = 0.7, 5
 
 
-class Room:
+class InFlight:
     """Bytes, handed out in the order of asking, up to a limit."""
 
     def __init__(self, limit: int) -> None:
@@ -86,7 +86,7 @@ class Room:
             future.set_result(None)
 
 
-class Flow(Room):
+class FlowControl(InFlight):
     """What is on its way over a line. Its limit follows what is measured, up to what its `lanes` take.
 
     `round_trip`: the shortest time in seconds that an answer has taken. `busy` tells the seconds that whoever handles

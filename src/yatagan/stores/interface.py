@@ -12,9 +12,9 @@ from enum import StrEnum
 from typing import Any, Protocol
 
 from yatagan.errors import Fault
-from yatagan.portable.block_sums import Blocks, Run
-from yatagan.portable.small_files import Parcel
-from yatagan.stores.in_flight import Room
+from yatagan.portable.block_sums import Blocks, Match
+from yatagan.portable.small_files import BundledFile
+from yatagan.stores.in_flight import InFlight
 
 #: Requests never reach over a multiple of this many bytes, and what lies between two of them goes one way: disks that
 #: are shared by many machines lock a file piece by piece.
@@ -106,7 +106,7 @@ class Traits:
 
 
 @dataclass(frozen=True, slots=True)
-class Gathered:
+class SmallFile:
     """A small file, read whole and of one moment; or the fault that kept it from being so."""
 
     contents: bytes
@@ -136,7 +136,7 @@ class Placement:
 
 
 @dataclass(frozen=True, slots=True)
-class Unloaded:
+class Extracted:
     """What became of a parcel: in place, or `there` already with the same contents, or a fault.
 
     `unset`: its mode and times could not be set, which is no failure.
@@ -176,7 +176,7 @@ class Reader(Protocol):
     """An open regular file. `flow`: what its store has on the way."""
 
     @property
-    def flow(self) -> Room:
+    def flow(self) -> InFlight:
         """Whoever reads takes of it what they ask for, and says when it is answered."""
 
     @property
@@ -197,7 +197,7 @@ class Writer(Protocol):
     """An open part file."""
 
     @property
-    def flow(self) -> Room:
+    def flow(self) -> InFlight:
         """Whoever writes takes of it what they send, and says when it is answered."""
 
     @property
@@ -276,7 +276,7 @@ class Readable(Protocol):
         As with `digests`, whether it is the file that this store shows is for the caller to see.
         """
 
-    async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
+    async def gather(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
         """The contents of small files, none of more than `most` bytes; UNSUPPORTED where there are no `parcels`."""
 
     def expect(self, size: int) -> None:
@@ -305,7 +305,7 @@ class Store(Readable, Protocol):
     async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
         """A new part file with the first `size` bytes of an old one, copied where they are. Or UNSUPPORTED."""
 
-    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run]) -> list[bool]:
+    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Match]) -> list[bool]:
         """Copy what an old file has of a new one into its part file, on the node, and sync it. Or UNSUPPORTED.
 
         Whether each run was there, and what its digest says, if it has one. If not, its bytes in the part file are of
@@ -346,13 +346,13 @@ class Store(Readable, Protocol):
     async def remove_directory(self, path: bytes) -> None:
         """Remove an empty directory. EXISTS when something is in it."""
 
-    async def unload(self, bundle: bytes, parcels: Sequence[Parcel]) -> list[Unloaded]:
+    async def unload(self, bundle: bytes, parcels: Sequence[BundledFile]) -> list[Extracted]:
         """Files out of a bundle that is there: synced, read again and held against their digests, then named.
 
         Nothing is ever replaced; doing it again does no harm. UNSUPPORTED where there are no `parcels`.
         """
 
-    async def finish(self, parcels: Sequence[Parcel]) -> list[Unloaded]:
+    async def finish(self, parcels: Sequence[BundledFile]) -> list[Extracted]:
         """Part files that are whole: each gets its facts, is synced, read again, held against its digest, and named.
 
         As with `unload`, nothing is ever replaced, and doing it again does no harm.

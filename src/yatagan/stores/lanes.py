@@ -19,10 +19,10 @@ from typing import Any
 import asyncssh
 
 from yatagan.errors import CannotReach, StoreError
-from yatagan.nodes.login import Again, Login
-from yatagan.nodes.sftp_client import Files
-from yatagan.stores.connection_history import Past
-from yatagan.stores.in_flight import LANE_BYTES, Flow
+from yatagan.nodes.login import FurtherLogin, Login
+from yatagan.nodes.sftp_client import SftpClient
+from yatagan.stores.connection_history import ConnectionHistory
+from yatagan.stores.in_flight import LANE_BYTES, FlowControl
 
 #: Channels on one login at most. Servers take ten sessions as they come, and commands want some too.
 _CHANNELS = 8
@@ -53,7 +53,7 @@ class Lane:
     `process`: what serves it on the node, so far as that is to be seen.
     """
 
-    files: Files
+    files: SftpClient
     ours: bool
     process: int = 0
     load: int = 0
@@ -69,24 +69,24 @@ class Allowed:
 
     logins: int = 1
     beside: int = 0
-    log_in: Callable[[bool], Awaitable[Again]] | None = None
-    past: Past = Past()  # noqa: RUF009 it never changes
-    keep: Callable[[Past], None] = lambda past: None
+    log_in: Callable[[bool], Awaitable[FurtherLogin]] | None = None
+    past: ConnectionHistory = ConnectionHistory()  # noqa: RUF009 it never changes
+    keep: Callable[[ConnectionHistory], None] = lambda past: None
 
 
 class Lanes:
     """All lanes of one session; the first is the login's own. They grow by themselves while bytes move."""
 
-    def __init__(self, login: Login, allowed: Allowed, watch: Callable[[Login | Again], None]) -> None:
+    def __init__(self, login: Login, allowed: Allowed, watch: Callable[[Login | FurtherLogin], None]) -> None:
         self._first = login
         self._allowed = allowed
         self._watch = watch
         #: Channels on every login, and logins that there are or will be; those in processes beside ours.
-        self._channels: dict[Login | Again, int] = {login: 1}
+        self._channels: dict[Login | FurtherLogin, int] = {login: 1}
         self._places = 1
         self._beside = 0
         self._lanes = [Lane(login.files, login.link.ours)]
-        self._extra: list[Files] = []
+        self._extra: list[SftpClient] = []
         self._noted: Noted | None = None
         self._growing: asyncio.Task[None] | None = None
         self._not_before = 0.0
@@ -94,9 +94,9 @@ class Lanes:
         self._ready: list[Lane] = []
         self._admitting = asyncio.Lock()
         self._no_logins = allowed.log_in is None
-        self._full: set[Login | Again] = set()
+        self._full: set[Login | FurtherLogin] = set()
         self._processes: list[list[int]] = login.helper.greeting["session"] if login.helper is not None else []
-        self.flow = Flow(busy=time.thread_time, wanting=self._grow)
+        self.flow = FlowControl(busy=time.thread_time, wanting=self._grow)
 
     def __iter__(self) -> Any:
         return iter(self._lanes)
@@ -201,7 +201,7 @@ class Lanes:
         self._watch(login)
         return Lane(login.files, login.link.ours, process)
 
-    async def _log_in(self, beside: bool) -> tuple[Again, int]:
+    async def _log_in(self, beside: bool) -> tuple[FurtherLogin, int]:
         """Another login to the machine of the first, and what serves it. Raises CannotReach, ConnectionError."""
         assert self._allowed.log_in is not None
         login = await self._allowed.log_in(beside)
@@ -215,7 +215,7 @@ class Lanes:
             raise
         return login, process
 
-    def _free_login(self) -> Login | Again | None:
+    def _free_login(self) -> Login | FurtherLogin | None:
         """The login with the fewest channels, of those that may have another one."""
         free = [each for each, channels in self._channels.items() if each not in self._full and channels < _CHANNELS]
         return min(free, key=lambda each: self._channels[each], default=None)
@@ -235,7 +235,7 @@ class Lanes:
             return await self._by_channel()
         return Lane(files, link.ours, process)
 
-    async def _served_by(self, files: Files) -> tuple[str, int]:
+    async def _served_by(self, files: SftpClient) -> tuple[str, int]:
         """See `Files.served_by`; ("", 0) where there is nobody to compare it with. Raises ConnectionError."""
         return await files.served_by() if self._first.helper is not None else ("", 0)
 
@@ -269,7 +269,7 @@ class Lanes:
             with contextlib.suppress(asyncio.CancelledError):
                 await self._growing
         if self.flow.rate:
-            past = Past(self.flow.lanes_worth, self.flow.rate, self.flow.round_trip)
+            past = ConnectionHistory(self.flow.lanes_worth, self.flow.rate, self.flow.round_trip)
             await asyncio.to_thread(self._allowed.keep, past)
         for files in self._extra:
             files.exit()

@@ -22,21 +22,21 @@ from typing import Any, ParamSpec, TypeVar
 from yatagan.config.roots import Roots
 from yatagan.errors import Fault, StoreError
 from yatagan.portable import directories, placing, small_files
-from yatagan.portable.block_sums import Run
-from yatagan.portable.small_files import Parcel
-from yatagan.stores.in_flight import Room
+from yatagan.portable.block_sums import Match
+from yatagan.portable.small_files import BundledFile
+from yatagan.stores.in_flight import InFlight
 from yatagan.stores.interface import (
     STRIPE,
     Digested,
+    Extracted,
     Facts,
-    Gathered,
     NodeBlocks,
     NodeDigest,
     Piece,
     Placement,
     Reader,
+    SmallFile,
     Traits,
-    Unloaded,
     Writer,
 )
 from yatagan.stores.system_errors import (
@@ -95,7 +95,7 @@ class LocalFile:
     ours. Whoever else writes to it, or cuts it short, leaves another time, and that is seen before our next write.
     """
 
-    def __init__(self, descriptor: int, path: bytes, flow: Room, *, is_part: bool = False) -> None:
+    def __init__(self, descriptor: int, path: bytes, flow: InFlight, *, is_part: bool = False) -> None:
         self._descriptor = descriptor
         self._path = path
         self._mark = 0
@@ -244,7 +244,7 @@ class LocalStore:
         self._writing = writing
         self._umask = umask
         self._closed = False
-        self.flow = Room(_ON_THE_WAY)
+        self.flow = InFlight(_ON_THE_WAY)
 
     def _alive(self) -> None:
         """Asked by a thread that works for long: nobody waits for it when the store is closed."""
@@ -351,7 +351,7 @@ class LocalStore:
         """See `Store.copy_part`. Never needed here: a local writer ends with its process."""
         raise StoreError(Fault.UNSUPPORTED, new)
 
-    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run]) -> list[bool]:
+    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Match]) -> list[bool]:
         """See `Store.reuse`. Here files are open to everybody."""
         raise StoreError(Fault.UNSUPPORTED, part)
 
@@ -468,11 +468,11 @@ class LocalStore:
         """See `Store.recorded`."""
         return ""
 
-    async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
+    async def gather(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
         """See `Store.gather`."""
         return [gathered(*each) for each in await asyncio.to_thread(small_files.gather, list(paths), most, _quiet)]
 
-    async def unload(self, bundle: bytes, parcels_: Sequence[Parcel]) -> list[Unloaded]:
+    async def unload(self, bundle: bytes, parcels_: Sequence[BundledFile]) -> list[Extracted]:
         """See `Store.unload`."""
 
         def unload() -> list[tuple[int, int]]:
@@ -481,7 +481,7 @@ class LocalStore:
 
         return [unloaded(*each) for each in await _thread(bundle, unload)]
 
-    async def finish(self, parcels_: Sequence[Parcel]) -> list[Unloaded]:
+    async def finish(self, parcels_: Sequence[BundledFile]) -> list[Extracted]:
         """See `Store.finish`."""
         return [unloaded(*each) for each in await _thread(b"", small_files.finish, list(parcels_), _quiet)]
 

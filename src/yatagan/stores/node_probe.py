@@ -21,7 +21,7 @@ from yatagan.config.nodes import Role
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.host_keys import fingerprint
 from yatagan.nodes.login import Login
-from yatagan.nodes.sftp_client import Files
+from yatagan.nodes.sftp_client import SftpClient
 from yatagan.places import PART_PREFIX, PART_SUFFIX
 from yatagan.stores.sftp import SftpStore, offers
 
@@ -159,11 +159,11 @@ async def _trip(store: SftpStore, path: bytes) -> float:
 
 async def _sessions(login: Login) -> int:
     """Sessions that may be open at once on one login, those that are open already included."""
-    extra: list[Files] = []
+    extra: list[SftpClient] = []
     held = 1 + (login.helper is not None)
     try:
         while held + len(extra) < _SESSIONS:
-            extra.append(await Files.open(login.connection))
+            extra.append(await SftpClient.open(login.connection))
     except (OSError, asyncssh.Error):
         pass
     for client in extra:

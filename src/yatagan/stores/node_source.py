@@ -8,9 +8,9 @@ import functools
 from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import LineSettings
-from yatagan.nodes.login import Again, Login, log_in, log_in_again
+from yatagan.nodes.login import FurtherLogin, Login, log_in, log_in_again
 from yatagan.nodes.login_process import log_in_beside
-from yatagan.nodes.prompts import Answers
+from yatagan.nodes.prompts import Prompter
 from yatagan.stores.connection_history import recall, remember
 from yatagan.stores.lanes import Allowed
 from yatagan.stores.sftp import SftpStore
@@ -19,7 +19,7 @@ from yatagan.stores.sftp import SftpStore
 def more_logins(login: Login, home: Home, line: LineSettings) -> Allowed:
     """How to log in to the same machine again, without asking anybody."""
 
-    async def again(beside: bool) -> Again:
+    async def again(beside: bool) -> FurtherLogin:
         if beside:
             with contextlib.suppress(OSError):  # then there can be no more processes here
                 return await log_in_beside(login, home, line)
@@ -39,7 +39,7 @@ class NodeSource:
         node: Node,
         home: Home,
         line: LineSettings,
-        answers: Answers,
+        answers: Prompter,
         *,
         pinned: tuple[str, int] | None = None,
         commands: bool = True,

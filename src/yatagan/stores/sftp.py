@@ -22,23 +22,23 @@ from yatagan.config.nodes import Node
 from yatagan.config.settings import LineSettings
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.login import Login
-from yatagan.nodes.sftp_client import CREATE, EXCLUSIVE, READ, WRITE, Files
-from yatagan.portable.block_sums import Run
-from yatagan.portable.small_files import Parcel
+from yatagan.nodes.sftp_client import CREATE, EXCLUSIVE, READ, WRITE, SftpClient
+from yatagan.portable.block_sums import Match
+from yatagan.portable.small_files import BundledFile
 from yatagan.stores.by_helper import ByHelper
 from yatagan.stores.coalescing import Coalesced, Shared
-from yatagan.stores.connection import BareFailure, Line
+from yatagan.stores.connection import BareFailure, Connection
 from yatagan.stores.interface import (
     Digested,
+    Extracted,
     Facts,
-    Gathered,
     Kind,
     NodeBlocks,
     NodeDigest,
     Placement,
     Reader,
+    SmallFile,
     Traits,
-    Unloaded,
     Writer,
 )
 from yatagan.stores.lanes import Allowed, Lanes
@@ -55,7 +55,7 @@ _PLACED_TOGETHER = 200
 _COPY = 64 << 20
 
 
-def offers(files: Files, extension: str) -> bool:
+def offers(files: SftpClient, extension: str) -> bool:
     """Whether the server named an extension at the start, by the name that OpenSSH gave it."""
     return any(name.decode() in (extension, f"{extension}@openssh.com") for name in files.extensions)
 
@@ -77,7 +77,7 @@ class SftpStore:
     ) -> None:
         self.login = login
         self.node = node or login.node
-        self._line = Line(login, line.silence, shared=shared)
+        self._line = Connection(login, line.silence, shared=shared)
         self.lanes = Lanes(login, allowed, self._line.watch)
         self.flow = self.lanes.flow
         self.name = self.node.name
@@ -106,7 +106,7 @@ class SftpStore:
         return self.flow.round_trip if self.login.times.questions else None
 
     @property
-    def _files(self) -> Files:
+    def _files(self) -> SftpClient:
         """The channel that has least to do."""
         return self.lanes.least_loaded.files
 
@@ -278,7 +278,7 @@ class SftpStore:
         finally:
             await self._ask(files.close(source), old)
 
-    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Run]) -> list[bool]:
+    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Match]) -> list[bool]:
         """See `Store.reuse`."""
         return await self._by_helper.reuse(old, part, runs)
 
@@ -360,7 +360,7 @@ class SftpStore:
         )
         return known, found, unset
 
-    async def _look_on(self, files: Files, path: bytes) -> Facts | None:
+    async def _look_on(self, files: SftpClient, path: bytes) -> Facts | None:
         """As `look`, over a given channel."""
         try:
             return facts_from(await self._ask(files.lstat(path), path))
@@ -464,15 +464,15 @@ class SftpStore:
         """See `Store.recorded`."""
         return ""
 
-    async def gather(self, paths: Sequence[bytes], most: int) -> list[Gathered]:
+    async def gather(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
         """See `Store.gather`."""
         return await self._by_helper.gather(paths, most)
 
-    async def unload(self, bundle: bytes, parcels: Sequence[Parcel]) -> list[Unloaded]:
+    async def unload(self, bundle: bytes, parcels: Sequence[BundledFile]) -> list[Extracted]:
         """See `Store.unload`."""
         return await self._by_helper.unload(bundle, parcels)
 
-    async def finish(self, parcels: Sequence[Parcel]) -> list[Unloaded]:
+    async def finish(self, parcels: Sequence[BundledFile]) -> list[Extracted]:
         """See `Store.finish`."""
         return await self._by_helper.finish(parcels)
 

@@ -9,7 +9,7 @@ from collections.abc import Coroutine
 from typing import Any, Protocol, TypeVar
 
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.nodes.sftp_client import CREATE, EXCLUSIVE, Attributes, Files
+from yatagan.nodes.sftp_client import CREATE, EXCLUSIVE, Attributes, SftpClient
 from yatagan.stores.interface import STRIPE, Facts, Piece, Reader
 from yatagan.stores.lanes import Lane, Lanes
 from yatagan.stores.system_errors import kind_of
@@ -182,7 +182,7 @@ class SftpFile:
             del self._opening[lane]
 
     @property
-    def only_channel(self) -> Files | None:
+    def only_channel(self) -> SftpClient | None:
         """The channel on which it is open; None where that is more than one, or will be."""
         return next(iter(self._handles)).files if len(self._handles) == 1 and not self._opening else None
 

@@ -10,7 +10,7 @@ from os import stat_result
 from yatagan.errors import Fault, StoreError
 from yatagan.portable import small_files
 from yatagan.portable.placing import KEPT_TAKEN, PART_CHANGED
-from yatagan.stores.interface import Digested, Facts, Gathered, Kind, Unloaded
+from yatagan.stores.interface import Digested, Extracted, Facts, Kind, SmallFile
 
 SYSTEM_FAULTS = {
     errno.ENOENT: Fault.MISSING,
@@ -83,19 +83,19 @@ def digested(outcome: int, digest: str, found: Sequence[int]) -> Digested:
     return Digested("", None, _fault_of_outcome(outcome))
 
 
-def gathered(outcome: int, contents: bytes, found: Sequence[int]) -> Gathered:
+def gathered(outcome: int, contents: bytes, found: Sequence[int]) -> SmallFile:
     """Our word for what `parcels.gather` says of a file."""
     if outcome == small_files.PLACED:
-        return Gathered(contents, facts_from_list(found))
-    return Gathered(b"", None, _fault_of_outcome(outcome))
+        return SmallFile(contents, facts_from_list(found))
+    return SmallFile(b"", None, _fault_of_outcome(outcome))
 
 
-def unloaded(outcome: int, unset: int) -> Unloaded:
+def unloaded(outcome: int, unset: int) -> Extracted:
     """Our word for what `parcels.unload` says of a parcel."""
     note = SYSTEM_FAULTS.get(unset, Fault.REFUSED) if unset else None
     if outcome in (small_files.PLACED, small_files.THERE):
-        return Unloaded(there=outcome == small_files.THERE, unset=note)
-    return Unloaded(fault=_fault_of_outcome(outcome))
+        return Extracted(there=outcome == small_files.THERE, unset=note)
+    return Extracted(fault=_fault_of_outcome(outcome))
 
 
 def _fault_of_outcome(outcome: int) -> Fault:

@@ -13,13 +13,13 @@ from dataclasses import replace
 from typing import Any, TypeVar
 
 from yatagan.errors import Fault, StoreError
-from yatagan.stores.in_flight import Room
+from yatagan.stores.in_flight import InFlight
 from yatagan.stores.interface import STRIPE
 from yatagan.transfer.extents import Extents
-from yatagan.transfer.pipeline import Passage
-from yatagan.transfer.rate_limit import Pace
+from yatagan.transfer.pipeline import Pipeline
+from yatagan.transfer.rate_limit import RateLimit
 from yatagan.transfer.stopping import Stopped
-from yatagan.transfer.transfer import Carriage, Tuning
+from yatagan.transfer.transfer import Transfer, Tuning
 
 T = TypeVar("T")
 
@@ -37,8 +37,8 @@ class Carrier:
     ) -> None:
         self._given = self._tuning = tuning
         self._clock = clock
-        self._held = Room(tuning.held)
-        self.pace = Pace(clock, sleep)
+        self._held = InFlight(tuning.held)
+        self.pace = RateLimit(clock, sleep)
 
     @property
     def tuning(self) -> Tuning:
@@ -61,7 +61,7 @@ class Carrier:
             )
         )
 
-    async def carry(self, way: Carriage) -> bool:
+    async def carry(self, way: Transfer) -> bool:
         """Carry one file; whether its last byte is known to be on the far disk.
 
         Raises StoreError (SOURCE_CHANGED when the source is shorter than it was), or Stopped after syncing
@@ -71,9 +71,9 @@ class Carrier:
             way.read_size, way.write_size = min(way.read_size, piece), min(way.write_size, piece)
         if 0 < way.size <= min(way.read_size, way.write_size, STRIPE) and not way.durable.total:
             return await self._carry_at_once(way)
-        return await Passage(self._tuning, self._held, self.pace, self._clock, way).run()
+        return await Pipeline(self._tuning, self._held, self.pace, self._clock, way).run()
 
-    async def _carry_at_once(self, way: Carriage) -> bool:
+    async def _carry_at_once(self, way: Transfer) -> bool:
         """A file of one piece: nothing of it goes on at the same time as another."""
         await self._held.take(way.size)
         try:
@@ -97,7 +97,7 @@ class Carrier:
             self._held.give(way.size)
 
 
-async def _flowing(flow: Room, count: int, request: Coroutine[Any, Any, T]) -> T:
+async def _flowing(flow: InFlight, count: int, request: Coroutine[Any, Any, T]) -> T:
     """One request, which takes its bytes of a flow until it is answered."""
     try:
         await flow.take(count)

@@ -13,11 +13,11 @@ from dataclasses import dataclass
 from typing import Any
 
 from yatagan.errors import Fault, StoreError
-from yatagan.stores.in_flight import Room
+from yatagan.stores.in_flight import InFlight
 from yatagan.stores.interface import STRIPE, Piece, Reader
-from yatagan.transfer.rate_limit import Pace
+from yatagan.transfer.rate_limit import RateLimit
 from yatagan.transfer.stopping import Stopped
-from yatagan.transfer.transfer import BeginningDiffers, Carriage, Tuning
+from yatagan.transfer.transfer import BeginningDiffers, Transfer, Tuning
 
 #: Bytes that a thread reads and hashes at a time: it is behind whenever it comes back, so it should not come often.
 _AT_A_TIME = 4 * STRIPE
@@ -25,7 +25,7 @@ _AT_A_TIME = 4 * STRIPE
 _AHEAD = 2 * _AT_A_TIME
 
 
-class _Line:
+class _Queue:
     """Blocks that wait their turn."""
 
     def __init__(self) -> None:
@@ -87,7 +87,7 @@ def _is_zeros(data: Piece) -> bool:
     )
 
 
-def _answers(task: asyncio.Task[None], flow: Room, count: int) -> None:
+def _answers(task: asyncio.Task[None], flow: InFlight, count: int) -> None:
     """Give back what a task has taken of a flow when it ends, even if it is cancelled before it has begun."""
     task.add_done_callback(lambda _: flow.answered(count))
 
@@ -97,7 +97,7 @@ def _reach(at: int, size: int, end: int) -> int:
     return min(at + size, (at // STRIPE + 1) * STRIPE, end)
 
 
-class Passage:
+class Pipeline:
     """The state of one file on its way.
 
     Blocks come from a far source in requests that are under way at once, or from a near one in a thread, several
@@ -105,19 +105,21 @@ class Passage:
     hashes: what the processor has just had in its hands it has at hand.
     """
 
-    def __init__(self, tuning: Tuning, held: Room, pace: Pace, clock: Callable[[], float], way: Carriage) -> None:
+    def __init__(
+        self, tuning: Tuning, held: InFlight, pace: RateLimit, clock: Callable[[], float], way: Transfer
+    ) -> None:
         self._tuning = tuning
         self._held = held
         self._pace = pace
         self._clock = clock
         self._way = way
         self._holding = 0
-        self._ahead = Room(_AHEAD)
+        self._ahead = InFlight(_AHEAD)
         self._acknowledged = way.durable.copy()
         self._arrived: dict[int, Block] = {}
         self._front = 0  # up to here everything has arrived, and was handed on
-        self._to_hash = _Line()
-        self._to_write = _Line()
+        self._to_hash = _Queue()
+        self._to_write = _Queue()
         self._work: dict[asyncio.Task[Any], None] = {}  # in the order of issue, so that a run replays
         self._writes: dict[asyncio.Task[Any], None] = {}
         self._end: asyncio.Future[None] = asyncio.get_running_loop().create_future()
@@ -271,7 +273,7 @@ class Passage:
     def _hash(self, blocks: list[Block]) -> None:
         self._way.hash.update(_joined(blocks))
 
-    async def _next(self, line: _Line) -> list[Block]:
+    async def _next(self, line: _Queue) -> list[Block]:
         """What has come within a moment, if it is not too much: the less often threads change, the better."""
         await line.wait()
         if self._front < self._way.size and line.size < STRIPE:

@@ -8,7 +8,7 @@ from collections.abc import Awaitable, Callable
 _PIECE_SECONDS, _PIECE_LEAST = 0.1, 4 << 10
 
 
-class Pace:
+class RateLimit:
     """Bytes at no more than a rate, in bytes a second; None is no bound. What is not used is not saved up."""
 
     def __init__(self, clock: Callable[[], float], sleep: Callable[[float], Awaitable[None]]) -> None:

@@ -47,7 +47,7 @@ class Tuning:
 
 
 @dataclass(slots=True)
-class Carriage:
+class Transfer:
     """One file's way.
 
     `size` bytes are read from `source` and written to `part`, but for what is already `durable` there:

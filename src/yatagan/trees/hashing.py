@@ -12,7 +12,7 @@ from enum import StrEnum
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Digested, Facts, Readable
 from yatagan.trees.compare import is_fresh, still_since
-from yatagan.trees.remembered_digests import Memory
+from yatagan.trees.remembered_digests import RememberedDigests
 from yatagan.trees.scan import Tree
 
 #: Reads under way at once when a file is read over the line only to be hashed.
@@ -76,7 +76,7 @@ async def digests(
     paths: Sequence[bytes],
     algorithm: str,
     done: Callable[[Content], None],
-    memory: Memory | None = None,
+    memory: RememberedDigests | None = None,
 ) -> dict[bytes, Content]:
     """Digests of many files of a scanned tree, several at a time, each reported when made.
 
@@ -123,7 +123,7 @@ class _Digesting:
     store: Readable
     tree: Tree
     algorithm: str
-    memory: Memory | None
+    memory: RememberedDigests | None
     still_since: int | None
 
     async def handful(self, paths: Sequence[bytes]) -> list[Content]:

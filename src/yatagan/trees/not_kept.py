@@ -18,7 +18,7 @@ _AT_ONCE, _MOST = 5_000, 50_000
 
 
 @dataclass(slots=True)
-class Unkept:
+class NotKept:
     """Numbers of entries: files with further names (hard links), entries with access lists, with extended attributes.
 
     `told`: the source could be asked; where it could not, nothing is known. `all`: every entry was looked at.
@@ -37,9 +37,9 @@ class Unkept:
         self.attributes += counts[2]
 
 
-async def find_unkept(source: Store, trees: Iterable[tuple[bytes, Iterable[bytes]]]) -> Unkept:
+async def find_unkept(source: Store, trees: Iterable[tuple[bytes, Iterable[bytes]]]) -> NotKept:
     """Look at trees: their roots, and entries below them. Raises StoreError when the line is lost."""
-    found = Unkept()
+    found = NotKept()
     for root, paths in trees:
         if source.traits.quick:
             found.add(await asyncio.to_thread(facts_not_kept.count, (os.path.join(root, path) for path in paths)))

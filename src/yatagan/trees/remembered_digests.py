@@ -25,7 +25,7 @@ CREATE TABLE IF NOT EXISTS digest (
 """
 
 
-class Memory:
+class RememberedDigests:
     """The digests of one user. Methods may be called from any thread; none of them raises."""
 
     def __init__(self, file: Path) -> None:
