@@ -21,6 +21,7 @@ from yatagan.batches.journal import Header, Journal
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import Prove, Times
 from yatagan.engine.executor import Conditions, Executor
+from yatagan.engine.retry import RetryPolicy
 from yatagan.engine.scheduler import Limits
 from yatagan.engine.session import evidence_for
 from yatagan.errors import LINE_FAULTS, CannotReach, Fault, StoreError
@@ -965,7 +966,7 @@ async def _one_run(scenario: Scenario, journal: DyingJournal, ends: tuple[Openin
     """One process; None when it died."""
     world = scenario.world
     conditions = Conditions(
-        policy=Limits(patience=60, steps_at_once=4),
+        limits=Limits(steps_at_once=4, retry=RetryPolicy(patience=60)),
         tuning=Tuning(
             held=6 * world.block,
             sync_bytes=3 * world.block // 2,

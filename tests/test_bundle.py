@@ -276,7 +276,7 @@ def test_small_files_travel_together_both_ways(program: Program, far: Far, aged:
 
     back = program.json("stage", f"{far.name}:fen", "back", *always)
     assert back["plan"]["bundled_files"] == 41
-    assert back["batch"]["evidence"] == {"received": 42}
+    assert back["batch"]["evidence"] == {"on-arrival": 42}
     assert snapshot(program.directory / "back" / "fen", times=False) == snapshot(aged, times=False)
     assert not list(far.root.rglob("*.part")) and not list(program.directory.rglob("*.part"))
 

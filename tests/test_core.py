@@ -16,6 +16,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+import states_page
 from yatagan.batches.group_commit import GroupCommit
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.states import SETTLED, STEP_MOVES, BatchState, StepState
@@ -26,6 +27,7 @@ from yatagan.config.units import parse_duration, parse_size
 from yatagan.digests.checksum_lists import Listed, format_line, parse_list
 from yatagan.engine import scheduler as r
 from yatagan.engine.bulk_finish import BulkFinisher
+from yatagan.engine.retry import RetryPolicy
 from yatagan.engine.session import Session
 from yatagan.errors import BadConfig, BadList, BadPlace, Fault, JournalError, StoreError
 from yatagan.ledger.records import Ledger, RecordKind
@@ -211,7 +213,7 @@ CHANGES = st.lists(
     st.fixed_dictionaries(
         {
             "number": st.integers(1, 4),
-            "state": st.sampled_from([None, StepState.MOVING, StepState.WHOLE, StepState.WAITING]),
+            "state": st.sampled_from([None, StepState.MOVING, StepState.ARRIVED, StepState.WAITING]),
             "generation": st.sampled_from([None, 1, 2]),
             "durable": st.sampled_from([None, "", "0-4"]),
             "sent": st.sampled_from([None, 3, 5]),
@@ -244,7 +246,7 @@ def test_very_many_changes_that_are_alike_are_written() -> None:
     book.apply([Change(number, state=StepState.MOVING, sent=1) for number in range(1, 1235)])
     assert {(each.state, each.sent) for each in book.steps()} == {(StepState.MOVING, 1)}
     with pytest.raises(AssertionError):
-        book.apply([Change(number, state=StepState.WHOLE) for number in (*range(1, 900), 1235)])
+        book.apply([Change(number, state=StepState.ARRIVED) for number in (*range(1, 900), 1235)])
 
 
 @pytest.mark.parametrize("threaded", [False, True])
@@ -303,12 +305,14 @@ def test_a_damaged_journal_is_told(tmp_path: Path) -> None:
 
 
 @given(st.integers(0, 2**32))
-def test_the_runner_comes_to_an_end_whatever_happens(seed: int) -> None:
+def test_a_run_comes_to_an_end_whatever_happens(seed: int) -> None:
     """Random worlds: steps end, come back, the line goes; a settled batch has every step ended, or says why not."""
     rng = random.Random(seed)
     tickets = [r.Ticket(number, number // 5, rng.randrange(100)) for number in range(1, rng.randint(1, 20))]
-    policy = r.Limits(patience=100, steps_at_once=rng.randint(1, 6), weight_at_once=150, fetch=rng.randint(2, 9))
-    machine = r.Scheduler(policy, rng.random)
+    limits = r.Limits(
+        steps_at_once=rng.randint(1, 6), bytes_at_once=150, fetch=rng.randint(2, 9), retry=RetryPolicy(patience=100)
+    )
+    machine = r.Scheduler(limits, rng.random)
     now, working, ended, settled = 0.0, {}, set(), None
     todo: list[r.Event] = [r.Begun()]
     for _ in range(3000):
@@ -329,7 +333,7 @@ def test_the_runner_comes_to_an_end_whatever_happens(seed: int) -> None:
                     assert number not in ended
                     working[number] = next(ticket for ticket in tickets if ticket.number == number)
                     assert len({ticket.phase for ticket in working.values()}) == 1, "one phase at a time"
-                    assert len(working) <= policy.steps_at_once
+                    assert len(working) <= limits.steps_at_once
                 case r.FailStep(number):
                     todo.append(r.StepEnded(number))
                     working.pop(number, None)
@@ -348,7 +352,7 @@ def random_event(
     if not working:
         return r.StopRequested(None)
     number = rng.choice(sorted(working))
-    if machine.line is r.RunState.UP and rng.random() > 0.1:
+    if machine.state is r.RunState.RUNNING and rng.random() > 0.1:
         if rng.random() < 0.8:
             working.pop(number)
             ended.add(number)
@@ -619,3 +623,8 @@ def test_a_look_at_the_journal_waits_for_no_write(tmp_path: Path) -> None:
     journal._sql.execute("COMMIT")
     assert journal.step(1).state is StepState.MOVING
     journal.close()
+
+
+def test_the_page_of_states_is_true() -> None:
+    written = Path(__file__).parents[1] / "docs" / "reference" / "states.md"
+    assert written.read_text() == states_page.page(), "python tests/states_page.py > docs/reference/states.md"

@@ -201,7 +201,7 @@ def test_a_stop_does_not_wait_for_a_proof(program: Program, practice: Practice) 
 
     def proving() -> bool:
         found = program("batch", "show", "--json", expect=None).stdout
-        return '"whole"' in found
+        return '"arrived"' in found
 
     wait_for(proving)
     practice.wrong("heron", max_rate="10kB")

@@ -166,7 +166,7 @@ def test_a_batch_inside_the_keeper(program: Program, practice: Practice, bittern
     log = (program.home / "batches" / batch / "log.jsonl").read_text()
     assert "line lost" not in log
     back = program.json("stage", "bittern:big", "back")["batch"]
-    assert back["evidence"] == {"received": 1}
+    assert back["evidence"] == {"on-arrival": 1}
     assert len(program.json("ledger", "show")["records"]) == 2
 
 

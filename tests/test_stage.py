@@ -64,7 +64,7 @@ def test_up_and_down_again_unchanged(program: Program, far: Far) -> None:
     assert up["batch"]["good"] and up["batch"]["evidence"] == {"on-node": 3}
     assert snapshot(far.root / "data/deeper/fen") == snapshot(program.directory / "fen")
     down = program.json("stage", f"{far.name}:data/deeper/fen/", "back")
-    assert down["batch"]["evidence"] == {"received": 3}
+    assert down["batch"]["evidence"] == {"on-arrival": 3}
     assert snapshot(program.directory / "back/fen") == snapshot(program.directory / "fen")
     assert not [name for name in snapshot(far.root) if b".part" in name]
 

@@ -117,7 +117,7 @@ def test_a_directory_stored_as_one_bundle(program: Program, far: Far, old: Path)
 
     # And it comes back as the directory.
     back = program.json("stage", f"{far.name}:a/fen", "back")
-    assert (back["batch"]["in_place"], back["batch"]["evidence"]) == (FILES, {"received": FILES})
+    assert (back["batch"]["in_place"], back["batch"]["evidence"]) == (FILES, {"on-arrival": FILES})
     assert snapshot(program.directory / "back" / "fen", times=False) == snapshot(old, times=False)
     assert program.json("stage", f"{far.name}:a/fen", "back")["batch"] is None
     assert program.json("stage", "back/fen", f"{far.name}:a")["batch"] is None

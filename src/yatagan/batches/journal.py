@@ -24,7 +24,7 @@ from yatagan.errors import Fault, JournalError
 from yatagan.stores.interface import Facts
 
 #: Counts changes of the tables: a journal of another format is told apart, not misread.
-_FORMAT = 8
+_FORMAT = 9
 _SCHEMA = f"""
 CREATE TABLE batch (
     id TEXT NOT NULL, created_ns INTEGER NOT NULL, command TEXT NOT NULL, source_node TEXT NOT NULL,
@@ -49,7 +49,7 @@ PRAGMA user_version = {_FORMAT};
 
 #: Steps that one statement changes at most: more values than that are too many for an old SQLite.
 _TOGETHER = 500
-_OPEN = ("waiting", "moving", "whole", "proven")
+_OPEN = ("waiting", "moving", "arrived", "proven")
 #: File systems of other machines, by the names that /proc/mounts gives them.
 _NETWORK = ("nfs", "cifs", "smb", "lustre", "gpfs", "beegfs", "ceph", "fuse.", "afs", "9p", "panfs")
 

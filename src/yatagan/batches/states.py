@@ -3,11 +3,11 @@
 What decides whether a transition may happen lives in this file alone: the journal refuses any
 other, whoever asks. A step's way is
 
-    waiting -> moving -> whole -> proven -> in place
+    waiting -> moving -> arrived -> proven -> in place
 
-`whole`: every byte is acknowledged in the part file and every write answered. `proven`: the digest
+`arrived`: every byte is acknowledged in the part file and every write answered. `proven`: the digest
 agrees, and the evidence is named. `in place`: the part file has its final name. Where nobody
-asked for proof, or none can be had, `whole` goes straight to `in place`.
+asked for proof, or none can be had, `arrived` goes straight to `in place`.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ class StepState(StrEnum):
 
     WAITING = "waiting"
     MOVING = "moving"
-    WHOLE = "whole"
+    ARRIVED = "arrived"
     PROVEN = "proven"
     IN_PLACE = "in place"
     LEFT = "left as is"
@@ -46,7 +46,7 @@ class Evidence(StrEnum):
 
     ON_NODE = "on-node"
     READ_BACK = "read-back"
-    RECEIVED = "received"
+    ON_ARRIVAL = "on-arrival"
     #: By a digest that was made earlier, of a file of which neither size, times nor inode have moved since.
     REMEMBERED = "remembered"
     SIZE_AND_TIME = "size and time"
@@ -55,7 +55,7 @@ class Evidence(StrEnum):
     @property
     def is_proof(self) -> bool:
         """Whether somebody looked at the contents."""
-        return self in (Evidence.ON_NODE, Evidence.READ_BACK, Evidence.RECEIVED)
+        return self in (Evidence.ON_NODE, Evidence.READ_BACK, Evidence.ON_ARRIVAL)
 
 
 _S = StepState
@@ -65,8 +65,8 @@ STEP_MOVES: dict[StepState, frozenset[StepState]] = {
     _S.WAITING: frozenset({_S.MOVING, _S.IN_PLACE, _S.LEFT, _S.FAILED}),
     # Back to waiting when the line or the source fails. Straight to its place: directories and links,
     # which are made in one request and have no part file.
-    _S.MOVING: frozenset({_S.WAITING, _S.WHOLE, _S.IN_PLACE, _S.LEFT, _S.FAILED}),
-    _S.WHOLE: frozenset({_S.PROVEN, _S.IN_PLACE, _S.MOVING, _S.WAITING, _S.LEFT, _S.FAILED}),
+    _S.MOVING: frozenset({_S.WAITING, _S.ARRIVED, _S.IN_PLACE, _S.LEFT, _S.FAILED}),
+    _S.ARRIVED: frozenset({_S.PROVEN, _S.IN_PLACE, _S.MOVING, _S.WAITING, _S.LEFT, _S.FAILED}),
     _S.PROVEN: frozenset({_S.IN_PLACE, _S.MOVING, _S.WAITING, _S.LEFT, _S.FAILED}),
     # Where the destination is gone, what was in it is carried again, on purpose.
     _S.IN_PLACE: frozenset({_S.WAITING}),

@@ -22,7 +22,7 @@ from yatagan.stores.local import LocalStore
 from yatagan.transfer.extents import Extents
 
 #: States of a step between its beginning and its end, and how many such steps `batch show` names.
-_UNDER_WAY = (StepState.MOVING, StepState.WHOLE, StepState.PROVEN)
+_UNDER_WAY = (StepState.MOVING, StepState.ARRIVED, StepState.PROVEN)
 _STEPS_SHOWN = 8
 
 

@@ -302,7 +302,7 @@ def _proof(prove: Prove, source: Store, destination: Store, same_disk: bool) -> 
     if destination.traits.quick:
         if prove is Prove.ON_NODE:
             return f"{source.name} hashes every file too, and the digests must agree (on-node)"
-        return "every file is hashed here on arrival (received)"
+        return "every file is hashed here as it arrives (on-arrival)"
     if prove is Prove.NONE:
         return "not asked for: contents are not looked at (sent)"
     if destination.traits.digests and same_disk:

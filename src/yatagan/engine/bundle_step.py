@@ -208,7 +208,7 @@ class BundleWorker:
         if layout.size != step.facts.size:
             step = replace(step, facts=replace(step.facts, size=layout.size), durable="")
             self._scribe.add(Change(step.number, facts=step.facts))
-        elif step.state in (StepState.WHOLE, StepState.PROVEN):
+        elif step.state in (StepState.ARRIVED, StepState.PROVEN):
             step = replace(step, state=StepState.MOVING)  # read again for its digests; no byte of it moves
         made = MemberDigests(layout)
         reader = BundleReader(self._source, layout)
@@ -275,4 +275,4 @@ class BundleWorker:
     def _evidence(self) -> Evidence:
         """Every parcel is read again after it was synced, by the machine that it is on."""
         near = self._destination.traits.quick
-        return Evidence.RECEIVED if near and not self._source.traits.quick else Evidence.ON_NODE
+        return Evidence.ON_ARRIVAL if near and not self._source.traits.quick else Evidence.ON_NODE

@@ -21,7 +21,7 @@ from yatagan.batches.journal import Header, Journal, Standing
 from yatagan.batches.states import SETTLED, BatchState, Evidence, StepState
 from yatagan.batches.steps import SessionWriters, Step, token_path
 from yatagan.bundles.see_through import SeeThrough
-from yatagan.engine import scheduler as r
+from yatagan.engine import scheduler
 from yatagan.engine.destination import look_at_destination, make_again
 from yatagan.engine.file_step import Clock
 from yatagan.engine.session import RetryStep, Session, Workbench, evidence_for
@@ -52,7 +52,7 @@ class SystemClock:
 class Conditions:
     """What a run depends on besides its batch."""
 
-    policy: r.Limits = field(default_factory=r.Limits)
+    limits: scheduler.Limits = field(default_factory=scheduler.Limits)
     tuning: Tuning = field(default_factory=Tuning)
     clock: Clock = field(default_factory=SystemClock)
     jitter: Callable[[], float] = random.random
@@ -78,13 +78,13 @@ class Executor:
         self._clock = self._conditions.clock
         self._scribe = GroupCommit(journal, threaded=self._conditions.threaded)
         self._carrier = Carrier(self._conditions.tuning, self._clock.monotonic, self._clock.sleep)
-        self._runner = r.Scheduler(self._conditions.policy, self._conditions.jitter)
-        self._events: asyncio.Queue[r.Event] = asyncio.Queue()
+        self._scheduler = scheduler.Scheduler(self._conditions.limits, self._conditions.jitter)
+        self._events: asyncio.Queue[scheduler.Event] = asyncio.Queue()
         self._tasks: set[asyncio.Task[None]] = set()
         self._stores: tuple[Readable, ...] = ()
         self._closing: list[asyncio.Task[None]] = []
         self._bench: Workbench | None = None
-        self._performer: StepWorker | None = None
+        self._worker: StepWorker | None = None
         self._fetched: dict[int, Step] = {}
         self._stop = asyncio.Event()
         self._opened_before = False
@@ -93,23 +93,23 @@ class Executor:
         self._stopped_by: StoreError | None = None
         self._free: int | None = None
         self._failure: BaseException | None = None
-        self._settled: r.EndRun | None = None
+        self._settled: scheduler.EndRun | None = None
 
     def stop(self) -> None:
         """Come to a clean stop soon. May be called from a signal handler of the loop."""
-        self._events.put_nowait(r.StopRequested(None))
+        self._events.put_nowait(scheduler.StopRequested(None))
 
     async def run(self) -> Standing:
         """Run until the batch is settled. Raises JournalError when the journal cannot be written any more."""
         began = self._clock.monotonic()
         self._journal.settle(BatchState.MOVING)
         try:
-            self._obey(self._runner.handle(r.Begun()))
+            self._obey(self._scheduler.handle(scheduler.Begun()))
             while self._settled is None:
                 event = await self._events.get()
                 if self._failure is not None:
                     raise self._failure
-                self._obey(self._runner.handle(event))
+                self._obey(self._scheduler.handle(event))
             await self._scribe.finish()
         finally:
             await self._close_all()
@@ -130,27 +130,27 @@ class Executor:
 
     # -- commands ----------------------------------------------------------------------------------------
 
-    def _obey(self, commands: list[r.Command]) -> None:
+    def _obey(self, commands: list[scheduler.Command]) -> None:
         for command in commands:
             match command:
-                case r.Connect(wait, fault):
+                case scheduler.Connect(wait, fault):
                     self._begin(self._open(wait, fault))
-                case r.Disconnect():
-                    if self._performer is not None:
+                case scheduler.Disconnect():
+                    if self._worker is not None:
                         self._carrier.line_lost(self._clock.monotonic() - self._opened_at)
-                    self._performer = None
+                    self._worker = None
                     stores, self._stores = self._stores, ()
                     self._closing += [self._begin(_close(store)) for store in stores]
-                case r.FetchSteps(after, limit):
+                case scheduler.FetchSteps(after, limit):
                     self._fetch(after, limit)
-                case r.StartStep(number, wait):
-                    self._begin(self._work(self._fetched[number], wait, self._performer))
-                case r.FailStep(number, fault):
+                case scheduler.StartStep(number, wait):
+                    self._begin(self._work(self._fetched[number], wait, self._worker))
+                case scheduler.FailStep(number, fault):
                     self._begin(self._give_up(self._fetched[number], fault))
-                case r.StopSteps():
+                case scheduler.StopSteps():
                     self._stop.set()
                     self._begin(self._take_the_line())
-                case r.EndRun():
+                case scheduler.EndRun():
                     self._settled = command
 
     def _begin(self, work: Any) -> asyncio.Task[None]:
@@ -163,14 +163,14 @@ class Executor:
         self._tasks.discard(task)
         if not task.cancelled() and task.exception() is not None and self._failure is None:
             self._failure = task.exception()
-            self._events.put_nowait(r.StopRequested(None))  # wakes the loop, which raises
+            self._events.put_nowait(scheduler.StopRequested(None))  # wakes the loop, which raises
 
     def _fetch(self, after: tuple[int, int], limit: int) -> None:
         steps = self._journal.open_steps(after, limit)
         for step in steps:
             self._fetched[step.number] = step
-        tickets = tuple(r.Ticket(step.number, step.phase, step.facts.size) for step in steps)
-        self._events.put_nowait(r.StepsFetched(tickets, last=len(steps) < limit))
+        tickets = tuple(scheduler.Ticket(step.number, step.phase, step.facts.size) for step in steps)
+        self._events.put_nowait(scheduler.StepsFetched(tickets, last=len(steps) < limit))
 
     async def _open(self, wait: float, fault: Fault | None) -> None:
         if fault is not None:
@@ -198,7 +198,7 @@ class Executor:
             for store in opened:
                 await _close(store)
             raise
-        if self._runner.line is r.RunState.ENDED:
+        if self._scheduler.state is scheduler.RunState.ENDED:
             for store in opened:
                 await _close(store)
             return
@@ -221,11 +221,11 @@ class Executor:
             hashes_there,
         )
         self._bench = Workbench(session, self._journal, self._scribe, self._tell)
-        self._performer = StepWorker(self._bench, self._carrier, self._clock, self._stop)
+        self._worker = StepWorker(self._bench, self._carrier, self._clock, self._stop)
         self._tell(ConnectionOpened(self._opened_before))
         self._opened_before = True
         self._opened_at = self._clock.monotonic()
-        self._events.put_nowait(r.Connected())
+        self._events.put_nowait(scheduler.Connected())
 
     def _keep_promise(self, source: Readable, destination: Store, hashes_there: bool) -> None:
         """Raises StoreError when files cannot be proven any more as the plan said: none is passed off as proven."""
@@ -251,7 +251,7 @@ class Executor:
     def _refused(self, error: CannotReach | StoreError) -> None:
         if isinstance(error, StoreError) and error.fault in STOPPING_FAULTS:
             self._stopped_by = error
-            self._events.put_nowait(r.StopRequested(error.fault))
+            self._events.put_nowait(scheduler.StopRequested(error.fault))
             return
         if isinstance(error, CannotReach):
             self._problem = error
@@ -259,7 +259,7 @@ class Executor:
         else:
             passing, person = error.fault in LINE_FAULTS, False
             self._problem = CannotReach(error.store, "sftp", error.detail or error.fault.value, passing=passing)
-        self._events.put_nowait(r.ConnectFailed(self._clock.monotonic(), passing, person))
+        self._events.put_nowait(scheduler.ConnectFailed(self._clock.monotonic(), passing, person))
 
     async def _hashes_there(self, destination: Store) -> bool:
         """Whether digests can be made where the destination's files are; proven once a session."""
@@ -285,7 +285,7 @@ class Executor:
         if pins and pins != self._journal.standing().pins:
             self._journal.pin(pins)
 
-    async def _work(self, step: Step, wait: float, performer: StepWorker | None) -> None:
+    async def _work(self, step: Step, wait: float, worker: StepWorker | None) -> None:
         """One step, and what came of it."""
         number = step.number
         if wait:
@@ -294,13 +294,13 @@ class Executor:
             step = self._journal.step(number)
         if step.state in SETTLED:  # a bundle has brought it since it was fetched
             self._fetched.pop(number, None)
-            self._events.put_nowait(r.StepEnded(number))
+            self._events.put_nowait(scheduler.StepEnded(number))
             return
         durable = step.durable
         try:
-            if performer is None:
+            if worker is None:
                 raise StoreError(Fault.LINE_LOST)
-            await performer.perform(step)
+            await worker.perform(step)
         except (StoreError, Stopped, RetryStep) as error:
             fault = error.fault if isinstance(error, StoreError | RetryStep) else Fault.LINE_LOST
             if isinstance(error, StoreError) and fault in STOPPING_FAULTS:
@@ -310,10 +310,10 @@ class Executor:
             now = self._fetched[number] = self._journal.step(number)
             self._tell(StepReturned(number, step.label, fault))
             moved = now.durable != durable and now.generation == step.generation
-            self._events.put_nowait(r.StepReturned(number, fault, moved, self._clock.monotonic()))
+            self._events.put_nowait(scheduler.StepReturned(number, fault, moved, self._clock.monotonic()))
         else:
             self._fetched.pop(number, None)
-            self._events.put_nowait(r.StepEnded(number))
+            self._events.put_nowait(scheduler.StepEnded(number))
 
     async def _look_at_room(self, fault: Fault) -> None:
         """How much is free at the destination, where there was too little."""
@@ -323,12 +323,12 @@ class Executor:
 
     async def _give_up(self, step: Step, fault: Fault) -> None:
         assert self._bench is not None  # only what was tried is given up
-        if self._performer is not None:
+        if self._worker is not None:
             with contextlib.suppress(StoreError):
-                await self._performer.clear(step)
+                await self._worker.clear(step)
         await self._bench.settle(step, StepState.FAILED, fault=fault)
         self._fetched.pop(step.number, None)
-        self._events.put_nowait(r.StepEnded(step.number))
+        self._events.put_nowait(scheduler.StepEnded(step.number))
 
     async def _take_the_line(self) -> None:
         await self._clock.sleep(_HALT_SECONDS)

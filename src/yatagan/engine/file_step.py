@@ -77,7 +77,7 @@ class FileInMemory:
 
 def _made_whole(step: Step, whole: Change) -> Step:
     """A step after what is written about it."""
-    return replace(step, state=StepState.WHOLE, digest=whole.digest or "", durable=whole.durable or "")
+    return replace(step, state=StepState.ARRIVED, digest=whole.digest or "", durable=whole.durable or "")
 
 
 class FileWorker:
@@ -101,14 +101,14 @@ class FileWorker:
         """Waiting (or wherever an earlier session left it) -> in place. Raises as `Performer.perform` says."""
         await self._bench.check_above(step.path, lately=True)
         step, reader = await self._look_at_source(step)
-        if step.state in (StepState.WHOLE, StepState.PROVEN):
+        if step.state in (StepState.ARRIVED, StepState.PROVEN):
             part = await self._destination.look(step.part(self._session.batch))
             if part is None and await self._placed_before(step):
                 return
             on_disk = Extents.decode(step.durable).covers(0, step.facts.size)
             if part is None or part.size != step.facts.size or not (on_disk or self._proof_syncs):
                 step = replace(step, state=StepState.MOVING, durable="", digest="", reused=0)
-        if step.state in (StepState.WHOLE, StepState.PROVEN):
+        if step.state in (StepState.ARRIVED, StepState.PROVEN):
             self._bench.tell_start(step, step.facts.size)
             writer = await self._destination.reopen_part(step.part(self._session.batch))
         else:
@@ -318,7 +318,7 @@ class FileWorker:
         finally:
             self._scribe.add(Change(step.number, sent=moved, holes=holes if holes != step.holes else None))
         on_disk = Extents([(0, step.facts.size)]).encode() if synced_all else ""
-        return Change(step.number, state=StepState.WHOLE, digest=value.hexdigest(), durable=on_disk)
+        return Change(step.number, state=StepState.ARRIVED, digest=value.hexdigest(), durable=on_disk)
 
     def _checks_beginnings(self, step: Step) -> bool:
         """Whether what is durable is checked when it is read again: of a file that comes here from afar.
@@ -501,11 +501,11 @@ class FileWorker:
         prove, known = self._session.evidence, None
         if prove is Evidence.SENT:
             return prove, None
-        if prove is Evidence.RECEIVED and step.reused:
+        if prove is Evidence.ON_ARRIVAL and step.reused:
             prove = Evidence.ON_NODE  # not all of it has been received
-        elif prove is Evidence.RECEIVED and not await writer.is_untouched(step.facts.size):
+        elif prove is Evidence.ON_ARRIVAL and not await writer.is_untouched(step.facts.size):
             prove = Evidence.READ_BACK  # what has come need not be what is there
-        if prove is not Evidence.RECEIVED:
+        if prove is not Evidence.ON_ARRIVAL:
             for last in (False, True):
                 try:
                     value, known = await unless_stopped(self._stop, self._digest_there(step, prove))

@@ -14,6 +14,7 @@ from yatagan.batches.counts import record
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState, StepState
 from yatagan.engine.executor import Conditions, Executor
+from yatagan.engine.retry import RetryPolicy
 from yatagan.engine.scheduler import Limits
 from yatagan.errors import CONSEQUENCES, CannotReach, JournalError
 from yatagan.ledger.records import Ledger
@@ -77,7 +78,7 @@ class BatchRun:
         self._ledger = ledger
         self._listener = listener
         self._log = RunLog(batch)
-        conditions = replace(Conditions(), policy=Limits(patience=patience))
+        conditions = replace(Conditions(), limits=Limits(retry=RetryPolicy(patience=patience)))
         self._executor = Executor(journal, *ends, self._listen, conditions)
 
     def _listen(self, event: ev.Event) -> None:

@@ -1,59 +1,56 @@
-"""The runner decides what happens next; it does nothing itself.
+"""The scheduler decides what happens next in a run; it does nothing itself.
 
-Events in, commands out. It holds no clock, no randomness and no files: the time comes with each
-event and the jitter from a function that it was given, so a run replays from a seed. `_TABLE` at
-the end is the whole of it: for each state of the line, what each event means. An event that the
-table does not know is a defect and raises.
+Events in, commands out. It holds no clock, no randomness and no files: the time comes with each event and the jitter
+from a function that it was given, so a run replays from a seed.
+
+`TABLE`, at the end, is the whole of it. For each state and event it names the function that takes the event in and says
+what the situation is; for each situation, the next state and the commands. An event or a situation that is not in the
+table is a defect and raises KeyError. docs/reference/states.md is printed from it.
 """
 
 from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass
-from enum import Enum
+from dataclasses import dataclass, field
+from enum import StrEnum
 from typing import Any
 
 from yatagan.batches.states import BatchState
+from yatagan.engine.retry import ConnectionRetries, RetryPolicy
 from yatagan.errors import LINE_FAULTS, ROOM_FAULTS, STOPPING_FAULTS, Fault
 
 
-class RunState(Enum):
-    """Where the line stands, as the runner sees it."""
+class RunState(StrEnum):
+    """Where a run stands."""
 
-    DOWN = "down"
-    OPENING = "opening"
-    UP = "up"
-    #: Lost, but steps that were using it have not all come back yet.
-    BREAKING = "breaking"
-    #: Stopping: nothing new is started.
-    ENDING = "ending"
+    NEW = "new"
+    CONNECTING = "connecting"
+    RUNNING = "running"
+    #: The connection is lost, and steps that used it have not all come back yet.
+    DISCONNECTING = "disconnecting"
+    #: Nothing new is started; steps come to a clean stop.
+    STOPPING = "stopping"
     ENDED = "ended"
 
 
 @dataclass(frozen=True, slots=True)
 class Limits:
-    """Limits. Times in seconds, weights in bytes.
+    """How much goes on at once: steps, their bytes, and steps that are fetched in one go."""
 
-    `patience`: how long to try without progress. `waits`: between tries, the last one repeated.
-    `tries`: how often one step is tried when its own fault may pass.
-    """
-
-    patience: float = 600.0
-    waits: tuple[float, ...] = (1, 2, 4, 8, 15, 30)
-    tries: int = 4
     steps_at_once: int = 128
-    weight_at_once: int = 16 << 20
+    bytes_at_once: int = 16 << 20
     fetch: int = 512
+    retry: RetryPolicy = field(default_factory=RetryPolicy)
 
 
 @dataclass(frozen=True, slots=True)
 class Ticket:
-    """A step, as far as the runner needs to know it."""
+    """What the scheduler needs to know of a step. `size` in bytes."""
 
     number: int
     phase: int
-    weight: int
+    size: int
 
 
 # -- events ----------------------------------------------------------------------------------------------
@@ -71,7 +68,7 @@ class Connected:
 
 @dataclass(frozen=True, slots=True)
 class ConnectFailed:
-    """A try to open the line failed. `person`: it needs somebody to answer."""
+    """A try to connect failed. `passing`: a retry may help. `person`: it needs somebody to answer."""
 
     now: float
     passing: bool
@@ -117,7 +114,7 @@ Event = Begun | Connected | ConnectFailed | StepsFetched | StepEnded | StepRetur
 
 @dataclass(frozen=True, slots=True)
 class Connect:
-    """Open both ends, after a wait."""
+    """Open both ends after `wait` seconds."""
 
     wait: float
     fault: Fault | None
@@ -125,7 +122,7 @@ class Connect:
 
 @dataclass(frozen=True, slots=True)
 class Disconnect:
-    """Let go of both ends: at least one is of no more use."""
+    """Close both ends: at least one is of no more use."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,7 +135,7 @@ class FetchSteps:
 
 @dataclass(frozen=True, slots=True)
 class StartStep:
-    """Work on a step."""
+    """Work on a step after `wait` seconds."""
 
     number: int
     wait: float
@@ -146,7 +143,7 @@ class StartStep:
 
 @dataclass(frozen=True, slots=True)
 class FailStep:
-    """Write a step off as failed."""
+    """Settle a step as failed."""
 
     number: int
     fault: Fault
@@ -168,191 +165,265 @@ class EndRun:
 Command = Connect | Disconnect | FetchSteps | StartStep | FailStep | StopSteps | EndRun
 
 
+class Situation(StrEnum):
+    """What an event means, once it is taken in."""
+
+    ANY = "in any case"
+    STEPS_LEFT = "steps are left"
+    NOTHING_LEFT = "no step is left"
+    RETRY = "a retry may help"
+    PATIENCE_OVER = "there was no progress for as long as patience lasts"
+    FINAL = "a retry cannot help"
+    NEEDS_PERSON = "the login needs a person"
+    STEP_RETRY = "the step has tries left"
+    STEP_FAILED = "it was the step's last try"
+    OTHERS_AT_WORK = "other steps are being worked on"
+    LOST_OTHERS_AT_WORK = "the connection is lost, other steps are being worked on"
+    NONE_AT_WORK = "no step is being worked on"
+    STOP_OTHERS_AT_WORK = "the batch cannot go on, other steps are being worked on"
+    STOP_NONE_AT_WORK = "the batch cannot go on, no step is being worked on"
+
+
 class Scheduler:
     """See the module. `jitter` gives numbers in [0, 1)."""
 
-    def __init__(self, policy: Limits, jitter: Callable[[], float]) -> None:
-        self._policy = policy
-        self._jitter = jitter
-        self.line = RunState.DOWN
+    def __init__(self, limits: Limits, jitter: Callable[[], float]) -> None:
+        self.state = RunState.NEW
+        self._limits = limits
+        self._retries = ConnectionRetries(limits.retry, jitter)
         self._queue: deque[Ticket] = deque()
         self._working: dict[int, Ticket] = {}
-        self._weight = 0
+        self._bytes_working = 0
         self._tries: dict[int, int] = {}
-        self._cursor = (-1, -1)
+        self._fetched_to = (-1, -1)
         self._fetching = False
         self._all_fetched = False
-        self._lost_at: float | None = None
-        self._failures = 0
-        self._stop: tuple[BatchState, Fault | None] | None = None
+        #: Why the connection was lost.
+        self._lost_by = Fault.LINE_LOST
+        #: What the batch comes to when the run ends.
+        self._end: tuple[BatchState, Fault | None] = (BatchState.FINISHED, None)
 
     def handle(self, event: Event) -> list[Command]:
         """What to do about an event."""
-        return _TABLE[self.line, type(event)](self, event)
+        take_in, outcomes = TABLE[self.state, type(event)]
+        self.state, commands = outcomes[take_in(self, event)]
+        return [command for make in commands for command in make(self, event)]
 
-    # -- the line ----------------------------------------------------------------------------------------
+    # -- taking an event in: what is the situation? ------------------------------------------------------
 
-    def _begin(self, event: Begun) -> list[Command]:
-        self.line = RunState.OPENING
-        return [Connect(0, None)]
+    def _as_it_is(self, event: Event) -> Situation:
+        return Situation.ANY
 
-    def _line_up(self, event: Connected) -> list[Command]:
-        self.line = RunState.UP
-        return self._fill()
+    def _work_left(self, event: Event) -> Situation:
+        return Situation.STEPS_LEFT if self._queue or self._working or not self._all_fetched else Situation.NOTHING_LEFT
 
-    def _line_refused(self, event: ConnectFailed) -> list[Command]:
+    def _connect_failed(self, event: ConnectFailed) -> Situation:
         if event.person:
-            return self._end(BatchState.NEEDS_LOGIN, None)
+            self._end = (BatchState.NEEDS_LOGIN, None)
+            return Situation.NEEDS_PERSON
         if not event.passing:
-            return self._end(BatchState.INTERRUPTED, Fault.LINE_LOST)
-        return self._open_again(event.now, Fault.LINE_LOST)
+            self._end = (BatchState.INTERRUPTED, Fault.LINE_LOST)
+            return Situation.FINAL
+        return self._lost(event.now, Fault.LINE_LOST)
 
-    def _open_again(self, now: float, fault: Fault) -> list[Command]:
-        if self._lost_at is None:
-            self._lost_at = now
-        if now - self._lost_at >= self._policy.patience:
-            return self._end(BatchState.INTERRUPTED, fault)
-        waits = self._policy.waits
-        wait = waits[min(self._failures, len(waits) - 1)]
-        self._failures += 1
-        self.line = RunState.OPENING
-        left = self._policy.patience - (now - self._lost_at)
-        return [Connect(min(wait * (0.8 + 0.4 * self._jitter()), left), fault)]
+    def _lost(self, now: float, fault: Fault) -> Situation:
+        self._lost_by = fault
+        if self._retries.may_retry(now):
+            return Situation.RETRY
+        self._end = (BatchState.INTERRUPTED, fault)
+        return Situation.PATIENCE_OVER
 
-    def _progress(self) -> None:
-        self._lost_at = None
-        self._failures = 0
-
-    # -- steps -------------------------------------------------------------------------------------------
-
-    def _fetched(self, event: StepsFetched) -> list[Command]:
+    def _queue_steps(self, event: StepsFetched) -> Situation:
         self._fetching = False
         self._all_fetched = event.last
         self._queue.extend(event.tickets)
         if event.tickets:
-            self._cursor = (event.tickets[-1].phase, event.tickets[-1].number)
-        return self._fill() if self.line is RunState.UP else []
+            self._fetched_to = (event.tickets[-1].phase, event.tickets[-1].number)
+        return Situation.ANY
 
-    def _fill(self) -> list[Command]:
-        """Start what may be started; ask for more when the queue runs low; end when nothing is left."""
-        commands: list[Command] = []
+    def _queue_more(self, event: StepsFetched) -> Situation:
+        self._queue_steps(event)
+        return self._work_left(event)
+
+    def _step_done(self, event: StepEnded) -> Situation:
+        self._take_back(event.number)
+        self._tries.pop(event.number, None)
+        self._retries.progress()
+        return self._work_left(event)
+
+    def _step_returned(self, event: StepReturned) -> Situation:
+        if event.moved:
+            self._retries.progress()
+        if event.fault in LINE_FAULTS:
+            self._queue.appendleft(self._take_back(event.number))
+            return Situation.LOST_OTHERS_AT_WORK if self._working else self._lost(event.now, event.fault)
+        if event.fault in STOPPING_FAULTS:
+            self._queue.appendleft(self._take_back(event.number))
+            self._note_stop(event.fault)
+            return Situation.STOP_OTHERS_AT_WORK if self._working else Situation.STOP_NONE_AT_WORK
+        # A step that is tried again keeps its place among those that are worked on.
+        tries = self._tries[event.number] = self._tries.get(event.number, 0) + 1
+        return Situation.STEP_RETRY if tries < self._limits.retry.tries else Situation.STEP_FAILED
+
+    def _done_while_disconnecting(self, event: StepEnded) -> Situation:
+        self._take_back(event.number)
+        self._retries.progress()
+        return self._others()
+
+    def _back_while_disconnecting(self, event: StepReturned) -> Situation:
+        if event.moved:
+            self._retries.progress()
+        self._queue.appendleft(self._take_back(event.number))
+        if self._working:
+            return Situation.OTHERS_AT_WORK
+        return self._lost(event.now, event.fault if event.fault in LINE_FAULTS else Fault.LINE_LOST)
+
+    def _stop(self, event: StopRequested) -> Situation:
+        self._note_stop(event.fault)
+        return self._others()
+
+    def _note_stop(self, fault: Fault | None) -> None:
+        self._end = (BatchState.HELD if fault in ROOM_FAULTS else BatchState.INTERRUPTED, fault)
+
+    def _back_while_stopping(self, event: StepEnded | StepReturned) -> Situation:
+        self._take_back(event.number)
+        return self._others()
+
+    def _others(self) -> Situation:
+        return Situation.OTHERS_AT_WORK if self._working else Situation.NONE_AT_WORK
+
+    def _take_back(self, number: int) -> Ticket:
+        ticket = self._working.pop(number)
+        self._bytes_working -= ticket.size
+        return ticket
+
+    # -- making commands ---------------------------------------------------------------------------------
+
+    def connect(self, event: Event) -> list[Command]:
+        """Connect, at once for the first time, after the backoff when it failed."""
+        if isinstance(event, ConnectFailed | StepReturned):
+            return [Connect(self._retries.next_wait(event.now), self._lost_by)]
+        # The end of a step brings no time that could start the clock of patience: a try at once is the next best.
+        return [Connect(0, Fault.LINE_LOST if isinstance(event, StepEnded) else None)]
+
+    def disconnect(self, event: Event) -> list[Command]:
+        """Disconnect."""
+        return [Disconnect()]
+
+    def start_steps(self, event: Event) -> list[Command]:
+        """Start the steps for which there is room."""
+        started: list[Command] = []
         while self._queue and self._has_room(self._queue[0]):
             ticket = self._queue.popleft()
             self._working[ticket.number] = ticket
-            self._weight += ticket.weight
-            commands.append(StartStep(ticket.number, 0))
-        if not self._all_fetched and not self._fetching and len(self._queue) < self._policy.fetch // 2:
-            self._fetching = True
-            commands.append(FetchSteps(self._cursor, self._policy.fetch))
-        if self._all_fetched and not self._queue and not self._working:
-            commands += self._end(BatchState.FINISHED, None)
-        return commands
+            self._bytes_working += ticket.size
+            started.append(StartStep(ticket.number, 0))
+        return started
 
     def _has_room(self, ticket: Ticket) -> bool:
+        """Steps of one phase go on together; a step that is larger than all bytes at once goes alone."""
         if not self._working:
             return True
         phase = next(iter(self._working.values())).phase
-        if ticket.phase != phase or len(self._working) >= self._policy.steps_at_once:
+        if ticket.phase != phase or len(self._working) >= self._limits.steps_at_once:
             return False
-        return self._weight + ticket.weight <= self._policy.weight_at_once
+        return self._bytes_working + ticket.size <= self._limits.bytes_at_once
 
-    def _drop(self, number: int) -> Ticket:
-        ticket = self._working.pop(number)
-        self._weight -= ticket.weight
-        return ticket
-
-    def _step_ended(self, event: StepEnded) -> list[Command]:
-        self._drop(event.number)
-        self._tries.pop(event.number, None)
-        self._progress()
-        return self._fill()
-
-    def _step_back(self, event: StepReturned) -> list[Command]:
-        if event.moved:
-            self._progress()
-        if event.fault in LINE_FAULTS:
-            self._queue.appendleft(self._drop(event.number))
-            self.line = RunState.BREAKING
-            return [Disconnect(), *self._broken(event.fault, event.now)]
-        if event.fault in STOPPING_FAULTS:
-            self._queue.appendleft(self._drop(event.number))
-            return self._stop_asked(StopRequested(event.fault))
-        tries = self._tries[event.number] = self._tries.get(event.number, 0) + 1
-        if tries >= self._policy.tries:
-            return [FailStep(event.number, event.fault)]
-        # The step keeps its slot while it waits.
-        return [StartStep(event.number, self._policy.waits[min(tries - 1, len(self._policy.waits) - 1)])]
-
-    # -- a line that is breaking -------------------------------------------------------------------------
-
-    def _broken(self, fault: Fault, now: float) -> list[Command]:
-        return [] if self._working else self._open_again(now, fault)
-
-    def _ended_while_breaking(self, event: StepEnded) -> list[Command]:
-        self._drop(event.number)
-        self._progress()
-        # Without a time of its own this event cannot start the clock: a try at once is the next best.
-        if self._working:
+    def fetch_steps(self, event: Event) -> list[Command]:
+        """Fetch more steps when the queue runs low."""
+        if self._all_fetched or self._fetching or len(self._queue) >= self._limits.fetch // 2:
             return []
-        self.line = RunState.OPENING
-        return [Connect(0, Fault.LINE_LOST)]
+        self._fetching = True
+        return [FetchSteps(self._fetched_to, self._limits.fetch)]
 
-    def _back_while_breaking(self, event: StepReturned) -> list[Command]:
-        if event.moved:
-            self._progress()
-        self._queue.appendleft(self._drop(event.number))
-        return self._broken(event.fault if event.fault in LINE_FAULTS else Fault.LINE_LOST, event.now)
+    def retry_step(self, event: StepReturned) -> list[Command]:
+        """Start the step again after its backoff."""
+        return [StartStep(event.number, self._limits.retry.wait_after(self._tries[event.number]))]
 
-    # -- the end -----------------------------------------------------------------------------------------
+    def fail_step(self, event: StepReturned) -> list[Command]:
+        """Settle the step as failed."""
+        return [FailStep(event.number, event.fault)]
 
-    def _stop_asked(self, event: StopRequested) -> list[Command]:
-        held = event.fault in ROOM_FAULTS
-        self._stop = (BatchState.HELD if held else BatchState.INTERRUPTED, event.fault)
-        self.line = RunState.ENDING
-        return [StopSteps(), *self._ended()]
+    def stop_steps(self, event: Event) -> list[Command]:
+        """Ask the steps that are being worked on to stop."""
+        return [StopSteps()]
 
-    def _ended(self) -> list[Command]:
-        if self._working or self._stop is None:
-            return []
-        return self._end(*self._stop)
-
-    def _gone_while_ending(self, event: StepEnded | StepReturned) -> list[Command]:
-        self._drop(event.number)
-        return self._ended()
-
-    def _end(self, state: BatchState, fault: Fault | None) -> list[Command]:
-        self.line = RunState.ENDED
-        return [Disconnect(), EndRun(state, fault)]
-
-    def _nothing(self, event: Event) -> list[Command]:
-        return []
+    def end_run(self, event: Event) -> list[Command]:
+        """End the run."""
+        return [EndRun(*self._end)]
 
 
-_TABLE: dict[tuple[RunState, type], Callable[[Scheduler, Any], list[Command]]] = {
-    (RunState.DOWN, Begun): Scheduler._begin,
-    (RunState.DOWN, StopRequested): Scheduler._stop_asked,
-    (RunState.OPENING, Connected): Scheduler._line_up,
-    (RunState.OPENING, ConnectFailed): Scheduler._line_refused,
-    (RunState.OPENING, StepsFetched): Scheduler._fetched,
-    (RunState.OPENING, StopRequested): Scheduler._stop_asked,
-    (RunState.UP, StepsFetched): Scheduler._fetched,
-    (RunState.UP, StepEnded): Scheduler._step_ended,
-    (RunState.UP, StepReturned): Scheduler._step_back,
-    (RunState.UP, StopRequested): Scheduler._stop_asked,
-    (RunState.BREAKING, StepsFetched): Scheduler._fetched,
-    (RunState.BREAKING, StepEnded): Scheduler._ended_while_breaking,
-    (RunState.BREAKING, StepReturned): Scheduler._back_while_breaking,
-    (RunState.BREAKING, StopRequested): Scheduler._stop_asked,
-    (RunState.ENDING, StepsFetched): Scheduler._nothing,
-    (RunState.ENDING, Connected): Scheduler._nothing,
-    (RunState.ENDING, ConnectFailed): Scheduler._nothing,
-    (RunState.ENDING, StepEnded): Scheduler._gone_while_ending,
-    (RunState.ENDING, StepReturned): Scheduler._gone_while_ending,
-    (RunState.ENDING, StopRequested): Scheduler._nothing,
-    (RunState.ENDED, StepsFetched): Scheduler._nothing,
-    (RunState.ENDED, Connected): Scheduler._nothing,
-    (RunState.ENDED, ConnectFailed): Scheduler._nothing,
-    (RunState.ENDED, StepEnded): Scheduler._nothing,
-    (RunState.ENDED, StepReturned): Scheduler._nothing,
-    (RunState.ENDED, StopRequested): Scheduler._nothing,
+TakeIn = Callable[[Scheduler, Any], Situation]
+Make = Callable[[Scheduler, Any], list[Command]]
+Outcomes = dict[Situation, tuple[RunState, tuple[Make, ...]]]
+
+_R, _S, _D = RunState, Situation, Scheduler
+_END: tuple[RunState, tuple[Make, ...]] = (_R.ENDED, (_D.disconnect, _D.end_run))
+_WORK: Outcomes = {
+    _S.STEPS_LEFT: (_R.RUNNING, (_D.start_steps, _D.fetch_steps)),
+    _S.NOTHING_LEFT: _END,
+}
+_STOP: Outcomes = {
+    _S.OTHERS_AT_WORK: (_R.STOPPING, (_D.stop_steps,)),
+    _S.NONE_AT_WORK: (_R.ENDED, (_D.stop_steps, _D.disconnect, _D.end_run)),
+}
+_LAST_STEPS: Outcomes = {_S.OTHERS_AT_WORK: (_R.STOPPING, ()), _S.NONE_AT_WORK: _END}
+
+
+def _nothing(state: RunState) -> tuple[TakeIn, Outcomes]:
+    return _D._as_it_is, {_S.ANY: (state, ())}
+
+
+TABLE: dict[tuple[RunState, type], tuple[TakeIn, Outcomes]] = {
+    (_R.NEW, Begun): (_D._as_it_is, {_S.ANY: (_R.CONNECTING, (_D.connect,))}),
+    (_R.NEW, StopRequested): (_D._stop, _STOP),
+    (_R.CONNECTING, Connected): (_D._work_left, _WORK),
+    (_R.CONNECTING, ConnectFailed): (
+        _D._connect_failed,
+        {
+            _S.RETRY: (_R.CONNECTING, (_D.connect,)),
+            _S.PATIENCE_OVER: _END,
+            _S.FINAL: _END,
+            _S.NEEDS_PERSON: _END,
+        },
+    ),
+    (_R.CONNECTING, StepsFetched): (_D._queue_steps, {_S.ANY: (_R.CONNECTING, ())}),
+    (_R.CONNECTING, StopRequested): (_D._stop, _STOP),
+    (_R.RUNNING, StepsFetched): (_D._queue_more, _WORK),
+    (_R.RUNNING, StepEnded): (_D._step_done, _WORK),
+    (_R.RUNNING, StepReturned): (
+        _D._step_returned,
+        {
+            _S.LOST_OTHERS_AT_WORK: (_R.DISCONNECTING, (_D.disconnect,)),
+            _S.RETRY: (_R.CONNECTING, (_D.disconnect, _D.connect)),
+            _S.PATIENCE_OVER: _END,
+            _S.STOP_OTHERS_AT_WORK: _STOP[_S.OTHERS_AT_WORK],
+            _S.STOP_NONE_AT_WORK: _STOP[_S.NONE_AT_WORK],
+            _S.STEP_RETRY: (_R.RUNNING, (_D.retry_step,)),
+            _S.STEP_FAILED: (_R.RUNNING, (_D.fail_step,)),
+        },
+    ),
+    (_R.RUNNING, StopRequested): (_D._stop, _STOP),
+    (_R.DISCONNECTING, StepsFetched): (_D._queue_steps, {_S.ANY: (_R.DISCONNECTING, ())}),
+    (_R.DISCONNECTING, StepEnded): (
+        _D._done_while_disconnecting,
+        {_S.OTHERS_AT_WORK: (_R.DISCONNECTING, ()), _S.NONE_AT_WORK: (_R.CONNECTING, (_D.connect,))},
+    ),
+    (_R.DISCONNECTING, StepReturned): (
+        _D._back_while_disconnecting,
+        {
+            _S.OTHERS_AT_WORK: (_R.DISCONNECTING, ()),
+            _S.RETRY: (_R.CONNECTING, (_D.connect,)),
+            _S.PATIENCE_OVER: _END,
+        },
+    ),
+    (_R.DISCONNECTING, StopRequested): (_D._stop, _STOP),
+    (_R.STOPPING, StepEnded): (_D._back_while_stopping, _LAST_STEPS),
+    (_R.STOPPING, StepReturned): (_D._back_while_stopping, _LAST_STEPS),
+    # What arrives too late is taken note of by nobody.
+    **{(_R.STOPPING, late): _nothing(_R.STOPPING) for late in (Connected, ConnectFailed, StepsFetched, StopRequested)},
+    **{
+        (_R.ENDED, late): _nothing(_R.ENDED)
+        for late in (Connected, ConnectFailed, StepsFetched, StepEnded, StepReturned, StopRequested)
+    },
 }

@@ -100,7 +100,7 @@ def evidence_for(prove: Prove, source: Traits, destination: Traits, hashes_there
         return Evidence.READ_BACK
     if prove is Prove.ON_NODE or (prove is Prove.AUTO and there and not near):
         return Evidence.ON_NODE
-    return Evidence.RECEIVED if near else Evidence.SENT
+    return Evidence.ON_ARRIVAL if near else Evidence.SENT
 
 
 class Workbench:

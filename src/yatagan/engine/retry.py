@@ -1,0 +1,53 @@
+"""When to try again and when to give up: a connection that is lost, a step whose fault may pass. No I/O."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class RetryPolicy:
+    """`patience`: seconds without progress until a lost connection is given up. `tries`: how often one step is tried.
+
+    `backoff`: seconds to wait before each retry; the last one is repeated.
+    """
+
+    patience: float = 600.0
+    backoff: tuple[float, ...] = (1, 2, 4, 8, 15, 30)
+    tries: int = 4
+
+    def wait_after(self, failures: int) -> float:
+        """Seconds to wait after so many failures, of which there is at least one."""
+        return self.backoff[min(failures, len(self.backoff)) - 1]
+
+
+class ConnectionRetries:
+    """Counts the failures of a connection since the last progress. `jitter` gives numbers in [0, 1)."""
+
+    def __init__(self, policy: RetryPolicy, jitter: Callable[[], float]) -> None:
+        self._policy = policy
+        self._jitter = jitter
+        self._failing_since: float | None = None
+        self._failures = 0
+
+    def progress(self) -> None:
+        """Something was done: patience and backoff begin anew."""
+        self._failing_since = None
+        self._failures = 0
+
+    def may_retry(self, now: float) -> bool:
+        """Whether patience is left. The first call after progress starts its clock."""
+        if self._failing_since is None:
+            self._failing_since = now
+        return self._left(now) > 0
+
+    def next_wait(self, now: float) -> float:
+        """Seconds until the next try: backoff with a fifth of jitter either way, and no longer than patience lasts."""
+        self._failures += 1
+        wait = self._policy.wait_after(self._failures) * (0.8 + 0.4 * self._jitter())
+        return min(wait, self._left(now))
+
+    def _left(self, now: float) -> float:
+        since = now if self._failing_since is None else self._failing_since
+        return self._policy.patience - (now - since)
