@@ -968,10 +968,10 @@ async def _one_run(scenario: Scenario, journal: DyingJournal, ends: tuple[Openin
     conditions = Conditions(
         limits=Limits(steps_at_once=4, retry=RetryPolicy(patience=60)),
         tuning=Tuning(
-            held=6 * world.block,
+            memory=6 * world.block,
             sync_bytes=3 * world.block // 2,
             sync_seconds=1000,
-            apart=_inline,
+            in_thread=_inline,
             reuse_least=8,
             reuse_block=2,
         ),

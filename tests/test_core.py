@@ -252,14 +252,14 @@ def test_very_many_changes_that_are_alike_are_written() -> None:
 @pytest.mark.parametrize("threaded", [False, True])
 def test_whoever_waits_for_a_scribe_that_fails_is_told(threaded: bool) -> None:
     async def work() -> None:
-        scribe = GroupCommit(journal(), threaded=threaded)
-        scribe.add(Change(1, sent=5))
-        await scribe.note(Change(1, state=StepState.MOVING))
-        wrong = scribe.note(Change(2, state=StepState.PROVEN))
-        asked = await asyncio.gather(wrong, scribe.note(Change(3, state=StepState.MOVING)), return_exceptions=True)
+        commits = GroupCommit(journal(), threaded=threaded)
+        commits.add(Change(1, sent=5))
+        await commits.note(Change(1, state=StepState.MOVING))
+        wrong = commits.note(Change(2, state=StepState.PROVEN))
+        asked = await asyncio.gather(wrong, commits.note(Change(3, state=StepState.MOVING)), return_exceptions=True)
         assert [type(each) for each in asked] == [AssertionError, AssertionError]
         with pytest.raises(AssertionError):
-            await scribe.finish()
+            await commits.finish()
 
     asyncio.run(work())
 
@@ -267,14 +267,14 @@ def test_whoever_waits_for_a_scribe_that_fails_is_told(threaded: bool) -> None:
 def test_what_is_added_is_written_with_what_comes_next() -> None:
     async def work() -> None:
         book = journal()
-        scribe = GroupCommit(book)
+        commits = GroupCommit(book)
         facts = Facts(Kind.FILE, 12, 7, 0o600)
         for number in (1, 1, 2):
-            scribe.add(Change(number, sent=4, facts=facts))
-        await scribe.note(Change(1, state=StepState.MOVING, durable="0-4"))
+            commits.add(Change(number, sent=4, facts=facts))
+        await commits.note(Change(1, state=StepState.MOVING, durable="0-4"))
         assert [each.sent for each in book.steps()] == [8, 0, 0]
         assert book.step(1).facts == facts and book.step(1).durable == "0-4"
-        await scribe.note()
+        await commits.note()
         assert [each.sent for each in book.steps()] == [8, 4, 0] and book.step(2).facts == facts
 
     asyncio.run(work())

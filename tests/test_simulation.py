@@ -93,7 +93,7 @@ def trusts_what_is_only_acknowledged(patch: pytest.MonkeyPatch) -> None:
 
     async def write_and_trust(self: Pipeline, block: Block) -> None:
         await write(self, block)
-        self._way.synced(self._acknowledged.copy(), "")
+        self._transfer.synced(self._acknowledged.copy(), "")
 
     patch.setattr(Pipeline, "_write", write_and_trust)
 
@@ -134,7 +134,7 @@ def does_not_wait_for_the_last_answers(patch: pytest.MonkeyPatch) -> None:
 
 def never_syncs(patch: pytest.MonkeyPatch) -> None:
     async def sync(self: Pipeline) -> bool:
-        self._way.synced(self._acknowledged.copy(), "")
+        self._transfer.synced(self._acknowledged.copy(), "")
         return True
 
     patch.setattr(Pipeline, "_sync_now", sync)
@@ -151,7 +151,7 @@ def says_in_place_before_it_is(patch: pytest.MonkeyPatch) -> None:
     place = FileWorker._place
 
     async def early(self: FileWorker, step: Step, writer: Writer, evidence: Evidence, known: Facts | None) -> None:
-        await self._scribe.note(Change(step.number, state=StepState.IN_PLACE, evidence=evidence))
+        await self._commits.note(Change(step.number, state=StepState.IN_PLACE, evidence=evidence))
         await place(self, step, writer, evidence, known)
 
     patch.setattr(FileWorker, "_place", early)
@@ -201,7 +201,7 @@ def counts_parts_before_they_are_there(patch: pytest.MonkeyPatch) -> None:
     async def early(self: ChangedParts, step: Step, source: Reader, part: Writer) -> tuple[Step, Extents]:
         async def reuse_and_tell(store: simulation.Store, old: bytes, name: bytes, runs: Sequence[Match]) -> list[bool]:
             there = Extents([(run.new, run.new + run.size) for run in runs])
-            await self._bench.scribe.note(Change(step.number, durable=there.encode()))
+            await self._context.commits.note(Change(step.number, durable=there.encode()))
             await (await store.reopen_part(name)).write(step.facts.size - 1, b"?")
             return await reuse(store, old, name, runs)
 

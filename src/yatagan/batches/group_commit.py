@@ -1,4 +1,4 @@
-"""The scribe writes to the journal for everybody: what is handed over while one commit runs goes into the next.
+"""The commits writes to the journal for everybody: what is handed over while one commit runs goes into the next.
 
 A commit costs a disk sync; thousands of small files would each pay for several. Who needs to know
 that a change is on disk waits for it (`note`); who does not, goes on (`mention`).

@@ -88,7 +88,7 @@ def tell_made(where: Place, contents: BundleContents, made: MadeBundle, recipe: 
     click.echo(click.style(f"Bundled into {shown}", bold=True))
     others = totals.members - totals.files
     share = f", {totals.stored / totals.size:.0%} of that" if totals.size else ""
-    rate = text.pace(totals.files, totals.size, made.seconds)
+    rate = text.rate(totals.files, totals.size, made.seconds)
     special = ", ".join(text.show(path) for path in contents.special[:3])
     name = text.show(posixpath.basename(where.path))
     text.facts(
@@ -196,7 +196,7 @@ def tell_unpacked(
         return
     from_, to = _shown(Place(where.node, path)), _shown(into)
     click.echo(click.style(f"Unpacked {from_} into {to}", bold=True))
-    rate = text.pace(read.files, read.size, seconds)
+    rate = text.rate(read.files, read.size, seconds)
     text.facts(
         [
             ("unpacked", f"{text.count(read.files, 'file')}, {text.size(read.size)}{f'; {rate}' if rate else ''}"),

@@ -97,11 +97,11 @@ class Progress:
 
     @property
     def left_seconds(self) -> float | None:
-        """At this pace; None when nothing moves."""
+        """At this rate; None when nothing moves."""
         seconds, _, counted, files = self._recent()
-        pace = _work(counted, files) / seconds
+        rate = _work(counted, files) / seconds
         left = _work(self.size - self.size_done, self.files - self.files_done)
-        return left / pace if pace > 0 else None
+        return left / rate if rate > 0 else None
 
     def _sample(self) -> None:
         self._samples.append((time.monotonic(), self._carried, self._counted, self.files_done))
@@ -163,8 +163,8 @@ class Progress:
             return ", ".join(parts)
         seconds, carried, _, files = self._recent()
         if carried or files:
-            if pace := text.pace(files, carried, seconds):
-                parts.append(pace)
+            if rate := text.rate(files, carried, seconds):
+                parts.append(rate)
             if (left := self.left_seconds) is not None and self.size_done < self.size:
                 parts.append(f"{text.duration(left)} left")
         elif made := [file for file in self.moving.values() if file.made]:

@@ -130,13 +130,13 @@ def summary(app: App, journal: Journal, outcome: BatchCounts, problem: CannotRea
     )
     seconds = standing.seconds
     # Where not all of it was sent, the bytes of the files and those on the line would make no sense together.
-    pace = text.pace(outcome.moved, outcome.sent, seconds) if not outcome.reusing else f"{text.size(outcome.sent)} sent"
+    rate = text.rate(outcome.moved, outcome.sent, seconds) if not outcome.reusing else f"{text.size(outcome.sent)} sent"
     text.facts(
         [
             (
                 place_label(outcome),
                 f"{text.count(outcome.moved, 'file')}, {text.size(outcome.moved_size)}"
-                f" in {text.duration(seconds)}" + (f", {pace}" if pace else ""),
+                f" in {text.duration(seconds)}" + (f", {rate}" if rate else ""),
             ),
             ("", _besides(outcome)),
             ("stored", stored(outcome)),

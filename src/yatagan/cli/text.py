@@ -9,7 +9,7 @@ from collections.abc import Iterable, Sequence
 
 import click
 
-#: Below this many bytes a file, the pace is told in files.
+#: Below this many bytes a file, the rate is told in files.
 _SMALL = 100_000
 _UNITS = ("B", "kB", "MB", "GB", "TB", "PB", "EB")
 
@@ -68,7 +68,7 @@ def count(many: int, one: str, more: str = "") -> str:
     return f"{number(many)} {one if many == 1 else more or one + 's'}"
 
 
-def pace(files: int, carried: int, seconds: float) -> str:
+def rate(files: int, carried: int, seconds: float) -> str:
     """How fast it goes, or went: `12.3 MB/s`, or `336 files/s` where small files tell more than their bytes.
 
     "" when it was over too soon to say.

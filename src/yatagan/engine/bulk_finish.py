@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Modes, Step, Times
-from yatagan.engine.session import MODE_BITS, Workbench
+from yatagan.engine.session import MODE_BITS, StepContext
 from yatagan.portable.small_files import BundledFile
 from yatagan.stores.coalescing import Coalesced
 from yatagan.stores.interface import Extracted
@@ -22,9 +22,9 @@ _AT_ONCE, _MESSAGES = 200, 2
 class BulkFinisher:
     """Takes files as they become whole, and gives each its outcome."""
 
-    def __init__(self, bench: Workbench) -> None:
-        self._session = bench.session
-        self._destination = bench.destination
+    def __init__(self, context: StepContext) -> None:
+        self._session = context.session
+        self._destination = context.destination
         self._bulk = Coalesced(self._destination.finish, _AT_ONCE, _MESSAGES)
 
     def takes(self, step: Step) -> bool:

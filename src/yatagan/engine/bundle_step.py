@@ -21,7 +21,7 @@ from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Modes, Step, Times
 from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.engine.file_step import FileWorker
-from yatagan.engine.session import MODE_BITS, StepRefused, Workbench
+from yatagan.engine.session import MODE_BITS, StepContext, StepRefused
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.planning.bundling import SMALL, BundleLayout
 from yatagan.portable.small_files import BundledFile
@@ -149,13 +149,13 @@ class MemberDigests:
 class BundleWorker:
     """Carries bundles and unloads them."""
 
-    def __init__(self, bench: Workbench, files: FileWorker, stop: asyncio.Event) -> None:
-        self._bench = bench
-        self._session = bench.session
-        self._source = bench.source
-        self._destination = bench.destination
-        self._scribe = bench.scribe
-        self._tell = bench.tell
+    def __init__(self, context: StepContext, files: FileWorker, stop: asyncio.Event) -> None:
+        self._context = context
+        self._session = context.session
+        self._source = context.source
+        self._destination = context.destination
+        self._commits = context.commits
+        self._tell = context.tell
         self._files = files
         self._stop = stop
 
@@ -169,22 +169,22 @@ class BundleWorker:
                 if isinstance(error, StoreError) and error.fault in LINE_FAULTS:
                     raise
                 # Files that go one by one need less of the disk and of its rights; what is wrong they will tell.
-        step = self._bench.journal.step(step.number)
+        step = self._context.journal.step(step.number)
         await self._files.remove_parts(step, with_present=True)
         if state is StepState.LEFT and step.generation:
             await self._clear_members(step)
-        await self._bench.settle(step, state)
+        await self._context.settle(step, state)
 
     async def _clear_members(self, step: Step) -> None:
         """Remove what an unloading that was broken off has left of files that will go one by one now."""
-        waiting = [each for each in self._bench.journal.members(step.number) if each.state is StepState.WAITING]
+        waiting = [each for each in self._context.journal.members(step.number) if each.state is StepState.WAITING]
         batch, generations = self._session.batch, range(1, step.generation + 1)
         await self._files.remove_all(member.part(batch, each) for member in waiting for each in generations)
 
     async def _bring(self, step: Step) -> StepState:
         """Carry and unload what can be had."""
         for _ in range(_TRIES):
-            members = self._bench.journal.members(step.number)
+            members = self._context.journal.members(step.number)
             waiting = [member for member in members if member.state is StepState.WAITING]
             if not waiting:
                 break
@@ -193,7 +193,7 @@ class BundleWorker:
                 step, layout, digests = await self._carry(step, members)
             except MemberLost as lost:
                 step = replace(step, state=StepState.WAITING, durable="", digest="")
-                await self._scribe.note(
+                await self._commits.note(
                     Change(lost.member.number, bundle=0),
                     Change(step.number, state=step.state, durable=step.durable, digest=step.digest),
                 )
@@ -207,7 +207,7 @@ class BundleWorker:
         layout = BundleLayout(members)
         if layout.size != step.facts.size:
             step = replace(step, facts=replace(step.facts, size=layout.size), durable="")
-            self._scribe.add(Change(step.number, facts=step.facts))
+            self._commits.add(Change(step.number, facts=step.facts))
         elif step.state in (StepState.ARRIVED, StepState.PROVEN):
             step = replace(step, state=StepState.MOVING)  # read again for its digests; no byte of it moves
         made = MemberDigests(layout)
@@ -267,7 +267,7 @@ class BundleWorker:
             events.append(StepSettled(member.number, member.kind, member.label, size, state, evidence, None, ""))
             if outcome.unset is not None:
                 self._tell(Note(member.label, outcome.unset, ""))
-        await self._scribe.note(*changes)
+        await self._commits.note(*changes)
         for event in events:
             self._tell(event)
 

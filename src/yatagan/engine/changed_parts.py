@@ -14,7 +14,7 @@ from dataclasses import replace
 from yatagan.batches.events import PartsFound
 from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Change, Step
-from yatagan.engine.session import RetryStep, Workbench
+from yatagan.engine.session import RetryStep, StepContext
 from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, Fault, StoreError
 from yatagan.portable.block_sums import Blocks, Match, block_size
 from yatagan.stores.interface import STRIPE, Reader, Writer
@@ -30,10 +30,10 @@ _WORTH = 1 / 16
 class ChangedParts:
     """Finds what need not be sent, and puts it into part files."""
 
-    def __init__(self, bench: Workbench, tuning: Tuning, stop: asyncio.Event) -> None:
-        self._bench = bench
-        self._source = bench.source
-        self._destination = bench.destination
+    def __init__(self, context: StepContext, tuning: Tuning, stop: asyncio.Event) -> None:
+        self._context = context
+        self._source = context.source
+        self._destination = context.destination
         self._tuning = tuning
         self._stop = stop
         #: Steps of which what was reused turned out to be wrong.
@@ -59,8 +59,8 @@ class ChangedParts:
             runs = []  # then all of it is sent
         there = Extents([(run.new, run.new + run.size) for run in runs])
         step = replace(step, durable=there.encode(), reused=there.total)
-        await self._bench.scribe.note(Change(step.number, durable=step.durable, reused=step.reused))
-        self._bench.tell(PartsFound(step.number, step.label, step.facts.size, step.reused))
+        await self._context.commits.note(Change(step.number, durable=step.durable, reused=step.reused))
+        self._context.tell(PartsFound(step.number, step.label, step.facts.size, step.reused))
         return step, there
 
     def _may(self, step: Step) -> bool:
@@ -72,11 +72,11 @@ class ChangedParts:
 
     async def _up(self, step: Step, source: Reader) -> list[Match]:
         """From here: the node tells of its old file, and copies what it has."""
-        if source.read_here is None or not self._bench.session.hashes_there:
+        if source.read_here is None or not self._context.session.hashes_there:
             return []
         old = await self._destination.blocks(step.path, block_size(step.facts.size, self._tuning.reuse_block))
         runs = await self._find(step, source, step.facts.size, old.blocks)
-        name = step.part(self._bench.session.batch)
+        name = step.part(self._context.session.batch)
         good = await self._destination.reuse(step.path, name, runs) if runs else []
         return [run for run, is_good in zip(runs, good, strict=True) if is_good]
 
@@ -94,7 +94,7 @@ class ChangedParts:
             if read is None:
                 return []
             runs = await self._find(step, old, size, new.blocks)
-            good = [run for run in runs if await self._tuning.apart(self._copy, read, write, run)]
+            good = [run for run in runs if await self._tuning.in_thread(self._copy, read, write, run)]
         finally:
             await old.close()
         if good:
@@ -112,18 +112,18 @@ class ChangedParts:
 
         old_is_far = self._source.traits.quick
         # Checksums of blocks are no proof. Where the whole gets none, every run has its own.
-        unproven = self._bench.session.evidence is Evidence.SENT
+        unproven = self._context.session.evidence is Evidence.SENT
 
         def find() -> list[Match]:
             from yatagan.digests.block_search import find_runs  # what it imports takes a while
 
             return find_runs(read, size, far, old_is_far=old_is_far, digests=unproven, pulse=self._pulse)
 
-        runs: list[Match] = await self._tuning.apart(find)
+        runs: list[Match] = await self._tuning.in_thread(find)
         there = sum(run.size for run in runs)
         if there < step.facts.size * _WORTH:
             return []
-        await self._bench.scribe.note(Change(step.number, reused=there))
+        await self._context.commits.note(Change(step.number, reused=there))
         return runs
 
     def _copy(self, read: Callable[[int, int], bytes], write: Callable[[int, bytes], None], run: Match) -> bool:

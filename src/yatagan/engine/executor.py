@@ -24,7 +24,7 @@ from yatagan.bundles.see_through import SeeThrough
 from yatagan.engine import scheduler
 from yatagan.engine.destination import look_at_destination, make_again
 from yatagan.engine.file_step import Clock
-from yatagan.engine.session import RetryStep, Session, Workbench, evidence_for
+from yatagan.engine.session import RetryStep, Session, StepContext, evidence_for
 from yatagan.engine.worker import StepWorker
 from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, CannotReach, Fault, JournalError, NeedsAnswer, StoreError
 from yatagan.stores.interface import Readable, Source, Store
@@ -76,14 +76,14 @@ class Executor:
         self._tell = listener
         self._conditions = conditions or Conditions()
         self._clock = self._conditions.clock
-        self._scribe = GroupCommit(journal, threaded=self._conditions.threaded)
+        self._commits = GroupCommit(journal, threaded=self._conditions.threaded)
         self._carrier = Carrier(self._conditions.tuning, self._clock.monotonic, self._clock.sleep)
         self._scheduler = scheduler.Scheduler(self._conditions.limits, self._conditions.jitter)
         self._events: asyncio.Queue[scheduler.Event] = asyncio.Queue()
         self._tasks: set[asyncio.Task[None]] = set()
         self._stores: tuple[Readable, ...] = ()
         self._closing: list[asyncio.Task[None]] = []
-        self._bench: Workbench | None = None
+        self._context: StepContext | None = None
         self._worker: StepWorker | None = None
         self._fetched: dict[int, Step] = {}
         self._stop = asyncio.Event()
@@ -110,7 +110,7 @@ class Executor:
                 if self._failure is not None:
                     raise self._failure
                 self._obey(self._scheduler.handle(event))
-            await self._scribe.finish()
+            await self._commits.finish()
         finally:
             await self._close_all()
         fault, detail = self._settled.fault, str(self._problem.detail) if self._problem else ""
@@ -137,7 +137,7 @@ class Executor:
                     self._begin(self._open(wait, fault))
                 case scheduler.Disconnect():
                     if self._worker is not None:
-                        self._carrier.line_lost(self._clock.monotonic() - self._opened_at)
+                        self._carrier.connection_lost(self._clock.monotonic() - self._opened_at)
                     self._worker = None
                     stores, self._stores = self._stores, ()
                     self._closing += [self._begin(_close(store)) for store in stores]
@@ -205,9 +205,9 @@ class Executor:
         self._problem = None
         self._stores = (source, destination)
         number = self._journal.new_session(destination.witness())
-        destination.note_writers(lambda witness: self._scribe.note(SessionWriters(number, witness)))
+        destination.note_writers(lambda witness: self._commits.note(SessionWriters(number, witness)))
         caps = [cap for cap in (self._header.max_rate, source.max_rate, destination.max_rate) if cap]
-        self._carrier.pace.rate = min(caps, default=None)
+        self._carrier.rate_limit.rate = min(caps, default=None)
         self._pin()
         session = Session(
             number,
@@ -220,8 +220,8 @@ class Executor:
             destination,
             hashes_there,
         )
-        self._bench = Workbench(session, self._journal, self._scribe, self._tell)
-        self._worker = StepWorker(self._bench, self._carrier, self._clock, self._stop)
+        self._context = StepContext(session, self._journal, self._commits, self._tell)
+        self._worker = StepWorker(self._context, self._carrier, self._clock, self._stop)
         self._tell(ConnectionOpened(self._opened_before))
         self._opened_before = True
         self._opened_at = self._clock.monotonic()
@@ -306,7 +306,7 @@ class Executor:
             if isinstance(error, StoreError) and fault in STOPPING_FAULTS:
                 self._stopped_by = error
                 await self._look_at_room(fault)
-            await self._scribe.note()
+            await self._commits.note()
             now = self._fetched[number] = self._journal.step(number)
             self._tell(StepReturned(number, step.label, fault))
             moved = now.durable != durable and now.generation == step.generation
@@ -317,16 +317,16 @@ class Executor:
 
     async def _look_at_room(self, fault: Fault) -> None:
         """How much is free at the destination, where there was too little."""
-        if fault is Fault.NO_ROOM and self._free is None and self._bench is not None:
+        if fault is Fault.NO_ROOM and self._free is None and self._context is not None:
             with contextlib.suppress(StoreError):
-                self._free = await self._bench.destination.room(self._header.destination)
+                self._free = await self._context.destination.room(self._header.destination)
 
     async def _give_up(self, step: Step, fault: Fault) -> None:
-        assert self._bench is not None  # only what was tried is given up
+        assert self._context is not None  # only what was tried is given up
         if self._worker is not None:
             with contextlib.suppress(StoreError):
                 await self._worker.clear(step)
-        await self._bench.settle(step, StepState.FAILED, fault=fault)
+        await self._context.settle(step, StepState.FAILED, fault=fault)
         self._fetched.pop(step.number, None)
         self._events.put_nowait(scheduler.StepEnded(step.number))
 
@@ -345,7 +345,7 @@ class Executor:
         await asyncio.gather(*self._tasks, return_exceptions=True)
         if isinstance(self._failure, JournalError):
             with contextlib.suppress(JournalError):
-                await self._scribe.finish()
+                await self._commits.finish()
 
 
 async def _close(store: Readable) -> None:

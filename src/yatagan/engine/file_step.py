@@ -20,7 +20,7 @@ from yatagan.batches.steps import Change, Step, Times
 from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.engine.bulk_finish import BulkFinisher
 from yatagan.engine.changed_parts import ChangedParts
-from yatagan.engine.session import RetryStep, StepRefused, Workbench
+from yatagan.engine.session import RetryStep, StepContext, StepRefused
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.planning.bundling import SMALL
 from yatagan.stores.coalescing import Coalesced
@@ -83,23 +83,23 @@ def _made_whole(step: Step, whole: Change) -> Step:
 class FileWorker:
     """Carries files, proves them, and gives them their names."""
 
-    def __init__(self, bench: Workbench, carrier: Carrier, clock: Clock, stop: asyncio.Event) -> None:
-        self._bench = bench
-        self._session = bench.session
-        self._source = bench.source
-        self._destination = bench.destination
-        self._scribe = bench.scribe
-        self._tell = bench.tell
+    def __init__(self, context: StepContext, carrier: Carrier, clock: Clock, stop: asyncio.Event) -> None:
+        self._context = context
+        self._session = context.session
+        self._source = context.source
+        self._destination = context.destination
+        self._commits = context.commits
+        self._tell = context.tell
         self._carrier = carrier
         self._clock = clock
         self._stop = stop
-        self._finisher = BulkFinisher(bench)
+        self._finisher = BulkFinisher(context)
         self._gathering = Coalesced(self._gather, _GATHERED, 1)
-        self._reuse = ChangedParts(bench, carrier.tuning, stop)
+        self._reuse = ChangedParts(context, carrier.tuning, stop)
 
     async def do(self, step: Step) -> None:
         """Waiting (or wherever an earlier session left it) -> in place. Raises as `Performer.perform` says."""
-        await self._bench.check_above(step.path, lately=True)
+        await self._context.check_above(step.path, lately=True)
         step, reader = await self._look_at_source(step)
         if step.state in (StepState.ARRIVED, StepState.PROVEN):
             part = await self._destination.look(step.part(self._session.batch))
@@ -109,7 +109,7 @@ class FileWorker:
             if part is None or part.size != step.facts.size or not (on_disk or self._proof_syncs):
                 step = replace(step, state=StepState.MOVING, durable="", digest="", reused=0)
         if step.state in (StepState.ARRIVED, StepState.PROVEN):
-            self._bench.tell_start(step, step.facts.size)
+            self._context.tell_start(step, step.facts.size)
             writer = await self._destination.reopen_part(step.part(self._session.batch))
         else:
             step, writer = await self._carry(step, reader)
@@ -147,10 +147,10 @@ class FileWorker:
         if found == step.facts:
             return step, reader
         if found.same_as(step.facts):
-            self._scribe.add(Change(step.number, facts=found))
+            self._commits.add(Change(step.number, facts=found))
             return replace(step, facts=found), reader
         # In one: were we to die between the two, what was sent of the old file would pass for the new one's.
-        self._scribe.add(Change.anew(step.number)._replace(facts=found))
+        self._commits.add(Change.anew(step.number)._replace(facts=found))
         anew = replace(step, facts=found, state=StepState.WAITING, durable="", digest="", reused=0, checkpoints="")
         return anew, reader
 
@@ -227,14 +227,14 @@ class FileWorker:
             raise StepRefused(Fault.DAMAGED)
         step = _made_whole(step, whole)
         if not self._finisher.takes(step):  # what is small is soon in place, and sent again if we die before
-            await self._scribe.note(whole)
+            await self._commits.note(whole)
         return step
 
     async def carry_from(self, step: Step, reader: Reader, value: Hash) -> Step:
         """Waiting or moving -> whole, for what is no file of the source but is read like one."""
         step, whole, writer = await self._carry_bytes(step, reader, value)
         await self._close(writer)
-        await self._scribe.note(whole)
+        await self._commits.note(whole)
         return _made_whole(step, whole)
 
     async def _carry_bytes(self, step: Step, reader: Reader, value: Hash) -> tuple[Step, Change, Writer]:
@@ -244,7 +244,7 @@ class FileWorker:
         try:
             if not durable.total:
                 step, durable = await self._reuse.bring(step, reader, writer)
-            self._bench.tell_start(step, durable.total)
+            self._context.tell_start(step, durable.total)
             try:
                 whole = await self._pass_bytes(step, reader, writer, durable, value, fresh=fresh and not durable.total)
             except BeginningDiffers as differs:
@@ -254,7 +254,7 @@ class FileWorker:
                     durable=durable.encode(),
                     checkpoints=Checkpoints.decode(step.checkpoints).up_to(differs.good).encode(),
                 )
-                await self._scribe.note(
+                await self._commits.note(
                     Change(step.number, durable=step.durable, checkpoints=step.checkpoints, fault=Fault.PART_CHANGED)
                 )
                 whole = await self._pass_bytes(step, reader, writer, durable, value.anew())
@@ -289,7 +289,7 @@ class FileWorker:
         def synced(extents: Extents, digest: str) -> None:
             if digest:
                 points.add(extents.prefix, digest, step.facts.size)
-            self._scribe.mention(Change(step.number, durable=extents.encode(), checkpoints=points.encode()))
+            self._commits.mention(Change(step.number, durable=extents.encode(), checkpoints=points.encode()))
 
         try:
             synced_all = await self._carrier.carry(
@@ -316,7 +316,7 @@ class FileWorker:
                 raise RetryStep(Fault.SOURCE_CHANGED) from error
             raise
         finally:
-            self._scribe.add(Change(step.number, sent=moved, holes=holes if holes != step.holes else None))
+            self._commits.add(Change(step.number, sent=moved, holes=holes if holes != step.holes else None))
         on_disk = Extents([(0, step.facts.size)]).encode() if synced_all else ""
         return Change(step.number, state=StepState.ARRIVED, digest=value.hexdigest(), durable=on_disk)
 
@@ -350,7 +350,7 @@ class FileWorker:
         usable = durable.total > 0 and arrived >= durable.end
         counted = step.sent + step.reused + step.holes
         if arrived > counted and not adopted:  # an earlier process died before it could count
-            self._scribe.add(Change(step.number, sent=arrived - counted))
+            self._commits.add(Change(step.number, sent=arrived - counted))
         if usable and await self._is_ours_alone(step):
             await self._remove_part(step, step.generation + 1)  # a copy of this one that was broken off
             step = await self._begin(step, step.generation, durable)
@@ -375,14 +375,14 @@ class FileWorker:
         except StoreError as error:
             if error.fault in LINE_FAULTS:
                 raise
-        await self._scribe.note(Change(step.number, adopts=b""))
+        await self._commits.note(Change(step.number, adopts=b""))
         return replace(step, adopts=b"")
 
     async def _is_ours_alone(self, step: Step) -> bool:
         """Whether every process that may still write into the present part file has ended, or is our own."""
         if step.session == self._session.number:
             return True
-        return await self._destination.writers_gone(self._bench.journal.witness(step.session))
+        return await self._destination.writers_gone(self._context.journal.witness(step.session))
 
     async def _begin(self, step: Step, generation: int, durable: Extents) -> Step:
         """Write down the generation before its part file exists (a copy's: once it is whole)."""
@@ -396,7 +396,7 @@ class FileWorker:
             holes=step.holes if generation == step.generation else 0,
             checkpoints=Checkpoints.decode(step.checkpoints).up_to(durable.prefix).encode(),
         )
-        await self._scribe.note(
+        await self._commits.note(
             Change(
                 step.number,
                 state=StepState.MOVING,
@@ -434,7 +434,7 @@ class FileWorker:
             step = await self._begin(step, step.generation + 1, Extents())
             try:
                 mode = self._session.part_mode(step.facts)
-                with self._bench.making(step.path):
+                with self._context.making(step.path):
                     return step, await self._destination.create_part(step.part(self._session.batch), mode)
             except StoreError as error:
                 if error.fault is not Fault.EXISTS:
@@ -486,13 +486,13 @@ class FileWorker:
                 raise RetryStep(Fault.APPEARED)
             await self._reconsider(step, found)
         elif outcome.fault is not None:
-            with self._bench.making(step.path, named_only=True):
+            with self._context.making(step.path, named_only=True):
                 raise StoreError(outcome.fault, step.path, store=self._destination.name)
         else:
             if outcome.unset is not None:
                 self._tell(Note(step.label, outcome.unset, ""))
             state = StepState.LEFT if outcome.there else StepState.IN_PLACE
-            await self._bench.settle(step, state, self._session.evidence, digest=step.digest)
+            await self._context.settle(step, state, self._session.evidence, digest=step.digest)
 
     # -- proof -------------------------------------------------------------------------------------------
 
@@ -518,7 +518,7 @@ class FileWorker:
                 if last:  # a verdict "different" is looked at twice
                     self._reuse.distrust(step)
                     raise RetryStep(Fault.DIGEST_DIFFERS)
-        await self._scribe.note(Change(step.number, state=StepState.PROVEN, evidence=prove))
+        await self._commits.note(Change(step.number, state=StepState.PROVEN, evidence=prove))
         return prove, known
 
     async def _digest_there(self, step: Step, prove: Evidence) -> tuple[str, Facts | None]:
@@ -536,8 +536,8 @@ class FileWorker:
     async def _place(self, step: Step, writer: Writer, evidence: Evidence, known: Facts | None) -> None:
         """Proven (or whole) -> in place. The rename is the commit."""
         try:
-            with self._bench.making(step.path, named_only=True):
-                await self._bench.place(step, writer, known)
+            with self._context.making(step.path, named_only=True):
+                await self._context.place(step, writer, known)
         except StoreError as error:
             if error.fault is Fault.PART_CHANGED:
                 raise RetryStep(Fault.PART_CHANGED) from error
@@ -548,11 +548,11 @@ class FileWorker:
                 raise RetryStep(Fault.APPEARED) from error
             await self._reconsider(step, found)
             return
-        await self._bench.settle(step, StepState.IN_PLACE, evidence)
+        await self._context.settle(step, StepState.IN_PLACE, evidence)
 
     async def _reconsider(self, step: Step, found: Facts) -> None:
         """Something that the plan did not see has the name: left alone. Right all the same, if its contents are."""
-        await self._bench.refuse_clash(step.path)
+        await self._context.refuse_clash(step.path)
         same = False
         if found.kind is Kind.FILE and found.size == step.facts.size:
             if self._destination.traits.quick or self._session.hashes_there:
@@ -563,9 +563,9 @@ class FileWorker:
                 how = Evidence.READ_BACK
         await self.remove_parts(step, with_present=True)
         if same:
-            await self._bench.settle(step, StepState.LEFT, how, digest=step.digest)
+            await self._context.settle(step, StepState.LEFT, how, digest=step.digest)
         else:
-            await self._bench.settle(step, StepState.FAILED, fault=Fault.APPEARED)
+            await self._context.settle(step, StepState.FAILED, fault=Fault.APPEARED)
 
     async def _placed_before(self, step: Step) -> bool:
         """After a crash between the rename and the journal: look whether the final name holds our file."""
@@ -585,5 +585,5 @@ class FileWorker:
         if value != step.digest:
             return False
         await self.remove_parts(step)
-        await self._bench.settle(step, StepState.IN_PLACE, evidence)
+        await self._context.settle(step, StepState.IN_PLACE, evidence)
         return True

@@ -1,6 +1,6 @@
-"""The bench: what doing any kind of step needs, and the rules that hold for all of them.
+"""The context: what doing any kind of step needs, and the rules that hold for all of them.
 
-One bench serves one session (a pair of stores), and is replaced when the line is.
+One context serves one session (a pair of stores), and is replaced when the line is.
 """
 
 from __future__ import annotations
@@ -103,15 +103,15 @@ def evidence_for(prove: Prove, source: Traits, destination: Traits, hashes_there
     return Evidence.ON_ARRIVAL if near else Evidence.SENT
 
 
-class Workbench:
-    """Both ends, the journal's scribe, and whoever listens."""
+class StepContext:
+    """Both ends, the journal's commits, and whoever listens."""
 
-    def __init__(self, session: Session, journal: Journal, scribe: GroupCommit, listener: Listener) -> None:
+    def __init__(self, session: Session, journal: Journal, commits: GroupCommit, listener: Listener) -> None:
         self.session = session
         self.source = session.source
         self.destination = session.destination
         self.journal = journal
-        self.scribe = scribe
+        self.commits = commits
         self.tell = listener
         self._above = Shared(self._look_above)
         #: When directories were last found to be real ones.
@@ -133,7 +133,7 @@ class Workbench:
         """Write the outcome, then tell it."""
         assert state in SETTLED
         change = Change(step.number, state=state, evidence=evidence, fault=fault, detail=detail, digest=digest)
-        await self.scribe.note(change)
+        await self.commits.note(change)
         self.tell(StepSettled(step.number, step.kind, step.label, _weight(step), state, evidence, fault, detail))
 
     def tell_start(self, step: Step, done: int) -> None:

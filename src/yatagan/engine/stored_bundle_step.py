@@ -20,7 +20,7 @@ from yatagan.batches.states import SETTLED, Evidence, StepState
 from yatagan.batches.steps import Change, Step, StepKind
 from yatagan.bundles.stored_bundle import ENDING
 from yatagan.engine.file_step import Clock, FileWorker
-from yatagan.engine.session import RetryStep, StepRefused, Workbench
+from yatagan.engine.session import RetryStep, StepContext, StepRefused
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.portable import index
 from yatagan.stores.interface import Kind
@@ -47,31 +47,33 @@ class _Spool(LocalStore):
 class StoredBundleWorker:
     """Makes bundles, carries them and their indexes, and settles what is in them."""
 
-    def __init__(self, bench: Workbench, carrier: Carrier, clock: Clock, stop: asyncio.Event) -> None:
-        self._bench = bench
-        self._scribe = bench.scribe
+    def __init__(self, context: StepContext, carrier: Carrier, clock: Clock, stop: asyncio.Event) -> None:
+        self._context = context
+        self._commits = context.commits
         self._stop = stop
         self._spool = _Spool(b"/")
         self._settling = asyncio.Lock()
         self._settled: set[int] = set()
-        session = replace(bench.session, source=self._spool)
-        self._files = FileWorker(Workbench(session, bench.journal, bench.scribe, bench.tell), carrier, clock, stop)
+        session = replace(context.session, source=self._spool)
+        self._files = FileWorker(
+            StepContext(session, context.journal, context.commits, context.tell), carrier, clock, stop
+        )
 
     async def archive(self, step: Step) -> None:
         """From a directory here to a bundle in place. Raises as `Performer.perform` says."""
         bundle = self._spooled(step)
-        members = self._bench.journal.members(step.number)
+        members = self._context.journal.members(step.number)
         size = sum(each.facts.size for each in members if each.kind is StepKind.FILE)
         if not (bundle.exists() and _beside(bundle).exists()):
             await self._make(step, bundle, members, size)
-        self._bench.tell(BundleMade(step.number, step.label, size, size))
+        self._context.tell(BundleMade(step.number, step.label, size, size))
         await self._files.do(replace(step, source=os.fsencode(bundle)))
         try:
             async with self._settling:
-                await self._settle_members(self._bench.journal.step(step.number))
+                await self._settle_members(self._context.journal.step(step.number))
             bundle.unlink(missing_ok=True)
             # At once, since without it the bundle stands for nothing.
-            await self.beside(self._bench.journal.step(step.number + 1))
+            await self.beside(self._context.journal.step(step.number + 1))
         except (StepRefused, RetryStep):
             pass  # what has not come with the bundle has a turn of its own, which will tell
         except StoreError as error:
@@ -80,27 +82,27 @@ class StoredBundleWorker:
 
     async def beside(self, step: Step) -> None:
         """The index of a bundle that is in place; nothing, where that came with the bundle."""
-        step = self._bench.journal.step(step.number)
+        step = self._context.journal.step(step.number)
         if step.state in SETTLED:
             return
-        archive = self._bench.journal.step(step.number - 1)
+        archive = self._context.journal.step(step.number - 1)
         if archive.state not in (StepState.IN_PLACE, StepState.LEFT):
-            await self._bench.settle(step, StepState.LEFT)
+            await self._context.settle(step, StepState.LEFT)
             return
         await self._files.do(replace(step, source=os.fsencode(_beside(self._spooled(archive)))))
 
     async def member(self, step: Step) -> None:
         """An entry whose bundle has had its turn."""
-        archive = self._bench.journal.step(step.bundle)
+        archive = self._context.journal.step(step.bundle)
         async with self._settling:  # the first to come does it for all
             if archive.number not in self._settled:
                 await self._settle_members(archive)
-        if self._bench.journal.step(step.number).state is StepState.WAITING:
+        if self._context.journal.step(step.number).state is StepState.WAITING:
             raise StepRefused(Fault.NOT_IN_BUNDLE)
 
     def _spooled(self, archive: Step) -> Path:
         # The store of this machine enters no link, and the way to a home may well be one.
-        return Path(os.path.realpath(self._bench.journal.spool)) / f"{archive.number}{ENDING.decode()}"
+        return Path(os.path.realpath(self._context.journal.spool)) / f"{archive.number}{ENDING.decode()}"
 
     # -- making --------------------------------------------------------------------------------------------
 
@@ -122,13 +124,13 @@ class StoredBundleWorker:
             raise StepRefused(Fault.WOULD_LOSE, missing[0][0].label.decode("utf-8", "surrogateescape"))
         for member, fault in missing:
             if member.state is StepState.WAITING:
-                await self._bench.settle(member, StepState.FAILED, fault=fault)
+                await self._context.settle(member, StepState.FAILED, fault=fault)
         loop, done = asyncio.get_running_loop(), 0
 
         def progress(files: int, more: int) -> None:
             nonlocal done
             done += more
-            loop.call_soon_threadsafe(self._bench.tell, BundleMade(step.number, step.label, done, size))
+            loop.call_soon_threadsafe(self._context.tell, BundleMade(step.number, step.label, done, size))
 
         recipe = Recipe(Form.ZSTD, LEVELS[Form.ZSTD][1], HeaderOptions(), os.cpu_count() or 1, self._run(step))
         stands_for = posixpath.basename(step.path).removesuffix(ENDING)
@@ -143,7 +145,7 @@ class StoredBundleWorker:
             raise
 
     def _run(self, step: Step) -> str:
-        return f"{self._bench.session.batch}-{step.number}"
+        return f"{self._context.session.batch}-{step.number}"
 
     async def _unless_stopped(self, making: Coroutine[Any, Any, object]) -> None:
         """Do it, or break it off when we are to stop."""
@@ -183,7 +185,7 @@ class StoredBundleWorker:
 
     async def _settle_members(self, archive: Step) -> None:
         """Write that what is in a bundle is in place with it, or has failed with it."""
-        waiting = [each for each in self._bench.journal.members(archive.number) if each.state is StepState.WAITING]
+        waiting = [each for each in self._context.journal.members(archive.number) if each.state is StepState.WAITING]
         if archive.state is StepState.FAILED:
             await self._settle(
                 [Change(each.number, state=StepState.FAILED, fault=Fault.WITH_BUNDLE) for each in waiting], waiting
@@ -205,12 +207,12 @@ class StoredBundleWorker:
         """Write what became of members, many at once, then tell it."""
         for at in range(0, len(changes), _AT_ONCE):
             some = changes[at : at + _AT_ONCE]
-            await self._scribe.note(*some)
+            await self._commits.note(*some)
             for change, each in zip(some, members[at : at + _AT_ONCE], strict=True):
                 assert change.state is not None
                 size = each.facts.size if each.kind is StepKind.FILE else 0
                 told = each.number, each.kind, each.label, size, change.state, change.evidence, change.fault, ""
-                self._bench.tell(StepSettled(*told))
+                self._context.tell(StepSettled(*told))
 
 
 def _beside(bundle: Path) -> Path:

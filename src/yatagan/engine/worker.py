@@ -10,7 +10,7 @@ from yatagan.batches.states import StepState
 from yatagan.batches.steps import MEMBERS_PHASE, Change, Step, StepKind
 from yatagan.engine.bundle_step import BundleWorker
 from yatagan.engine.file_step import Clock, FileWorker
-from yatagan.engine.session import RetryStep, StepRefused, Workbench
+from yatagan.engine.session import RetryStep, StepContext, StepRefused
 from yatagan.engine.stored_bundle_step import StoredBundleWorker
 from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Kind
@@ -27,17 +27,17 @@ _HANDED_DOWN = 0o2000
 class StepWorker:
     """Does steps, many at once."""
 
-    def __init__(self, bench: Workbench, carrier: Carrier, clock: Clock, stop: asyncio.Event) -> None:
-        self._bench = bench
-        self._destination = bench.destination
-        self._scribe = bench.scribe
+    def __init__(self, context: StepContext, carrier: Carrier, clock: Clock, stop: asyncio.Event) -> None:
+        self._context = context
+        self._destination = context.destination
+        self._commits = context.commits
         self._stop = stop
-        self._files = files = FileWorker(bench, carrier, clock, stop)
-        self._archives = StoredBundleWorker(bench, carrier, clock, stop)
+        self._files = files = FileWorker(context, carrier, clock, stop)
+        self._archives = StoredBundleWorker(context, carrier, clock, stop)
         self._do: dict[StepKind, Callable[[Step], Awaitable[None]]] = {
             StepKind.DIRECTORY: self._directory,
             StepKind.FILE: files.do,
-            StepKind.BUNDLE: BundleWorker(bench, files, stop).do,
+            StepKind.BUNDLE: BundleWorker(context, files, stop).do,
             StepKind.ARCHIVE: self._archives.archive,
             StepKind.INDEX: self._archives.beside,
             StepKind.LINK: self._link,
@@ -53,11 +53,11 @@ class StepWorker:
         try:
             if self._stop.is_set():
                 raise Stopped
-            if step.kind is not StepKind.FACTS and self._bench.is_closed(step.path):
+            if step.kind is not StepKind.FACTS and self._context.is_closed(step.path):
                 raise StepRefused(Fault.WITH_DIRECTORY)
             await (self._archives.member if step.phase == MEMBERS_PHASE else self._do[step.kind])(step)
         except RetryStep as again:
-            await self._scribe.note(Change.anew(step.number, again.fault))
+            await self._commits.note(Change.anew(step.number, again.fault))
             raise
         except StepRefused as refused:
             if refused.fault in _MAY_BE_ALL:
@@ -65,22 +65,22 @@ class StepWorker:
             if refused.fault is Fault.ABOVE_GONE:
                 refused = await self._gone_above(step)
             await self.clear(step)
-            await self._bench.settle(step, StepState.FAILED, fault=refused.fault, detail=refused.detail)
+            await self._context.settle(step, StepState.FAILED, fault=refused.fault, detail=refused.detail)
         except StoreError as error:
             if error.fault in LINE_FAULTS | STOPPING_FAULTS:
                 raise
             strange = error.fault is Fault.REFUSED and not is_everywhere(posixpath.basename(step.path))
             await self.clear(step)
             fault = Fault.NAME_REFUSED if strange else error.fault
-            await self._bench.settle(step, StepState.FAILED, fault=fault, detail=error.detail)
+            await self._context.settle(step, StepState.FAILED, fault=fault, detail=error.detail)
 
     async def clear(self, step: Step) -> None:
         """Remove what is unfinished of a step that has failed for good. Raises StoreError when the line is lost."""
-        await self._files.remove_parts(self._bench.journal.step(step.number), with_present=True)
+        await self._files.remove_parts(self._context.journal.step(step.number), with_present=True)
 
     async def _refuse_moved(self) -> None:
         """Raises StoreError, DESTINATION_MOVED, where something else has the name of the destination by now."""
-        top = self._bench.session.top
+        top = self._context.session.top
         if await self._destination.is_real(top, top):
             return
         try:
@@ -102,63 +102,63 @@ class StepWorker:
         if found is not None and found.kind is Kind.DIRECTORY:
             if not is_everywhere(posixpath.basename(step.path)):
                 return StepRefused(Fault.NAME_REFUSED)  # what cannot be made in it is this name
-            await self._scribe.note(Change.anew(step.number, Fault.ABOVE_GONE))
+            await self._commits.note(Change.anew(step.number, Fault.ABOVE_GONE))
             raise RetryStep(Fault.ABOVE_GONE)
-        if self._bench.journal.directory_state(directory) is StepState.FAILED:
-            self._bench.close_directory(directory, Fault.ABOVE_GONE)
+        if self._context.journal.directory_state(directory) is StepState.FAILED:
+            self._context.close_directory(directory, Fault.ABOVE_GONE)
             return StepRefused(Fault.WITH_DIRECTORY)
         raise StoreError(Fault.DESTINATION_GONE, directory, store=self._destination.name)
 
     async def _directory(self, step: Step) -> None:
-        await self._bench.check_above(step.path)
+        await self._context.check_above(step.path)
         tried_before = step.state is StepState.MOVING
-        await self._scribe.note(Change(step.number, state=StepState.MOVING))
+        await self._commits.note(Change(step.number, state=StepState.MOVING))
         try:
-            with self._bench.making(step.path):
-                await self._destination.make_directory(step.path, self._bench.session.directory_mode(step.facts))
+            with self._context.making(step.path):
+                await self._destination.make_directory(step.path, self._context.session.directory_mode(step.facts))
         except StoreError as error:
             if error.fault is not Fault.EXISTS:
                 raise
             found = await self._destination.look(step.path)
             if found is None or found.kind is not Kind.DIRECTORY:
                 raise StepRefused(Fault.APPEARED) from error
-            await self._bench.refuse_clash(step.path)
+            await self._context.refuse_clash(step.path)
             # Made by our own earlier try, or by somebody else: theirs keeps its facts.
-            await self._bench.settle(step, StepState.IN_PLACE if tried_before else StepState.LEFT)
+            await self._context.settle(step, StepState.IN_PLACE if tried_before else StepState.LEFT)
             return
-        await self._bench.settle(step, StepState.IN_PLACE)
+        await self._context.settle(step, StepState.IN_PLACE)
 
     async def _facts(self, step: Step) -> None:
         """Mode and times of a directory that this batch made: the step numbered just before."""
-        if self._bench.journal.step(step.number - 1).state is not StepState.IN_PLACE:
-            await self._bench.settle(step, StepState.LEFT)
+        if self._context.journal.step(step.number - 1).state is not StepState.IN_PLACE:
+            await self._context.settle(step, StepState.LEFT)
             return
-        await self._bench.check_above(posixpath.join(step.path, b"."))
+        await self._context.check_above(posixpath.join(step.path, b"."))
         found = await self._destination.look(step.path)
         # A directory made in one whose group is handed down hands it down too: that bit is not ours to take.
-        await self._bench.set_directory_facts(step, also=found.mode & _HANDED_DOWN if found is not None else 0)
-        await self._bench.settle(step, StepState.IN_PLACE)
+        await self._context.set_directory_facts(step, also=found.mode & _HANDED_DOWN if found is not None else 0)
+        await self._context.settle(step, StepState.IN_PLACE)
 
     async def _link(self, step: Step) -> None:
-        await self._bench.check_above(step.path)
+        await self._context.check_above(step.path)
         assert step.target is not None
-        await self._scribe.note(Change(step.number, state=StepState.MOVING))
+        await self._commits.note(Change(step.number, state=StepState.MOVING))
         found = await self._destination.look(step.path)
         seen_by_plan = found is not None and step.seen is not None and found.same_as(step.seen)
         if found is not None and seen_by_plan and not await self._points_to(step.path, step.target):
-            await self._bench.keep(step, found)
+            await self._context.keep(step, found)
             if await self._destination.look(step.path) is not None:
                 await self._destination.remove(step.path)
         try:
-            with self._bench.making(step.path):
+            with self._context.making(step.path):
                 await self._destination.make_link(step.path, step.target)
         except StoreError as error:
             if error.fault is not Fault.EXISTS:
                 raise
-            await self._bench.refuse_clash(step.path)
+            await self._context.refuse_clash(step.path)
             if not await self._points_to(step.path, step.target):
                 raise StepRefused(Fault.APPEARED) from error
-        await self._bench.settle(step, StepState.IN_PLACE)
+        await self._context.settle(step, StepState.IN_PLACE)
 
     async def _points_to(self, path: bytes, target: bytes) -> bool:
         found = await self._destination.look(path)

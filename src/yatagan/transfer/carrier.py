@@ -1,8 +1,6 @@
-"""The carrier moves the bytes of one file: read, hash, write, sync. One carrier for every pair of stores.
+"""The carrier transfers files: a pipeline for each, and bounds over all of them. One carrier serves any two stores.
 
-Blocks are read ahead, hashed in the order of the file, and written, all three at once. A store says how much may be on
-its way at once (`flow`); what is held here over all files is bounded in bytes. The carrier ends, whether well or not,
-only when every write that it began has been answered or the line is gone.
+Each store bounds what is in flight to it (`flow`); the carrier bounds the memory and the rate of all files together.
 """
 
 from __future__ import annotations
@@ -23,32 +21,32 @@ from yatagan.transfer.transfer import Transfer, Tuning
 
 T = TypeVar("T")
 
-#: A line that has lasted for so many seconds is a good one.
+#: Seconds after which a connection counts as lasting.
 _LASTING = 60.0
-#: Bytes after which a part file is synced on the worst of lines.
+#: The least bytes between two syncs, on connections that never last.
 _SYNC_LEAST = 1 << 20
 
 
 class Carrier:
-    """Carries files, one call a file; what is held of all of them is bounded."""
+    """Transfers files, one call each. `clock` in seconds, monotonic."""
 
     def __init__(
         self, tuning: Tuning, clock: Callable[[], float], sleep: Callable[[float], Awaitable[None]] = asyncio.sleep
     ) -> None:
         self._given = self._tuning = tuning
         self._clock = clock
-        self._held = InFlight(tuning.held)
-        self.pace = RateLimit(clock, sleep)
+        self._memory = InFlight(tuning.memory)
+        self.rate_limit = RateLimit(clock, sleep)
 
     @property
     def tuning(self) -> Tuning:
-        """As it is on this line."""
+        """The tuning of the present connection."""
         return self._tuning
 
-    def line_lost(self, lasted: float) -> None:
-        """A line was lost that had lasted so many seconds: sync more often after a short one.
+    def connection_lost(self, lasted: float) -> None:
+        """Sync more often after a connection that lasted only a short time (in seconds).
 
-        What is not synced is sent again, and a line that never lasts would never bring a large file home.
+        What is not synced is sent again, so on connections that never last a large file would never be complete.
         """
         tuning = self._tuning
         self._tuning = (
@@ -61,44 +59,44 @@ class Carrier:
             )
         )
 
-    async def carry(self, way: Transfer) -> bool:
-        """Carry one file; whether its last byte is known to be on the far disk.
+    async def carry(self, transfer: Transfer) -> bool:
+        """Transfer one file. Returns whether all of it is known to be on the destination's disk.
 
         Raises StoreError (SOURCE_CHANGED when the source is shorter than it was), or Stopped after syncing
         what could be synced.
         """
-        if (piece := self.pace.piece) is not None:
-            way.read_size, way.write_size = min(way.read_size, piece), min(way.write_size, piece)
-        if 0 < way.size <= min(way.read_size, way.write_size, STRIPE) and not way.durable.total:
-            return await self._carry_at_once(way)
-        return await Pipeline(self._tuning, self._held, self.pace, self._clock, way).run()
+        if (piece := self.rate_limit.piece) is not None:
+            transfer.read_size, transfer.write_size = min(transfer.read_size, piece), min(transfer.write_size, piece)
+        if 0 < transfer.size <= min(transfer.read_size, transfer.write_size, STRIPE) and not transfer.durable.total:
+            return await self._carry_small(transfer)
+        return await Pipeline(self._tuning, self._memory, self.rate_limit, self._clock, transfer).run()
 
-    async def _carry_at_once(self, way: Transfer) -> bool:
-        """A file of one piece: nothing of it goes on at the same time as another."""
-        await self._held.take(way.size)
+    async def _carry_small(self, transfer: Transfer) -> bool:
+        """A file of one request each way needs no pipeline."""
+        await self._memory.take(transfer.size)
         try:
-            await self.pace.take(way.size)
-            data = await _flowing(way.source.flow, way.size, way.source.read(0, way.size))
-            if len(data) != way.size:
+            await self.rate_limit.take(transfer.size)
+            data = await _request(transfer.source.flow, transfer.size, transfer.source.read(0, transfer.size))
+            if len(data) != transfer.size:
                 raise StoreError(Fault.SOURCE_CHANGED)
-            if way.size >= self._tuning.hash_apart:
-                await self._tuning.apart(way.hash.update, data)
+            if transfer.size >= self._tuning.hash_in_thread:
+                await self._tuning.in_thread(transfer.hash.update, data)
             else:
-                way.hash.update(data)
-            if way.stop.is_set():
+                transfer.hash.update(data)
+            if transfer.stop.is_set():
                 raise Stopped
-            await _flowing(way.part.flow, way.size, way.part.write(0, data))
-            way.moved(way.size)
-            if not (way.sync_last and await way.part.sync()):
+            await _request(transfer.part.flow, transfer.size, transfer.part.write(0, data))
+            transfer.moved(transfer.size)
+            if not (transfer.sync_last and await transfer.part.sync()):
                 return False
-            way.synced(Extents([(0, way.size)]), "")
+            transfer.synced(Extents([(0, transfer.size)]), "")
             return True
         finally:
-            self._held.give(way.size)
+            self._memory.give(transfer.size)
 
 
-async def _flowing(flow: InFlight, count: int, request: Coroutine[Any, Any, T]) -> T:
-    """One request, which takes its bytes of a flow until it is answered."""
+async def _request(flow: InFlight, count: int, request: Coroutine[Any, Any, T]) -> T:
+    """Send one request once the flow has room for its bytes; they are released when it is answered."""
     try:
         await flow.take(count)
     except BaseException:

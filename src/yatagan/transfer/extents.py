@@ -1,4 +1,4 @@
-"""Which bytes of a file are where they should be: sorted ranges that do not touch. No I/O."""
+"""Extents: a set of byte offsets as sorted ranges that do not touch. No I/O."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ class Extents:
             self.add(start, end)
 
     def add(self, start: int, end: int) -> None:
-        """Take in the bytes from `start` up to, not including, `end`."""
+        """Add the bytes from `start` up to, not including, `end`."""
         if start >= end:
             return
         first = bisect_left(self._ends, start)
@@ -37,7 +37,7 @@ class Extents:
         return at >= 0 and self._ends[at] >= end
 
     def edge_after(self, offset: int, end: int) -> int:
-        """Where the next range begins or ends after an offset, or `end` if that comes first."""
+        """The next offset after `offset` where a range begins or ends, or `end` if that comes first."""
         for edges in (self._starts, self._ends):
             at = bisect_right(edges, offset)
             end = min(end, edges[at]) if at < len(edges) else end
@@ -45,17 +45,17 @@ class Extents:
 
     @property
     def total(self) -> int:
-        """How many bytes are in."""
+        """Number of bytes in the set."""
         return sum(self._ends) - sum(self._starts)
 
     @property
     def prefix(self) -> int:
-        """How many bytes are in without a gap from the first one."""
+        """Number of bytes from offset 0 to the first gap."""
         return self._ends[0] if self._starts and self._starts[0] == 0 else 0
 
     @property
     def end(self) -> int:
-        """One past the last byte that is in."""
+        """One past the last byte; 0 if the set is empty."""
         return self._ends[-1] if self._ends else 0
 
     def copy(self) -> Extents:
@@ -74,7 +74,7 @@ class Extents:
         return f"Extents({list(self)})"
 
     def encode(self) -> str:
-        """As the journal keeps it: `0-1048576,2097152-3145728`."""
+        """The text that the journal keeps: `0-1048576,2097152-3145728`."""
         return ",".join(f"{start}-{end}" for start, end in self)
 
     @classmethod

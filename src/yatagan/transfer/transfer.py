@@ -1,4 +1,4 @@
-"""What carrying one file needs: both ends, sizes and times, and who is told. No I/O of its own."""
+"""What the transfer of one file needs: both ends, sizes, what is durable already, and callbacks. No I/O."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from yatagan.transfer.file_digest import Hash
 
 
 class BeginningDiffers(Exception):
-    """A part file does not hold any more what was known to be in it; its first `good` bytes are still right."""
+    """A part file no longer holds what an earlier session left in it; its first `good` bytes are still right."""
 
     def __init__(self, good: int) -> None:
         super().__init__(good)
@@ -29,34 +29,34 @@ async def _in_thread(function: Callable[..., Any], *args: object) -> Any:
 class Tuning:
     """Sizes in bytes, times in seconds.
 
-    `held`: what is read and not yet both hashed and acknowledged, over all files. A part file is synced every
-    `sync_bytes` or `sync_seconds`, whichever comes first. What comes to `hash_apart` and more is hashed by `apart`,
-    in a thread. Of files of `reuse_least` and more only what has changed is sent, where that can be, found in blocks of
-    `reuse_block`.
+    `memory`: most bytes, over all files, that are read and not yet both hashed and acknowledged. A part file is synced
+    every `sync_bytes` or `sync_seconds`, whichever comes first. Pieces of `hash_in_thread` and more are hashed by
+    `in_thread`. Of files of `reuse_least` and more only changed blocks of `reuse_block` are sent, where possible.
     """
 
-    held: int = 64 << 20
+    memory: int = 64 << 20
     sync_bytes: int = 64 << 20
     sync_seconds: float = 1.0
     pause: float = 0.01
-    hash_apart: int = 64 << 10
+    hash_in_thread: int = 64 << 10
     drain_seconds: float = 2.0
     reuse_least: int = REUSE_LEAST
     reuse_block: int = 64 << 10
-    apart: Callable[..., Awaitable[Any]] = _in_thread
+    in_thread: Callable[..., Awaitable[Any]] = _in_thread
 
 
 @dataclass(slots=True)
 class Transfer:
-    """One file's way.
+    """One file from a source to a part file. Sizes in bytes.
 
-    `size` bytes are read from `source` and written to `part`, but for what is already `durable` there:
-    that is read from `prefix` (whichever end needs no line) for the digest alone. `read_size` and `write_size` are
-    the largest single requests of either end. Without `sync_last` the end is not synced: for when what comes next
-    syncs the file itself. `checkpoints` are the digests that the durable beginning must have, by its length; `synced`
-    hears of new ones with what is durable then: the digest of its beginning, "" where that is not known. `fresh`: the
-    part file is new and nothing was ever written to it, so that zeros may be left out: they arrive as holes. Whoever
-    counts is told by `left_out`, in place of `moved`.
+    `size` bytes are read from `source` and written to `part`. What is `durable` there is read from `prefix`, the
+    end that is on this machine, for the digest alone. `read_size` and `write_size`: the largest request of each end.
+    `sync_last`: whether to sync at the end, which a proof on the node does itself. `checkpoints`: digest that the first
+    N bytes of the durable part must have, by N. `fresh`: nothing was ever written to the part file, so zeros may stay
+    holes.
+
+    Callbacks: `moved` (bytes written), `left_out` (bytes left as holes), `synced` (what is durable now, and the digest
+    of its beginning, "" where that is unknown).
     """
 
     source: Reader
