@@ -18,6 +18,7 @@ from yatagan.batches.journal import Journal
 from yatagan.errors import Fault, StoreError
 from yatagan.ledger.records import Ledger
 from yatagan.nodes import helper
+from yatagan.stores.helper_machine import HelperMachine
 from yatagan.stores.interface import Placement, Writer
 from yatagan.stores.sftp import SftpStore
 from yatagan.stores.sftp_file import SftpFile
@@ -91,8 +92,8 @@ def main() -> None:
             SftpFile.write = counted(False, lambda file, offset, data: len(data))(SftpFile.write)  # type: ignore[method-assign]
         case "placed":
             SftpStore.place = counted(False)(SftpStore.place)  # type: ignore[method-assign]
-            finish = counted(False, lambda store, parcels: len(parcels))  # small files, many at once
-            SftpStore.finish = finish(SftpStore.finish)  # type: ignore[method-assign]
+            finish = counted(False, lambda machine, files: len(files))  # small files, many at once
+            HelperMachine.finish = finish(HelperMachine.finish)  # type: ignore[method-assign]
         case "token":  # the first part file of a session is the token
             SftpStore.create_part = counted(False)(SftpStore.create_part)  # type: ignore[method-assign]
         case "kept":

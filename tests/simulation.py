@@ -222,33 +222,33 @@ class World:
 class Store:
     """A machine as a store, through one session."""
 
-    def __init__(self, world: World, machine: Machine, *, quick: bool) -> None:
-        self._world, self._machine, self._quick = world, machine, quick
+    def __init__(self, world: World, machine: Machine, *, here: bool) -> None:
+        self._world, self._machine, self._here = world, machine, here
         world.sessions += 1
         self.session = world.sessions
         self._boot = machine.boot
-        self.name = "" if quick else machine.name
+        self.name = "" if here else machine.name
         self.max_rate = None
         self.lost = False
         self._acked_pending: list[tuple[Inode, int, bytes]] = []
         self.traits = Traits(
-            time_step_ns=1 if quick else 1_000_000_000,
-            digests=quick or machine.helper,
-            quick=quick,
-            syncs=quick or machine.syncs,
+            here=here,
+            time_step_ns=1 if here else 1_000_000_000,
+            syncs=here or machine.syncs,
             read_size=world.block,
             write_size=world.block,
-            parcels=quick or machine.helper,
-            walks=quick,
+            walks=here,
         )
+        #: The machine answers by the session's own methods.
+        self.machine = self if here or machine.helper else None
 
     async def _request(self, path: bytes = b"") -> None:
         """One request: time passes, and now and then something happens."""
         world = self._world
-        await asyncio.sleep(world.rng.random() * (0.01 if self._quick else 0.1))
+        await asyncio.sleep(world.rng.random() * (0.01 if self._here else 0.1))
         if self.lost:
             raise StoreError(Fault.LINE_LOST, path)
-        if world.calm or self._quick:
+        if world.calm or self._here:
             return
         world.requests += 1
         number = world.requests
@@ -271,7 +271,7 @@ class Store:
     def _at(self, path: bytes) -> bytes:
         """Where a path leads: a store that walks refuses a link above it, another one follows."""
         real = self._machine.real(path) if self._machine.swapped else path
-        if real != path and self._quick:
+        if real != path and self._here:
             raise StoreError(Fault.IS_LINK, path)
         return real
 
@@ -285,7 +285,7 @@ class Store:
         return inode
 
     def _seen_by_commands(self, path: bytes) -> Inode:
-        if self._machine.other_disk and not self._quick:
+        if self._machine.other_disk and not self._here:
             raise StoreError(Fault.MISSING, path)
         return self._inode(path)
 
@@ -307,12 +307,12 @@ class Store:
     async def look(self, path: bytes) -> Facts | None:
         await self._request(path)
         inode = self._found(path)
-        return None if inode is None else self._facts(inode, close=self._quick)
+        return None if inode is None else self._facts(inode, close=self._here)
 
     async def look_closely(self, path: bytes) -> Facts | None:
         await self._request(path)
         inode = self._found(path)
-        close = self._quick or (self._machine.helper and not self._machine.other_disk)
+        close = self._here or (self._machine.helper and not self._machine.other_disk)
         return None if inode is None else self._facts(inode, close=close)
 
     async def entries(self, path: bytes) -> AsyncGenerator[list[tuple[bytes, Facts]], None]:
@@ -322,7 +322,7 @@ class Store:
         for name, inode in self._machine.names.items():
             above, _, base = name.rpartition(b"/")
             if base and (above or b"/") == path:
-                found.append((base, self._facts(inode, close=self._quick)))
+                found.append((base, self._facts(inode, close=self._here)))
         yield found
 
     async def read_link(self, path: bytes) -> bytes:
@@ -334,7 +334,7 @@ class Store:
 
     async def clock_ns(self) -> int | None:
         await self._request()
-        known = self._quick or self._machine.helper
+        known = self._here or self._machine.helper
         return EPOCH_NS + int(self._world.loop.now * 1e9) if known else None
 
     async def open(self, path: bytes) -> File:
@@ -357,8 +357,8 @@ class Store:
             raise StoreError(Fault.UNSUPPORTED, new)
         self._machine.make(self._at(new), Kind.FILE, self._inode(old).data[:size], age=0)
 
-    async def blocks(self, path: bytes, block: int) -> NodeBlocks:
-        if self._quick or not self._machine.helper:
+    async def block_sums(self, path: bytes, block: int) -> NodeBlocks:
+        if self._here or not self._machine.helper:
             raise StoreError(Fault.UNSUPPORTED, path)
         await self._request(path)
         inode = self._seen_by_commands(path)
@@ -366,7 +366,7 @@ class Store:
         made = Blocks(len(data), block, *checksums(data[at : at + block] for at in range(0, len(data), block)))
         return NodeBlocks(made, self._facts(inode, close=True))
 
-    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Match]) -> list[bool]:
+    async def copy_matches(self, old: bytes, part: bytes, runs: Sequence[Match]) -> list[bool]:
         """One request, in which the line may be lost after every run: the helper then ends, or hangs and goes on."""
         source, target, machine = self._inode(old), self._inode(part), self._machine
         for at, run in enumerate(runs):
@@ -446,7 +446,7 @@ class Store:
             raise StoreError(Fault.IS_LINK, wanted.path)
 
     async def _keep_seen(self, there: Inode, wanted: Placement) -> None:
-        seen, close = wanted.seen, self._quick or self._machine.helper
+        seen, close = wanted.seen, self._here or self._machine.helper
         if seen is None or not self._facts(there, close=close).same_as(seen):
             raise StoreError(Fault.EXISTS, wanted.path)
         if wanted.kept in self._machine.names:
@@ -505,7 +505,7 @@ class Store:
     async def recorded(self, path: bytes) -> str:
         return ""
 
-    async def gather(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
+    async def read_small(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
         await self._request()
         found = []
         for path in paths:
@@ -516,107 +516,107 @@ class Store:
                 found.append(SmallFile(inode.data, self._facts(inode, close=True)))
         return found
 
-    async def unload(self, bundle: bytes, parcels: Sequence[BundledFile]) -> list[Extracted]:
+    async def extract(self, bundle: bytes, files: Sequence[BundledFile]) -> list[Extracted]:
         """One request, in which the line may be lost after every file: the helper then ends, or hangs and goes on."""
         await self._request(bundle)
         source, outcomes = self._inode(bundle), []
-        for at, parcel in enumerate(parcels):
+        for at, file in enumerate(files):
             try:
                 await self._request(bundle)
             except StoreError:
-                rng, left = self._world.rng, [self._deed(source, each) for each in parcels[at:]]
-                if not self._quick and self._machine.boot == self._boot:
+                rng, left = self._world.rng, [self._deed(source, each) for each in files[at:]]
+                if not self._here and self._machine.boot == self._boot:
                     if rng.random() < 0.4:
                         self._machine.deeds.setdefault(self.session, []).extend(left)
                     elif rng.random() < 0.5:
-                        self._machine.make(parcel.part, Kind.FILE, rng.randbytes(3), age=0)
+                        self._machine.make(file.part, Kind.FILE, rng.randbytes(3), age=0)
                 raise
-            outcomes.append(self._deed(source, parcel)())
+            outcomes.append(self._deed(source, file)())
         return outcomes
 
-    async def finish(self, parcels: Sequence[BundledFile]) -> list[Extracted]:
+    async def finish(self, files: Sequence[BundledFile]) -> list[Extracted]:
         """As `unload`."""
         await self._request()
         outcomes = []
-        for at, parcel in enumerate(parcels):
+        for at, file in enumerate(files):
             try:
-                await self._request(parcel.part)
+                await self._request(file.part)
             except StoreError:
-                if not self._quick and self._machine.boot == self._boot and self._world.rng.random() < 0.4:
-                    left = [self._finishing(each) for each in parcels[at:]]
+                if not self._here and self._machine.boot == self._boot and self._world.rng.random() < 0.4:
+                    left = [self._finishing(each) for each in files[at:]]
                     self._machine.deeds.setdefault(self.session, []).extend(left)
                 raise
-            outcomes.append(self._finishing(parcel)())
+            outcomes.append(self._finishing(file)())
         return outcomes
 
-    def _finishing(self, parcel: BundledFile) -> Callable[[], Extracted]:
+    def _finishing(self, file: BundledFile) -> Callable[[], Extracted]:
         machine = self._machine
 
         def finish() -> Extracted:
-            if self._leads_away(parcel):
+            if self._leads_away(file):
                 return Extracted(fault=Fault.IS_LINK)
-            for part in parcel.earlier:
+            for part in file.earlier:
                 machine.names.pop(part, None)
-            there, inode = machine.names.get(parcel.path), machine.names.get(parcel.part)
+            there, inode = machine.names.get(file.path), machine.names.get(file.part)
             if inode is not None:
                 inode.durable, inode.pending = inode.data, []
-                if hashlib.sha256(inode.data).hexdigest() != parcel.digest:
+                if hashlib.sha256(inode.data).hexdigest() != file.digest:
                     return Extracted(fault=Fault.DIGEST_DIFFERS)
-                inode.mode = inode.mode if parcel.mode is None else parcel.mode
-                inode.mtime_ns = inode.mtime_ns if parcel.mtime_ns is None else parcel.mtime_ns
+                inode.mode = inode.mode if file.mode is None else file.mode
+                inode.mtime_ns = inode.mtime_ns if file.mtime_ns is None else file.mtime_ns
             if there is not None:
-                same = hashlib.sha256(there.data).hexdigest() == parcel.digest
+                same = hashlib.sha256(there.data).hexdigest() == file.digest
                 if inode is not None and same:
-                    del machine.names[parcel.part]
+                    del machine.names[file.part]
                 return Extracted(there=inode is not None) if same else Extracted(fault=Fault.EXISTS)
             if inode is None:
                 return Extracted(fault=Fault.MISSING)
-            machine.names[parcel.path] = machine.names.pop(parcel.part)
+            machine.names[file.path] = machine.names.pop(file.part)
             return Extracted()
 
         return finish
 
-    def _deed(self, source: Inode, parcel: BundledFile) -> Callable[[], Extracted]:
+    def _deed(self, source: Inode, file: BundledFile) -> Callable[[], Extracted]:
         machine = self._machine
 
         def unload() -> Extracted:
-            if self._leads_away(parcel):
+            if self._leads_away(file):
                 return Extracted(fault=Fault.IS_LINK)
-            for part in (parcel.part, *parcel.earlier):
+            for part in (file.part, *file.earlier):
                 machine.names.pop(part, None)
-            data = source.data[parcel.offset : parcel.offset + parcel.size]
-            if hashlib.sha256(data).hexdigest() != parcel.digest:
+            data = source.data[file.offset : file.offset + file.size]
+            if hashlib.sha256(data).hexdigest() != file.digest:
                 return Extracted(fault=Fault.DIGEST_DIFFERS)
-            there = machine.names.get(parcel.path)
+            there = machine.names.get(file.path)
             if there is not None:
                 return Extracted(there=True) if there.data == data else Extracted(fault=Fault.EXISTS)
             if machine.room is not None:
                 if machine.room < len(data):
                     return Extracted(fault=Fault.NO_ROOM)
                 machine.room -= len(data)
-            inode = machine.make(parcel.path, Kind.FILE, data, age=0)
-            inode.mode = inode.mode if parcel.mode is None else parcel.mode
-            inode.mtime_ns = inode.mtime_ns if parcel.mtime_ns is None else parcel.mtime_ns
+            inode = machine.make(file.path, Kind.FILE, data, age=0)
+            inode.mode = inode.mode if file.mode is None else file.mode
+            inode.mtime_ns = inode.mtime_ns if file.mtime_ns is None else file.mtime_ns
             return Extracted()
 
         return unload
 
-    def _leads_away(self, parcel: BundledFile) -> bool:
+    def _leads_away(self, file: BundledFile) -> bool:
         """The helper walks, and never through a link."""
-        return self._machine.swapped and self._machine.real(parcel.path) != parcel.path
+        return self._machine.swapped and self._machine.real(file.path) != file.path
 
     async def same_disk(self, token: bytes) -> bool:
         return self._machine.helper and not self._machine.other_disk
 
     def witness(self) -> str:
-        return f"{self._machine.boot}:{self.session}" if self._quick or self._machine.helper else ""
+        return f"{self._machine.boot}:{self.session}" if self._here or self._machine.helper else ""
 
     def note_writers(self, noted: Callable[[str], object]) -> None:
         """There are never more."""
 
     async def writers_gone(self, witness: str) -> bool:
         await self._request()
-        if self._quick:
+        if self._here:
             return True
         if not self._machine.helper or not witness:
             return False
@@ -634,14 +634,14 @@ class File:
     def __init__(self, store: Store, inode: Inode) -> None:
         self._store, self._inode = store, inode
         self.flow = InFlight(3 * store._world.block)
-        near = store._quick and store._world.near
+        near = store._here and store._world.near
         self.read_here = self._read_here if near else None
         self.write_here = self._write_here if near else None
         self._acknowledged: list[tuple[int, bytes]] = []
 
     async def facts(self) -> Facts:
         await self._store._request()
-        return self._store._facts(self._inode, close=self._store._quick)
+        return self._store._facts(self._inode, close=self._store._here)
 
     async def read(self, offset: int, size: int) -> bytes:
         await self._store._request()
@@ -666,7 +666,7 @@ class File:
             await store._request()
         except StoreError:
             fate = rng.random()
-            if not store._quick and machine.boot == store._boot:
+            if not store._here and machine.boot == store._boot:
                 if fate < 0.4:
                     machine.hung.setdefault(store.session, []).append((self._inode, offset, bytes(data)))
                 elif fate < 0.6:
@@ -680,12 +680,12 @@ class File:
 
     async def is_untouched(self, size: int) -> bool:
         """Of this machine's files nobody but the batch writes to a part file, unless the scenario says so."""
-        return self._store._quick and len(self._inode.data) == size and not self._inode.strange
+        return self._store._here and len(self._inode.data) == size and not self._inode.strange
 
     async def sync(self) -> bool:
         covered = list(self._inode.pending)
         await self._store._request()
-        if not self._store._quick and not self._store._machine.syncs:
+        if not self._store._here and not self._store._machine.syncs:
             return False
         inode = self._inode
         inode.durable = _with_writes(inode.durable, covered)
@@ -699,15 +699,15 @@ class File:
 class Opening:
     """How the executor gets a store; now and then it is refused."""
 
-    def __init__(self, world: World, machine: Machine, *, quick: bool) -> None:
-        self._world, self._machine, self._quick = world, machine, quick
+    def __init__(self, world: World, machine: Machine, *, here: bool) -> None:
+        self._world, self._machine, self._here = world, machine, here
 
     async def open(self) -> Store:
         await asyncio.sleep(0.01)
-        if not self._quick and not self._world.calm and self._world.refusals > 0 and self._world.rng.random() < 0.3:
+        if not self._here and not self._world.calm and self._world.refusals > 0 and self._world.rng.random() < 0.3:
             self._world.refusals -= 1
             raise CannotReach("far", "connect", "refused")
-        return Store(self._world, self._machine, quick=self._quick)
+        return Store(self._world, self._machine, here=self._here)
 
     def pins(self) -> dict[str, tuple[str, int]]:
         return {}
@@ -905,15 +905,14 @@ def run(scenario: Scenario) -> tuple[BatchCounts, Journal]:
 async def _run(scenario: Scenario) -> tuple[BatchCounts, Journal]:
     world = scenario.world
     ends = (
-        Opening(world, scenario.source, quick=scenario.upload),
-        Opening(world, scenario.destination, quick=not scenario.upload),
+        Opening(world, scenario.source, here=scenario.upload),
+        Opening(world, scenario.destination, here=not scenario.upload),
     )
     together = BundlingChoice(Costs(), always=True) if scenario.together else None
     stores = await ends[0].open(), await ends[1].open()
     plan = await make_plan(*stores, [(b"/fen", b"fen")], b"/top", together=together)
     times = Times.NOW if len(scenario.before) % 3 == 1 else Times.KEEP
-    traits = stores[0].traits, stores[1].traits
-    scenario.promised = evidence_for(scenario.prove, *traits, plan.same_disk)
+    scenario.promised = evidence_for(scenario.prove, *stores, plan.same_disk)
     near, far = ("", "far") if scenario.upload else ("far", "")
     header = Header(BATCH, 0, ("stage",), near, far, b"/top", scenario.prove, times=times, promised=scenario.promised)
     journal = DyingJournal.in_memory(header, plan.steps())

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Far, Program
-from yatagan.digests.block_search import find_runs
+from yatagan.digests.block_search import find_matches
 from yatagan.portable.block_sums import Blocks, Match, block_size, checksums, run_digest
 
 MIB = 1 << 20
@@ -23,7 +23,7 @@ def blocks_of(data: bytes, block: int) -> Blocks:
 
 def runs_of(old: bytes, new: bytes, block: int, *, old_is_far: bool) -> list[Match]:
     near, far = (new, old) if old_is_far else (old, new)
-    found = find_runs(
+    found = find_matches(
         lambda at, count: near[at : at + count],
         len(near),
         blocks_of(far, block),

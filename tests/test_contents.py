@@ -7,7 +7,6 @@ import os
 import sqlite3
 import time
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -15,6 +14,7 @@ import pytest
 from conftest import Far, Practice, Program
 from yatagan.stores.interface import Digested, Facts, Kind
 from yatagan.stores.local import LocalStore
+from yatagan.stores.local_machine import LocalMachine
 from yatagan.trees import hashing
 from yatagan.trees.remembered_digests import RememberedDigests
 from yatagan.trees.scan import scan
@@ -91,9 +91,7 @@ def test_few_files_are_not_left_to_one(tmp_path: Path, monkeypatch: pytest.Monke
         await busy()
         return "ab" * 32
 
-    class Machine(LocalStore):
-        traits = replace(LocalStore.traits, digests=by_the_machine)
-
+    class Machine(LocalMachine):
         async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
             await busy()
             return await super().digests(files, algorithm)
@@ -103,7 +101,8 @@ def test_few_files_are_not_left_to_one(tmp_path: Path, monkeypatch: pytest.Monke
         (tmp_path / str(number)).write_bytes(b"fen")
 
     async def work() -> None:
-        store = Machine(b"/")
+        store = LocalStore(b"/")
+        store.machine = Machine(None, lambda: None) if by_the_machine else None  # type: ignore[assignment]
         tree = await scan(store, os.fsencode(tmp_path))
         found = await hashing.digests(store, tree, tree.files(), "sha256", lambda content: None)
         assert len(found) == 12 and all(content.digest for content in found.values())

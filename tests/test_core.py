@@ -287,7 +287,7 @@ def test_hashing_ends_when_its_store_is_closed(tmp_path: Path) -> None:
 
     async def work() -> None:
         store = LocalStore(b"/")
-        digest = asyncio.ensure_future(store.digest(os.fsencode(tmp_path / "huge"), "sha256"))
+        digest = asyncio.ensure_future(store.machine.digest(os.fsencode(tmp_path / "huge"), "sha256"))
         await asyncio.sleep(0.1)
         await store.close()
         with pytest.raises(StoreError):
@@ -592,13 +592,14 @@ def test_a_template_never_gives_a_path(template: str, name: bytes) -> None:
 def test_no_file_waits_for_ever_to_be_finished() -> None:
     """Files come at every moment, also in that in which the last messages have just been answered."""
 
-    class Destination:
-        async def finish(self, parcels: list[object]) -> list[Extracted]:
+    class Machine:
+        async def finish(self, files: list[object]) -> list[Extracted]:
             await asyncio.sleep(0)
-            return [Extracted() for _ in parcels]
+            return [Extracted() for _ in files]
 
     async def go() -> None:
-        session = Session(1, "b", b"/", Prove.AUTO, Modes.KEEP, Times.KEEP, None, Destination(), True)  # type: ignore[arg-type]
+        destination = SimpleNamespace(machine=Machine(), traits=SimpleNamespace(here=False))
+        session = Session(1, "b", b"/", Prove.AUTO, Modes.KEEP, Times.KEEP, None, destination, True)  # type: ignore[arg-type]
         finisher = BulkFinisher(SimpleNamespace(session=session, destination=session.destination))  # type: ignore[arg-type]
         step = Step(1, FILES_PHASE, StepKind.FILE, b"/a", b"/b", b"b", Facts(Kind.FILE, 1, 1, 1), digest="d")
 

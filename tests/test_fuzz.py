@@ -18,8 +18,8 @@ from yatagan.nodes.helper import Helper, _lines
 from yatagan.nodes.sftp_client import Nonsense, Refusal, SftpClient, _attributes
 from yatagan.portable.block_sums import Match
 from yatagan.portable.small_files import BundledFile
-from yatagan.stores.by_helper import ByHelper
 from yatagan.stores.connection import BareFailure
+from yatagan.stores.helper_machine import HelperMachine
 from yatagan.stores.interface import Facts, Kind, Placement
 from yatagan.stores.sftp_file import facts_from
 
@@ -204,23 +204,23 @@ JSON = st.recursive(
     max_leaves=12,
 )
 FILE = Facts(Kind.FILE, 5, 1, 0o644, 1, 1)
-PARCEL = BundledFile(0, 5, "00", b"/p", (), b"/f", 0o600, 0o644, 1)
-QUESTIONS: list[Callable[[ByHelper], Coroutine[Any, Any, object]]] = [
+BUNDLED = BundledFile(0, 5, "00", b"/p", (), b"/f", 0o600, 0o644, 1)
+QUESTIONS: list[Callable[[HelperMachine], Coroutine[Any, Any, object]]] = [
     lambda helper: helper.clock_ns(),
     lambda helper: helper.look(b"/a"),
     lambda helper: helper.digests([(b"/a", FILE), (b"/b", None)], "sha256"),
-    lambda helper: helper.blocks(b"/a", 64),
-    lambda helper: helper.reuse(b"/a", b"/b", [Match(0, 0, 5, "")]),
-    lambda helper: helper.gather([b"/a"], 100),
-    lambda helper: helper.place([Placement(b"/p", b"/f", 5, b"/")]),
-    lambda helper: helper.finish([PARCEL]),
-    lambda helper: helper.unload(b"/a", [PARCEL]),
+    lambda helper: helper.block_sums(b"/a", 64),
+    lambda helper: helper.copy_matches(b"/a", b"/b", [Match(0, 0, 5, "")]),
+    lambda helper: helper.read_small([b"/a"], 100),
+    lambda helper: helper.place(Placement(b"/p", b"/f", 5, b"/")),
+    lambda helper: helper.finish([BUNDLED]),
+    lambda helper: helper.extract(b"/a", [BUNDLED]),
 ]
 
 
 @settings(max_examples=400, suppress_health_check=list(HealthCheck))
 @given(st.sampled_from(QUESTIONS), JSON)
-def test_any_answer_of_a_helper(question: Callable[[ByHelper], Coroutine[Any, Any, object]], answer: Any) -> None:
+def test_any_answer_of_a_helper(question: Callable[[HelperMachine], Coroutine[Any, Any, object]], answer: Any) -> None:
     async def ask(do: str, path: bytes = b"", **more: Any) -> Any:
         return answer
 
@@ -232,7 +232,7 @@ def test_any_answer_of_a_helper(question: Callable[[ByHelper], Coroutine[Any, An
 
     fake: Any = SimpleNamespace(ask=ask, learn=learn, greeting={"algorithms": ["sha256"]})
     try:
-        asyncio.run(question(ByHelper(fake, line, "oak")))
+        asyncio.run(question(HelperMachine(fake, line, SimpleNamespace(name="oak"))))  # type: ignore[arg-type]
     except StoreError as error:
         assert error.store == "oak"
 

@@ -31,9 +31,10 @@ from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
 from yatagan.errors import BatchInUse, ChangedHostKey, Fault, NeedsAnswer, Refused, StoreError, YataganError
 from yatagan.keeper import endpoint
-from yatagan.keeper.client import Keeper, KeeperSource, KeeperStore, codec
+from yatagan.keeper.client import Keeper, codec
 from yatagan.keeper.endpoint import Endpoint, KeeperEnd
 from yatagan.keeper.protocol import Codec, Gone, Peer
+from yatagan.keeper.store import KeeperSource, KeeperStore
 from yatagan.stores.interface import Facts, Kind
 
 

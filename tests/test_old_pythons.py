@@ -17,7 +17,7 @@ from conftest import OpenSsh, Program, snapshot, start_sshd
 from test_helper import with_helper
 from yatagan.bundles.by_node import _MODULES
 from yatagan.nodes.helper import Helper
-from yatagan.stores.by_helper import _CHANGES
+from yatagan.stores.helper_machine import _CHANGES
 
 PYENV = Path(os.environ.get("PYENV_ROOT", "~/.pyenv")).expanduser() / "versions"
 
@@ -49,25 +49,27 @@ def test_each_request(version: str, tmp_path: Path) -> None:
         assert (await helper.ask("read", os.fsencode(name)))["text"].startswith("fen")
         made = await helper.ask("digests", files=[[name, []]], algorithm="sha256")
         assert made["files"][0][1] == digest
-        gathered = await helper.ask("gather", paths=[name], most=1000)
+        gathered = await helper.ask("read_small", paths=[name], most=1000)
         assert base64.b64decode(gathered["files"][0][1]) == b"fen" * 100
         bundle = out / "bundle"
         bundle.write_bytes(b"fen" * 100)
         parcel = [0, 300, digest, str(out / ".yatagan-x-1-1.part"), [], str(out / "unloaded"), 0o600, 0o640, 10**18]
-        assert (await helper.ask("unload", os.fsencode(bundle), parcels=[parcel]))["outcomes"] == [[0, 0]]
+        assert (await helper.ask("extract", os.fsencode(bundle), files=[parcel]))["outcomes"] == [[0, 0]]
         for number, do in enumerate(("finish", "place")):
             part, final = out / f".yatagan-x-2-{number}.part", out / do
             part.write_bytes(b"fen" * 100)
             parcel[3], parcel[5] = str(part), str(final)
             placing = [str(part), str(final), 300, None, 0o640, 10**18, None, ""]
-            asked: dict[str, Any] = {"parcels": [parcel]} if do == "finish" else {"placings": [placing]}
+            asked: dict[str, Any] = {"files": [parcel]} if do == "finish" else {"placings": [placing]}
             assert (await helper.ask(do, **asked))["outcomes"] == [[0, 0]]
             assert final.read_bytes() == b"fen" * 100 and final.stat().st_mtime_ns == 10**18
         await helper.learn(_CHANGES)
-        assert (await helper.ask("blocks", os.fsencode(name), block=64))["rolling"]
+        assert (await helper.ask("block_sums", os.fsencode(name), block=64))["rolling"]
         (out / "new").write_bytes(bytes(300))
         runs = [[0, 0, 100, ""]]
-        assert (await helper.ask("reuse", os.fsencode(name), part=str(out / "new"), runs=runs))["good"] == [True]
+        assert (await helper.ask("copy_matches", os.fsencode(name), part=str(out / "new"), matches=runs))["good"] == [
+            True
+        ]
         await helper.learn(_MODULES)
         await archives(helper)
 
@@ -91,7 +93,7 @@ def test_each_request(version: str, tmp_path: Path) -> None:
         assert (await helper.ask("more", token="t"))["found"] == []
         await helper.learn(("yatagan.portable.facts_not_kept",))
         os.link(tree / "sub" / "a", out / "again")
-        assert (await helper.ask("unkept", root=str(tree), paths=["", "sub/a", "gone"]))["counts"] == [1, 0, 0]
+        assert (await helper.ask("not_kept", root=str(tree), paths=["", "sub/a", "gone"]))["counts"] == [1, 0, 0]
 
     with_helper(work, f"PATH={path}:$PATH; ")
 
@@ -149,7 +151,7 @@ def test_many_lessons_at_once(tmp_path: Path) -> None:
     async def work(helper: Helper) -> None:
         async def one() -> None:
             await helper.learn(_CHANGES)
-            assert (await helper.ask("blocks", os.fsencode(tmp_path / "a"), block=64))["rolling"]
+            assert (await helper.ask("block_sums", os.fsencode(tmp_path / "a"), block=64))["rolling"]
 
         async def other() -> None:  # another process' end of the same helper knows nothing of ours
             helper._learned.clear()

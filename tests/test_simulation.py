@@ -195,17 +195,19 @@ def believes_that_all_was_unloaded(patch: pytest.MonkeyPatch) -> None:
 
 
 def counts_parts_before_they_are_there(patch: pytest.MonkeyPatch) -> None:
-    reuse = simulation.Store.reuse
+    copy = simulation.Store.copy_matches
     bring = ChangedParts.bring
 
     async def early(self: ChangedParts, step: Step, source: Reader, part: Writer) -> tuple[Step, Extents]:
-        async def reuse_and_tell(store: simulation.Store, old: bytes, name: bytes, runs: Sequence[Match]) -> list[bool]:
-            there = Extents([(run.new, run.new + run.size) for run in runs])
+        async def copy_and_tell(
+            store: simulation.Store, old: bytes, name: bytes, matches: Sequence[Match]
+        ) -> list[bool]:
+            there = Extents([(match.new, match.new + match.size) for match in matches])
             await self._context.commits.note(Change(step.number, durable=there.encode()))
             await (await store.reopen_part(name)).write(step.facts.size - 1, b"?")
-            return await reuse(store, old, name, runs)
+            return await copy(store, old, name, matches)
 
-        patch.setattr(simulation.Store, "reuse", reuse_and_tell)
+        patch.setattr(simulation.Store, "copy_matches", copy_and_tell)
         return await bring(self, step, source, part)
 
     patch.setattr(ChangedParts, "bring", early)
@@ -213,13 +215,13 @@ def counts_parts_before_they_are_there(patch: pytest.MonkeyPatch) -> None:
 
 def believes_that_all_was_reused(patch: pytest.MonkeyPatch) -> None:
     """Of parts that were found, the first is not copied. (A missing last one makes the file short, which is seen.)"""
-    reuse = simulation.Store.reuse
+    copy = simulation.Store.copy_matches
 
-    async def careless(self: simulation.Store, old: bytes, part: bytes, runs: Sequence[Match]) -> list[bool]:
-        await reuse(self, old, part, runs[1:])
-        return [True for _ in runs]
+    async def careless(self: simulation.Store, old: bytes, part: bytes, matches: Sequence[Match]) -> list[bool]:
+        await copy(self, old, part, matches[1:])
+        return [True for _ in matches]
 
-    patch.setattr(simulation.Store, "reuse", careless)
+    patch.setattr(simulation.Store, "copy_matches", careless)
 
 
 def never_looks_for_links(patch: pytest.MonkeyPatch) -> None:
@@ -317,10 +319,10 @@ def test_a_stop_while_a_connection_is_opened_leaves_none_open(after: float) -> N
             return store
 
     async def work() -> None:
-        source, destination = (simulation.Store(world, scenario.source, quick=True) for _ in range(2))
+        source, destination = (simulation.Store(world, scenario.source, here=True) for _ in range(2))
         plan = await make_plan(source, destination, [(b"/fen", b"fen")], b"/top")
         journal = Journal.in_memory(Header("261127-stop", 0, ("stage",), "", "far", b"/top", Prove.NONE), plan.steps())
-        ends = Slow(world, scenario.source, quick=True), Slow(world, scenario.destination, quick=False)
+        ends = Slow(world, scenario.source, here=True), Slow(world, scenario.destination, here=False)
         conditions = Conditions(clock=simulation.Clock(world.loop), threaded=False)
         executor = Executor(journal, *ends, lambda event: None, conditions)
         running = asyncio.ensure_future(executor.run())

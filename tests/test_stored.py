@@ -30,7 +30,7 @@ from yatagan.planning.stored_bundles import StoringChoice, store
 from yatagan.portable import index, tar_writer
 from yatagan.portable.tar import DIRECTORY, FILE, HARD_LINK, Member
 from yatagan.portable.tar_input import HeaderOptions
-from yatagan.stores.interface import Facts, Kind, Placement, Writer
+from yatagan.stores.interface import Facts, Kind, Placement, Writer, machine_of
 from yatagan.stores.local import LocalStore
 from yatagan.trees.compare import compare
 from yatagan.trees.entries import Entries
@@ -385,8 +385,8 @@ def test_through_its_bundle_a_directory_is_what_it_was(entries: dict[bytes, obje
                 digest = await digest_by_reading(here, tree.absolute(path), "sha256")
                 whole = os.path.join(stored, path)
                 assert digest == await digest_by_reading(seeing, whole, "sha256") == await seeing.recorded(whole)
-                [gathered] = await seeing.gather([whole], 4 << 20)
-                assert hashlib.sha256(gathered.contents).hexdigest() == digest
+                [read] = await machine_of(seeing).read_small([whole], 4 << 20)
+                assert hashlib.sha256(read.contents).hexdigest() == digest
         finally:
             await seeing.release()
 
@@ -464,7 +464,7 @@ def test_a_bundle_that_changes_while_it_is_seen_through_gives_nothing(tmp_path: 
         with pytest.raises(StoreError) as caught:
             await seeing.open(member)
         assert caught.value.fault is Fault.SOURCE_CHANGED
-        assert (await seeing.gather([member], 5000))[0].fault is Fault.SOURCE_CHANGED
+        assert (await machine_of(seeing).read_small([member], 5000))[0].fault is Fault.SOURCE_CHANGED
         await seeing.release()
 
     asyncio.run(check())

@@ -54,8 +54,12 @@ class FarFile(LocalFile):
 class FarStore(LocalStore):
     """This machine as if it were a node without commands."""
 
-    traits = replace(LocalStore.traits, quick=False, digests=False, parcels=False)
+    traits = replace(LocalStore.traits, here=False)
     name = "far"
+
+    def __init__(self, base: bytes) -> None:
+        super().__init__(base)
+        self.machine = None  # type: ignore[assignment]
 
     async def open(self, path: bytes) -> Reader:
         found = await super().open(path)
@@ -192,7 +196,7 @@ def part_files(ground: Ground) -> list[list[Any]]:
 
 
 def finishing(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any]]]:
-    return [(program.do_finish, {"parcels": part_files(ground)})]
+    return [(program.do_finish, {"files": part_files(ground)})]
 
 
 def placing(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any]]]:
@@ -221,22 +225,22 @@ def unloading(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any]]]
     for each in files:
         each[0], at = at, at + each[1]
         os.unlink(each[3])
-    return [(program.do_unload, {"path": str(bundle), "parcels": files})]
+    return [(program.do_extract, {"path": str(bundle), "files": files})]
 
 
 def reading(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any]]]:
     paths = [text(ground.path("near", "a", name)) for name in ("f0", "f1", "deeper/f2")]
     return [
-        (program.do_gather, {"paths": paths, "most": 1000}),
+        (program.do_read_small, {"paths": paths, "most": 1000}),
         (program.do_digests, {"files": [[path, []] for path in paths], "algorithm": "sha256"}),
         (program.do_read, {"path": paths[0]}),
-        (changed_parts.blocks, {"path": paths[0], "block": 64}),
+        (changed_parts.block_sums, {"path": paths[0], "block": 64}),
     ]
 
 
 def reusing(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any]]]:
     (first, second) = part_files(ground)
-    return [(changed_parts.reuse, {"path": second[3], "part": first[3], "runs": [[0, 0, 20, ""]]})]
+    return [(changed_parts.copy_matches, {"path": second[3], "part": first[3], "matches": [[0, 0, 20, ""]]})]
 
 
 def making_there(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any]]]:
@@ -290,9 +294,9 @@ WORKS: dict[str, Work] = {
     "finish": helper(finishing),
     "place": helper(placing),
     "replace": helper(replacing),
-    "unload": helper(unloading),
+    "extract": helper(unloading),
     "read": helper(reading),
-    "reuse": helper(reusing),
+    "copy_matches": helper(reusing),
     "make on a node": helper(making_there),
     "unpack on a node": helper(unpacking),
     "make": bundling,

@@ -19,7 +19,7 @@ from yatagan.errors import ArchiveTooLarge, BadArchive, Fault, StoreError
 from yatagan.portable.index import Totals
 from yatagan.portable.tar import FILE, Member
 from yatagan.portable.unpacking import MemberOutcome
-from yatagan.stores.interface import Kind, Store
+from yatagan.stores.interface import Kind, Store, machine_of
 from yatagan.trees.patterns import compile_pattern
 from yatagan.trees.scan import Tree
 
@@ -120,7 +120,7 @@ async def contents_there(store: Store, path: bytes) -> dict[bytes, str]:
     """
     await _same_disk(store, path)
     token, found = secrets.token_hex(8), dict[bytes, str]()
-    reply = await store.work(_MODULES, "contents", path, {"token": token})
+    reply = await machine_of(store).run(_MODULES, "contents", path, {"token": token})
     if "missing" in reply:
         raise StoreError(Fault.UNSUPPORTED, path, store=store.name, detail=f"the node lacks {reply['missing']}")
     while True:
@@ -129,7 +129,7 @@ async def contents_there(store: Store, path: bytes) -> dict[bytes, str]:
         if not some.keys() - found.keys():
             return found  # all of it was told, or the same again
         found.update(some)
-        reply = await store.work(_MODULES, "more", path, {"token": token})
+        reply = await machine_of(store).run(_MODULES, "more", path, {"token": token})
 
 
 #: Entries that are said at once: messages are bounded, and so is what one of them may take in.
@@ -145,7 +145,7 @@ async def _same_disk(store: Store, path: bytes) -> None:
     found = await store.look_closely(path)
     if found is None:
         raise StoreError(Fault.MISSING, path, store=store.name)
-    if not store.traits.parcels or (found.changed_ns is None and found.kind is not Kind.LINK):
+    if store.machine is None or (found.changed_ns is None and found.kind is not Kind.LINK):
         raise StoreError(Fault.UNSUPPORTED, path, store=store.name)
 
 
@@ -159,7 +159,7 @@ def _sound(store: Store, path: bytes) -> Iterator[None]:
 
 
 async def _work(store: Store, what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
-    reply = await store.work(_MODULES, what, path, values)
+    reply = await machine_of(store).run(_MODULES, what, path, values)
     if "missing" in reply:
         why = f"the node lacks {reply['missing']}, without which it cannot be done there"
         raise BadArchive(path, why, "take --format tar.gz to make it, or unpack it here", store=store.name)

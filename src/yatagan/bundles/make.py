@@ -162,11 +162,11 @@ async def _prove(store: Store, part: bytes, totals: index.Totals) -> tuple[bool,
 
     Here, writing and syncing is enough.
     """
-    if store.traits.quick or not store.traits.digests:
-        return store.traits.quick, None
-    if not await store.same_disk(part[: -len(PART_SUFFIX)] + b"-token" + PART_SUFFIX):
+    if store.traits.here or store.machine is None:
+        return store.traits.here, None
+    if not await store.machine.same_disk(part[: -len(PART_SUFFIX)] + b"-token" + PART_SUFFIX):
         return False, None
-    made = await store.digest(part, ALGORITHM)
+    made = await store.machine.digest(part, ALGORITHM)
     if made.digest != totals.digest:
         raise StoreError(Fault.DIGEST_DIFFERS, part, store=store.name)
     return True, made.facts

@@ -27,7 +27,17 @@ from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.portable import index
 from yatagan.portable.index import IndexEntry
 from yatagan.portable.tar import FILE
-from yatagan.stores.interface import Digested, Facts, Kind, NodeBlocks, NodeDigest, Reader, SmallFile, Store
+from yatagan.stores.interface import (
+    Digested,
+    Facts,
+    Kind,
+    NodeBlocks,
+    NodeDigest,
+    Reader,
+    SmallFile,
+    SourceMachine,
+    Store,
+)
 
 #: Indexes that are read at once.
 _INDEXES = 16
@@ -50,6 +60,7 @@ class SeeThrough:
         #: Directories whose bundles cannot be seen through, because their indexes are those of others.
         self.unfit: set[bytes] = set()
         self._store = store
+        self.machine = _Machine(self, store.machine) if store.machine is not None else None
         self.max_rate = store.max_rate
         self._listed = listed
         self._as_files: set[bytes] = set()
@@ -216,72 +227,6 @@ class SeeThrough:
             raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
         return StoredFile(path, await self._contents(stored), line.member)
 
-    async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
-        """See `Readable.digest`. Of a bundle's entries the node makes all digests at once, from the bundle's bytes."""
-        if self._known(path) is None:
-            return await self._store.digest(path, algorithm, seen)
-        stored, line = await self._entry(path)
-        if algorithm != ALGORITHM or not self.traits.digests or self.traits.quick:
-            raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
-        if stored.path not in self._on_node:
-            from yatagan.bundles.by_node import contents_there
-
-            self._on_node[stored.path] = asyncio.ensure_future(contents_there(self._store, stored.path))
-        digests = await asyncio.shield(self._on_node[stored.path])
-        if not await self._unchanged(stored):
-            raise StoreError(Fault.SOURCE_CHANGED, path, store=self.name)
-        if line.member.name not in digests:
-            raise StoreError(Fault.DAMAGED, path, store=self.name)
-        return NodeDigest(digests[line.member.name], facts_of_member(line.member))
-
-    async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
-        """See `Readable.digests`."""
-        outside = [(path, known) for path, known in files if self._known(path) is None]
-        there = dict(zip((path for path, _ in outside), await self._store.digests(outside, algorithm), strict=True))
-        return [there.get(path) or await self._digest_one(path, algorithm) for path, _ in files]
-
-    async def _digest_one(self, path: bytes, algorithm: str) -> Digested:
-        try:
-            made = await self.digest(path, algorithm)
-        except StoreError as error:
-            if error.fault in LINE_FAULTS:
-                raise
-            return Digested("", None, error.fault)
-        return Digested(made.digest, made.facts)
-
-    async def blocks(self, path: bytes, block: int) -> NodeBlocks:
-        """See `Readable.blocks`. Not for what is in a bundle."""
-        if self._known(path) is not None:
-            raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
-        return await self._store.blocks(path, block)
-
-    async def gather(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
-        """See `Readable.gather`. What comes out of a bundle is held against its index."""
-        outside = [path for path in paths if self._known(path) is None]
-        there = dict(zip(outside, await self._store.gather(outside, most), strict=True)) if outside else {}
-        gathered = []
-        for path in paths:
-            found = there.get(path)
-            if found is None or found.fault is Fault.MISSING:
-                found = await self._gather_one(path, most)
-            gathered.append(found)
-        return gathered
-
-    async def _gather_one(self, path: bytes, most: int) -> SmallFile:
-        try:
-            stored, line = await self._entry(path)
-            facts = facts_of_member(line.member)
-            if facts.kind is not Kind.FILE or facts.size > most:
-                return SmallFile(b"", None, Fault.SOURCE_CHANGED)
-            data = await (await self._contents(stored)).read(path, line.member, 0, facts.size)
-        except StoreError as error:
-            if error.fault in LINE_FAULTS:
-                raise
-            return SmallFile(b"", None, error.fault)
-        if hashlib.new(ALGORITHM, data).hexdigest() != line.digest:
-            return SmallFile(b"", None, Fault.DAMAGED)
-        return SmallFile(data, facts)
-
     def expect(self, size: int) -> None:
         """See `Readable.expect`."""
         self._store.expect(size)
@@ -322,3 +267,77 @@ class SeeThrough:
 def _listed(stored: StoredBundle, path: bytes) -> list[tuple[bytes, Facts]]:
     names = stored.children.get(path, [])
     return [(name, facts_of_member(stored.lines[posixpath.join(path, name)].member)) for name in names]
+
+
+class _Machine:
+    """The machine of the store beneath, for entries of stored bundles as well."""
+
+    def __init__(self, seen: SeeThrough, machine: SourceMachine) -> None:
+        self._seen = seen
+        self._machine = machine
+
+    async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
+        """See `SourceMachine.digest`. The node makes the digests of all entries of a bundle at once, from its bytes."""
+        if self._seen._known(path) is None:
+            return await self._machine.digest(path, algorithm, seen)
+        stored, line = await self._seen._entry(path)
+        if algorithm != ALGORITHM or self._seen.traits.here:
+            raise StoreError(Fault.UNSUPPORTED, path, store=self._seen.name)
+        if stored.path not in self._seen._on_node:
+            from yatagan.bundles.by_node import contents_there
+
+            self._seen._on_node[stored.path] = asyncio.ensure_future(contents_there(self._seen._store, stored.path))
+        digests = await asyncio.shield(self._seen._on_node[stored.path])
+        if not await self._seen._unchanged(stored):
+            raise StoreError(Fault.SOURCE_CHANGED, path, store=self._seen.name)
+        if line.member.name not in digests:
+            raise StoreError(Fault.DAMAGED, path, store=self._seen.name)
+        return NodeDigest(digests[line.member.name], facts_of_member(line.member))
+
+    async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
+        """See `SourceMachine.digests`."""
+        outside = [(path, known) for path, known in files if self._seen._known(path) is None]
+        there = dict(zip((path for path, _ in outside), await self._machine.digests(outside, algorithm), strict=True))
+        return [there.get(path) or await self._digest_one(path, algorithm) for path, _ in files]
+
+    async def _digest_one(self, path: bytes, algorithm: str) -> Digested:
+        try:
+            made = await self.digest(path, algorithm)
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
+            return Digested("", None, error.fault)
+        return Digested(made.digest, made.facts)
+
+    async def block_sums(self, path: bytes, block: int) -> NodeBlocks:
+        """See `SourceMachine.block_sums`. Not for what is in a bundle."""
+        if self._seen._known(path) is not None:
+            raise StoreError(Fault.UNSUPPORTED, path, store=self._seen.name)
+        return await self._machine.block_sums(path, block)
+
+    async def read_small(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
+        """See `SourceMachine.read_small`. What comes out of a bundle is compared with its index."""
+        outside = [path for path in paths if self._seen._known(path) is None]
+        there = dict(zip(outside, await self._machine.read_small(outside, most), strict=True)) if outside else {}
+        read = []
+        for path in paths:
+            found = there.get(path)
+            if found is None or found.fault is Fault.MISSING:
+                found = await self._read_one(path, most)
+            read.append(found)
+        return read
+
+    async def _read_one(self, path: bytes, most: int) -> SmallFile:
+        try:
+            stored, line = await self._seen._entry(path)
+            facts = facts_of_member(line.member)
+            if facts.kind is not Kind.FILE or facts.size > most:
+                return SmallFile(b"", None, Fault.SOURCE_CHANGED)
+            data = await (await self._seen._contents(stored)).read(path, line.member, 0, facts.size)
+        except StoreError as error:
+            if error.fault in LINE_FAULTS:
+                raise
+            return SmallFile(b"", None, error.fault)
+        if hashlib.new(ALGORITHM, data).hexdigest() != line.digest:
+            return SmallFile(b"", None, Fault.DAMAGED)
+        return SmallFile(data, facts)

@@ -124,7 +124,7 @@ class App:
             return LocalSource(os.getcwdb(), self.roots(), writing=writing)
         node = self.nodes().get(place.node)
         if (keeper := self.keeper(place.node)) is not None:
-            from yatagan.keeper.client import KeeperSource
+            from yatagan.keeper.store import KeeperSource
 
             return KeeperSource(keeper, node, pinned=pinned)
         from yatagan.stores.node_source import NodeSource

@@ -293,21 +293,21 @@ def _rate(request: Request, source: Store, destination: Store) -> str:
 
 def _proof(prove: Prove, source: Store, destination: Store, same_disk: bool) -> str:
     """What the proof will be, and why it is no better."""
-    if destination.traits.quick and source.traits.quick:
+    if destination.traits.here and source.traits.here:
         if prove is Prove.NONE:
             return "not asked for: contents are not looked at (sent)"
         return "every file is read back and hashed (read-back)"
     if prove is Prove.READ_BACK:
         return "every file is read back over the line and hashed here (read-back)"
-    if destination.traits.quick:
+    if destination.traits.here:
         if prove is Prove.ON_NODE:
             return f"{source.name} hashes every file too, and the digests must agree (on-node)"
         return "every file is hashed here as it arrives (on-arrival)"
     if prove is Prove.NONE:
         return "not asked for: contents are not looked at (sent)"
-    if destination.traits.digests and same_disk:
+    if destination.machine is not None and same_disk:
         return f"{destination.name} hashes every file after it is synced (on-node)"
-    if destination.traits.digests:
+    if destination.machine is not None:
         return (
             f"none: on {destination.name} commands and file transfer see different disks; "
             "--prove read-back reads every file back"
@@ -320,7 +320,7 @@ def _no_sync(prove: Prove, destination: Store) -> str:
     if destination.traits.syncs:
         return ""
     words = f"{destination.name} does not offer it: after an interruption, half-sent files start over"
-    synced_by_proof = destination.traits.digests and prove in (Prove.AUTO, Prove.ON_NODE)
+    synced_by_proof = destination.machine is not None and prove in (Prove.AUTO, Prove.ON_NODE)
     return words if synced_by_proof else f"{words}; what a power failure there takes is not noticed"
 
 

@@ -170,7 +170,7 @@ async def _listing(keeper: Keeper, app: App, node: str, directory: str) -> list[
     """The names in a directory of an open node, directories with a slash."""
     import asyncio
 
-    from yatagan.keeper.client import KeeperSource
+    from yatagan.keeper.store import KeeperSource
     from yatagan.places import is_ours
     from yatagan.stores.interface import Kind
 

@@ -281,7 +281,7 @@ async def _plan(
         plan.unkept = await find_unkept(source, plan.carried())
     if request.if_newer is IfNewer.REPLACE:
         replace_newer(plan, seen, destination)
-    if request.prove is Prove.ON_NODE and destination.traits.digests and not plan.same_disk:
+    if request.prove is Prove.ON_NODE and destination.machine is not None and not plan.same_disk:
         raise BadPlace(
             f"{destination.name}:",
             messages.fault(Fault.OTHER_DISK),
@@ -331,7 +331,7 @@ def _header(
         options=request.options,
         max_rate=request.max_rate,
         top_inode=plan.top_inode,
-        promised=evidence_for(request.prove, source.traits, destination.traits, plan.same_disk),
+        promised=evidence_for(request.prove, source, destination, plan.same_disk),
     )
 
 
@@ -355,8 +355,8 @@ def _role(request: Request, plan: Plan) -> list[plan_warnings.Caution]:
 
 def _check_proof(request: Request, source: Store, destination: Store) -> None:
     """A proof that was asked for by name and cannot be had is an error before anything moves."""
-    remote = destination if not destination.traits.quick else source
-    if request.prove is Prove.ON_NODE and not remote.traits.digests:
+    remote = destination if not destination.traits.here else source
+    if request.prove is Prove.ON_NODE and remote.machine is None:
         raise BadPlace(
             f"{remote.name}:", "it does not run commands, so it cannot hash files", "use --prove read-back or auto"
         )

@@ -216,12 +216,12 @@ class Request:
 
         They are proven where they are unpacked, so not where another proof was asked for, or none.
         """
-        proofs = (Prove.AUTO, Prove.ON_NODE) if source.traits.quick else (Prove.AUTO,)
-        near = source.traits.quick and destination.traits.quick
+        proofs = (Prove.AUTO, Prove.ON_NODE) if source.traits.here else (Prove.AUTO,)
+        near = source.traits.here and destination.traits.here
         if self._bundling is Bundling.NEVER or near or self.prove not in proofs:
             return None
         always = self._unpack and self._bundling is not Bundling.AUTO
-        round_trip = sum([await _round_trip(end) for end in (source, destination) if not end.traits.quick])
+        round_trip = sum([await _round_trip(end) for end in (source, destination) if not end.traits.here])
         return BundlingChoice(Costs(round_trip), always)
 
     def ends(self) -> tuple[Source, Source]:

@@ -30,7 +30,7 @@ _PATIENCE = 64 << 20
 _FAILURES = 100
 
 
-def find_runs(
+def find_matches(
     read: Callable[[int, int], bytes],
     size: int,
     far: Blocks,

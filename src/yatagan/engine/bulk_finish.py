@@ -6,12 +6,14 @@ outcome for each: proven, its facts set, and named without replacing anything.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Modes, Step, Times
 from yatagan.engine.session import MODE_BITS, StepContext
 from yatagan.portable.small_files import BundledFile
 from yatagan.stores.coalescing import Coalesced
-from yatagan.stores.interface import Extracted
+from yatagan.stores.interface import Extracted, machine_of
 
 #: The largest file that is finished together with others: its contents are read in one go.
 SMALL = 1 << 20
@@ -25,19 +27,22 @@ class BulkFinisher:
     def __init__(self, context: StepContext) -> None:
         self._session = context.session
         self._destination = context.destination
-        self._bulk = Coalesced(self._destination.finish, _AT_ONCE, _MESSAGES)
+        self._bulk = Coalesced(self._finish_many, _AT_ONCE, _MESSAGES)
 
     def takes(self, step: Step) -> bool:
         """Whether a file is small and new, and the machine can be asked to prove it."""
-        able = self._destination.traits.parcels and self._session.hashes_there and not self._destination.traits.quick
+        able = self._session.hashes_there and not self._destination.traits.here
         proven = self._session.evidence is Evidence.ON_NODE
         return able and proven and step.seen is None and step.facts.size <= SMALL
 
     async def finish(self, step: Step) -> Extracted:
         """What became of a part file that is whole. Raises StoreError when the line is lost."""
-        return await self._bulk.ask(self._parcel(step))
+        return await self._bulk.ask(self._bundled(step))
 
-    def _parcel(self, step: Step) -> BundledFile:
+    async def _finish_many(self, files: Sequence[BundledFile]) -> list[Extracted]:
+        return await machine_of(self._destination).finish(files)
+
+    def _bundled(self, step: Step) -> BundledFile:
         session, facts = self._session, step.facts
         return BundledFile(
             0,

@@ -27,7 +27,7 @@ from yatagan.planning.bundling import SMALL, BundleLayout
 from yatagan.portable.small_files import BundledFile
 from yatagan.portable.tar import END, padding
 from yatagan.stores.in_flight import InFlight
-from yatagan.stores.interface import Extracted, Facts, Kind, Piece, Readable
+from yatagan.stores.interface import Extracted, Facts, Kind, Piece, Readable, machine_of
 from yatagan.transfer.stopping import Stopped
 
 #: Tries with what is left of a bundle, when files of it are gone or changed, before all of it goes one by one.
@@ -85,7 +85,7 @@ class BundleReader:
         missing = [number for number in wanted if number not in found]
         members = [self._layout.members[number] for number in missing]
         if members:
-            gathered = await self._source.gather([member.source for member in members], SMALL)
+            gathered = await machine_of(self._source).read_small([member.source for member in members], SMALL)
             for number, member, each in zip(missing, members, gathered, strict=True):
                 if each.facts is None or not each.facts.same_as(member.facts):
                     raise MemberLost(member, each.fault or Fault.SOURCE_CHANGED)
@@ -222,7 +222,7 @@ class BundleWorker:
     @property
     def _possible(self) -> bool:
         """Whether both ends can do it, and where it would come to is the disk that we write to."""
-        both = self._source.traits.parcels and self._destination.traits.parcels
+        both = self._source.machine is not None and self._destination.machine is not None
         return both and self._session.hashes_there
 
     async def _unload(self, step: Step, layout: BundleLayout, digests: dict[int, str]) -> None:
@@ -233,7 +233,7 @@ class BundleWorker:
                 raise Stopped
             handful = numbers[at : at + _AT_ONCE]
             parcels = [self._parcel(step, layout, number, digests) for number in handful]
-            outcomes = await self._destination.unload(step.part(self._session.batch), parcels)
+            outcomes = await machine_of(self._destination).extract(step.part(self._session.batch), parcels)
             await self._settle([layout.members[number] for number in handful], outcomes, digests)
 
     def _parcel(self, step: Step, layout: BundleLayout, number: int, digests: dict[int, str]) -> BundledFile:
@@ -274,5 +274,5 @@ class BundleWorker:
     @property
     def _evidence(self) -> Evidence:
         """Every parcel is read again after it was synced, by the machine that it is on."""
-        near = self._destination.traits.quick
-        return Evidence.ON_ARRIVAL if near and not self._source.traits.quick else Evidence.ON_NODE
+        near = self._destination.traits.here
+        return Evidence.ON_ARRIVAL if near and not self._source.traits.here else Evidence.ON_NODE

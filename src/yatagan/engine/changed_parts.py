@@ -17,7 +17,7 @@ from yatagan.batches.steps import Change, Step
 from yatagan.engine.session import RetryStep, StepContext
 from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, Fault, StoreError
 from yatagan.portable.block_sums import Blocks, Match, block_size
-from yatagan.stores.interface import STRIPE, Reader, Writer
+from yatagan.stores.interface import STRIPE, Reader, Writer, machine_of
 from yatagan.transfer.delta import may_reuse
 from yatagan.transfer.extents import Extents
 from yatagan.transfer.stopping import Stopped
@@ -50,14 +50,14 @@ class ChangedParts:
         """
         if step.number in self._distrusted or not self._may(step):
             return step, Extents()
-        up = self._source.traits.quick
+        up = self._source.traits.here
         try:
-            runs = await (self._up(step, source) if up else self._down(step, part))
+            matches = await (self._up(step, source) if up else self._down(step, part))
         except StoreError as error:
             if error.fault in LINE_FAULTS | STOPPING_FAULTS:
                 raise
-            runs = []  # then all of it is sent
-        there = Extents([(run.new, run.new + run.size) for run in runs])
+            matches = []  # then all of it is sent
+        there = Extents([(match.new, match.new + match.size) for match in matches])
         step = replace(step, durable=there.encode(), reused=there.total)
         await self._context.commits.note(Change(step.number, durable=step.durable, reused=step.reused))
         self._context.tell(PartsFound(step.number, step.label, step.facts.size, step.reused))
@@ -74,18 +74,20 @@ class ChangedParts:
         """From here: the node tells of its old file, and copies what it has."""
         if source.read_here is None or not self._context.session.hashes_there:
             return []
-        old = await self._destination.blocks(step.path, block_size(step.facts.size, self._tuning.reuse_block))
-        runs = await self._find(step, source, step.facts.size, old.blocks)
+        machine = machine_of(self._destination)
+        old = await machine.block_sums(step.path, block_size(step.facts.size, self._tuning.reuse_block))
+        matches = await self._find(step, source, step.facts.size, old.blocks)
         name = step.part(self._context.session.batch)
-        good = await self._destination.reuse(step.path, name, runs) if runs else []
-        return [run for run, is_good in zip(runs, good, strict=True) if is_good]
+        good = await machine.copy_matches(step.path, name, matches) if matches else []
+        return [match for match, is_good in zip(matches, good, strict=True) if is_good]
 
     async def _down(self, step: Step, part: Writer) -> list[Match]:
         """To here: the node tells of its new file; the old one is here."""
         write = part.write_here
         if write is None:
             return []
-        new = await self._source.blocks(step.source, block_size(step.facts.size, self._tuning.reuse_block))
+        block = block_size(step.facts.size, self._tuning.reuse_block)
+        new = await machine_of(self._source).block_sums(step.source, block)
         if not new.facts.same_as(step.facts):
             raise RetryStep(Fault.SOURCE_CHANGED)
         old = await self._destination.open(step.path)
@@ -93,8 +95,8 @@ class ChangedParts:
             read, size = old.read_here, (await old.facts()).size
             if read is None:
                 return []
-            runs = await self._find(step, old, size, new.blocks)
-            good = [run for run in runs if await self._tuning.in_thread(self._copy, read, write, run)]
+            matches = await self._find(step, old, size, new.blocks)
+            good = [match for match in matches if await self._tuning.in_thread(self._copy, read, write, match)]
         finally:
             await old.close()
         if good:
@@ -110,30 +112,30 @@ class ChangedParts:
         if read is None:
             return []
 
-        old_is_far = self._source.traits.quick
-        # Checksums of blocks are no proof. Where the whole gets none, every run has its own.
+        old_is_far = self._source.traits.here
+        # Checksums of blocks are no proof. Where the whole gets none, every match has its own.
         unproven = self._context.session.evidence is Evidence.SENT
 
         def find() -> list[Match]:
-            from yatagan.digests.block_search import find_runs  # what it imports takes a while
+            from yatagan.digests.block_search import find_matches  # what it imports takes a while
 
-            return find_runs(read, size, far, old_is_far=old_is_far, digests=unproven, pulse=self._pulse)
+            return find_matches(read, size, far, old_is_far=old_is_far, digests=unproven, pulse=self._pulse)
 
-        runs: list[Match] = await self._tuning.in_thread(find)
-        there = sum(run.size for run in runs)
+        matches: list[Match] = await self._tuning.in_thread(find)
+        there = sum(match.size for match in matches)
         if there < step.facts.size * _WORTH:
             return []
         await self._context.commits.note(Change(step.number, reused=there))
-        return runs
+        return matches
 
-    def _copy(self, read: Callable[[int, int], bytes], write: Callable[[int, bytes], None], run: Match) -> bool:
-        """Copy a run here; whether all of it was there."""
+    def _copy(self, read: Callable[[int, int], bytes], write: Callable[[int, bytes], None], match: Match) -> bool:
+        """Copy a match here; whether all of it was there."""
         at = 0
-        while at < run.size:
+        while at < match.size:
             self._pulse()
-            piece = read(run.old + at, min(STRIPE, run.size - at))
+            piece = read(match.old + at, min(STRIPE, match.size - at))
             if not piece:
                 return False
-            write(run.new + at, piece)
+            write(match.new + at, piece)
             at += len(piece)
         return True

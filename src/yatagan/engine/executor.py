@@ -230,11 +230,11 @@ class Executor:
     def _keep_promise(self, source: Readable, destination: Store, hashes_there: bool) -> None:
         """Raises StoreError when files cannot be proven any more as the plan said: none is passed off as proven."""
         promised = self._header.promised
-        evidence = evidence_for(self._header.prove, source.traits, destination.traits, hashes_there)
+        evidence = evidence_for(self._header.prove, source, destination, hashes_there)
         if promised is None or not promised.is_proof:
             return
         if not evidence.is_proof or (promised is evidence is Evidence.ON_NODE and not (hashes_there or self._near)):
-            fault = Fault.OTHER_DISK if destination.traits.digests else Fault.NO_PROOF
+            fault = Fault.OTHER_DISK if destination.machine is not None else Fault.NO_PROOF
             raise StoreError(fault, self._header.destination, store=destination.name)
 
     @property
@@ -263,14 +263,15 @@ class Executor:
 
     async def _hashes_there(self, destination: Store) -> bool:
         """Whether digests can be made where the destination's files are; proven once a session."""
-        if not destination.traits.digests:
+        machine = destination.machine
+        if machine is None:
             return False
         top = self._header.destination
         while (await destination.look(top)) is None and len(top) > 1:
             top = top.rpartition(b"/")[0] or b"/"
         try:
             # The name is the batch's own, so that one left behind by a killed process is found again.
-            return await destination.same_disk(token_path(top, self._header.id))
+            return await machine.same_disk(token_path(top, self._header.id))
         except StoreError as error:
             if error.fault in LINE_FAULTS:
                 raise

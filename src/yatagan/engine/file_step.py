@@ -25,7 +25,7 @@ from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.planning.bundling import SMALL
 from yatagan.stores.coalescing import Coalesced
 from yatagan.stores.in_flight import InFlight
-from yatagan.stores.interface import Facts, Kind, Reader, SmallFile, Writer
+from yatagan.stores.interface import Facts, Kind, Reader, SmallFile, Writer, machine_of
 from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.checkpoints import Checkpoints
 from yatagan.transfer.extents import Extents
@@ -156,13 +156,13 @@ class FileWorker:
 
     async def _in_hand(self, step: Step) -> FileInMemory | None:
         """A small file of this machine, read whole and of one moment; None where that is not to be had."""
-        if not (self._source.traits.quick and self._source.traits.parcels and step.facts.size <= SMALL):
+        if not (self._source.traits.here and step.facts.size <= SMALL):
             return None
         found = await self._gathering.ask(step.source)
         return FileInMemory(found.contents, found.facts) if found.facts is not None else None
 
     async def _gather(self, paths: Sequence[bytes]) -> list[SmallFile]:
-        return await self._source.gather(paths, SMALL)
+        return await machine_of(self._source).read_small(paths, SMALL)
 
     async def _let_age(self, step: Step, found: Facts) -> bool:
         """Read no file that is so new that a change to it would leave the same times: wait until it would show.
@@ -193,7 +193,7 @@ class FileWorker:
     @property
     def _proof_syncs(self) -> bool:
         """Whether the proof to come syncs the file first, so that carrying need not."""
-        return self._session.evidence is Evidence.ON_NODE and not self._destination.traits.quick
+        return self._session.evidence is Evidence.ON_NODE and not self._destination.traits.here
 
     async def _carry(self, step: Step, reader: Reader | None) -> tuple[Step, Writer]:
         """Waiting or moving -> whole: every byte in the part file, synced, and the source unmoved.
@@ -269,7 +269,7 @@ class FileWorker:
         """Carry the bytes; what is to be written about it: their digest, and whether all of them are synced."""
         # After a restart the digest is made again from whichever end needs no line.
         prefix: Reader = reader
-        if durable.total and self._destination.traits.quick and not self._source.traits.quick:
+        if durable.total and self._destination.traits.here and not self._source.traits.here:
             prefix = cast(Reader, writer)  # the very file: what its name stands for may be another one
         moved, holes = 0, step.holes
 
@@ -325,7 +325,7 @@ class FileWorker:
 
         Others are proven by their digest as a whole, on the machine that they are on.
         """
-        return self._destination.traits.quick and not self._source.traits.quick and not step.reused
+        return self._destination.traits.here and not self._source.traits.here and not step.reused
 
     @staticmethod
     async def _close(file: Reader | Writer) -> None:
@@ -524,10 +524,10 @@ class FileWorker:
     async def _digest_there(self, step: Step, prove: Evidence) -> tuple[str, Facts | None]:
         """A digest that shows what the part file holds, and the part file's facts where it was hashed itself."""
         part = step.part(self._session.batch)
-        if prove is Evidence.ON_NODE and self._destination.traits.quick and not self._source.traits.quick:
-            return (await self._source.digest(step.source, ALGORITHM)).digest, None
-        if prove is Evidence.ON_NODE or (self._destination.traits.digests and self._destination.traits.quick):
-            made = await self._destination.digest(part, ALGORITHM)
+        if prove is Evidence.ON_NODE and self._destination.traits.here and not self._source.traits.here:
+            return (await machine_of(self._source).digest(step.source, ALGORITHM)).digest, None
+        if prove is Evidence.ON_NODE or self._destination.traits.here:
+            made = await machine_of(self._destination).digest(part, ALGORITHM)
             return made.digest, made.facts
         return await digest_by_reading(self._destination, part, ALGORITHM), None
 
@@ -555,9 +555,9 @@ class FileWorker:
         await self._context.refuse_clash(step.path)
         same = False
         if found.kind is Kind.FILE and found.size == step.facts.size:
-            if self._destination.traits.quick or self._session.hashes_there:
-                same = (await self._destination.digest(step.path, ALGORITHM)).digest == step.digest
-                how = Evidence.READ_BACK if self._destination.traits.quick else Evidence.ON_NODE
+            if self._destination.traits.here or self._session.hashes_there:
+                same = (await machine_of(self._destination).digest(step.path, ALGORITHM)).digest == step.digest
+                how = Evidence.READ_BACK if self._destination.traits.here else Evidence.ON_NODE
             else:
                 same = await digest_by_reading(self._destination, step.path, ALGORITHM) == step.digest
                 how = Evidence.READ_BACK
@@ -578,8 +578,8 @@ class FileWorker:
         if not right:
             return False
         value = step.digest
-        if evidence is Evidence.ON_NODE and not self._destination.traits.quick:
-            value = (await self._destination.digest(step.path, ALGORITHM)).digest
+        if evidence is Evidence.ON_NODE and not self._destination.traits.here:
+            value = (await machine_of(self._destination).digest(step.path, ALGORITHM)).digest
         elif evidence is not Evidence.SENT:
             value = await digest_by_reading(self._destination, step.path, ALGORITHM)
         if value != step.digest:

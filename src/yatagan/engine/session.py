@@ -19,7 +19,7 @@ from yatagan.batches.steps import Change, Modes, Prove, Step, StepKind, Times
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.places import KEPT_DIRECTORY, holds
 from yatagan.stores.coalescing import Shared
-from yatagan.stores.interface import Facts, Kind, Placement, Readable, Store, Traits, Writer
+from yatagan.stores.interface import Facts, Kind, Placement, Readable, Store, Writer
 from yatagan.trees.name_clashes import spelled_there
 
 #: Faults of giving a name in a directory that all else in that directory would meet as well, and of making something.
@@ -71,7 +71,7 @@ class Session:
     @property
     def evidence(self) -> Evidence:
         """What a file of this session will have been proven by; SENT when contents are not looked at."""
-        return evidence_for(self.prove, self.source.traits, self.destination.traits, self.hashes_there)
+        return evidence_for(self.prove, self.source, self.destination, self.hashes_there)
 
     def part_mode(self, facts: Facts) -> int:
         """Permission bits that a part file is made with: nobody's but ours, or what the site makes of them.
@@ -87,20 +87,19 @@ class Session:
         return (facts.mode & MODE_BITS) | 0o700 if self.modes is Modes.KEEP else 0o777
 
 
-def evidence_for(prove: Prove, source: Traits, destination: Traits, hashes_there: bool) -> Evidence:
+def evidence_for(prove: Prove, source: Readable, destination: Readable, hashes_there: bool) -> Evidence:
     """What files are proven by, between two stores; SENT when contents are not looked at.
 
     `hashes_there`: digests made by the destination see the very disk that is written to.
     """
-    near = destination.quick
-    if near and source.quick and prove is Prove.NONE:
+    here = destination.traits.here
+    if here and source.traits.here and prove is Prove.NONE:
         return Evidence.SENT
-    there = source.digests if near else hashes_there
-    if prove is Prove.READ_BACK or (near and source.quick):
+    if prove is Prove.READ_BACK or (here and source.traits.here):
         return Evidence.READ_BACK
-    if prove is Prove.ON_NODE or (prove is Prove.AUTO and there and not near):
+    if prove is Prove.ON_NODE or (prove is Prove.AUTO and hashes_there and not here):
         return Evidence.ON_NODE
-    return Evidence.ON_ARRIVAL if near else Evidence.SENT
+    return Evidence.ON_ARRIVAL if here else Evidence.SENT
 
 
 class StepContext:

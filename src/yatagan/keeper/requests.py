@@ -11,7 +11,7 @@ from yatagan.engine.run import BatchRun
 from yatagan.errors import NeedsAnswer, Refused, StoreError
 from yatagan.keeper.protocol import Gone, Peer
 from yatagan.nodes.prompts import LoginProgress, Prompter, Question
-from yatagan.stores.interface import Facts
+from yatagan.stores.interface import Facts, machine_of
 from yatagan.stores.sftp import SftpStore
 from yatagan.stores.sftp_file import SftpFile
 
@@ -32,14 +32,11 @@ _PLAIN = frozenset(
         "rename",
         "remove",
         "remove_directory",
-        "digest",
-        "digests",
-        "gather",
-        "work",
-        "same_disk",
         "writers_gone",
     ]
 )
+#: What its machine answers, word for word.
+_MACHINE = frozenset(("digest", "digests", "read_small", "run", "same_disk"))
 _OPENING = frozenset(("open", "create_part", "reopen_part"))
 
 
@@ -112,6 +109,9 @@ async def of_the_store(client: Conversation, store: SftpStore, what: str, values
     """What a command asks of its store, or of a file that it has open."""
     if what in _PLAIN:
         return await getattr(store, what)(*values)
+    room, _, name = what.partition(".")
+    if room == "machine" and name in _MACHINE:
+        return await getattr(machine_of(store), name)(*values)
     if what in _OPENING:
         number = client.number()
         client.files[number] = await getattr(store, what)(*values)

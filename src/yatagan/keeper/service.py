@@ -190,7 +190,9 @@ class Service:
                 store = client.store
                 if store.lone_round_trip is not None:
                     await store.resolve(b"")  # one answer at least, so that it is known
-                return StoreTerms(store.traits, store.address, store.witness(), store.lone_round_trip)
+                return StoreTerms(
+                    store.traits, store.address, store.witness(), store.lone_round_trip, store.machine is not None
+                )
             case "check":
                 return await self._check(*values)
             case "carry":

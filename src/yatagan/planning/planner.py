@@ -114,7 +114,7 @@ async def make_plan(
     if not any(arrival.differences or arrival.storing for arrival in plan.arrivals):
         plan.above.clear()
     _sum_up(plan, source, destination)
-    if together is not None and source.traits.parcels and destination.traits.parcels and plan.same_disk:
+    if together is not None and source.machine is not None and destination.machine is not None and plan.same_disk:
         _look_at_small(plan, together)
     return plan
 

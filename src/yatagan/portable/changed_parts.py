@@ -16,7 +16,7 @@ Alive = Callable[[], None]
 _PIECE = 4 << 20
 
 
-def blocks(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+def block_sums(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
     """The checksums of a file's blocks, and its facts before and after."""
     descriptor = open_regular(request["path"].encode("latin-1"), os.O_RDONLY)
     try:
@@ -29,16 +29,16 @@ def blocks(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
     return {"rolling": spelled[0], "other": spelled[1], "before": before, "facts": after}
 
 
-def reuse(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
-    """Copy runs of an old file into a part file, and sync that; which of them were there, and what they should be.
+def copy_matches(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+    """Copy matches of an old file into a part file and sync that. Returns which of them were what they should be.
 
-    A run is (offset in the old file, offset in the part file, bytes, digest or "").
+    A match is (offset in the old file, offset in the part file, bytes, digest or "").
     """
     part = open_regular(request["part"].encode("latin-1"), os.O_RDWR)
     try:
         old = open_regular(request["path"].encode("latin-1"), os.O_RDONLY)
         try:
-            good = [_copy(old, part, run, alive) for run in request["runs"]]
+            good = [_copy(old, part, match, alive) for match in request["matches"]]
         finally:
             os.close(old)
         os.fsync(part)
@@ -47,8 +47,8 @@ def reuse(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
     return {"good": good}
 
 
-def _copy(old: int, part: int, run: List[Any], alive: Alive) -> bool:
-    offset, at, size, digest = run
+def _copy(old: int, part: int, match: List[Any], alive: Alive) -> bool:
+    offset, at, size, digest = match
     if not digest and hasattr(os, "copy_file_range"):
         try:
             return _copied_by_the_disk(old, part, offset, at, size, alive)
@@ -92,4 +92,4 @@ def _pieces(descriptor: int, offset: int, size: int, piece_size: int, alive: Ali
         offset += len(piece)
 
 
-HANDLERS = {"blocks": blocks, "reuse": reuse}
+HANDLERS = {"block_sums": block_sums, "copy_matches": copy_matches}

@@ -30,10 +30,10 @@ def count(paths: Iterable[bytes], alive: Callable[[], None] = lambda: None) -> L
     return [names, lists, attributes]
 
 
-def unkept(request: Dict[str, Any], alive: Callable[[], None]) -> Dict[str, Any]:
+def not_kept(request: Dict[str, Any], alive: Callable[[], None]) -> Dict[str, Any]:
     """`count` for paths below one directory, as a helper is asked for it."""
     root = os.fsencode(request["root"])
     return {"counts": count((os.path.join(root, os.fsencode(path)) for path in request["paths"]), alive)}
 
 
-HANDLERS = {"unkept": unkept}
+HANDLERS = {"not_kept": not_kept}

@@ -14,11 +14,11 @@ Kept to what Python 3.6 understands. Requests:
   look path                   facts in nanoseconds
   read path                   the first 200 bytes (to prove with a token file that we see the same disk)
   alive boot processes        which of these processes still live
-  gather paths most           the contents of many small files
+  read_small paths most       the contents of many small files
   learn modules               take in modules of ours, each (name, source); what they can do can be asked for then
   place placings              give proven part files their facts and names
-  finish parcels              many part files proven and given their names
-  unload bundle parcels       many small files taken out of one that has arrived, each proven and given its name
+  finish files                many part files proven and given their names
+  extract bundle files        many small files out of a bundle that has arrived, each proven and given its name
 
 Before the answer to a question that takes long come lines with the question's number and `busy`, as long as
 there is progress: a server that hashes for an hour has not gone silent.
@@ -164,16 +164,16 @@ class SignOfLife:
             self._told = time.monotonic()
 
 
-def do_gather(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+def do_read_small(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     """The contents of small files."""
-    found = small_files.gather([raw(path) for path in request["paths"]], request["most"], SignOfLife(busy))
+    found = small_files.read_small([raw(path) for path in request["paths"]], request["most"], SignOfLife(busy))
     return {"files": [[outcome, b64encode(data).decode("ascii"), facts] for outcome, data, facts in found]}
 
 
 def wanted(request: Dict[str, Any]) -> List[small_files.BundledFile]:
-    """The parcels of a request."""
+    """The bundled files of a request."""
     found = []
-    for offset, size, digest, part, earlier, path, *rest in request["parcels"]:
+    for offset, size, digest, part, earlier, path, *rest in request["files"]:
         stale = tuple([raw(each) for each in earlier])
         found.append(small_files.BundledFile(offset, size, digest, raw(part), stale, raw(path), *rest))
     return found
@@ -196,9 +196,9 @@ def do_place(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     return {"outcomes": outcomes}
 
 
-def do_unload(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+def do_extract(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     """Small files out of a bundle."""
-    return {"outcomes": small_files.unload(raw(request["path"]), wanted(request), SignOfLife(busy))}
+    return {"outcomes": small_files.extract(raw(request["path"]), wanted(request), SignOfLife(busy))}
 
 
 #: What was learned: what to ask for, and who does it.

@@ -24,7 +24,7 @@ from yatagan.portable.directories import (
 )
 from yatagan.portable.placing import set_facts
 
-#: What became of a parcel, besides an error number of the system (which is above 0).
+#: What became of a file, besides an error number of the system (which is above 0).
 PLACED, THERE, DIFFERENT, CHANGED = 0, -1, -2, -3
 
 
@@ -47,7 +47,7 @@ class BundledFile(NamedTuple):
 
 
 #: An outcome, and the number of the error with which its facts could not be set, or 0.
-Outcome = Tuple[int, int]
+FileOutcome = Tuple[int, int]
 
 
 #: Parcels that are synced together, each with its file open: several requests of so many must not use up what a
@@ -55,8 +55,8 @@ Outcome = Tuple[int, int]
 _TOGETHER = 100
 
 
-def unload(bundle: bytes, parcels: List[BundledFile], alive: Callable[[], None]) -> List[Outcome]:
-    """Give every parcel its own file and name. Doing it again does no harm.
+def extract(bundle: bytes, files: List[BundledFile], alive: Callable[[], None]) -> List[FileOutcome]:
+    """Give every file its own file and name. Doing it again does no harm.
 
     Each is written under its part name and given its facts, then synced, read again and hashed, and only then named,
     never over anything: what has the name already is THERE when its contents are the same. Raises OSError when the
@@ -64,36 +64,36 @@ def unload(bundle: bytes, parcels: List[BundledFile], alive: Callable[[], None])
     """
     source = open_regular(bundle, os.O_RDONLY)
     try:
-        return _in_groups(parcels, lambda parcel, places: _write(source, parcel, places), alive, keep=False)
+        return _in_groups(files, lambda file, places: _write(source, file, places), alive, keep=False)
     finally:
         os.close(source)
 
 
-def finish(parcels: List[BundledFile], alive: Callable[[], None]) -> List[Outcome]:
+def finish(files: List[BundledFile], alive: Callable[[], None]) -> List[FileOutcome]:
     """What is left to do for part files that are whole: each gets its facts, is synced, read again, hashed and named.
 
-    As with `unload`, nothing is replaced and doing it again does no harm: what has its name already counts as done.
+    As with `extract`, nothing is replaced and doing it again does no harm: what has its name already counts as done.
     """
-    return _in_groups(parcels, _open_part, alive, keep=True)
+    return _in_groups(files, _open_part, alive, keep=True)
 
 
-def _in_groups(parcels: List[BundledFile], open_: Any, alive: Callable[[], None], keep: bool) -> List[Outcome]:
-    """Open or write parcels, then prove and name them, group by group: what is written before the first is synced is
+def _in_groups(files: List[BundledFile], open_: Any, alive: Callable[[], None], keep: bool) -> List[FileOutcome]:
+    """Open or write files, then prove and name them, group by group: what is written before the first is synced is
     done by a disk at once (measured: in half the time). What lies in a directory that was moved away is not in place.
     """
-    outcomes: List[Outcome] = []
-    for at in range(0, len(parcels), _TOGETHER):
-        some, opened = parcels[at : at + _TOGETHER], []
+    outcomes: List[FileOutcome] = []
+    for at in range(0, len(files), _TOGETHER):
+        some, opened = files[at : at + _TOGETHER], []
         places = OpenDirectories()
         try:
-            for parcel in some:
+            for file in some:
                 alive()
-                opened.append(_attempt(lambda parcel=parcel, places=places: open_(parcel, places)))  # type: ignore[misc]
+                opened.append(_attempt(lambda file=file, places=places: open_(file, places)))  # type: ignore[misc]
             found = _prove_and_name(some, opened, places, alive, keep)
             moved = places.moved()
             outcomes += [
-                (errno.ELOOP, 0) if moved and os.path.dirname(parcel.path) in moved else outcome
-                for parcel, outcome in zip(some, found)
+                (errno.ELOOP, 0) if moved and os.path.dirname(file.path) in moved else outcome
+                for file, outcome in zip(some, found)
             ]
             places.sync()
         finally:
@@ -102,41 +102,41 @@ def _in_groups(parcels: List[BundledFile], open_: Any, alive: Callable[[], None]
 
 
 def _prove_and_name(
-    parcels: List[BundledFile],
+    files: List[BundledFile],
     opened: List[Tuple[int, Any]],
     places: OpenDirectories,
     alive: Callable[[], None],
     keep: bool,
-) -> List[Outcome]:
+) -> List[FileOutcome]:
     """Part files with their facts set, each synced, read again and named. With `keep`, one that gets no name stays."""
-    outcomes: List[Outcome] = []
-    for parcel, (trouble, found) in zip(parcels, opened):
+    outcomes: List[FileOutcome] = []
+    for file, (trouble, found) in zip(files, opened):
         alive()
         if found is None:
-            outcomes.append((trouble or _held_against(parcel, places), 0))
+            outcomes.append((trouble or _compare_with_there(file, places), 0))
             continue
         descriptor, unset = found
         try:
-            trouble, named = _attempt(lambda: _sync_and_name(descriptor, parcel, places))  # noqa: B023 called at once
+            trouble, named = _attempt(lambda: _sync_and_name(descriptor, file, places))  # noqa: B023 called at once
         finally:
             os.close(descriptor)
         if named != PLACED and (not keep or named == THERE):  # one that was placed has lost its part name by that
-            _forget(parcel.part, places)
+            _forget(file.part, places)
         outcomes.append((trouble, 0) if named is None else (named, unset))
     return outcomes
 
 
-def _open_part(parcel: BundledFile, places: OpenDirectories) -> Optional[Tuple[int, int]]:
+def _open_part(file: BundledFile, places: OpenDirectories) -> Optional[Tuple[int, int]]:
     """A part file with its facts set, as `_write` gives it; None when it has gone, as it does when it gets its name."""
-    for part in parcel.earlier:
+    for part in file.earlier:
         _forget(part, places)
-    directory, name = places.parent_of(parcel.part)
+    directory, name = places.parent_of(file.part)
     try:
         descriptor = open_regular_in(directory, name, os.O_RDWR)
     except FileNotFoundError:
         return None
     try:
-        unset = set_facts(descriptor, parcel.mode, parcel.mtime_ns)
+        unset = set_facts(descriptor, file.mode, file.mtime_ns)
         if hasattr(os, "posix_fadvise"):
             os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)  # the disk may begin
     except BaseException:
@@ -159,45 +159,45 @@ class _Differs(Exception):
     """The bytes are not those that were meant."""
 
 
-def _write(source: int, parcel: BundledFile, places: OpenDirectories) -> Tuple[int, int]:
-    """A parcel in its part file, facts set: the descriptor, and the error number if they could not be."""
-    for part in parcel.earlier:
+def _write(source: int, file: BundledFile, places: OpenDirectories) -> Tuple[int, int]:
+    """A file in its part file, facts set: the descriptor, and the error number if they could not be."""
+    for part in file.earlier:
         _forget(part, places)
-    data = _read(source, parcel.offset, parcel.size)
-    if len(data) != parcel.size or sha256(data).hexdigest() != parcel.digest:
+    data = _read(source, file.offset, file.size)
+    if len(data) != file.size or sha256(data).hexdigest() != file.digest:
         raise _Differs
-    directory, name = places.parent_of(parcel.part)
+    directory, name = places.parent_of(file.part)
     try:
-        descriptor = create_in(directory, name, parcel.make_mode)
+        descriptor = create_in(directory, name, file.make_mode)
     except FileExistsError:
         forget(directory, name)  # of an earlier try: whoever made it has gone
-        descriptor = create_in(directory, name, parcel.make_mode)
+        descriptor = create_in(directory, name, file.make_mode)
     try:
         view = memoryview(data)
         while view:
             view = view[os.write(descriptor, view) :]
-        unset = set_facts(descriptor, parcel.mode, parcel.mtime_ns)
+        unset = set_facts(descriptor, file.mode, file.mtime_ns)
         if hasattr(os, "posix_fadvise"):
             os.posix_fadvise(descriptor, 0, 0, os.POSIX_FADV_DONTNEED)  # the disk may begin
     except BaseException:
         os.close(descriptor)
-        _forget(parcel.part, places)
+        _forget(file.part, places)
         raise
     return descriptor, unset
 
 
-def _sync_and_name(descriptor: int, parcel: BundledFile, places: OpenDirectories) -> int:
+def _sync_and_name(descriptor: int, file: BundledFile, places: OpenDirectories) -> int:
     os.fsync(descriptor)
-    if sha256(_read(descriptor, 0, parcel.size + 1)).hexdigest() != parcel.digest:
+    if sha256(_read(descriptor, 0, file.size + 1)).hexdigest() != file.digest:
         raise _Differs
-    directory, name = places.parent_of(parcel.path)
-    part, now = os.path.basename(parcel.part), os.fstat(descriptor)
+    directory, name = places.parent_of(file.path)
+    part, now = os.path.basename(file.part), os.fstat(descriptor)
     if not is_same_file(look(directory, part), now):
         raise _Differs
     try:
         give_name(directory, part, directory, name)
     except FileExistsError:
-        held = _held_against(parcel, places)
+        held = _compare_with_there(file, places)
         if held == PLACED:  # by an earlier try: this part file is one too many
             forget(directory, part)
         return held
@@ -215,30 +215,30 @@ def _forget(part: bytes, places: OpenDirectories) -> None:
             raise
 
 
-def _held_against(parcel: BundledFile, places: OpenDirectories) -> int:
+def _compare_with_there(file: BundledFile, places: OpenDirectories) -> int:
     """What has the name already: THERE when it is the same; PLACED when it was plainly we who put it there."""
-    directory, name = places.parent_of(parcel.path)
+    directory, name = places.parent_of(file.path)
     try:
         descriptor = open_regular_in(directory, name, os.O_RDONLY)
     except OSError:
         return errno.EEXIST
     try:
-        if sha256(_read(descriptor, 0, parcel.size + 1)).hexdigest() != parcel.digest:
+        if sha256(_read(descriptor, 0, file.size + 1)).hexdigest() != file.digest:
             return errno.EEXIST
         found = os.fstat(descriptor)
-        ours = parcel.mtime_ns == found.st_mtime_ns and parcel.mode in (None, stat.S_IMODE(found.st_mode))
+        ours = file.mtime_ns == found.st_mtime_ns and file.mode in (None, stat.S_IMODE(found.st_mode))
         return PLACED if ours else THERE
     finally:
         os.close(descriptor)
 
 
 #: What was read of a file: an outcome, its contents, and (mode, size, mtime, ctime, inode) where it was read.
-Gathered = Tuple[int, bytes, List[int]]
+SmallContents = Tuple[int, bytes, List[int]]
 
 
-def gather(paths: List[bytes], most: int, alive: Callable[[], None]) -> List[Gathered]:
+def read_small(paths: List[bytes], most: int, alive: Callable[[], None]) -> List[SmallContents]:
     """The contents of small files, each whole and of one moment, or CHANGED. None is read beyond `most` bytes."""
-    found: List[Gathered] = []
+    found: List[SmallContents] = []
     last = LastDirectory()
     for path in paths:
         alive()

@@ -9,9 +9,9 @@ from __future__ import annotations
 from collections.abc import AsyncGenerator, Awaitable, Callable, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
-from typing import Any, Protocol
+from typing import Any, Protocol, overload
 
-from yatagan.errors import Fault
+from yatagan.errors import Fault, StoreError
 from yatagan.portable.block_sums import Blocks, Match
 from yatagan.portable.small_files import BundledFile
 from yatagan.stores.in_flight import InFlight
@@ -89,19 +89,16 @@ class Facts:
 class Traits:
     """What a store can do. Sizes in bytes.
 
-    `time_step_ns`: how finely it keeps times. `digests`: it can hash a file where the file is. `quick`:
-    reading it costs no line. `syncs`: it can be told to put a file on its disk. `read_size` and
-    `write_size`: the largest single request. `parcels`: it can read many small files in one go, and take them out of
-    one that has arrived. `walks`: it enters one directory after the other and never follows a link.
+    `here`: its files are on this machine. `time_step_ns`: how finely it keeps times. `syncs`: it can be told to put a
+    file on its disk. `read_size` and `write_size`: the largest single request. `walks`: it enters one directory after
+    the other and never follows a link.
     """
 
+    here: bool
     time_step_ns: int
-    digests: bool
-    quick: bool
     syncs: bool
     read_size: int
     write_size: int
-    parcels: bool
     walks: bool = False
 
 
@@ -137,7 +134,7 @@ class Placement:
 
 @dataclass(frozen=True, slots=True)
 class Extracted:
-    """What became of a parcel: in place, or `there` already with the same contents, or a fault.
+    """What became of a bundled file: in place, or `there` already with the same contents, or a fault.
 
     `unset`: its mode and times could not be set, which is no failure.
     """
@@ -223,11 +220,67 @@ class Writer(Protocol):
         """Let go of the file. A failure here is a failure of the step."""
 
 
+class SourceMachine(Protocol):
+    """What the machine that holds files can do with them itself, so that their bytes need not come here.
+
+    Its commands may see another disk than the store does. Whether a file that was hashed is the one that the store
+    shows is for the caller to check, by the facts. Raises StoreError.
+    """
+
+    async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
+        """Sync and hash a regular file. UNSUPPORTED for an algorithm that it lacks, OTHER_DISK for another file.
+
+        `seen` are facts that the store gave of the file; they save a look.
+        """
+
+    async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
+        """Hash many files. With each path go the facts by which its digest is known already, or None."""
+
+    async def block_sums(self, path: bytes, block: int) -> NodeBlocks:
+        """The checksums of a file's blocks of `block` bytes. UNSUPPORTED where files are open to everybody anyway."""
+
+    async def read_small(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
+        """Read small files, each of at most `most` bytes, in one go."""
+
+
+class Machine(SourceMachine, Protocol):
+    """What the machine of a destination can do besides."""
+
+    async def extract(self, bundle: bytes, files: Sequence[BundledFile]) -> list[Extracted]:
+        """Take files out of a bundle that has arrived: each is synced, read again, compared with its digest, and named.
+
+        Nothing is ever replaced; doing it again does no harm.
+        """
+
+    async def finish(self, files: Sequence[BundledFile]) -> list[Extracted]:
+        """Finish part files: each gets its facts, is synced, read again, compared with its digest, and named.
+
+        Nothing is ever replaced; doing it again does no harm.
+        """
+
+    async def copy_matches(self, old: bytes, part: bytes, matches: Sequence[Match]) -> list[bool]:
+        """Copy what an old file has of a new one into its part file, and sync it.
+
+        Returns for each match whether its bytes were there, and have its digest if it has one. If not, what the part
+        file holds there is of no use.
+        """
+
+    async def run(self, modules: tuple[str, ...], what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
+        """Run a handler of our own modules (`portable/`) there."""
+
+    async def same_disk(self, token: bytes) -> bool:
+        """Whether commands see the same disk as the store, proved by a file of this name for a moment."""
+
+
 class Readable(Protocol):
     """Files on one machine, to be read, through one session. A lost line ends it; a new one is opened."""
 
     name: str
     traits: Traits
+
+    @property
+    def machine(self) -> SourceMachine | None:
+        """What its machine can do itself; None where it runs no commands."""
 
     @property
     def max_rate(self) -> int | None:
@@ -257,28 +310,6 @@ class Readable(Protocol):
     async def open(self, path: bytes) -> Reader:
         """Open a regular file for reading, never through a link."""
 
-    async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
-        """Sync and hash a regular file where it is. UNSUPPORTED where the store cannot.
-
-        `seen` are facts that this store itself gave of the file: where it must show that what it hashes is the
-        file that it shows, they save it a look.
-        """
-
-    async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
-        """As `digest`, of many files at once: each with the facts by which its digest is known, if it is.
-
-        Whether what was hashed is the file that this store shows is for the caller to see, by the facts.
-        """
-
-    async def blocks(self, path: bytes, block: int) -> NodeBlocks:
-        """The checksums of a file's blocks of so many bytes, made where it is, which needs a node. Or UNSUPPORTED.
-
-        As with `digests`, whether it is the file that this store shows is for the caller to see.
-        """
-
-    async def gather(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
-        """The contents of small files, none of more than `most` bytes; UNSUPPORTED where there are no `parcels`."""
-
     def expect(self, size: int) -> None:
         """So many bytes are about to be read or written: whatever that is worth may be got ready."""
 
@@ -293,6 +324,10 @@ class Store(Readable, Protocol):
     """Files on one machine, to be read and written."""
 
     @property
+    def machine(self) -> Machine | None:
+        """What its machine can do itself; None where it runs no commands."""
+
+    @property
     def lone_round_trip(self) -> float | None:
         """Seconds of a round trip, where a person has logged in and so there is one connection; else None."""
 
@@ -304,13 +339,6 @@ class Store(Readable, Protocol):
 
     async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
         """A new part file with the first `size` bytes of an old one, copied where they are. Or UNSUPPORTED."""
-
-    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Match]) -> list[bool]:
-        """Copy what an old file has of a new one into its part file, on the node, and sync it. Or UNSUPPORTED.
-
-        Whether each run was there, and what its digest says, if it has one. If not, its bytes in the part file are of
-        no use.
-        """
 
     async def make_directory(self, path: bytes, mode: int) -> None:
         """EXISTS when there is anything under the name."""
@@ -346,24 +374,6 @@ class Store(Readable, Protocol):
     async def remove_directory(self, path: bytes) -> None:
         """Remove an empty directory. EXISTS when something is in it."""
 
-    async def unload(self, bundle: bytes, parcels: Sequence[BundledFile]) -> list[Extracted]:
-        """Files out of a bundle that is there: synced, read again and held against their digests, then named.
-
-        Nothing is ever replaced; doing it again does no harm. UNSUPPORTED where there are no `parcels`.
-        """
-
-    async def finish(self, parcels: Sequence[BundledFile]) -> list[Extracted]:
-        """Part files that are whole: each gets its facts, is synced, read again, held against its digest, and named.
-
-        As with `unload`, nothing is ever replaced, and doing it again does no harm.
-        """
-
-    async def work(self, modules: tuple[str, ...], what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
-        """Have the machine do something itself, with modules of ours that it learns for it. Or UNSUPPORTED."""
-
-    async def same_disk(self, token: bytes) -> bool:
-        """Whether `digest` sees the same disk as we do, proved with a file of ours under this name for a moment."""
-
     def witness(self) -> str:
         """Names this session's writers, so that a later session can ask after them; "" when unknown."""
 
@@ -382,3 +392,14 @@ class Source(Protocol):
 
     def pins(self) -> dict[str, tuple[str, int]]:
         """The addresses that this holds to, by node, once it has been reached."""
+
+
+@overload
+def machine_of(store: Store) -> Machine: ...
+@overload
+def machine_of(store: Readable) -> SourceMachine: ...
+def machine_of(store: Readable) -> SourceMachine:
+    """The machine of a store, for what only a machine can do. Raises StoreError, UNSUPPORTED, where there is none."""
+    if store.machine is None:
+        raise StoreError(Fault.UNSUPPORTED, store=store.name)
+    return store.machine

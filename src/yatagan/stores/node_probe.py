@@ -177,7 +177,8 @@ def _own_name(word: bytes) -> bytes:
 
 async def _write_and_read(store: SftpStore, found: Checkup) -> None:
     """Rates each way, whether commands see the same disk, whether names that differ in case are one."""
-    found.same_disk = await store.same_disk(posixpath.join(found.start, _own_name(b"token")))
+    machine = store.machine
+    found.same_disk = machine is not None and await machine.same_disk(posixpath.join(found.start, _own_name(b"token")))
     path = posixpath.join(found.start, _own_name(b"check"))
     block, data = store.traits.write_size, os.urandom(store.traits.write_size)
     writer = await store.create_part(path)

@@ -11,9 +11,8 @@ import asyncio
 import contextlib
 import json
 import posixpath
-import secrets
 import time
-from collections.abc import AsyncGenerator, Awaitable, Callable, Coroutine, Sequence
+from collections.abc import AsyncGenerator, Awaitable, Callable, Coroutine
 from dataclasses import replace
 from typing import Any, TypeVar
 
@@ -23,21 +22,14 @@ from yatagan.config.settings import LineSettings
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.login import Login
 from yatagan.nodes.sftp_client import CREATE, EXCLUSIVE, READ, WRITE, SftpClient
-from yatagan.portable.block_sums import Match
-from yatagan.portable.small_files import BundledFile
-from yatagan.stores.by_helper import ByHelper
-from yatagan.stores.coalescing import Coalesced, Shared
+from yatagan.stores.coalescing import Shared
 from yatagan.stores.connection import BareFailure, Connection
+from yatagan.stores.helper_machine import HelperMachine
 from yatagan.stores.interface import (
-    Digested,
-    Extracted,
     Facts,
     Kind,
-    NodeBlocks,
-    NodeDigest,
     Placement,
     Reader,
-    SmallFile,
     Traits,
     Writer,
 )
@@ -49,8 +41,6 @@ T = TypeVar("T")
 _SECOND = 1_000_000_000
 #: Largest request we make: 255 KiB fits every server's packet limit of 256 KiB.
 _REQUEST = 255 << 10
-#: Part files that are given their names by one message to the helper.
-_PLACED_TOGETHER = 200
 #: Bytes copied on the node by one request.
 _COPY = 64 << 20
 
@@ -81,23 +71,19 @@ class SftpStore:
         self.lanes = Lanes(login, allowed, self._line.watch)
         self.flow = self.lanes.flow
         self.name = self.node.name
-        self._by_helper = ByHelper(login.helper, self._ask, self.name)
-        self._disk_is_same = False
+        self.machine = HelperMachine(login.helper, self._ask, self) if login.helper is not None else None
         self._entering = Shared(self._look_at_way)
-        self._placing = Coalesced(self._by_helper.place, _PLACED_TOGETHER, 2)
         self._replaces = offers(login.files, "posix-rename")
         self._start = (self.node.start or "").encode("utf-8", "surrogateescape")
         self.address = login.address
         self.max_rate = self.node.rate_cap
         files = login.files
         self.traits = Traits(
+            here=False,
             time_step_ns=_SECOND,
-            digests=bool(self._by_helper),
-            quick=False,
             syncs=offers(files, "fsync"),
             read_size=min(files.read_size, _REQUEST),
             write_size=min(files.write_size, _REQUEST),
-            parcels=bool(self._by_helper),
         )
 
     @property
@@ -188,9 +174,9 @@ class SftpStore:
 
     async def look_closely(self, path: bytes) -> Facts | None:
         """See `Store.look_closely`."""
-        if not self._by_helper:
+        if self.machine is None:
             return await self.look(path)
-        found, close = await asyncio.gather(self.look(path), self._by_helper.look(path))
+        found, close = await asyncio.gather(self.look(path), self.machine.look(path))
         # Commands may see another disk than the file protocol: only what both agree on counts.
         return close if found is not None and close is not None and found.same_as(close) else found
 
@@ -226,7 +212,7 @@ class SftpStore:
 
     async def clock_ns(self) -> int | None:
         """See `Store.clock_ns`."""
-        return await self._by_helper.clock_ns() if self._by_helper else None
+        return await self.machine.clock_ns() if self.machine is not None else None
 
     async def open(self, path: bytes) -> Reader:
         """See `Store.open`. The look comes first: opening a FIFO would stop the whole channel."""
@@ -278,10 +264,6 @@ class SftpStore:
         finally:
             await self._ask(files.close(source), old)
 
-    async def reuse(self, old: bytes, part: bytes, runs: Sequence[Match]) -> list[bool]:
-        """See `Store.reuse`."""
-        return await self._by_helper.reuse(old, part, runs)
-
     async def make_directory(self, path: bytes, mode: int) -> None:
         """See `Store.make_directory`."""
         await self._ask(self._files.mkdir(path, mode), path, naming=True)
@@ -311,13 +293,13 @@ class SftpStore:
         Without it the part file's name is looked at before and after the rename: SFTP can rename by paths alone.
         """
         assert isinstance(part, SftpFile)
-        if self._disk_is_same:
+        if self.machine is not None and self.machine.disk_is_same:
             known, unset = wanted.known, None
             if known is None:
                 unset = await self._set_facts_of_part(part, wanted)
                 known = await part.facts()
             await part.close()
-            refused, still_unset = await self._placing.ask(replace(wanted, known=known))
+            refused, still_unset = await self.machine.place(replace(wanted, known=known))
             if refused is not None:
                 raise StoreError(refused, wanted.path, store=self.name)
             return still_unset
@@ -437,71 +419,9 @@ class SftpStore:
         """See `Store.remove_directory`."""
         await self._ask(self._files.rmdir(path), path, naming=True)
 
-    async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
-        """See `Store.digest`. The file must hold still while it is read."""
-        if not self._by_helper.can_hash(algorithm):
-            raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
-        (made,) = await self.digests([(path, None)], algorithm)
-        if made.facts is None:
-            if made.fault is Fault.MISSING and await self.look(path) is not None:
-                raise StoreError(Fault.OTHER_DISK, path, store=self.name)
-            raise StoreError(made.fault or Fault.REFUSED, path, store=self.name)
-        if not self._disk_is_same and not (seen is not None and seen.same_as(made.facts)):
-            found = await self.look(path)
-            if found is None or not found.same_as(made.facts):
-                raise StoreError(Fault.OTHER_DISK, path, store=self.name)
-        return NodeDigest(made.digest, made.facts)
-
-    async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
-        """See `Store.digests`."""
-        return await self._by_helper.digests(files, algorithm)
-
-    async def blocks(self, path: bytes, block: int) -> NodeBlocks:
-        """See `Store.blocks`."""
-        return await self._by_helper.blocks(path, block)
-
     async def recorded(self, path: bytes) -> str:
         """See `Store.recorded`."""
         return ""
-
-    async def gather(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
-        """See `Store.gather`."""
-        return await self._by_helper.gather(paths, most)
-
-    async def unload(self, bundle: bytes, parcels: Sequence[BundledFile]) -> list[Extracted]:
-        """See `Store.unload`."""
-        return await self._by_helper.unload(bundle, parcels)
-
-    async def finish(self, parcels: Sequence[BundledFile]) -> list[Extracted]:
-        """See `Store.finish`."""
-        return await self._by_helper.finish(parcels)
-
-    async def work(self, modules: tuple[str, ...], what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
-        """See `Store.work`."""
-        return await self._by_helper.work(modules, what, path, values)
-
-    async def same_disk(self, token: bytes) -> bool:
-        """See `Store.same_disk`. Commands may land on another machine, or below another root."""
-        if not self._by_helper:
-            return False
-        text, path = secrets.token_hex(16), token
-        if await self.look(path) is not None:
-            await self.remove(path)  # an earlier session was killed before it could
-        writer = await self.create_part(path)
-        try:
-            try:
-                await writer.write(0, text.encode())
-            finally:
-                await writer.close()
-            reply = await self._by_helper.ask("read", path)
-            self._disk_is_same = reply.get("text") == text
-            return self._disk_is_same
-        except StoreError as error:
-            if error.fault in LINE_FAULTS:
-                raise
-            return False
-        finally:
-            await self.remove(path)
 
     def witness(self) -> str:
         """See `Store.witness`. This login, and its processes on the node as the helper saw them."""
@@ -523,11 +443,11 @@ class SftpStore:
         named = json.loads(witness) if witness else {}
         if named.get("login") == self.login.mark:
             return not self.login.abandoned
-        if not self._by_helper or "node" not in named:
+        if self.machine is None or "node" not in named:
             return False
         for wait in (0.0, 0.2, 0.5, 1.0):
             await asyncio.sleep(wait)
-            reply = await self._by_helper.ask("alive", **named["node"])
+            reply = await self.machine.ask("alive", **named["node"])
             if reply.get("alive") == []:
                 return reply.get("sure") is True
         return False

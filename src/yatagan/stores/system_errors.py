@@ -64,34 +64,34 @@ def facts_of(status: stat_result) -> Facts:
 
 
 def facts_from_list(found: Sequence[int]) -> Facts:
-    """Our facts from what the helper and `parcels` tell: mode, size, mtime, ctime, inode."""
+    """Our facts from what the helper and `small_files` tell: mode, size, mtime, ctime, inode."""
     mode, size, mtime_ns, changed_ns, inode = found
     return Facts(kind_of(mode), size, mtime_ns, stat.S_IMODE(mode), changed_ns, inode)
 
 
 def facts_to_list(facts: Facts | None) -> list[int]:
-    """The reverse for a regular file; nothing where what `parcels` needs is not known."""
+    """The reverse for a regular file; nothing where what `small_files` needs is not known."""
     if facts is None or facts.changed_ns is None or facts.inode is None:
         return []
     return [stat.S_IFREG | facts.mode, facts.size, facts.mtime_ns, facts.changed_ns, facts.inode]
 
 
 def digested(outcome: int, digest: str, found: Sequence[int]) -> Digested:
-    """Our word for what `parcels.digests` says of a file."""
+    """Our word for what `small_files.digests` says of a file."""
     if outcome == small_files.PLACED:
         return Digested(digest, facts_from_list(found))
     return Digested("", None, _fault_of_outcome(outcome))
 
 
-def gathered(outcome: int, contents: bytes, found: Sequence[int]) -> SmallFile:
-    """Our word for what `parcels.gather` says of a file."""
+def small_file(outcome: int, contents: bytes, found: Sequence[int]) -> SmallFile:
+    """Our word for what `small_files.read_small` says of a file."""
     if outcome == small_files.PLACED:
         return SmallFile(contents, facts_from_list(found))
     return SmallFile(b"", None, _fault_of_outcome(outcome))
 
 
-def unloaded(outcome: int, unset: int) -> Extracted:
-    """Our word for what `parcels.unload` says of a parcel."""
+def extracted(outcome: int, unset: int) -> Extracted:
+    """Our word for what `small_files.extract` says of a file."""
     note = SYSTEM_FAULTS.get(unset, Fault.REFUSED) if unset else None
     if outcome in (small_files.PLACED, small_files.THERE):
         return Extracted(there=outcome == small_files.THERE, unset=note)

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.stores.interface import Digested, Facts, Readable
+from yatagan.stores.interface import Digested, Facts, Readable, machine_of
 from yatagan.trees.compare import is_fresh, still_since
 from yatagan.trees.remembered_digests import RememberedDigests
 from yatagan.trees.scan import Tree
@@ -65,9 +65,9 @@ class Content:
 
 def how_of(store: Readable) -> How:
     """How digests of this store's files are made."""
-    if store.traits.quick:
+    if store.traits.here:
         return How.HERE
-    return How.ON_NODE if store.traits.digests else How.READ_BACK
+    return How.ON_NODE if store.machine is not None else How.READ_BACK
 
 
 async def digests(
@@ -85,7 +85,7 @@ async def digests(
     """
     found: dict[bytes, Content] = {}
     # Over a line, or in a thread each, many go on at once: so nobody gets all of them.
-    most = min(_FILES, -(-len(paths) // _HANDFULS)) if store.traits.digests else 1
+    most = min(_FILES, -(-len(paths) // _HANDFULS)) if store.machine is not None else 1
     waiting = iter(_handfuls(tree, paths, most))
     still = still_since(await store.clock_ns(), store.traits.time_step_ns) if memory is not None else None
     digesting = _Digesting(store, tree, algorithm, memory, still)
@@ -128,14 +128,15 @@ class _Digesting:
 
     async def handful(self, paths: Sequence[bytes]) -> list[Content]:
         """All of them, made where the files are, if that can be; the rest one by one."""
-        if not self.store.traits.digests:
+        machine = self.store.machine
+        if machine is None:
             return [await self._by_reading(path) for path in paths]
         whole = [self.tree.absolute(path) for path in paths]
         where = self.store.name, self.algorithm
         known = await asyncio.to_thread(self.memory.recall, *where, whole) if self.memory is not None else {}
         files = [(path, known[path][0] if path in known else None) for path in whole]
         try:
-            made = await self.store.digests(files, self.algorithm)
+            made = await machine.digests(files, self.algorithm)
         except StoreError as error:
             if error.fault is not Fault.UNSUPPORTED:
                 raise
@@ -167,7 +168,7 @@ class _Digesting:
         """One file that is not as it was when the tree was scanned, or that the machine's commands do not see."""
         how = how_of(self.store)
         try:
-            made = await self.store.digest(self.tree.absolute(path), self.algorithm)
+            made = await machine_of(self.store).digest(self.tree.absolute(path), self.algorithm)
         except StoreError as error:
             if error.fault in (Fault.UNSUPPORTED, Fault.OTHER_DISK) and how is not How.HERE:
                 return await self._by_reading(path)

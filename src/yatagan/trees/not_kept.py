@@ -10,7 +10,7 @@ from itertools import islice
 
 from yatagan.errors import LINE_FAULTS, StoreError
 from yatagan.portable import facts_not_kept
-from yatagan.stores.interface import Store
+from yatagan.stores.interface import Store, machine_of
 
 #: What the helper learns for it, entries that it is asked about at once, and in all: more would be a long wait.
 _MODULES = ("yatagan.portable.facts_not_kept",)
@@ -41,7 +41,7 @@ async def find_unkept(source: Store, trees: Iterable[tuple[bytes, Iterable[bytes
     """Look at trees: their roots, and entries below them. Raises StoreError when the line is lost."""
     found = NotKept()
     for root, paths in trees:
-        if source.traits.quick:
+        if source.traits.here:
             found.add(await asyncio.to_thread(facts_not_kept.count, (os.path.join(root, path) for path in paths)))
             continue
         wanted = list(islice(paths, _MOST + 1))
@@ -50,7 +50,7 @@ async def find_unkept(source: Store, trees: Iterable[tuple[bytes, Iterable[bytes
             some = wanted[at : min(at + _AT_ONCE, _MOST)]
             values = {"root": os.fsdecode(root), "paths": [os.fsdecode(path) for path in some]}
             try:
-                reply = await source.work(_MODULES, "unkept", b"", values)
+                reply = await machine_of(source).run(_MODULES, "not_kept", b"", values)
                 names, lists, attributes = (int(count) for count in reply["counts"])
             except (StoreError, KeyError, TypeError, ValueError) as error:
                 if isinstance(error, StoreError) and error.fault in LINE_FAULTS:
