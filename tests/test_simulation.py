@@ -13,10 +13,11 @@ import simulation
 from yatagan.batches.journal import Header, Journal
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Prove, Step, StepKind
-from yatagan.engine.bundle_step import BundleWorker
+from yatagan.engine.bundle_worker import BundleWorker
 from yatagan.engine.changed_parts import ChangedParts
 from yatagan.engine.executor import Conditions, Executor
-from yatagan.engine.file_step import FileWorker
+from yatagan.engine.file_worker import FileWorker
+from yatagan.engine.part_files import PartFiles
 from yatagan.errors import Fault
 from yatagan.planning.planner import make_plan
 from yatagan.planning.takeover import take_over
@@ -99,10 +100,10 @@ def trusts_what_is_only_acknowledged(patch: pytest.MonkeyPatch) -> None:
 
 
 def shares_a_part_file_with_a_hung_process(patch: pytest.MonkeyPatch) -> None:
-    async def always(self: FileWorker, step: object) -> bool:
+    async def always(self: PartFiles, step: object) -> bool:
         return True
 
-    patch.setattr(FileWorker, "_is_ours_alone", always)
+    patch.setattr(PartFiles, "_is_ours_alone", always)
     trusts_what_is_only_acknowledged(patch)
 
 
@@ -122,7 +123,7 @@ def never_looks_at_the_source_again(patch: pytest.MonkeyPatch) -> None:
 
 def takes_new_files_at_their_word(patch: pytest.MonkeyPatch) -> None:
     """Without the second look at files that are too new to show a change."""
-    patch.setattr("yatagan.engine.file_step.FRESH_NS", 0)
+    patch.setattr("yatagan.engine.source_files.FRESH_NS", 0)
 
 
 def does_not_wait_for_the_last_answers(patch: pytest.MonkeyPatch) -> None:
@@ -252,7 +253,7 @@ def writes_facts_before_what_they_undo(patch: pytest.MonkeyPatch) -> None:
     def half(number: int, fault: Fault | None = None) -> Change:
         return anew(number, fault) if fault is not None else Change(number)
 
-    patch.setattr("yatagan.engine.file_step.Change.anew", half)
+    patch.setattr("yatagan.engine.source_files.Change.anew", half)
 
 
 Broken = Callable[[pytest.MonkeyPatch], None]

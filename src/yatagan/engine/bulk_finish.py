@@ -9,8 +9,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from yatagan.batches.states import Evidence
-from yatagan.batches.steps import Modes, Step, Times
-from yatagan.engine.session import MODE_BITS, StepContext
+from yatagan.batches.steps import Step
+from yatagan.engine.step_context import StepContext
 from yatagan.portable.small_files import BundledFile
 from yatagan.stores.coalescing import Coalesced
 from yatagan.stores.interface import Extracted, machine_of
@@ -37,21 +37,7 @@ class BulkFinisher:
 
     async def finish(self, step: Step) -> Extracted:
         """What became of a part file that is whole. Raises StoreError when the line is lost."""
-        return await self._bulk.ask(self._bundled(step))
+        return await self._bulk.ask(self._session.bundled_file(step, step.digest, step.generation))
 
     async def _finish_many(self, files: Sequence[BundledFile]) -> list[Extracted]:
         return await machine_of(self._destination).finish(files)
-
-    def _bundled(self, step: Step) -> BundledFile:
-        session, facts = self._session, step.facts
-        return BundledFile(
-            0,
-            facts.size,
-            step.digest,
-            step.part(session.batch),
-            tuple(step.part(session.batch, earlier) for earlier in range(1, step.generation)),
-            step.path,
-            session.part_mode(facts),
-            facts.mode & MODE_BITS if session.modes is Modes.KEEP else None,
-            facts.mtime_ns if session.times is Times.KEEP else None,
-        )

@@ -14,7 +14,8 @@ from dataclasses import replace
 from yatagan.batches.events import PartsFound
 from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Change, Step
-from yatagan.engine.session import RetryStep, StepContext
+from yatagan.engine.session import RetryStep
+from yatagan.engine.step_context import StepContext
 from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, Fault, StoreError
 from yatagan.portable.block_sums import Blocks, Match, block_size
 from yatagan.stores.interface import STRIPE, Reader, Writer, machine_of

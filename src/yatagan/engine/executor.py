@@ -23,9 +23,10 @@ from yatagan.batches.steps import SessionWriters, Step, token_path
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.engine import scheduler
 from yatagan.engine.destination import look_at_destination, make_again
-from yatagan.engine.file_step import Clock
-from yatagan.engine.session import RetryStep, Session, StepContext, evidence_for
-from yatagan.engine.worker import StepWorker
+from yatagan.engine.session import RetryStep, Session, evidence_for
+from yatagan.engine.source_files import Clock
+from yatagan.engine.step_context import StepContext
+from yatagan.engine.step_worker import StepWorker
 from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, CannotReach, Fault, JournalError, NeedsAnswer, StoreError
 from yatagan.stores.interface import Readable, Source, Store
 from yatagan.transfer.carrier import Carrier
@@ -301,7 +302,7 @@ class Executor:
         try:
             if worker is None:
                 raise StoreError(Fault.LINE_LOST)
-            await worker.perform(step)
+            await worker.do(step)
         except (StoreError, Stopped, RetryStep) as error:
             fault = error.fault if isinstance(error, StoreError | RetryStep) else Fault.LINE_LOST
             if isinstance(error, StoreError) and fault in STOPPING_FAULTS:

@@ -19,8 +19,10 @@ from yatagan.batches.events import BundleMade, StepSettled
 from yatagan.batches.states import SETTLED, Evidence, StepState
 from yatagan.batches.steps import Change, Step, StepKind
 from yatagan.bundles.stored_bundle import ENDING
-from yatagan.engine.file_step import Clock, FileWorker
-from yatagan.engine.session import RetryStep, StepContext, StepRefused
+from yatagan.engine.file_worker import FileWorker
+from yatagan.engine.session import RetryStep, StepRefused
+from yatagan.engine.source_files import Clock
+from yatagan.engine.step_context import StepContext
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.portable import index
 from yatagan.stores.interface import Kind

@@ -18,13 +18,13 @@ from dataclasses import replace
 
 from yatagan.batches.events import Note, StepSettled
 from yatagan.batches.states import Evidence, StepState
-from yatagan.batches.steps import Change, Modes, Step, Times
+from yatagan.batches.steps import Change, Step
 from yatagan.digests.checksum_lists import ALGORITHM
-from yatagan.engine.file_step import FileWorker
-from yatagan.engine.session import MODE_BITS, StepContext, StepRefused
+from yatagan.engine.file_worker import FileWorker
+from yatagan.engine.session import StepRefused
+from yatagan.engine.step_context import StepContext
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.planning.bundling import SMALL, BundleLayout
-from yatagan.portable.small_files import BundledFile
 from yatagan.portable.tar import END, padding
 from yatagan.stores.in_flight import InFlight
 from yatagan.stores.interface import Extracted, Facts, Kind, Piece, Readable, machine_of
@@ -170,7 +170,7 @@ class BundleWorker:
                     raise
                 # Files that go one by one need less of the disk and of its rights; what is wrong they will tell.
         step = self._context.journal.step(step.number)
-        await self._files.remove_parts(step, with_present=True)
+        await self._files.parts.remove(step, with_present=True)
         if state is StepState.LEFT and step.generation:
             await self._clear_members(step)
         await self._context.settle(step, state)
@@ -179,7 +179,7 @@ class BundleWorker:
         """Remove what an unloading that was broken off has left of files that will go one by one now."""
         waiting = [each for each in self._context.journal.members(step.number) if each.state is StepState.WAITING]
         batch, generations = self._session.batch, range(1, step.generation + 1)
-        await self._files.remove_all(member.part(batch, each) for member in waiting for each in generations)
+        await self._files.parts.remove_all(member.part(batch, each) for member in waiting for each in generations)
 
     async def _bring(self, step: Step) -> StepState:
         """Carry and unload what can be had."""
@@ -188,7 +188,7 @@ class BundleWorker:
             waiting = [member for member in members if member.state is StepState.WAITING]
             if not waiting:
                 break
-            await self._files.let_age([member.facts for member in waiting])
+            await self._files.sources.let_age([member.facts for member in waiting])
             try:
                 step, layout, digests = await self._carry(step, members)
             except MemberLost as lost:
@@ -198,7 +198,7 @@ class BundleWorker:
                     Change(step.number, state=step.state, durable=step.durable, digest=step.digest),
                 )
                 continue
-            await self._unload(step, layout, digests)
+            await self._extract(step, layout, digests)
             return StepState.IN_PLACE
         return StepState.LEFT
 
@@ -225,31 +225,20 @@ class BundleWorker:
         both = self._source.machine is not None and self._destination.machine is not None
         return both and self._session.hashes_there
 
-    async def _unload(self, step: Step, layout: BundleLayout, digests: dict[int, str]) -> None:
+    async def _extract(self, step: Step, layout: BundleLayout, digests: dict[int, str]) -> None:
         """Give every member that waits its file, in handfuls."""
         numbers = [at for at, member in enumerate(layout.members) if member.state is StepState.WAITING]
         for at in range(0, len(numbers), _AT_ONCE):
             if self._stop.is_set():
                 raise Stopped
             handful = numbers[at : at + _AT_ONCE]
-            parcels = [self._parcel(step, layout, number, digests) for number in handful]
-            outcomes = await machine_of(self._destination).extract(step.part(self._session.batch), parcels)
-            await self._settle([layout.members[number] for number in handful], outcomes, digests)
-
-    def _parcel(self, step: Step, layout: BundleLayout, number: int, digests: dict[int, str]) -> BundledFile:
-        member = layout.members[number]
-        facts, keep_modes = member.facts, self._session.modes is Modes.KEEP
-        return BundledFile(
-            layout.begins(number),
-            facts.size,
-            digests[member.number],
-            member.part(self._session.batch, step.generation),
-            tuple(member.part(self._session.batch, earlier) for earlier in range(1, step.generation)),
-            member.path,
-            self._session.part_mode(facts),
-            facts.mode & MODE_BITS if keep_modes else None,
-            facts.mtime_ns if self._session.times is Times.KEEP else None,
-        )
+            members = [layout.members[number] for number in handful]
+            files = [
+                self._session.bundled_file(member, digests[member.number], step.generation, layout.begins(number))
+                for number, member in zip(handful, members, strict=True)
+            ]
+            outcomes = await machine_of(self._destination).extract(step.part(self._session.batch), files)
+            await self._settle(members, outcomes, digests)
 
     async def _settle(self, members: Sequence[Step], outcomes: Sequence[Extracted], digests: dict[int, str]) -> None:
         """Write what became of them, all at once, and tell it. What did not go this way stays waiting."""

@@ -8,10 +8,12 @@ from collections.abc import Awaitable, Callable
 
 from yatagan.batches.states import StepState
 from yatagan.batches.steps import MEMBERS_PHASE, Change, Step, StepKind
-from yatagan.engine.bundle_step import BundleWorker
-from yatagan.engine.file_step import Clock, FileWorker
-from yatagan.engine.session import RetryStep, StepContext, StepRefused
-from yatagan.engine.stored_bundle_step import StoredBundleWorker
+from yatagan.engine.bundle_worker import BundleWorker
+from yatagan.engine.file_worker import FileWorker
+from yatagan.engine.session import RetryStep, StepRefused
+from yatagan.engine.source_files import Clock
+from yatagan.engine.step_context import StepContext
+from yatagan.engine.stored_bundle_worker import StoredBundleWorker
 from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Kind
 from yatagan.transfer.carrier import Carrier
@@ -44,7 +46,7 @@ class StepWorker:
             StepKind.FACTS: self._facts,
         }
 
-    async def perform(self, step: Step) -> None:
+    async def do(self, step: Step) -> None:
         """Do a step until it is settled, and say so.
 
         Raises StoreError with a fault of the line or of room, TryAgain, or Stopped; the journal then says how
@@ -53,7 +55,7 @@ class StepWorker:
         try:
             if self._stop.is_set():
                 raise Stopped
-            if step.kind is not StepKind.FACTS and self._context.is_closed(step.path):
+            if step.kind is not StepKind.FACTS and self._context.above.is_closed(step.path):
                 raise StepRefused(Fault.WITH_DIRECTORY)
             await (self._archives.member if step.phase == MEMBERS_PHASE else self._do[step.kind])(step)
         except RetryStep as again:
@@ -76,7 +78,7 @@ class StepWorker:
 
     async def clear(self, step: Step) -> None:
         """Remove what is unfinished of a step that has failed for good. Raises StoreError when the line is lost."""
-        await self._files.remove_parts(self._context.journal.step(step.number), with_present=True)
+        await self._files.parts.remove(self._context.journal.step(step.number), with_present=True)
 
     async def _refuse_moved(self) -> None:
         """Raises StoreError, DESTINATION_MOVED, where something else has the name of the destination by now."""
@@ -105,16 +107,16 @@ class StepWorker:
             await self._commits.note(Change.anew(step.number, Fault.ABOVE_GONE))
             raise RetryStep(Fault.ABOVE_GONE)
         if self._context.journal.directory_state(directory) is StepState.FAILED:
-            self._context.close_directory(directory, Fault.ABOVE_GONE)
+            self._context.above.close(directory, Fault.ABOVE_GONE)
             return StepRefused(Fault.WITH_DIRECTORY)
         raise StoreError(Fault.DESTINATION_GONE, directory, store=self._destination.name)
 
     async def _directory(self, step: Step) -> None:
-        await self._context.check_above(step.path)
+        await self._context.above.check(step.path)
         tried_before = step.state is StepState.MOVING
         await self._commits.note(Change(step.number, state=StepState.MOVING))
         try:
-            with self._context.making(step.path):
+            with self._context.above.making(step.path):
                 await self._destination.make_directory(step.path, self._context.session.directory_mode(step.facts))
         except StoreError as error:
             if error.fault is not Fault.EXISTS:
@@ -122,7 +124,7 @@ class StepWorker:
             found = await self._destination.look(step.path)
             if found is None or found.kind is not Kind.DIRECTORY:
                 raise StepRefused(Fault.APPEARED) from error
-            await self._context.refuse_clash(step.path)
+            await self._context.above.refuse_clash(step.path)
             # Made by our own earlier try, or by somebody else: theirs keeps its facts.
             await self._context.settle(step, StepState.IN_PLACE if tried_before else StepState.LEFT)
             return
@@ -133,29 +135,29 @@ class StepWorker:
         if self._context.journal.step(step.number - 1).state is not StepState.IN_PLACE:
             await self._context.settle(step, StepState.LEFT)
             return
-        await self._context.check_above(posixpath.join(step.path, b"."))
+        await self._context.above.check(posixpath.join(step.path, b"."))
         found = await self._destination.look(step.path)
         # A directory made in one whose group is handed down hands it down too: that bit is not ours to take.
         await self._context.set_directory_facts(step, also=found.mode & _HANDED_DOWN if found is not None else 0)
         await self._context.settle(step, StepState.IN_PLACE)
 
     async def _link(self, step: Step) -> None:
-        await self._context.check_above(step.path)
+        await self._context.above.check(step.path)
         assert step.target is not None
         await self._commits.note(Change(step.number, state=StepState.MOVING))
         found = await self._destination.look(step.path)
         seen_by_plan = found is not None and step.seen is not None and found.same_as(step.seen)
         if found is not None and seen_by_plan and not await self._points_to(step.path, step.target):
-            await self._context.keep(step, found)
+            await self._context.kept.keep(step, found)
             if await self._destination.look(step.path) is not None:
                 await self._destination.remove(step.path)
         try:
-            with self._context.making(step.path):
+            with self._context.above.making(step.path):
                 await self._destination.make_link(step.path, step.target)
         except StoreError as error:
             if error.fault is not Fault.EXISTS:
                 raise
-            await self._context.refuse_clash(step.path)
+            await self._context.above.refuse_clash(step.path)
             if not await self._points_to(step.path, step.target):
                 raise StepRefused(Fault.APPEARED) from error
         await self._context.settle(step, StepState.IN_PLACE)

@@ -1,0 +1,93 @@
+"""What every kind of step needs: both stores, the journal, whoever listens, and the rules that hold for all steps."""
+
+from __future__ import annotations
+
+from yatagan.batches.events import Listener, Note, StepSettled, StepStarted
+from yatagan.batches.group_commit import GroupCommit
+from yatagan.batches.journal import Journal
+from yatagan.batches.states import SETTLED, Evidence, StepState
+from yatagan.batches.steps import Change, Modes, Step, StepKind, Times
+from yatagan.engine.directories_above import DirectoriesAbove
+from yatagan.engine.kept_files import KeptFiles
+from yatagan.engine.session import MODE_BITS, Session
+from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.stores.interface import Facts, Placement, Writer
+
+#: Of directories the bits that hand down a group and guard names are carried, too.
+_SPECIAL_BITS = 0o3000
+
+
+class StepContext:
+    """The surroundings of one session's steps; replaced when the connection is."""
+
+    def __init__(self, session: Session, journal: Journal, commits: GroupCommit, listener: Listener) -> None:
+        self.session = session
+        self.source = session.source
+        self.destination = session.destination
+        self.journal = journal
+        self.commits = commits
+        self.tell = listener
+        self.above = DirectoriesAbove(session.destination, session.top)
+        self.kept = KeptFiles(session, self.above)
+
+    async def settle(
+        self,
+        step: Step,
+        state: StepState,
+        evidence: Evidence | None = None,
+        fault: Fault | None = None,
+        detail: str = "",
+        digest: str | None = None,
+    ) -> None:
+        """Journal the outcome of a step, then tell whoever listens."""
+        assert state in SETTLED
+        change = Change(step.number, state=state, evidence=evidence, fault=fault, detail=detail, digest=digest)
+        await self.commits.note(change)
+        self.tell(StepSettled(step.number, step.kind, step.label, _size(step), state, evidence, fault, detail))
+
+    def tell_start(self, step: Step, done: int) -> None:
+        """Tell whoever listens that a step begins, with `done` of its bytes already there."""
+        self.tell(StepStarted(step.number, step.kind, step.label, _size(step), done))
+
+    async def set_directory_facts(self, step: Step, also: int) -> None:
+        """Set a directory's mode (with the bits `also`) and times. What cannot be set is a note, not a failure."""
+        mode = step.facts.mode & (MODE_BITS | _SPECIAL_BITS) | also if self.session.modes is Modes.KEEP else None
+        mtime_ns = step.facts.mtime_ns if self.session.times is Times.KEEP else None
+        if mode is None and mtime_ns is None:
+            return
+        try:
+            await self.destination.set_facts(step.path, mode=mode, mtime_ns=mtime_ns)
+        except StoreError as error:
+            if error.fault in LINE_FAULTS or error.fault is Fault.NO_ROOM:
+                raise
+            self.tell(Note(step.label, error.fault, error.detail))
+            return
+        if mode is not None and mode & _SPECIAL_BITS:
+            found = await self.destination.look(step.path)  # a system drops in silence what is not ours to set
+            if found is not None and mode & _SPECIAL_BITS & ~found.mode:
+                self.tell(Note(step.label, Fault.BITS_DROPPED, ""))
+
+    async def place(self, step: Step, part: Writer, known: Facts | None) -> None:
+        """Give an open part file its facts and final name. `known`: the facts by which it was proven.
+
+        What it replaces is kept. Raises StoreError as `Store.place` does, and StepRefused.
+        """
+        keep_modes, keep_times = self.session.modes is Modes.KEEP, self.session.times is Times.KEEP
+        wanted = Placement(
+            step.part(self.session.batch),
+            step.path,
+            step.facts.size,
+            self.session.top,
+            known,
+            step.facts.mode & MODE_BITS if keep_modes else None,
+            step.facts.mtime_ns if keep_times else None,
+            step.seen,
+            await self.kept.name_for(step) if step.seen is not None else b"",
+        )
+        unset = await self.destination.place(part, wanted)
+        if unset is not None:
+            self.tell(Note(step.label, unset, ""))
+
+
+def _size(step: Step) -> int:
+    return step.facts.size if step.kind in (StepKind.FILE, StepKind.BUNDLE, StepKind.ARCHIVE) else 0
