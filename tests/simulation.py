@@ -17,7 +17,8 @@ from collections.abc import AsyncGenerator, Callable, Sequence
 from dataclasses import dataclass, field, replace
 
 from yatagan.batches.counts import BatchCounts, outcome_of
-from yatagan.batches.journal import Header, Journal
+from yatagan.batches.journal import Journal
+from yatagan.batches.journal_data import Header
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import Prove, Times
 from yatagan.engine.executor import Conditions, Executor

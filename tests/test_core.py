@@ -8,6 +8,7 @@ import json
 import os
 import random
 import subprocess
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from types import SimpleNamespace
@@ -18,7 +19,8 @@ from hypothesis import strategies as st
 
 import states_page
 from yatagan.batches.group_commit import GroupCommit
-from yatagan.batches.journal import Header, Journal
+from yatagan.batches.journal import Journal
+from yatagan.batches.journal_data import Header
 from yatagan.batches.states import SETTLED, STEP_MOVES, BatchState, StepState
 from yatagan.batches.steps import FILES_PHASE, Change, Modes, Prove, Step, StepKind, Times
 from yatagan.cli import text
@@ -629,3 +631,26 @@ def test_a_look_at_the_journal_waits_for_no_write(tmp_path: Path) -> None:
 def test_the_page_of_states_is_true() -> None:
     written = Path(__file__).parents[1] / "docs" / "reference" / "states.md"
     assert written.read_text() == states_page.page(), "python tests/states_page.py > docs/reference/states.md"
+
+
+@pytest.mark.parametrize(
+    "ask",
+    [
+        lambda journal: journal.open_steps((0, 0), 5),
+        lambda journal: journal.step(3),
+        lambda journal: journal.members(7),
+        lambda journal: journal.witness(1),
+    ],
+)
+def test_what_is_asked_for_every_step_uses_an_index(ask: Callable[[Journal], object]) -> None:
+    """A journal may hold a million steps."""
+    header = Header("261127-look", 0, ("stage",), "", "", b"/d", Prove.AUTO)
+    facts = Facts(Kind.FILE, 8, 0, 0o644)
+    steps = (Step(number, FILES_PHASE, StepKind.FILE, b"/a", b"/d/a", b"a", facts) for number in range(1, 50))
+    journal, asked = Journal.in_memory(header, steps), []
+    journal._sql.set_trace_callback(asked.append)
+    ask(journal)
+    journal._sql.set_trace_callback(None)
+    (query,) = asked
+    for *_, found in journal._sql.execute(f"EXPLAIN QUERY PLAN {query}"):
+        assert found.startswith("SEARCH"), f"{query}: {found}"

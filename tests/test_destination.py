@@ -17,7 +17,8 @@ import pytest
 from conftest import Far, OpenSsh, Practice, Program, start_sshd, wait_for
 from terminal import Terminal
 from yatagan.batches.counts import outcome_of
-from yatagan.batches.journal import Header, Journal
+from yatagan.batches.journal import Journal
+from yatagan.batches.journal_data import Header
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Prove
 from yatagan.engine.executor import Conditions, Executor

@@ -10,7 +10,8 @@ from dataclasses import replace
 import pytest
 
 import simulation
-from yatagan.batches.journal import Header, Journal
+from yatagan.batches.journal import Journal
+from yatagan.batches.journal_data import Header
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Prove, Step, StepKind
 from yatagan.engine.bundle_worker import BundleWorker

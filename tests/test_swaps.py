@@ -21,7 +21,8 @@ import pytest
 
 import swapping
 from yatagan.archives.compression import Form
-from yatagan.batches.journal import Header, Journal
+from yatagan.batches.journal import Journal
+from yatagan.batches.journal_data import Header
 from yatagan.batches.steps import Prove
 from yatagan.bundles import make as making
 from yatagan.bundles.make import BundleContents, Recipe

@@ -18,7 +18,8 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, rule
 
 from yatagan.batches.counts import BatchCounts, outcome_of
-from yatagan.batches.journal import Header, Journal
+from yatagan.batches.journal import Journal
+from yatagan.batches.journal_data import Header
 from yatagan.batches.steps import Prove
 from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME, parse_list
 from yatagan.engine.executor import Conditions, Executor

@@ -16,7 +16,8 @@ from hypothesis import strategies as st
 from conftest import Far, Practice, Program, wait_for
 from terminal import Terminal
 from yatagan.batches.counts import outcome_of
-from yatagan.batches.journal import Header, Journal
+from yatagan.batches.journal import Journal
+from yatagan.batches.journal_data import Header
 from yatagan.batches.states import STEP_MOVES, BatchState, StepState
 from yatagan.batches.steps import Change, Prove, Step, StepKind
 from yatagan.cli.batch import _done

@@ -18,7 +18,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from pathlib import Path
 
-from yatagan.batches.journal import Header, Journal
+from yatagan.batches.journal import Journal
+from yatagan.batches.journal_data import Header
 from yatagan.batches.steps import Step
 from yatagan.errors import BatchInUse, JournalError, NoSuchBatch
 

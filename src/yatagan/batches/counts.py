@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import posixpath
 from dataclasses import dataclass, field
-from typing import Any
 
-from yatagan.batches.journal import Header, Journal, Standing
+from yatagan.batches.journal import Journal
+from yatagan.batches.journal_data import Header, Standing
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import StepKind
 from yatagan.errors import Fault
-from yatagan.ledger.records import Ledger, RecordKind
-from yatagan.places import name_fields
 from yatagan.transfer.extents import Extents
 
 
@@ -99,36 +96,3 @@ def outcome_of(journal: Journal) -> BatchCounts:
                 outcome.waiting_size += row.size
     outcome.safe = sum(Extents.decode(step.durable).total for step in journal.begun())
     return outcome
-
-
-def record(journal: Journal, ledger: Ledger) -> None:
-    """Put a finished batch on record, once, whatever kills us on the way. Raises JournalError.
-
-    The intent is journalled first; when we come back, the ledger itself tells whether it was carried out.
-    """
-    outcome = outcome_of(journal)
-    if outcome.standing.state is not BatchState.FINISHED:
-        return
-    name = f"{outcome.header.id}-{outcome.moved}-{outcome.failed}"
-    if outcome.standing.recorded == name and ledger.holds(name):
-        return
-    journal.intend_record(name)
-    ledger.append(name, RecordKind.STAGED, _body(outcome), journal.contents())
-
-
-def _body(outcome: BatchCounts) -> dict[str, Any]:
-    header = outcome.header
-    return {
-        "batch": header.id,
-        "command": list(header.command),
-        "from": header.source_node,
-        "to": header.destination_node,
-        **name_fields(posixpath.normpath(header.destination), "destination"),
-        "outcome": "good" if outcome.good else "with failures" if outcome.failed else "newer there",
-        "files": outcome.moved,
-        "bytes": outcome.moved_size,
-        "bundles": outcome.bundles,
-        "left": outcome.left,
-        "failed": outcome.failed,
-        "evidence": {evidence.value: count for evidence, count in sorted(outcome.evidence.items())},
-    }

@@ -9,128 +9,20 @@ from __future__ import annotations
 
 import json
 import os
-import shutil
 import sqlite3
-from collections.abc import Collection, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Sequence
 from pathlib import Path
-from typing import Any
 
-from yatagan.batches.journal_rows import COLUMNS, Shape, row_of, shape, step_of, storable, update
-from yatagan.batches.states import BatchState, Evidence, StepState, batch_may_move
-from yatagan.batches.steps import MEMBERS_PHASE, Change, Modes, Prove, SessionWriters, Step, StepKind, Times
+from yatagan.batches.journal_data import Header
+from yatagan.batches.journal_reading import TOGETHER, JournalReading, as_journal_error
+from yatagan.batches.journal_rows import FORMAT, SCHEMA, Shape, row_of, shape, storable, update
+from yatagan.batches.states import BatchState, batch_may_move
+from yatagan.batches.steps import Change, Prove, SessionWriters, Step
 from yatagan.config.home import sync_directory
 from yatagan.errors import Fault, JournalError
-from yatagan.stores.interface import Facts
 
-#: Counts changes of the tables: a journal of another format is told apart, not misread.
-_FORMAT = 9
-_SCHEMA = f"""
-CREATE TABLE batch (
-    id TEXT NOT NULL, created_ns INTEGER NOT NULL, command TEXT NOT NULL, source_node TEXT NOT NULL,
-    destination_node TEXT NOT NULL, destination BLOB NOT NULL, prove TEXT NOT NULL,
-    modes TEXT NOT NULL, times TEXT NOT NULL, arrivals TEXT NOT NULL, options TEXT NOT NULL,
-    max_rate INTEGER NOT NULL,
-    state TEXT NOT NULL, fault TEXT, detail TEXT NOT NULL DEFAULT '', pins TEXT NOT NULL DEFAULT '{{}}',
-    seconds REAL NOT NULL DEFAULT 0, recorded TEXT NOT NULL DEFAULT '', top_inode INTEGER NOT NULL DEFAULT 0,
-    make_again INTEGER NOT NULL DEFAULT 0, promised TEXT NOT NULL DEFAULT '');
-CREATE TABLE step (
-    number INTEGER PRIMARY KEY, phase INTEGER NOT NULL, kind TEXT NOT NULL, source BLOB NOT NULL,
-    path BLOB NOT NULL, label BLOB NOT NULL, size INTEGER NOT NULL, facts TEXT NOT NULL, target BLOB, seen TEXT,
-    state TEXT NOT NULL, generation INTEGER NOT NULL, session INTEGER NOT NULL, durable TEXT NOT NULL,
-    sent INTEGER NOT NULL, digest TEXT NOT NULL, evidence TEXT, fault TEXT,
-    detail TEXT NOT NULL, bundle INTEGER NOT NULL, reused INTEGER NOT NULL, checkpoints TEXT NOT NULL,
-    adopts BLOB NOT NULL, holes INTEGER NOT NULL);
-CREATE INDEX step_bundle ON step (bundle, number) WHERE bundle > 0;
-CREATE INDEX step_open ON step (phase, number) WHERE state IN ('waiting', 'moving', 'whole', 'proven');
-CREATE TABLE session (number INTEGER PRIMARY KEY, witness TEXT NOT NULL);
-PRAGMA user_version = {_FORMAT};
-"""
-
-#: Steps that one statement changes at most: more values than that are too many for an old SQLite.
-_TOGETHER = 500
-_OPEN = ("waiting", "moving", "arrived", "proven")
 #: File systems of other machines, by the names that /proc/mounts gives them.
 _NETWORK = ("nfs", "cifs", "smb", "lustre", "gpfs", "beegfs", "ceph", "fuse.", "afs", "9p", "panfs")
-
-
-@dataclass(frozen=True, slots=True)
-class Header:
-    """What a batch is. Empty node names stand for this machine; `command` is what was typed.
-
-    `arrivals`: every source, absolute and without links above it, and the name that it arrives under. `options`: what
-    was asked for besides, as text that is the same for the same. `max_rate`: bytes a second at most; 0 for no bound.
-    `top_inode`: of the destination when it was planned, if there. `promised`: what the plan said that files would be
-    proven by.
-    """
-
-    id: str
-    created_ns: int
-    command: tuple[str, ...]
-    source_node: str
-    destination_node: str
-    destination: bytes
-    prove: Prove
-    modes: Modes = Modes.KEEP
-    times: Times = Times.KEEP
-    arrivals: tuple[tuple[bytes, bytes], ...] = ()
-    options: str = ""
-    max_rate: int = 0
-    top_inode: int = 0
-    promised: Evidence | None = None
-
-    @property
-    def roots(self) -> tuple[bytes, ...]:
-        """The directories and files of this machine that were accepted with the plan."""
-        sources = () if self.source_node else tuple(path for path, _ in self.arrivals)
-        return sources if self.destination_node else (*sources, self.destination)
-
-    @property
-    def ends(self) -> tuple[object, ...]:
-        """Where from and where to: equal for two stages of the same."""
-        return self.source_node, self.destination_node, self.destination, self.arrivals
-
-
-@dataclass(frozen=True, slots=True)
-class Standing:
-    """Where a batch stands now.
-
-    `detail` adds to the `fault`: a path; of NO_ROOM the bytes that were free then; of a cancelled batch the one that
-    took its place. `pins` are the addresses it holds to, by node; `recorded` its ledger record; `top_inode` tells the
-    destination from another directory of the name, 0 where that is not known; with `make_again` what is missing there
-    is to be carried again.
-    """
-
-    state: BatchState
-    fault: Fault | None
-    detail: str
-    pins: dict[str, tuple[str, int]]
-    seconds: float
-    recorded: str
-    top_inode: int = 0
-    make_again: bool = False
-
-
-@dataclass(frozen=True, slots=True)
-class StepGroup:
-    """How many steps of one kind, state, evidence and fault, `replacing` something or not, and their bytes.
-
-    `sent` is what went over the line for them, `again` how much of that was more than their size. Of `reusing` of them
-    so many bytes were there already, and not sent: `reused`; `holes` are zeros that were left out.
-    """
-
-    kind: StepKind
-    state: StepState
-    evidence: Evidence | None
-    fault: Fault | None
-    replacing: bool
-    steps: int
-    size: int
-    sent: int
-    again: int
-    reusing: int
-    reused: int
-    holes: int
 
 
 def on_network(path: Path) -> bool:
@@ -149,14 +41,12 @@ def on_network(path: Path) -> bool:
     return kind.startswith(_NETWORK)
 
 
-class Journal:
+class Journal(JournalReading):
     """See the module. Methods may be called from any one thread at a time."""
 
     def __init__(self, connection: sqlite3.Connection, file: str, reader: sqlite3.Connection | None = None) -> None:
+        super().__init__(reader or connection, file)
         self._sql = connection
-        #: What reads has a connection of its own where that can be, so that nobody who only looks waits for a sync.
-        self._reader = reader or connection
-        self._file = file
 
     @classmethod
     def create(
@@ -176,7 +66,7 @@ class Journal:
             os.replace(new, file)
             sync_directory(file.parent)
         except (sqlite3.Error, OSError) as error:
-            raise _told(str(file), error) from error
+            raise as_journal_error(str(file), error) from error
         return cls.open(file)
 
     @classmethod
@@ -192,8 +82,8 @@ class Journal:
                 journal._reader = sqlite3.connect(file, check_same_thread=False, isolation_level=None)
                 journal._reader.execute("PRAGMA busy_timeout = 10000")
         except sqlite3.Error as error:
-            raise _told(str(file), error) from error
-        if version != _FORMAT:
+            raise as_journal_error(str(file), error) from error
+        if version != FORMAT:
             raise JournalError(str(file), f"it was written by another version (format {version})", damaged=True)
         return journal
 
@@ -204,15 +94,6 @@ class Journal:
         journal.fill(header, steps, witnesses)
         return journal
 
-    @property
-    def spool(self) -> Path:
-        """The directory for bundles that wait to be carried, beside the journal; it need not exist."""
-        return Path(self._file).with_name("spool")
-
-    def clear_spool(self) -> None:
-        """Remove that directory. What cannot be removed is no harm."""
-        shutil.rmtree(self.spool, ignore_errors=True)
-
     def _prepare(self, network: bool) -> None:
         self._sql.execute("PRAGMA synchronous = FULL")
         self._sql.execute(f"PRAGMA journal_mode = {'TRUNCATE' if network else 'WAL'}")
@@ -220,7 +101,7 @@ class Journal:
 
     def fill(self, header: Header, steps: Iterable[Step], witnesses: Iterable[tuple[int, str]] = ()) -> None:
         """Make the tables and write the plan, in one transaction."""
-        self._sql.executescript(_SCHEMA)
+        self._sql.executescript(SCHEMA)
         self._sql.execute("BEGIN IMMEDIATE")
         self._sql.execute(
             "INSERT INTO batch"
@@ -254,137 +135,6 @@ class Journal:
             self._reader.close()
         self._sql.close()
 
-    # -- reading -----------------------------------------------------------------------------------------
-
-    def header(self) -> Header:
-        """What the batch is."""
-        row = self._one(
-            "SELECT id, created_ns, command, source_node, destination_node, destination, prove, modes, times, arrivals,"
-            " options, max_rate, promised FROM batch"
-        )
-        how = Prove(row[6]), Modes(row[7]), Times(row[8])
-        arrivals = tuple((os.fsencode(path), os.fsencode(name)) for path, name in json.loads(row[9]))
-        ends = row[3], row[4], row[5]
-        promised = Evidence(row[12]) if row[12] else None
-        command = tuple(json.loads(row[2]))
-        return Header(row[0], row[1], command, *ends, *how, arrivals, row[10], row[11], promised=promised)
-
-    def standing(self) -> Standing:
-        """Where it stands."""
-        row = self._one("SELECT state, fault, detail, pins, seconds, recorded, top_inode, make_again FROM batch")
-        pins = {name: (pin[0], pin[1]) for name, pin in json.loads(row[3]).items()}
-        fault = Fault(row[1]) if row[1] else None
-        return Standing(BatchState(row[0]), fault, row[2], pins, row[4], row[5], row[6], bool(row[7]))
-
-    def has_settled(self) -> bool:
-        """Whether anything is in place, or was right already."""
-        return bool(self._one("SELECT EXISTS (SELECT 1 FROM step WHERE state IN ('in place', 'left as is'))")[0])
-
-    def placed(self, paths: Collection[bytes]) -> dict[bytes, Facts]:
-        """The facts of files that the batch has put into these paths."""
-        found: dict[bytes, Facts] = {}
-        wanted = list(paths)
-        for at in range(0, len(wanted), _TOGETHER):
-            some = wanted[at : at + _TOGETHER]
-            query = (
-                f"SELECT {COLUMNS} FROM step WHERE kind = 'file' AND state = 'in place'"
-                f" AND path IN ({', '.join('?' * len(some))})"
-            )
-            found.update((step.path, step.facts) for step in map(step_of, self._rows(query, *some)))
-        return found
-
-    def directory_state(self, path: bytes) -> StepState | None:
-        """Where the step stands that makes a directory of the destination; None where there is no such step."""
-        query = "SELECT state FROM step WHERE kind = 'directory' AND path = ? AND phase < ?"
-        row = next(self._rows(query, path, MEMBERS_PHASE), None)
-        return StepState(row[0]) if row else None
-
-    def step(self, number: int) -> Step:
-        """One step."""
-        return step_of(self._one(f"SELECT {COLUMNS} FROM step WHERE number = ?", number))
-
-    def open_steps(self, after: tuple[int, int], limit: int) -> list[Step]:
-        """The next steps that are not settled, in the order of (phase, number)."""
-        rows = self._rows(
-            f"SELECT {COLUMNS} FROM step WHERE state IN {_OPEN!r} AND (phase, number) > (?, ?)"
-            " ORDER BY phase, number LIMIT ?",
-            *after,
-            limit,
-        )
-        return [step_of(row) for row in rows]
-
-    def members(self, bundle: int) -> list[Step]:
-        """The files that a bundle was made of, whatever has become of them, in order."""
-        query = f"SELECT {COLUMNS} FROM step WHERE bundle = ? AND bundle > 0 ORDER BY number"
-        return [step_of(row) for row in self._rows(query, bundle)]
-
-    def steps(self, *states: StepState, limit: int = -1) -> Iterator[Step]:
-        """Steps in some states (in any, when none is named), in order."""
-        wanted = [state.value for state in (states or tuple(StepState))]
-        marks = ", ".join("?" * len(wanted))
-        rows = self._rows(
-            f"SELECT {COLUMNS} FROM step WHERE state IN ({marks}) ORDER BY number LIMIT ?", *wanted, limit
-        )
-        return map(step_of, rows)
-
-    def begun(self) -> list[Step]:
-        """Steps that are not settled and of which something is known to be on the destination's disk."""
-        query = f"SELECT {COLUMNS} FROM step WHERE state IN {_OPEN!r} AND durable != '' ORDER BY number"
-        return [step_of(row) for row in self._rows(query)]
-
-    def tally(self) -> list[StepGroup]:
-        """Counts and bytes by kind, state, evidence, fault, and whether something is replaced."""
-        rows = self._rows(
-            "SELECT kind, state, evidence, fault, seen IS NOT NULL, count(*), sum(size), sum(sent),"
-            " sum(CASE WHEN state = 'in place' THEN max(sent + reused - size, 0) ELSE 0 END),"
-            " sum(reused > 0), sum(reused), sum(holes) FROM step GROUP BY 1, 2, 3, 4, 5"
-        )
-        return [
-            StepGroup(
-                StepKind(kind),
-                StepState(state),
-                Evidence(evidence) if evidence else None,
-                Fault(fault) if fault else None,
-                bool(replacing),
-                *numbers,
-            )
-            for kind, state, evidence, fault, replacing, *numbers in rows
-        ]
-
-    def size_left(self) -> int:
-        """Bytes of all steps that are not settled."""
-        return int(self._one(f"SELECT coalesce(sum(size), 0) FROM step WHERE state IN {_OPEN!r}")[0])
-
-    def contents(self) -> Iterator[tuple[bytes, str]]:
-        """(label, digest) of every file that is right on the far side and whose digest is known, also in a bundle."""
-        rows = self._rows(
-            "SELECT label, digest FROM step WHERE kind IN ('file', 'archive', 'index') AND digest != ''"
-            " AND state IN ('in place', 'left as is') ORDER BY label"
-        )
-        return ((label, digest) for label, digest in rows)
-
-    def unset_directories(self) -> Iterator[tuple[Step, Step]]:
-        """The steps of directories that the batch has made without setting their facts yet, and those that set them."""
-        for step in self.of_kind(StepKind.FACTS):
-            made = self.step(step.number - 1)
-            if made.state is StepState.IN_PLACE and step.state.value in _OPEN:
-                yield made, step
-
-    def of_kind(self, kind: StepKind) -> Iterator[Step]:
-        """Steps of a kind, whatever has become of them."""
-        return map(step_of, self._rows(f"SELECT {COLUMNS} FROM step WHERE kind = ? ORDER BY number", kind.value))
-
-    def witnesses(self) -> list[tuple[int, str]]:
-        """Every session, and what names its writers."""
-        return list(self._rows("SELECT number, witness FROM session"))
-
-    def witness(self, session: int) -> str:
-        """What names the writers of a session; "" when unknown."""
-        row = next(self._rows("SELECT witness FROM session WHERE number = ?", session), None)
-        return str(row[0]) if row else ""
-
-    # -- writing -----------------------------------------------------------------------------------------
-
     def apply(self, changes: Sequence[Change | SessionWriters]) -> None:
         """Write changes to steps and sessions, all or none. Raises JournalError."""
         try:
@@ -406,7 +156,7 @@ class Journal:
             self._sql.execute("COMMIT")
         except sqlite3.Error as error:
             self._roll_back()
-            raise _told(self._file, error) from error
+            raise as_journal_error(self._file, error) from error
         except BaseException:
             self._roll_back()
             raise
@@ -414,8 +164,8 @@ class Journal:
     def _change_all(self, alike: dict[Shape, list[int]]) -> None:
         """Write changes to steps; those that are alike by one statement."""
         for (names, state, values), numbers in alike.items():
-            for at in range(0, len(numbers), _TOGETHER):
-                some = numbers[at : at + _TOGETHER]
+            for at in range(0, len(numbers), TOGETHER):
+                some = numbers[at : at + TOGETHER]
                 if names and self._sql.execute(update(names, state, len(some)), (*values, *some)).rowcount < len(some):
                     raise AssertionError(f"of the steps {some} not all may go to {state}")
 
@@ -479,40 +229,6 @@ class Journal:
                 (Fault.KIND_IN_THE_WAY, Fault.UNREADABLE, Fault.NAME_CLASH),
             ).rowcount
 
-    def _guard(self) -> _AsJournalError:
-        return _AsJournalError(self)
-
     def _roll_back(self) -> None:
         if self._sql.in_transaction:
             self._sql.execute("ROLLBACK")
-
-    def _rows(self, query: str, *values: object) -> Iterator[tuple[Any, ...]]:
-        with self._guard():
-            yield from self._reader.execute(query, values)
-
-    def _one(self, query: str, *values: object) -> tuple[Any, ...]:
-        row = next(self._rows(query, *values), None)
-        if row is None:
-            raise JournalError(self._file, "it is not whole", damaged=True)
-        return row
-
-
-def _told(file: str, error: sqlite3.Error | OSError) -> JournalError:
-    """Our error for one of SQLite's: what is no trouble of the moment (an OperationalError) is damage."""
-    moment = isinstance(error, OSError | sqlite3.OperationalError)
-    code = getattr(error, "sqlite_errorname", None)  # "disk I/O error" alone may be any of thirty things
-    return JournalError(file, f"{error} ({code})" if code else str(error), damaged=not moment)
-
-
-class _AsJournalError:
-    """One statement, its failure told as ours."""
-
-    def __init__(self, journal: Journal) -> None:
-        self._journal = journal
-
-    def __enter__(self) -> None:
-        return None
-
-    def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
-        if isinstance(error, sqlite3.Error):
-            raise _told(self._journal._file, error) from error

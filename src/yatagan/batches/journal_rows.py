@@ -11,6 +11,32 @@ from yatagan.batches.steps import Change, Step, StepKind
 from yatagan.errors import Fault
 from yatagan.stores.interface import Facts, Kind
 
+#: States of steps that are not settled.
+OPEN = ("waiting", "moving", "arrived", "proven")
+#: Number of this form of the tables: a journal of another one is refused, not misread.
+FORMAT = 9
+SCHEMA = f"""
+CREATE TABLE batch (
+    id TEXT NOT NULL, created_ns INTEGER NOT NULL, command TEXT NOT NULL, source_node TEXT NOT NULL,
+    destination_node TEXT NOT NULL, destination BLOB NOT NULL, prove TEXT NOT NULL,
+    modes TEXT NOT NULL, times TEXT NOT NULL, arrivals TEXT NOT NULL, options TEXT NOT NULL,
+    max_rate INTEGER NOT NULL,
+    state TEXT NOT NULL, fault TEXT, detail TEXT NOT NULL DEFAULT '', pins TEXT NOT NULL DEFAULT '{{}}',
+    seconds REAL NOT NULL DEFAULT 0, recorded TEXT NOT NULL DEFAULT '', top_inode INTEGER NOT NULL DEFAULT 0,
+    make_again INTEGER NOT NULL DEFAULT 0, promised TEXT NOT NULL DEFAULT '');
+CREATE TABLE step (
+    number INTEGER PRIMARY KEY, phase INTEGER NOT NULL, kind TEXT NOT NULL, source BLOB NOT NULL,
+    path BLOB NOT NULL, label BLOB NOT NULL, size INTEGER NOT NULL, facts TEXT NOT NULL, target BLOB, seen TEXT,
+    state TEXT NOT NULL, generation INTEGER NOT NULL, session INTEGER NOT NULL, durable TEXT NOT NULL,
+    sent INTEGER NOT NULL, digest TEXT NOT NULL, evidence TEXT, fault TEXT,
+    detail TEXT NOT NULL, bundle INTEGER NOT NULL, reused INTEGER NOT NULL, checkpoints TEXT NOT NULL,
+    adopts BLOB NOT NULL, holes INTEGER NOT NULL);
+CREATE INDEX step_bundle ON step (bundle, number) WHERE bundle > 0;
+CREATE INDEX step_open ON step (phase, number) WHERE state IN {OPEN!r};
+CREATE TABLE session (number INTEGER PRIMARY KEY, witness TEXT NOT NULL);
+PRAGMA user_version = {FORMAT};
+"""
+
 #: What a step is read from, in this order.
 COLUMNS = (
     "number, phase, kind, source, path, label, facts, target, seen, state, generation, session, durable, "

@@ -7,13 +7,15 @@ from typing import Any
 import click
 
 from yatagan.batches.batch_store import Batch, Batches
-from yatagan.batches.counts import BatchCounts, outcome_of, record
-from yatagan.batches.journal import Header, Journal
+from yatagan.batches.counts import BatchCounts, outcome_of
+from yatagan.batches.journal import Journal
+from yatagan.batches.journal_data import Header
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Prove, Step, StepKind
 from yatagan.cli import exit_status, messages, run_batch, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.exit_status import ExitStatus
+from yatagan.engine.recording import record
 from yatagan.errors import JournalError, Refused
 from yatagan.ledger.records import Ledger
 from yatagan.places import Place, name_fields

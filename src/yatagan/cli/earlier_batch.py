@@ -9,7 +9,8 @@ from typing import Any
 
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import BatchCounts, outcome_of
-from yatagan.batches.journal import Header, Journal
+from yatagan.batches.journal import Journal
+from yatagan.batches.journal_data import Header
 from yatagan.cli import text
 from yatagan.cli.context import App, OpenSession
 from yatagan.errors import BatchInUse

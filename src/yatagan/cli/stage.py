@@ -11,7 +11,7 @@ from typing import Any
 import click
 
 from yatagan.batches.batch_store import Batch, Batches
-from yatagan.batches.journal import Header
+from yatagan.batches.journal_data import Header
 from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.cli import exit_status, messages, plan_warnings, run_batch, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json

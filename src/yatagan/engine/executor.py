@@ -17,7 +17,8 @@ from typing import Any
 
 from yatagan.batches.events import BatchSettled, ConnectionOpened, Listener, RetryWaiting, StepReturned
 from yatagan.batches.group_commit import GroupCommit
-from yatagan.batches.journal import Header, Journal, Standing
+from yatagan.batches.journal import Journal
+from yatagan.batches.journal_data import Header, Standing
 from yatagan.batches.states import SETTLED, BatchState, Evidence, StepState
 from yatagan.batches.steps import SessionWriters, Step, token_path
 from yatagan.bundles.see_through import SeeThrough

@@ -2,64 +2,20 @@
 
 from __future__ import annotations
 
-import contextlib
-import json
-import time
 from dataclasses import replace
-from typing import Any
 
 from yatagan.batches import events as ev
 from yatagan.batches.batch_store import Batch
-from yatagan.batches.counts import record
 from yatagan.batches.journal import Journal
-from yatagan.batches.states import BatchState, StepState
+from yatagan.batches.states import BatchState
 from yatagan.engine.executor import Conditions, Executor
+from yatagan.engine.recording import record
 from yatagan.engine.retry import RetryPolicy
+from yatagan.engine.run_log import RunLog
 from yatagan.engine.scheduler import Limits
-from yatagan.errors import CONSEQUENCES, CannotReach, JournalError
+from yatagan.errors import CannotReach
 from yatagan.ledger.records import Ledger
-from yatagan.places import name_fields
 from yatagan.stores.interface import Source
-
-
-class RunLog:
-    """The batch's log: what happened to the line and which steps failed, one JSON object a line."""
-
-    def __init__(self, batch: Batch) -> None:
-        self._file = batch.log_file
-        try:
-            self._stream = self._file.open("a", encoding="utf-8")
-        except OSError as error:
-            raise JournalError(str(self._file), error.strerror or str(error)) from error
-
-    def take(self, event: ev.Event) -> None:
-        """Write an event that is worth keeping."""
-        match event:
-            case ev.RetryWaiting(seconds, fault, _):
-                self._write("line lost", fault=fault, seconds=round(seconds, 1))
-            case ev.ConnectionOpened(again):
-                self._write("line open", again=again)
-            case ev.StepReturned(number, label, fault):
-                self._write("step back", step=number, fault=fault, **name_fields(label))
-            case ev.StepSettled(state=StepState.FAILED) if event.fault not in CONSEQUENCES:
-                self._write("step failed", step=event.number, fault=event.fault, **name_fields(event.label))
-            case ev.Note(label, fault, detail):
-                self._write("note", fault=fault, detail=detail, **name_fields(label))
-            case ev.BatchSettled(state, fault, detail):
-                self._write(state.value, fault=fault, detail=detail)
-
-    def _write(self, what: str, **more: Any) -> None:
-        line = {"time": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()), "what": what, **more}
-        try:
-            self._stream.write(json.dumps(line) + "\n")
-            self._stream.flush()
-        except OSError as error:
-            raise JournalError(str(self._file), error.strerror or str(error)) from error
-
-    def close(self) -> None:
-        """Close the file."""
-        with contextlib.suppress(OSError):  # a line that could not be written has been told of
-            self._stream.close()
 
 
 class BatchRun:

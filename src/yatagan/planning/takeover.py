@@ -16,7 +16,8 @@ from hashlib import blake2b
 from itertools import islice
 
 from yatagan.batches.batch_store import Batch, Batches
-from yatagan.batches.journal import Header, Journal
+from yatagan.batches.journal import Journal
+from yatagan.batches.journal_data import Header
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Step, StepKind
 from yatagan.errors import StoreError

@@ -1,0 +1,202 @@
+"""Reading a journal: every question that somebody may have about a batch.
+
+It has a connection of its own where that can be, so that nobody who only looks waits for a sync.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import sqlite3
+from collections.abc import Collection, Iterator
+from pathlib import Path
+from typing import Any
+
+from yatagan.batches.journal_data import Header, Standing, StepGroup
+from yatagan.batches.journal_rows import COLUMNS, OPEN, step_of
+from yatagan.batches.states import BatchState, Evidence, StepState
+from yatagan.batches.steps import MEMBERS_PHASE, Modes, Prove, Step, StepKind, Times
+from yatagan.errors import Fault, JournalError
+from yatagan.stores.interface import Facts
+
+#: Values in one statement: more are too many for an old SQLite.
+TOGETHER = 500
+
+
+class JournalReading:
+    """What can be read of a journal. Raises JournalError. `file` names it in errors."""
+
+    def __init__(self, reader: sqlite3.Connection, file: str) -> None:
+        self._reader = reader
+        self._file = file
+
+    @property
+    def spool(self) -> Path:
+        """The directory for bundles that wait to be carried, beside the journal; it need not exist."""
+        return Path(self._file).with_name("spool")
+
+    def clear_spool(self) -> None:
+        """Remove that directory. What cannot be removed is no harm."""
+        shutil.rmtree(self.spool, ignore_errors=True)
+
+    def header(self) -> Header:
+        """What the batch is."""
+        row = self._one(
+            "SELECT id, created_ns, command, source_node, destination_node, destination, prove, modes, times, arrivals,"
+            " options, max_rate, promised FROM batch"
+        )
+        how = Prove(row[6]), Modes(row[7]), Times(row[8])
+        arrivals = tuple((os.fsencode(path), os.fsencode(name)) for path, name in json.loads(row[9]))
+        ends = row[3], row[4], row[5]
+        promised = Evidence(row[12]) if row[12] else None
+        command = tuple(json.loads(row[2]))
+        return Header(row[0], row[1], command, *ends, *how, arrivals, row[10], row[11], promised=promised)
+
+    def standing(self) -> Standing:
+        """Where it stands."""
+        row = self._one("SELECT state, fault, detail, pins, seconds, recorded, top_inode, make_again FROM batch")
+        pins = {name: (pin[0], pin[1]) for name, pin in json.loads(row[3]).items()}
+        fault = Fault(row[1]) if row[1] else None
+        return Standing(BatchState(row[0]), fault, row[2], pins, row[4], row[5], row[6], bool(row[7]))
+
+    def has_settled(self) -> bool:
+        """Whether anything is in place, or was right already."""
+        return bool(self._one("SELECT EXISTS (SELECT 1 FROM step WHERE state IN ('in place', 'left as is'))")[0])
+
+    def placed(self, paths: Collection[bytes]) -> dict[bytes, Facts]:
+        """The facts of files that the batch has put into these paths."""
+        found: dict[bytes, Facts] = {}
+        wanted = list(paths)
+        for at in range(0, len(wanted), TOGETHER):
+            some = wanted[at : at + TOGETHER]
+            query = (
+                f"SELECT {COLUMNS} FROM step WHERE kind = 'file' AND state = 'in place'"
+                f" AND path IN ({', '.join('?' * len(some))})"
+            )
+            found.update((step.path, step.facts) for step in map(step_of, self._rows(query, *some)))
+        return found
+
+    def directory_state(self, path: bytes) -> StepState | None:
+        """Where the step stands that makes a directory of the destination; None where there is no such step."""
+        query = "SELECT state FROM step WHERE kind = 'directory' AND path = ? AND phase < ?"
+        row = next(self._rows(query, path, MEMBERS_PHASE), None)
+        return StepState(row[0]) if row else None
+
+    def step(self, number: int) -> Step:
+        """One step."""
+        return step_of(self._one(f"SELECT {COLUMNS} FROM step WHERE number = ?", number))
+
+    def open_steps(self, after: tuple[int, int], limit: int) -> list[Step]:
+        """The next steps that are not settled, in the order of (phase, number)."""
+        rows = self._rows(
+            f"SELECT {COLUMNS} FROM step WHERE state IN {OPEN!r} AND (phase, number) > (?, ?)"
+            " ORDER BY phase, number LIMIT ?",
+            *after,
+            limit,
+        )
+        return [step_of(row) for row in rows]
+
+    def members(self, bundle: int) -> list[Step]:
+        """The files that a bundle was made of, whatever has become of them, in order."""
+        query = f"SELECT {COLUMNS} FROM step WHERE bundle = ? AND bundle > 0 ORDER BY number"
+        return [step_of(row) for row in self._rows(query, bundle)]
+
+    def steps(self, *states: StepState, limit: int = -1) -> Iterator[Step]:
+        """Steps in some states (in any, when none is named), in order."""
+        wanted = [state.value for state in (states or tuple(StepState))]
+        marks = ", ".join("?" * len(wanted))
+        rows = self._rows(
+            f"SELECT {COLUMNS} FROM step WHERE state IN ({marks}) ORDER BY number LIMIT ?", *wanted, limit
+        )
+        return map(step_of, rows)
+
+    def begun(self) -> list[Step]:
+        """Steps that are not settled and of which something is known to be on the destination's disk."""
+        query = f"SELECT {COLUMNS} FROM step WHERE state IN {OPEN!r} AND durable != '' ORDER BY number"
+        return [step_of(row) for row in self._rows(query)]
+
+    def tally(self) -> list[StepGroup]:
+        """Counts and bytes by kind, state, evidence, fault, and whether something is replaced."""
+        rows = self._rows(
+            "SELECT kind, state, evidence, fault, seen IS NOT NULL, count(*), sum(size), sum(sent),"
+            " sum(CASE WHEN state = 'in place' THEN max(sent + reused - size, 0) ELSE 0 END),"
+            " sum(reused > 0), sum(reused), sum(holes) FROM step GROUP BY 1, 2, 3, 4, 5"
+        )
+        return [
+            StepGroup(
+                StepKind(kind),
+                StepState(state),
+                Evidence(evidence) if evidence else None,
+                Fault(fault) if fault else None,
+                bool(replacing),
+                *numbers,
+            )
+            for kind, state, evidence, fault, replacing, *numbers in rows
+        ]
+
+    def size_left(self) -> int:
+        """Bytes of all steps that are not settled."""
+        return int(self._one(f"SELECT coalesce(sum(size), 0) FROM step WHERE state IN {OPEN!r}")[0])
+
+    def contents(self) -> Iterator[tuple[bytes, str]]:
+        """(label, digest) of every file that is right on the far side and whose digest is known, also in a bundle."""
+        rows = self._rows(
+            "SELECT label, digest FROM step WHERE kind IN ('file', 'archive', 'index') AND digest != ''"
+            " AND state IN ('in place', 'left as is') ORDER BY label"
+        )
+        return ((label, digest) for label, digest in rows)
+
+    def unset_directories(self) -> Iterator[tuple[Step, Step]]:
+        """The steps of directories that the batch has made without setting their facts yet, and those that set them."""
+        for step in self.of_kind(StepKind.FACTS):
+            made = self.step(step.number - 1)
+            if made.state is StepState.IN_PLACE and step.state.value in OPEN:
+                yield made, step
+
+    def of_kind(self, kind: StepKind) -> Iterator[Step]:
+        """Steps of a kind, whatever has become of them."""
+        return map(step_of, self._rows(f"SELECT {COLUMNS} FROM step WHERE kind = ? ORDER BY number", kind.value))
+
+    def witnesses(self) -> list[tuple[int, str]]:
+        """Every session, and what names its writers."""
+        return list(self._rows("SELECT number, witness FROM session"))
+
+    def witness(self, session: int) -> str:
+        """What names the writers of a session; "" when unknown."""
+        row = next(self._rows("SELECT witness FROM session WHERE number = ?", session), None)
+        return str(row[0]) if row else ""
+
+    def _guard(self) -> AsJournalError:
+        return AsJournalError(self._file)
+
+    def _rows(self, query: str, *values: object) -> Iterator[tuple[Any, ...]]:
+        with self._guard():
+            yield from self._reader.execute(query, values)
+
+    def _one(self, query: str, *values: object) -> tuple[Any, ...]:
+        row = next(self._rows(query, *values), None)
+        if row is None:
+            raise JournalError(self._file, "it is not whole", damaged=True)
+        return row
+
+
+def as_journal_error(file: str, error: sqlite3.Error | OSError) -> JournalError:
+    """The JournalError for an error of SQLite. What is not an OperationalError means that the file is damaged."""
+    moment = isinstance(error, OSError | sqlite3.OperationalError)
+    code = getattr(error, "sqlite_errorname", None)  # "disk I/O error" alone may be any of thirty things
+    return JournalError(file, f"{error} ({code})" if code else str(error), damaged=not moment)
+
+
+class AsJournalError:
+    """A block of statements, whose failures become JournalError."""
+
+    def __init__(self, file: str) -> None:
+        self._file = file
+
+    def __enter__(self) -> None:
+        return None
+
+    def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
+        if isinstance(error, sqlite3.Error):
+            raise as_journal_error(self._file, error) from error
