@@ -15,9 +15,8 @@ import pytest
 
 from conftest import OpenSsh, Program, snapshot, start_sshd
 from test_helper import with_helper
-from yatagan.bundles.by_node import _MODULES
 from yatagan.nodes.helper import Helper
-from yatagan.stores.helper_machine import _CHANGES
+from yatagan.portable.modules import ARCHIVES, DELTA
 
 PYENV = Path(os.environ.get("PYENV_ROOT", "~/.pyenv")).expanduser() / "versions"
 
@@ -63,14 +62,14 @@ def test_each_request(version: str, tmp_path: Path) -> None:
             asked: dict[str, Any] = {"files": [parcel]} if do == "finish" else {"placings": [placing]}
             assert (await helper.ask(do, **asked))["outcomes"] == [[0, 0]]
             assert final.read_bytes() == b"fen" * 100 and final.stat().st_mtime_ns == 10**18
-        await helper.learn(_CHANGES)
+        await helper.learn(DELTA)
         assert (await helper.ask("block_sums", os.fsencode(name), block=64))["rolling"]
         (out / "new").write_bytes(bytes(300))
         runs = [[0, 0, 100, ""]]
         assert (await helper.ask("copy_matches", os.fsencode(name), part=str(out / "new"), matches=runs))["good"] == [
             True
         ]
-        await helper.learn(_MODULES)
+        await helper.learn(ARCHIVES)
         await archives(helper)
 
     async def archives(helper: Helper) -> None:
@@ -150,12 +149,12 @@ def test_many_lessons_at_once(tmp_path: Path) -> None:
 
     async def work(helper: Helper) -> None:
         async def one() -> None:
-            await helper.learn(_CHANGES)
+            await helper.learn(DELTA)
             assert (await helper.ask("block_sums", os.fsencode(tmp_path / "a"), block=64))["rolling"]
 
         async def other() -> None:  # another process' end of the same helper knows nothing of ours
             helper._learned.clear()
-            await helper.learn(_MODULES)
+            await helper.learn(ARCHIVES)
 
         await asyncio.gather(*(one() if number % 2 else other() for number in range(96)))
 

@@ -17,27 +17,12 @@ from yatagan.bundles.make import Recipe, part_of
 from yatagan.bundles.read import Damage, ReadResult, UnpackRequest
 from yatagan.errors import ArchiveTooLarge, BadArchive, Fault, StoreError
 from yatagan.portable.index import Totals
+from yatagan.portable.modules import ARCHIVES
 from yatagan.portable.tar import FILE, Member
 from yatagan.portable.unpacking import MemberOutcome
 from yatagan.stores.interface import Kind, Store, machine_of
 from yatagan.trees.patterns import compile_pattern
 from yatagan.trees.scan import Tree
-
-#: What the helper learns, each after those that it needs.
-_MODULES = tuple(
-    f"yatagan.portable.{name}"
-    for name in (
-        "tar",
-        "tar_reader",
-        "index",
-        "zstd_frames",
-        "tar_input",
-        "tar_writer",
-        "member_names",
-        "unpacking",
-        "archives",
-    )
-)
 
 
 async def make_there(store: Store, path: bytes, trees: Mapping[bytes, Tree], recipe: Recipe) -> Totals:
@@ -120,7 +105,7 @@ async def contents_there(store: Store, path: bytes) -> dict[bytes, str]:
     """
     await _same_disk(store, path)
     token, found = secrets.token_hex(8), dict[bytes, str]()
-    reply = await machine_of(store).run(_MODULES, "contents", path, {"token": token})
+    reply = await machine_of(store).run(ARCHIVES, "contents", path, {"token": token})
     if "missing" in reply:
         raise StoreError(Fault.UNSUPPORTED, path, store=store.name, detail=f"the node lacks {reply['missing']}")
     while True:
@@ -129,7 +114,7 @@ async def contents_there(store: Store, path: bytes) -> dict[bytes, str]:
         if not some.keys() - found.keys():
             return found  # all of it was told, or the same again
         found.update(some)
-        reply = await machine_of(store).run(_MODULES, "more", path, {"token": token})
+        reply = await machine_of(store).run(ARCHIVES, "more", path, {"token": token})
 
 
 #: Entries that are said at once: messages are bounded, and so is what one of them may take in.
@@ -159,7 +144,7 @@ def _sound(store: Store, path: bytes) -> Iterator[None]:
 
 
 async def _work(store: Store, what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
-    reply = await machine_of(store).run(_MODULES, what, path, values)
+    reply = await machine_of(store).run(ARCHIVES, what, path, values)
     if "missing" in reply:
         why = f"the node lacks {reply['missing']}, without which it cannot be done there"
         raise BadArchive(path, why, "take --format tar.gz to make it, or unpack it here", store=store.name)

@@ -12,6 +12,7 @@ from typing import Any, Protocol
 import asyncssh
 
 from yatagan.errors import Fault, StoreError
+from yatagan.portable.modules import PROGRAM
 
 #: Longest answer line: a greeting lists the processes of one login, never more.
 _LINE_LIMIT = 1 << 20
@@ -86,14 +87,6 @@ def load(name, source):
 
 
 #: What the program is made of, each after those that it imports.
-_MODULES = (
-    "yatagan.portable.directories",
-    "yatagan.portable.placing",
-    "yatagan.portable.small_files",
-    "yatagan.portable.program",
-)
-
-
 def source_of(module: str) -> str:
     """The source of one of our modules that are kept to what nodes understand."""
     package, _, name = module.rpartition(".")
@@ -102,8 +95,8 @@ def source_of(module: str) -> str:
 
 def program_with(token: str) -> bytes:
     """The helper's source, ending in the call that starts it."""
-    loads = "".join(f"load({module!r}, {source_of(module)!r})\n" for module in _MODULES)
-    return f"{_LOADER}{loads}sys.modules[{_MODULES[-1]!r}].main({token!r})\n".encode("ascii", "backslashreplace")
+    loads = "".join(f"load({module!r}, {source_of(module)!r})\n" for module in PROGRAM)
+    return f"{_LOADER}{loads}sys.modules[{PROGRAM[-1]!r}].main({token!r})\n".encode("ascii", "backslashreplace")
 
 
 class Helper:
@@ -114,7 +107,7 @@ class Helper:
         self._waiting: dict[int, asyncio.Future[dict[str, Any]]] = {}
         self._next = 1
         self._reading: asyncio.Task[None] | None = None
-        self._learned: set[str] = set(_MODULES)
+        self._learned: set[str] = set(PROGRAM)
         #: One lesson at a time: the program on the node has several threads, and half a module is none.
         self._learning = asyncio.Lock()
         self.greeting = greeting

@@ -11,6 +11,7 @@ from typing import Any, Concatenate, ParamSpec, Protocol, TypeVar
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.helper import Helper
 from yatagan.portable.block_sums import Blocks, Match
+from yatagan.portable.modules import DELTA
 from yatagan.portable.small_files import BundledFile
 from yatagan.stores.coalescing import Coalesced
 from yatagan.stores.interface import Digested, Extracted, Facts, NodeBlocks, NodeDigest, Placement, SmallFile, Writer
@@ -25,8 +26,6 @@ from yatagan.stores.system_errors import (
     small_file,
 )
 
-#: The modules that find and copy what a file has of another.
-_DELTA = ("yatagan.portable.block_sums", "yatagan.portable.changed_parts")
 #: Part files that are given their names by one message.
 _PLACED_TOGETHER = 200
 
@@ -130,7 +129,7 @@ class HelperMachine:
     @_parsed
     async def block_sums(self, path: bytes, block: int) -> NodeBlocks:
         """See `SourceMachine.block_sums`. The file must hold still while it is read."""
-        reply = await self.run(_DELTA, "block_sums", path, {"block": block})
+        reply = await self.run(DELTA, "block_sums", path, {"block": block})
         facts = facts_from_list(reply["facts"])
         made = Blocks(facts.size, block, b64decode(reply["rolling"]), b64decode(reply["other"]))
         if reply["before"] != reply["facts"] or not made.fit:
@@ -141,7 +140,7 @@ class HelperMachine:
     async def copy_matches(self, old: bytes, part: bytes, matches: Sequence[Match]) -> list[bool]:
         """See `Machine.copy_matches`."""
         values = {"part": part.decode("latin-1"), "matches": matches}
-        reply = await self.run(_DELTA, "copy_matches", old, values)
+        reply = await self.run(DELTA, "copy_matches", old, values)
         return _as_many(matches, [bool(each) for each in reply["good"]])
 
     @_parsed

@@ -10,10 +10,10 @@ from itertools import islice
 
 from yatagan.errors import LINE_FAULTS, StoreError
 from yatagan.portable import facts_not_kept
+from yatagan.portable.modules import NOT_KEPT
 from yatagan.stores.interface import Store, machine_of
 
 #: What the helper learns for it, entries that it is asked about at once, and in all: more would be a long wait.
-_MODULES = ("yatagan.portable.facts_not_kept",)
 _AT_ONCE, _MOST = 5_000, 50_000
 
 
@@ -50,7 +50,7 @@ async def find_unkept(source: Store, trees: Iterable[tuple[bytes, Iterable[bytes
             some = wanted[at : min(at + _AT_ONCE, _MOST)]
             values = {"root": os.fsdecode(root), "paths": [os.fsdecode(path) for path in some]}
             try:
-                reply = await machine_of(source).run(_MODULES, "not_kept", b"", values)
+                reply = await machine_of(source).run(NOT_KEPT, "not_kept", b"", values)
                 names, lists, attributes = (int(count) for count in reply["counts"])
             except (StoreError, KeyError, TypeError, ValueError) as error:
                 if isinstance(error, StoreError) and error.fault in LINE_FAULTS:
