@@ -11,7 +11,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from yatagan.nodes.sftp_client import EOF, FAILURE, OK, READ, Attributes, NotFiles, Refusal, SftpClient
+from yatagan.nodes.sftp_client import NotFiles, SftpClient
+from yatagan.nodes.sftp_packets import EOF, FAILURE, OK, READ, Attributes, Refusal
 from yatagan.nodes.transport import Turn
 
 STATUS, HANDLE, DATA, NAME, ATTRS = 101, 102, 103, 104, 105

@@ -15,7 +15,8 @@ from hypothesis import strategies as st
 
 from yatagan.errors import StoreError
 from yatagan.nodes.helper import Helper, _lines
-from yatagan.nodes.sftp_client import Nonsense, Refusal, SftpClient, _attributes
+from yatagan.nodes.sftp_client import SftpClient
+from yatagan.nodes.sftp_packets import Nonsense, Refusal, decode_attributes
 from yatagan.portable.block_sums import Match
 from yatagan.portable.small_files import BundledFile
 from yatagan.stores.connection import BareFailure
@@ -265,7 +266,7 @@ def test_sizes_that_no_file_has(size: int, sound: bool) -> None:
     """They would not fit into the journal."""
     for packet in (attributes(size), struct.pack(">IQ", 1, size)):
         if sound:
-            assert _attributes(packet, 0)[0].size == size
+            assert decode_attributes(packet, 0)[0].size == size
         else:
             with pytest.raises(Nonsense):
-                _attributes(packet, 0)
+                decode_attributes(packet, 0)

@@ -10,8 +10,9 @@ import pytest
 
 from yatagan.config.nodes import Node
 from yatagan.errors import Fault, StoreError
-from yatagan.nodes import sftp_client
-from yatagan.nodes.sftp_client import NotFiles, Refusal
+from yatagan.nodes import sftp_packets
+from yatagan.nodes.sftp_client import NotFiles
+from yatagan.nodes.sftp_packets import Refusal
 from yatagan.stores.connection import BareFailure, Connection
 
 
@@ -39,20 +40,20 @@ async def fails(error: Exception) -> None:
 
 
 MEANINGS = [
-    (Refusal(sftp_client.NO_SUCH_FILE, "said"), Fault.MISSING),
-    (Refusal(sftp_client.PERMISSION_DENIED, "said"), Fault.DENIED),
-    (Refusal(sftp_client.ALREADY_EXISTS, "said"), Fault.EXISTS),
-    (Refusal(sftp_client.WRITE_PROTECT, "said"), Fault.READ_ONLY),
-    (Refusal(sftp_client.NO_SPACE, "said"), Fault.NO_ROOM),
-    (Refusal(sftp_client.QUOTA, "said"), Fault.NO_ROOM),
-    (Refusal(sftp_client.UNSUPPORTED, "said"), Fault.UNSUPPORTED),
-    (Refusal(sftp_client.NOT_A_DIRECTORY, "said"), Fault.NOT_A_DIRECTORY),
-    (Refusal(sftp_client.IS_A_DIRECTORY, "said"), Fault.IS_DIRECTORY),
-    (Refusal(sftp_client.LINK_LOOP, "said"), Fault.IS_LINK),
+    (Refusal(sftp_packets.NO_SUCH_FILE, "said"), Fault.MISSING),
+    (Refusal(sftp_packets.PERMISSION_DENIED, "said"), Fault.DENIED),
+    (Refusal(sftp_packets.ALREADY_EXISTS, "said"), Fault.EXISTS),
+    (Refusal(sftp_packets.WRITE_PROTECT, "said"), Fault.READ_ONLY),
+    (Refusal(sftp_packets.NO_SPACE, "said"), Fault.NO_ROOM),
+    (Refusal(sftp_packets.QUOTA, "said"), Fault.NO_ROOM),
+    (Refusal(sftp_packets.UNSUPPORTED, "said"), Fault.UNSUPPORTED),
+    (Refusal(sftp_packets.NOT_A_DIRECTORY, "said"), Fault.NOT_A_DIRECTORY),
+    (Refusal(sftp_packets.IS_A_DIRECTORY, "said"), Fault.IS_DIRECTORY),
+    (Refusal(sftp_packets.LINK_LOOP, "said"), Fault.IS_LINK),
     (Refusal(23, "said"), Fault.REFUSED),
-    (Refusal(sftp_client.CONNECTION_LOST, "said"), Fault.LINE_LOST),
-    (Refusal(sftp_client.NO_CONNECTION, "said"), Fault.LINE_LOST),
-    (Refusal(sftp_client.BAD_MESSAGE, "said"), Fault.LINE_LOST),
+    (Refusal(sftp_packets.CONNECTION_LOST, "said"), Fault.LINE_LOST),
+    (Refusal(sftp_packets.NO_CONNECTION, "said"), Fault.LINE_LOST),
+    (Refusal(sftp_packets.BAD_MESSAGE, "said"), Fault.LINE_LOST),
     (asyncssh.ConnectionLost("said"), Fault.LINE_LOST),
     (asyncssh.ChannelOpenError(1, "said"), Fault.LINE_LOST),
     (ConnectionResetError("said"), Fault.LINE_LOST),
@@ -83,7 +84,7 @@ def test_a_bare_failure_is_left_to_whoever_asked() -> None:
         login = Login()
         line = Connection(login, 60)  # type: ignore[arg-type]
         with pytest.raises(BareFailure) as caught:
-            await line.ask(fails(Refusal(sftp_client.FAILURE, "said")), b"/fen/a")
+            await line.ask(fails(Refusal(sftp_packets.FAILURE, "said")), b"/fen/a")
         assert caught.value.said == "said"
         await line.close()
         assert login.closed

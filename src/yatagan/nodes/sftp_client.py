@@ -9,31 +9,13 @@ from __future__ import annotations
 import asyncio
 import struct
 from collections.abc import Awaitable, Callable
-from typing import NamedTuple, Protocol
+from typing import Protocol
 
 import asyncssh
 
+from yatagan.nodes import sftp_packets as wire
+from yatagan.nodes.sftp_packets import Attributes, Nonsense, Refusal, Space
 from yatagan.nodes.transport import Turn, say_nothing_of_packets
-
-# What is asked for, and what is answered.
-_INIT, _VERSION = 1, 2
-_OPEN, _CLOSE, _READ, _WRITE, _LSTAT, _FSTAT, _SETSTAT, _FSETSTAT = 3, 4, 5, 6, 7, 8, 9, 10
-_OPENDIR, _READDIR, _REMOVE, _MKDIR, _RMDIR, _REALPATH = 11, 12, 13, 14, 15, 16
-_RENAME, _READLINK, _SYMLINK, _EXTENDED = 18, 19, 20, 200
-_STATUS, _HANDLE, _DATA, _NAME, _ATTRS, _EXTENDED_REPLY = 101, 102, 103, 104, 105, 201
-
-#: How a file is opened.
-READ, WRITE, CREATE, EXCLUSIVE = 0x01, 0x02, 0x08, 0x20
-
-# What attributes hold, by their flags.
-_SIZE, _OWNERS, _MODE, _TIMES, _MORE = 0x1, 0x2, 0x4, 0x8, 0x80000000
-_USUAL = _SIZE | _OWNERS | _MODE | _TIMES
-_USUAL_ATTRIBUTES = struct.Struct(">4xQ8xI4xI")
-
-# Codes of answers, also of later versions, which some servers use nevertheless.
-OK, EOF, NO_SUCH_FILE, PERMISSION_DENIED, FAILURE, BAD_MESSAGE, NO_CONNECTION, CONNECTION_LOST, UNSUPPORTED = range(9)
-NO_SUCH_PATH, ALREADY_EXISTS, WRITE_PROTECT = 10, 11, 12
-NO_SPACE, QUOTA, NOT_A_DIRECTORY, LINK_LOOP, IS_A_DIRECTORY = 14, 15, 19, 21, 24
 
 #: The longest answer that is believed to be one: a block of a file, with what belongs to it.
 _LONGEST = (4 << 20) + 1024
@@ -52,10 +34,6 @@ _KNOWN = {
 _TURNED_ROUND = ("OpenSSH", "paramiko")
 #: Where Linux shows what changes with every start of it, and the number of the process that looks.
 _BOOT, _SELF = b"/proc/sys/kernel/random/boot_id", b"/proc/self"
-#: Bytes of what a server says of an error that anybody is to read.
-_WORDS = 300
-#: More bytes than this no file has: offsets have a sign on every system.
-_LARGEST = (1 << 63) - 1
 #: Requests are never smaller than this, whatever the server says that it takes, nor are answers waited for longer
 #: (seconds) while a channel begins.
 _LEAST, BEGINNING = 1 << 10, 30.0
@@ -63,36 +41,8 @@ _LEAST, BEGINNING = 1 << 10, 30.0
 _SAFE = 32 << 10
 
 
-class Refusal(Exception):
-    """The server's answer is that it would not, or could not."""
-
-    def __init__(self, code: int, said: str) -> None:
-        super().__init__(f"{said} (code {code})")
-        self.code = code
-        self.said = said
-
-
 class NotFiles(ConnectionError):
     """What came instead of answers is no file protocol: text that a start-up file prints, most likely."""
-
-
-class Nonsense(ConnectionError):
-    """An answer came that cannot be one to what was asked. The channel itself may still be sound."""
-
-
-class Attributes(NamedTuple):
-    """What a server knows of a name; None for what it does not tell. `mtime` in whole seconds."""
-
-    size: int | None = None
-    mode: int | None = None
-    mtime: int | None = None
-
-
-class Space(NamedTuple):
-    """Of a file system: the bytes of a block, and the blocks that are free for us."""
-
-    block: int
-    free: int
 
 
 class Channel(Protocol):
@@ -172,21 +122,21 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
 
     async def _greet(self, *, limits: bool) -> None:
         assert self._channel is not None
-        self._channel.write(struct.pack(">IBI", 5, _INIT, 3))
+        self._channel.write(struct.pack(">IBI", 5, wire.INIT, 3))
         version, greeting = await self._greeting
         if version < 3:
             raise NotFiles(f"the server speaks version {version}")
         found, at = set(), 0
         while at < len(greeting):
-            name, at = _string(greeting, at)
-            value, at = _string(greeting, at)
+            name, at = wire.decode_string(greeting, at)
+            value, at = wire.decode_string(greeting, at)
             if _KNOWN.get(name) == value:
                 found.add(name)
         self.extensions = frozenset(found)
         if limits and b"limits@openssh.com" in found:
             try:
-                told = await self._ask(_EXTENDED, _spell(b"limits@openssh.com"), _EXTENDED_REPLY)
-                _, reading, writing, _ = _numbers(">QQQQ", told)
+                told = await self._ask(wire.EXTENDED, wire.encode_string(b"limits@openssh.com"), wire.EXTENDED_REPLY)
+                _, reading, writing, _ = wire.decode_numbers(">QQQQ", told)
             except (Refusal, Nonsense):
                 return  # then what every server takes
             self.read_size, self.write_size = (max(each or _LONGEST, _LEAST) for each in (reading, writing))
@@ -205,15 +155,15 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
         at, end = 0, len(rest)
         self._wanted = 4
         while end - at >= 4:
-            (length,) = _NUMBER.unpack_from(rest, at)
+            (length,) = wire.NUMBER.unpack_from(rest, at)
             if not 5 <= length <= _LONGEST:
                 self._fail(NotFiles("what came is no answer"))
                 return
             if end - at < 4 + length:
                 self._wanted = 4 + length
                 break
-            kind, number = _HEAD.unpack_from(rest, at + 4)
-            self._take(kind, number, rest[at + (13 if kind == _DATA else 9) : at + 4 + length])
+            kind, number = wire.HEAD.unpack_from(rest, at + 4)
+            self._take(kind, number, rest[at + (13 if kind == wire.DATA else 9) : at + 4 + length])
             at += 4 + length
         self._pieces = [rest[at:]] if at < end else []
         self._held = end - at
@@ -224,21 +174,21 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
         Where what has come is something else, nothing happens.
         """
         first, surplus = self._pieces[0], self._held - self._wanted
-        if len(self._pieces) == 1 or self._wanted <= 4 or len(first) < 13 or first[4] != _DATA:
+        if len(self._pieces) == 1 or self._wanted <= 4 or len(first) < 13 or first[4] != wire.DATA:
             return b""
         last = memoryview(self._pieces[-1])
         mid = len(last) - surplus
         if mid < 0:
             return b""
-        _, number = _HEAD.unpack_from(first, 4)
-        self._take(_DATA, number, b"".join((memoryview(first)[13:], *self._pieces[1:-1], last[:mid])))
+        _, number = wire.HEAD.unpack_from(first, 4)
+        self._take(wire.DATA, number, b"".join((memoryview(first)[13:], *self._pieces[1:-1], last[:mid])))
         self._pieces = [bytes(last[mid:])]
         self._held = surplus
         return self._pieces[0]
 
     def _take(self, kind: int, number: int, body: bytes) -> None:
         """An answer; of a block of a file without its length, which is that of the packet."""
-        if kind == _VERSION:
+        if kind == wire.VERSION:
             if not self._greeting.done():
                 self._greeting.set_result((number, body))
             return
@@ -246,8 +196,8 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
         if future is None:
             self._fail(ConnectionError("an answer that nobody has asked for"))
         elif not future.done():
-            if kind == _STATUS and (wanted != _STATUS or body[:4] != _DONE):
-                future.set_exception(_refusal(body))
+            if kind == wire.STATUS and (wanted != wire.STATUS or body[:4] != wire.DONE):
+                future.set_exception(wire.decode_refusal(body))
             elif kind == wanted:
                 future.set_result(body)
             else:
@@ -286,7 +236,7 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
         """Until it has ended, whoever has ended it."""
         await asyncio.shield(self._ended)
 
-    async def _ask(self, kind: int, body: bytes, wanted: int = _STATUS, data: bytes | memoryview = b"") -> bytes:
+    async def _ask(self, kind: int, body: bytes, wanted: int = wire.STATUS, data: bytes | memoryview = b"") -> bytes:
         """One request, `data` at its end; what its answer holds. Raises Refusal, ConnectionError."""
         if self._error is not None:
             raise ConnectionError(str(self._error))
@@ -294,7 +244,7 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
         self._next = (number + 1) & 0xFFFFFFFF
         future: asyncio.Future[bytes] = asyncio.get_running_loop().create_future()
         self._waiting[number] = future, wanted
-        self._turn.put(_REQUEST.pack(5 + len(body) + len(data), kind, number) + body)
+        self._turn.put(wire.REQUEST.pack(5 + len(body) + len(data), kind, number) + body)
         if data:
             self._turn.put(data)
         return await future
@@ -310,119 +260,119 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
 
     async def realpath(self, path: bytes) -> bytes:
         """The absolute path, links followed as far as the server does."""
-        names = _names(await self._ask(_REALPATH, _spell(path), _NAME))
+        names = wire.decode_names(await self._ask(wire.REALPATH, wire.encode_string(path), wire.NAME))
         if len(names) != 1 or not names[0][0].startswith(b"/") or b"\0" in names[0][0]:
             raise Nonsense("a path was answered with several, or none")
         return names[0][0]
 
     async def lstat(self, path: bytes) -> Attributes:
         """Of a name, links not followed."""
-        return _attributes(await self._ask(_LSTAT, _spell(path), _ATTRS), 0)[0]
+        return wire.decode_attributes(await self._ask(wire.LSTAT, wire.encode_string(path), wire.ATTRS), 0)[0]
 
     async def owner(self, path: bytes) -> str:
         """The account that owns a name, or its number; "" where the server tells neither."""
-        packet = await self._ask(_LSTAT, _spell(path), _ATTRS)
-        (flags,) = _numbers(">I", packet)
-        if not flags & _OWNERS:
+        packet = await self._ask(wire.LSTAT, wire.encode_string(path), wire.ATTRS)
+        (flags,) = wire.decode_numbers(">I", packet)
+        if not flags & wire.HAS_OWNERS:
             return ""
-        (number,) = _numbers(">I", packet[12 if flags & _SIZE else 4 :])
+        (number,) = wire.decode_numbers(">I", packet[12 if flags & wire.HAS_SIZE else 4 :])
         try:
-            body = _spell(_NUMBER.pack(number)) + _spell(b"")
-            names = await self._extended(b"users-groups-by-id@openssh.com", body, _EXTENDED_REPLY)
+            body = wire.encode_string(wire.NUMBER.pack(number)) + wire.encode_string(b"")
+            names = await self._extended(b"users-groups-by-id@openssh.com", body, wire.EXTENDED_REPLY)
         except Refusal:
             return str(number)
-        name, _ = _string(_string(names, 0)[0], 0)
+        name, _ = wire.decode_string(wire.decode_string(names, 0)[0], 0)
         return name.decode("utf-8", "backslashreplace") or str(number)
 
     async def open_directory(self, path: bytes) -> bytes:
         """A handle for `names`, to be closed."""
-        return _string(await self._ask(_OPENDIR, _spell(path), _HANDLE), 0)[0]
+        return wire.decode_string(await self._ask(wire.OPENDIR, wire.encode_string(path), wire.HANDLE), 0)[0]
 
     async def names(self, handle: bytes) -> list[tuple[bytes, Attributes]]:
         """More of what a directory holds; nothing at its end."""
         try:
-            return _names(await self._ask(_READDIR, _spell(handle), _NAME))
+            return wire.decode_names(await self._ask(wire.READDIR, wire.encode_string(handle), wire.NAME))
         except Refusal as refusal:
-            if refusal.code == EOF:
+            if refusal.code == wire.EOF:
                 return []
             raise
 
     async def readlink(self, path: bytes) -> bytes:
         """Where a symbolic link points."""
-        names = _names(await self._ask(_READLINK, _spell(path), _NAME))
+        names = wire.decode_names(await self._ask(wire.READLINK, wire.encode_string(path), wire.NAME))
         if len(names) != 1 or b"\0" in names[0][0]:
             raise Nonsense("a link's target that is none")
         return names[0][0]
 
     async def open_file(self, path: bytes, flags: int, mode: int | None = None) -> bytes:
         """A handle. `mode`: permission bits of a file that is made."""
-        body = _spell(path) + struct.pack(">I", flags) + _spell_attributes(mode, None)
-        return _string(await self._ask(_OPEN, body, _HANDLE), 0)[0]
+        body = wire.encode_string(path) + struct.pack(">I", flags) + wire.encode_attributes(mode, None)
+        return wire.decode_string(await self._ask(wire.OPEN, body, wire.HANDLE), 0)[0]
 
     async def close(self, handle: bytes) -> None:
         """Let go of a handle."""
-        await self._ask(_CLOSE, _spell(handle))
+        await self._ask(wire.CLOSE, wire.encode_string(handle))
 
     async def fstat(self, handle: bytes) -> Attributes:
         """Of an open file."""
-        return _attributes(await self._ask(_FSTAT, _spell(handle), _ATTRS), 0)[0]
+        return wire.decode_attributes(await self._ask(wire.FSTAT, wire.encode_string(handle), wire.ATTRS), 0)[0]
 
     async def read(self, handle: bytes, offset: int, size: int) -> bytes:
         """At most so many bytes; none at the end of the file."""
         try:
-            data = await self._ask(_READ, _spell(handle) + _AT.pack(offset, size), _DATA)
+            data = await self._ask(wire.READ_FILE, wire.encode_string(handle) + wire.AT.pack(offset, size), wire.DATA)
             if len(data) > size:
                 raise Nonsense("more bytes than were asked for")
             return data
         except Refusal as refusal:
-            if refusal.code == EOF:
+            if refusal.code == wire.EOF:
                 return b""
             raise
 
     async def write(self, handle: bytes, offset: int, data: bytes | memoryview) -> None:
         """All of it."""
-        await self._ask(_WRITE, _spell(handle) + _AT.pack(offset, len(data)), data=data)
+        await self._ask(wire.WRITE_FILE, wire.encode_string(handle) + wire.AT.pack(offset, len(data)), data=data)
 
     async def mkdir(self, path: bytes, mode: int) -> None:
         """A directory with these permission bits."""
-        await self._ask(_MKDIR, _spell(path) + _spell_attributes(mode, None))
+        await self._ask(wire.MKDIR, wire.encode_string(path) + wire.encode_attributes(mode, None))
 
     async def symlink(self, target: bytes, path: bytes) -> None:
         """A symbolic link at a path."""
         first, second = (target, path) if self._turned_round else (path, target)
-        await self._ask(_SYMLINK, _spell(first) + _spell(second))
+        await self._ask(wire.SYMLINK, wire.encode_string(first) + wire.encode_string(second))
 
     async def setstat(self, path: bytes, mode: int | None, times: tuple[int, int] | None) -> None:
         """Permission bits, and times of access and modification in whole seconds; None leaves them.
 
         Through a link only where the server has no request that refuses to follow one.
         """
-        facts = _spell_attributes(mode, times)
+        facts = wire.encode_attributes(mode, times)
         if b"lsetstat@openssh.com" in self.extensions:
-            await self._extended(b"lsetstat@openssh.com", _spell(path) + facts)
+            await self._extended(b"lsetstat@openssh.com", wire.encode_string(path) + facts)
         else:
-            await self._ask(_SETSTAT, _spell(path) + facts)
+            await self._ask(wire.SETSTAT, wire.encode_string(path) + facts)
 
     async def fsetstat(self, handle: bytes, mode: int | None, times: tuple[int, int] | None) -> None:
         """The same, of an open file."""
-        await self._ask(_FSETSTAT, _spell(handle) + _spell_attributes(mode, times))
+        await self._ask(wire.FSETSTAT, wire.encode_string(handle) + wire.encode_attributes(mode, times))
 
     async def rename(self, path: bytes, new: bytes) -> None:
         """Refused where the new name is taken."""
-        await self._ask(_RENAME, _spell(path) + _spell(new))
+        await self._ask(wire.RENAME, wire.encode_string(path) + wire.encode_string(new))
 
     async def remove(self, path: bytes) -> None:
         """A file or link."""
-        await self._ask(_REMOVE, _spell(path))
+        await self._ask(wire.REMOVE, wire.encode_string(path))
 
     async def rmdir(self, path: bytes) -> None:
         """An empty directory."""
-        await self._ask(_RMDIR, _spell(path))
+        await self._ask(wire.RMDIR, wire.encode_string(path))
 
     async def served_by(self) -> tuple[str, int]:
         """This start of the machine that serves, and the process there; ("", 0) where it does not show them."""
         try:
-            handle, process = await asyncio.gather(self.open_file(_BOOT, READ), self.readlink(_SELF))
+            handle, process = await asyncio.gather(self.open_file(_BOOT, wire.READ), self.readlink(_SELF))
             boot, _ = await asyncio.gather(self.read(handle, 0, 100), self.close(handle))
         except Refusal:
             return "", 0
@@ -430,118 +380,35 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
 
     # -- extensions ----------------------------------------------------------------------------------------
 
-    async def _extended(self, name: bytes, body: bytes, wanted: int = _STATUS) -> bytes:
+    async def _extended(self, name: bytes, body: bytes, wanted: int = wire.STATUS) -> bytes:
         if name not in self.extensions:
-            raise Refusal(UNSUPPORTED, f"{name.decode()} is not offered")
-        return await self._ask(_EXTENDED, _spell(name) + body, wanted)
+            raise Refusal(wire.UNSUPPORTED, f"{name.decode()} is not offered")
+        return await self._ask(wire.EXTENDED, wire.encode_string(name) + body, wanted)
 
     async def posix_rename(self, path: bytes, new: bytes) -> None:
         """In one go, over what has the name."""
-        await self._extended(b"posix-rename@openssh.com", _spell(path) + _spell(new))
+        await self._extended(b"posix-rename@openssh.com", wire.encode_string(path) + wire.encode_string(new))
 
     async def link(self, path: bytes, new: bytes) -> None:
         """A second name for a file."""
-        await self._extended(b"hardlink@openssh.com", _spell(path) + _spell(new))
+        await self._extended(b"hardlink@openssh.com", wire.encode_string(path) + wire.encode_string(new))
 
     async def fsync(self, handle: bytes) -> None:
         """Put an open file on its disk."""
-        await self._extended(b"fsync@openssh.com", _spell(handle))
+        await self._extended(b"fsync@openssh.com", wire.encode_string(handle))
 
     async def space(self, path: bytes) -> Space:
         """Of the file system that a path is on."""
-        packet = await self._extended(b"statvfs@openssh.com", _spell(path), _EXTENDED_REPLY)
-        _, block, _, _, free = _numbers(">QQQQQ", packet)
+        packet = await self._extended(b"statvfs@openssh.com", wire.encode_string(path), wire.EXTENDED_REPLY)
+        _, block, _, _, free = wire.decode_numbers(">QQQQQ", packet)
         return Space(block, free)
 
     async def copy_data(self, source: bytes, offset: int, size: int, target: bytes, at: int) -> None:
         """Bytes of one open file into another."""
-        body = _spell(source) + struct.pack(">QQ", offset, size) + _spell(target) + struct.pack(">Q", at)
+        body = (
+            wire.encode_string(source)
+            + struct.pack(">QQ", offset, size)
+            + wire.encode_string(target)
+            + struct.pack(">Q", at)
+        )
         await self._extended(b"copy-data", body)
-
-
-_DONE = OK.to_bytes(4, "big")
-_HEAD, _REQUEST, _NUMBER, _AT = (struct.Struct(form) for form in (">BI", ">IBI", ">I", ">QI"))
-
-
-def _spell(value: bytes) -> bytes:
-    return _NUMBER.pack(len(value)) + value
-
-
-def _spell_attributes(mode: int | None, times: tuple[int, int] | None) -> bytes:
-    flags = (_MODE if mode is not None else 0) | (_TIMES if times is not None else 0)
-    numbers = ([mode] if mode is not None else []) + list(times or ())
-    return struct.pack(f">{1 + len(numbers)}I", flags, *numbers)
-
-
-def _numbers(form: str, packet: bytes) -> tuple[int, ...]:
-    """Numbers of a packet. Raises Nonsense."""
-    try:
-        return struct.unpack_from(form, packet)
-    except struct.error:
-        raise Nonsense("an answer that is too short") from None
-
-
-def _string(packet: bytes, at: int) -> tuple[bytes, int]:
-    """A string of a packet, and where it ends. Raises Nonsense."""
-    try:
-        (length,) = _NUMBER.unpack_from(packet, at)
-    except struct.error:
-        raise Nonsense("an answer that is too short") from None
-    end = at + 4 + length
-    if end > len(packet):
-        raise Nonsense("an answer that is too short")
-    return packet[at + 4 : end], end
-
-
-def _attributes(packet: bytes, at: int) -> tuple[Attributes, int]:
-    """Attributes of a packet, and where they end. Raises Nonsense."""
-    try:
-        (flags,) = _NUMBER.unpack_from(packet, at)
-        if flags == _USUAL:
-            usual = _USUAL_ATTRIBUTES.unpack_from(packet, at)
-            if usual[0] <= _LARGEST:
-                return Attributes(*usual), at + 32
-        at, size, mode, mtime = at + 4, None, None, None
-        if flags & _SIZE:
-            ((size,), at) = struct.unpack_from(">Q", packet, at), at + 8
-        if flags & _OWNERS:
-            at += 8
-        if flags & _MODE:
-            ((mode,), at) = _NUMBER.unpack_from(packet, at), at + 4
-        if flags & _TIMES:
-            ((mtime,), at) = _NUMBER.unpack_from(packet, at + 4), at + 8
-        if flags & _MORE:
-            ((count,), at) = _NUMBER.unpack_from(packet, at), at + 4
-            if count > len(packet):
-                raise Nonsense("an answer that is too short")
-            for _ in range(2 * count):
-                at = _string(packet, at)[1]
-    except struct.error:
-        raise Nonsense("an answer that is too short") from None
-    if size is not None and size > _LARGEST:
-        raise Nonsense("a file of more bytes than there can be")
-    return Attributes(size, mode, mtime), at
-
-
-def _names(packet: bytes) -> list[tuple[bytes, Attributes]]:
-    """The names of a packet, each with its attributes. Raises Nonsense."""
-    (count,) = _numbers(">I", packet)
-    names, at = [], 4
-    for _ in range(count):
-        name, at = _string(packet, at)
-        at = _string(packet, at)[1]  # the same as a line of text, for people
-        found, at = _attributes(packet, at)
-        names.append((name, found))
-    return names
-
-
-def _refusal(packet: bytes) -> Refusal | ConnectionError:
-    """What a status says. Some servers say no more than a number."""
-    if len(packet) < 4:
-        return Nonsense("an answer that is too short")
-    (code,) = _NUMBER.unpack_from(packet)
-    if code == OK:
-        return Nonsense("an answer that holds nothing of what was asked for")
-    length = min(int.from_bytes(packet[4:8], "big"), _WORDS)
-    said = packet[8 : 8 + length].decode("utf-8", "backslashreplace")
-    return Refusal(code, said or f"refused with code {code}")

@@ -14,7 +14,7 @@ from typing import Any, TypeVar
 import asyncssh
 
 from yatagan.errors import Fault, StoreError
-from yatagan.nodes import sftp_client
+from yatagan.nodes import sftp_packets
 from yatagan.nodes.login import FurtherLogin, Login
 from yatagan.stores.system_errors import SYSTEM_FAULTS
 
@@ -22,20 +22,20 @@ T = TypeVar("T")
 
 _LOST = (asyncssh.ChannelOpenError, asyncssh.DisconnectError, ConnectionError, EOFError)
 _SERVER_FAULTS = {
-    sftp_client.NO_SUCH_FILE: Fault.MISSING,
-    sftp_client.NO_SUCH_PATH: Fault.MISSING,
-    sftp_client.PERMISSION_DENIED: Fault.DENIED,
-    sftp_client.ALREADY_EXISTS: Fault.EXISTS,
-    sftp_client.WRITE_PROTECT: Fault.READ_ONLY,
-    sftp_client.NO_SPACE: Fault.NO_ROOM,
-    sftp_client.QUOTA: Fault.NO_ROOM,
-    sftp_client.UNSUPPORTED: Fault.UNSUPPORTED,
-    sftp_client.NOT_A_DIRECTORY: Fault.NOT_A_DIRECTORY,
-    sftp_client.IS_A_DIRECTORY: Fault.IS_DIRECTORY,
-    sftp_client.LINK_LOOP: Fault.IS_LINK,
+    sftp_packets.NO_SUCH_FILE: Fault.MISSING,
+    sftp_packets.NO_SUCH_PATH: Fault.MISSING,
+    sftp_packets.PERMISSION_DENIED: Fault.DENIED,
+    sftp_packets.ALREADY_EXISTS: Fault.EXISTS,
+    sftp_packets.WRITE_PROTECT: Fault.READ_ONLY,
+    sftp_packets.NO_SPACE: Fault.NO_ROOM,
+    sftp_packets.QUOTA: Fault.NO_ROOM,
+    sftp_packets.UNSUPPORTED: Fault.UNSUPPORTED,
+    sftp_packets.NOT_A_DIRECTORY: Fault.NOT_A_DIRECTORY,
+    sftp_packets.IS_A_DIRECTORY: Fault.IS_DIRECTORY,
+    sftp_packets.LINK_LOOP: Fault.IS_LINK,
 }
 #: The server says that it has lost what it serves.
-_LOST_THERE = (sftp_client.BAD_MESSAGE, sftp_client.NO_CONNECTION, sftp_client.CONNECTION_LOST)
+_LOST_THERE = (sftp_packets.BAD_MESSAGE, sftp_packets.NO_CONNECTION, sftp_packets.CONNECTION_LOST)
 
 
 class BareFailure(Exception):
@@ -118,14 +118,14 @@ class Connection:
         except StoreError as error:  # the helper's end does not know whose it is
             error.store = error.store or self._name
             raise
-        except sftp_client.Refusal as refusal:
-            if refusal.code == sftp_client.FAILURE:
+        except sftp_packets.Refusal as refusal:
+            if refusal.code == sftp_packets.FAILURE:
                 raise BareFailure(refusal.said) from refusal
             fault = _SERVER_FAULTS.get(refusal.code, Fault.REFUSED)
             if refusal.code in _LOST_THERE:
                 fault = self._fault
             raise StoreError(fault, path, store=self._name, detail=refusal.said) from refusal
-        except sftp_client.Nonsense as error:
+        except sftp_packets.Nonsense as error:
             raise StoreError(Fault.NONSENSE, path, store=self._name, detail=str(error)) from error
         except _LOST as error:
             raise StoreError(self._fault, path, store=self._name, detail=str(error)) from error

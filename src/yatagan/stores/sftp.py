@@ -13,7 +13,6 @@ import json
 import posixpath
 import time
 from collections.abc import AsyncGenerator, Awaitable, Callable, Coroutine
-from dataclasses import replace
 from typing import Any, TypeVar
 
 from yatagan.config.areas import below, find_area, split_area
@@ -21,8 +20,8 @@ from yatagan.config.nodes import Node
 from yatagan.config.settings import LineSettings
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
 from yatagan.nodes.login import Login
-from yatagan.nodes.sftp_client import CREATE, EXCLUSIVE, READ, WRITE, SftpClient
-from yatagan.stores.coalescing import Shared
+from yatagan.nodes.sftp_client import SftpClient
+from yatagan.nodes.sftp_packets import CREATE, EXCLUSIVE, READ, WRITE
 from yatagan.stores.connection import BareFailure, Connection
 from yatagan.stores.helper_machine import HelperMachine
 from yatagan.stores.interface import (
@@ -35,6 +34,7 @@ from yatagan.stores.interface import (
 )
 from yatagan.stores.lanes import Allowed, Lanes
 from yatagan.stores.sftp_file import SftpFile, facts_from, is_sayable, sftp_times
+from yatagan.stores.sftp_placing import SftpPlacing
 
 T = TypeVar("T")
 
@@ -71,9 +71,9 @@ class SftpStore:
         self.lanes = Lanes(login, allowed, self._line.watch)
         self.flow = self.lanes.flow
         self.name = self.node.name
-        self.machine = HelperMachine(login.helper, self._ask, self) if login.helper is not None else None
-        self._entering = Shared(self._look_at_way)
-        self._replaces = offers(login.files, "posix-rename")
+        self.machine = HelperMachine(login.helper, self.ask, self) if login.helper is not None else None
+        self._placing = SftpPlacing(self)
+        self.replaces = offers(login.files, "posix-rename")
         self._start = (self.node.start or "").encode("utf-8", "surrogateescape")
         self.address = login.address
         self.max_rate = self.node.rate_cap
@@ -92,11 +92,11 @@ class SftpStore:
         return self.flow.round_trip if self.login.times.questions else None
 
     @property
-    def _files(self) -> SftpClient:
+    def files(self) -> SftpClient:
         """The channel that has least to do."""
         return self.lanes.least_loaded.files
 
-    async def _ask(
+    async def ask(
         self, request: Coroutine[Any, Any, T], path: bytes, *, writing: bool = False, naming: bool = False
     ) -> T:
         """One request and its answer, or our own error for whatever went wrong.
@@ -134,7 +134,7 @@ class SftpStore:
 
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
         """See `Store.resolve`. `~` is where the login starts by itself, `@NAME` an area; files so named are `./…`."""
-        home = await self._ask(self._files.realpath(b"."), b".")
+        home = await self.ask(self.files.realpath(b"."), b".")
         area, rest = split_area(path)
         if area:
             typed = below(find_area(self.name, self.node.areas, area), self.name, rest)
@@ -158,7 +158,7 @@ class SftpStore:
         whole, missing = path, b""
         while True:
             try:
-                real = await self._ask(self._files.realpath(path), path)
+                real = await self.ask(self.files.realpath(path), path)
                 return posixpath.join(real, missing) if missing else real
             except StoreError as error:
                 if error.fault in LINE_FAULTS:
@@ -170,7 +170,7 @@ class SftpStore:
 
     async def look(self, path: bytes) -> Facts | None:
         """See `Store.look`."""
-        return await self._look_on(self._files, path)
+        return await self.look_on(self.files, path)
 
     async def look_closely(self, path: bytes) -> Facts | None:
         """See `Store.look_closely`."""
@@ -182,28 +182,28 @@ class SftpStore:
 
     async def entries(self, path: bytes) -> AsyncGenerator[list[tuple[bytes, Facts]], None]:
         """See `Store.entries`."""
-        files = self._files
-        handle = await self._ask(files.open_directory(path), path)
+        files = self.files
+        handle = await self.ask(files.open_directory(path), path)
         try:
-            while names := await self._ask(files.names(handle), path):
+            while names := await self.ask(files.names(handle), path):
                 if real := [(name, facts_from(found)) for name, found in names if name not in (b".", b"..")]:
                     yield real
         finally:
             with contextlib.suppress(StoreError):  # whatever it is, what comes next will meet it too
-                await self._ask(files.close(handle), path)
+                await self.ask(files.close(handle), path)
 
     async def read_link(self, path: bytes) -> bytes:
         """See `Store.read_link`."""
-        return await self._ask(self._files.readlink(path), path)
+        return await self.ask(self.files.readlink(path), path)
 
     async def owner(self, path: bytes) -> str:
         """See `Store.owner`."""
-        return await self._ask(self._files.owner(path), path)
+        return await self.ask(self.files.owner(path), path)
 
     async def room(self, path: bytes) -> int | None:
         """See `Store.room`."""
         try:
-            found = await self._ask(self._files.space(path), path)
+            found = await self.ask(self.files.space(path), path)
         except StoreError as error:
             if error.fault in LINE_FAULTS:
                 raise
@@ -230,8 +230,8 @@ class SftpStore:
 
     async def _open(self, path: bytes, flags: int, mode: int | None = None) -> SftpFile:
         lane = self.lanes.least_loaded
-        handle = await self._ask(lane.files.open_file(path, flags, mode), path, naming=bool(flags & EXCLUSIVE))
-        return SftpFile(self.lanes, self._ask, lane, handle, path, flags)
+        handle = await self.ask(lane.files.open_file(path, flags, mode), path, naming=bool(flags & EXCLUSIVE))
+        return SftpFile(self.lanes, self.ask, lane, handle, path, flags)
 
     async def _only_regular(self, path: bytes) -> None:
         found = await self.look(path)
@@ -248,33 +248,33 @@ class SftpStore:
         if not offers(files, "copy-data"):
             raise StoreError(Fault.UNSUPPORTED, new, store=self.name)
         await self._only_regular(old)
-        source = await self._ask(files.open_file(old, READ), old)
+        source = await self.ask(files.open_file(old, READ), old)
         flags = READ | WRITE | CREATE | EXCLUSIVE
         try:
-            handle = await self._ask(files.open_file(new, flags, mode), new, naming=True)
-            target = SftpFile(self.lanes, self._ask, lane, handle, new, flags)
+            handle = await self.ask(files.open_file(new, flags, mode), new, naming=True)
+            target = SftpFile(self.lanes, self.ask, lane, handle, new, flags)
             try:
                 # Piece by piece: a server that copies for minutes without an answer would pass for a silent one.
                 for at in range(0, size, _COPY):
                     copy = files.copy_data(source, at, min(_COPY, size - at), handle, at)
-                    await self._ask(copy, new, writing=True)
+                    await self.ask(copy, new, writing=True)
                 await target.sync()
             finally:
                 await target.close()
         finally:
-            await self._ask(files.close(source), old)
+            await self.ask(files.close(source), old)
 
     async def make_directory(self, path: bytes, mode: int) -> None:
         """See `Store.make_directory`."""
-        await self._ask(self._files.mkdir(path, mode), path, naming=True)
+        await self.ask(self.files.mkdir(path, mode), path, naming=True)
 
     async def make_link(self, path: bytes, target: bytes) -> None:
         """See `Store.make_link`."""
-        await self._ask(self._files.symlink(target, path), path, naming=True)
+        await self.ask(self.files.symlink(target, path), path, naming=True)
 
     async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
         """See `Store.set_facts`."""
-        await self._ask(self._files.setstat(path, mode, sftp_times(mtime_ns)), path, writing=True)
+        await self.ask(self.files.setstat(path, mode, sftp_times(mtime_ns)), path, writing=True)
         if not is_sayable(mtime_ns):
             raise StoreError(Fault.TIME_RANGE, path, store=self.name)
 
@@ -287,105 +287,18 @@ class SftpStore:
         real, found = await asyncio.gather(self._real(directory), looks)
         return real == directory and all(each is not None and each.kind is Kind.DIRECTORY for each in found)
 
-    async def place(self, part: Writer, wanted: Placement) -> Fault | None:
-        """See `Store.place`. Facts are set by the open handle; the helper, where there is one, enters no link.
-
-        Without it the part file's name is looked at before and after the rename: SFTP can rename by paths alone.
-        """
-        assert isinstance(part, SftpFile)
-        if self.machine is not None and self.machine.disk_is_same:
-            known, unset = wanted.known, None
-            if known is None:
-                unset = await self._set_facts_of_part(part, wanted)
-                known = await part.facts()
-            await part.close()
-            refused, still_unset = await self.machine.place(replace(wanted, known=known))
-            if refused is not None:
-                raise StoreError(refused, wanted.path, store=self.name)
-            return still_unset
-        known, found, unset = await self._close_part(part, wanted)
-        if known.size != wanted.size or not _is_still(found, known):
-            raise StoreError(Fault.PART_CHANGED, wanted.path, store=self.name)
-        await self._place_by_name(wanted, known)
-        return unset
-
-    async def _set_facts_of_part(self, part: SftpFile, wanted: Placement) -> Fault | None:
-        """Set a part file's facts by its handle; why they could not be set."""
-        if wanted.mode is None and wanted.mtime_ns is None:
-            return None
-        try:
-            await part.set_facts(wanted.mode, wanted.mtime_ns)
-        except StoreError as error:
-            if error.fault in LINE_FAULTS or error.fault is Fault.NO_ROOM:
-                raise
-            return error.fault
-        return None if is_sayable(wanted.mtime_ns) else Fault.TIME_RANGE
-
-    async def _close_part(self, part: SftpFile, wanted: Placement) -> tuple[Facts, Facts | None, Fault | None]:
-        """Set its facts and close it: what the handle says of it then, what the name says, and why facts stay unset.
-
-        A server must do what concerns one file in the order in which it was asked (filexfer-02, section 6.1), so on
-        one channel all of it takes a single round trip.
-        """
-        if (files := part.only_channel) is None:
-            unset = await self._set_facts_of_part(part, wanted)
-            known = await part.facts()
-            await part.close()
-            found, _ = await asyncio.gather(self.look(wanted.part), self._enter(wanted))
-            return known, found, unset
-        unset, known, _, found, _ = await asyncio.gather(
-            self._set_facts_of_part(part, wanted),
-            part.facts(),
-            part.close(),
-            self._look_on(files, wanted.part),
-            self._enter(wanted),
-        )
-        return known, found, unset
-
-    async def _look_on(self, files: SftpClient, path: bytes) -> Facts | None:
+    async def look_on(self, files: SftpClient, path: bytes) -> Facts | None:
         """As `look`, over a given channel."""
         try:
-            return facts_from(await self._ask(files.lstat(path), path))
+            return facts_from(await self.ask(files.lstat(path), path))
         except StoreError as error:
             if error.fault in (Fault.MISSING, Fault.NOT_A_DIRECTORY):
                 return None
             raise
 
-    async def _place_by_name(self, wanted: Placement, known: Facts) -> None:
-        """What has the final name, and the way there, are looked at afterwards."""
-        there = await self.look(wanted.path) if wanted.seen is not None else None
-        if there is not None:
-            await self._keep_seen(wanted, there)
-        if there is not None and self._replaces:
-            rename = self._files.posix_rename(wanted.part, wanted.path)
-            await self._ask(rename, wanted.path, writing=True)
-        else:  # also where the server cannot replace: then `keep` has moved the old file away
-            await self.rename(wanted.part, wanted.path)
-        final, _ = await asyncio.gather(self.look(wanted.path), self._enter(wanted))
-        if not _is_still(final, known):
-            raise StoreError(Fault.PART_CHANGED, wanted.path, store=self.name)
-
-    async def _enter(self, wanted: Placement) -> None:
-        """Raises StoreError, IS_LINK, unless the directory of a file is reached without any link."""
-        await self._entering.ask(wanted.top + b"\0" + posixpath.dirname(wanted.path))
-
-    async def _look_at_way(self, way: bytes) -> None:
-        top, _, directory = way.partition(b"\0")
-        if not await self.is_real(directory, top):
-            raise StoreError(Fault.IS_LINK, directory, store=self.name)
-
-    async def _keep_seen(self, wanted: Placement, there: Facts) -> None:
-        assert wanted.seen is not None
-        if not there.same_as(wanted.seen):
-            raise StoreError(Fault.EXISTS, wanted.path, store=self.name)
-        try:
-            await self.keep(wanted.path, wanted.kept)
-        except StoreError as error:
-            if error.fault is not Fault.EXISTS:
-                raise
-            earlier = await self.look(wanted.kept)  # of an earlier try that was interrupted
-            if earlier is None or not earlier.named_again(there):
-                raise StoreError(Fault.KEPT_TAKEN, wanted.kept, store=self.name) from error
+    async def place(self, part: Writer, wanted: Placement) -> Fault | None:
+        """See `Store.place`."""
+        return await self._placing.place(part, wanted)
 
     async def keep(self, path: bytes, kept: bytes) -> None:
         """See `Store.keep`. By hard link, or by renaming where the server or the disk has none.
@@ -393,19 +306,19 @@ class SftpStore:
         Nor by hard link where the server cannot rename over a name: the old one would have to be removed, and a
         hung process of an earlier session could remove the new file later. Its rename would be refused.
         """
-        if self._replaces:
+        if self.replaces:
             try:
-                await self._ask(self._files.link(path, kept), kept, naming=True)
+                await self.ask(self.files.link(path, kept), kept, naming=True)
                 return
             except StoreError as error:
                 if error.fault not in (Fault.UNSUPPORTED, Fault.REFUSED, Fault.DENIED):
                     raise
-        await self._ask(self._files.rename(path, kept), kept, naming=True)
+        await self.ask(self.files.rename(path, kept), kept, naming=True)
 
     async def rename(self, path: bytes, new: bytes) -> None:
         """See `Store.rename`. SFTP's plain rename refuses an existing name."""
         try:
-            await self._ask(self._files.rename(path, new), new, naming=True)
+            await self.ask(self.files.rename(path, new), new, naming=True)
         except StoreError as error:
             if error.fault is Fault.REFUSED and await self.look(new) is not None:
                 raise StoreError(Fault.EXISTS, new, store=self.name, detail=error.detail) from error
@@ -413,11 +326,11 @@ class SftpStore:
 
     async def remove(self, path: bytes) -> None:
         """See `Store.remove`."""
-        await self._ask(self._files.remove(path), path)
+        await self.ask(self.files.remove(path), path)
 
     async def remove_directory(self, path: bytes) -> None:
         """See `Store.remove_directory`."""
-        await self._ask(self._files.rmdir(path), path, naming=True)
+        await self.ask(self.files.rmdir(path), path, naming=True)
 
     async def recorded(self, path: bytes) -> str:
         """See `Store.recorded`."""
@@ -456,10 +369,3 @@ class SftpStore:
         """See `Store.close`."""
         await self.lanes.close()
         await self._line.close()
-
-
-def _is_still(found: Facts | None, known: Facts) -> bool:
-    """Whether a name stands for the file with these facts, as far as SFTP tells."""
-    if found is None or found.kind is not Kind.FILE:
-        return False
-    return (found.size, found.mtime_ns, found.mode) == (known.size, known.mtime_ns, known.mode)

@@ -9,7 +9,8 @@ from collections.abc import Coroutine
 from typing import Any, Protocol, TypeVar
 
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.nodes.sftp_client import CREATE, EXCLUSIVE, Attributes, SftpClient
+from yatagan.nodes.sftp_client import SftpClient
+from yatagan.nodes.sftp_packets import CREATE, EXCLUSIVE, Attributes
 from yatagan.stores.interface import STRIPE, Facts, Piece, Reader
 from yatagan.stores.lanes import Lane, Lanes
 from yatagan.stores.system_errors import kind_of
