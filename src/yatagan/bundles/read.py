@@ -6,7 +6,6 @@ where the archive's form allows, only what is needed is read.
 
 from __future__ import annotations
 
-import hashlib
 import threading
 from collections import Counter
 from collections.abc import AsyncIterator, Callable, Iterator
@@ -18,12 +17,12 @@ from enum import StrEnum
 from yatagan.archives.compression import Bomb, Bytes
 from yatagan.archives.open_archive import ArchiveReader, NoArchive, open_archive, open_by_frames
 from yatagan.bundles.threads import BlockingReader, WorkStopped
-from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.errors import ArchiveTooLarge, BadArchive
 from yatagan.portable import index, member_names, unpacking
+from yatagan.portable.holes import SparseDigest
 from yatagan.portable.index import BadIndex, IndexEntry, Totals
 from yatagan.portable.tar import FILE, Damaged, Member
-from yatagan.portable.unpacking import MemberOutcome, Unpacker
+from yatagan.portable.unpacking import MemberOutcome, Unpacker, for_each_member
 from yatagan.stores.interface import Kind, Store
 from yatagan.stores.system_errors import fault_of
 from yatagan.trees.patterns import Choice
@@ -110,17 +109,7 @@ def _split(source: Bytes) -> Iterator[bytes]:
 
 
 def _chosen(choice: Choice, member: Member) -> bool:
-    """Whether a member is chosen, however oddly its path is written.
-
-    Patterns are held against whole paths, and against what is below the directory that a bundle begins with: what one
-    writes to stage a directory chooses the same from its bundle.
-    """
-    if not choice:
-        return True
-    parts = member_names.parts_of(member.name)
-    paths = b"/".join(parts), b"/".join(parts[1:])
-    only, skip = Choice(choice.only), Choice(skip=choice.skip)
-    return any(map(only.chooses, paths)) and all(map(skip.chooses, paths))
+    return member_names.chosen(member.name, choice.only_patterns, choice.skip_patterns)
 
 
 class Indexed:
@@ -173,44 +162,20 @@ class _FromFront:
     def __init__(self, bundle: Bundle, ratio: int) -> None:
         stream = open_by_frames(bundle.source)
         self._archive = open_archive(stream if stream is not None else bundle.source, ratio=ratio)
-        self._lines = bundle.lines() if bundle.beside is not None else None
+        self.listed = index.InStep(bundle.lines() if bundle.beside is not None else None)
         self.members = self._archive.members
         self.contents = self._archive.contents
-        #: Whether the index names other members.
-        self.strays = False
+        self.digest = self.listed.digest
 
     @property
     def at(self) -> int:
         """See `ArchiveReader.at`."""
         return self._archive.at
 
-    def line(self, member: Member) -> IndexEntry | None:
-        """What the index says of a member, which must be the next."""
-        if self._lines is None:
-            return None
-        try:
-            line = next(self._lines, None)
-        except BadIndex:
-            line = None
-        if line is None or line.member.name != member.name:
-            self._lines, self.strays = None, True
-            return None
-        return line
-
-    def digest(self, member: Member) -> str:
-        """The digest that the index has of a member; "" when it has none."""
-        line = self.line(member)
-        return line.digest if line is not None else ""
-
     def resume(self) -> bool:
         """See `ArchiveReader.resume`. Members are missing then, so the index is of no more use."""
-        self._lines = None
+        self.listed.stop()
         return self._archive.resume()
-
-    def rest(self) -> list[bytes]:
-        """Members that the index names and that did not come."""
-        lines, self._lines = self._lines, None
-        return [line.member.name for line in lines] if lines is not None else []
 
 
 def list_members(bundle: Bundle, choice: Choice, ratio: int) -> Iterator[IndexEntry]:
@@ -261,6 +226,10 @@ class ReadResult:
     strays: bool = False
     listed: list[tuple[bytes, str]] = field(default_factory=list)
 
+    def note_damage(self, damaged: Damaged) -> None:
+        """Add a place where the archive is damaged."""
+        self.damage.append(Damage(damaged.at, damaged.why))
+
     @property
     def good(self) -> bool:
         """Whether all is as it should be."""
@@ -270,28 +239,6 @@ class ReadResult:
 
 #: Told how many files and bytes more are done.
 Progress = Callable[[int, int], None]
-
-
-def _each(
-    archive: Indexed | _FromFront,
-    read: ReadResult,
-    take: Callable[[Member], None],
-    *,
-    salvage: bool,
-    stop: threading.Event,
-) -> None:
-    """Every member in its turn, up to where the archive is damaged, or beyond."""
-    while True:
-        try:
-            for member in archive.members():
-                if stop.is_set():
-                    raise WorkStopped
-                take(member)
-            return
-        except Damaged as damaged:
-            read.damage.append(Damage(damaged.at, damaged.why))
-            if not salvage or not archive.resume():
-                return
 
 
 # -- unpacking -------------------------------------------------------------------------------------------------
@@ -331,23 +278,19 @@ def unpack(bundle: Bundle, into: bytes, wish: UnpackRequest, progress: Progress,
     archive = _by_need(bundle, wish)
 
     def take(member: Member) -> None:
+        if stop.is_set():
+            raise WorkStopped
         digest = archive.digest(member)
         if _chosen(wish.choice, member):
             read.proven += bool(digest)
             unpacker.take(archive, member, digest)
 
     try:
-        unpacker = Unpacker(into, wish.manner, told)
-        try:
-            _each(archive, read, take, salvage=wish.salvage, stop=stop)
-        finally:
-            try:
-                unpacker.finish()
-            finally:
-                unpacker.close()
+        with Unpacker(into, wish.manner, told) as unpacker:
+            for_each_member(archive, take, read.note_damage, wish.salvage)
     except OSError as error:
         raise fault_of(error, into) from error
-    read.strays = isinstance(archive, _FromFront) and archive.strays
+    read.strays = isinstance(archive, _FromFront) and archive.listed.strays
     return read
 
 
@@ -372,8 +315,10 @@ def check(bundle: Bundle, ratio: int, progress: Progress, stop: threading.Event)
     with ThreadPoolExecutor(1) as hasher:
 
         def take(member: Member) -> None:
-            line = archive.line(member)
-            if archive.strays and bundle.fits:
+            if stop.is_set():
+                raise WorkStopped
+            line = archive.listed.entry(member)
+            if archive.listed.strays and bundle.fits:
                 _tell(read, member, MemberDifference.NOT_LISTED)
                 return
             # Without an index a digest says nothing, and a stranger's sparse file may have an exabyte of holes.
@@ -389,11 +334,11 @@ def check(bundle: Bundle, ratio: int, progress: Progress, stop: threading.Event)
             read.counts["members"] += 1
             progress(member.kind == FILE, member.size)
 
-        _each(archive, read, take, salvage=False, stop=stop)
+        for_each_member(archive, take, read.note_damage, salvage=False)
     if not read.damage:
-        for name in archive.rest():
+        for name in archive.listed.rest():
             _tell(read, Member(name, FILE, 0, 0, 0), MemberDifference.MISSING)
-    read.strays = archive.strays
+    read.strays = archive.listed.strays
     return read
 
 
@@ -420,17 +365,15 @@ def _difference(member: Member, digest: str, line: IndexEntry | None) -> MemberD
 
 def _digest(archive: ArchiveReader, member: Member, hasher: ThreadPoolExecutor, *, holes: bool) -> str:
     """Read a member's contents to their end: their SHA-256, that of a sparse file only with its `holes`."""
-    value, at = hashlib.new(ALGORITHM), 0
+    digest = SparseDigest(holes)
     hashed: Future[None] | None = None
     for offset, data in archive.contents():
         if len(data) == member.size:
-            return hashlib.new(ALGORITHM, data).hexdigest()
+            digest.add(offset, data)
+            break
         if hashed is not None:
             hashed.result()
-        hashed = hasher.submit(unpacking.feed, value, offset - at if holes else 0, data)
-        at = offset + len(data)
+        hashed = hasher.submit(digest.add, offset, data)
     if hashed is not None:
         hashed.result()
-    if holes:
-        unpacking.feed(value, member.size - at, b"")
-    return value.hexdigest()
+    return digest.finish(member.size)

@@ -32,6 +32,7 @@ from yatagan.portable.directories import (
     parent_of,
     sync_directory,
 )
+from yatagan.portable.holes import SparseDigest
 from yatagan.portable.tar import BLOCK, FILE, Damaged, Member, is_header
 from yatagan.portable.tar_input import AddedMember, Changed, Entry, HeaderOptions
 from yatagan.portable.tar_reader import TarReader
@@ -219,36 +220,23 @@ def unpack(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
             told.append([member.name.decode("latin-1"), outcome.what, outcome.why])
 
     manner = unpacking.UnpackOptions(request["run"], request["replace"], request["links_out"], request["most"])
-    unpacker = unpacking.Unpacker(_raw(request["into"]), manner, hear)
     damage: List[List[Any]] = []
-    strays = False
-    with _open(path) as stream:
-        reader = _reader(path, stream)
-        lines = _index_lines(path)
-        try:
-            while True:
-                try:
-                    for member in reader.members():
-                        alive()
-                        line = next(lines, None) if lines is not None else None
-                        if lines is not None and (line is None or line.member.name != member.name):
-                            lines, line, strays = None, None, True
-                        if _chosen(member.name, only, skip):
-                            digest = line.digest if line is not None else ""
-                            sums["proven"] += bool(digest)
-                            unpacker.take(reader, member, digest)
-                    break
-                except Damaged as damaged:
-                    damage.append([damaged.at, damaged.why])
-                    lines = None
-                    if not request["salvage"] or not reader.resume():
-                        break
-        finally:
-            try:
-                unpacker.finish()
-            finally:
-                unpacker.close()
-    return {"counts": counts, "told": told, "damage": damage, "strays": strays, **sums}
+
+    def damaged(error: Damaged) -> None:
+        damage.append([error.at, error.why])
+        listed.stop()
+
+    def take(member: Member) -> None:
+        alive()
+        digest = listed.digest(member)
+        if member_names.chosen(member.name, only, skip):
+            sums["proven"] += bool(digest)
+            unpacker.take(reader, member, digest)
+
+    with _open(path) as stream, unpacking.Unpacker(_raw(request["into"]), manner, hear) as unpacker:
+        reader, listed = _reader(path, stream), index.InStep(_index_lines(path))
+        unpacking.for_each_member(reader, take, damaged, request["salvage"])
+    return {"counts": counts, "told": told, "damage": damage, "strays": listed.strays, **sums}
 
 
 def contents(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
@@ -283,13 +271,11 @@ def hear(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
 
 
 def _member_digest(reader: TarReader, member: Member, alive: Alive) -> str:
-    value, at = hashlib.sha256(), 0
+    digest = SparseDigest()
     for offset, data in reader.contents():
         alive()
-        unpacking.feed(value, offset - at, data)
-        at = offset + len(data)
-    unpacking.feed(value, member.size - at, b"")
-    return value.hexdigest()
+        digest.add(offset, data)
+    return digest.finish(member.size)
 
 
 def _index_lines(path: bytes) -> Optional[Iterator[index.IndexEntry]]:
@@ -369,14 +355,6 @@ class _Command:
 
 def _patterns(sources: List[str]) -> List[Any]:
     return [re.compile(_raw(source), re.DOTALL) for source in sources]
-
-
-def _chosen(name: bytes, only: List[Any], skip: List[Any]) -> bool:
-    """Whether a member is chosen; see `_chosen` in `bundles/read.py`, which does the same at home."""
-    parts = member_names.parts_of(name)
-    paths = [b"/".join(parts[start:end]) for start in (0, 1) for end in range(start + 1, len(parts) + 1)]
-    wanted = not only or len(parts) < 2 or any(pattern.fullmatch(path) for pattern in only for path in paths)
-    return wanted and not any(pattern.fullmatch(path) for pattern in skip for path in paths)
 
 
 # -- how the helper asks ---------------------------------------------------------------------------------------

@@ -9,7 +9,7 @@ names that directory too.
 import json
 from base64 import b64decode, b64encode
 from json.encoder import encode_basestring
-from typing import Any, Dict, Iterable, Iterator, NamedTuple, Optional, Tuple
+from typing import Any, Dict, Iterable, Iterator, List, NamedTuple, Optional, Tuple
 
 from yatagan.portable.tar import FILE, Member
 
@@ -204,3 +204,39 @@ def _member(fields: Dict[str, Any], number: int) -> IndexEntry:
         return IndexEntry(member, str(fields.get("sha256", "")))
     except (KeyError, ValueError, TypeError):
         raise BadIndex(number, "a member cannot be understood") from None
+
+
+class InStep:
+    """The entries of an index in step with an archive that is read from the front, as long as both name the same."""
+
+    def __init__(self, entries: Optional[Iterator[IndexEntry]]) -> None:
+        self._entries = entries
+        #: Whether the index names other members than the archive has.
+        self.strays = False
+
+    def entry(self, member: Member) -> Optional[IndexEntry]:
+        """What the index says of a member, which must be the next one; None where it says nothing."""
+        if self._entries is None:
+            return None
+        try:
+            found = next(self._entries, None)
+        except BadIndex:
+            found = None
+        if found is None or found.member.name != member.name:
+            self._entries, self.strays = None, True
+            return None
+        return found
+
+    def digest(self, member: Member) -> str:
+        """The digest that the index has of a member; "" when it has none."""
+        found = self.entry(member)
+        return found.digest if found is not None else ""
+
+    def stop(self) -> None:
+        """Stop: members were lost to damage, so the index is of no more use."""
+        self._entries = None
+
+    def rest(self) -> List[bytes]:
+        """The names of members that the index has and that did not come."""
+        entries, self._entries = self._entries, None
+        return [entry.member.name for entry in entries] if entries is not None else []

@@ -1,9 +1,9 @@
-"""Which members of an archive are not unpacked, so far as their names tell, and why.
+"""What names of members tell: why one cannot be unpacked, and which are chosen by patterns.
 
 Kept to the standard library and to what Python 3.6 understands, since the helper learns it.
 """
 
-from typing import Tuple
+from typing import Any, Sequence, Tuple
 
 # Why it was refused.
 ABSOLUTE, CLIMBS, EMPTY, OURS = "absolute", "climbs", "empty", "ours"
@@ -47,3 +47,17 @@ def leads_out(name: bytes, target: bytes) -> bool:
         if depth < 0:
             return True
     return False
+
+
+def chosen(name: bytes, only: Sequence[Any], skip: Sequence[Any]) -> bool:
+    """Whether a member is chosen by compiled patterns, however oddly its path is written.
+
+    Patterns are compared with the whole path, with what is below the directory that a bundle begins with, and with
+    every directory above either: what one writes to stage a directory chooses the same from its bundle.
+    """
+    if not only and not skip:
+        return True
+    parts = parts_of(name)
+    paths = [b"/".join(parts[start:end]) for start in (0, 1) for end in range(start + 1, len(parts) + 1)]
+    wanted = not only or len(parts) < 2 or any(pattern.fullmatch(path) for pattern in only for path in paths)
+    return wanted and not any(pattern.fullmatch(path) for pattern in skip for path in paths)

@@ -13,7 +13,17 @@ PROGRAM = _of("directories", "placing", "small_files", "program")
 DELTA = _of("block_sums", "changed_parts")
 #: making, reading and unpacking archives,
 ARCHIVES = _of(
-    "tar", "tar_reader", "index", "zstd_frames", "tar_input", "tar_writer", "member_names", "unpacking", "archives"
+    "tar",
+    "tar_reader",
+    "index",
+    "zstd_frames",
+    "holes",
+    "tar_input",
+    "tar_writer",
+    "member_names",
+    "unpack_directories",
+    "unpacking",
+    "archives",
 )
 #: counting what of a tree does not arrive.
 NOT_KEPT = _of("facts_not_kept")

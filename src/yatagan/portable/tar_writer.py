@@ -9,12 +9,14 @@ import errno
 import os
 from collections import deque
 from concurrent.futures import Future, ThreadPoolExecutor
+from functools import partial
 from hashlib import sha256
 from itertools import islice
 from typing import Any, Callable, Deque, Iterable, Iterator, List, Optional, Tuple
 
 from yatagan.portable.directories import open_regular
-from yatagan.portable.tar import END, Member, Regions, encode, padding
+from yatagan.portable.holes import data_regions, hash_zeros
+from yatagan.portable.tar import END, Member, encode, padding
 from yatagan.portable.tar_input import (
     AddedMember,
     Changed,
@@ -34,7 +36,6 @@ _PIECE = 1 << 20
 _AHEAD, _UNHASHED = 3, 8
 #: What is given out is at least this large, but for the end.
 _GIVEN = 1 << 20
-_HOLE = bytes(_PIECE)
 
 
 #: Called for each member, once its header is out: what there is to tell of it, and where its contents begin.
@@ -94,7 +95,7 @@ class TarWriter:
             status = os.fstat(descriptor)
             size = status.st_size
             member = member._replace(size=size, stored=size, mtime_ns=self._manner.time_of(status))
-            regions = _regions(descriptor, status)
+            regions = data_regions(descriptor, status)
             if regions is not None:
                 member = member._replace(regions=regions, stored=sum(size for _, size in regions))
             head = encode(member)
@@ -104,7 +105,8 @@ class TarWriter:
             value = sha256()
             unhashed: "Deque[Future[Any]]" = deque()
             for piece in _read_ahead(descriptor, path, member, readers):
-                unhashed.append(hasher.submit(_feed, value, piece))
+                hashing = value.update if isinstance(piece, bytes) else partial(hash_zeros, value)
+                unhashed.append(hasher.submit(hashing, piece))
                 if len(unhashed) > _UNHASHED:
                     unhashed.popleft().result()
                 self.taken += len(piece) if isinstance(piece, bytes) else piece
@@ -197,41 +199,6 @@ def _with_holes(member: Member) -> Iterator[Tuple[Optional[int], int]]:
         at = offset + size
     if at < member.size:
         yield None, member.size - at
-
-
-def _feed(value: Any, piece: Any) -> None:
-    """Hash a piece, or the zeros of a hole."""
-    if isinstance(piece, bytes):
-        value.update(piece)
-        return
-    while piece:
-        size = min(piece, len(_HOLE))
-        value.update(_HOLE if size == len(_HOLE) else _HOLE[:size])
-        piece -= size
-
-
-def _regions(descriptor: int, status: os.stat_result) -> Optional[Regions]:
-    """Where a file has data; None when it has no holes, or the disk does not tell."""
-    if status.st_blocks * 512 >= status.st_size:
-        return None
-    regions, at = [], 0  # type: List[Tuple[int, int]], int
-    try:
-        while at < status.st_size and len(regions) < 4096:
-            try:
-                at = os.lseek(descriptor, at, os.SEEK_DATA)
-            except OSError as error:
-                if error.errno != 6:  # ENXIO: holes up to the end
-                    raise
-                break
-            end = os.lseek(descriptor, at, os.SEEK_HOLE)
-            regions.append((at, end - at))
-            at = end
-        else:
-            if at < status.st_size:  # too many to be worth it: the rest counts as data
-                regions.append((at, status.st_size - at))
-    except (OSError, ValueError):
-        return None
-    return None if regions == [(0, status.st_size)] else tuple(regions)
 
 
 def _open(path: bytes) -> Tuple[int, os.stat_result]:

@@ -10,35 +10,31 @@ import errno
 import os
 import stat
 from concurrent.futures import Future, ThreadPoolExecutor
-from hashlib import sha256
-from typing import Any, Callable, Dict, Iterator, List, NamedTuple, Optional, Set, Tuple
+from typing import Any, Callable, Iterator, List, NamedTuple, Optional, Set, Tuple
 
 from yatagan.portable.directories import (
     create_in,
     facts,
     forget,
     give_name,
-    is_same_file,
     keep,
     kind_of,
     look,
-    open_below,
-    open_to_list,
     sync_disk,
     time_ns,
 )
+from yatagan.portable.holes import SparseDigest
 from yatagan.portable.member_names import (
     DIFFERENT,
     LEADS_OUT,
     NO_TARGET,
     SPECIAL,
-    THROUGH_FILE,
-    THROUGH_LINK,
     leads_out,
     parts_of,
     refusal,
 )
-from yatagan.portable.tar import DIRECTORY, FILE, HARD_LINK, LINK, Member
+from yatagan.portable.tar import DIRECTORY, FILE, HARD_LINK, LINK, Damaged, Member
+from yatagan.portable.unpack_directories import Refused, UnpackDirectories
 
 try:
     from typing import Protocol
@@ -49,12 +45,8 @@ NEVER, OLDER, ALWAYS = "never", "older", "always"
 
 #: Files that are synced and given their names together, and their bytes.
 _GROUP, _GROUP_BYTES = 128, 64 << 20
-#: Directories that are kept open.
-_OPEN_DIRECTORIES = 64
+#: Pieces of a file that wait to be hashed.
 _UNHASHED = 8
-_HOLE = bytes(1 << 20)
-
-_DIRECTORY_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
 class Archive(Protocol):
@@ -65,6 +57,9 @@ class Archive(Protocol):
 
     def contents(self) -> Iterator[Tuple[int, bytes]]:
         """The present member's data, as (offset in the file, bytes)."""
+
+    def resume(self) -> bool:
+        """Go on behind damage with what is found there; whether there may be something."""
 
 
 # What came of a member.
@@ -118,21 +113,13 @@ class _Ready(NamedTuple):
     replaced: Optional[os.stat_result]
 
 
-class _Refused(Exception):
-    def __init__(self, why: str) -> None:
-        super().__init__(why)
-        self.why = why
-
-
 class Unpacker:
     """Unpacks into one directory, which must be there. `told` hears what came of each member."""
 
     def __init__(self, root: bytes, manner: UnpackOptions, told: Callable[[MemberOutcome], None]) -> None:
         self._manner = manner
         self._told = told
-        self._root = open_to_list(root)
-        self._open: Dict[Tuple[bytes, ...], int] = {}
-        self._made: Dict[Tuple[bytes, ...], Optional[Member]] = {}
+        self._directories = UnpackDirectories(root, self._settle, lambda parts: hash(parts) in self._named)
         self._ready: List[_Ready] = []
         self._ready_bytes = 0
         self._named: Set[int] = set()
@@ -140,12 +127,21 @@ class Unpacker:
         self._part = 0
         self._hasher = ThreadPoolExecutor(1)
 
+    def __enter__(self) -> "Unpacker":
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        """Finish and close: what is whole gets its name, whatever went wrong with the rest."""
+        try:
+            self.finish()
+        finally:
+            self.close()
+
     def close(self) -> None:
         """Let go of everything; files that have no name yet are removed."""
         self._abandon()
-        self._close_directories()
+        self._directories.close()
         self._hasher.shutdown()
-        os.close(self._root)
 
     def take(self, archive: Archive, member: Member, expected: str = "") -> None:
         """Unpack one member, a file only when it has the `expected` SHA-256, if any.
@@ -163,14 +159,14 @@ class Unpacker:
             if member.kind == FILE:
                 self._file(archive, member, expected)
             elif member.kind == DIRECTORY:
-                self._make_directory(member)
+                self._directory(member)
             elif member.kind == LINK:
                 self._link(member)
             elif member.kind == HARD_LINK:
                 self._hard_link(member)
             else:
                 self._told(MemberOutcome(member, REFUSED, SPECIAL))
-        except _Refused as refused:
+        except Refused as refused:
             self._told(MemberOutcome(member, REFUSED, refused.why))
         except OverflowError:
             self._told(MemberOutcome(member, FAILED, "a size or time that no disk can hold"))
@@ -182,84 +178,20 @@ class Unpacker:
     def finish(self) -> None:
         """Give what is left its name, and directories that were made their facts, deepest first."""
         self._settle()
-        self._close_directories()
-        for parts in sorted(self._made, key=len, reverse=True):
-            member = self._made[parts]
-            try:
-                self._set_directory_facts(parts, member)
-            except (OSError, OverflowError, _Refused):
-                continue  # it was removed or replaced meanwhile: then its facts are nobody's
-        self._made.clear()
-        self._close_directories()
+        self._directories.set_facts()
         if self._manner.sync_disk:
-            sync_disk(self._root)  # the names, too
+            sync_disk(self._directories.root)  # the names, too
 
-    # -- directories ----------------------------------------------------------------------------------------
-
-    def _directory(self, parts: Tuple[bytes, ...]) -> int:
-        """An open directory below the root, made where it is missing."""
-        if not parts:
-            return self._root
-        above, name = self._directory(parts[:-1]), parts[-1]
-        known = self._open.get(parts)
-        if known is not None:
-            if is_same_file(look(above, name), os.fstat(known)):
-                return known
-            self._settle()  # it was moved away, and its files with it
-            os.close(self._open.pop(parts))
-        try:
-            descriptor = open_below(above, name, _DIRECTORY_FLAGS)
-        except FileNotFoundError:
-            if hash(parts) in self._named:
-                self._settle()  # a file that waits for just this name
-                raise _Refused(THROUGH_FILE) from None
-            os.mkdir(name, 0o700, dir_fd=above)
-            self._made[parts] = None
-            descriptor = open_below(above, name, _DIRECTORY_FLAGS)
-        except OSError as error:
-            if error.errno not in (errno.ENOTDIR, errno.ELOOP):
-                raise
-            found = look(above, name)
-            raise _Refused(THROUGH_LINK if found and stat.S_ISLNK(found.st_mode) else THROUGH_FILE) from None
-        if len(self._open) >= _OPEN_DIRECTORIES:
-            self._settle()
-            for other in [each for each in self._open if parts[: len(each)] != each]:
-                os.close(self._open.pop(other))
-        self._open[parts] = descriptor
-        return descriptor
-
-    def _make_directory(self, member: Member) -> None:
-        parts = parts_of(member.name)
-        known = parts in self._made
-        self._directory(parts)
-        made = parts in self._made
-        if made:
-            self._made[parts] = member
-        self._told(
-            MemberOutcome(member, UNPACKED if made and not known else LEFT, bits=member.mode & 0o4000 if made else 0)
-        )
-
-    def _set_directory_facts(self, parts: Tuple[bytes, ...], member: Optional[Member]) -> None:
-        descriptor = self._directory(parts)
-        inherited = os.fstat(descriptor).st_mode & stat.S_ISGID
-        if member is None:
-            umask = os.umask(0)
-            os.umask(umask)
-            os.fchmod(descriptor, 0o777 & ~umask | inherited)
-            return
-        os.fchmod(descriptor, member.mode & 0o3777 | inherited)
-        os.utime(descriptor, ns=(time_ns(), member.mtime_ns))
-
-    def _close_directories(self) -> None:
-        for descriptor in self._open.values():
-            os.close(descriptor)
-        self._open.clear()
+    def _directory(self, member: Member) -> None:
+        made, first = self._directories.make(parts_of(member.name), member)
+        what = UNPACKED if first else LEFT
+        self._told(MemberOutcome(member, what, bits=member.mode & 0o4000 if made else 0))
 
     # -- files ----------------------------------------------------------------------------------------------
 
     def _file(self, archive: Archive, member: Member, expected: str) -> None:
         parts = parts_of(member.name)
-        directory, name = self._directory(parts[:-1]), parts[-1]
+        directory, name = self._directories.open(parts[:-1]), parts[-1]
         found = self._way_is_free(directory, name, member)
         if found is _STAYS:
             return
@@ -271,7 +203,7 @@ class Unpacker:
         try:
             digest = self._write(archive, member, descriptor, hash_holes=bool(expected))
             if expected and digest != expected:
-                raise _Refused(DIFFERENT)
+                raise Refused(DIFFERENT)
             os.fchmod(descriptor, member.mode & 0o777)
             os.utime(descriptor, ns=(time_ns(), member.mtime_ns))
         except BaseException:
@@ -286,19 +218,15 @@ class Unpacker:
             self._settle()
 
     def _write(self, archive: Archive, member: Member, descriptor: int, *, hash_holes: bool) -> str:
-        """Write the contents; their SHA-256.
-
-        "" for a sparse file whose holes nobody wants hashed: there could be an exabyte of them.
-        """
-        value = sha256()
-        at = 0
+        """Write the contents. Returns their SHA-256, "" for a sparse file whose holes were not to be hashed."""
+        digest, end = SparseDigest(hash_holes), 0
         unhashed: List["Future[None]"] = []
         for offset, data in archive.contents():
-            hole, at = offset - at if hash_holes else 0, offset + len(data)
+            end = offset + len(data)
             if member.size == len(data):
-                value.update(data)  # a small file: not worth a thread
+                digest.add(offset, data)  # a small file: not worth a thread
             else:
-                unhashed.append(self._hasher.submit(feed, value, hole, data))
+                unhashed.append(self._hasher.submit(digest.add, offset, data))
                 if len(unhashed) > _UNHASHED:
                     unhashed.pop(0).result()
             view = memoryview(data)
@@ -306,13 +234,11 @@ class Unpacker:
                 count = os.pwrite(descriptor, view, offset)
                 view, offset = view[count:], offset + count
             self._written += len(data)
-        if at < member.size:
+        if end < member.size:
             os.ftruncate(descriptor, member.size)
-            if hash_holes:
-                unhashed.append(self._hasher.submit(feed, value, member.size - at, b""))
         for future in unhashed:
             future.result()
-        return value.hexdigest() if member.regions is None or hash_holes else ""
+        return digest.finish(member.size) if member.regions is None or hash_holes else ""
 
     def _way_is_free(self, directory: int, name: bytes, member: Member) -> Any:
         """None when the name is free, what it stands for when that may be replaced, _STAYS when it stays (and told).
@@ -353,7 +279,7 @@ class Unpacker:
             self._ready = ready + self._ready
 
     def _sync(self, descriptors: List[int]) -> None:
-        if self._manner.sync_disk and sync_disk(self._root):
+        if self._manner.sync_disk and sync_disk(self._directories.root):
             return
         if len(descriptors) == 1:
             os.fsync(descriptors[0])
@@ -383,23 +309,11 @@ class Unpacker:
         now = look(each.directory, each.name)
         if now is None or each.replaced is None or facts(now) != facts(each.replaced):
             raise OSError(errno.EEXIST, "it changed")
-        kept = self._kept_directory(parts_of(each.member.name)[:-1])
+        kept = self._directories.for_kept(self._manner.run, parts_of(each.member.name)[:-1])
         try:
             keep(each.directory, each.name, kept, each.name)
         finally:
             os.close(kept)
-
-    def _kept_directory(self, parts: Tuple[bytes, ...]) -> int:
-        descriptor = os.dup(self._root)
-        for name in (b".yatagan-kept", self._manner.run.encode("ascii"), *parts):
-            try:
-                os.mkdir(name, 0o700, dir_fd=descriptor)
-            except FileExistsError:
-                pass
-            below = open_below(descriptor, name, _DIRECTORY_FLAGS)
-            os.close(descriptor)
-            descriptor = below
-        return descriptor
 
     def _abandon(self) -> None:
         for each in self._ready:
@@ -414,11 +328,11 @@ class Unpacker:
 
     def _link(self, member: Member) -> None:
         if not member.target or b"\0" in member.target:
-            raise _Refused(NO_TARGET)
+            raise Refused(NO_TARGET)
         if leads_out(member.name, member.target) and not self._manner.links_out:
-            raise _Refused(LEADS_OUT)
+            raise Refused(LEADS_OUT)
         parts = parts_of(member.name)
-        directory, name = self._directory(parts[:-1]), parts[-1]
+        directory, name = self._directories.open(parts[:-1]), parts[-1]
         found = self._way_is_free(directory, name, member)
         if found is _STAYS:
             return
@@ -432,15 +346,15 @@ class Unpacker:
 
     def _hard_link(self, member: Member) -> None:
         if refusal(member.target):
-            raise _Refused(LEADS_OUT)
+            raise Refused(LEADS_OUT)
         self._settle()
         parts, target = parts_of(member.name), parts_of(member.target)
-        source = self._directory_of(target)
+        source = self._directories.existing(target[:-1])
         try:
             there = look(source, target[-1])
             if there is None or not stat.S_ISREG(there.st_mode):
-                raise _Refused(NO_TARGET)
-            directory, name = self._directory(parts[:-1]), parts[-1]
+                raise Refused(NO_TARGET)
+            directory, name = self._directories.open(parts[:-1]), parts[-1]
             found = look(directory, name)
             if found is not None:
                 same = (found.st_dev, found.st_ino) == (there.st_dev, there.st_ino)
@@ -450,19 +364,6 @@ class Unpacker:
         finally:
             os.close(source)
         self._told(MemberOutcome(member, UNPACKED))
-
-    def _directory_of(self, target: Tuple[bytes, ...]) -> int:
-        """A descriptor of the directory that holds a file; none is made for it."""
-        descriptor = os.dup(self._root)
-        for name in target[:-1]:
-            try:
-                below = open_below(descriptor, name, _DIRECTORY_FLAGS)
-            except OSError:
-                raise _Refused(NO_TARGET) from None
-            finally:
-                os.close(descriptor)
-            descriptor = below
-        return descriptor
 
 
 _STAYS = object()
@@ -480,10 +381,19 @@ def passes_for(found: os.stat_result, member: Member, directory: int, name: byte
     )
 
 
-def feed(value: Any, hole: int, data: bytes) -> None:
-    """Hash the zeros of a hole, and what follows it."""
-    while hole > 0:
-        count = min(hole, len(_HOLE))
-        value.update(_HOLE if count == len(_HOLE) else _HOLE[:count])
-        hole -= count
-    value.update(data)
+def for_each_member(
+    archive: Archive, take: Callable[[Member], None], damaged: Callable[[Damaged], None], salvage: bool
+) -> None:
+    """Hand every member to `take`, up to where the archive is damaged, or with `salvage` beyond that.
+
+    `damaged` is told of each such place. What `take` raises ends it.
+    """
+    while True:
+        try:
+            for member in archive.members():
+                take(member)
+            return
+        except Damaged as error:
+            damaged(error)
+            if not salvage or not archive.resume():
+                return

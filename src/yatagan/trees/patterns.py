@@ -73,12 +73,12 @@ class Choice:
 
     def __init__(self, only: Iterable[bytes] = (), skip: Iterable[bytes] = ()) -> None:
         self.only, self.skip = tuple(only), tuple(skip)
-        self._only = [compile_pattern(pattern) for pattern in self.only]
-        self._skip = [compile_pattern(pattern) for pattern in self.skip]
+        self.only_patterns = [compile_pattern(pattern) for pattern in self.only]
+        self.skip_patterns = [compile_pattern(pattern) for pattern in self.skip]
 
     def __bool__(self) -> bool:
         """Whether anything may be left out."""
-        return bool(self._only or self._skip)
+        return bool(self.only_patterns or self.skip_patterns)
 
     def pruning(self) -> Choice:
         """The part that leaves out, for a tree that is only compared with."""
@@ -86,7 +86,7 @@ class Choice:
 
     def skips(self, path: bytes) -> bool:
         """Whether `skip` leaves out this very path, with all below it."""
-        return any(pattern.fullmatch(path) for pattern in self._skip)
+        return any(pattern.fullmatch(path) for pattern in self.skip_patterns)
 
     def chooses(self, path: bytes) -> bool:
         """Whether a path is chosen, by itself or with a directory above it."""
@@ -95,7 +95,9 @@ class Choice:
         above = [path]
         while path := posixpath.dirname(path):
             above.append(path)
-        wanted = not self._only or any(pattern.fullmatch(each) for pattern in self._only for each in above)
+        wanted = not self.only_patterns or any(
+            pattern.fullmatch(each) for pattern in self.only_patterns for each in above
+        )
         return wanted and not any(self.skips(each) for each in above)
 
 
