@@ -234,7 +234,7 @@ def verify_command(
     """Hold PLACE against a checksum list: same, different, missing, not listed, and how we know.
 
     With patterns, only what they choose, there and on the list.
-    ExitStatus status 0 when everything on the list is there and the same, 1 otherwise.
+    Exit status 0 when everything on the list is there and the same, 1 otherwise.
     """
     app = App.start(questions=not no_questions)
     choice = parse_choice(only, skip)

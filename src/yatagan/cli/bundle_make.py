@@ -1,0 +1,215 @@
+"""`yatagan bundle make`: directories as open archives."""
+
+from __future__ import annotations
+
+import os
+import posixpath
+import secrets
+import time
+
+import click
+
+from yatagan.archives.compression import LEVELS, Form, form_of
+from yatagan.bundles.by_node import make_there
+from yatagan.bundles.make import BundleContents, MadeBundle, Recipe, make
+from yatagan.cli import bundle_view, messages, shell_completion, text
+from yatagan.cli.context import App, as_json, no_questions, one_of, run
+from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.pattern_options import choosing, parse_choice
+from yatagan.cli.plan_warnings import refuse_read_only
+from yatagan.cli.progress_view import Progress, view_for
+from yatagan.cli.scan_progress import EntryCount
+from yatagan.errors import LINE_FAULTS, BadPlace, Fault, Refused, StoreError
+from yatagan.ledger.records import Ledger, RecordKind, record_name
+from yatagan.places import Place, name_fields, parse_place
+from yatagan.portable.index import SUFFIX
+from yatagan.portable.tar_input import HeaderOptions
+from yatagan.stores.interface import Kind, Store
+from yatagan.trees.patterns import Choice
+from yatagan.trees.scan import Tree, scan
+
+
+@click.command(
+    "make",
+    epilog="""\b
+Examples:
+  yatagan bundle make fen                             writes fen.tar.zst and its index
+  yatagan bundle make fen --output heron:@scratch/    straight on to a node
+  yatagan bundle make logs fen/raw --output july.tar.gz --skip '*.tmp'
+  yatagan bundle make heron:fen                       made on the node, beside it in its start directory
+Anyone can unpack it:  tar xf fen.tar.zst""",
+)
+@click.argument("directories", nargs=-1, required=True, metavar="DIRECTORY...", shell_complete=shell_completion.places)
+@click.option("--output", metavar="PLACE", help="The bundle, or a directory for it. Default: NAME.tar.zst, here.")
+@click.option("--format", "form", type=one_of(Form), help="Default: what the name of the output ends in, or tar.zst.")
+@click.option("--level", type=int, metavar="N", help="How hard to compress: 1 to 9 for gzip, 1 to 19 for zstd.")
+@click.option(
+    "--reproducible",
+    is_flag=True,
+    help="Leave out owners, so that the same tree gives the same bytes, whoever bundles it.",
+)
+@click.option("--latest", metavar="SECONDS", type=float, help="Later times become this one (seconds since 1970).")
+@choosing
+@no_questions
+@as_json
+def make_command(
+    directories: tuple[str, ...],
+    output: str | None,
+    form: str | None,
+    level: int | None,
+    reproducible: bool,
+    latest: float | None,
+    only: tuple[str, ...],
+    skip: tuple[str, ...],
+    no_questions: bool,
+    json_: bool,
+) -> None:
+    """Bundle every DIRECTORY into one archive, with an index of its members beside it.
+
+    What is on a node is bundled there, by the node itself. A bundle has its name only when everything that was chosen
+    is in it. Nothing is ever replaced.
+    """
+    app = App.start(questions=not no_questions)
+    sources = [parse_place(each) for each in directories]
+    target, chosen = _target(sources, output, Form(form) if form else None)
+    manner = HeaderOptions(reproducible, round(latest * 1e9) if latest is not None else None)
+    recipe = Recipe(chosen, _level(chosen, level), manner, max(2, os.cpu_count() or 1), secrets.token_hex(4))
+    status = run(_make(app, sources, target, recipe, parse_choice(only, skip), json_))
+    if status:
+        raise click.exceptions.Exit(status)
+
+
+def _target(sources: list[Place], output: str | None, form: Form | None) -> tuple[Place, Form]:
+    """Where the bundle goes, as far as the words tell, and its form. Raises BadPlace, UsageError."""
+    node = sources[0].node
+    for source in sources:
+        if source.node != node:
+            raise BadPlace(str(source), "all that goes into a bundle must be on one machine", "bundle them one by one")
+    target = parse_place(output) if output else Place(node, b"")
+    if node and target.node != node:
+        raise BadPlace(
+            str(target),
+            f"what is on {node} is bundled there",
+            f"write --output {node}:…, and bring the bundle here with yatagan stage",
+        )
+    typed_directory = output is None or output.endswith(("/", ":")) or target.name == b""
+    ending = None if typed_directory else form_of(target.path)
+    if ending is not None and form is not None and ending is not form:
+        raise click.UsageError(f"{output} does not end in .{form.value}, which --format asks for")
+    if typed_directory:
+        target = Place(target.node, posixpath.join(target.path, b""))
+    return target, ending or form or Form.ZSTD
+
+
+def _level(form: Form, level: int | None) -> int:
+    if form is Form.TAR:
+        if level is not None:
+            raise click.UsageError("a plain tar has no level")
+        return 0
+    least, usual, most = LEVELS[form]
+    if level is not None and not least <= level <= most:
+        raise click.UsageError(f"the level of {form.value} is a number from {least} to {most}")
+    return usual if level is None else level
+
+
+async def _make(app: App, sources: list[Place], target: Place, recipe: Recipe, choice: Choice, json_: bool) -> int:
+    origin = await app.open(app.source(Place(sources[0].node, b".")))
+    store = origin
+    try:
+        trees = await _scan_all(app, origin, sources, choice, quiet=json_)
+        contents = BundleContents()
+        for name, tree in trees.items():
+            contents.add(name, tree, readable_here=not sources[0].node)
+        _refuse_unread(contents)
+        if target.node != sources[0].node or not target.node:
+            store = await app.open(app.source(target, writing=True))
+        path = await _output_path(app, store, target, list(trees), recipe.form)
+        progress = Progress(contents.files, contents.size)
+        async with view_for(progress, quiet=json_):
+            if sources[0].node:
+                began = time.monotonic()
+                totals = await make_there(store, path, trees, recipe)
+                made = MadeBundle(totals, time.monotonic() - began, True, [])
+            else:
+                made = await make(store, path, contents, recipe, lambda files, size: progress.hashed(size, files))
+    except StoreError as error:
+        if error.fault in LINE_FAULTS and target.node and not sources[0].node:
+            stage = f"yatagan stage {text.show(str(sources[0]))} {target.node}:DIRECTORY --bundle whole"
+            text.warn(f"the bundle is not there; where lines are lost, {stage} goes on where it was")
+        raise
+    finally:
+        await origin.close()
+        if store is not origin:
+            await store.close()
+    where = Place(target.node, path)
+    _put_made_on_record(app, where, made, recipe)
+    bundle_view.tell_made(where, contents, made, recipe, json_)
+    return ExitStatus.GOOD
+
+
+async def _scan_all(app: App, store: Store, sources: list[Place], choice: Choice, *, quiet: bool) -> dict[bytes, Tree]:
+    """What goes in, by the names that it will have there. Raises BadPlace, StoreError."""
+    trees: dict[bytes, Tree] = {}
+    for source in sources:
+        root = await store.resolve(source.path)
+        name = source.name or posixpath.basename(root)
+        if name in trees:
+            raise BadPlace(str(source), "two of them have the same name", "bundle them one by one")
+        with EntryCount(app, [source], quiet=quiet) as count:
+            trees[name] = await scan(store, root, choice=choice, heard=count.heard)
+        if not trees[name].entries:
+            raise StoreError(Fault.MISSING, root, store=store.name)
+    return trees
+
+
+def _refuse_unread(contents: BundleContents) -> None:
+    if contents.unread:
+        path, fault = next(iter(contents.unread.items()))
+        more = f" and {len(contents.unread) - 1} more" if len(contents.unread) > 1 else ""
+        raise Refused(
+            f"{text.show(path)}{more} cannot be read ({messages.fault(fault)}); a bundle must hold all that was chosen",
+            "make it readable, or leave it out with --skip",
+        )
+
+
+async def _output_path(app: App, store: Store, target: Place, names: list[bytes], form: Form) -> bytes:
+    """The absolute path of the bundle. Raises BadPlace and Refused."""
+    ending = b"." + form.value.encode()
+    directory = target.path.endswith(b"/") or target.path == b""
+    path = await store.resolve(target.path, follow=directory)
+    found = await store.look(path)
+    if directory or (found is not None and found.kind is Kind.DIRECTORY):
+        if len(names) > 1:
+            raise BadPlace(
+                str(target), "a bundle of several directories needs a name", "--output NAME" + ending.decode()
+            )
+        path = posixpath.join(await store.resolve(target.path, follow=True), names[0] + ending)
+    elif form_of(path) is None:
+        path += ending
+    if target.node:
+        await refuse_read_only(store, app.nodes().get(target.node), path)
+    for each in (path, path + SUFFIX):
+        if await store.look(each) is not None:
+            raise Refused(
+                f"{text.place(target.node, each)} exists already, and nothing is ever replaced by a bundle",
+                "name another one with --output, or rename or remove it",
+            )
+    above = posixpath.dirname(path)
+    if await store.look(above) is None:
+        raise BadPlace(text.place(target.node, above), "there is no such directory", "make it with yatagan mkdir")
+    return path
+
+
+def _put_made_on_record(app: App, where: Place, made: MadeBundle, recipe: Recipe) -> None:
+    body = {
+        "node": where.node,
+        **name_fields(where.path),
+        "format": recipe.form.value,
+        "files": made.totals.files,
+        "bytes": made.totals.size,
+        "bundle_bytes": made.totals.stored,
+        "bundle_sha256": made.totals.digest,
+        "evidence": bundle_view.made_evidence(where, made),
+        "outcome": "good",
+    }
+    Ledger(app.home.ledger).append(record_name(RecordKind.BUNDLED), RecordKind.BUNDLED, body, sorted(made.listed))

@@ -1,0 +1,287 @@
+"""`yatagan bundle list`, `unpack` and `check`: archives of any maker as what is in them."""
+
+from __future__ import annotations
+
+import secrets
+import time
+from collections.abc import Coroutine, Iterator
+from dataclasses import replace
+from typing import TypeVar
+
+import click
+
+from yatagan.bundles.by_node import unpack_there
+from yatagan.bundles.read import ReadResult, UnpackRequest, check, list_members, open_bundle, unpack
+from yatagan.bundles.threads import apart
+from yatagan.cli import bundle_view, shell_completion, text
+from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.pattern_options import choosing, parse_choice
+from yatagan.cli.plan_warnings import refuse_read_only
+from yatagan.cli.progress_view import Progress, View, view_for
+from yatagan.config.units import parse_size
+from yatagan.digests.checksum_lists import format_list
+from yatagan.errors import BadPlace, Fault, StoreError
+from yatagan.ledger.records import Ledger, RecordKind, record_name
+from yatagan.places import Place, name_fields, parse_place
+from yatagan.portable import unpacking
+from yatagan.portable.index import IndexEntry
+from yatagan.portable.tar import Damaged
+from yatagan.stores.interface import Kind, Store
+from yatagan.trees.patterns import Choice
+
+T = TypeVar("T")
+
+#: What comes out of a compressed archive, at most, for each byte of it.
+_RATIO = 200
+
+
+@click.command(
+    "list",
+    epilog="""\b
+Examples:
+  yatagan bundle list heron:fen.tar.zst --only 'fen/plot-07/*'
+  yatagan bundle list july.zip --json""",
+)
+@click.argument("place", shell_complete=shell_completion.places)
+@click.option("--checksums", is_flag=True, help="Print a checksum list of the members instead, for sha256sum -c.")
+@choosing
+@no_questions
+@as_json
+def list_command(
+    place: str, checksums: bool, only: tuple[str, ...], skip: tuple[str, ...], no_questions: bool, json_: bool
+) -> None:
+    """Show what is in the archive PLACE, without unpacking it: members, sizes, times, totals.
+
+    From the index where there is one; otherwise no more is read than the archive's form makes necessary.
+    """
+    app = App.start(questions=not no_questions)
+    where = parse_place(place)
+    choice = parse_choice(only, skip)
+    status = run(_list(app, where, choice, checksums=checksums, json_=json_))
+    if status:
+        raise click.exceptions.Exit(status)
+
+
+class _Listing:
+    """What was found, and how the reading ended."""
+
+    def __init__(self) -> None:
+        self.lines: list[IndexEntry] = []
+        self.damage = ""
+
+    def read(self, lines: Iterator[IndexEntry]) -> None:
+        try:
+            self.lines.extend(lines)
+        except Damaged as damaged:
+            self.damage = bundle_view.damage_text(damaged.at, damaged.why)
+
+
+async def _list(app: App, where: Place, choice: Choice, *, checksums: bool, json_: bool) -> int:
+    store = await app.open(app.source(where, commands=False))
+    listing = _Listing()
+    try:
+        path = await _archive(store, where)
+        async with open_bundle(store, path) as bundle:
+            await apart(lambda stop: listing.read(list_members(bundle, choice, _RATIO)))
+    finally:
+        await store.close()
+    if checksums:
+        if not bundle.fits:
+            raise BadPlace(str(where), "it has no index that fits it, so there are no digests", "unpack it first")
+        lines = format_list((line.member.name, line.digest) for line in listing.lines if line.digest)
+        click.echo(b"".join(lines), nl=False)
+        return ExitStatus.GOOD
+    if json_:
+        say_json(bundle_view.listing_json(where, path, listing.lines, listing.damage, bundle.fits))
+    else:
+        bundle_view.show_listing(listing.lines)
+        if bundle.beside is not None and not bundle.fits:
+            text.warn("the index beside it was made for another archive, or this one has been cut")
+    if listing.damage:
+        text.warn(listing.damage)
+        return ExitStatus.DIFFERENCES
+    return ExitStatus.GOOD
+
+
+@click.command(
+    "unpack",
+    epilog="""\b
+Examples:
+  yatagan bundle unpack fen.tar.zst                           into the current directory
+  yatagan bundle unpack heron:fen.tar.zst --only 'fen/plot-07/*' --into back
+  yatagan bundle unpack heron:fen.tar.zst --into heron:@scratch    on the node, by the node
+  yatagan bundle unpack broken.tar.gz --salvage""",
+)
+@click.argument("place", shell_complete=shell_completion.places)
+@click.option("--into", metavar="DIRECTORY", help="Where to, here or on the same node. Default: the current directory.")
+@click.option(
+    "--replace",
+    type=click.Choice([unpacking.NEVER, unpacking.OLDER, unpacking.ALWAYS]),
+    default=unpacking.NEVER,
+    show_default=True,
+    help="Which files that are there already and differ are replaced. The old ones are kept.",
+)
+@click.option("--salvage", is_flag=True, help="Where the archive is damaged, go on behind the damage.")
+@click.option("--links-out", is_flag=True, help="Make links that lead out of the directory, too.")
+@click.option("--most", metavar="SIZE", help="Write no more than this in all. Default: what the disk has room for.")
+@click.option(
+    "--ratio",
+    type=click.IntRange(min=1),
+    default=_RATIO,
+    show_default=True,
+    help="Stop when more than so many bytes come out for each one of a compressed archive.",
+)
+@choosing
+@no_questions
+@as_json
+def unpack_command(
+    place: str,
+    into: str | None,
+    replace: str,
+    salvage: bool,
+    links_out: bool,
+    most: str | None,
+    ratio: int,
+    only: tuple[str, ...],
+    skip: tuple[str, ...],
+    no_questions: bool,
+    json_: bool,
+) -> None:
+    """Unpack the archive PLACE, here or on a node, whoever made it: tar of any kind, gzip, bzip2, xz, zstd, zip.
+
+    Every file is held against the index where there is one. No member leads outside the directory; what is there
+    already is left alone.
+    """
+    app = App.start(questions=not no_questions)
+    limit = parse_size(most) if most is not None else None
+    run_name = secrets.token_hex(4)
+    manner = unpacking.UnpackOptions(run_name, replace, links_out, limit, sync_disk=True)
+    wish = UnpackRequest(parse_choice(only, skip), manner, ratio, salvage)
+    status = run(_unpack(app, parse_place(place), parse_place(into or "."), wish, json_))
+    if status:
+        raise click.exceptions.Exit(status)
+
+
+async def _unpack(app: App, where: Place, into: Place, wish: UnpackRequest, json_: bool) -> int:
+    if into.node and into.node != where.node:
+        raise BadPlace(str(into), "an archive is unpacked here or on the node that it is on", "stage it there first")
+    store = await app.open(app.source(where, commands=bool(into.node), writing=bool(into.node)))
+    target = store if into.node else await app.open(app.source(into, writing=True))
+    began = time.monotonic()
+    try:
+        path = await _archive(store, where)
+        root = await _directory(app, target, into)
+        wish = await _within_room(target, root, wish)
+        async with open_bundle(store, path) as bundle:
+            totals = bundle.totals
+            progress = Progress(totals.files if totals else 0, totals.size if totals else 0)
+            view = view_for(progress, quiet=json_)
+            if into.node:
+                read = await _with(view, unpack_there(store, path, root, wish))
+            else:
+                read = await _with(
+                    view,
+                    apart(
+                        lambda stop: unpack(bundle, root, wish, lambda files, size: progress.hashed(size, files), stop)
+                    ),
+                )
+    finally:
+        await store.close()
+        if target is not store:
+            await target.close()
+    _put_unpacked_on_record(app, where, path, root, read)
+    bundle_view.tell_unpacked(where, path, Place(into.node, root), bundle, read, wish, time.monotonic() - began, json_)
+    return ExitStatus.GOOD if read.good else ExitStatus.DIFFERENCES
+
+
+async def _with(view: View, work: Coroutine[None, None, T]) -> T:
+    """Do something while it is shown."""
+    async with view:
+        return await work
+
+
+async def _directory(app: App, store: Store, into: Place) -> bytes:
+    """The absolute path of the directory to unpack into; made if it is not there. Raises BadPlace, Refused."""
+    root = await store.resolve(into.path, follow=True)
+    if into.node:
+        await refuse_read_only(store, app.nodes().get(into.node), root)
+    found = await store.look(root)
+    if found is None:
+        await store.make_directory(root, 0o777)
+    elif found.kind is not Kind.DIRECTORY:
+        raise BadPlace(str(into), f"it is a {found.kind.value}, not a directory")
+    return root
+
+
+async def _within_room(store: Store, root: bytes, wish: UnpackRequest) -> UnpackRequest:
+    """The wish, to write no more than there is room for, unless it says how much."""
+    room = await store.room(root) if wish.manner.most is None else None
+    return wish if room is None else replace(wish, manner=wish.manner._replace(most=room - room // 50))
+
+
+def _put_unpacked_on_record(app: App, where: Place, path: bytes, root: bytes, read: ReadResult) -> None:
+    if not read.files:
+        return
+    body = {
+        "node": where.node,
+        **name_fields(path),
+        **name_fields(root, "into"),
+        "files": read.files,
+        "bytes": read.size,
+        "left": read.counts[unpacking.LEFT],
+        "evidence": {"held against the index": read.proven, "not listed": max(0, read.files - read.proven)},
+        "outcome": "good" if read.good else "not good",
+    }
+    listed = sorted((name, digest) for name, digest in read.listed if digest)
+    Ledger(app.home.ledger).append(record_name(RecordKind.UNPACKED), RecordKind.UNPACKED, body, listed)
+
+
+@click.command(
+    "check",
+    epilog="""\b
+Examples:
+  yatagan bundle check fen.tar.zst
+  yatagan bundle check heron:fen.tar.zst""",
+)
+@click.argument("place", shell_complete=shell_completion.places)
+@click.option("--ratio", type=click.IntRange(min=1), default=_RATIO, show_default=True, help="See bundle unpack.")
+@no_questions
+@as_json
+def check_command(place: str, ratio: int, no_questions: bool, json_: bool) -> None:
+    """Read every member of the archive PLACE and hold it against the index: contents, sizes, modes, times.
+
+    Without an index, whether the archive can be read to its end. Exit status 0 when all is well, 1 otherwise.
+    """
+    app = App.start(questions=not no_questions)
+    status = run(_check(app, parse_place(place), ratio, json_))
+    if status:
+        raise click.exceptions.Exit(status)
+
+
+async def _check(app: App, where: Place, ratio: int, json_: bool) -> int:
+    store = await app.open(app.source(where, commands=False))
+    try:
+        path = await _archive(store, where)
+        async with open_bundle(store, path) as bundle:
+            totals = bundle.totals
+            progress = Progress(totals.files if totals else 0, totals.size if totals else 0)
+            async with view_for(progress, quiet=json_):
+                read = await apart(
+                    lambda stop: check(bundle, ratio, lambda files, size: progress.hashed(size, files), stop)
+                )
+            bundle_view.tell_checked(where, path, bundle, read, json_)
+    finally:
+        await store.close()
+    return ExitStatus.GOOD if read.good else ExitStatus.DIFFERENCES
+
+
+async def _archive(store: Store, where: Place) -> bytes:
+    """The absolute path of an archive. Raises BadPlace."""
+    path = await store.resolve(where.path, follow=True)
+    found = await store.look(path)
+    if found is None:
+        raise StoreError(Fault.MISSING, path, store=where.node)
+    if found.kind is not Kind.FILE:
+        raise BadPlace(str(where), f"it is a {found.kind.value}, not an archive")
+    return path
