@@ -31,7 +31,7 @@ from yatagan.engine.retry import RetryPolicy
 from yatagan.engine.scheduler import Limits
 from yatagan.errors import YataganError
 from yatagan.planning.planner import make_plan
-from yatagan.portable import archives, changed_parts, program
+from yatagan.portable import archives, delta_handlers, program
 from yatagan.portable import tar_input as reading_rules
 from yatagan.portable.tar_input import Changed, HeaderOptions
 from yatagan.stores.interface import Reader
@@ -235,13 +235,13 @@ def reading(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any]]]:
         (program.do_read_small, {"paths": paths, "most": 1000}),
         (program.do_digests, {"files": [[path, []] for path in paths], "algorithm": "sha256"}),
         (program.do_read, {"path": paths[0]}),
-        (changed_parts.block_sums, {"path": paths[0], "block": 64}),
+        (delta_handlers.block_sums, {"path": paths[0], "block": 64}),
     ]
 
 
 def reusing(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any]]]:
     (first, second) = part_files(ground)
-    return [(changed_parts.copy_matches, {"path": second[3], "part": first[3], "matches": [[0, 0, 20, ""]]})]
+    return [(delta_handlers.copy_matches, {"path": second[3], "part": first[3], "matches": [[0, 0, 20, ""]]})]
 
 
 def making_there(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any]]]:

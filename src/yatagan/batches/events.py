@@ -80,7 +80,7 @@ class StepSettled:
 
 
 @dataclass(frozen=True, slots=True)
-class StepReturned:
+class StepPostponed:
     """A step goes back to waiting; its bytes no longer count as done."""
 
     number: int
@@ -121,7 +121,7 @@ Event = (
     | BundleMade
     | PartsFound
     | StepSettled
-    | StepReturned
+    | StepPostponed
     | Note
     | Ageing
     | BatchSettled

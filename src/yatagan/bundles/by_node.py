@@ -34,7 +34,7 @@ async def make_there(store: Store, path: bytes, trees: Mapping[bytes, Tree], rec
     for tree in trees.values():
         await _same_disk(store, tree.root)
     entries = _entries(trees)
-    while some := list(islice(entries, _AT_ONCE)):
+    while some := list(islice(entries, _ENTRIES_PER_MESSAGE)):
         await _work(store, "hear", path, {"token": token, "entries": some})
     reply = await _work(
         store,
@@ -118,7 +118,7 @@ async def contents_there(store: Store, path: bytes) -> dict[bytes, str]:
 
 
 #: Entries that are said at once: messages are bounded, and so is what one of them may take in.
-_AT_ONCE = 5000
+_ENTRIES_PER_MESSAGE = 5000
 
 
 def _text(name: bytes) -> str:

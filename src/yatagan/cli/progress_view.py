@@ -124,7 +124,7 @@ class Progress:
                     self.moving[number].done += count
                 self._carried += count
                 self._sample()
-            case ev.StepReturned(number):
+            case ev.StepPostponed(number):
                 self.moving.pop(number, None)
             case ev.StepSettled(number, kind, _, size, state):
                 self.moving.pop(number, None)

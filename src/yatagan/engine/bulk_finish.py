@@ -16,9 +16,9 @@ from yatagan.stores.coalescing import Coalesced
 from yatagan.stores.interface import Extracted, machine_of
 
 #: The largest file that is finished together with others: its contents are read in one go.
-SMALL = 1 << 20
+LARGEST_FINISHED = 1 << 20
 #: Files in one message, and messages that are being worked on at once.
-_AT_ONCE, _MESSAGES = 200, 2
+_FILES_PER_MESSAGE, _MESSAGES = 200, 2
 
 
 class BulkFinisher:
@@ -27,13 +27,13 @@ class BulkFinisher:
     def __init__(self, context: StepContext) -> None:
         self._session = context.session
         self._destination = context.destination
-        self._bulk = Coalesced(self._finish_many, _AT_ONCE, _MESSAGES)
+        self._bulk = Coalesced(self._finish_many, _FILES_PER_MESSAGE, _MESSAGES)
 
     def takes(self, step: Step) -> bool:
         """Whether a file is small and new, and the machine can be asked to prove it."""
         able = self._session.hashes_there and not self._destination.traits.here
         proven = self._session.evidence is Evidence.ON_NODE
-        return able and proven and step.seen is None and step.facts.size <= SMALL
+        return able and proven and step.seen is None and step.facts.size <= LARGEST_FINISHED
 
     async def finish(self, step: Step) -> Extracted:
         """What became of a part file that is whole. Raises StoreError when the line is lost."""

@@ -24,7 +24,7 @@ from yatagan.engine.file_worker import FileWorker
 from yatagan.engine.session import StepRefused
 from yatagan.engine.step_context import StepContext
 from yatagan.errors import LINE_FAULTS, Fault, StoreError
-from yatagan.planning.bundling import SMALL, BundleLayout
+from yatagan.planning.bundling import LARGEST_BUNDLED, BundleLayout
 from yatagan.portable.tar import END, padding
 from yatagan.stores.in_flight import InFlight
 from yatagan.stores.interface import Extracted, Facts, Kind, Piece, Readable, machine_of
@@ -32,8 +32,8 @@ from yatagan.transfer.stopping import Stopped
 
 #: Tries with what is left of a bundle, when files of it are gone or changed, before all of it goes one by one.
 _TRIES = 3
-#: Parcels that are unloaded by one request.
-_AT_ONCE = 200
+#: Files that are extracted by one request.
+_FILES_PER_REQUEST = 200
 #: Bytes of a bundle that are being gathered at once.
 _READ_AHEAD = 4 << 20
 
@@ -85,7 +85,7 @@ class BundleReader:
         missing = [number for number in wanted if number not in found]
         members = [self._layout.members[number] for number in missing]
         if members:
-            gathered = await machine_of(self._source).read_small([member.source for member in members], SMALL)
+            gathered = await machine_of(self._source).read_small([member.source for member in members], LARGEST_BUNDLED)
             for number, member, each in zip(missing, members, gathered, strict=True):
                 if each.facts is None or not each.facts.same_as(member.facts):
                     raise MemberLost(member, each.fault or Fault.SOURCE_CHANGED)
@@ -228,10 +228,10 @@ class BundleWorker:
     async def _extract(self, step: Step, layout: BundleLayout, digests: dict[int, str]) -> None:
         """Give every member that waits its file, in handfuls."""
         numbers = [at for at, member in enumerate(layout.members) if member.state is StepState.WAITING]
-        for at in range(0, len(numbers), _AT_ONCE):
+        for at in range(0, len(numbers), _FILES_PER_REQUEST):
             if self._stop.is_set():
                 raise Stopped
-            handful = numbers[at : at + _AT_ONCE]
+            handful = numbers[at : at + _FILES_PER_REQUEST]
             members = [layout.members[number] for number in handful]
             files = [
                 self._session.bundled_file(member, digests[member.number], step.generation, layout.begins(number))

@@ -18,7 +18,7 @@ from yatagan.stores.interface import Kind, Store
 from yatagan.trees.scan import scan
 
 #: Steps that are put back by one transaction.
-_TOGETHER = 500
+_STEPS_PER_COMMIT = 500
 
 
 async def look_at_destination(journal: Journal, destination: Store, top: bytes) -> None:
@@ -61,7 +61,7 @@ async def make_again(journal: Journal, destination: Store, top: bytes) -> None:
         if (step.bundle in gone) if inside else (step.path not in there):
             gone.add(step.number)
             changes.append(Change.anew(step.number))
-    for at in range(0, len(changes), _TOGETHER):
-        journal.apply(changes[at : at + _TOGETHER])
+    for at in range(0, len(changes), _STEPS_PER_COMMIT):
+        journal.apply(changes[at : at + _STEPS_PER_COMMIT])
     journal.know_top(0)
     journal.make_again(wanted=False)

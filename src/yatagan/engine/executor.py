@@ -15,7 +15,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
-from yatagan.batches.events import BatchSettled, ConnectionOpened, Listener, RetryWaiting, StepReturned
+from yatagan.batches.events import BatchSettled, ConnectionOpened, Listener, RetryWaiting, StepPostponed
 from yatagan.batches.group_commit import GroupCommit
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header, Standing
@@ -311,7 +311,7 @@ class Executor:
                 await self._look_at_room(fault)
             await self._commits.note()
             now = self._fetched[number] = self._journal.step(number)
-            self._tell(StepReturned(number, step.label, fault))
+            self._tell(StepPostponed(number, step.label, fault))
             moved = now.durable != durable and now.generation == step.generation
             self._events.put_nowait(scheduler.StepReturned(number, fault, moved, self._clock.monotonic()))
         else:

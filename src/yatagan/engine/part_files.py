@@ -17,7 +17,7 @@ from yatagan.transfer.checkpoints import Checkpoints
 from yatagan.transfer.extents import Extents
 
 #: Part files that are removed at once.
-_AT_ONCE = 64
+_REMOVALS_AT_ONCE = 64
 #: Part files that may be in our way before we take it that something is wrong.
 _GENERATIONS = 5
 
@@ -154,7 +154,7 @@ class PartFiles:
     async def remove_all(self, parts: Iterable[bytes]) -> None:
         """Remove part files by name; most need not exist."""
         names = iter(parts)
-        while some := list(islice(names, _AT_ONCE)):
+        while some := list(islice(names, _REMOVALS_AT_ONCE)):
             await asyncio.gather(*map(self._remove_name, some))
 
     async def _remove_part(self, step: Step, generation: int) -> None:

@@ -31,7 +31,7 @@ class RunLog:
                 self._write("line lost", fault=fault, seconds=round(seconds, 1))
             case ev.ConnectionOpened(again):
                 self._write("line open", again=again)
-            case ev.StepReturned(number, label, fault):
+            case ev.StepPostponed(number, label, fault):
                 self._write("step back", step=number, fault=fault, **name_fields(label))
             case ev.StepSettled(state=StepState.FAILED) if event.fault not in CONSEQUENCES:
                 self._write("step failed", step=event.number, fault=event.fault, **name_fields(event.label))

@@ -12,7 +12,7 @@ from yatagan.batches.steps import Change, Step
 from yatagan.engine.session import RetryStep, StepRefused
 from yatagan.engine.step_context import StepContext
 from yatagan.errors import Fault
-from yatagan.planning.bundling import SMALL
+from yatagan.planning.bundling import LARGEST_BUNDLED
 from yatagan.stores.coalescing import Coalesced
 from yatagan.stores.in_flight import InFlight
 from yatagan.stores.interface import Facts, Kind, Reader, SmallFile, machine_of
@@ -92,13 +92,13 @@ class SourceFiles:
 
     async def _read_small(self, step: Step) -> FileInMemory | None:
         """A small file of this machine, read whole and of one moment; None for others, and where that failed."""
-        if not (self._source.traits.here and step.facts.size <= SMALL):
+        if not (self._source.traits.here and step.facts.size <= LARGEST_BUNDLED):
             return None
         found = await self._small.ask(step.source)
         return FileInMemory(found.contents, found.facts) if found.facts is not None else None
 
     async def _read_many(self, paths: Sequence[bytes]) -> list[SmallFile]:
-        return await machine_of(self._source).read_small(paths, SMALL)
+        return await machine_of(self._source).read_small(paths, LARGEST_BUNDLED)
 
     async def _let_one_age(self, step: Step, found: Facts) -> bool:
         """Wait until a change to the file would show in its times. Returns whether it had to wait.

@@ -35,7 +35,7 @@ if TYPE_CHECKING:  # what makes archives is imported when one is made
     from yatagan.bundles.make import BundleContents
 
 #: Members that are settled together.
-_AT_ONCE = 500
+_STEPS_PER_COMMIT = 500
 
 
 class _Spool(LocalStore):
@@ -207,10 +207,10 @@ class StoredBundleWorker:
 
     async def _settle(self, changes: Sequence[Change], members: Sequence[Step]) -> None:
         """Write what became of members, many at once, then tell it."""
-        for at in range(0, len(changes), _AT_ONCE):
-            some = changes[at : at + _AT_ONCE]
+        for at in range(0, len(changes), _STEPS_PER_COMMIT):
+            some = changes[at : at + _STEPS_PER_COMMIT]
             await self._commits.note(*some)
-            for change, each in zip(some, members[at : at + _AT_ONCE], strict=True):
+            for change, each in zip(some, members[at : at + _STEPS_PER_COMMIT], strict=True):
                 assert change.state is not None
                 size = each.facts.size if each.kind is StepKind.FILE else 0
                 told = each.number, each.kind, each.label, size, change.state, change.evidence, change.fault, ""

@@ -12,7 +12,7 @@ from yatagan.batches.steps import Step
 from yatagan.portable.tar import END, FILE, Member, encode, padding
 
 #: The largest file that travels with others, and what a bundle comes to at most.
-SMALL = 256 << 10
+LARGEST_BUNDLED = 256 << 10
 BUNDLE_BYTES, BUNDLE_FILES = 2 << 20, 1000
 #: Fewer files than this are not worth a bundle.
 _LEAST = 16

@@ -22,7 +22,7 @@ from yatagan.batches.steps import (
 )
 from yatagan.errors import Fault
 from yatagan.places import holds
-from yatagan.planning.bundling import BUNDLE_BYTES, BUNDLE_FILES, SMALL, BundledTravel, BundleLayout
+from yatagan.planning.bundling import BUNDLE_BYTES, BUNDLE_FILES, LARGEST_BUNDLED, BundledTravel, BundleLayout
 from yatagan.planning.stored_bundles import BundleToStore
 from yatagan.portable import index
 from yatagan.stores.interface import Facts, Kind
@@ -140,7 +140,7 @@ class Plan:
 def travels(difference: Difference) -> bool:
     """Whether a file may come with others: it is small, and takes nobody's place."""
     facts = difference.facts
-    return facts.kind is Kind.FILE and facts.size <= SMALL and difference.verdict is Verdict.NEW
+    return facts.kind is Kind.FILE and facts.size <= LARGEST_BUNDLED and difference.verdict is Verdict.NEW
 
 
 class _Numbering:

@@ -28,7 +28,7 @@ _THINGS = frozenset({StepKind.FILE, StepKind.LINK, StepKind.DIRECTORY})
 #: States in which a step needs nothing more.
 _DONE = frozenset({StepState.IN_PLACE, StepState.LEFT, StepState.NOT_CARRIED})
 #: Part files that are removed at once.
-_AT_ONCE = 64
+_REMOVALS_AT_ONCE = 64
 _NOT_DONE = tuple(state for state in StepState if state not in _DONE)
 
 
@@ -142,7 +142,7 @@ async def remove_parts(journal: Journal, destination: Store, keep: frozenset[byt
             return True
         return False
 
-    while some := list(islice(names, _AT_ONCE)):
+    while some := list(islice(names, _REMOVALS_AT_ONCE)):
         removed += sum(await asyncio.gather(*(remove(part) for part in some if part not in keep)))
     return removed
 

@@ -45,7 +45,7 @@ Alive = Callable[[], None]
 _FRAME = 4 << 20
 _BLOCK = 1 << 20
 #: Digests that are told at once.
-_AT_ONCE = 5000
+_ENTRIES_PER_MESSAGE = 5000
 #: Outcomes that are told one by one; the rest is only counted.
 _MOST_TOLD = 1000
 
@@ -258,7 +258,7 @@ def contents(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
 def more(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
     """The next of a list that is being told; none at its end."""
     left = _TO_TELL.get(request["token"], [])
-    some, left[:_AT_ONCE] = left[:_AT_ONCE], []
+    some, left[:_ENTRIES_PER_MESSAGE] = left[:_ENTRIES_PER_MESSAGE], []
     if not some:
         _TO_TELL.pop(request["token"], None)
     return {"found": some}

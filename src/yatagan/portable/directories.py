@@ -292,7 +292,7 @@ def kind_of(found: os.stat_result) -> str:
 
 def time_ns() -> int:
     """The time in nanoseconds, also before Python 3.7."""
-    return time.time_ns() if hasattr(time, "time_ns") else int(time.time() * 1e9)
+    return time.time_ns() if hasattr(time, "time_ns") else int(time.time() * 1e9)  # novermin
 
 
 def sync_disk(descriptor: int) -> bool:

@@ -10,7 +10,7 @@ def _of(*names: str) -> Tuple[str, ...]:
 #: What every node gets at its login.
 PROGRAM = _of("directories", "placing", "small_files", "program")
 #: What is sent when it is first needed: finding and copying what a file has of another one,
-DELTA = _of("block_sums", "changed_parts")
+DELTA = _of("block_sums", "delta_handlers")
 #: making, reading and unpacking archives,
 ARCHIVES = _of(
     "tar",

@@ -52,7 +52,7 @@ FileOutcome = Tuple[int, int]
 
 #: Parcels that are synced together, each with its file open: several requests of so many must not use up what a
 #: process may open.
-_TOGETHER = 100
+_FILES_PER_GROUP = 100
 
 
 def extract(bundle: bytes, files: List[BundledFile], alive: Callable[[], None]) -> List[FileOutcome]:
@@ -82,8 +82,8 @@ def _in_groups(files: List[BundledFile], open_: Any, alive: Callable[[], None], 
     done by a disk at once (measured: in half the time). What lies in a directory that was moved away is not in place.
     """
     outcomes: List[FileOutcome] = []
-    for at in range(0, len(files), _TOGETHER):
-        some, opened = files[at : at + _TOGETHER], []
+    for at in range(0, len(files), _FILES_PER_GROUP):
+        some, opened = files[at : at + _FILES_PER_GROUP], []
         places = OpenDirectories()
         try:
             for file in some:

@@ -12,7 +12,7 @@ from yatagan.portable.index import after_offset, around_offset, before_offset
 from yatagan.portable.tar import COMMON_HEAD, DIRECTORY, FILE, LINK, Member, common_head, encode, padding
 
 #: A file of up to this size is read whole.
-SMALL = 256 << 10
+LARGEST_IN_MEMORY = 256 << 10
 _TRIES = 3
 #: Seconds for which a change to a file may leave its times as they are; generous, for disks of other machines.
 _FRESH = 2.0
@@ -173,7 +173,7 @@ class TarInput:
             return self._described(entry, status, b"", target)
         seen = entry.seen
         for _ in range(_TRIES):
-            if seen[0] > SMALL:
+            if seen[0] > LARGEST_IN_MEMORY:
                 return self._described(entry, last.look_at(entry.path), None)
             contents, status = _whole(last, entry.path, seen[0])
             now = status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino

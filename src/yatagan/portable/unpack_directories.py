@@ -16,7 +16,7 @@ _MOST_OPEN = 64
 _FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
-class Refused(Exception):
+class MemberRefused(Exception):
     """A member is not unpacked; `why` is a reason of `member_names`."""
 
     def __init__(self, why: str) -> None:
@@ -60,7 +60,7 @@ class UnpackDirectories:
         except FileNotFoundError:
             if self._awaits(parts):
                 self._settle()
-                raise Refused(THROUGH_FILE) from None
+                raise MemberRefused(THROUGH_FILE) from None
             os.mkdir(name, 0o700, dir_fd=above)
             self._made[parts] = None
             descriptor = open_below(above, name, _FLAGS)
@@ -68,7 +68,7 @@ class UnpackDirectories:
             if error.errno not in (errno.ENOTDIR, errno.ELOOP):
                 raise
             found = look(above, name)
-            raise Refused(THROUGH_LINK if found and stat.S_ISLNK(found.st_mode) else THROUGH_FILE) from None
+            raise MemberRefused(THROUGH_LINK if found and stat.S_ISLNK(found.st_mode) else THROUGH_FILE) from None
         if len(self._open) >= _MOST_OPEN:
             self._settle()
             for other in [each for each in self._open if parts[: len(each)] != each]:
@@ -91,7 +91,7 @@ class UnpackDirectories:
         for parts in sorted(self._made, key=len, reverse=True):
             try:
                 self._set_facts_of(parts, self._made[parts])
-            except (OSError, OverflowError, Refused):
+            except (OSError, OverflowError, MemberRefused):
                 continue  # it was removed or replaced meanwhile: then its facts are nobody's
         self._made.clear()
         self._close_below()
@@ -119,7 +119,7 @@ class UnpackDirectories:
             try:
                 below = open_below(descriptor, name, _FLAGS)
             except OSError:
-                raise Refused(NO_TARGET) from None
+                raise MemberRefused(NO_TARGET) from None
             finally:
                 os.close(descriptor)
             descriptor = below

@@ -34,10 +34,10 @@ from yatagan.portable.member_names import (
     refusal,
 )
 from yatagan.portable.tar import DIRECTORY, FILE, HARD_LINK, LINK, Damaged, Member
-from yatagan.portable.unpack_directories import Refused, UnpackDirectories
+from yatagan.portable.unpack_directories import MemberRefused, UnpackDirectories
 
 try:
-    from typing import Protocol
+    from typing import Protocol  # novermin
 except ImportError:  # before Python 3.8
     Protocol = object  # type: ignore[assignment]
 
@@ -166,7 +166,7 @@ class Unpacker:
                 self._hard_link(member)
             else:
                 self._told(MemberOutcome(member, REFUSED, SPECIAL))
-        except Refused as refused:
+        except MemberRefused as refused:
             self._told(MemberOutcome(member, REFUSED, refused.why))
         except OverflowError:
             self._told(MemberOutcome(member, FAILED, "a size or time that no disk can hold"))
@@ -203,7 +203,7 @@ class Unpacker:
         try:
             digest = self._write(archive, member, descriptor, hash_holes=bool(expected))
             if expected and digest != expected:
-                raise Refused(DIFFERENT)
+                raise MemberRefused(DIFFERENT)
             os.fchmod(descriptor, member.mode & 0o777)
             os.utime(descriptor, ns=(time_ns(), member.mtime_ns))
         except BaseException:
@@ -328,9 +328,9 @@ class Unpacker:
 
     def _link(self, member: Member) -> None:
         if not member.target or b"\0" in member.target:
-            raise Refused(NO_TARGET)
+            raise MemberRefused(NO_TARGET)
         if leads_out(member.name, member.target) and not self._manner.links_out:
-            raise Refused(LEADS_OUT)
+            raise MemberRefused(LEADS_OUT)
         parts = parts_of(member.name)
         directory, name = self._directories.open(parts[:-1]), parts[-1]
         found = self._way_is_free(directory, name, member)
@@ -346,14 +346,14 @@ class Unpacker:
 
     def _hard_link(self, member: Member) -> None:
         if refusal(member.target):
-            raise Refused(LEADS_OUT)
+            raise MemberRefused(LEADS_OUT)
         self._settle()
         parts, target = parts_of(member.name), parts_of(member.target)
         source = self._directories.existing(target[:-1])
         try:
             there = look(source, target[-1])
             if there is None or not stat.S_ISREG(there.st_mode):
-                raise Refused(NO_TARGET)
+                raise MemberRefused(NO_TARGET)
             directory, name = self._directories.open(parts[:-1]), parts[-1]
             found = look(directory, name)
             if found is not None:

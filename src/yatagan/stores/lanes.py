@@ -29,7 +29,7 @@ _CHANNELS = 8
 #: Seconds between logins that are begun at the same time: servers turn some away that come at once.
 _APART = 0.05
 #: Lanes opened at the same time. Servers turn some away from ten on that are not yet let in.
-_AT_ONCE = 6
+_LOGINS_AT_ONCE = 6
 #: So few lanes are most likely not yet enough.
 _FEW = 4
 #: How often the bytes to come must fill all lanes that there were before, to open them at once.
@@ -149,7 +149,7 @@ class Lanes:
                 if not (more or opening):
                     self._not_before = time.monotonic() + _NO_MORE
                     return  # every channel of every login is open
-                for at in range(min(missing, _AT_ONCE) - len(opening) if more else 0):
+                for at in range(min(missing, _LOGINS_AT_ONCE) - len(opening) if more else 0):
                     opening.add(asyncio.ensure_future(self._open(at * _APART)))
                 done, opening = await asyncio.wait(opening, return_when=asyncio.FIRST_COMPLETED)
                 opened = [task.result() for task in done]

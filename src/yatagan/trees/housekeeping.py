@@ -14,7 +14,7 @@ from yatagan.stores.interface import Kind, Store
 from yatagan.trees.scan import Tree
 
 #: Removals under way at once.
-_AT_ONCE = 16
+_REQUESTS_AT_ONCE = 16
 
 
 async def make_directories(store: Store, path: bytes) -> list[bytes]:
@@ -81,7 +81,7 @@ async def remove(
             by_directory.setdefault(posixpath.dirname(path) if path else b"", []).append(path)
         else:
             by_directory.setdefault(path, [])
-    slots = asyncio.Semaphore(_AT_ONCE)
+    slots = asyncio.Semaphore(_REQUESTS_AT_ONCE)
 
     def left(path: bytes, fault: Fault, detail: str) -> None:
         failed(path, fault, detail)

@@ -13,8 +13,8 @@ from yatagan.portable import facts_not_kept
 from yatagan.portable.modules import NOT_KEPT
 from yatagan.stores.interface import Store, machine_of
 
-#: What the helper learns for it, entries that it is asked about at once, and in all: more would be a long wait.
-_AT_ONCE, _MOST = 5_000, 50_000
+#: Entries of one request, and of a tree: more would be a long wait.
+_ENTRIES_PER_REQUEST, _MOST_ENTRIES = 5_000, 50_000
 
 
 @dataclass(slots=True)
@@ -44,10 +44,10 @@ async def find_unkept(source: Store, trees: Iterable[tuple[bytes, Iterable[bytes
         if source.traits.here:
             found.add(await asyncio.to_thread(facts_not_kept.count, (os.path.join(root, path) for path in paths)))
             continue
-        wanted = list(islice(paths, _MOST + 1))
-        found.all &= len(wanted) <= _MOST
-        for at in range(0, min(len(wanted), _MOST), _AT_ONCE):
-            some = wanted[at : min(at + _AT_ONCE, _MOST)]
+        wanted = list(islice(paths, _MOST_ENTRIES + 1))
+        found.all &= len(wanted) <= _MOST_ENTRIES
+        for at in range(0, min(len(wanted), _MOST_ENTRIES), _ENTRIES_PER_REQUEST):
+            some = wanted[at : min(at + _ENTRIES_PER_REQUEST, _MOST_ENTRIES)]
             values = {"root": os.fsdecode(root), "paths": [os.fsdecode(path) for path in some]}
             try:
                 reply = await machine_of(source).run(NOT_KEPT, "not_kept", b"", values)

@@ -62,7 +62,7 @@ def _copy(old: int, part: int, match: List[Any], alive: Alive) -> bool:
 def _copied_by_the_disk(old: int, part: int, offset: int, at: int, size: int, alive: Alive) -> bool:
     end = offset + size
     while offset < end:
-        count = os.copy_file_range(old, part, min(_PIECE, end - offset), offset, at)
+        count = os.copy_file_range(old, part, min(_PIECE, end - offset), offset, at)  # novermin: asked for first
         if not count:
             return False
         alive()

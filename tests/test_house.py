@@ -1,0 +1,115 @@
+"""The code's own rules: one name for one thing, short modules and functions, pages that name files that are there."""
+
+from __future__ import annotations
+
+import ast
+import re
+import statistics
+import subprocess
+import sys
+from collections import defaultdict
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from yatagan.portable import modules
+
+ROOT = Path(__file__).parents[1]
+SOURCE = ROOT / "src" / "yatagan"
+MODULES = sorted(SOURCE.rglob("*.py"))
+PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").rglob("*.md"))]
+
+
+def definitions(kind: type | tuple[type, ...]) -> Iterator[tuple[Path, ast.AST]]:
+    for module in MODULES:
+        for node in ast.walk(ast.parse(module.read_text())):
+            if isinstance(node, kind):
+                yield module, node
+
+
+def test_a_class_name_means_one_thing() -> None:
+    places = defaultdict(list)
+    for module, node in definitions(ast.ClassDef):
+        places[node.name].append(module.relative_to(SOURCE).as_posix())  # type: ignore[attr-defined]
+    twice = {name: found for name, found in places.items() if len(found) > 1}
+    assert not twice, twice
+
+
+def test_a_module_name_means_one_thing() -> None:
+    """But for the commands of `cli/`, which are named as they are typed."""
+    places = defaultdict(list)
+    for module in MODULES:
+        if not module.name.startswith("__") and module.parent.name != "cli":
+            places[module.name].append(module.parent.name)
+    assert not {name: found for name, found in places.items() if len(found) > 1}
+
+
+def test_modules_and_functions_are_short() -> None:
+    long = {module.name: lines for module in MODULES if (lines := len(module.read_text().splitlines())) > 450}
+    assert not long, long
+    functions = [
+        node.end_lineno - node.lineno + 1  # type: ignore[attr-defined]
+        for _, node in definitions((ast.FunctionDef, ast.AsyncFunctionDef))
+    ]
+    assert statistics.median(functions) <= 7
+    assert statistics.quantiles(functions, n=10)[-1] <= 20
+
+
+def test_every_file_that_is_named_is_there() -> None:
+    """In pages and docstrings: `room/module.py` below src/yatagan, `tests/…`, or a name that some file has."""
+    known = {path.name for folder in ("src", "tests", "benchmarks") for path in (ROOT / folder).rglob("*.py")}
+    known |= {"hashlib.py"}  # somebody else's, in an example
+    texts = {page: page.read_text() for page in PAGES}
+    for module in (*MODULES, *sorted((ROOT / "tests").glob("*.py"))):
+        texts[module] = "\n".join(
+            ast.get_docstring(node) or ""
+            for node in ast.walk(ast.parse(module.read_text()))
+            if isinstance(node, ast.Module | ast.ClassDef | ast.FunctionDef | ast.AsyncFunctionDef)
+        )
+    missing = []
+    for place, text in texts.items():
+        for name in re.findall(r"`([\w/]+\.py)`", text):
+            there = any((base / name).exists() for base in (ROOT, SOURCE)) if "/" in name else name in known
+            if not there:
+                missing.append(f"{place.relative_to(ROOT)}: {name}")
+    assert not missing, missing
+
+
+def test_what_runs_on_nodes_needs_no_more_than_python_3_6() -> None:
+    done = subprocess.run(
+        [
+            str(Path(sys.executable).with_name("vermin")),
+            "-t=3.6-",
+            "--no-tips",
+            "--eval-annotations",
+            str(SOURCE / "portable"),
+        ],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert done.returncode == 0, done.stdout
+
+
+@pytest.mark.parametrize("name", sorted(vars(modules)))
+def test_a_node_is_sent_modules_of_one_room_in_order(name: str) -> None:
+    """Each after those that it imports; and besides those nothing but the standard library."""
+    sent = getattr(modules, name)
+    if not name.isupper():
+        return
+    loaded: list[str] = [] if name == "PROGRAM" else list(modules.PROGRAM)
+    for module in sent:
+        path = ROOT / "src" / (module.replace(".", "/") + ".py")
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.ImportFrom) and node.module is not None and node.module.startswith("yatagan"):
+                imported = (
+                    [f"{node.module}.{each.name}" for each in node.names]
+                    if node.module == "yatagan.portable"
+                    else [node.module]
+                )
+                assert set(imported) <= {*loaded, module}, f"{module} imports {imported}"
+            elif isinstance(node, ast.Import | ast.ImportFrom):
+                first = node.module if isinstance(node, ast.ImportFrom) else node.names[0].name
+                assert (first or "").partition(".")[0] in sys.stdlib_module_names, f"{module} imports {first}"
+        loaded.append(module)
