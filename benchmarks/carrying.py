@@ -235,7 +235,7 @@ def processes() -> Result:
         for way, words in (("up", ["big", "oak:in"]), ("down", ["oak:ref", "back"])):
             seconds = {}
             for beside in (0, 3):
-                bed.program("config", "set", "line.processes", str(beside))
+                bed.program("config", "set", "connection.processes", str(beside))
                 seconds[beside] = statistics.median(
                     _of_the_loop(root, [*words[:1], f"{words[1]}-{beside}-{turn}"]) for turn in range(3)
                 )

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
-from yatagan.config.settings import LineSettings
+from yatagan.config.settings import ConnectionSettings
 from yatagan.nodes.prompts import NoPrompter
 from yatagan.stores.local import LocalStore
 from yatagan.stores.node_source import NodeSource
@@ -19,7 +19,7 @@ from yatagan.trees.scan import scan
 async def main(home: Path, near: str, far: str) -> None:
     here = LocalStore(os.fsencode(home))
     found = Home(home, home, home / ".ssh", home)
-    there = await NodeSource(NodeBook(found.nodes_file).get("oak"), found, LineSettings(), NoPrompter()).open()
+    there = await NodeSource(NodeBook(found.nodes_file).get("oak"), found, ConnectionSettings(), NoPrompter()).open()
     trees = [await scan(here, await here.resolve(near.encode())), await scan(there, await there.resolve(far.encode()))]
     assert len(trees[0].entries) == len(trees[1].entries)
     await there.close()

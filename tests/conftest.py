@@ -159,7 +159,7 @@ def program(tmp_path: Path) -> Iterator[Program]:
     """The program with an empty home, working in `tmp_path/near`. Nodes that were opened are closed in the end."""
     (tmp_path / "near").mkdir()
     (tmp_path / "home").mkdir()
-    (tmp_path / "home" / "settings.toml").write_text('[line]\npatience = "20s"\nsilence = "20s"\n')
+    (tmp_path / "home" / "settings.toml").write_text('[connection]\npatience = "20s"\nsilence = "20s"\n')
     found = Program(tmp_path / "home", tmp_path / "near")
     yield found
     for log in (tmp_path / "home" / "keepers").glob("*.log"):

@@ -25,7 +25,7 @@ from yatagan.engine.executor import Conditions, Executor
 from yatagan.engine.retry import RetryPolicy
 from yatagan.engine.scheduler import Limits
 from yatagan.engine.session import evidence_for
-from yatagan.errors import LINE_FAULTS, CannotReach, Fault, StoreError
+from yatagan.errors import CONNECTION_FAULTS, CannotReach, Fault, StoreError
 from yatagan.places import KEPT_DIRECTORY, is_ours
 from yatagan.planning.bundling import Costs
 from yatagan.planning.planner import BundlingChoice, make_plan
@@ -248,7 +248,7 @@ class Store:
         world = self._world
         await asyncio.sleep(world.rng.random() * (0.01 if self._here else 0.1))
         if self.lost:
-            raise StoreError(Fault.LINE_LOST, path)
+            raise StoreError(Fault.CONNECTION_LOST, path)
         if world.calm or self._here:
             return
         world.requests += 1
@@ -267,7 +267,7 @@ class Store:
             self.lost = True
             raise StoreError(Fault.SILENT, path)
         if self.lost:
-            raise StoreError(Fault.LINE_LOST, path)
+            raise StoreError(Fault.CONNECTION_LOST, path)
 
     def _at(self, path: bytes) -> bytes:
         """Where a path leads: a store that walks refuses a link above it, another one follows."""
@@ -330,7 +330,7 @@ class Store:
         await self._request(path)
         return self._inode(path).target
 
-    async def room(self, path: bytes) -> int | None:
+    async def free_space(self, path: bytes) -> int | None:
         return self._machine.room
 
     async def clock_ns(self) -> int | None:
@@ -380,7 +380,7 @@ class Store:
                 raise
             if machine.room is not None:
                 if machine.room < run.size:
-                    raise StoreError(Fault.NO_ROOM, part)
+                    raise StoreError(Fault.NO_SPACE, part)
                 machine.room -= run.size
             self._copying(source, target, run)()
         target.durable, target.pending = target.data, []
@@ -495,7 +495,7 @@ class Store:
         try:
             made = await self.digest(path, algorithm)
         except StoreError as error:
-            if error.fault in LINE_FAULTS:
+            if error.fault in CONNECTION_FAULTS:
                 raise
             return Digested("", None, error.fault)
         return Digested(made.digest, made.facts)
@@ -593,7 +593,7 @@ class Store:
                 return Extracted(there=True) if there.data == data else Extracted(fault=Fault.EXISTS)
             if machine.room is not None:
                 if machine.room < len(data):
-                    return Extracted(fault=Fault.NO_ROOM)
+                    return Extracted(fault=Fault.NO_SPACE)
                 machine.room -= len(data)
             inode = machine.make(file.path, Kind.FILE, data, age=0)
             inode.mode = inode.mode if file.mode is None else file.mode
@@ -650,12 +650,12 @@ class File:
 
     def _read_here(self, offset: int, size: int) -> bytes:
         if self._store.lost:
-            raise StoreError(Fault.LINE_LOST)
+            raise StoreError(Fault.CONNECTION_LOST)
         return self._inode.data[offset : offset + size]
 
     def _write_here(self, offset: int, data: bytes) -> None:
         if self._store.lost:
-            raise StoreError(Fault.LINE_LOST)
+            raise StoreError(Fault.CONNECTION_LOST)
         self._inode.pending.append((offset, bytes(data)))
 
     def copy_here(self, source: File, offset: int, size: int) -> bool:
@@ -675,7 +675,7 @@ class File:
             raise
         if machine.room is not None:
             if machine.room < len(data):
-                raise StoreError(Fault.NO_ROOM)
+                raise StoreError(Fault.NO_SPACE)
             machine.room -= len(data)
         self._inode.pending.append((offset, bytes(data)))
 

@@ -153,8 +153,8 @@ def test_a_kill_between_the_old_batch_and_the_new_one_loses_nothing(program: Pro
     assert_arrived(program, oak)
 
 
-def test_what_is_there_already_needs_no_room_a_second_time() -> None:
-    plan = Plan(b"/there", [], [], 1, room=1500)
+def test_what_is_there_already_needs_no_space_a_second_time() -> None:
+    plan = Plan(b"/there", [], [], 1, free=1500)
     plan.summary.size = 2000
     with pytest.raises(Refused, match="500 B more are needed"):
         refuse_without_space(plan, "oak", 0)

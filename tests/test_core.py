@@ -361,7 +361,7 @@ def random_event(
             return r.StepEnded(number)
         return r.StepReturned(number, Fault.SOURCE_CHANGED, moved=False, now=now)
     working.pop(number)
-    return r.StepReturned(number, Fault.LINE_LOST, moved=rng.random() < 0.3, now=now)
+    return r.StepReturned(number, Fault.CONNECTION_LOST, moved=rng.random() < 0.3, now=now)
 
 
 # -- comparing ---------------------------------------------------------------------------------------------

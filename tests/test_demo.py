@@ -26,7 +26,7 @@ def test_the_demo_explains_itself_and_leaves_something_to_try_on(program: Progra
         "every record and list is as it was written",
         "export YATAGAN_HOME=",
     ]
-    assert "the line was lost" in done.stderr
+    assert "the connection was lost" in done.stderr
     at = [done.stdout.find(words) for words in told]
     assert -1 not in at and at == sorted(at), dict(zip(told, at, strict=True))
     near, heron = program.directory / "fen-demo", program.directory / "fen-demo" / "practice" / "heron" / "campaign"

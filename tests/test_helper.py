@@ -144,4 +144,4 @@ def test_one_that_ends_is_a_lost_line() -> None:
 
     with pytest.raises(StoreError) as caught:
         with_helper(work)
-    assert caught.value.fault is Fault.LINE_LOST
+    assert caught.value.fault is Fault.CONNECTION_LOST

@@ -128,7 +128,7 @@ def test_a_cut_line_is_retried_by_itself(program: Program, practice: Practice) -
     make_tree(program.directory / "fen")
     practice.wrong("heron", cut_after="2MB", refuse_for="1500ms")
     done = program("stage", "fen", "heron:")
-    assert "trying again in" in done.stderr and "the line is back" in done.stderr
+    assert "trying again in" in done.stderr and "the connection is back" in done.stderr
     assert_all_there(program, far)
 
 
@@ -139,7 +139,7 @@ def test_a_login_node_that_ends_what_lasts_too_long(program: Program, practice: 
     (program.directory / "big").write_bytes(os.urandom(6_000_000))
     practice.wrong("dunlin", kill_after="3s", max_rate="2MB")
     done = program("stage", "big", "dunlin:")
-    assert "the line was lost" in done.stderr and "the line is back" in done.stderr
+    assert "the connection was lost" in done.stderr and "the connection is back" in done.stderr
     # One cluster, one disk.
     assert "Nothing to move" in program("stage", "big", "heron:").stdout
     assert (heron.root / "big").read_bytes() == (program.directory / "big").read_bytes()
@@ -148,7 +148,7 @@ def test_a_login_node_that_ends_what_lasts_too_long(program: Program, practice: 
 def test_a_line_that_stays_away_interrupts_and_resumes(program: Program, practice: Practice) -> None:
     far = practice.far()
     program(*far.add)
-    (program.home / "settings.toml").write_text('[line]\npatience = "1s"\n')
+    (program.home / "settings.toml").write_text('[connection]\npatience = "1s"\n')
     make_tree(program.directory / "fen")
     practice.wrong("heron", cut_after="2MB", refuse_for="60s")
     done = program("stage", "fen", "heron:", expect=4)
@@ -183,7 +183,7 @@ def test_a_full_disk_holds_the_batch_until_there_is_room(program: Program, pract
     practice.wrong("heron", full_after="2MB")
     done = program("stage", "fen", "heron:", "--no-space-check", expect=4)
     assert "is held (no space)" in done.stdout and "not enough" in done.stdout
-    assert re.search(r"no room left on the disk: [0-9.]+ MB are still to come, and [0-9.]+ k?B were free", done.stdout)
+    assert re.search(r"no space left on the disk: [0-9.]+ MB are still to come, and [0-9.]+ k?B were free", done.stdout)
     assert "held (no space)" in program("batch", "list").stdout
     assert program.json("batch", "show")["state"] == "held"
     practice.wrong("heron")
@@ -244,7 +244,7 @@ def test_a_hung_server_that_wakes_up_spoils_nothing(program: Program, oak: Far) 
             os.kill(pid, signal.SIGKILL)
         out, err = child.communicate(timeout=110)
         assert child.returncode == 0, out + err
-        assert "the line was lost" in err
+        assert "the connection was lost" in err
         assert big.read_bytes() == (oak.root / "big").read_bytes()
     finally:
         for pid in hung:

@@ -165,7 +165,7 @@ def test_a_batch_inside_the_keeper(program: Program, practice: Practice, bittern
     assert done["good"] and is_whole(program, bittern)
     assert done["bytes_sent_again"] == 0  # what was answered before the stop is known to be there
     log = (program.home / "batches" / batch / "log.jsonl").read_text()
-    assert "line lost" not in log
+    assert "connection lost" not in log
     back = program.json("stage", "bittern:big", "back")["batch"]
     assert back["evidence"] == {"on-arrival": 1}
     assert len(program.json("ledger", "show")["records"]) == 2
@@ -196,9 +196,9 @@ def test_a_line_that_is_lost_in_a_batch_asks_its_command(program: Program, pract
     practice.wrong("bittern", max_rate="2MB", cut_after="1MB")
     keeper = openness(program)["process"]
     terminal = Terminal(program, "stage", "big", "bittern:")
-    terminal.expect("the line was lost")
+    terminal.expect("the connection was lost")
     log_in(terminal, practice)
-    assert terminal.end() == 0 and "the line is back" in terminal.seen
+    assert terminal.end() == 0 and "the connection is back" in terminal.seen
     assert is_whole(program, bittern) and openness(program)["process"] == keeper
 
     (bittern.root / "big").unlink()
@@ -206,7 +206,7 @@ def test_a_line_that_is_lost_in_a_batch_asks_its_command(program: Program, pract
     program("stage", "big", "bittern:", expect=3)  # and now nobody is there
     assert program.json("batch", "show")["state"] == "needs a login"
     wait_for(lambda: not _runs(keeper))
-    assert "the line was lost" in program("node", "list").stdout
+    assert "the connection was lost" in program("node", "list").stdout
 
 
 def _on_the_node(far: Far, name: str) -> list[int]:
@@ -246,7 +246,7 @@ def test_a_file_server_that_dies_costs_no_login(program: Program, oak: Far) -> N
 @pytest.mark.parametrize(
     ("how", "why"),
     [
-        ("line", "the line was lost"),
+        ("line", "the connection was lost"),
         ("time", "its time was up"),
         ("signal", "it was told to end"),
         ("socket", "its socket was taken away"),
@@ -376,7 +376,7 @@ def test_noise_is_refused(head: bytes, body: bytes) -> None:
 @pytest.mark.parametrize(
     "error",
     [
-        StoreError(Fault.NO_ROOM, b"/fen/\xff", store="oak", detail="no space"),
+        StoreError(Fault.NO_SPACE, b"/fen/\xff", store="oak", detail="no space"),
         ChangedHostKey("oak", "oak.fen.example", "SHA256:x", ("SHA256:y",), "known_hosts"),
         NeedsAnswer("oak", "Password: "),
         BatchInUse("261125-abcd", "process 1 on here"),

@@ -22,7 +22,7 @@ from conftest import Far, OpenSsh, Practice, Program, start_sshd, wait_for
 from yatagan.cli import plan_warnings
 from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
-from yatagan.config.settings import LineSettings
+from yatagan.config.settings import ConnectionSettings
 from yatagan.nodes.prompts import NoPrompter
 from yatagan.nodes.sftp_client import SftpClient
 from yatagan.nodes.transport import PacketConnector
@@ -230,7 +230,7 @@ def test_lanes_that_cannot_be_had_are_not_asked_for_again_and_again(monkeypatch:
 async def opened(program: Program, processes: int = 0) -> SftpStore:
     home = home_of(program)
     found = NodeBook(home.nodes_file).get("oak")
-    return await NodeSource(found, home, LineSettings(processes=processes), NoPrompter()).open()
+    return await NodeSource(found, home, ConnectionSettings(processes=processes), NoPrompter()).open()
 
 
 def beside(parent: int) -> list[int]:
@@ -455,7 +455,7 @@ def test_a_login_among_several_may_die(program: Program, oak: Far) -> None:
 def test_processes_beside_end_when_we_do_and_may_die(program: Program, oak: Far, end: str) -> None:
     data = random.Random(6).randbytes(110 << 20)
     (program.directory / "big").write_bytes(data)
-    program("config", "set", "line.processes", "2")
+    program("config", "set", "connection.processes", "2")
     remember(home_of(program), "oak", ConnectionHistory(3, 9e7, 0.05))
     run = program.start("stage", "big", "oak:", "--json", "--max-rate", "40MB/s")
     wait_for(lambda: len(beside(run.pid)) == 2 and any(oak.root.iterdir()))

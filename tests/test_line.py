@@ -44,24 +44,24 @@ MEANINGS = [
     (Refusal(sftp_packets.PERMISSION_DENIED, "said"), Fault.DENIED),
     (Refusal(sftp_packets.ALREADY_EXISTS, "said"), Fault.EXISTS),
     (Refusal(sftp_packets.WRITE_PROTECT, "said"), Fault.READ_ONLY),
-    (Refusal(sftp_packets.NO_SPACE, "said"), Fault.NO_ROOM),
-    (Refusal(sftp_packets.QUOTA, "said"), Fault.NO_ROOM),
+    (Refusal(sftp_packets.NO_SPACE, "said"), Fault.NO_SPACE),
+    (Refusal(sftp_packets.QUOTA, "said"), Fault.NO_SPACE),
     (Refusal(sftp_packets.UNSUPPORTED, "said"), Fault.UNSUPPORTED),
     (Refusal(sftp_packets.NOT_A_DIRECTORY, "said"), Fault.NOT_A_DIRECTORY),
     (Refusal(sftp_packets.IS_A_DIRECTORY, "said"), Fault.IS_DIRECTORY),
     (Refusal(sftp_packets.LINK_LOOP, "said"), Fault.IS_LINK),
     (Refusal(23, "said"), Fault.REFUSED),
-    (Refusal(sftp_packets.CONNECTION_LOST, "said"), Fault.LINE_LOST),
-    (Refusal(sftp_packets.NO_CONNECTION, "said"), Fault.LINE_LOST),
-    (Refusal(sftp_packets.BAD_MESSAGE, "said"), Fault.LINE_LOST),
-    (asyncssh.ConnectionLost("said"), Fault.LINE_LOST),
-    (asyncssh.ChannelOpenError(1, "said"), Fault.LINE_LOST),
-    (ConnectionResetError("said"), Fault.LINE_LOST),
-    (EOFError("said"), Fault.LINE_LOST),
-    (NotFiles("said"), Fault.LINE_LOST),
-    (BrokenPipeError(32, "said"), Fault.LINE_LOST),
+    (Refusal(sftp_packets.CONNECTION_LOST, "said"), Fault.CONNECTION_LOST),
+    (Refusal(sftp_packets.NO_CONNECTION, "said"), Fault.CONNECTION_LOST),
+    (Refusal(sftp_packets.BAD_MESSAGE, "said"), Fault.CONNECTION_LOST),
+    (asyncssh.ConnectionLost("said"), Fault.CONNECTION_LOST),
+    (asyncssh.ChannelOpenError(1, "said"), Fault.CONNECTION_LOST),
+    (ConnectionResetError("said"), Fault.CONNECTION_LOST),
+    (EOFError("said"), Fault.CONNECTION_LOST),
+    (NotFiles("said"), Fault.CONNECTION_LOST),
+    (BrokenPipeError(32, "said"), Fault.CONNECTION_LOST),
     (OSError(13, "said"), Fault.DENIED),
-    (OSError(28, "said"), Fault.NO_ROOM),
+    (OSError(28, "said"), Fault.NO_SPACE),
     (OSError(0, "said"), Fault.REFUSED),
 ]
 
@@ -129,7 +129,7 @@ def test_a_lost_connection_ends_what_is_outstanding() -> None:
         login.lost.set()
         with pytest.raises(StoreError) as caught:
             await asked
-        assert caught.value.fault is Fault.LINE_LOST
+        assert caught.value.fault is Fault.CONNECTION_LOST
         # Our own task being cancelled is another thing, and stays what it is.
         line = Connection(Login(), 60)  # type: ignore[arg-type]
         asked = asyncio.ensure_future(line.ask(asyncio.sleep(3600), b"/fen/a"))

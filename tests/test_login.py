@@ -171,7 +171,7 @@ def test_no_secret_is_anywhere(program: Program, practice: Practice, tmp_path: P
     log_in(terminal, practice, secrets_used[1])
     terminal.expect("%")
     assert [traces(secret, program.home) for secret in secrets_used] == [[], []]
-    terminal.expect("the line was lost")
+    terminal.expect("the connection was lost")
     secrets_used.append(practice.site.codes.read_text().split()[0])
     log_in(terminal, practice, secrets_used[2])
     assert terminal.end() == 0
@@ -202,9 +202,9 @@ def test_a_wait_for_an_approval_does_not_look_like_a_hang(program: Program, prac
 
 def test_a_lost_line_asks_again_where_there_is_somebody(program: Program, practice: Practice) -> None:
     far, terminal = _stage_over_a_cut(program, practice)
-    terminal.expect("the line was lost")
+    terminal.expect("the connection was lost")
     log_in(terminal, practice)
-    assert terminal.end() == 0 and "the line is back" in terminal.seen
+    assert terminal.end() == 0 and "the connection is back" in terminal.seen
     assert (far.root / "big").read_bytes() == (program.directory / "big").read_bytes()
 
 
@@ -262,7 +262,7 @@ def test_a_batch_stays_on_one_machine_of_a_cluster(
     practice.wrong("heron", away="127.0.0.1")
     batch = program.json("batch", "show")["batch"]
     log = program.home / "batches" / batch / "log.jsonl"
-    wait_for(lambda: log.read_text().count("line lost") >= 2)  # it tries again, and nowhere else
+    wait_for(lambda: log.read_text().count("connection lost") >= 2)  # it tries again, and nowhere else
     practice.wrong("heron", away="127.0.0.2")
     assert stage.wait(30) == 0, stage.communicate()
     assert (far.root / "big").read_bytes() == (program.directory / "big").read_bytes()

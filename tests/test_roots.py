@@ -98,16 +98,16 @@ def test_a_batch_goes_where_it_was_accepted_for(program: Program, tmp_path: Path
 
 
 def test_settings(program: Program) -> None:
-    assert "line.patience    20s" in program("config", "show").stdout
+    assert "connection.patience   20s" in program("config", "show").stdout
     assert f"{program.directory}  the working directory" in program("config", "show").stdout
-    (program.home / "settings.toml").write_text('# ours\n[line]\npatience = "20s"  # short\n')
-    assert "is 30m now" in program("config", "set", "line.patience", "30m").stdout
+    (program.home / "settings.toml").write_text('# ours\n[connection]\npatience = "20s"  # short\n')
+    assert "is 30m now" in program("config", "set", "connection.patience", "30m").stdout
     program("config", "set", "login-node.size", "5GB")
-    assert '# ours\n[line]\npatience = "30m"  # short\n' in (program.home / "settings.toml").read_text()
+    assert '# ours\n[connection]\npatience = "30m"  # short\n' in (program.home / "settings.toml").read_text()
     assert program.json("config", "show")["login-node"]["size"] == 5_000_000_000
     for words, said in (
-        (("set", "line.patience", "soon"), "no duration"),
-        (("set", "line.speed", "1"), "there are line.patience"),
+        (("set", "connection.patience", "soon"), "no duration"),
+        (("set", "connection.speed", "1"), "there are connection.patience"),
         (("allow", "nowhere"), "no directory"),
         (("forbid", "/srv"), "was not allowed"),
     ):

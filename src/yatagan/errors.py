@@ -13,9 +13,9 @@ from enum import StrEnum
 class Fault(StrEnum):
     """Why an operation on files was not done. The values are what the journal keeps."""
 
-    LINE_LOST = "line-lost"
+    CONNECTION_LOST = "connection-lost"
     SILENT = "silent"
-    NO_ROOM = "no-room"
+    NO_SPACE = "no-space"
     READ_ONLY = "read-only"
     DENIED = "denied"
     MISSING = "missing"
@@ -52,7 +52,7 @@ class Fault(StrEnum):
     DESTINATION_MOVED = "destination-moved"
     LEADS_OUT = "leads-out"
     DAMAGED = "damaged"
-    NO_ROOM_HERE = "no-room-here"
+    NO_SPACE_HERE = "no-space-here"
     NOT_IN_BUNDLE = "not-in-bundle"
     WOULD_LOSE = "would-lose"
     NEWER_THERE = "newer-there"
@@ -60,16 +60,16 @@ class Fault(StrEnum):
     ONLY_READ = "only-read"
 
 
-#: Faults after which the same step may well succeed on a fresh line.
-LINE_FAULTS = frozenset({Fault.LINE_LOST, Fault.SILENT})
+#: Faults after which the same step may well succeed on a fresh connection.
+CONNECTION_FAULTS = frozenset({Fault.CONNECTION_LOST, Fault.SILENT})
 #: Faults that stop everything until somebody has made room.
-ROOM_FAULTS = frozenset({Fault.NO_ROOM, Fault.NO_ROOM_HERE})
+SPACE_FAULTS = frozenset({Fault.NO_SPACE, Fault.NO_SPACE_HERE})
 #: Faults that stop everything until somebody has looked at the destination.
 DESTINATION_FAULTS = frozenset({Fault.DESTINATION_GONE, Fault.DESTINATION_MOVED})
 #: Faults of steps that failed only because another one did: they are counted and never listed.
 CONSEQUENCES = frozenset({Fault.WITH_BUNDLE, Fault.WITH_DIRECTORY})
 #: Faults with which going on makes no sense for now.
-STOPPING_FAULTS = ROOM_FAULTS | DESTINATION_FAULTS | {Fault.NO_PROOF, Fault.OTHER_DISK}
+STOPPING_FAULTS = SPACE_FAULTS | DESTINATION_FAULTS | {Fault.NO_PROOF, Fault.OTHER_DISK}
 
 
 class YataganError(Exception):

@@ -19,7 +19,7 @@ class BatchCounts:
     Of all `files` those in place are `moved`; the rest is `left`, `waiting`, `failed_files` or `not_carried`, of
     which `newer` stayed because what is there is newer. `failed` counts steps of every kind. `replaced` are files and
     links in place that took the name of another, which is kept. `safe` bytes of what is waiting are on the
-    destination's disk. `sent` is what the line carried for all steps, `again` how much of it had
+    destination's disk. `sent` is what the connection carried for all steps, `again` how much of it had
     been sent before and could not be trusted. Of `reusing` files in place `reused` bytes were there already, in what
     they have replaced; `holes` are zeros of them that were left out. `bundles` are those that directories are now
     stored as. `evidence` counts files in place by how we know of them.

@@ -12,14 +12,14 @@ from yatagan.errors import CannotReach, Fault
 
 @dataclass(frozen=True, slots=True)
 class ConnectionOpened:
-    """Both ends can be reached. `again` after a line was lost."""
+    """Both ends can be reached. `again` after a connection was lost."""
 
     again: bool
 
 
 @dataclass(frozen=True, slots=True)
 class RetryWaiting:
-    """The line is gone; the next try comes after `seconds`. `error` when the last try did not get through."""
+    """The connection is gone; the next try comes after `seconds`. `error` when the last try did not get through."""
 
     seconds: float
     fault: Fault | None

@@ -50,7 +50,7 @@ class Header:
 class Standing:
     """Where a batch stands now.
 
-    `detail` adds to the `fault`: a path; of NO_ROOM the bytes that were free then; of a cancelled batch the one that
+    `detail` adds to the `fault`: a path; of NO_SPACE the bytes that were free then; of a cancelled batch the one that
     took its place. `pins` are the addresses it holds to, by node; `recorded` its ledger record; `top_inode` tells the
     destination from another directory of the name, 0 where that is not known; with `make_again` what is missing there
     is to be carried again.
@@ -70,8 +70,8 @@ class Standing:
 class StepGroup:
     """How many steps of one kind, state, evidence and fault, `replacing` something or not, and their bytes.
 
-    `sent` is what went over the line for them, `again` how much of that was more than their size. Of `reusing` of them
-    so many bytes were there already, and not sent: `reused`; `holes` are zeros that were left out.
+    `sent` is what went over the connection for them, `again` how much of that was more than their size. Of `reusing` of
+    them so many bytes were there already, and not sent: `reused`; `holes` are zeros that were left out.
     """
 
     kind: StepKind

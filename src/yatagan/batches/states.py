@@ -63,7 +63,7 @@ _B = BatchState
 
 STEP_MOVES: dict[StepState, frozenset[StepState]] = {
     _S.WAITING: frozenset({_S.MOVING, _S.IN_PLACE, _S.LEFT, _S.FAILED}),
-    # Back to waiting when the line or the source fails. Straight to its place: directories and links,
+    # Back to waiting when the connection or the source fails. Straight to its place: directories and links,
     # which are made in one request and have no part file.
     _S.MOVING: frozenset({_S.WAITING, _S.ARRIVED, _S.IN_PLACE, _S.LEFT, _S.FAILED}),
     _S.ARRIVED: frozenset({_S.PROVEN, _S.IN_PLACE, _S.MOVING, _S.WAITING, _S.LEFT, _S.FAILED}),

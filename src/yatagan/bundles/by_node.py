@@ -1,4 +1,4 @@
-"""Bundles made, read and unpacked on a node, by the node: no byte of them comes over the line.
+"""Bundles made, read and unpacked on a node, by the node: no byte of them comes over the connection.
 
 The helper learns what it needs for it; see `portable/archives.py` for what it does.
 """

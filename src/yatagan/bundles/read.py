@@ -259,7 +259,7 @@ class UnpackRequest:
 def unpack(bundle: Bundle, into: bytes, wish: UnpackRequest, progress: Progress, stop: threading.Event) -> ReadResult:
     """Unpack into a directory of this machine. Blocking. What is whole when it ends stays, however it ends.
 
-    Raises StoreError (NO_ROOM), TooMuch, Bomb, NoArchive, BadIndex.
+    Raises StoreError (NO_SPACE), TooMuch, Bomb, NoArchive, BadIndex.
     """
     read = ReadResult()
 

@@ -23,7 +23,7 @@ from yatagan.bundles.stored_bundle import (
     find_stored,
 )
 from yatagan.digests.checksum_lists import ALGORITHM
-from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
 from yatagan.portable import index
 from yatagan.portable.index import IndexEntry
 from yatagan.portable.tar import FILE
@@ -206,9 +206,9 @@ class SeeThrough:
         _, line = await self._entry(path)
         return line.member.target
 
-    async def room(self, path: bytes) -> int | None:
-        """See `Readable.room`."""
-        return await self._store.room(path)
+    async def free_space(self, path: bytes) -> int | None:
+        """See `Readable.free_space`."""
+        return await self._store.free_space(path)
 
     async def clock_ns(self) -> int | None:
         """See `Readable.clock_ns`."""
@@ -304,7 +304,7 @@ class _Machine:
         try:
             made = await self.digest(path, algorithm)
         except StoreError as error:
-            if error.fault in LINE_FAULTS:
+            if error.fault in CONNECTION_FAULTS:
                 raise
             return Digested("", None, error.fault)
         return Digested(made.digest, made.facts)
@@ -335,7 +335,7 @@ class _Machine:
                 return SmallFile(b"", None, Fault.SOURCE_CHANGED)
             data = await (await self._seen._contents(stored)).read(path, line.member, 0, facts.size)
         except StoreError as error:
-            if error.fault in LINE_FAULTS:
+            if error.fault in CONNECTION_FAULTS:
                 raise
             return SmallFile(b"", None, error.fault)
         if hashlib.new(ALGORITHM, data).hexdigest() != line.digest:

@@ -12,7 +12,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, TypeVar
 
-from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
 from yatagan.portable import index
 from yatagan.portable.index import BadIndex, IndexEntry, Totals
 from yatagan.portable.tar import DIRECTORY, FILE, LINK, Damaged, Member
@@ -76,7 +76,7 @@ async def find_stored(store: Store, directory: bytes) -> StoredBundle | None:
     try:
         reader = await store.open(path + index.SUFFIX)
     except StoreError as error:
-        if error.fault in LINE_FAULTS:
+        if error.fault in CONNECTION_FAULTS:
             raise
         return None  # whoever may not read it sees files
     try:
@@ -185,7 +185,7 @@ class OpenBundle:
         except Damaged as damaged:
             raise StoreError(Fault.DAMAGED, path, store=self.store.name, detail=damaged.why) from None
         except RuntimeError as error:  # the thread is gone: the session was closed
-            raise StoreError(Fault.LINE_LOST, path, store=self.store.name) from error
+            raise StoreError(Fault.CONNECTION_LOST, path, store=self.store.name) from error
 
 
 def _part(stream: Bytes, member: Member, offset: int, size: int) -> bytes:

@@ -19,7 +19,7 @@ from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.progress_view import Progress, view_for
 from yatagan.cli.scan_progress import EntryCount
-from yatagan.errors import LINE_FAULTS, BadPlace, Fault, Refused, StoreError
+from yatagan.errors import CONNECTION_FAULTS, BadPlace, Fault, Refused, StoreError
 from yatagan.ledger.records import Ledger, RecordKind, record_name
 from yatagan.places import Place, name_fields, parse_place
 from yatagan.portable.index import SUFFIX
@@ -133,7 +133,7 @@ async def _make(app: App, sources: list[Place], target: Place, recipe: Recipe, c
             else:
                 made = await make(store, path, contents, recipe, lambda files, size: progress.hashed(size, files))
     except StoreError as error:
-        if error.fault in LINE_FAULTS and target.node and not sources[0].node:
+        if error.fault in CONNECTION_FAULTS and target.node and not sources[0].node:
             stage = f"yatagan stage {text.show(str(sources[0]))} {target.node}:DIRECTORY --bundle whole"
             text.warn(f"the bundle is not there; where lines are lost, {stage} goes on where it was")
         raise

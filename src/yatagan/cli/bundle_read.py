@@ -124,7 +124,7 @@ Examples:
 )
 @click.option("--salvage", is_flag=True, help="Where the archive is damaged, go on behind the damage.")
 @click.option("--links-out", is_flag=True, help="Make links that lead out of the directory, too.")
-@click.option("--most", metavar="SIZE", help="Write no more than this in all. Default: what the disk has room for.")
+@click.option("--most", metavar="SIZE", help="Write no more than this in all. Default: what is free on the disk.")
 @click.option(
     "--ratio",
     type=click.IntRange(min=1),
@@ -172,7 +172,7 @@ async def _unpack(app: App, where: Place, into: Place, wish: UnpackRequest, json
     try:
         path = await _archive(store, where)
         root = await _directory(app, target, into)
-        wish = await _within_room(target, root, wish)
+        wish = await _within_space(target, root, wish)
         async with open_bundle(store, path) as bundle:
             totals = bundle.totals
             progress = Progress(totals.files if totals else 0, totals.size if totals else 0)
@@ -214,10 +214,10 @@ async def _directory(app: App, store: Store, into: Place) -> bytes:
     return root
 
 
-async def _within_room(store: Store, root: bytes, wish: UnpackRequest) -> UnpackRequest:
+async def _within_space(store: Store, root: bytes, wish: UnpackRequest) -> UnpackRequest:
     """The wish, to write no more than there is room for, unless it says how much."""
-    room = await store.room(root) if wish.manner.most is None else None
-    return wish if room is None else replace(wish, manner=wish.manner._replace(most=room - room // 50))
+    free = await store.free_space(root) if wish.manner.most is None else None
+    return wish if free is None else replace(wish, manner=wish.manner._replace(most=free - free // 50))
 
 
 def _put_unpacked_on_record(app: App, where: Place, path: bytes, root: bytes, read: ReadResult) -> None:

@@ -33,7 +33,7 @@ from yatagan.trees.scan import Tree, scan
 _SHOWN = 20
 _HOWS = {
     How.ON_NODE: "hashed on the node (on-node)",
-    How.READ_BACK: "read over the line and hashed here (read-back)",
+    How.READ_BACK: "fetched and hashed here (read-back)",
     How.HERE: "read and hashed on this machine",
 }
 _BAD = (Finding.DIFFERENT, Finding.MISSING, Finding.UNREADABLE, Finding.FACTS_DIFFER)

@@ -32,12 +32,12 @@ def show_(json_: bool) -> None:
     (_say_all if json_ else _show)(app, app.settings())
 
 
-@config_command.command("set", epilog="Example: yatagan config set line.patience 30m")
+@config_command.command("set", epilog="Example: yatagan config set connection.patience 30m")
 @click.argument("setting")
 @click.argument("value")
 @as_json
 def set_(setting: str, value: str, json_: bool) -> None:
-    """Set SETTING, such as line.patience, to VALUE."""
+    """Set SETTING, such as connection.patience, to VALUE."""
     app = App.start()
     _tell(app, change_setting(app.home, setting, value), json_, f"{setting} is {value} now.")
 
@@ -73,7 +73,7 @@ def forbid(directory: str, json_: bool) -> None:
 
 
 def _tell(app: App, settings: Settings, json_: bool, said: str) -> None:
-    """A change, in a line."""
+    """A change, in one line."""
     if json_:
         _say_all(app, settings)
     else:
@@ -84,7 +84,7 @@ def _say_all(app: App, settings: Settings) -> None:
     say_json(
         {
             "file": str(app.home.settings_file),
-            "line": asdict(settings.line),
+            "connection": asdict(settings.connection),
             "login-node": asdict(settings.login_node),
             "tree": asdict(settings.tree),
             "disk": asdict(settings.disk),
@@ -94,14 +94,14 @@ def _say_all(app: App, settings: Settings) -> None:
 
 
 def _show(app: App, settings: Settings) -> None:
-    line, login_node, roots = settings.line, settings.login_node, settings.roots
+    connection, login_node, roots = settings.connection, settings.login_node, settings.roots
     table(
         ("setting", "value", "what it says"),
         [
-            ("line.patience", spell_duration(line.patience), "how long a batch waits for a lost line"),
-            ("line.silence", spell_duration(line.silence), "how long a server may leave everything unanswered"),
-            ("line.keepalive", spell_duration(line.keepalive), "how often the line itself is tested"),
-            ("line.processes", str(line.processes), "that encrypt and decrypt beside a batch's own"),
+            ("connection.patience", spell_duration(connection.patience), "how long a batch waits for it to come back"),
+            ("connection.silence", spell_duration(connection.silence), "how long a server may answer nothing"),
+            ("connection.keepalive", spell_duration(connection.keepalive), "how often it is tested"),
+            ("connection.processes", str(connection.processes), "that encrypt and decrypt beside a batch's own"),
             ("login-node.size", size(login_node.size), "a larger stage through a login node is cautioned against"),
             ("login-node.time", spell_duration(login_node.time), "and so is one that takes longer"),
             ("tree.entries", number(settings.tree.entries), "that one command reads before it asks, or stops"),

@@ -21,7 +21,7 @@ from yatagan.config.defects import write_defects_to
 from yatagan.config.home import Home, find_project
 from yatagan.config.nodes import NodeBook
 from yatagan.config.roots import Roots
-from yatagan.config.settings import LineSettings, Settings, load_settings
+from yatagan.config.settings import ConnectionSettings, Settings, load_settings
 from yatagan.errors import UnknownHostKey, YataganError
 from yatagan.places import Place
 
@@ -94,9 +94,9 @@ class App:
         """What settings.toml says."""
         return load_settings(self.home)
 
-    def line(self) -> LineSettings:
-        """Settings of the line."""
-        return self.settings().line
+    def connection(self) -> ConnectionSettings:
+        """Settings of the connection."""
+        return self.settings().connection
 
     def nodes(self) -> NodeBook:
         """The saved nodes."""
@@ -129,7 +129,7 @@ class App:
             return KeeperSource(keeper, node, pinned=pinned)
         from yatagan.stores.node_source import NodeSource
 
-        return NodeSource(node, self.home, self.line(), self.answers, pinned=pinned, commands=commands)
+        return NodeSource(node, self.home, self.connection(), self.answers, pinned=pinned, commands=commands)
 
     def keeper(self, node: str) -> Keeper | None:
         """The keeper that has a login to a node open, if there is one."""

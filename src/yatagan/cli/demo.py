@@ -19,8 +19,8 @@ from yatagan.practice import faults
 from yatagan.practice.fenflux import make_results, make_survey
 from yatagan.practice.servers import NODES, Site
 
-#: How long a lost line is waited for in the demo; far less than one would in earnest.
-_PATIENCE = '# Short, so that the demo need not wait. Leave it out to wait ten minutes.\n[line]\npatience = "1s"\n'
+#: How long a lost connection is waited for in the demo; far less than one would in earnest.
+_PATIENCE = '# Short, so that the demo need not wait. Without it: ten minutes.\n[connection]\npatience = "1s"\n'
 
 
 class _Tour:
@@ -94,14 +94,14 @@ def _tour(tour: _Tour) -> None:
     tour.say("What would it take to bring the survey to heron? Nothing moves yet.")
     tour.run("stage", "fen", "heron:campaign", "--plan-only")
 
-    tour.say("Go. Half-way the line is cut, and for a while heron lets nobody in.")
+    tour.say("Go. Half-way the connection is cut, and for a while heron lets nobody in.")
     tour.fault(cut_after="34MB", refuse_for="3s", max_rate="30MB/s")
     tour.run("stage", "fen", "heron:campaign", expect=4)
 
     tour.say("What is true now? The journal knows, and nothing is lost.")
     tour.run("batch", "show")
 
-    tour.say("The line is back: go on where it stopped.")
+    tour.say("The connection is back: go on where it stopped.")
     tour.fault()
     time.sleep(0.5)
     tour.run("batch", "resume")

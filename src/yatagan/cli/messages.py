@@ -8,9 +8,9 @@ from yatagan.cli.text import place, show, size
 from yatagan.errors import Fault
 
 _FAULTS = {
-    Fault.LINE_LOST: "the line was lost",
+    Fault.CONNECTION_LOST: "the connection was lost",
     Fault.SILENT: "the server stopped answering",
-    Fault.NO_ROOM: "no room left on the disk",
+    Fault.NO_SPACE: "no space left on the disk",
     Fault.READ_ONLY: "the disk there is read-only",
     Fault.DENIED: "permission denied",
     Fault.MISSING: "there is no such file or directory",
@@ -47,7 +47,7 @@ _FAULTS = {
     Fault.KEPT_TAKEN: "another file is kept already under the name of the one to be replaced",
     Fault.LEADS_OUT: "a link leads out of what this command may touch",
     Fault.ONLY_READ: "it is in a directory that is kept as one to read only",
-    Fault.NO_ROOM_HERE: "no room here for the bundle, which is made before it is sent",
+    Fault.NO_SPACE_HERE: "no space here for the bundle, which is made before it is sent",
     Fault.NEWER_THERE: "the file there is newer, or was changed since it was staged; it was left as it is",
     Fault.WOULD_LOSE: "a file cannot be read, and the bundle there would lose it",
     Fault.WITH_BUNDLE: "the bundle that it was to be in could not be stored",
@@ -56,7 +56,7 @@ _FAULTS = {
 }
 
 _REMEDIES = {
-    Fault.NO_ROOM: "make room, then resume the batch",
+    Fault.NO_SPACE: "free some space, then resume the batch",
     Fault.DENIED: "check who owns it and its mode",
     Fault.APPEARED: "look at it, then stage again: the plan will name it",
     Fault.KIND_IN_THE_WAY: "rename or remove one of the two, then stage again",
@@ -66,19 +66,19 @@ _REMEDIES = {
     Fault.SOURCE_KIND: "stage again: the plan will say what is to be done",
     Fault.SOURCE_CHANGED: "wait until nothing writes to it, then resume the batch",
     Fault.ONLY_READ: "name another place, or: yatagan config allow DIR --write",
-    Fault.NO_ROOM_HERE: "make room, then resume the batch",
+    Fault.NO_SPACE_HERE: "free some space, then resume the batch",
     Fault.WOULD_LOSE: "make it readable, then stage again; or take --unpack to bring files beside the bundle",
     Fault.NOT_IN_BUNDLE: "make it readable, then stage again: the bundle is made anew",
     Fault.DESTINATION_GONE: "put it back if it was only renamed, then resume the batch; or carry everything again: "
     "yatagan batch resume --make-again",
     Fault.DESTINATION_MOVED: "put the right one back, then resume the batch; or stage anew",
     Fault.SILENT: "check the node, then try again",
-    Fault.LINE_LOST: "check the network, then try again",
+    Fault.CONNECTION_LOST: "check the network, then try again",
 }
 
 #: What a command ends with that meets one of these; with the others there are DIFFERENCES.
 _STATUSES = {
-    **dict.fromkeys(e.LINE_FAULTS, ExitStatus.NO_LOGIN),
+    **dict.fromkeys(e.CONNECTION_FAULTS, ExitStatus.NO_LOGIN),
     Fault.MISSING: ExitStatus.USAGE,
     Fault.LEADS_OUT: ExitStatus.REFUSED,
     Fault.ONLY_READ: ExitStatus.REFUSED,
@@ -182,9 +182,9 @@ def explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
         case e.JournalError():
             return (
                 f"{show(error.file)} cannot be written or read: {show(error.detail)}",
-                f"make room or mend the disk, then: yatagan batch resume {show(error.batch)}"
+                f"free some space or mend the disk, then: yatagan batch resume {show(error.batch)}"
                 if error.batch
-                else "make room or mend the disk, then try again",
+                else "free some space or mend the disk, then try again",
                 ExitStatus.INTERRUPTED,
             )
         case e.Refused():
@@ -210,7 +210,7 @@ def _explain_too_large(error: e.ArchiveTooLarge) -> tuple[str, str, ExitStatus]:
         )
     return (
         f"{where} holds more than the {size(error.most)} that may be written",
-        f"make room, choose with --only, or allow more with --most; {stays}",
+        f"free some space, choose with --only, or allow more with --most; {stays}",
         ExitStatus.REFUSED,
     )
 

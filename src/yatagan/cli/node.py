@@ -40,7 +40,7 @@ def node_command() -> None:
 )
 @click.option("--cluster", metavar="NAME", help="Nodes of one cluster see the same disks.")
 @click.option("--logins", type=int, metavar="N", help="Logins at once for one batch. Default: up to 8; login nodes 2.")
-@click.option("--max-rate", metavar="RATE", help="What batches may take of the line to it, such as 20MB/s.")
+@click.option("--max-rate", metavar="RATE", help="How fast batches may send or fetch, such as 20MB/s.")
 @click.option("--start", metavar="DIR", help="Where relative paths start there.")
 @click.option(
     "--trust",
@@ -143,7 +143,7 @@ def show_(name: str, json_: bool) -> None:
             ("starts in", show(node.start or "the account's home")),
             ("trusts", ", ".join(node.trust) or "keys that were accepted at a first login"),
             ("logins", f"up to {node.most_logins} at once for one batch"),
-            ("rate", f"no more than {size(node.rate_cap)}/s" if node.rate_cap else "as the line gives it"),
+            ("rate", f"no more than {size(node.rate_cap)}/s" if node.rate_cap else "no limit"),
             ("areas", ", ".join(f"@{area.name} ({show(area.path)})" for area in node.areas)),
             ("saved in", show(str(app.home.nodes_file))),
         ]

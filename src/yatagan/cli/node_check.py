@@ -18,13 +18,13 @@ from yatagan.places import Place, name_fields
 from yatagan.planning.takeover import left_behind
 
 if TYPE_CHECKING:
-    from yatagan.stores.node_probe import AreaRoom, Checkup
+    from yatagan.stores.node_probe import AreaSpace, Checkup
 
 #: A clock that is off by more than this is told.
 _CLOCK_SECONDS = 2.0
 #: Round trips that one small file costs, and files that are carried at once.
 _TRIPS_A_FILE, _FILES_AT_ONCE = 6, 64
-#: Requests smaller than this are slow on a long line.
+#: Requests smaller than this are slow on a high-latency connection.
 _SMALL_REQUEST = 64 << 10
 #: Part files of ended batches that are looked for.
 _LOOKED_FOR = 200
@@ -118,7 +118,7 @@ def _show(found: Checkup, left: list[bytes]) -> None:
             ("commands", _commands(found)),
             ("round trip", _milliseconds(found.trip)),
             ("rate", _rate(found)),
-            ("room", _room(found)),
+            ("space", _space(found)),
             *(("", _area(area)) for area in found.areas),
             ("clock", _clock(found)),
             ("names", _names(found)),
@@ -168,15 +168,15 @@ def _rate(found: Checkup) -> str:
     return f"{text.size(int(found.up))}/s there, {text.size(int(found.down))}/s back"
 
 
-def _room(found: Checkup) -> str:
+def _space(found: Checkup) -> str:
     where = text.place(found.node, found.start)
-    return f"{text.size(found.room)} free in {where}" if found.room is not None else f"not told, in {where}"
+    return f"{text.size(found.free)} free in {where}" if found.free is not None else f"not told, in {where}"
 
 
-def _area(area: AreaRoom) -> str:
+def _area(area: AreaSpace) -> str:
     if area.fault is not None:
         return f"@{area.name}: {messages.fault(area.fault)}"
-    return f"{text.size(area.room)} free in @{area.name}" if area.room is not None else f"not told, in @{area.name}"
+    return f"{text.size(area.free)} free in @{area.name}" if area.free is not None else f"not told, in @{area.name}"
 
 
 def _clock(found: Checkup) -> str:
@@ -215,13 +215,13 @@ def meaning(found: Checkup) -> Iterator[str]:
     if "posix-rename" not in found.extensions:
         yield "while a file is replaced, there is a moment without it"
     if not found.python and "copy-data" not in found.extensions:
-        yield "after a lost line, a half-sent file is sent again from its beginning"
+        yield "after a lost connection, a half-sent file is sent again from its beginning"
     if "statvfs" not in found.extensions:
-        yield "plans cannot say whether there is room"
+        yield "plans cannot say whether there is enough space"
     if found.sessions == 1:
         yield "only one session at a time: no command can run beside file transfer"
     if min(found.read_size, found.write_size) < _SMALL_REQUEST:
-        yield "its requests are small, which is slow on a long line"
+        yield "its requests are small, which is slow on a high-latency connection"
     files = _FILES_AT_ONCE / (_TRIPS_A_FILE * max(found.trip, 1e-6))
     if files < 500:
         yield f"many small files go at about {files:,.0f} a second at most: each costs {_TRIPS_A_FILE} round trips"
@@ -241,12 +241,14 @@ def _as_json(found: Checkup) -> dict[str, Any]:
     writable = whole.pop("writable")
     commands = whole.pop("commands")
     whole["areas"] = [
-        {"name": area.name, **name_fields(area.path), "room": area.room, "fault": area.fault} for area in found.areas
+        {"name": area.name, **name_fields(area.path), "free_bytes": area.free, "fault": area.fault}
+        for area in found.areas
     ]
     for rate in ("up", "down"):
         whole[rate] = round(whole[rate]) if whole[rate] is not None else None
     return {
         "reached": True,
+        "free_bytes": whole.pop("free"),
         **whole,
         **name_fields(start, "start"),
         "commands": bool(found.python),

@@ -50,7 +50,7 @@ def open_command(name: str, span: float, no_questions: bool, json_: bool) -> Non
     """Log in to a node once, for all commands to come.
 
     A process in the background holds the login, and carries the batches that go over it. It ends when the time is
-    up, when the line is lost, or with yatagan node close. For a node that is open already, only the time is set.
+    up, when the connection is lost, or with yatagan node close. For a node that is open already, only the time is set.
     """
     app = App.start(questions=not no_questions)
     status = run(_open(app, app.nodes().get(name), time.time() + span))

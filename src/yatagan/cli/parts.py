@@ -17,7 +17,7 @@ from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.scan_progress import EntryCount
-from yatagan.errors import LINE_FAULTS, Fault, JournalError, Refused, StoreError
+from yatagan.errors import CONNECTION_FAULTS, Fault, JournalError, Refused, StoreError
 from yatagan.places import Place, batch_of_part, is_ours, name_fields, parse_place
 from yatagan.stores.interface import Facts, Kind, Store
 from yatagan.trees.scan import scan
@@ -126,7 +126,7 @@ async def _owner(store: Store, path: bytes) -> str:
     try:
         return await store.owner(path)
     except StoreError as error:
-        if error.fault in LINE_FAULTS:
+        if error.fault in CONNECTION_FAULTS:
             raise
         return ""  # finished or removed meanwhile
 
@@ -190,7 +190,7 @@ async def _remove_all(store: Store, parts: Iterable[Part]) -> tuple[int, list[tu
             await store.remove(part.path)
             removed += 1
         except StoreError as error:
-            if error.fault in LINE_FAULTS:
+            if error.fault in CONNECTION_FAULTS:
                 raise
             failures.append((part, error.fault))
     return removed, failures

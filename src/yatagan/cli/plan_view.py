@@ -78,7 +78,7 @@ def show_plan(
             ("in the way", _in_the_way(plan)),
             ("name clash", _clashes(plan)),
             ("unreadable", _unread(plan)),
-            ("room", _room(plan, request.destination.node) if counts.anything else ""),
+            ("space", _space(plan, request.destination.node) if counts.anything else ""),
             ("at most", _rate(request, source, destination) if counts.files else ""),
             ("proof", _proof(request.prove, source, destination, plan.same_disk) if counts.files else ""),
             ("no sync", _no_sync(request.prove, destination) if counts.files else ""),
@@ -276,11 +276,11 @@ def _unread(plan: Plan) -> str:
     return ", ".join(found[:3]) + (" …" if len(found) > 3 else "")
 
 
-def _room(plan: Plan, node: str) -> str:
-    if plan.room is None:
+def _space(plan: Plan, node: str) -> str:
+    if plan.free is None:
         return f"{node or 'the disk'} does not tell"
-    enough = "" if plan.room > plan.summary.size - plan.safe else click.style(", which is not enough", fg="red")
-    return f"{text.size(plan.room)} free on {node or 'this machine'}{enough}"
+    enough = "" if plan.free > plan.summary.size - plan.safe else click.style(", which is not enough", fg="red")
+    return f"{text.size(plan.free)} free on {node or 'this machine'}{enough}"
 
 
 def _rate(request: Request, source: Store, destination: Store) -> str:
@@ -298,7 +298,7 @@ def _proof(prove: Prove, source: Store, destination: Store, same_disk: bool) -> 
             return "not asked for: contents are not looked at (sent)"
         return "every file is read back and hashed (read-back)"
     if prove is Prove.READ_BACK:
-        return "every file is read back over the line and hashed here (read-back)"
+        return "every file is read back and hashed here (read-back)"
     if destination.traits.here:
         if prove is Prove.ON_NODE:
             return f"{source.name} hashes every file too, and the digests must agree (on-node)"
@@ -367,7 +367,7 @@ def plan_json(plan: Plan, cautions: Sequence[Caution], begun: dict[str, Any] | N
         "newer_there": counts.newer,
         "unreadable": counts.unread,
         "not_kept": _unkept_json(plan),
-        "room": plan.room,
+        "free_bytes": plan.free,
         "begun": begun,
         "cautions": [{"about": caution.label, "text": caution.text} for caution in cautions],
     }

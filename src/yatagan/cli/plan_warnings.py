@@ -14,13 +14,13 @@ from yatagan.cli.area import age, meaning
 from yatagan.config.areas import Area, split_area
 from yatagan.config.nodes import Node, Role
 from yatagan.config.settings import LoginNodeSettings
-from yatagan.errors import LINE_FAULTS, Refused, StoreError
+from yatagan.errors import CONNECTION_FAULTS, Refused, StoreError
 from yatagan.places import Place, holds
 from yatagan.planning.plan import Arrival, Plan
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees.compare import Verdict
 
-#: A line and a disk as they often are, for a first guess: bytes and small files a second.
+#: A connection and a disk as they often are, for a first guess: bytes and small files a second.
 _USUAL_RATE, _USUAL_FILES = 30e6, 200
 #: From this round trip (seconds) and size (bytes) on one connection is little, which holds so many bytes on its way.
 _LONG, _MUCH, _BUFFERS = 0.02, 200_000_000, 4 << 20
@@ -42,7 +42,7 @@ async def _roots(store: Store, node: Node) -> list[tuple[bytes, Area]]:
         try:
             found.append((await store.resolve(b"@" + area.name.encode(), follow=True), area))
         except StoreError as error:
-            if error.fault in LINE_FAULTS:
+            if error.fault in CONNECTION_FAULTS:
                 raise
     return found
 
@@ -124,7 +124,7 @@ def refuse_without_space(plan: Plan, node: str, reserve: int) -> None:
 
     What is replaced is kept, so that every file needs its whole size. Stored bundles need less, nobody knows how much.
     """
-    needed, free = plan.summary.size - plan.safe, plan.room
+    needed, free = plan.summary.size - plan.safe, plan.free
     if free is None or needed <= 0 or any(arrival.storing for arrival in plan.arrivals):
         return
     missing = needed + reserve - free
@@ -133,7 +133,7 @@ def refuse_without_space(plan: Plan, node: str, reserve: int) -> None:
     raise Refused(
         f"there is not enough free space on {node or 'this machine'}: {text.size(missing)} more are needed for "
         f"{text.size(needed)} of files and {text.size(reserve)} that a stage leaves free ({text.size(free)} are free)",
-        "make room, choose less with --only, or begin anyway with --no-space-check",
+        "free some space, choose less with --only, or begin anyway with --no-space-check",
     )
 
 
@@ -144,18 +144,18 @@ def look_at_spool(plan: Plan, directory: Path) -> list[Caution]:
         return []
     while not directory.exists():
         directory = directory.parent
-    room = shutil.disk_usage(directory).free
-    if room > max(sizes):
+    free = shutil.disk_usage(directory).free
+    if free > max(sizes):
         return []
     words = (
         f"the largest bundle comes to {text.size(max(sizes))} at most and is made here before it is sent, where "
-        f"{text.size(room)} are free (in {text.show(str(directory))})"
+        f"{text.size(free)} are free (in {text.show(str(directory))})"
     )
-    return [Caution("room here", words)]
+    return [Caution("space here", words)]
 
 
 def look_at_line(plan: Plan, stores: Sequence[Store]) -> list[Caution]:
-    """A long line with one connection, because a person had to log in."""
+    """One connection with a long round trip, because a person had to log in."""
     found = []
     for store in stores:
         round_trip = store.lone_round_trip

@@ -53,7 +53,7 @@ class MovingFile:
         self.made = made
 
     def counted(self, carried: int) -> int:
-        """What so many bytes on the line are of the plan."""
+        """What so many bytes on the connection are of the plan."""
         return carried if self.worth == self.size else carried * self.worth // max(self.size, 1)
 
 
@@ -81,7 +81,7 @@ class Progress:
         return min(self.size, self._settled_size + sum(file.counted(file.done) for file in self.moving.values()))
 
     def _recent(self) -> tuple[float, int, int, int]:
-        """Seconds, bytes on the line, bytes of the plan, and files of the last little while."""
+        """Seconds, bytes on the connection, bytes of the plan, and files of the last little while."""
         now = time.monotonic()
         while len(self._samples) > 1 and now - self._samples[0][0] > _RATE_SECONDS:
             self._samples.popleft()
@@ -187,7 +187,7 @@ def _parts_text(event: ev.PartsFound) -> str:
 
 
 def _line_text(event: ev.RetryWaiting) -> str:
-    why = messages.fault(event.fault) if event.fault is not None else "the line was lost"
+    why = messages.fault(event.fault) if event.fault is not None else "the connection was lost"
     if isinstance(event.error, CannotReach):
         why = messages.explain(event.error)[0]
     return f"{why}; trying again {f'in {text.duration(event.seconds)}' if event.seconds >= 0.05 else 'now'}"
@@ -207,7 +207,7 @@ class View(Protocol):
         """Be told."""
 
     def say(self, line: str) -> None:
-        """Show a line that is no event."""
+        """Show a line of text that is no event."""
 
     def paused(self) -> AbstractContextManager[None]:
         """Make room for a question."""
@@ -243,7 +243,7 @@ class Silent:
 
 
 class Lines:
-    """A plain line every few seconds, and one for whatever happens to the line. To standard error."""
+    """A plain line every few seconds, and one for whatever happens to the connection. To standard error."""
 
     def __init__(self, progress: Progress) -> None:
         self._progress = progress
@@ -256,7 +256,7 @@ class Lines:
             case ev.RetryWaiting():
                 self.say(self._progress.line)
             case ev.ConnectionOpened(again=True):
-                self.say("the line is back")
+                self.say("the connection is back")
             case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault is not None and fault not in CONSEQUENCES:
                 self.say(f"{text.show(event.label)}: {messages.fault(fault, event.detail)}")
             case ev.PartsFound():
@@ -307,7 +307,7 @@ class Live:
             case ev.RetryWaiting():
                 self._above(self._progress.line, "yellow")
             case ev.ConnectionOpened(again=True):
-                self._above("the line is back", "green")
+                self._above("the connection is back", "green")
             case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault is not None and fault not in CONSEQUENCES:
                 self._above(f"{text.show(event.label)}: {messages.fault(fault, event.detail)}", "red")
             case ev.PartsFound():

@@ -22,7 +22,7 @@ from yatagan.cli.context import App, OpenSession
 from yatagan.cli.login_questions import AtTerminal
 from yatagan.cli.progress_view import Progress, view_for
 from yatagan.engine.run import BatchRun
-from yatagan.errors import DESTINATION_FAULTS, ROOM_FAULTS, CannotReach, Fault, JournalError
+from yatagan.errors import DESTINATION_FAULTS, SPACE_FAULTS, CannotReach, Fault, JournalError
 from yatagan.keeper.client import KeeperRun
 from yatagan.ledger.records import Ledger
 from yatagan.places import KEPT_DIRECTORY, name_fields
@@ -49,7 +49,7 @@ async def carry(
             if isinstance(end, OpenSession):
                 await end.release()
     else:
-        run = BatchRun(batch, journal, ends, view.take, Ledger(app.home.ledger), app.line().patience)
+        run = BatchRun(batch, journal, ends, view.take, Ledger(app.home.ledger), app.connection().patience)
     if isinstance(app.answers, AtTerminal):
         app.answers.aside, app.answers.stop = view.paused, run.stop
     loop, told = asyncio.get_running_loop(), False
@@ -129,7 +129,7 @@ def summary(app: App, journal: Journal, outcome: BatchCounts, problem: CannotRea
         + click.style(exit_status.of_batch(outcome, problem).text, fg=_colour(outcome))
     )
     seconds = standing.seconds
-    # Where not all of it was sent, the bytes of the files and those on the line would make no sense together.
+    # Where not all of it was sent, the bytes of the files and those on the connection would make no sense together.
     rate = text.rate(outcome.moved, outcome.sent, seconds) if not outcome.reusing else f"{text.size(outcome.sent)} sent"
     text.facts(
         [
@@ -289,7 +289,7 @@ def failures(journal: Journal, more_by: str) -> None:
 def _missing(outcome: BatchCounts) -> str:
     """How much room there should have been, where that is known."""
     standing = outcome.standing
-    if standing.fault is not Fault.NO_ROOM or not standing.detail.isdigit():
+    if standing.fault is not Fault.NO_SPACE or not standing.detail.isdigit():
         return ""
     free, needed = int(standing.detail), outcome.waiting_size - outcome.safe
     if free >= needed:
@@ -309,13 +309,13 @@ def _what_next(outcome: BatchCounts, problem: CannotReach | None) -> None:
         return
     if fault in (Fault.OTHER_DISK, Fault.NO_PROOF):
         click.echo(f"  {header.destination_node}: {messages.fault(fault)}")
-        click.echo("  What has arrived keeps its part files and has no final names yet. To read it back over the line:")
+        click.echo("  What has arrived has no final names yet. To prove it by reading it back:")
         click.echo(f"    {resume} --prove read-back")
         click.echo(f"  To do without proof: {resume} --prove none")
         return
     if problem is not None:
         what, next_step, _ = messages.explain(problem)
         click.echo(f"  {what}" + (f"; {next_step}" if next_step else ""))
-    elif fault in ROOM_FAULTS:
+    elif fault in SPACE_FAULTS:
         click.echo(f"  {messages.fault(fault)}{_missing(outcome)}; {messages.remedy(fault)}")
     click.echo(f"  Nothing is lost. Go on with: {resume}")

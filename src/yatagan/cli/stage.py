@@ -125,7 +125,7 @@ Examples:
     help="How contents are proven: by a digest made on the node, by reading them back, "
     "by what the node allows (auto), or not.",
 )
-@click.option("--max-rate", callback=_rate, metavar="RATE", help="Take no more of the line than this, such as 20MB/s.")
+@click.option("--max-rate", callback=_rate, metavar="RATE", help="Send or fetch no faster than this, such as 20MB/s.")
 @click.option("--quiet", is_flag=True, help="Show nothing but what goes wrong.")
 @no_questions
 @as_json

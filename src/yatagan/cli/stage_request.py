@@ -212,7 +212,7 @@ class Request:
             await seeing.release()
 
     async def together(self, source: Store, destination: Store) -> BundlingChoice | None:
-        """Whether small files may travel together, to be unpacked on arrival; and what they cost on this line.
+        """Whether small files may travel together, to be unpacked on arrival; and what they cost on this connection.
 
         They are proven where they are unpacked, so not where another proof was asked for, or none.
         """

@@ -61,7 +61,7 @@ class Home:
 
     @property
     def lines(self) -> Path:
-        """What was found out about the lines to nodes, one file a node."""
+        """What was found out about the connections to nodes, one file a node."""
         return self.state / "lines"
 
     @property

@@ -14,10 +14,10 @@ from yatagan.errors import BadConfig
 
 
 @dataclass(frozen=True, slots=True)
-class LineSettings:
-    """How long to bear with a bad line, in seconds, and how many processes may work on a fast one.
+class ConnectionSettings:
+    """How long to bear with a bad connection, in seconds, and how many processes may work on a fast one.
 
-    `patience`: how long a batch tries to get a lost line back, without any progress, before it
+    `patience`: how long a batch tries to get a lost connection back, without any progress, before it
     stops as interrupted. `silence`: how long outstanding requests may stay without any answer.
     `keepalive`: how often the connection itself is tested. `processes`: how many there may be besides a batch's own.
     """
@@ -67,20 +67,20 @@ class AllowedRoots:
 class Settings:
     """All settings that are not about one node."""
 
-    line: LineSettings = field(default_factory=LineSettings)
+    connection: ConnectionSettings = field(default_factory=ConnectionSettings)
     login_node: LoginNodeSettings = LoginNodeSettings()
     tree: TreeSettings = TreeSettings()
     disk: DiskSettings = DiskSettings()
     roots: AllowedRoots = AllowedRoots()
 
 
-_Table = LineSettings | LoginNodeSettings | TreeSettings | DiskSettings
+_Table = ConnectionSettings | LoginNodeSettings | TreeSettings | DiskSettings
 
 
 def _defaults() -> dict[str, _Table]:
     """The tables of values, by their names in the file."""
     return {
-        "line": LineSettings(),
+        "connection": ConnectionSettings(),
         "login-node": LoginNodeSettings(),
         "tree": TreeSettings(),
         "disk": DiskSettings(),
@@ -94,7 +94,7 @@ def load_settings(home: Home) -> Settings:
 
 
 def change_setting(home: Home, name: str, value: str) -> Settings:
-    """Set one value, named as in `line.patience`. Raises BadConfig when there is no such setting or it cannot be so."""
+    """Set one value, named as in `connection.patience`. Raises BadConfig for an unknown setting or a bad value."""
     table, _, key = name.partition(".")
     tables = _defaults()
     if table not in tables or key not in {field.name for field in fields(tables[table])}:
@@ -151,12 +151,12 @@ def _read(file: Path, text: str) -> Settings:
     known = (*_defaults(), "roots")
     if unknown := sorted(set(tables) - set(known)):
         raise BadConfig(str(file), f"unknown table {unknown[0]!r}", f"there are [{'], ['.join(known)}]")
-    line, login_node, tree, disk = (
+    connection, login_node, tree, disk = (
         replace(default, **_values(file, name, tables.get(name, {}), default)) for name, default in _defaults().items()
     )
-    assert isinstance(line, LineSettings) and isinstance(login_node, LoginNodeSettings)
+    assert isinstance(connection, ConnectionSettings) and isinstance(login_node, LoginNodeSettings)
     assert isinstance(tree, TreeSettings) and isinstance(disk, DiskSettings)
-    return Settings(line, login_node, tree, disk, _roots(file, tables.get("roots", {})))
+    return Settings(connection, login_node, tree, disk, _roots(file, tables.get("roots", {})))
 
 
 def _roots(file: Path, table: object) -> AllowedRoots:

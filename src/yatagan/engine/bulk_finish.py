@@ -36,7 +36,7 @@ class BulkFinisher:
         return able and proven and step.seen is None and step.facts.size <= LARGEST_FINISHED
 
     async def finish(self, step: Step) -> Extracted:
-        """What became of a part file that is whole. Raises StoreError when the line is lost."""
+        """What became of a part file that is whole. Raises StoreError when the connection is lost."""
         return await self._bulk.ask(self._session.bundled_file(step, step.digest, step.generation))
 
     async def _finish_many(self, files: Sequence[BundledFile]) -> list[Extracted]:

@@ -23,7 +23,7 @@ from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.engine.file_worker import FileWorker
 from yatagan.engine.session import StepRefused
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
 from yatagan.planning.bundling import LARGEST_BUNDLED, BundleLayout
 from yatagan.portable.tar import END, padding
 from yatagan.stores.in_flight import InFlight
@@ -166,7 +166,7 @@ class BundleWorker:
             try:
                 state = await self._bring(step)
             except (StepRefused, StoreError) as error:
-                if isinstance(error, StoreError) and error.fault in LINE_FAULTS:
+                if isinstance(error, StoreError) and error.fault in CONNECTION_FAULTS:
                     raise
                 # Files that go one by one need less of the disk and of its rights; what is wrong they will tell.
         step = self._context.journal.step(step.number)
@@ -245,8 +245,8 @@ class BundleWorker:
         evidence = self._evidence
         changes, events = [], []
         for member, outcome in zip(members, outcomes, strict=True):
-            if outcome.fault is Fault.NO_ROOM:
-                raise StoreError(Fault.NO_ROOM, member.path, store=self._destination.name)
+            if outcome.fault is Fault.NO_SPACE:
+                raise StoreError(Fault.NO_SPACE, member.path, store=self._destination.name)
             if outcome.fault is not None:
                 continue
             state = StepState.LEFT if outcome.there else StepState.IN_PLACE

@@ -16,7 +16,7 @@ from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Change, Step
 from yatagan.engine.session import RetryStep
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, Fault, StoreError
+from yatagan.errors import CONNECTION_FAULTS, STOPPING_FAULTS, Fault, StoreError
 from yatagan.portable.block_sums import Blocks, Match, block_size
 from yatagan.stores.interface import STRIPE, Reader, Writer, machine_of
 from yatagan.transfer.delta import may_reuse
@@ -47,7 +47,7 @@ class ChangedParts:
     async def bring(self, step: Step, source: Reader, part: Writer) -> tuple[Step, Extents]:
         """Put into an empty part file what there is of it in the old one: the step then, and what is durable.
 
-        Raises StoreError when the line is lost or there is no room, TryAgain, and Stopped.
+        Raises StoreError when the connection is lost or there is no room, TryAgain, and Stopped.
         """
         if step.number in self._distrusted or not self._may(step):
             return step, Extents()
@@ -55,7 +55,7 @@ class ChangedParts:
         try:
             matches = await (self._up(step, source) if up else self._down(step, part))
         except StoreError as error:
-            if error.fault in LINE_FAULTS | STOPPING_FAULTS:
+            if error.fault in CONNECTION_FAULTS | STOPPING_FAULTS:
                 raise
             matches = []  # then all of it is sent
         there = Extents([(match.new, match.new + match.size) for match in matches])

@@ -1,6 +1,6 @@
 """The executor carries out what the runner commands, and tells it what came of it.
 
-It owns the tasks, the line and the queue of events; it takes no decision. Clock, jitter and the way
+It owns the tasks, the connection and the queue of events; it takes no decision. Clock, jitter and the way
 work leaves the event loop are handed in, so that a simulation can replay a run.
 """
 
@@ -28,13 +28,13 @@ from yatagan.engine.session import RetryStep, Session, evidence_for
 from yatagan.engine.source_files import Clock
 from yatagan.engine.step_context import StepContext
 from yatagan.engine.step_worker import StepWorker
-from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, CannotReach, Fault, JournalError, NeedsAnswer, StoreError
+from yatagan.errors import CONNECTION_FAULTS, STOPPING_FAULTS, CannotReach, Fault, JournalError, NeedsAnswer, StoreError
 from yatagan.stores.interface import Readable, Source, Store
 from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.stopping import Stopped
 from yatagan.transfer.transfer import Tuning
 
-#: How long steps get to come to a clean stop before the line is taken from them.
+#: How long steps get to come to a clean stop before the connection is taken from them.
 _HALT_SECONDS = 4.0
 
 
@@ -118,7 +118,7 @@ class Executor:
         fault, detail = self._settled.fault, str(self._problem.detail) if self._problem else ""
         if self._stopped_by is not None and fault is self._stopped_by.fault:
             detail = os.fsdecode(self._stopped_by.path)
-        if fault is Fault.NO_ROOM:
+        if fault is Fault.NO_SPACE:
             detail = "" if self._free is None else str(self._free)
         self._journal.spend(self._clock.monotonic() - began)
         self._journal.settle(self._settled.state, fault, detail)
@@ -127,7 +127,7 @@ class Executor:
 
     @property
     def problem(self) -> CannotReach | None:
-        """Why the line could not be had the last time, if it could not."""
+        """Why the connection could not be had the last time, if it could not."""
         return self._problem
 
     # -- commands ----------------------------------------------------------------------------------------
@@ -259,7 +259,7 @@ class Executor:
             self._problem = error
             passing, person = error.passing, isinstance(error, NeedsAnswer)
         else:
-            passing, person = error.fault in LINE_FAULTS, False
+            passing, person = error.fault in CONNECTION_FAULTS, False
             self._problem = CannotReach(error.store, "sftp", error.detail or error.fault.value, passing=passing)
         self._events.put_nowait(scheduler.ConnectFailed(self._clock.monotonic(), passing, person))
 
@@ -275,7 +275,7 @@ class Executor:
             # The name is the batch's own, so that one left behind by a killed process is found again.
             return await machine.same_disk(token_path(top, self._header.id))
         except StoreError as error:
-            if error.fault in LINE_FAULTS:
+            if error.fault in CONNECTION_FAULTS:
                 raise
             if error.fault not in (Fault.DENIED, Fault.READ_ONLY):
                 return False
@@ -302,13 +302,13 @@ class Executor:
         durable = step.durable
         try:
             if worker is None:
-                raise StoreError(Fault.LINE_LOST)
+                raise StoreError(Fault.CONNECTION_LOST)
             await worker.do(step)
         except (StoreError, Stopped, RetryStep) as error:
-            fault = error.fault if isinstance(error, StoreError | RetryStep) else Fault.LINE_LOST
+            fault = error.fault if isinstance(error, StoreError | RetryStep) else Fault.CONNECTION_LOST
             if isinstance(error, StoreError) and fault in STOPPING_FAULTS:
                 self._stopped_by = error
-                await self._look_at_room(fault)
+                await self._look_at_space(fault)
             await self._commits.note()
             now = self._fetched[number] = self._journal.step(number)
             self._tell(StepPostponed(number, step.label, fault))
@@ -318,11 +318,11 @@ class Executor:
             self._fetched.pop(number, None)
             self._events.put_nowait(scheduler.StepEnded(number))
 
-    async def _look_at_room(self, fault: Fault) -> None:
+    async def _look_at_space(self, fault: Fault) -> None:
         """How much is free at the destination, where there was too little."""
-        if fault is Fault.NO_ROOM and self._free is None and self._context is not None:
+        if fault is Fault.NO_SPACE and self._free is None and self._context is not None:
             with contextlib.suppress(StoreError):
-                self._free = await self._context.destination.room(self._header.destination)
+                self._free = await self._context.destination.free_space(self._header.destination)
 
     async def _give_up(self, step: Step, fault: Fault) -> None:
         assert self._context is not None  # only what was tried is given up

@@ -23,7 +23,7 @@ from yatagan.engine.proof import Prover
 from yatagan.engine.session import RetryStep, StepRefused
 from yatagan.engine.source_files import Clock, FileInMemory, SourceFiles
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Facts, Kind, Reader, Writer, machine_of
 from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.checkpoints import Checkpoints
@@ -223,7 +223,7 @@ class FileWorker:
         try:
             await file.close()
         except StoreError as error:
-            if error.fault not in LINE_FAULTS:
+            if error.fault not in CONNECTION_FAULTS:
                 raise
 
     async def _finish(self, step: Step) -> None:

@@ -11,7 +11,7 @@ from yatagan.batches.states import StepState
 from yatagan.batches.steps import Change, Step
 from yatagan.engine.session import StepRefused
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Kind, Writer
 from yatagan.transfer.checkpoints import Checkpoints
 from yatagan.transfer.extents import Extents
@@ -69,7 +69,7 @@ class PartFiles:
         try:
             await self._destination.rename(step.adopts, step.part(self._session.batch))
         except StoreError as error:
-            if error.fault in LINE_FAULTS:
+            if error.fault in CONNECTION_FAULTS:
                 raise
         await self._commits.note(Change(step.number, adopts=b""))
         return replace(step, adopts=b"")
@@ -164,5 +164,5 @@ class PartFiles:
         try:
             await self._destination.remove(part)
         except StoreError as error:
-            if error.fault in LINE_FAULTS:
+            if error.fault in CONNECTION_FAULTS:
                 raise

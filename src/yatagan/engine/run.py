@@ -19,7 +19,7 @@ from yatagan.stores.interface import Source
 
 
 class BatchRun:
-    """Carries a batch that we hold the lock of. `patience`: seconds for which a lost line is waited for."""
+    """Carries a batch that we hold the lock of. `patience`: seconds for which a lost connection is waited for."""
 
     def __init__(
         self,
@@ -48,7 +48,7 @@ class BatchRun:
     async def run(self) -> CannotReach | None:
         """Run until the batch is settled, and put it on record when it is finished. Raises JournalError.
 
-        Returns why the line could not be had the last time, if it could not.
+        Returns why the connection could not be had the last time, if it could not.
         """
         try:
             await self._executor.run()

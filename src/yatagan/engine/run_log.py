@@ -28,11 +28,11 @@ class RunLog:
         """Write an event that is worth keeping."""
         match event:
             case ev.RetryWaiting(seconds, fault, _):
-                self._write("line lost", fault=fault, seconds=round(seconds, 1))
+                self._write("connection lost", fault=fault, seconds=round(seconds, 1))
             case ev.ConnectionOpened(again):
-                self._write("line open", again=again)
+                self._write("connected", again=again)
             case ev.StepPostponed(number, label, fault):
-                self._write("step back", step=number, fault=fault, **name_fields(label))
+                self._write("step postponed", step=number, fault=fault, **name_fields(label))
             case ev.StepSettled(state=StepState.FAILED) if event.fault not in CONSEQUENCES:
                 self._write("step failed", step=event.number, fault=event.fault, **name_fields(event.label))
             case ev.Note(label, fault, detail):
@@ -50,5 +50,5 @@ class RunLog:
 
     def close(self) -> None:
         """Close the file."""
-        with contextlib.suppress(OSError):  # a line that could not be written has been told of
+        with contextlib.suppress(OSError):  # a line that could not be written was reported
             self._stream.close()

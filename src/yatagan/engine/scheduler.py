@@ -18,7 +18,7 @@ from typing import Any
 
 from yatagan.batches.states import BatchState
 from yatagan.engine.retry import ConnectionRetries, RetryPolicy
-from yatagan.errors import LINE_FAULTS, ROOM_FAULTS, STOPPING_FAULTS, Fault
+from yatagan.errors import CONNECTION_FAULTS, SPACE_FAULTS, STOPPING_FAULTS, Fault
 
 
 class RunState(StrEnum):
@@ -199,7 +199,7 @@ class Scheduler:
         self._fetching = False
         self._all_fetched = False
         #: Why the connection was lost.
-        self._lost_by = Fault.LINE_LOST
+        self._lost_by = Fault.CONNECTION_LOST
         #: What the batch comes to when the run ends.
         self._end: tuple[BatchState, Fault | None] = (BatchState.FINISHED, None)
 
@@ -222,9 +222,9 @@ class Scheduler:
             self._end = (BatchState.NEEDS_LOGIN, None)
             return Situation.NEEDS_PERSON
         if not event.passing:
-            self._end = (BatchState.INTERRUPTED, Fault.LINE_LOST)
+            self._end = (BatchState.INTERRUPTED, Fault.CONNECTION_LOST)
             return Situation.FINAL
-        return self._lost(event.now, Fault.LINE_LOST)
+        return self._lost(event.now, Fault.CONNECTION_LOST)
 
     def _lost(self, now: float, fault: Fault) -> Situation:
         self._lost_by = fault
@@ -254,7 +254,7 @@ class Scheduler:
     def _step_returned(self, event: StepReturned) -> Situation:
         if event.moved:
             self._retries.progress()
-        if event.fault in LINE_FAULTS:
+        if event.fault in CONNECTION_FAULTS:
             self._queue.appendleft(self._take_back(event.number))
             return Situation.LOST_OTHERS_AT_WORK if self._working else self._lost(event.now, event.fault)
         if event.fault in STOPPING_FAULTS:
@@ -276,14 +276,14 @@ class Scheduler:
         self._queue.appendleft(self._take_back(event.number))
         if self._working:
             return Situation.OTHERS_AT_WORK
-        return self._lost(event.now, event.fault if event.fault in LINE_FAULTS else Fault.LINE_LOST)
+        return self._lost(event.now, event.fault if event.fault in CONNECTION_FAULTS else Fault.CONNECTION_LOST)
 
     def _stop(self, event: StopRequested) -> Situation:
         self._note_stop(event.fault)
         return self._others()
 
     def _note_stop(self, fault: Fault | None) -> None:
-        self._end = (BatchState.HELD if fault in ROOM_FAULTS else BatchState.INTERRUPTED, fault)
+        self._end = (BatchState.HELD if fault in SPACE_FAULTS else BatchState.INTERRUPTED, fault)
 
     def _back_while_stopping(self, event: StepEnded | StepReturned) -> Situation:
         self._take_back(event.number)
@@ -304,7 +304,7 @@ class Scheduler:
         if isinstance(event, ConnectFailed | StepReturned):
             return [Connect(self._retries.next_wait(event.now), self._lost_by)]
         # The end of a step brings no time that could start the clock of patience: a try at once is the next best.
-        return [Connect(0, Fault.LINE_LOST if isinstance(event, StepEnded) else None)]
+        return [Connect(0, Fault.CONNECTION_LOST if isinstance(event, StepEnded) else None)]
 
     def disconnect(self, event: Event) -> list[Command]:
         """Disconnect."""

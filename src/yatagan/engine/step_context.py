@@ -10,7 +10,7 @@ from yatagan.batches.steps import Change, Modes, Step, StepKind, Times
 from yatagan.engine.directories_above import DirectoriesAbove
 from yatagan.engine.kept_files import KeptFiles
 from yatagan.engine.session import MODE_BITS, Session
-from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Facts, Placement, Writer
 
 #: Of directories the bits that hand down a group and guard names are carried, too.
@@ -58,7 +58,7 @@ class StepContext:
         try:
             await self.destination.set_facts(step.path, mode=mode, mtime_ns=mtime_ns)
         except StoreError as error:
-            if error.fault in LINE_FAULTS or error.fault is Fault.NO_ROOM:
+            if error.fault in CONNECTION_FAULTS or error.fault is Fault.NO_SPACE:
                 raise
             self.tell(Note(step.label, error.fault, error.detail))
             return

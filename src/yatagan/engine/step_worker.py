@@ -14,7 +14,7 @@ from yatagan.engine.session import RetryStep, StepRefused
 from yatagan.engine.source_files import Clock
 from yatagan.engine.step_context import StepContext
 from yatagan.engine.stored_bundle_worker import StoredBundleWorker
-from yatagan.errors import LINE_FAULTS, STOPPING_FAULTS, Fault, StoreError
+from yatagan.errors import CONNECTION_FAULTS, STOPPING_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Kind
 from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.stopping import Stopped
@@ -49,7 +49,7 @@ class StepWorker:
     async def do(self, step: Step) -> None:
         """Do a step until it is settled, and say so.
 
-        Raises StoreError with a fault of the line or of room, TryAgain, or Stopped; the journal then says how
+        Raises StoreError with a fault of the connection or of room, TryAgain, or Stopped; the journal then says how
         far the step came. Every other fault settles it as failed.
         """
         try:
@@ -69,7 +69,7 @@ class StepWorker:
             await self.clear(step)
             await self._context.settle(step, StepState.FAILED, fault=refused.fault, detail=refused.detail)
         except StoreError as error:
-            if error.fault in LINE_FAULTS | STOPPING_FAULTS:
+            if error.fault in CONNECTION_FAULTS | STOPPING_FAULTS:
                 raise
             strange = error.fault is Fault.REFUSED and not is_everywhere(posixpath.basename(step.path))
             await self.clear(step)
@@ -77,7 +77,7 @@ class StepWorker:
             await self._context.settle(step, StepState.FAILED, fault=fault, detail=error.detail)
 
     async def clear(self, step: Step) -> None:
-        """Remove what is unfinished of a step that has failed for good. Raises StoreError when the line is lost."""
+        """Remove the part files of a step that has failed for good. Raises StoreError when the connection is lost."""
         await self._files.parts.remove(self._context.journal.step(step.number), with_present=True)
 
     async def _refuse_moved(self) -> None:
@@ -88,7 +88,7 @@ class StepWorker:
         try:
             gone = await self._destination.look(top) is None
         except StoreError as error:
-            if error.fault in LINE_FAULTS:
+            if error.fault in CONNECTION_FAULTS:
                 raise
             gone = False
         if not gone:

@@ -1,8 +1,8 @@
 """Directories that are stored as bundles: made here, beside the journal, then carried like any file.
 
 The bundle waits in the batch's own directory until it is in place: so what has arrived of it is never made or sent
-again, and what it holds is of one moment however often the line is lost. Its entries keep steps of their own, which are
-settled with it.
+again, and what it holds is of one moment however often the connection is lost. Its entries keep steps of their own,
+which are settled with it.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ from yatagan.engine.file_worker import FileWorker
 from yatagan.engine.session import RetryStep, StepRefused
 from yatagan.engine.source_files import Clock
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
 from yatagan.portable import index
 from yatagan.stores.interface import Kind
 from yatagan.stores.local import LocalStore
@@ -79,7 +79,7 @@ class StoredBundleWorker:
         except (StepRefused, RetryStep):
             pass  # what has not come with the bundle has a turn of its own, which will tell
         except StoreError as error:
-            if error.fault in LINE_FAULTS:
+            if error.fault in CONNECTION_FAULTS:
                 raise
 
     async def beside(self, step: Step) -> None:
@@ -142,8 +142,8 @@ class StoredBundleWorker:
         except StoreError as error:
             if error.fault is Fault.SOURCE_CHANGED:
                 raise RetryStep(Fault.SOURCE_CHANGED) from error
-            if error.fault is Fault.NO_ROOM:
-                raise StoreError(Fault.NO_ROOM_HERE, os.fsencode(bundle)) from error
+            if error.fault is Fault.NO_SPACE:
+                raise StoreError(Fault.NO_SPACE_HERE, os.fsencode(bundle)) from error
             raise
 
     def _run(self, step: Step) -> str:

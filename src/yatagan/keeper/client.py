@@ -159,9 +159,9 @@ class Keeper:
 
     async def check_up(self, node: Node) -> Checkup:
         """What the node can do, looked at by the keeper."""
-        from yatagan.stores.node_probe import AreaRoom, Checkup
+        from yatagan.stores.node_probe import AreaSpace, Checkup
 
-        found: Checkup = await self._ask("check", __version__, node, more=(Checkup, AreaRoom), seconds=SOON)
+        found: Checkup = await self._ask("check", __version__, node, more=(Checkup, AreaSpace), seconds=SOON)
         return found
 
 
@@ -198,7 +198,7 @@ class KeeperRun:
             return problem
         except Gone:
             await self._take_back()
-            self._journal.settle(BatchState.INTERRUPTED, Fault.LINE_LOST, "its keeper has ended")
+            self._journal.settle(BatchState.INTERRUPTED, Fault.CONNECTION_LOST, "its keeper has ended")
             return _ended(self._node.name)
         finally:
             await self._peer.close()

@@ -21,7 +21,7 @@ _PLAIN = frozenset(
         "look",
         "look_closely",
         "read_link",
-        "room",
+        "free_space",
         "owner",
         "clock_ns",
         "copy_part",

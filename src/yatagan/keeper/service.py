@@ -2,7 +2,7 @@
 
 It begins with one conversation, over a socket that it was started with: the command that opens the node, whose
 terminal answers what the server asks. Once it is let in, others may connect. It ends, and says why, when it is
-closed, when its time is up, when the line is lost, when nobody can reach it any more, or when it is told to end.
+closed, when its time is up, when the connection is lost, when nobody can reach it any more, or when it is told to end.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ from yatagan.nodes.login import Login, log_in, renew
 from yatagan.nodes.prompts import Prompter
 from yatagan.stores.interface import Source
 from yatagan.stores.local import LocalSource
-from yatagan.stores.node_probe import AreaRoom, Checkup, check_up
+from yatagan.stores.node_probe import AreaSpace, Checkup, check_up
 from yatagan.stores.node_source import more_logins
 from yatagan.stores.sftp import SftpStore
 
@@ -53,7 +53,7 @@ class Service:
         self._until = until
         self._since = time.time()
         self._meeting = Endpoint(home, node.name)
-        self._line = load_settings(home).line
+        self._settings = load_settings(home).connection
         self._login: Login | None = None
         self._again = asyncio.Lock()
         self._runs: dict[str, BatchRun] = {}
@@ -69,7 +69,7 @@ class Service:
         """Log in, and let others connect. Raises CannotReach, Refused."""
         self._meeting.take()
         try:
-            self._hold(await log_in(self._node, self._home, self._line, answers))
+            self._hold(await log_in(self._node, self._home, self._settings, answers))
             self._server = await asyncio.start_unix_server(self._connected, path=self._meeting.socket)
             os.chmod(self._meeting.socket, 0o600)
         except BaseException:
@@ -109,12 +109,12 @@ class Service:
             await asyncio.gather(*self._tasks, return_exceptions=True)
 
     async def _until_the_end(self) -> None:
-        """A batch outlasts the time that was set, and gets a lost line back if it can."""
+        """A batch outlasts the time that was set, and gets a lost connection back if it can."""
         while self._why is None:
             if not self._runs:
                 assert self._login is not None
                 if self._login.lost.is_set():
-                    self._end("the line was lost")
+                    self._end("the connection was lost")
                 elif time.time() >= self._until:
                     self._end("its time was up")
                 elif not self._meeting.is_found():  # as when the user logs out of this machine
@@ -167,7 +167,7 @@ class Service:
             if what == "stop":
                 client.stop()
 
-        peer = Peer(codec(Checkup, AreaRoom), reader, writer, handle, hear)
+        peer = Peer(codec(Checkup, AreaSpace), reader, writer, handle, hear)
         try:
             await peer.gone.wait()
         finally:
@@ -222,14 +222,15 @@ class Service:
                 passing=False,
                 remedy=f"yatagan node close {node.name}, then resume the batch",
             )
-        return SftpStore(login, self._line, more_logins(login, self._home, self._line), shared=True, node=node)
+        return SftpStore(login, self._settings, more_logins(login, self._home, self._settings), shared=True, node=node)
 
     async def _whole_login(self, node: Node) -> Login:
         """The login, with another file channel or helper where one has ended. Raises CannotReach."""
         async with self._again:
             assert self._login is not None
             if self._login.lost.is_set():
-                raise CannotReach(node.name, "keeper", "the line was lost", remedy=f"yatagan node open {node.name}")
+                remedy = f"yatagan node open {node.name}"
+                raise CannotReach(node.name, "keeper", "the connection was lost", remedy=remedy)
             if not self._login.is_whole:
                 self._login = await renew(self._login)
             return self._login
@@ -273,7 +274,7 @@ class Service:
                     if peer.backlog > _BACKLOG:
                         run.stop()
 
-                patience = load_settings(self._home).line.patience
+                patience = load_settings(self._home).connection.patience
                 run = client.run = BatchRun(batch, journal, ends, listen, Ledger(self._home.ledger), patience)
                 self._runs[batch.name] = run
                 if client.stopped:
@@ -287,13 +288,13 @@ class Service:
             self._changed.set()
 
     async def _regain(self, node: Node, pinned: tuple[str, int] | None, answers: Prompter) -> SftpStore:
-        """A store for a batch; when the line was lost, after another login."""
+        """A store for a batch; when the connection was lost, after another login."""
         async with self._again:
             assert self._login is not None
             if self._login.lost.is_set():
                 if self._why is not None:
                     raise CannotReach(node.name, "keeper", self._why, passing=False)
-                self._hold(await log_in(self._node, self._home, self._line, answers, pinned=self._login.address))
+                self._hold(await log_in(self._node, self._home, self._settings, answers, pinned=self._login.address))
         return await self._lease(__version__, node, pinned)
 
 

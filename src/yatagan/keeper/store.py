@@ -93,7 +93,7 @@ class KeeperStore:
         try:
             return await self._peer.ask(what, *values)
         except Gone:
-            raise StoreError(Fault.LINE_LOST, store=self.name, detail="its keeper has ended") from None
+            raise StoreError(Fault.CONNECTION_LOST, store=self.name, detail="its keeper has ended") from None
 
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
         """See `Store.resolve`."""
@@ -134,9 +134,9 @@ class KeeperStore:
         """See `Store.owner`."""
         return str(await self.ask("owner", path))
 
-    async def room(self, path: bytes) -> int | None:
-        """See `Store.room`."""
-        found: int | None = await self.ask("room", path)
+    async def free_space(self, path: bytes) -> int | None:
+        """See `Store.free_space`."""
+        found: int | None = await self.ask("free_space", path)
         return found
 
     async def clock_ns(self) -> int | None:

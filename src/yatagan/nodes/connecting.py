@@ -19,7 +19,7 @@ import asyncssh
 
 from yatagan.config.home import Home
 from yatagan.config.nodes import Node
-from yatagan.config.settings import LineSettings
+from yatagan.config.settings import ConnectionSettings
 from yatagan.errors import CannotReach, NeedsAnswer
 from yatagan.nodes.failures import bad_key, explain
 from yatagan.nodes.host_keys import HostKeys
@@ -35,7 +35,7 @@ _CIPHERS = (
     "aes192-ctr",
     "aes128-ctr",
 )
-#: The receive window of a channel. Refilled when half used, so it bounds the rate of a long line.
+#: The receive window of a channel. Refilled when half used, so it bounds the rate of a high-latency connection.
 _WINDOW = 8 << 20
 #: Rounds of questions before we take it that the answers were wrong (servers end it at six).
 _ROUNDS = 6
@@ -239,7 +239,7 @@ def _expanded(name: str, home: Home) -> Path:
 async def connect(
     node: Node,
     home: Home,
-    line: LineSettings,
+    settings: ConnectionSettings,
     client: LoginEvents,
     pinned: tuple[str, int] | None,
     through: asyncssh.SSHClientConnection | None = None,
@@ -256,7 +256,7 @@ async def connect(
         "encryption_algs": _CIPHERS,
         "compression_algs": None,
         "window": _WINDOW,
-        "keepalive_interval": line.keepalive,
+        "keepalive_interval": settings.keepalive,
         "keepalive_count_max": 3,
         # Not the library's connect_timeout, which would also count the time that a person takes to answer.
         "login_timeout": 600,
@@ -268,7 +268,7 @@ async def connect(
             options.setdefault("port", pinned[1])
         route = read_route(node, home)
         if through is None and pinned is None and route.jumps:
-            through = await _jump(node, route, home, line, client.answers, depth)
+            through = await _jump(node, route, home, settings, client.answers, depth)
         if through is not None:
             options["tunnel"] = through
         elif pinned is not None or route.is_direct:
@@ -322,7 +322,7 @@ _MOST_JUMPS = 8
 
 
 async def _jump(
-    node: Node, route: Route, home: Home, line: LineSettings, answers: Prompter, depth: int
+    node: Node, route: Route, home: Home, settings: ConnectionSettings, answers: Prompter, depth: int
 ) -> asyncssh.SSHClientConnection:
     """A connection to the last machine on the way. Raises CannotReach, which names that machine."""
     if depth >= _MOST_JUMPS:
@@ -333,7 +333,7 @@ async def _jump(
         host, colon, port = host.rpartition(":") if hop.count(":") == 1 else (host, "", "")
         between = replace(node, address=host, port=int(port) if colon else None, user=user or None, key=None, trust=())
         try:
-            last = await connect(between, home, line, LoginEvents(between, answers), None, last, depth + 1)
+            last = await connect(between, home, settings, LoginEvents(between, answers), None, last, depth + 1)
         except CannotReach as error:
             error.detail += f" (at {host}, on the way to {node.address})"
             raise

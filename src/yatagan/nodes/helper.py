@@ -162,9 +162,9 @@ class Helper:
         return self._reading is None or self._reading.done()
 
     async def ask(self, do: str, path: bytes = b"", **more: Any) -> dict[str, Any]:
-        """One question. Raises OSError with what the node's system said, or StoreError: LINE_LOST."""
+        """One question. Raises OSError with what the node's system said, or StoreError: CONNECTION_LOST."""
         if self.ended:
-            raise StoreError(Fault.LINE_LOST, path, detail="the helper on the node has ended")
+            raise StoreError(Fault.CONNECTION_LOST, path, detail="the helper on the node has ended")
         number, self._next = self._next, self._next + 1
         future: asyncio.Future[dict[str, Any]] = asyncio.get_running_loop().create_future()
         self._waiting[number] = future
@@ -174,7 +174,7 @@ class Helper:
         try:
             self._pipe.stdin.write(json.dumps(question).encode("ascii") + b"\n")
         except (OSError, asyncssh.Error) as error:
-            raise StoreError(Fault.LINE_LOST, path, detail=str(error)) from error
+            raise StoreError(Fault.CONNECTION_LOST, path, detail=str(error)) from error
         try:
             reply = await future
         finally:
@@ -210,7 +210,7 @@ class Helper:
         finally:
             for future in self._waiting.values():
                 if not future.done():
-                    future.set_exception(StoreError(Fault.LINE_LOST, detail="the helper on the node has ended"))
+                    future.set_exception(StoreError(Fault.CONNECTION_LOST, detail="the helper on the node has ended"))
 
     def _is_still(self, reply: dict[str, Any]) -> bool:
         """Whether a sign of life is none: of a question that nobody has asked, or no further than the one before."""
@@ -223,7 +223,7 @@ class Helper:
         return False
 
     async def close(self) -> None:
-        """End the helper; it ends by itself when the line goes."""
+        """End the helper; it ends by itself when the connection goes."""
         if self._reading is not None:
             self._reading.cancel()
         self._pipe.close()

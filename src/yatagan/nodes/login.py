@@ -18,7 +18,7 @@ import asyncssh
 
 from yatagan.config.home import Home
 from yatagan.config.nodes import Node
-from yatagan.config.settings import LineSettings
+from yatagan.config.settings import ConnectionSettings
 from yatagan.errors import CannotReach
 from yatagan.nodes.connecting import PATIENT, LoginEvents, LoginTimes, connect
 from yatagan.nodes.failures import files_refused
@@ -116,7 +116,7 @@ class OwnLink:
 async def log_in(
     node: Node,
     home: Home,
-    line: LineSettings,
+    settings: ConnectionSettings,
     answers: Prompter,
     *,
     pinned: tuple[str, int] | None = None,
@@ -128,12 +128,12 @@ async def log_in(
     is started where the node allows it, after the file channel, so that it can name the file server's process.
     """
     client = LoginEvents(node, answers)
-    connection = await connect(node, home, line, client, pinned)
+    connection = await connect(node, home, settings, client, pinned)
     peer = connection.get_extra_info("peername")
     # Through another machine there is no address of the node's own, and nothing to hold on to.
     address = (str(peer[0]), int(peer[1])) if peer and peer[0] else None
     times = client.times()
-    beginning = _begin(node, connection, client.lost, address, times, line.silence, commands=commands)
+    beginning = _begin(node, connection, client.lost, address, times, settings.silence, commands=commands)
     return await _told(node, answers, beginning)
 
 
@@ -171,11 +171,11 @@ class FurtherLogin:
         await self.link.hang_up()
 
 
-async def log_in_again(login: Login, home: Home, line: LineSettings) -> FurtherLogin:
+async def log_in_again(login: Login, home: Home, settings: ConnectionSettings) -> FurtherLogin:
     """Log in to the same address once more, where nobody has to answer. Raises CannotReach."""
-    connection, lost = await connect_again(login.node, login.address, home, line)
+    connection, lost = await connect_again(login.node, login.address, home, settings)
     try:
-        files = await SftpClient.open(connection, login.files, _patience(line.silence))
+        files = await SftpClient.open(connection, login.files, _patience(settings.silence))
     except (asyncssh.Error, OSError) as error:
         connection.abort()
         raise files_refused(login.node, error) from error
@@ -186,11 +186,11 @@ async def log_in_again(login: Login, home: Home, line: LineSettings) -> FurtherL
 
 
 async def connect_again(
-    node: Node, address: tuple[str, int] | None, home: Home, line: LineSettings
+    node: Node, address: tuple[str, int] | None, home: Home, settings: ConnectionSettings
 ) -> tuple[asyncssh.SSHClientConnection, asyncio.Event]:
     """Another connection, which nobody is asked about, and what is set when it is lost. Raises CannotReach."""
     client = LoginEvents(node, NoPrompter())
-    return await connect(node, home, line, client, address), client.lost
+    return await connect(node, home, settings, client, address), client.lost
 
 
 async def renew(login: Login) -> Login:
@@ -228,7 +228,7 @@ async def _begin(
         except (NoHelper, OSError, asyncssh.Error) as error:
             why = str(error)
             if lost.is_set():
-                raise CannotReach(node.name, "sftp", "the line was lost while logging in") from error
+                raise CannotReach(node.name, "sftp", "the connection was lost while logging in") from error
     channel_ended = asyncio.ensure_future(files.wait_closed())
     return Login(node, connection, files, helper, why, lost, channel_ended, address, times)
 

@@ -22,7 +22,7 @@ import asyncssh
 
 from yatagan.config.home import Home
 from yatagan.config.nodes import Node
-from yatagan.config.settings import LineSettings
+from yatagan.config.settings import ConnectionSettings
 from yatagan.errors import CannotReach
 from yatagan.nodes.failures import files_refused
 from yatagan.nodes.login import FurtherLogin, Login, OwnLink, connect_again
@@ -36,7 +36,7 @@ _LENGTH = struct.Struct(">I")
 _LEAVING = 3.0
 
 
-async def log_in_beside(login: Login, home: Home, line: LineSettings) -> FurtherLogin:
+async def log_in_by_process(login: Login, home: Home, settings: ConnectionSettings) -> FurtherLogin:
     """As `log_in_again`, in another process. Raises CannotReach; OSError where there can be no more processes."""
     near, far = socket.socketpair()
     with far:
@@ -55,7 +55,7 @@ async def log_in_beside(login: Login, home: Home, line: LineSettings) -> Further
     near.setblocking(False)
     beside = ProcessLink(process, near, await asyncio.open_unix_connection(sock=near))
     try:
-        order = pickle.dumps((login.node, login.address, home, line))
+        order = pickle.dumps((login.node, login.address, home, settings))
         files = await beside.channel(login.files, _LENGTH.pack(len(order)) + order)
     except (OSError, ValueError) as error:
         beside.abort()
@@ -209,9 +209,9 @@ async def _pass_on(connection: asyncssh.SSHClientConnection, end: socket.socket)
 
 async def _serve(control: socket.socket, order: bytes, first: socket.socket) -> None:
     node: Node
-    node, address, home, line = pickle.loads(order)  # from the process that began us
+    node, address, home, settings = pickle.loads(order)  # from the process that began us
     try:
-        connection, lost = await connect_again(node, address, home, line)
+        connection, lost = await connect_again(node, address, home, settings)
     except CannotReach:
         return
     link = OwnLink(connection)

@@ -99,7 +99,7 @@ class Plan:
     above: list[bytes]
     arrivals: list[Arrival]
     step_ns: int
-    room: int | None
+    free: int | None
     summary: Summary = field(default_factory=Summary)
     #: The small files that travel in bundles and are unloaded on arrival; None where they go one by one.
     travel: BundledTravel | None = None

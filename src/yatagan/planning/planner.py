@@ -52,7 +52,7 @@ class ContentsComparison:
 
 @dataclass(frozen=True, slots=True)
 class BundlingChoice:
-    """That small files may travel together: what they cost on this line, and whether to do it in any case."""
+    """That small files may travel together: what they cost on this connection, and whether to do it in any case."""
 
     costs: Costs
     always: bool = False
@@ -303,7 +303,7 @@ async def _begin(destination: Store, directory: bytes, step_ns: int) -> Plan:
     above = await _missing_above(destination, top)
     nearest = posixpath.dirname(above[0]) if above else top
     found = await destination.look_closely(nearest)
-    plan = Plan(top, above, [], step_ns, await destination.room(nearest))
+    plan = Plan(top, above, [], step_ns, await destination.free_space(nearest))
     # Where the helper sees something else under the name than file transfer does, there is no inode.
     inode = found.inode if found is not None else None
     plan.same_disk = inode is not None

@@ -141,7 +141,7 @@ def _write_private(file: Path, text: str) -> None:
 
 
 class _Server(asyncssh.SSHServer):
-    """What all nodes have in common: they can refuse logins and drop their lines."""
+    """What all nodes have in common: they can refuse logins and drop their connections."""
 
     def __init__(self, node: PracticeNode) -> None:
         self._node = node
@@ -263,7 +263,7 @@ class PracticeNode:
         self.patience = _PATIENCE if name == "dunlin" else 0.0
 
     def cut(self) -> None:
-        """Drop every line."""
+        """Drop every connection."""
         for connection in list(self.connections):
             connection.abort()
 

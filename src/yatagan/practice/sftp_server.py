@@ -15,7 +15,7 @@ import asyncssh
 
 from yatagan.practice.faults import Trouble
 
-#: Largest request that comes over the line. The library copies on the node in larger blocks, which the line never sees.
+#: Largest request of a client. The library copies on the node in larger blocks, which no client sees.
 _REQUEST = 255 << 10
 
 

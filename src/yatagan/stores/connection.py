@@ -1,4 +1,4 @@
-"""The line to a node: every request over it, whether it still answers, and what its errors mean.
+"""The connection to a node: every request over it, whether it still answers, and what its errors mean.
 
 Each request passes through `Line.ask`, which watches for a server that has gone silent and translates what
 the library raises.
@@ -27,8 +27,8 @@ _SERVER_FAULTS = {
     sftp_packets.PERMISSION_DENIED: Fault.DENIED,
     sftp_packets.ALREADY_EXISTS: Fault.EXISTS,
     sftp_packets.WRITE_PROTECT: Fault.READ_ONLY,
-    sftp_packets.NO_SPACE: Fault.NO_ROOM,
-    sftp_packets.QUOTA: Fault.NO_ROOM,
+    sftp_packets.NO_SPACE: Fault.NO_SPACE,
+    sftp_packets.QUOTA: Fault.NO_SPACE,
     sftp_packets.UNSUPPORTED: Fault.UNSUPPORTED,
     sftp_packets.NOT_A_DIRECTORY: Fault.NOT_A_DIRECTORY,
     sftp_packets.IS_A_DIRECTORY: Fault.IS_DIRECTORY,
@@ -49,7 +49,7 @@ class BareFailure(Exception):
 class Connection:
     """One login, as requests and answers. `silence`: seconds for which requests may stay without any answer.
 
-    Several lines may share a login; one that is `shared` leaves it open.
+    Several connections may share a login; one that is `shared` leaves it open.
     """
 
     def __init__(self, login: Login, silence: float, *, shared: bool = False) -> None:
@@ -60,7 +60,7 @@ class Connection:
         #: Tasks that wait for an answer, and whether we have woken them because there will be none.
         self._outstanding: dict[asyncio.Task[Any], bool] = {}
         self._last_answer = time.monotonic()
-        self._fault = Fault.LINE_LOST
+        self._fault = Fault.CONNECTION_LOST
         if login.helper is not None:
             login.helper.listeners.add(self._heard)
         self._lost = asyncio.Event()
@@ -72,7 +72,7 @@ class Connection:
         self._last_answer = time.monotonic()
 
     def watch(self, login: Login | FurtherLogin) -> None:
-        """Another login that is part of the line: when it is lost, so is the line."""
+        """Another login that is part of the connection: when it is lost, so is the connection."""
         self._logins.append(login)
         self._followed.append(asyncio.create_task(self._follow(login)))
 

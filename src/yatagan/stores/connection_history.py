@@ -1,4 +1,4 @@
-"""What earlier batches have found out about the line to a node, so that the next one need not begin from nothing."""
+"""What earlier batches have measured of the connection to a node, so that the next one begins from there."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from yatagan.errors import BadConfig
 
 @dataclass(frozen=True, slots=True)
 class ConnectionHistory:
-    """A line as it was: `lanes` that it took to fill it, its best `rate` in bytes a second, `round_trip` in seconds."""
+    """A connection as it was: `lanes` that filled it, best `rate` in bytes a second, `round_trip` in seconds."""
 
     lanes: int = 1
     rate: float = 0.0
@@ -21,7 +21,7 @@ class ConnectionHistory:
 
 
 def recall(home: Home, node: str) -> ConnectionHistory:
-    """What is remembered of a node's line; nothing special where that cannot be read."""
+    """What is remembered of a node's connection; nothing special where that cannot be read."""
     try:
         found = json.loads(_file(home, node).read_text(encoding="utf-8"))
         return ConnectionHistory(int(found["lanes"]), float(found["rate"]), float(found["round_trip"]))

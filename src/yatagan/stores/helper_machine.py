@@ -8,7 +8,7 @@ from base64 import b64decode
 from collections.abc import Callable, Coroutine, Sequence
 from typing import Any, Concatenate, ParamSpec, Protocol, TypeVar
 
-from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
 from yatagan.nodes.helper import Helper
 from yatagan.portable.block_sums import Blocks, Match
 from yatagan.portable.modules import DELTA
@@ -99,7 +99,7 @@ class HelperMachine:
         try:
             return facts_from_list((await self.ask("look", path))["facts"])
         except StoreError as error:
-            if error.fault in LINE_FAULTS:
+            if error.fault in CONNECTION_FAULTS:
                 raise
             return None
 
@@ -202,7 +202,7 @@ class HelperMachine:
             self.disk_is_same = reply.get("text") == text
             return self.disk_is_same
         except StoreError as error:
-            if error.fault in LINE_FAULTS:
+            if error.fault in CONNECTION_FAULTS:
                 raise
             return False
         finally:

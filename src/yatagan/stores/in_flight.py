@@ -1,8 +1,8 @@
 """How many bytes may be on their way to or from a store at once. No I/O.
 
-Too few leave a long line empty; too many only wait in the server's memory, slow it down, and stand before every
-request that comes after them. What a line holds is the rate at which it answers times the time that an answer takes
-when nothing else is on the way: both are measured while bytes move.
+Too few leave a high-latency connection empty; too many only wait in the server's memory, slow it down, and stand before
+every request that comes after them. What a line holds is the rate at which it answers times the time that an answer
+takes when nothing else is on the way: both are measured while bytes move.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ from collections.abc import Callable
 LANE_BYTES = 2 << 20
 #: On the way at least, whatever the rate: two of the largest requests.
 _LEAST = 512 << 10
-#: Seconds of a line's rate that may wait at the server besides what is under way, so that neither end ever idles.
+#: Seconds of a connection's rate that may wait at the server besides what is under way, so that neither end ever idles.
 _IN_HAND = 0.25
 #: How much more than was ever answered in a round trip is kept on the way. It also lets the rate grow.
 _GAIN = 1.3
@@ -87,7 +87,7 @@ class InFlight:
 
 
 class FlowControl(InFlight):
-    """What is on its way over a line. Its limit follows what is measured, up to what its `lanes` take.
+    """What is on its way over a connection. Its limit follows what is measured, up to what its `lanes` take.
 
     `round_trip`: the shortest time in seconds that an answer has taken. `busy` tells the seconds that whoever handles
     what arrives has worked. `wanting` is called when more lanes would do good.
@@ -133,7 +133,7 @@ class FlowControl(InFlight):
 
     @property
     def lanes_wanted(self) -> int:
-        """Channels that it would take to have on the way what the line seems to hold."""
+        """Channels that it would take to have on the way what the connection seems to hold."""
         return max(self._expected, self.lanes_worth)
 
     @property
@@ -143,11 +143,11 @@ class FlowControl(InFlight):
 
     @property
     def crowded(self) -> bool:
-        """Whether it is our own work, not the line, that lets no more through."""
+        """Whether it is our own work, not the connection, that lets no more through."""
         return self._busy_spans >= _BUSY_SPANS
 
     def expect(self, lanes: int, rate: float) -> None:
-        """Much is to come over a line that had so many lanes before, and gave so many bytes a second."""
+        """Much is to come over a connection that had so many lanes before, and gave so many bytes a second."""
         self._expected = lanes
         self._expected_rate = rate * _EXPECTED
         self._adjust()
@@ -162,7 +162,7 @@ class FlowControl(InFlight):
         self.round_trip = min(self.round_trip, seconds)
 
     def short(self) -> None:
-        """See `Room.short`. Only while somebody waits does what is answered tell what the line can do."""
+        """See `Room.short`. Only while somebody waits does what is answered tell what the connection can do."""
         self._short = True
 
     def answered(self, count: int) -> None:

@@ -178,7 +178,7 @@ class Reader(Protocol):
 
     @property
     def read_here(self) -> Callable[[int, int], bytes] | None:
-        """`read` for any thread, where no line is needed; else None."""
+        """`read` for any thread, for a file of this machine; else None."""
 
     async def facts(self) -> Facts:
         """The facts of what is open, whatever the name stands for by now."""
@@ -199,7 +199,7 @@ class Writer(Protocol):
 
     @property
     def write_here(self) -> Callable[[int, Piece], None] | None:
-        """`write` for any thread, where no line is needed; else None."""
+        """`write` for any thread, for a file of this machine; else None."""
 
     def copy_here(self, source: Reader, offset: int, size: int) -> bool:
         """Have the disk copy these bytes of a file that is open here, in any thread; False where it cannot."""
@@ -273,7 +273,7 @@ class Machine(SourceMachine, Protocol):
 
 
 class Readable(Protocol):
-    """Files on one machine, to be read, through one session. A lost line ends it; a new one is opened."""
+    """Files on one machine, to be read, through one session. A lost connection ends it; a new one is opened."""
 
     name: str
     traits: Traits
@@ -301,7 +301,7 @@ class Readable(Protocol):
     async def read_link(self, path: bytes) -> bytes:
         """Where a symbolic link points, as it stands."""
 
-    async def room(self, path: bytes) -> int | None:
+    async def free_space(self, path: bytes) -> int | None:
         """Free bytes for us where `path` is; None when the store does not tell."""
 
     async def clock_ns(self) -> int | None:
@@ -385,7 +385,7 @@ class Store(Readable, Protocol):
 
 
 class Source(Protocol):
-    """How to get a store, again and again: one line lost, the next one opened."""
+    """How to get a store, again and again: one connection lost, the next one opened."""
 
     async def open(self) -> Store:
         """A fresh session. Raises CannotReach."""

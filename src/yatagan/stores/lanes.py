@@ -1,9 +1,9 @@
 """The lanes to a node: file channels on one login, and further logins where those need no person.
 
-What limits a long line is the window of a channel and the buffers of a connection, so there are as many as it takes to
-have on the way what the line holds (`Flow.lanes_wanted`), within what the server and the node's entry allow. What
-limits a fast one is this process: where the machine has the processors, further logins are in processes beside it. A
-lane carries nothing until whoever keeps the names of our writers has written down that of its server.
+What limits a high-latency connection is the window of a channel and the buffers of a connection, so there are as many
+as it takes to have on the way what the line holds (`Flow.lanes_wanted`), within what the server and the node's entry
+allow. What limits a fast one is this process: where the machine has the processors, further logins are in processes
+beside it. A lane carries nothing until whoever keeps the names of our writers has written down that of its server.
 """
 
 from __future__ import annotations
@@ -63,8 +63,8 @@ class Lane:
 class Allowed:
     """How many logins a node may get, and how many of them in processes `beside` ours.
 
-    `log_in` gets another one, beside or not, without asking anybody; None where that cannot be. `past` is the line as
-    it was before, and `keep` remembers what it is now.
+    `log_in` gets another one, beside or not, without asking anybody; None where that cannot be. `past` is the
+    connection as it was before, and `keep` remembers what it is now.
     """
 
     logins: int = 1
@@ -128,7 +128,7 @@ class Lanes:
         return json.dumps(witness)
 
     def expect(self, size: int) -> None:
-        """So many bytes are to come: begin with what the line has held before, if they are enough to need it."""
+        """So many bytes are to come: begin with what the connection has held before, if they are enough to need it."""
         past = self._allowed.past
         if past.lanes > 1 and size > _MUCH * past.lanes * LANE_BYTES:
             self.flow.expect(past.lanes, past.rate)
@@ -157,7 +157,7 @@ class Lanes:
                     self._not_before = time.monotonic() + _NO_MORE
                     return
         except (StoreError, OSError):
-            return  # the line has gone, which whoever uses it will hear
+            return  # the connection has gone, which whoever uses it will hear
         finally:
             for task in opening:
                 task.cancel()

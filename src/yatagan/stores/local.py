@@ -65,7 +65,7 @@ class LocalStore:
     def _alive(self) -> None:
         """Asked by a thread that works for long: nobody waits for it when the store is closed."""
         if self._closed:
-            raise StoreError(Fault.LINE_LOST)
+            raise StoreError(Fault.CONNECTION_LOST)
 
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
         """See `Store.resolve`. LEADS_OUT or ONLY_READ when it must not be touched."""
@@ -134,8 +134,8 @@ class LocalStore:
 
         return await in_thread(path, name)
 
-    async def room(self, path: bytes) -> int | None:
-        """See `Store.room`."""
+    async def free_space(self, path: bytes) -> int | None:
+        """See `Store.free_space`."""
         try:
             found = await in_thread(path, os.statvfs, path)
         except StoreError:

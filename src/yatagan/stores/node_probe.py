@@ -18,7 +18,7 @@ from typing import Any
 import asyncssh
 
 from yatagan.config.nodes import Role
-from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
 from yatagan.nodes.host_keys import fingerprint
 from yatagan.nodes.login import Login
 from yatagan.nodes.sftp_client import SftpClient
@@ -38,12 +38,12 @@ EXTENSIONS = ("fsync", "posix-rename", "hardlink", "statvfs", "copy-data", "limi
 
 
 @dataclass(frozen=True, slots=True)
-class AreaRoom:
+class AreaSpace:
     """An area of the node: free bytes there (None: not told), or why it cannot be looked at."""
 
     name: str
     path: bytes
-    room: int | None
+    free: int | None
     fault: Fault | None = None
 
 
@@ -78,19 +78,19 @@ class Checkup:
     start: bytes
     trip: float = 0.0
     clock: float | None = None
-    room: int | None = None
+    free: int | None = None
     same_disk: bool = False
     writable: Fault | None = None
     up: float | None = None
     down: float | None = None
     folds_case: bool | None = None
     takes_all_names: bool | None = None
-    areas: list[AreaRoom] = field(default_factory=list)
+    areas: list[AreaSpace] = field(default_factory=list)
     open_until: float | None = None
 
 
 async def check_up(store: SftpStore) -> Checkup:
-    """Look at everything but the ways in. Raises StoreError: the line is lost."""
+    """Look at everything but the ways in. Raises StoreError: the connection is lost."""
     login = store.login
     connection = login.connection
     key = connection.get_server_host_key()
@@ -124,28 +124,28 @@ async def check_up(store: SftpStore) -> Checkup:
     clock = await store.clock_ns()
     if clock is not None:
         found.clock = clock / 1e9 - (before + time.time()) / 2
-    found.room = await store.room(found.start)
+    found.free = await store.free_space(found.start)
     found.areas = [await _area(store, area.name) for area in store.node.areas]
     try:
         await _write_and_read(store, found)
     except StoreError as error:
-        if error.fault in LINE_FAULTS:
+        if error.fault in CONNECTION_FAULTS:
             raise
         found.writable = error.fault
     return found
 
 
-async def _area(store: SftpStore, name: str) -> AreaRoom:
+async def _area(store: SftpStore, name: str) -> AreaSpace:
     path = b"@" + name.encode()
     try:
         path = await store.resolve(path, follow=True)
         if await store.look(path) is None:
-            return AreaRoom(name, path, None, Fault.MISSING)
-        return AreaRoom(name, path, await store.room(path))
+            return AreaSpace(name, path, None, Fault.MISSING)
+        return AreaSpace(name, path, await store.free_space(path))
     except StoreError as error:
-        if error.fault in LINE_FAULTS:
+        if error.fault in CONNECTION_FAULTS:
             raise
-        return AreaRoom(name, path, None, error.fault)
+        return AreaSpace(name, path, None, error.fault)
 
 
 async def _trip(store: SftpStore, path: bytes) -> float:
@@ -208,7 +208,7 @@ async def _takes(store: SftpStore, path: bytes) -> bool:
     try:
         await (await store.create_part(path)).close()
     except StoreError as error:
-        if error.fault in LINE_FAULTS:
+        if error.fault in CONNECTION_FAULTS:
             raise
         return False
     await store.remove(path)

@@ -7,28 +7,28 @@ import functools
 
 from yatagan.config.home import Home
 from yatagan.config.nodes import Node
-from yatagan.config.settings import LineSettings
+from yatagan.config.settings import ConnectionSettings
 from yatagan.nodes.login import FurtherLogin, Login, log_in, log_in_again
-from yatagan.nodes.login_process import log_in_beside
+from yatagan.nodes.login_process import log_in_by_process
 from yatagan.nodes.prompts import Prompter
 from yatagan.stores.connection_history import recall, remember
 from yatagan.stores.lanes import Allowed
 from yatagan.stores.sftp import SftpStore
 
 
-def more_logins(login: Login, home: Home, line: LineSettings) -> Allowed:
+def more_logins(login: Login, home: Home, settings: ConnectionSettings) -> Allowed:
     """How to log in to the same machine again, without asking anybody."""
 
     async def again(beside: bool) -> FurtherLogin:
         if beside:
             with contextlib.suppress(OSError):  # then there can be no more processes here
-                return await log_in_beside(login, home, line)
-        return await log_in_again(login, home, line)
+                return await log_in_by_process(login, home, settings)
+        return await log_in_again(login, home, settings)
 
     alone = login.address is None or login.times.questions > 0
     name = login.node.name
     keep = functools.partial(remember, home, name)
-    return Allowed(login.node.most_logins, line.processes, None if alone else again, recall(home, name), keep)
+    return Allowed(login.node.most_logins, settings.processes, None if alone else again, recall(home, name), keep)
 
 
 class NodeSource:
@@ -38,7 +38,7 @@ class NodeSource:
         self,
         node: Node,
         home: Home,
-        line: LineSettings,
+        settings: ConnectionSettings,
         answers: Prompter,
         *,
         pinned: tuple[str, int] | None = None,
@@ -47,18 +47,18 @@ class NodeSource:
         self.node = node
         self.pinned = pinned
         self._home = home
-        self._line = line
+        self._settings = settings
         self._answers = answers
         self._commands = commands
 
     async def open(self) -> SftpStore:
         """See `Source.open`."""
         login = await log_in(
-            self.node, self._home, self._line, self._answers, pinned=self.pinned, commands=self._commands
+            self.node, self._home, self._settings, self._answers, pinned=self.pinned, commands=self._commands
         )
         if self.pinned is None:
             self.pinned = login.address
-        return SftpStore(login, self._line, more_logins(login, self._home, self._line))
+        return SftpStore(login, self._settings, more_logins(login, self._home, self._settings))
 
     def pins(self) -> dict[str, tuple[str, int]]:
         """See `Source.pins`."""

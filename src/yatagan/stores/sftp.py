@@ -17,8 +17,8 @@ from typing import Any, TypeVar
 
 from yatagan.config.areas import below, find_area, split_area
 from yatagan.config.nodes import Node
-from yatagan.config.settings import LineSettings
-from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.config.settings import ConnectionSettings
+from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
 from yatagan.nodes.login import Login
 from yatagan.nodes.sftp_client import SftpClient
 from yatagan.nodes.sftp_packets import CREATE, EXCLUSIVE, READ, WRITE
@@ -59,7 +59,7 @@ class SftpStore:
     def __init__(
         self,
         login: Login,
-        line: LineSettings,
+        settings: ConnectionSettings,
         allowed: Allowed = Allowed(),  # noqa: B008 it never changes
         *,
         shared: bool = False,
@@ -67,7 +67,7 @@ class SftpStore:
     ) -> None:
         self.login = login
         self.node = node or login.node
-        self._line = Connection(login, line.silence, shared=shared)
+        self._line = Connection(login, settings.silence, shared=shared)
         self.lanes = Lanes(login, allowed, self._line.watch)
         self.flow = self.lanes.flow
         self.name = self.node.name
@@ -117,18 +117,18 @@ class SftpStore:
     async def _look_into(self, said: str, path: bytes, writing: bool, naming: bool) -> StoreError:
         """What a bare "Failure" was, as far as a look can tell."""
         if "no space" in said.lower() or "quota" in said.lower():
-            return StoreError(Fault.NO_ROOM, path, store=self.name, detail=said)
+            return StoreError(Fault.NO_SPACE, path, store=self.name, detail=said)
         try:
             if writing:
-                room = await self.room(posixpath.dirname(path))
+                room = await self.free_space(posixpath.dirname(path))
                 if room is not None and room < self.traits.write_size:
-                    return StoreError(Fault.NO_ROOM, path, store=self.name, detail=said)
+                    return StoreError(Fault.NO_SPACE, path, store=self.name, detail=said)
             elif naming and await self.look(path) is not None:
                 return StoreError(Fault.EXISTS, path, store=self.name, detail=said)
             if len(posixpath.basename(path)) > 255:
                 return StoreError(Fault.NAME_TOO_LONG, path, store=self.name, detail=said)
         except StoreError as found:
-            if found.fault in LINE_FAULTS:
+            if found.fault in CONNECTION_FAULTS:
                 return found
         return StoreError(Fault.REFUSED, path, store=self.name, detail=said)
 
@@ -161,7 +161,7 @@ class SftpStore:
                 real = await self.ask(self.files.realpath(path), path)
                 return posixpath.join(real, missing) if missing else real
             except StoreError as error:
-                if error.fault in LINE_FAULTS:
+                if error.fault in CONNECTION_FAULTS:
                     raise
                 if error.fault not in (Fault.MISSING, Fault.NOT_A_DIRECTORY) or path == b"/":
                     return whole
@@ -200,12 +200,12 @@ class SftpStore:
         """See `Store.owner`."""
         return await self.ask(self.files.owner(path), path)
 
-    async def room(self, path: bytes) -> int | None:
-        """See `Store.room`."""
+    async def free_space(self, path: bytes) -> int | None:
+        """See `Store.free_space`."""
         try:
             found = await self.ask(self.files.space(path), path)
         except StoreError as error:
-            if error.fault in LINE_FAULTS:
+            if error.fault in CONNECTION_FAULTS:
                 raise
             return None
         return found.free * found.block
@@ -349,7 +349,7 @@ class SftpStore:
         self.lanes.note_writers(noted)
 
     async def writers_gone(self, witness: str) -> bool:
-        """See `Store.writers_gone`. A server needs a moment to notice that its line has gone.
+        """See `Store.writers_gone`. A server needs a moment to notice that its connection has gone.
 
         An earlier session on this very login has ended when everything that it wrote was answered.
         """

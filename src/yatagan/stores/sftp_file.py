@@ -8,7 +8,7 @@ import time
 from collections.abc import Coroutine
 from typing import Any, Protocol, TypeVar
 
-from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
 from yatagan.nodes.sftp_client import SftpClient
 from yatagan.nodes.sftp_packets import CREATE, EXCLUSIVE, Attributes
 from yatagan.stores.interface import STRIPE, Facts, Piece, Reader
@@ -20,7 +20,7 @@ T = TypeVar("T")
 _SECOND = 1_000_000_000
 #: Stripes of a file whose lanes are remembered: more than are ever on the way.
 _STRIPES = 256
-#: Seconds in which a lane has answered that does well: more than what is on the way takes on a busy line.
+#: Seconds in which a lane has answered that does well: more than what is on the way takes on a busy connection.
 _LATE = 0.3
 
 
@@ -177,7 +177,7 @@ class SftpFile:
         try:
             self._handles[lane] = await self._ask(lane.files.open_file(self._path, flags), self._path)
         except StoreError as error:
-            if error.fault not in LINE_FAULTS:  # as when it sees another disk
+            if error.fault not in CONNECTION_FAULTS:  # as when it sees another disk
                 self._lanes.drop(lane)
         finally:
             del self._opening[lane]

@@ -10,7 +10,7 @@ import posixpath
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
 from yatagan.stores.coalescing import Shared
 from yatagan.stores.interface import Facts, Kind, Placement, Writer
 from yatagan.stores.sftp_file import SftpFile, is_sayable
@@ -55,7 +55,7 @@ class SftpPlacing:
         try:
             await part.set_facts(wanted.mode, wanted.mtime_ns)
         except StoreError as error:
-            if error.fault in LINE_FAULTS or error.fault is Fault.NO_ROOM:
+            if error.fault in CONNECTION_FAULTS or error.fault is Fault.NO_SPACE:
                 raise
             return error.fault
         return None if is_sayable(wanted.mtime_ns) else Fault.TIME_RANGE

@@ -151,7 +151,7 @@ async def verify(
 ) -> Verdicts:
     """Hold a tree against a list (and its facts, where there are any).
 
-    A verdict that is not good is looked at a second time before it is given. Raises StoreError when the line
+    A verdict that is not good is looked at a second time before it is given. Raises StoreError when the connection
     is lost.
     """
     wanted = {line.path: line for line in listed}

@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
-from yatagan.errors import LINE_FAULTS, Fault, StoreError
+from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Digested, Facts, Readable, machine_of
 from yatagan.trees.compare import is_fresh, still_since
 from yatagan.trees.remembered_digests import RememberedDigests
@@ -80,11 +80,11 @@ async def digests(
 ) -> dict[bytes, Content]:
     """Digests of many files of a scanned tree, several at a time, each reported when made.
 
-    What `memory` knows is not made again, and what it does not know is put there. Raises StoreError when the line is
-    lost; a file that cannot be read has its fault in the result.
+    What `memory` knows is not made again, and what it does not know is put there. Raises StoreError when the connection
+    is lost; a file that cannot be read has its fault in the result.
     """
     found: dict[bytes, Content] = {}
-    # Over a line, or in a thread each, many go on at once: so nobody gets all of them.
+    # Over a connection, or in a thread each, many go on at once: so nobody gets all of them.
     most = min(_FILES, -(-len(paths) // _HANDFULS)) if store.machine is not None else 1
     waiting = iter(_handfuls(tree, paths, most))
     still = still_since(await store.clock_ns(), store.traits.time_step_ns) if memory is not None else None
@@ -172,7 +172,7 @@ class _Digesting:
         except StoreError as error:
             if error.fault in (Fault.UNSUPPORTED, Fault.OTHER_DISK) and how is not How.HERE:
                 return await self._by_reading(path)
-            if error.fault in LINE_FAULTS:
+            if error.fault in CONNECTION_FAULTS:
                 raise
             return Content(path, "", how, error.fault)
         return Content(path, made.digest, how)
@@ -182,6 +182,6 @@ class _Digesting:
             value = await digest_by_reading(self.store, self.tree.absolute(path), self.algorithm)
             return Content(path, value, How.READ_BACK)
         except StoreError as error:
-            if error.fault in LINE_FAULTS:
+            if error.fault in CONNECTION_FAULTS:
                 raise
             return Content(path, "", How.READ_BACK, error.fault)

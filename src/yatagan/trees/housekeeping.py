@@ -9,7 +9,7 @@ import asyncio
 import posixpath
 from collections.abc import Callable, Iterable
 
-from yatagan.errors import LINE_FAULTS, BadPlace, Fault, Refused, StoreError
+from yatagan.errors import CONNECTION_FAULTS, BadPlace, Fault, Refused, StoreError
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees.scan import Tree
 
@@ -71,7 +71,7 @@ async def remove(
     """Remove a tree that was scanned with all that is ours, deepest first; how much of it went.
 
     What cannot be removed is told to `failed` and left, with what is above it. What came after the scan stays.
-    Raises StoreError when the line is lost.
+    Raises StoreError when the connection is lost.
     """
     removed = 0
     holding: set[bytes] = set()  # directories that something below could not be removed from
@@ -98,7 +98,7 @@ async def remove(
                 else:
                     await store.remove(whole)
             except StoreError as error:
-                if error.fault in LINE_FAULTS:
+                if error.fault in CONNECTION_FAULTS:
                     raise
                 left(path, error.fault, error.detail)
                 return False

@@ -9,7 +9,7 @@ import posixpath
 import unicodedata
 from collections.abc import Iterable, Mapping
 
-from yatagan.errors import LINE_FAULTS, StoreError
+from yatagan.errors import CONNECTION_FAULTS, StoreError
 from yatagan.stores.interface import Readable
 
 #: Characters that disks of other systems take in no name.
@@ -69,7 +69,7 @@ async def tells_apart(store: Readable, path: bytes) -> bool:
             return True
         listed = {each async for handful in store.entries(above) for each, _ in handful if each in (name, other)}
     except StoreError as error:
-        if error.fault in LINE_FAULTS:
+        if error.fault in CONNECTION_FAULTS:
             raise
         return True  # it may be looked for, but not listed: a failure will tell
     return listed == {name, other}

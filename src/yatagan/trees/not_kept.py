@@ -8,7 +8,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from itertools import islice
 
-from yatagan.errors import LINE_FAULTS, StoreError
+from yatagan.errors import CONNECTION_FAULTS, StoreError
 from yatagan.portable import facts_not_kept
 from yatagan.portable.modules import NOT_KEPT
 from yatagan.stores.interface import Store, machine_of
@@ -38,7 +38,7 @@ class NotKept:
 
 
 async def find_unkept(source: Store, trees: Iterable[tuple[bytes, Iterable[bytes]]]) -> NotKept:
-    """Look at trees: their roots, and entries below them. Raises StoreError when the line is lost."""
+    """Look at trees: their roots, and entries below them. Raises StoreError when the connection is lost."""
     found = NotKept()
     for root, paths in trees:
         if source.traits.here:
@@ -53,7 +53,7 @@ async def find_unkept(source: Store, trees: Iterable[tuple[bytes, Iterable[bytes
                 reply = await machine_of(source).run(NOT_KEPT, "not_kept", b"", values)
                 names, lists, attributes = (int(count) for count in reply["counts"])
             except (StoreError, KeyError, TypeError, ValueError) as error:
-                if isinstance(error, StoreError) and error.fault in LINE_FAULTS:
+                if isinstance(error, StoreError) and error.fault in CONNECTION_FAULTS:
                     raise
                 found.told = False
                 return found

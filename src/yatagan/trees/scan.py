@@ -16,7 +16,7 @@ from collections.abc import Callable
 from contextlib import aclosing
 from dataclasses import dataclass, field
 
-from yatagan.errors import LINE_FAULTS, Fault, StoreError, YataganError
+from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError, YataganError
 from yatagan.places import is_name, is_ours
 from yatagan.stores.interface import Facts, Kind, Readable
 from yatagan.trees.entries import Entries
@@ -94,8 +94,8 @@ async def scan(
     Part files and kept files are left out, but for `ours`. What `choice` skips is not even looked into; of what is
     not chosen, the directories above what is chosen stay.
 
-    Raises StoreError when the root cannot be read or the line is lost, and what `heard` raises; what fails below is in
-    `unread`.
+    Raises StoreError when the root cannot be read or the connection is lost, and what `heard` raises; what fails below
+    is in `unread`.
     """
     tree = Tree(root)
     facts = await store.look(root)
@@ -176,7 +176,7 @@ class _Scan:
                 self._tree.unread[relative] = Fault.LISTING
                 return []
             except StoreError as error:
-                if error.fault in LINE_FAULTS:
+                if error.fault in CONNECTION_FAULTS:
                     raise
                 self._tree.unread[relative] = error.fault
                 return []
@@ -229,6 +229,6 @@ class _Scan:
         try:
             self._tree.targets[path] = await self._store.read_link(self._tree.absolute(path))
         except StoreError as error:
-            if error.fault in LINE_FAULTS:
+            if error.fault in CONNECTION_FAULTS:
                 raise
             self._tree.unread[path] = error.fault
