@@ -27,12 +27,12 @@ _LETTERS = "abcdefghjkmnpqrstvwxyz23456789"
 
 
 def new_name() -> str:
-    """A name for a batch."""
+    """A name for a new batch: its date and four random characters."""
     return time.strftime("%y%m%d-", time.localtime()) + "".join(secrets.choice(_LETTERS) for _ in range(4))
 
 
 class Batch:
-    """One batch's directory, opened."""
+    """The directory of one batch."""
 
     def __init__(self, directory: Path) -> None:
         self.directory = directory
@@ -41,12 +41,12 @@ class Batch:
 
     @property
     def journal_file(self) -> Path:
-        """Its journal."""
+        """The path of its journal."""
         return self.directory / "journal.db"
 
     @property
     def log_file(self) -> Path:
-        """Its log, one JSON object a line."""
+        """The path of its log, one JSON object a line."""
         return self.directory / "log.jsonl"
 
     def journal(self) -> Journal:
@@ -82,14 +82,14 @@ class Batch:
         self._lock = descriptor
 
     def unlock(self) -> None:
-        """Let others carry it."""
+        """Release the lock."""
         if self._lock is not None:
             os.ftruncate(self._lock, 0)
             os.close(self._lock)
             self._lock = None
 
     def is_carried(self) -> bool:
-        """Whether a process carries it now."""
+        """Whether a process holds the lock."""
         try:
             descriptor = os.open(self.directory / "lock", os.O_RDWR | os.O_CLOEXEC)
         except OSError:
@@ -104,7 +104,7 @@ class Batch:
             os.close(descriptor)
 
     def holder(self) -> str:
-        """Who has written into the lock last: `process 12 on vm`."""
+        """Who took the lock last, as `process 12 on vm`."""
         try:
             descriptor = os.open(self.directory / "lock", os.O_RDONLY | os.O_CLOEXEC)
         except OSError:
@@ -115,7 +115,7 @@ class Batch:
             os.close(descriptor)
 
     def stopped_process(self) -> int | None:
-        """The process of this machine that carries it, where that is stopped (SIGSTOP, or Ctrl-Z); else None."""
+        """The process that holds the lock, if it is on this machine and suspended (SIGSTOP, Ctrl-Z); else None."""
         try:
             descriptor = os.open(self.directory / "lock", os.O_RDONLY | os.O_CLOEXEC)
             try:
@@ -144,17 +144,17 @@ def _spell(holder: dict[str, object]) -> str:
 
 
 class Batches:
-    """All batches of one user."""
+    """All batches of one user, in one directory."""
 
     def __init__(self, directory: Path) -> None:
         self._directory = directory
 
     def accept(self, header: Header, steps: Iterable[Step], earlier: Journal | None = None) -> Batch:
-        """Write a plan down as a new batch, locked by us. Raises JournalError.
+        """Write a plan as a new batch, and lock it. Raises JournalError.
 
-        The header's name and time are still empty; they are given here. With `earlier`, a journal that we hold the lock
-        of, the new batch takes that one's place. It is cancelled first, so that no two can go on with one part file;
-        should we die before the new one is written, it names one that does not exist.
+        The header's name and time are empty; they are set here. With `earlier`, a journal whose lock we hold, the new
+        batch takes that one's place. It is cancelled first, so that no two batches go on with one part file; if we die
+        before the new one is written, it names a batch that does not exist.
         """
         try:
             self._directory.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -189,7 +189,7 @@ class Batches:
             yield from sorted(found, key=_created)
 
     def opened(self) -> Iterator[tuple[Batch, Journal]]:
-        """Every batch whose journal can be read, the newest first. A journal is closed before the next is opened."""
+        """Every batch whose journal can be read, newest first. Each journal is closed before the next is opened."""
         for batch in reversed(list(self)):
             with contextlib.suppress(JournalError):
                 journal = batch.journal()
@@ -204,7 +204,7 @@ class Batches:
     def find(self, name: str | None) -> Batch:
         """The batch of this name, or whose name starts or ends so. Raises NoSuchBatch.
 
-        For None the newest; one that cannot be read must not hide the others, and is taken only where there is none.
+        For None the newest one that can be read, else the newest.
         """
         batches = list(self)
         if name is None:
@@ -218,7 +218,7 @@ class Batches:
 
 
 def _created(batch: Batch) -> int:
-    """When it was accepted. One whose journal cannot be read must not hide the others."""
+    """When a batch was accepted; 0 if its journal cannot be read, which must not hide other batches."""
     try:
         journal = batch.journal()
         try:

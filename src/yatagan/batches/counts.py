@@ -1,4 +1,4 @@
-"""What became of a batch: the counts that a summary shows, and its record in the ledger."""
+"""What a batch comes to: counts over its steps, for summaries and the ledger."""
 
 from __future__ import annotations
 
@@ -53,12 +53,12 @@ class BatchCounts:
 
     @property
     def good(self) -> bool:
-        """Finished, no step failed, and nothing stayed behind because it is newer there."""
+        """Whether it is finished, no step failed, and nothing was left because it is newer there."""
         return self.standing.state is BatchState.FINISHED and not self.failed and not self.newer
 
 
 def outcome_of(journal: Journal) -> BatchCounts:
-    """Count."""
+    """Count the steps of a batch."""
     outcome = BatchCounts(journal.header(), journal.standing())
     for row in journal.tally():
         outcome.sent += row.sent

@@ -12,14 +12,14 @@ from yatagan.errors import CannotReach, Fault
 
 @dataclass(frozen=True, slots=True)
 class ConnectionOpened:
-    """Both ends can be reached. `again` after a connection was lost."""
+    """Both ends are connected; `again` after a connection was lost."""
 
     again: bool
 
 
 @dataclass(frozen=True, slots=True)
 class RetryWaiting:
-    """The connection is gone; the next try comes after `seconds`. `error` when the last try did not get through."""
+    """The connection is lost; the next try comes after `seconds`. `error`: why the last try failed, if it did."""
 
     seconds: float
     fault: Fault | None
@@ -28,7 +28,7 @@ class RetryWaiting:
 
 @dataclass(frozen=True, slots=True)
 class StepStarted:
-    """A step is being worked on; `done` bytes of it were already there."""
+    """A step is being worked on; `done` bytes of it were there already."""
 
     number: int
     kind: StepKind
@@ -39,7 +39,7 @@ class StepStarted:
 
 @dataclass(frozen=True, slots=True)
 class BytesMoved:
-    """That many more bytes of a step were acknowledged."""
+    """`count` more bytes of a step were acknowledged."""
 
     number: int
     count: int
@@ -47,7 +47,7 @@ class BytesMoved:
 
 @dataclass(frozen=True, slots=True)
 class BundleMade:
-    """A bundle is being made of a step's directory: `done` of `size` bytes have gone in."""
+    """A bundle is being made of a directory: `done` of `size` bytes are in it."""
 
     number: int
     label: bytes
@@ -57,7 +57,7 @@ class BundleMade:
 
 @dataclass(frozen=True, slots=True)
 class PartsFound:
-    """Of a step's `size` bytes so many are in what it replaces, and are not sent; none where that does not pay."""
+    """`reused` of a step's `size` bytes are in the file that it replaces, and are not sent."""
 
     number: int
     label: bytes
@@ -67,7 +67,7 @@ class PartsFound:
 
 @dataclass(frozen=True, slots=True)
 class StepSettled:
-    """A step is done with."""
+    """A step is settled."""
 
     number: int
     kind: StepKind
@@ -90,7 +90,7 @@ class StepPostponed:
 
 @dataclass(frozen=True, slots=True)
 class Note:
-    """Something worth a line that is no failure, such as a fact that could not be set."""
+    """Something to report that is no failure, such as a fact that could not be set."""
 
     label: bytes
     fault: Fault
@@ -99,14 +99,14 @@ class Note:
 
 @dataclass(frozen=True, slots=True)
 class Ageing:
-    """New files are given time until a change to them could no longer hide."""
+    """The batch waits until a change to a new file would show in its times."""
 
     seconds: float
 
 
 @dataclass(frozen=True, slots=True)
 class BatchSettled:
-    """The batch has stopped or ended."""
+    """The run has ended, with the state of the batch."""
 
     state: BatchState
     fault: Fault | None

@@ -1,7 +1,7 @@
-"""The commits writes to the journal for everybody: what is handed over while one commit runs goes into the next.
+"""Group commit: one task writes to the journal for everybody; what is added during one commit goes into the next.
 
-A commit costs a disk sync; thousands of small files would each pay for several. Who needs to know
-that a change is on disk waits for it (`note`); who does not, goes on (`mention`).
+A commit costs a disk sync, and thousands of small files would each pay for several. Whoever must know that a change is
+on disk waits for it (`note`); whoever need not goes on (`mention`).
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ Apply = Callable[[Sequence[Change | SessionWriters]], Awaitable[None]]
 
 
 class GroupCommit:
-    """Writes changes in the order in which they were handed over. The first failure ends it, whatever it is."""
+    """Writes changes in the order in which they were given. The first failure ends it."""
 
     def __init__(self, journal: Journal, *, threaded: bool = True) -> None:
         self._journal = journal
@@ -28,17 +28,17 @@ class GroupCommit:
         self._error: BaseException | None = None
 
     def mention(self, change: Change) -> None:
-        """Write this soon."""
+        """Write a change soon."""
         self._changes.append(change)
         self._wake()
 
     def add(self, change: Change) -> None:
-        """Write this together with what is next written about its step."""
+        """Write a change together with the next one of its step."""
         before = self._later.get(change.number)
         self._later[change.number] = change if before is None else _both(before, change)
 
     async def note(self, *changes: Change | SessionWriters) -> None:
-        """Write these, or else whatever is not yet written; returns when it is on disk. Raises JournalError."""
+        """Write changes, or without any what is not yet written. Returns when that is on disk. Raises JournalError."""
         if self._error is not None:
             raise self._error
         if changes:
@@ -89,6 +89,6 @@ class GroupCommit:
 
 
 def _both(first: Change, second: Change) -> Change:
-    """Two changes of one step as one; what was sent adds up."""
+    """Merge two changes of one step; bytes sent are added up."""
     both = Change._make(old if new is None else new for old, new in zip(first, second, strict=True))
     return both._replace(sent=(first.sent or 0) + second.sent) if second.sent is not None else both

@@ -26,7 +26,7 @@ _NETWORK = ("nfs", "cifs", "smb", "lustre", "gpfs", "beegfs", "ceph", "fuse.", "
 
 
 def on_network(path: Path) -> bool:
-    """Whether a directory lies on another machine's disk."""
+    """Whether a directory is on another machine's disk."""
     try:
         mounts = Path("/proc/mounts").read_text(encoding="utf-8", errors="surrogateescape").splitlines()
     except OSError:
@@ -42,7 +42,7 @@ def on_network(path: Path) -> bool:
 
 
 class Journal(JournalReading):
-    """See the module. Methods may be called from any one thread at a time."""
+    """The journal of one batch. Any one thread at a time may call it."""
 
     def __init__(self, connection: sqlite3.Connection, file: str, reader: sqlite3.Connection | None = None) -> None:
         super().__init__(reader or connection, file)
@@ -52,9 +52,9 @@ class Journal(JournalReading):
     def create(
         cls, file: Path, header: Header, steps: Iterable[Step], witnesses: Iterable[tuple[int, str]] = ()
     ) -> Journal:
-        """Write a new journal: from here on the batch is accepted. Raises JournalError, and leaves nothing.
+        """Create a journal: from here on the batch is accepted. Raises JournalError, and leaves nothing.
 
-        `witnesses` are those of sessions of an earlier batch that steps refer to.
+        `witnesses`: sessions of an earlier batch that steps refer to.
         """
         new = file.with_suffix(".new")
         new.unlink(missing_ok=True)
@@ -71,7 +71,7 @@ class Journal(JournalReading):
 
     @classmethod
     def open(cls, file: Path) -> Journal:
-        """Open a journal that exists. Raises JournalError."""
+        """Open an existing journal. Raises JournalError."""
         if not file.exists():
             raise JournalError(str(file), "there is no such file")
         try:
@@ -100,7 +100,7 @@ class Journal(JournalReading):
         self._sql.execute("PRAGMA busy_timeout = 10000")
 
     def fill(self, header: Header, steps: Iterable[Step], witnesses: Iterable[tuple[int, str]] = ()) -> None:
-        """Make the tables and write the plan, in one transaction."""
+        """Create the tables and write the plan, in one transaction."""
         self._sql.executescript(SCHEMA)
         self._sql.execute("BEGIN IMMEDIATE")
         self._sql.execute(
@@ -162,7 +162,7 @@ class Journal(JournalReading):
             raise
 
     def _change_all(self, alike: dict[Shape, list[int]]) -> None:
-        """Write changes to steps; those that are alike by one statement."""
+        """Write changes to steps, equal ones by one statement."""
         for (names, state, values), numbers in alike.items():
             for at in range(0, len(numbers), TOGETHER):
                 some = numbers[at : at + TOGETHER]
@@ -170,12 +170,12 @@ class Journal(JournalReading):
                     raise AssertionError(f"of the steps {some} not all may go to {state}")
 
     def new_session(self, witness: str) -> int:
-        """Note a new session; its number."""
+        """Add a session. Returns its number."""
         with self._guard():
             return int(self._sql.execute("INSERT INTO session (witness) VALUES (?)", (witness,)).lastrowid or 0)
 
     def settle(self, state: BatchState, fault: Fault | None = None, detail: str = "") -> None:
-        """Write where the batch stands."""
+        """Write the state of the batch."""
         old = self.standing().state
         if not batch_may_move(old, state):
             raise AssertionError(f"a batch may not go from {old} to {state}")
@@ -185,29 +185,29 @@ class Journal(JournalReading):
             )
 
     def cancel(self, successor: str) -> None:
-        """Nobody is to carry the batch any more: `successor` has taken its place; "" when none has."""
+        """Cancel the batch. `successor` has taken its place; "" when none has."""
         if self.standing().state is not BatchState.CANCELLED:
             self.settle(BatchState.CANCELLED)
         with self._guard():
             self._sql.execute("UPDATE batch SET detail = ?", (successor,))
 
     def spend(self, seconds: float) -> None:
-        """Add to the time that the batch has been moving."""
+        """Add to the seconds that the batch has been moving."""
         with self._guard():
             self._sql.execute("UPDATE batch SET seconds = seconds + ?", (seconds,))
 
     def pin(self, pins: dict[str, tuple[str, int]]) -> None:
-        """Write the addresses that the batch holds to."""
+        """Write the addresses that the batch is pinned to, by node."""
         with self._guard():
             self._sql.execute("UPDATE batch SET pins = ?", (json.dumps(pins),))
 
     def know_top(self, inode: int) -> None:
-        """Write which directory the destination is; 0 when that is to be seen anew."""
+        """Write the inode of the destination; 0 to look at it anew."""
         with self._guard():
             self._sql.execute("UPDATE batch SET top_inode = ?", (inode,))
 
     def prove_by(self, prove: Prove) -> None:
-        """Write that files are to be proven in another way from now on; what the plan promised is void."""
+        """Change how files are proven from now on; what the plan promised is void."""
         with self._guard():
             self._sql.execute("UPDATE batch SET prove = ?, promised = ''", (prove.value,))
 
@@ -217,12 +217,12 @@ class Journal(JournalReading):
             self._sql.execute("UPDATE batch SET make_again = ?", (wanted,))
 
     def intend_record(self, record: str) -> None:
-        """Note the ledger record that is about to be appended, so that it is appended once."""
+        """Write which ledger record is about to be appended, so that it is appended once."""
         with self._guard():
             self._sql.execute("UPDATE batch SET recorded = ?", (record,))
 
     def reopen_failed(self) -> int:
-        """Put failed steps back to waiting, but for those that only a new plan can mend; how many."""
+        """Put failed steps back to waiting, except those that need a new plan. Returns how many."""
         with self._guard():
             return self._sql.execute(
                 "UPDATE step SET state = 'waiting' WHERE state = 'failed' AND fault NOT IN (?, ?, ?)",

@@ -11,12 +11,12 @@ from yatagan.errors import Fault
 
 @dataclass(frozen=True, slots=True)
 class Header:
-    """What a batch is. Empty node names stand for this machine; `command` is what was typed.
+    """What a batch is, from the moment that it is accepted. An empty node name is this machine.
 
-    `arrivals`: every source, absolute and without links above it, and the name that it arrives under. `options`: what
-    was asked for besides, as text that is the same for the same. `max_rate`: bytes a second at most; 0 for no bound.
-    `top_inode`: of the destination when it was planned, if there. `promised`: what the plan said that files would be
-    proven by.
+    `command`: what was typed. `arrivals`: every source, absolute and without links above it, and the name that it gets.
+    `options`: everything else that was asked for, as text that is equal for equal options. `max_rate`: bytes a second;
+    0 for no limit. `top_inode`: of the destination when it was planned; 0 if unknown. `promised`: how the plan said
+    that files would be proven.
     """
 
     id: str
@@ -42,18 +42,17 @@ class Header:
 
     @property
     def ends(self) -> tuple[object, ...]:
-        """Where from and where to: equal for two stages of the same."""
+        """Source and destination, equal for two stages of the same."""
         return self.source_node, self.destination_node, self.destination, self.arrivals
 
 
 @dataclass(frozen=True, slots=True)
 class Standing:
-    """Where a batch stands now.
+    """Where a batch stands.
 
-    `detail` adds to the `fault`: a path; of NO_SPACE the bytes that were free then; of a cancelled batch the one that
-    took its place. `pins` are the addresses it holds to, by node; `recorded` its ledger record; `top_inode` tells the
-    destination from another directory of the name, 0 where that is not known; with `make_again` what is missing there
-    is to be carried again.
+    `detail` belongs to the `fault`: a path; for NO_SPACE the bytes that were free; for a cancelled batch the one that
+    took its place. `pins`: the addresses that it is pinned to, by node. `recorded`: its ledger record. `top_inode`: the
+    destination's, 0 if unknown. `make_again`: what is missing there is to be carried again.
     """
 
     state: BatchState
@@ -68,10 +67,10 @@ class Standing:
 
 @dataclass(frozen=True, slots=True)
 class StepGroup:
-    """How many steps of one kind, state, evidence and fault, `replacing` something or not, and their bytes.
+    """Counts over the steps of one kind, state, evidence and fault, either replacing something or not. Sizes in bytes.
 
-    `sent` is what went over the connection for them, `again` how much of that was more than their size. Of `reusing` of
-    them so many bytes were there already, and not sent: `reused`; `holes` are zeros that were left out.
+    `sent`: what the connection carried for them; `again`: how much of that was more than their size. `reused`: bytes of
+    `reusing` steps that were copied from what they replace. `holes`: zeros that were not written.
     """
 
     kind: StepKind

@@ -25,7 +25,7 @@ TOGETHER = 500
 
 
 class JournalReading:
-    """What can be read of a journal. Raises JournalError. `file` names it in errors."""
+    """The questions that can be asked of a journal. Raises JournalError; `file` names it in errors."""
 
     def __init__(self, reader: sqlite3.Connection, file: str) -> None:
         self._reader = reader
@@ -33,11 +33,11 @@ class JournalReading:
 
     @property
     def spool(self) -> Path:
-        """The directory for bundles that wait to be carried, beside the journal; it need not exist."""
+        """The directory for bundles that wait to be carried; it need not exist."""
         return Path(self._file).with_name("spool")
 
     def clear_spool(self) -> None:
-        """Remove that directory. What cannot be removed is no harm."""
+        """Remove the spool directory, as far as possible."""
         shutil.rmtree(self.spool, ignore_errors=True)
 
     def header(self) -> Header:
@@ -61,11 +61,11 @@ class JournalReading:
         return Standing(BatchState(row[0]), fault, row[2], pins, row[4], row[5], row[6], bool(row[7]))
 
     def has_settled(self) -> bool:
-        """Whether anything is in place, or was right already."""
+        """Whether any step is in place or was right already."""
         return bool(self._one("SELECT EXISTS (SELECT 1 FROM step WHERE state IN ('in place', 'left as is'))")[0])
 
     def placed(self, paths: Collection[bytes]) -> dict[bytes, Facts]:
-        """The facts of files that the batch has put into these paths."""
+        """The facts of files that the batch has put under these paths, by path."""
         found: dict[bytes, Facts] = {}
         wanted = list(paths)
         for at in range(0, len(wanted), TOGETHER):
@@ -78,7 +78,7 @@ class JournalReading:
         return found
 
     def directory_state(self, path: bytes) -> StepState | None:
-        """Where the step stands that makes a directory of the destination; None where there is no such step."""
+        """The state of the step that makes a directory of the destination; None if there is no such step."""
         query = "SELECT state FROM step WHERE kind = 'directory' AND path = ? AND phase < ?"
         row = next(self._rows(query, path, MEMBERS_PHASE), None)
         return StepState(row[0]) if row else None
@@ -88,7 +88,7 @@ class JournalReading:
         return step_of(self._one(f"SELECT {COLUMNS} FROM step WHERE number = ?", number))
 
     def open_steps(self, after: tuple[int, int], limit: int) -> list[Step]:
-        """The next steps that are not settled, in the order of (phase, number)."""
+        """At most `limit` steps that are not settled, after (phase, number), in that order."""
         rows = self._rows(
             f"SELECT {COLUMNS} FROM step WHERE state IN {OPEN!r} AND (phase, number) > (?, ?)"
             " ORDER BY phase, number LIMIT ?",
@@ -98,12 +98,12 @@ class JournalReading:
         return [step_of(row) for row in rows]
 
     def members(self, bundle: int) -> list[Step]:
-        """The files that a bundle was made of, whatever has become of them, in order."""
+        """The files of a bundle that travels, in order, whatever their state."""
         query = f"SELECT {COLUMNS} FROM step WHERE bundle = ? AND bundle > 0 ORDER BY number"
         return [step_of(row) for row in self._rows(query, bundle)]
 
     def steps(self, *states: StepState, limit: int = -1) -> Iterator[Step]:
-        """Steps in some states (in any, when none is named), in order."""
+        """Steps in some states, by number; of all states when none is named."""
         wanted = [state.value for state in (states or tuple(StepState))]
         marks = ", ".join("?" * len(wanted))
         rows = self._rows(
@@ -112,12 +112,12 @@ class JournalReading:
         return map(step_of, rows)
 
     def begun(self) -> list[Step]:
-        """Steps that are not settled and of which something is known to be on the destination's disk."""
+        """Unsettled steps that have durable bytes at the destination."""
         query = f"SELECT {COLUMNS} FROM step WHERE state IN {OPEN!r} AND durable != '' ORDER BY number"
         return [step_of(row) for row in self._rows(query)]
 
     def tally(self) -> list[StepGroup]:
-        """Counts and bytes by kind, state, evidence, fault, and whether something is replaced."""
+        """Counts and bytes of steps, grouped by kind, state, evidence, fault, and whether they replace something."""
         rows = self._rows(
             "SELECT kind, state, evidence, fault, seen IS NOT NULL, count(*), sum(size), sum(sent),"
             " sum(CASE WHEN state = 'in place' THEN max(sent + reused - size, 0) ELSE 0 END),"
@@ -136,11 +136,11 @@ class JournalReading:
         ]
 
     def size_left(self) -> int:
-        """Bytes of all steps that are not settled."""
+        """Bytes of all unsettled steps."""
         return int(self._one(f"SELECT coalesce(sum(size), 0) FROM step WHERE state IN {OPEN!r}")[0])
 
     def contents(self) -> Iterator[tuple[bytes, str]]:
-        """(label, digest) of every file that is right on the far side and whose digest is known, also in a bundle."""
+        """(label, digest) of every file that is right at the destination and whose digest is known, also in bundles."""
         rows = self._rows(
             "SELECT label, digest FROM step WHERE kind IN ('file', 'archive', 'index') AND digest != ''"
             " AND state IN ('in place', 'left as is') ORDER BY label"
@@ -148,22 +148,24 @@ class JournalReading:
         return ((label, digest) for label, digest in rows)
 
     def unset_directories(self) -> Iterator[tuple[Step, Step]]:
-        """The steps of directories that the batch has made without setting their facts yet, and those that set them."""
+        """Directories that were made and whose facts are not set yet: the step of each, and the one that sets its
+        facts.
+        """
         for step in self.of_kind(StepKind.FACTS):
             made = self.step(step.number - 1)
             if made.state is StepState.IN_PLACE and step.state.value in OPEN:
                 yield made, step
 
     def of_kind(self, kind: StepKind) -> Iterator[Step]:
-        """Steps of a kind, whatever has become of them."""
+        """Steps of one kind, whatever their state."""
         return map(step_of, self._rows(f"SELECT {COLUMNS} FROM step WHERE kind = ? ORDER BY number", kind.value))
 
     def witnesses(self) -> list[tuple[int, str]]:
-        """Every session, and what names its writers."""
+        """(number, writers) of every session."""
         return list(self._rows("SELECT number, witness FROM session"))
 
     def witness(self, session: int) -> str:
-        """What names the writers of a session; "" when unknown."""
+        """The writers of a session, as its store named them; "" when unknown."""
         row = next(self._rows("SELECT witness FROM session WHERE number = ?", session), None)
         return str(row[0]) if row else ""
 

@@ -54,7 +54,7 @@ def storable(text: str) -> str:
 
 
 def shape(change: Change) -> Shape:
-    """What is alike in changes that are alike."""
+    """What equal changes have in common: columns, new state, and values."""
     given = zip(_CHANGING, change[1:], strict=True)
     values: dict[str, object] = {name: value for name, value in given if value is not None}
     if change.detail is not None:
@@ -67,9 +67,9 @@ def shape(change: Change) -> Shape:
 
 @functools.lru_cache(maxsize=256)
 def update(names: tuple[str, ...], state: StepState | None, count: int) -> str:
-    """The statement that changes these columns of so many steps, as far as they may go to this state.
+    """The statement that changes these columns of `count` steps, but of none that may not go to the new state.
 
-    What was sent adds up over all tries. A new state takes away the fault of the one before.
+    Bytes sent are added up over all tries. A new state clears the fault.
     """
     which = f"number IN ({', '.join('?' * count)})"
     changes = [f"{name} = {'sent + ?' if name == 'sent' else '?'}" for name in names]
@@ -123,7 +123,7 @@ def step_of(row: tuple[Any, ...]) -> Step:
 
 
 def _encode(facts: Facts | None) -> str | None:
-    """Facts as the journal keeps them."""
+    """Facts as text for the journal."""
     if facts is None:
         return None
     return json.dumps(

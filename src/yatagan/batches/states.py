@@ -16,7 +16,7 @@ from enum import StrEnum
 
 
 class StepState(StrEnum):
-    """Where a step stands."""
+    """The state of a step."""
 
     WAITING = "waiting"
     MOVING = "moving"
@@ -29,7 +29,7 @@ class StepState(StrEnum):
 
 
 class BatchState(StrEnum):
-    """Where a batch stands."""
+    """The state of a batch."""
 
     QUEUED = "queued"
     MOVING = "moving"
@@ -42,7 +42,7 @@ class BatchState(StrEnum):
 
 
 class Evidence(StrEnum):
-    """How we know what the far side holds."""
+    """How we know what the destination holds."""
 
     ON_NODE = "on-node"
     READ_BACK = "read-back"
@@ -54,7 +54,7 @@ class Evidence(StrEnum):
 
     @property
     def is_proof(self) -> bool:
-        """Whether somebody looked at the contents."""
+        """Whether the contents were looked at."""
         return self in (Evidence.ON_NODE, Evidence.READ_BACK, Evidence.ON_ARRIVAL)
 
 
@@ -94,7 +94,7 @@ SETTLED = frozenset({_S.IN_PLACE, _S.LEFT, _S.NOT_CARRIED, _S.FAILED})
 
 
 def may_move(old: StepState, new: StepState) -> bool:
-    """Whether a step may go from one state to another; staying put is no move and always allowed."""
+    """Whether a step may go from one state to another. Staying is always allowed."""
     return old is new or new in STEP_MOVES[old]
 
 

@@ -40,7 +40,7 @@ class StepKind(StrEnum):
 
 
 class Prove(StrEnum):
-    """What proof was asked for."""
+    """Which proof was asked for."""
 
     AUTO = "auto"
     ON_NODE = "on-node"
@@ -49,7 +49,7 @@ class Prove(StrEnum):
 
 
 class Modes(StrEnum):
-    """Whose permission bits arrive."""
+    """Which permission bits arrive: the source's, or what the site decides."""
 
     KEEP = "keep"
     #: The site's: its umask and access lists decide, and only the execute bit travels.
@@ -57,7 +57,7 @@ class Modes(StrEnum):
 
 
 class Times(StrEnum):
-    """Which modification times arrive."""
+    """Which modification times arrive: the source's, or the time of arrival."""
 
     KEEP = "keep"
     #: The time of arrival.
@@ -65,7 +65,7 @@ class Times(StrEnum):
 
 
 def token_path(directory: bytes, batch: str) -> bytes:
-    """The file that a batch makes for a moment to see whether commands on a node see the same disk."""
+    """The file by which a batch checks that commands on a node see the disk that it writes to."""
     return posixpath.join(directory, PART_PREFIX + f"{batch}-token".encode() + PART_SUFFIX)
 
 
@@ -109,7 +109,7 @@ class Step:
     holes: int = 0
 
     def part(self, batch: str, generation: int | None = None) -> bytes:
-        """The part file of a generation (the present one): beside the final name, and independent of it."""
+        """The path of a part file: beside the final name, and independent of it. Default: the present generation."""
         number = self.generation if generation is None else generation
         above = self.path.rpartition(b"/")[0]
         return b"%b/%b%b-%d-%d%b" % (above, PART_PREFIX, batch.encode(), self.number, number, PART_SUFFIX)
@@ -117,14 +117,14 @@ class Step:
 
 @dataclass(frozen=True, slots=True)
 class SessionWriters:
-    """What to write about a session: what names its writers by now."""
+    """A change: the writers of a session, as its store names them now."""
 
     session: int
     witness: str
 
 
 class Change(NamedTuple):
-    """What to write about a step. None leaves a column as it is. There are several of each file."""
+    """A change of one step. None leaves a column as it is."""
 
     number: int
     state: StepState | None = None
@@ -145,5 +145,5 @@ class Change(NamedTuple):
 
     @classmethod
     def anew(cls, number: int, fault: Fault | None = None) -> Change:
-        """The step waits again, and nothing of what was done counts."""
+        """The step waits again, and nothing that was done for it counts."""
         return cls(number, state=StepState.WAITING, fault=fault, durable="", digest="", reused=0, checkpoints="")

@@ -1,6 +1,6 @@
 """Directories that are stored as bundles, seen as the directories that they stand for.
 
-A bundle that was stored in the place of a directory says so in its index. Through `Seeing` such a directory has its
+A bundle that was stored in the place of a directory says so in its index. Through `SeeThrough` such a directory has its
 name and its entries, as the index lists them; contents are read out of the bundle, no more of it than is needed.
 """
 

@@ -1,6 +1,7 @@
 """Where bundles meet the event loop: archives are made and read in threads, stores are asynchronous.
 
-`apart` runs blocking work that can be stopped; `Blocking` lets it read a store's file; `Outlet` lets it write one.
+`apart` runs blocking work that can be stopped. In it `BlockingReader` reads a file of a store and `BlockingWriter`
+writes one.
 """
 
 from __future__ import annotations

@@ -22,7 +22,7 @@ _FILES_PER_MESSAGE, _MESSAGES = 200, 2
 
 
 class BulkFinisher:
-    """Takes files as they become whole, and gives each its outcome."""
+    """Finishes many small part files by one message to the destination's machine."""
 
     def __init__(self, context: StepContext) -> None:
         self._session = context.session
@@ -30,13 +30,13 @@ class BulkFinisher:
         self._bulk = Coalesced(self._finish_many, _FILES_PER_MESSAGE, _MESSAGES)
 
     def takes(self, step: Step) -> bool:
-        """Whether a file is small and new, and the machine can be asked to prove it."""
+        """Whether a step's file is small and new, and will be proven on its node."""
         able = self._session.hashes_there and not self._destination.traits.here
         proven = self._session.evidence is Evidence.ON_NODE
         return able and proven and step.seen is None and step.facts.size <= LARGEST_FINISHED
 
     async def finish(self, step: Step) -> Extracted:
-        """What became of a part file that is whole. Raises StoreError when the connection is lost."""
+        """Finish one part file, together with others. Raises StoreError when the connection is lost."""
         return await self._bulk.ask(self._session.bundled_file(step, step.digest, step.generation))
 
     async def _finish_many(self, files: Sequence[BundledFile]) -> list[Extracted]:

@@ -1,10 +1,10 @@
-"""Many small files that travel as one: a bundle that is made while it is read, and unloaded where it arrives.
+"""The worker for a bundle in which many small files travel.
 
-Every file keeps its own step; the bundle is only how their bytes get there. A file that cannot go this way (it changed,
-its name was taken, the node would not) is left waiting, and carried by itself when the bundles are through.
+The bundle is made while it is read and extracted where it arrives. Every file keeps its own step. A file that cannot
+travel so (it changed, its name was taken, the node refused) stays waiting, and is carried by itself after the bundles.
 
-A bundle is a tar whose every byte follows from its files' facts and contents, so the carrier treats it as any other
-file: what is durable of it is never sent again.
+A bundle is a tar whose every byte follows from its files' facts and contents, so the carrier treats it like any other
+file: what is durable of it is never sent again. No byte of it is ever written to a disk here.
 """
 
 from __future__ import annotations
@@ -39,7 +39,7 @@ _READ_AHEAD = 4 << 20
 
 
 class MemberLost(Exception):
-    """A member of a bundle cannot be had as it was planned."""
+    """A member of a bundle cannot be read as it was planned."""
 
     def __init__(self, member: Step, fault: Fault) -> None:
         super().__init__(fault)
@@ -48,7 +48,7 @@ class MemberLost(Exception):
 
 
 class BundleReader:
-    """The bundle as an open file: what is read of it is gathered from the source just then."""
+    """The bundle as an open file, made from its members as it is read."""
 
     def __init__(self, source: Readable, layout: BundleLayout) -> None:
         self._source = source
@@ -101,7 +101,7 @@ class BundleReader:
 
 
 class MemberDigests:
-    """The digests of a bundle's members, made from the bundle's bytes as they pass in order."""
+    """The digests of a bundle's members, computed from the bundle's bytes as they pass."""
 
     def __init__(self, layout: BundleLayout) -> None:
         self._layout = layout
@@ -147,7 +147,7 @@ class MemberDigests:
 
 
 class BundleWorker:
-    """Carries bundles and unloads them."""
+    """Carries bundles and has them extracted."""
 
     def __init__(self, context: StepContext, files: FileWorker, stop: asyncio.Event) -> None:
         self._context = context
@@ -160,7 +160,7 @@ class BundleWorker:
         self._stop = stop
 
     async def do(self, step: Step) -> None:
-        """From wherever an earlier session left it to unloaded. Raises as `Performer.perform` says."""
+        """Carry and extract a bundle, from wherever an earlier session left it. Raises as `StepWorker.do` does."""
         state = StepState.LEFT
         if self._possible:
             try:
@@ -176,13 +176,13 @@ class BundleWorker:
         await self._context.settle(step, state)
 
     async def _clear_members(self, step: Step) -> None:
-        """Remove what an unloading that was broken off has left of files that will go one by one now."""
+        """Remove part files of members that an interrupted extraction left behind."""
         waiting = [each for each in self._context.journal.members(step.number) if each.state is StepState.WAITING]
         batch, generations = self._session.batch, range(1, step.generation + 1)
         await self._files.parts.remove_all(member.part(batch, each) for member in waiting for each in generations)
 
     async def _bring(self, step: Step) -> StepState:
-        """Carry and unload what can be had."""
+        """Carry the bundle and extract what can be had. Returns the state of its step."""
         for _ in range(_TRIES):
             members = self._context.journal.members(step.number)
             waiting = [member for member in members if member.state is StepState.WAITING]
@@ -203,7 +203,7 @@ class BundleWorker:
         return StepState.LEFT
 
     async def _carry(self, step: Step, members: Sequence[Step]) -> tuple[Step, BundleLayout, dict[int, str]]:
-        """Bring the bundle into a part file: its step, its layout, and the digests of its members."""
+        """Bring the bundle into a part file. Returns its step, its layout, and the digests of its members."""
         layout = BundleLayout(members)
         if layout.size != step.facts.size:
             step = replace(step, facts=replace(step.facts, size=layout.size), durable="")
@@ -221,12 +221,12 @@ class BundleWorker:
 
     @property
     def _possible(self) -> bool:
-        """Whether both ends can do it, and where it would come to is the disk that we write to."""
+        """Whether both machines can do it, and the destination's commands see the disk that is written to."""
         both = self._source.machine is not None and self._destination.machine is not None
         return both and self._session.hashes_there
 
     async def _extract(self, step: Step, layout: BundleLayout, digests: dict[int, str]) -> None:
-        """Give every member that waits its file, in handfuls."""
+        """Extract every member that is waiting, some hundred by one request."""
         numbers = [at for at, member in enumerate(layout.members) if member.state is StepState.WAITING]
         for at in range(0, len(numbers), _FILES_PER_REQUEST):
             if self._stop.is_set():
@@ -241,7 +241,7 @@ class BundleWorker:
             await self._settle(members, outcomes, digests)
 
     async def _settle(self, members: Sequence[Step], outcomes: Sequence[Extracted], digests: dict[int, str]) -> None:
-        """Write what became of them, all at once, and tell it. What did not go this way stays waiting."""
+        """Journal the outcomes in one commit, then tell them. Members that were not extracted stay waiting."""
         evidence = self._evidence
         changes, events = [], []
         for member, outcome in zip(members, outcomes, strict=True):
@@ -262,6 +262,6 @@ class BundleWorker:
 
     @property
     def _evidence(self) -> Evidence:
-        """Every parcel is read again after it was synced, by the machine that it is on."""
+        """How extracted files are proven: their machine reads each again after it was synced."""
         near = self._destination.traits.here
         return Evidence.ON_ARRIVAL if near and not self._source.traits.here else Evidence.ON_NODE

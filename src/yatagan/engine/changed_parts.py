@@ -1,8 +1,11 @@
-"""Changed parts only: what a new file has in common with the one that it replaces is not sent.
+"""Only the changed parts of a file are sent: the rest is copied from the file that it replaces.
 
-The far file's blocks are known by checksums that are made where it is; the search is always here, over the near one.
-What both have is copied where the old file is, into the new part file, and counts as durable from then on; the carrier
-brings the rest and hashes all of it, as ever.
+The remote file's blocks are known by checksums that its node computes; the search is always here, in the local file.
+Matches are copied where the old file is, into the new part file, synced, and journalled as durable. From then on it is
+a file that was interrupted: the carrier sends the rest and hashes all of it.
+
+Two checksums are no proof. The digest of the whole file is, and if it differs all of the file is sent. Where no proof
+was asked for, every match is compared by a digest of its own.
 """
 
 from __future__ import annotations
@@ -29,7 +32,7 @@ _WORTH = 1 / 16
 
 
 class ChangedParts:
-    """Finds what need not be sent, and puts it into part files."""
+    """Finds matches between a new file and the one that it replaces, and copies them."""
 
     def __init__(self, context: StepContext, tuning: Tuning, stop: asyncio.Event) -> None:
         self._context = context
@@ -41,13 +44,14 @@ class ChangedParts:
         self._distrusted: set[int] = set()
 
     def distrust(self, step: Step) -> None:
-        """Send all of a file from now on."""
+        """Never reuse parts of this step's file again: its digest came out different."""
         self._distrusted.add(step.number)
 
     async def bring(self, step: Step, source: Reader, part: Writer) -> tuple[Step, Extents]:
-        """Put into an empty part file what there is of it in the old one: the step then, and what is durable.
+        """Copy into an empty part file what the old file has of the new one. Returns the step, and what is durable
+        then.
 
-        Raises StoreError when the connection is lost or there is no room, TryAgain, and Stopped.
+        Raises StoreError when the connection is lost or space runs out, RetryStep, and Stopped.
         """
         if step.number in self._distrusted or not self._may(step):
             return step, Extents()
@@ -72,7 +76,7 @@ class ChangedParts:
             raise Stopped
 
     async def _up(self, step: Step, source: Reader) -> list[Match]:
-        """From here: the node tells of its old file, and copies what it has."""
+        """Upload: the node computes the checksums of its old file, and copies the matches."""
         if source.read_here is None or not self._context.session.hashes_there:
             return []
         machine = machine_of(self._destination)
@@ -83,7 +87,7 @@ class ChangedParts:
         return [match for match, is_good in zip(matches, good, strict=True) if is_good]
 
     async def _down(self, step: Step, part: Writer) -> list[Match]:
-        """To here: the node tells of its new file; the old one is here."""
+        """Download: the node computes the checksums of its new file; the old one is here, and copied here."""
         write = part.write_here
         if write is None:
             return []
@@ -105,9 +109,9 @@ class ChangedParts:
         return good
 
     async def _find(self, step: Step, near: Reader, size: int, far: Blocks) -> list[Match]:
-        """What both have, or nothing where that is too little. It is written down that so much is going to be copied.
+        """The matches of two files, or none if they are too few to matter.
 
-        Should we die meanwhile, what is in the part file will not be taken for sent.
+        Their size is journalled before they are copied: if we die meanwhile, copied bytes must not count as sent.
         """
         read = near.read_here
         if read is None:
@@ -130,7 +134,7 @@ class ChangedParts:
         return matches
 
     def _copy(self, read: Callable[[int, int], bytes], write: Callable[[int, bytes], None], match: Match) -> bool:
-        """Copy a match here; whether all of it was there."""
+        """Copy one match here. Returns whether all of it was there."""
         at = 0
         while at < match.size:
             self._pulse()

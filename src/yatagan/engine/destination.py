@@ -1,9 +1,9 @@
-"""Whether the destination is still the one that a batch was planned for, and what to do when it is gone.
+"""Whether the destination is still the directory that a batch was planned for.
 
-Looked at when a session begins. Another directory under the name is never written to. Where the destination is gone,
-the batch stops, as it does later when a directory in it is gone (`Performer`): somebody may have renamed it, and a
-second one with the rest in it would be a lie. Where the user says that it is to be made again, everything that is
-missing is carried again.
+It is looked at when a session begins. Another directory of the name is never written to. If the destination is gone,
+the batch stops, as it does when a directory in it is gone (`StepWorker`): somebody may have renamed it, and a second
+one with the rest of the files would mislead. If the user says that it is to be made again, everything that is missing
+is carried again.
 """
 
 from __future__ import annotations
@@ -22,9 +22,9 @@ _STEPS_PER_COMMIT = 500
 
 
 async def look_at_destination(journal: Journal, destination: Store, top: bytes) -> None:
-    """Remember which directory it is, where that is to be had.
+    """Note the destination's inode when it is first seen, and compare it later.
 
-    Raises StoreError: DESTINATION_MOVED when it is another one by now, DESTINATION_GONE when there is none any more.
+    Raises StoreError: DESTINATION_MOVED when another directory has the name, DESTINATION_GONE when none has.
     """
     found = await destination.look_closely(top)
     known = journal.standing().top_inode
@@ -40,10 +40,7 @@ async def look_at_destination(journal: Journal, destination: Store, top: bytes) 
 
 
 async def make_again(journal: Journal, destination: Store, top: bytes) -> None:
-    """Make the destination where it is missing, and put every step back to waiting whose entry is not there.
-
-    Raises StoreError.
-    """
+    """Make a missing destination, and put back to waiting every step whose entry is not there. Raises StoreError."""
     missing = []
     path = top
     while await destination.look(path) is None:

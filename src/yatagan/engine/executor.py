@@ -1,7 +1,7 @@
-"""The executor carries out what the runner commands, and tells it what came of it.
+"""The executor carries out the scheduler's commands, and reports what came of them.
 
-It owns the tasks, the connection and the queue of events; it takes no decision. Clock, jitter and the way
-work leaves the event loop are handed in, so that a simulation can replay a run.
+It owns the tasks, the connection and the queue of events, and decides nothing. Clock, jitter and the way in which work
+runs in threads are handed in, so that a simulation can replay a run.
 """
 
 from __future__ import annotations
@@ -39,7 +39,7 @@ _HALT_SECONDS = 4.0
 
 
 class SystemClock:
-    """The real time."""
+    """The real clock."""
 
     def monotonic(self) -> float:
         """See `Clock`."""
@@ -52,7 +52,7 @@ class SystemClock:
 
 @dataclass(frozen=True, slots=True)
 class Conditions:
-    """What a run depends on besides its batch."""
+    """What a run depends on besides its batch: limits, tuning, clock and randomness."""
 
     limits: scheduler.Limits = field(default_factory=scheduler.Limits)
     tuning: Tuning = field(default_factory=Tuning)
@@ -127,7 +127,7 @@ class Executor:
 
     @property
     def problem(self) -> CannotReach | None:
-        """Why the connection could not be had the last time, if it could not."""
+        """Why the last try to connect failed; None if it did not."""
         return self._problem
 
     # -- commands ----------------------------------------------------------------------------------------
@@ -230,7 +230,7 @@ class Executor:
         self._events.put_nowait(scheduler.Connected())
 
     def _keep_promise(self, source: Readable, destination: Store, hashes_there: bool) -> None:
-        """Raises StoreError when files cannot be proven any more as the plan said: none is passed off as proven."""
+        """Raise StoreError if files can no longer be proven as the plan said."""
         promised = self._header.promised
         evidence = evidence_for(self._header.prove, source, destination, hashes_there)
         if promised is None or not promised.is_proof:
@@ -241,11 +241,11 @@ class Executor:
 
     @property
     def _near(self) -> bool:
-        """Whether files come to this machine."""
+        """Whether the destination is on this machine."""
         return not self._header.destination_node
 
     async def _look_at_destination(self, destination: Store) -> None:
-        """Raises StoreError when it is gone, or another one; when that is wanted, what is missing is put back first."""
+        """Check the destination, or make it again if that was asked for. Raises StoreError."""
         if self._journal.standing().make_again:
             await make_again(self._journal, destination, self._header.destination)
         await look_at_destination(self._journal, destination, self._header.destination)
@@ -264,7 +264,7 @@ class Executor:
         self._events.put_nowait(scheduler.ConnectFailed(self._clock.monotonic(), passing, person))
 
     async def _hashes_there(self, destination: Store) -> bool:
-        """Whether digests can be made where the destination's files are; proven once a session."""
+        """Whether the destination's commands see the disk that its store writes to; checked once a session."""
         machine = destination.machine
         if machine is None:
             return False
@@ -289,7 +289,7 @@ class Executor:
             self._journal.pin(pins)
 
     async def _work(self, step: Step, wait: float, worker: StepWorker | None) -> None:
-        """One step, and what came of it."""
+        """Do one step, and report its outcome to the scheduler."""
         number = step.number
         if wait:
             await self._clock.sleep(wait)
@@ -319,7 +319,7 @@ class Executor:
             self._events.put_nowait(scheduler.StepEnded(number))
 
     async def _look_at_space(self, fault: Fault) -> None:
-        """How much is free at the destination, where there was too little."""
+        """Note how much is free at the destination, once it was too little."""
         if fault is Fault.NO_SPACE and self._free is None and self._context is not None:
             with contextlib.suppress(StoreError):
                 self._free = await self._context.destination.free_space(self._header.destination)

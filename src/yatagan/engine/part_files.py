@@ -75,7 +75,7 @@ class PartFiles:
         return replace(step, adopts=b"")
 
     async def _is_ours_alone(self, step: Step) -> bool:
-        """Whether every process that may still write into the present part file has ended, or is our own."""
+        """Whether every process that may still write into the part file has ended, or is our own."""
         if step.session == self._session.number:
             return True
         return await self._destination.writers_gone(self._context.journal.witness(step.session))

@@ -18,7 +18,7 @@ class RetryPolicy:
     tries: int = 4
 
     def wait_after(self, failures: int) -> float:
-        """Seconds to wait after so many failures, of which there is at least one."""
+        """Seconds to wait after `failures` failures; at least one."""
         return self.backoff[min(failures, len(self.backoff)) - 1]
 
 
@@ -32,7 +32,7 @@ class ConnectionRetries:
         self._failures = 0
 
     def progress(self) -> None:
-        """Something was done: patience and backoff begin anew."""
+        """Reset patience and backoff: something was done."""
         self._failing_since = None
         self._failures = 0
 

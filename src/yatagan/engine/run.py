@@ -1,4 +1,4 @@
-"""One run of a batch, whoever carries it: the executor, the batch's log, and the ledger at the end."""
+"""One run of a batch in any process: the executor, the batch's log, and its ledger record at the end."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from yatagan.stores.interface import Source
 
 
 class BatchRun:
-    """Carries a batch that we hold the lock of. `patience`: seconds for which a lost connection is waited for."""
+    """Carries a batch whose lock is held. `patience`: seconds for which a lost connection is retried."""
 
     def __init__(
         self,
@@ -46,9 +46,9 @@ class BatchRun:
         self._executor.stop()
 
     async def run(self) -> CannotReach | None:
-        """Run until the batch is settled, and put it on record when it is finished. Raises JournalError.
+        """Run until the batch is settled, then write its ledger record if it is finished. Raises JournalError.
 
-        Returns why the connection could not be had the last time, if it could not.
+        Returns why the last try to connect failed; None if it did not.
         """
         try:
             await self._executor.run()

@@ -23,10 +23,10 @@ _SMALL_AT_ONCE = 64
 
 
 class Clock(Protocol):
-    """Time, which a simulation replaces."""
+    """A clock; simulations have their own."""
 
     def monotonic(self) -> float:
-        """Seconds that only go forward."""
+        """Seconds since some fixed moment; never goes back."""
 
     async def sleep(self, seconds: float) -> None:
         """Wait."""

@@ -18,7 +18,7 @@ _SPECIAL_BITS = 0o3000
 
 
 class StepContext:
-    """The surroundings of one session's steps; replaced when the connection is."""
+    """What one session's steps share; a new session has a new one."""
 
     def __init__(self, session: Session, journal: Journal, commits: GroupCommit, listener: Listener) -> None:
         self.session = session

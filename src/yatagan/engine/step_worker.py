@@ -1,4 +1,4 @@
-"""The performer does one step, whatever its kind, and settles what came of it."""
+"""Does one step of any kind, and settles it. Directories, links and facts are done here, files by `FileWorker`."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ _HANDED_DOWN = 0o2000
 
 
 class StepWorker:
-    """Does steps, many at once."""
+    """Does steps; many may be under way at once."""
 
     def __init__(self, context: StepContext, carrier: Carrier, clock: Clock, stop: asyncio.Event) -> None:
         self._context = context
@@ -47,10 +47,10 @@ class StepWorker:
         }
 
     async def do(self, step: Step) -> None:
-        """Do a step until it is settled, and say so.
+        """Do a step until it is settled.
 
-        Raises StoreError with a fault of the connection or of room, TryAgain, or Stopped; the journal then says how
-        far the step came. Every other fault settles it as failed.
+        Raises StoreError when the connection is lost or the batch cannot go on, RetryStep, or Stopped; the journal then
+        says how far the step came. Every other fault settles it as failed.
         """
         try:
             if self._stop.is_set():
@@ -81,7 +81,7 @@ class StepWorker:
         await self._files.parts.remove(self._context.journal.step(step.number), with_present=True)
 
     async def _refuse_moved(self) -> None:
-        """Raises StoreError, DESTINATION_MOVED, where something else has the name of the destination by now."""
+        """Raise StoreError, DESTINATION_MOVED, if another directory has the destination's name by now."""
         top = self._context.session.top
         if await self._destination.is_real(top, top):
             return
@@ -95,9 +95,9 @@ class StepWorker:
             raise StoreError(Fault.DESTINATION_MOVED, top, store=self._destination.name)
 
     async def _gone_above(self, step: Step) -> StepRefused:
-        """The directory of a step seems not to be there.
+        """The directory above a step is not there: what to raise.
 
-        Raises StoreError, DESTINATION_GONE, unless it never was; and TryAgain where it is there after all.
+        Raises StoreError, DESTINATION_GONE, unless it was never made; RetryStep if it is there after all.
         """
         directory = step.path if step.kind is StepKind.FACTS else posixpath.dirname(step.path)
         found = await self._destination.look(directory)
@@ -131,7 +131,7 @@ class StepWorker:
         await self._context.settle(step, StepState.IN_PLACE)
 
     async def _facts(self, step: Step) -> None:
-        """Mode and times of a directory that this batch made: the step numbered just before."""
+        """Set mode and times of a directory that this batch made, by the step numbered just before."""
         if self._context.journal.step(step.number - 1).state is not StepState.IN_PLACE:
             await self._context.settle(step, StepState.LEFT)
             return

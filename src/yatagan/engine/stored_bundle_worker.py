@@ -1,7 +1,8 @@
-"""Directories that are stored as bundles: made here, beside the journal, then carried like any file.
+"""The worker for directories that are stored as bundles: they are made here, then carried like any file.
 
-The bundle waits in the batch's own directory until it is in place: so what has arrived of it is never made or sent
-again, and what it holds is of one moment however often the connection is lost. Its entries keep steps of their own,
+A bundle waits in the batch's own directory until it is in place. So what has arrived of it need not be made or sent
+again, and its contents are of one moment however often the connection is lost. Making it while it is sent would save
+the disk space, but part of it would then depend on a directory that may change. Its entries keep steps of their own,
 which are settled with it.
 """
 
@@ -39,7 +40,7 @@ _STEPS_PER_COMMIT = 500
 
 
 class _Spool(LocalStore):
-    """Files of this machine that nobody but us writes: none of them is ever too new to be read."""
+    """Bundles that wait here: only we write them, so none is ever too new to be read."""
 
     async def clock_ns(self) -> int | None:
         """See `Readable.clock_ns`."""
@@ -47,7 +48,7 @@ class _Spool(LocalStore):
 
 
 class StoredBundleWorker:
-    """Makes bundles, carries them and their indexes, and settles what is in them."""
+    """Makes bundles, carries them and their indexes, and settles their entries."""
 
     def __init__(self, context: StepContext, carrier: Carrier, clock: Clock, stop: asyncio.Event) -> None:
         self._context = context
@@ -62,7 +63,7 @@ class StoredBundleWorker:
         )
 
     async def archive(self, step: Step) -> None:
-        """From a directory here to a bundle in place. Raises as `Performer.perform` says."""
+        """Make a bundle of a directory and carry it. Raises as `StepWorker.do` does."""
         bundle = self._spooled(step)
         members = self._context.journal.members(step.number)
         size = sum(each.facts.size for each in members if each.kind is StepKind.FILE)
@@ -83,7 +84,7 @@ class StoredBundleWorker:
                 raise
 
     async def beside(self, step: Step) -> None:
-        """The index of a bundle that is in place; nothing, where that came with the bundle."""
+        """Carry the index of a bundle that is in place."""
         step = self._context.journal.step(step.number)
         if step.state in SETTLED:
             return
@@ -94,7 +95,7 @@ class StoredBundleWorker:
         await self._files.do(replace(step, source=os.fsencode(_beside(self._spooled(archive)))))
 
     async def member(self, step: Step) -> None:
-        """An entry whose bundle has had its turn."""
+        """Settle an entry whose bundle failed or was left out."""
         archive = self._context.journal.step(step.bundle)
         async with self._settling:  # the first to come does it for all
             if archive.number not in self._settled:
@@ -109,7 +110,7 @@ class StoredBundleWorker:
     # -- making --------------------------------------------------------------------------------------------
 
     async def _make(self, step: Step, bundle: Path, members: Sequence[Step], size: int) -> None:
-        """Make the bundle, and its index, from what is there now of the planned entries."""
+        """Make the bundle and its index from what is still there of the planned entries."""
         from yatagan.archives.compression import LEVELS, Form
         from yatagan.bundles.make import Recipe, make
         from yatagan.portable.tar_input import HeaderOptions
@@ -150,7 +151,7 @@ class StoredBundleWorker:
         return f"{self._context.session.batch}-{step.number}"
 
     async def _unless_stopped(self, making: Coroutine[Any, Any, object]) -> None:
-        """Do it, or break it off when we are to stop."""
+        """Run work in a thread; raise Stopped when a stop is asked for."""
         task, stopping = asyncio.ensure_future(making), asyncio.ensure_future(self._stop.wait())
         try:
             await asyncio.wait((task, stopping), return_when=asyncio.FIRST_COMPLETED)
@@ -165,7 +166,7 @@ class StoredBundleWorker:
 
     @staticmethod
     def _contents(step: Step, members: Sequence[Step]) -> tuple[BundleContents, list[tuple[Step, Fault]]]:
-        """What goes into the bundle, and entries that cannot be had by now."""
+        """What goes into the bundle, and the entries that are no longer there."""
         from yatagan.bundles.make import BundleContents
 
         contents, missing = BundleContents(), []
@@ -186,7 +187,7 @@ class StoredBundleWorker:
     # -- settling ------------------------------------------------------------------------------------------
 
     async def _settle_members(self, archive: Step) -> None:
-        """Write that what is in a bundle is in place with it, or has failed with it."""
+        """Settle the entries of a bundle with it: in place, or failed."""
         waiting = [each for each in self._context.journal.members(archive.number) if each.state is StepState.WAITING]
         if archive.state is StepState.FAILED:
             await self._settle(
@@ -206,7 +207,7 @@ class StoredBundleWorker:
         self._settled.add(archive.number)
 
     async def _settle(self, changes: Sequence[Change], members: Sequence[Step]) -> None:
-        """Write what became of members, many at once, then tell it."""
+        """Journal the outcomes of many entries, then tell them."""
         for at in range(0, len(changes), _STEPS_PER_COMMIT):
             some = changes[at : at + _STEPS_PER_COMMIT]
             await self._commits.note(*some)
@@ -222,18 +223,18 @@ def _beside(bundle: Path) -> Path:
 
 
 def _inside(archive: Step, member: Step) -> bytes:
-    """An entry's name in a bundle, which begins with that of the directory that the bundle stands for."""
+    """An entry's name in a bundle: it begins with that of the directory."""
     above = posixpath.dirname(archive.label)
     return member.label[len(above) + 1 :] if above else member.label
 
 
 def _evidence(archive: Step, member: Step) -> Evidence | None:
-    """A file is proven as its bundle is; of links and directories there are no contents."""
+    """How an entry is proven: a file as its bundle is; links and directories have no contents."""
     return archive.evidence if member.kind is StepKind.FILE else None
 
 
 def _digests(beside: Path) -> dict[bytes, str]:
-    """The members of a bundle that we made, with the digests of its files; none once the batch was through with it."""
+    """The members of a bundle that we made, with the digests of its files; empty once the batch is done with it."""
     if not beside.exists():
         return {}
     try:

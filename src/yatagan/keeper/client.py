@@ -166,7 +166,7 @@ class Keeper:
 
 
 class KeeperRun:
-    """A batch that a keeper carries, because it has the login; what `batches.run.Run` is in a process of its own."""
+    """A batch that runs inside a keeper, because that has the login; see `BatchRun`."""
 
     def __init__(self, keeper: Keeper, node: Node, batch: Batch, journal: Journal, listener: Listener) -> None:
         self._keeper = keeper
@@ -178,13 +178,13 @@ class KeeperRun:
         self._stopped = False
 
     def stop(self) -> None:
-        """See `Run.stop`."""
+        """See `BatchRun.stop`."""
         self._stopped = True
         if self._peer is not None:  # else it is told as soon as there is somebody to tell
             self._peer.tell("stop")
 
     async def run(self) -> CannotReach | None:
-        """See `Run.run`. We hold the batch's lock, which passes to the keeper."""
+        """See `BatchRun.run`. We hold the batch's lock, which passes to the keeper."""
         umask = os.umask(0)
         os.umask(umask)
         self._peer = await self._keeper.connect(self._listener)

@@ -47,26 +47,26 @@ class PromptRelay(Prompter):
         self._peer = peer
 
     async def answer(self, question: Question) -> str:
-        """See `Answers`."""
+        """See `Prompter`."""
         try:
             return str(await self._peer.ask("answer", question))
         except Gone:
             raise NeedsAnswer(question.node, question.text) from None
 
     def tell(self, node: str, said: str) -> None:
-        """See `Answers`."""
+        """See `Prompter`."""
         self._peer.tell("said", node, said)
 
     def note(self, text: str) -> None:
-        """See `Answers`."""
+        """See `Prompter`."""
         self._peer.tell("noted", text)
 
     def waiting(self, node: str, seconds: float, reached: LoginProgress) -> None:
-        """See `Answers`."""
+        """See `Prompter`."""
         self._peer.tell("waiting", node, seconds, reached)
 
     def waited(self) -> None:
-        """See `Answers`."""
+        """See `Prompter`."""
         self._peer.tell("waited")
 
 

@@ -299,7 +299,7 @@ async def _connect_trusted(
         client.answers.note(f"{place} cannot be read and is skipped")
 
     def known(host: str, address: str, port: int | None) -> tuple[list[asyncssh.SSHKey], ...]:
-        """Certificates are the library's to check; each plain key is put to `Client.validate_host_public_key`."""
+        """Certificates are the library's to check; each plain key is put to `LoginEvents.validate_host_public_key`."""
         found = keys.look_up([host] if route.alias else [host, address], port or 22)
         authorities = [each.key for each in found.authorities]
         return [], authorities, [each.key for each in found.revoked] if authorities else [], [], [], [], []

@@ -96,15 +96,15 @@ class OwnLink:
         self._connection = connection
 
     async def channel(self, like: SftpClient) -> SftpClient:
-        """See `Link.channel`."""
+        """See `SSHLink.channel`."""
         return await SftpClient.open(self._connection, like)
 
     def abort(self) -> None:
-        """See `Link.abort`."""
+        """See `SSHLink.abort`."""
         self._connection.abort()
 
     async def hang_up(self) -> None:
-        """See `Link.hang_up`."""
+        """See `SSHLink.hang_up`."""
         self._connection.close()
         try:
             async with asyncio.timeout(2):

@@ -62,13 +62,13 @@ class NoPrompter:
         raise NeedsAnswer(question.node, question.text)
 
     def tell(self, node: str, said: str) -> None:
-        """See `Answers`."""
+        """See `Prompter`."""
 
     def note(self, text: str) -> None:
-        """See `Answers`."""
+        """See `Prompter`."""
 
     def waiting(self, node: str, seconds: float, reached: LoginProgress) -> None:
-        """See `Answers`."""
+        """See `Prompter`."""
 
     def waited(self) -> None:
-        """See `Answers`."""
+        """See `Prompter`."""

@@ -1,7 +1,4 @@
-"""What a bundle of small files looks like, and whether it pays to make them. No I/O.
-
-A bundle is a tar whose every byte follows from its files' labels, facts and contents.
-"""
+"""Whether small files travel in bundles, and how such a bundle is laid out. No I/O."""
 
 from __future__ import annotations
 
@@ -19,7 +16,7 @@ _LEAST = 16
 
 
 class BundleLayout:
-    """Where everything is in the bundle of some steps, in their order."""
+    """Where each member of a bundle begins, in the order of its steps. Sizes and offsets in bytes."""
 
     def __init__(self, members: Sequence[Step]) -> None:
         self.members = members
@@ -36,32 +33,32 @@ class BundleLayout:
         self.size = at + len(END)
 
     def begins(self, number: int) -> int:
-        """Where the contents of a member begin."""
+        """The offset at which a member's contents begin."""
         return self.starts[number] + len(self.heads[number])
 
 
 @dataclass(frozen=True, slots=True)
 class Costs:
-    """What a file costs besides its bytes, in seconds: on a connection of this round trip, alone or in a bundle.
+    """Seconds that a file costs besides its bytes, alone or in a bundle, at a given round trip.
 
-    Measured with 10,000 files: alone each takes 2 ms of both machines' time, and waits four times for an answer,
-    which 128 of them do at once; in a bundle it takes 0.6 ms, and the bundle its requests.
+    Measured with 10,000 files: alone each takes 2 ms of both machines' time and waits for four round trips, 128 files
+    at a time; in a bundle it takes 0.6 ms, and the bundle its requests.
     """
 
     round_trip: float = 0.0
 
     def alone(self, files: int) -> float:
-        """Files carried one by one."""
+        """Seconds for files that are carried one by one."""
         return files * (0.002 + 4 * self.round_trip / 128)
 
     def together(self, files: int, bundles: int) -> float:
-        """Files that travel in bundles, several of which are under way at once."""
+        """Seconds for files that travel in bundles."""
         return files * 0.0006 + bundles * 0.02 + 20 * self.round_trip
 
 
 @dataclass(frozen=True, slots=True)
 class BundledTravel:
-    """The small files of a plan, as they would travel together: how many bundles, and the seconds that it takes."""
+    """The small files of a plan: how many bundles they would travel in, and the seconds with and without."""
 
     files: int
     size: int
@@ -71,11 +68,11 @@ class BundledTravel:
 
     @property
     def pays(self) -> bool:
-        """Whether it is worth it: a fifth at least is saved."""
+        """Whether bundles save at least a fifth."""
         return self.files >= _LEAST and self.together < 0.8 * self.alone
 
 
 def travel(files: int, size: int, costs: Costs) -> BundledTravel:
-    """What it would come to for so many small files, with so many bytes."""
+    """Estimate the bundles for `files` small files of `size` bytes."""
     bundles = max(1, -(-(size + files * 1536) // BUNDLE_BYTES), -(-files // BUNDLE_FILES)) if files else 0
     return BundledTravel(files, size, bundles, costs.alone(files), costs.together(files, bundles))

@@ -14,7 +14,7 @@ FIELDS = ("name", "stem", "suffix", "parent", "number")
 
 
 def split_name(name: bytes) -> tuple[bytes, bytes]:
-    """A name without its ending, and the ending: `flux` and `.csv`, `fen` and `.tar.gz`. A first dot begins none."""
+    """Split a name into stem and suffix: `flux` and `.csv`, `fen` and `.tar.gz`. A leading dot starts no suffix."""
     stem, ending = posixpath.splitext(name)
     if ending in _COMPRESSED:
         stem, before = posixpath.splitext(stem)
@@ -43,11 +43,11 @@ class Template:
 
     @property
     def has_fields(self) -> bool:
-        """Whether it gives several sources several names."""
+        """Whether it gives different sources different names."""
         return any(name is not None for _, name, _, _ in self._parts)
 
     def names(self, sources: Sequence[tuple[bytes, bytes]]) -> list[bytes]:
-        """What each source, as (path, name), is called. Raises ValueError for what cannot be a name."""
+        """The name of each source, given as (path, name). Raises ValueError for what cannot be a name."""
         return [self._name(path, name, number) for number, (path, name) in enumerate(sources, 1)]
 
     def _name(self, path: bytes, name: bytes, number: int) -> bytes:

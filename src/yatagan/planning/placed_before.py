@@ -15,9 +15,9 @@ _BATCHES = 20
 
 
 def placed_before(batches: Batches, node: str, paths: Iterable[bytes]) -> dict[bytes, Facts]:
-    """The facts with which files were last put into these paths of a node ("" for this machine), as far as is known.
+    """The facts of files when a batch last put them under these paths of a node, "" for this machine, by path.
 
-    Journals that cannot be read, and batches that gave files the time of arrival, tell nothing.
+    Journals that cannot be read tell nothing, nor do batches that set the time of arrival.
     """
     wanted, found = set(paths), dict[bytes, Facts]()
     if not wanted:

@@ -36,7 +36,7 @@ _ABOVE_MODE, _BUNDLE_MODE = 0o755, 0o644
 
 @dataclass(slots=True)
 class Summary:
-    """What a plan comes to. Sizes in bytes."""
+    """The counts of a plan. Sizes in bytes."""
 
     files: int = 0
     size: int = 0
@@ -64,10 +64,10 @@ class Summary:
 
 @dataclass(slots=True)
 class Arrival:
-    """One source on its way: its tree, the tree now under its name at the destination, and that name.
+    """One source of a plan: its tree, the tree that has its name at the destination now, and that name.
 
-    `storing` are its directories that are made into bundles, with their part of the differences, and `as_files` those
-    that were to be but are there as files. `hidden` is the stored bundle that the arrival, as files, will stand before.
+    `storing`: directories that become bundles, with their differences. `as_files`: directories that were to become
+    bundles but are there as files. `hidden`: the stored bundle beside which the arrival, as files, will stand.
     """
 
     name: bytes
@@ -88,11 +88,10 @@ class Arrival:
 
 @dataclass(slots=True)
 class Plan:
-    """What would be done. `destination` is absolute; `above` are directories to be made first, itself included.
+    """What would be done. `destination` is absolute; `above` are directories to make first, itself included.
 
-    `top_inode` is the destination's, 0 where it is not there yet or the store does not tell. `same_disk`: as far as
-    can be seen without writing anything, commands on the destination's machine see the disk that is written to. `safe`
-    bytes of what is to come are there already, in part files of an earlier batch.
+    `top_inode`: the destination's, 0 if it is not there or unknown. `same_disk`: as far as can be seen without writing,
+    commands on the destination's machine see its disk. `safe`: bytes to carry that an earlier batch has there already.
     """
 
     destination: bytes
@@ -110,14 +109,14 @@ class Plan:
     unkept: NotKept | None = None
 
     def carried(self) -> Iterator[tuple[bytes, Iterator[bytes]]]:
-        """The roots of the sources, and the paths below each of what is to be carried."""
+        """Of each source its root, and the paths below it that are carried."""
         for arrival in self.arrivals:
             wanted = arrival.differences.of(Verdict.NEW, Verdict.DIFFERENT)
             inside = (each for storing in arrival.storing for each in storing.differences)
             yield arrival.tree.root, (each.path for each in chain(wanted, inside) if each.facts.kind.carried)
 
     def set_ids(self) -> int:
-        """How many of the files that are carried lose a set-id bit."""
+        """How many carried files lose a set-id bit."""
         return sum(
             difference.facts.kind is Kind.FILE and difference.facts.mode & 0o6000 > 0
             for arrival in self.arrivals
@@ -125,7 +124,7 @@ class Plan:
         )
 
     def chooses(self, path: bytes) -> bool:
-        """Whether an entry that would arrive as this path of the destination is among the sources' chosen ones."""
+        """Whether a path of the destination is among what the sources' patterns choose."""
         for arrival in self.arrivals:
             root = arrival.there.root
             if holds(root, path) and path[len(root) :].lstrip(b"/") in arrival.tree.entries:
@@ -133,20 +132,20 @@ class Plan:
         return False
 
     def steps(self) -> Iterator[Step]:
-        """The steps, numbered; anew at each call."""
+        """The numbered steps; made anew by each call."""
         return _Numbering(self).steps()
 
 
 def travels(difference: Difference) -> bool:
-    """Whether a file may come with others: it is small, and takes nobody's place."""
+    """Whether a file may travel in a bundle: it is small, and replaces nothing."""
     facts = difference.facts
     return facts.kind is Kind.FILE and facts.size <= LARGEST_BUNDLED and difference.verdict is Verdict.NEW
 
 
 class _Numbering:
-    """Turns differences into numbered steps. A directory's facts step has the number after its own.
+    """Turns differences into numbered steps. The step that sets a directory's facts follows the one that makes it.
 
-    Files that travel together are held back until they are enough for a bundle, whose number they then get.
+    Files that may travel together are held back until they fill a bundle.
     """
 
     def __init__(self, plan: Plan) -> None:
@@ -186,7 +185,7 @@ class _Numbering:
             yield from self._bundle()
 
     def _bundle(self) -> Iterator[Step]:
-        """What is held, and the step that brings it."""
+        """The steps of a full bundle: the files that were held back, and the bundle."""
         held, self._held, self._held_size = self._held, [], 0
         if not held:
             return
@@ -198,7 +197,7 @@ class _Numbering:
             yield replace(step, bundle=bundle.number, phase=SINGLES_PHASE)
 
     def _store(self, arrival: Arrival, storing: BundleToStore) -> Iterator[Step]:
-        """A bundle that stays one, its index, and the entries that are in it."""
+        """The steps of a directory that becomes a bundle: the bundle, its index, and its entries."""
         directory, _, label = _ends(arrival, storing.path)
         label = posixpath.join(posixpath.dirname(label), posixpath.basename(storing.bundle))
         facts = Facts(Kind.FILE, storing.size, 0, _BUNDLE_MODE)
@@ -211,7 +210,7 @@ class _Numbering:
             yield from self._member(arrival, difference, archive.number)
 
     def _member(self, arrival: Arrival, difference: Difference, archive: int) -> Iterator[Step]:
-        """An entry that is in a stored bundle."""
+        """The step of an entry of a stored bundle."""
         path, facts = difference.path, difference.facts
         if not facts.kind.carried:
             yield from self._for(arrival, difference, 0)
@@ -279,11 +278,11 @@ class _Numbering:
 
 
 def _kind(facts: Facts) -> StepKind:
-    """The kind of step that brings an entry."""
+    """The kind of step that an entry needs."""
     return {Kind.FILE: StepKind.FILE, Kind.LINK: StepKind.LINK}.get(facts.kind, StepKind.DIRECTORY)
 
 
 def _ends(arrival: Arrival, path: bytes) -> tuple[bytes, bytes, bytes]:
-    """An entry's path at the source, its path at the destination, and its label."""
+    """The path at the source, the path at the destination, and the label of an entry."""
     label = posixpath.join(arrival.name, path) if path else arrival.name
     return arrival.tree.absolute(path), arrival.there.absolute(path), label

@@ -33,18 +33,18 @@ from yatagan.trees.scan import Heard, Tree, scan, unheard
 
 
 class Watcher(Protocol):
-    """Hears how far a comparison of contents is, which may take long."""
+    """Is told how far a comparison of contents has come."""
 
     def expect(self, files: int, size: int) -> None:
-        """So many more files and bytes are to be read."""
+        """`files` more files of `size` bytes are to be read."""
 
     def hashed(self, size: int) -> None:
-        """One of them, of this size, was."""
+        """One file of `size` bytes was hashed."""
 
 
 @dataclass(frozen=True, slots=True)
 class ContentsComparison:
-    """That contents are compared: with what is remembered of them, and who hears how far it is."""
+    """How contents are compared: with which remembered digests, and who is told of progress."""
 
     memory: RememberedDigests
     watcher: Watcher
@@ -52,7 +52,7 @@ class ContentsComparison:
 
 @dataclass(frozen=True, slots=True)
 class BundlingChoice:
-    """That small files may travel together: what they cost on this connection, and whether to do it in any case."""
+    """Whether small files may travel in bundles, what they cost, and whether to do it in any case."""
 
     costs: Costs
     always: bool = False
@@ -121,7 +121,7 @@ async def make_plan(
 
 @dataclass(frozen=True, slots=True)
 class _Comparing:
-    """A source and what is at the destination now, held against each other."""
+    """One source, compared with what is at the destination."""
 
     source: Readable
     there: Readable
@@ -133,7 +133,7 @@ class _Comparing:
     heard: Heard
 
     async def scan_both(self, root: bytes, there: bytes, *, anything: bool) -> tuple[Tree, Tree]:
-        """A source, and what is at the destination under its name, where there is `anything`; at the same time."""
+        """Scan a source, and what has its name at the destination, at the same time."""
         ours = asyncio.ensure_future(scan(self.source, root, choice=self.choice, heard=self.heard))
         theirs = asyncio.ensure_future(
             scan(self.there, there, choice=self.choice.pruning(), heard=self.heard) if anything else _nothing(there)
@@ -146,7 +146,7 @@ class _Comparing:
             await asyncio.gather(ours, theirs, return_exceptions=True)
 
     async def compare(self, arrival: Arrival) -> None:
-        """How what is to come differs from what is there."""
+        """Compare an arrival with what is at the destination."""
         tree = arrival.tree
         if tree.skipped and len(tree.entries) == 1:
             return  # of a tree that nothing is chosen of, not even the root comes
@@ -161,7 +161,7 @@ class _Comparing:
         await self._look_into(arrival)
 
     async def _look_into(self, arrival: Arrival) -> None:
-        """Compare by digest what facts do not tell of. Both sides are read at the same time."""
+        """Compare by digest where facts are not enough. Both sides are read at the same time."""
         paths = [difference.path for difference in arrival.differences.of(Verdict.UNDECIDED)]
         if not paths:
             return
@@ -189,7 +189,7 @@ class _Comparing:
 
 
 async def _find_newer(arrival: Arrival, step_ns: int, placed: Placed | None) -> None:
-    """Mark the files of the destination that are newer than what would replace them, or were changed since."""
+    """Mark files of the destination that are newer than their source, or were changed since we put them there."""
     newer, older = dict[bytes, Verdict](), dict[bytes, Difference]()
     for difference in arrival.differences.of(Verdict.DIFFERENT):
         other = difference.other
@@ -209,7 +209,7 @@ async def _find_newer(arrival: Arrival, step_ns: int, placed: Placed | None) -> 
 
 
 def replace_newer(plan: Plan, source: Readable, destination: Store) -> None:
-    """Have what is newer at the destination replaced, and kept, like any other file."""
+    """Replace, and keep, what is newer at the destination, like any other file."""
     for arrival in plan.arrivals:
         newer = [difference.path for difference in arrival.differences.of(Verdict.NEWER_THERE)]
         arrival.differences.decide(dict.fromkeys(newer, Verdict.DIFFERENT))
@@ -221,7 +221,7 @@ async def _nothing(root: bytes) -> Tree:
 
 
 async def _look_at_bundles(destination: Store, arrival: Arrival, stored: StoringChoice, seeing: SeeThrough) -> None:
-    """What of an arrival is stored as bundles, and what those take the place of. Raises Refused."""
+    """Decide what of an arrival is stored as bundles, and what those replace. Raises Refused."""
     arrival.storing, arrival.differences, arrival.as_files = store(
         arrival.tree, arrival.there, arrival.differences, stored, seeing.bundles, seeing.unfit
     )
@@ -233,7 +233,7 @@ async def _look_at_bundles(destination: Store, arrival: Arrival, stored: Storing
 
 
 async def _look_at_bundle(destination: Store, storing: BundleToStore) -> None:
-    """What has the names of a bundle and its index now, that is to be replaced. Raises Refused for a directory."""
+    """What has the names of a bundle and its index now, and would be replaced. Raises Refused for a directory."""
     storing.seen = await destination.look_closely(storing.bundle)
     storing.seen_beside = await destination.look_closely(storing.bundle + index.SUFFIX)
     for path, seen in ((storing.bundle, storing.seen), (storing.bundle + index.SUFFIX, storing.seen_beside)):
@@ -242,7 +242,7 @@ async def _look_at_bundle(destination: Store, storing: BundleToStore) -> None:
 
 
 def _refuse_losses(arrival: Arrival, choice: Choice) -> None:
-    """Raises Refused when a bundle that is made anew would lack what it has now, and what may well be here still."""
+    """Raise Refused if a bundle that is made anew would lack entries that it has now."""
     for each in arrival.storing:
         if each.present is None:
             continue
@@ -261,7 +261,7 @@ def _refuse_losses(arrival: Arrival, choice: Choice) -> None:
 
 
 async def _look_at_names(destination: Store, plan: Plan) -> None:
-    """Mark what would be one name at the destination, where its disk tells no case apart."""
+    """Mark names that would clash at a destination that ignores case."""
     there = [arrival.there.root for arrival in plan.arrivals if arrival.there.entries]
     probe = there[0] if there else posixpath.dirname(plan.above[0]) if plan.above else plan.destination
     while not has_spellings(posixpath.basename(probe)) and len(probe) > 1:
@@ -298,7 +298,7 @@ def _look_at_small(plan: Plan, together: BundlingChoice) -> None:
 
 
 async def _begin(destination: Store, directory: bytes, step_ns: int) -> Plan:
-    """A plan of nothing yet: where the destination is, and what is known of its disk."""
+    """An empty plan: where the destination is, and what is known of its disk."""
     top = await destination.resolve(directory, follow=True)
     above = await _missing_above(destination, top)
     nearest = posixpath.dirname(above[0]) if above else top
@@ -312,7 +312,7 @@ async def _begin(destination: Store, directory: bytes, step_ns: int) -> Plan:
 
 
 async def _missing_above(store: Store, top: bytes) -> list[bytes]:
-    """Directories from the first that is missing down to the destination itself."""
+    """The directories that are missing, down to the destination itself."""
     missing: list[bytes] = []
     path = top
     while (found := await store.look(path)) is None:
@@ -324,14 +324,14 @@ async def _missing_above(store: Store, top: bytes) -> list[bytes]:
 
 
 def _evidence(here: Content, there: Content) -> Evidence:
-    """How we know that two files hold the same."""
+    """How we know that two files are the same."""
     if here.remembered or there.remembered:
         return Evidence.REMEMBERED
     return Evidence.ON_NODE if there.how is How.ON_NODE else Evidence.READ_BACK
 
 
 def _look_at_parts(plan: Plan, source: Readable, destination: Store) -> None:
-    """Files of which only what has changed will be sent."""
+    """Mark files of which only changed parts will be sent."""
     for difference in (each for arrival in plan.arrivals for each in arrival.differences.of(Verdict.DIFFERENT)):
         facts, other = difference.facts, difference.other
         if facts.kind is Kind.FILE and may_reuse(source, destination, facts, other, REUSE_LEAST):

@@ -19,7 +19,7 @@ from yatagan.trees.scan import Tree
 
 
 class StoringChoice(StrEnum):
-    """How directories are stored that are new at the destination."""
+    """How directories that are new at the destination are stored."""
 
     #: As files, whatever is there.
     FILES = "files"
@@ -33,10 +33,10 @@ class StoringChoice(StrEnum):
 
 @dataclass(slots=True)
 class BundleToStore:
-    """A directory that is to be stored as a bundle: its path below the arrival's root, and all that goes into it.
+    """A directory that becomes a bundle: its path below the arrival's root, and its entries.
 
-    `present` is the bundle that is there now, `changed` how many entries it lacks or has otherwise, `gone` how many it
-    has that are here no more. `seen` and `seen_beside` are what has the names of the bundle and its index.
+    `present`: the bundle that is there now; `changed`: how many entries it lacks or has otherwise; `gone`: how many it
+    has that are no longer here. `seen`, `seen_beside`: what has the names of the bundle and its index.
     """
 
     path: bytes
@@ -55,7 +55,7 @@ class BundleToStore:
 
     @property
     def files(self) -> int:
-        """How many files it holds."""
+        """Number of its files."""
         return sum(each.facts.kind is Kind.FILE for each in self.differences)
 
 
@@ -67,10 +67,11 @@ def store(
     bundles: Mapping[bytes, StoredBundle],
     unfit: Collection[bytes] = (),
 ) -> tuple[list[BundleToStore], Differences, list[bytes]]:
-    """What is to be stored as bundles; the differences that are left; and directories that are there as files.
+    """Decide what is stored as bundles. Returns those, the differences that are left, and directories that are there as
+    files.
 
-    `bundles` are those at the destination, by the directory that each stands for; `unfit` are directories whose bundles
-    there have indexes that do not fit: somebody was interrupted.
+    `bundles`: those at the destination, by directory. `unfit`: directories whose bundles have an index that does not
+    fit, because somebody was interrupted.
     """
     directories = {path: there.absolute(path) for path in tree.entries.of_kind(Kind.DIRECTORY)}
     present = {path: bundles[absolute] for path, absolute in directories.items() if absolute in bundles}
@@ -97,7 +98,7 @@ def store(
 
 
 def _wanted(tree: Tree, how: StoringChoice) -> list[bytes]:
-    """Directories that are to become bundles: those that hold files, whole or right below the root."""
+    """Directories that become bundles: those with files, whole or right below the root."""
     if how is StoringChoice.WHOLE:
         some = any(tree.entries.of_kind(Kind.FILE))
         return [b""] if tree.entries[b""].kind is Kind.DIRECTORY and some else []
@@ -107,7 +108,7 @@ def _wanted(tree: Tree, how: StoringChoice) -> list[bytes]:
 
 
 def _group(path: bytes, groups: Collection[bytes]) -> bytes | None:
-    """The one of some directories that holds a path, if any does. None of them holds another."""
+    """The directory of a group that holds a path, if any; none of them holds another."""
     while path not in groups:
         if not path:
             return None

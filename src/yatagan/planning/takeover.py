@@ -1,10 +1,4 @@
-"""The same stage again: the batch that an earlier one has left, and what a new plan takes over of it.
-
-Only one unfinished batch with the same ends goes on. It is the earlier one where all that the new plan would do is
-among what it has left, for the same files: nothing of its history is lost then. Else the new plan takes its place, and
-with that the bytes that are durable at the destination, file by file, and the facts of directories that are still to be
-set.
-"""
+"""The same stage again: which earlier batch is left, whether it can go on, and what a new one takes over of it."""
 
 from __future__ import annotations
 
@@ -33,9 +27,9 @@ _NOT_DONE = tuple(state for state in StepState if state not in _DONE)
 
 
 def unfinished(batches: Batches, header: Header) -> Batch | None:
-    """The batch with the same ends that is not finished: one that is carried now, else the newest.
+    """The unfinished batch with the same ends: one that is being carried, else the newest.
 
-    Journals that cannot be read are passed over.
+    Journals that cannot be read are skipped.
     """
     found = None
     for batch, journal in batches.opened():
@@ -47,7 +41,7 @@ def unfinished(batches: Batches, header: Header) -> Batch | None:
 
 
 def _is_left(batches: Batches, journal: Journal) -> bool:
-    """Whether anything of a batch can still be gone on with, or taken over."""
+    """Whether a batch can still go on or be taken over."""
     standing = journal.standing()
     if standing.state is BatchState.CANCELLED:
         return not batches.holds(standing.detail) and bool(journal.begun())
@@ -55,7 +49,7 @@ def _is_left(batches: Batches, journal: Journal) -> bool:
 
 
 def can_go_on(journal: Journal, header: Header, steps: Iterable[Step]) -> bool:
-    """Whether an earlier batch was asked for the same and has left all that these steps of a new plan would do."""
+    """Whether an earlier batch had the same options and still has all that these steps would do."""
     if journal.header().options != header.options or journal.standing().state is BatchState.CANCELLED:
         return False
     left, files = set[int](), 0
@@ -75,16 +69,16 @@ def can_go_on(journal: Journal, header: Header, steps: Iterable[Step]) -> bool:
 
 
 def _key(step: Step) -> int:
-    """Stands for an entry as the plan saw it: 64 bits, so that a million of them need little memory."""
+    """A 64-bit hash of an entry as the plan saw it, so that a million need little memory."""
     facts = f"{step.facts.size} {step.facts.mtime_ns // 10**9}" if step.kind is StepKind.FILE else ""
     parts = step.kind.value.encode(), step.label, step.target or b"", facts.encode()
     return int.from_bytes(blake2b(b"\0".join(parts), digest_size=8).digest(), "big")
 
 
 def take_over(steps: Iterable[Step], earlier: Journal, chosen: Callable[[bytes], bool]) -> Iterator[Step]:
-    """The steps of a new plan, with what an earlier batch has of them at the destination.
+    """The steps of a new plan, with the part files that an earlier batch has at the destination.
 
-    `chosen` tells whether the plan is about a directory of the destination.
+    `chosen`: whether the plan is about a directory of the destination.
     """
     batch = earlier.header().id
     begun = {step.path: step for step in earlier.begun() if step.kind is StepKind.FILE}
@@ -114,13 +108,13 @@ def take_over(steps: Iterable[Step], earlier: Journal, chosen: Callable[[bytes],
 
 
 def _continues(step: Step, old: Step) -> bool:
-    """Whether a step carries the very file that an earlier one has begun."""
+    """Whether a step carries the very file that an earlier step has begun."""
     alone = step.kind is StepKind.FILE and step.state is StepState.WAITING and not step.bundle
     return alone and step.source == old.source and step.facts.same_as(old.facts)
 
 
 def left_behind(batches: Batches, node: str) -> Iterator[tuple[bytes, bytes]]:
-    """Part files that batches which have ended may have left on a node: the destination, and the file's path."""
+    """Part files that ended batches may have left on a node, as (destination, path)."""
     for _, journal in batches.opened():
         header, state = journal.header(), journal.standing().state
         if header.destination_node == node and state in (BatchState.FINISHED, BatchState.CANCELLED):
@@ -130,10 +124,7 @@ def left_behind(batches: Batches, node: str) -> Iterator[tuple[bytes, bytes]]:
 
 
 async def remove_parts(journal: Journal, destination: Store, keep: frozenset[bytes] = frozenset()) -> int:
-    """Remove the part files of a batch that nobody will carry any more, but for these; how many are gone.
-
-    Whatever cannot be removed stays.
-    """
+    """Remove the part files of a batch except those in `keep`. Returns how many; what cannot be removed stays."""
     removed, names = 0, _part_names(journal)
 
     async def remove(part: bytes) -> bool:
@@ -148,7 +139,7 @@ async def remove_parts(journal: Journal, destination: Store, keep: frozenset[byt
 
 
 def _part_names(journal: Journal) -> Iterator[bytes]:
-    """Every part file that a batch may have left."""
+    """The path of every part file that a batch may have left."""
     batch = journal.header().id
     bundles = {step.number: step.generation for step in journal.of_kind(StepKind.BUNDLE)}
     for step in journal.steps(*_NOT_DONE):

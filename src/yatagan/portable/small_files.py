@@ -50,7 +50,7 @@ class BundledFile(NamedTuple):
 FileOutcome = Tuple[int, int]
 
 
-#: Parcels that are synced together, each with its file open: several requests of so many must not use up what a
+#: Files that are synced together, each with its file open: several requests of so many must not use up what a
 #: process may open.
 _FILES_PER_GROUP = 100
 

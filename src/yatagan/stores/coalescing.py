@@ -14,9 +14,9 @@ R = TypeVar("R")
 
 
 class Coalesced(Generic[T, R]):
-    """Answers single requests by asking for many at once.
+    """Coalesces single requests into calls for many.
 
-    `answer` takes at most `most` requests and gives their answers in order; `at_once` such calls run at a time.
+    `answer` takes at most `most` requests and returns their answers in order; at most `at_once` calls run at a time.
     """
 
     def __init__(self, answer: Callable[[Sequence[T]], Awaitable[Sequence[R]]], most: int, at_once: int) -> None:
@@ -64,7 +64,7 @@ class Coalesced(Generic[T, R]):
 
 
 class Shared:
-    """One look for all who ask about the same thing at about the same time.
+    """Shares one look among all who ask about the same key at about the same time.
 
     Everybody gets the result of a look that began after they asked.
     """
@@ -99,6 +99,6 @@ class Shared:
 
 
 def _heard(task: asyncio.Task[None]) -> None:
-    """Whoever asked may have been cancelled: then nobody else hears of an error."""
+    """Mark an exception as seen: whoever asked may have been cancelled."""
     if not task.cancelled():
         task.exception()

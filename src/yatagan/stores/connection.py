@@ -1,6 +1,6 @@
 """The connection to a node: every request over it, whether it still answers, and what its errors mean.
 
-Each request passes through `Line.ask`, which watches for a server that has gone silent and translates what
+Each request passes through `Connection.ask`, which watches for a server that has gone silent and translates what
 the library raises.
 """
 
@@ -39,7 +39,7 @@ _LOST_THERE = (sftp_packets.BAD_MESSAGE, sftp_packets.NO_CONNECTION, sftp_packet
 
 
 class BareFailure(Exception):
-    """SFTP version 3's "Failure", which may be many things: whoever asked must look before telling."""
+    """SFTP version 3's "Failure", which may mean many things; whoever asked must look before reporting it."""
 
     def __init__(self, said: str) -> None:
         super().__init__(said)
@@ -47,9 +47,9 @@ class BareFailure(Exception):
 
 
 class Connection:
-    """One login, as requests and answers. `silence`: seconds for which requests may stay without any answer.
+    """The requests of one login and their answers. `silence`: seconds without any answer after which it counts as lost.
 
-    Several connections may share a login; one that is `shared` leaves it open.
+    Several may use one login; a `shared` one leaves it open.
     """
 
     def __init__(self, login: Login, silence: float, *, shared: bool = False) -> None:
@@ -72,7 +72,7 @@ class Connection:
         self._last_answer = time.monotonic()
 
     def watch(self, login: Login | FurtherLogin) -> None:
-        """Another login that is part of the connection: when it is lost, so is the connection."""
+        """Add a login to the connection: when either is lost, both are."""
         self._logins.append(login)
         self._followed.append(asyncio.create_task(self._follow(login)))
 
@@ -81,7 +81,7 @@ class Connection:
         self._lost.set()
 
     async def _watch_line(self) -> None:
-        """End everything outstanding when the connection goes, or nothing has answered for too long."""
+        """End all outstanding requests when the login is lost, or nothing has answered for too long."""
         while not self._lost.is_set():
             try:
                 async with asyncio.timeout(min(1.0, self._silence / 4)):
@@ -100,7 +100,7 @@ class Connection:
             task.cancel()
 
     async def ask(self, request: Coroutine[Any, Any, T], path: bytes) -> T:
-        """One request and its answer. Raises StoreError for whatever went wrong, or BareFailure."""
+        """Wait for the answer to one request. Raises StoreError, or BareFailure."""
         if self._watch.done():
             request.close()
             raise StoreError(self._fault, path, store=self._name)
@@ -137,7 +137,7 @@ class Connection:
             self._heard()
 
     async def close(self) -> None:
-        """Log out, or leave a shared login to the others."""
+        """Log out, except of a shared login."""
         if self._login.helper is not None:
             self._login.helper.listeners.discard(self._heard)
         if not self._shared:

@@ -21,7 +21,7 @@ class ConnectionHistory:
 
 
 def recall(home: Home, node: str) -> ConnectionHistory:
-    """What is remembered of a node's connection; nothing special where that cannot be read."""
+    """What is known of the connection to a node; the defaults where nothing can be read."""
     try:
         found = json.loads(_file(home, node).read_text(encoding="utf-8"))
         return ConnectionHistory(int(found["lanes"]), float(found["rate"]), float(found["round_trip"]))
@@ -30,7 +30,7 @@ def recall(home: Home, node: str) -> ConnectionHistory:
 
 
 def remember(home: Home, node: str, past: ConnectionHistory) -> None:
-    """Keep it for the next time. It is no harm when that fails."""
+    """Save it for the next batch, if possible."""
     with contextlib.suppress(OSError, BadConfig):
         write_whole(_file(home, node), json.dumps(asdict(past)) + "\n")
 

@@ -34,7 +34,7 @@ T = TypeVar("T")
 
 
 class Files(Protocol):
-    """What is asked of the store itself: whether commands see the files that it shows."""
+    """The part of the store that is needed to see whether commands see its files."""
 
     name: str
 

@@ -1,8 +1,8 @@
-"""How many bytes may be on their way to or from a store at once. No I/O.
+"""How many bytes may be in flight to or from a store at once. No I/O.
 
-Too few leave a high-latency connection empty; too many only wait in the server's memory, slow it down, and stand before
-every request that comes after them. What a line holds is the rate at which it answers times the time that an answer
-takes when nothing else is on the way: both are measured while bytes move.
+Too few leave a high-latency connection idle. Too many wait in the server's memory, slow it down, and delay every later
+request. The limit is the rate of answers times the shortest round trip, and a little more; both are measured while
+bytes move.
 """
 
 from __future__ import annotations
@@ -33,7 +33,7 @@ _BUSY, _BUSY_SPANS = 0.7, 5
 
 
 class InFlight:
-    """Bytes, handed out in the order of asking, up to a limit."""
+    """A number of bytes that may be in flight, given out in the order of asking."""
 
     def __init__(self, limit: int) -> None:
         self.limit = limit
@@ -41,14 +41,14 @@ class InFlight:
         self._waiting: deque[tuple[int, asyncio.Future[None]]] = deque()
 
     def try_take(self, count: int) -> bool:
-        """Take at once or not at all. A single piece larger than the limit passes when nothing else is out."""
+        """Take bytes at once, or not at all. A request above the limit passes when nothing else is in flight."""
         if self._waiting or (self.used and self.used + count > self.limit):
             return False
         self.used += count
         return True
 
     async def take(self, count: int) -> None:
-        """Wait for room."""
+        """Wait until so many bytes may be in flight."""
         if self.try_take(count):
             return
         self.short()
@@ -62,15 +62,15 @@ class InFlight:
             raise
 
     def give(self, count: int) -> None:
-        """Give back."""
+        """Release bytes that were not sent after all."""
         self.used -= count
         self._hand_out()
 
     def short(self) -> None:
-        """Somebody has to wait."""
+        """Called when a request has to wait."""
 
     def answered(self, count: int) -> None:
-        """Give back what was on the way, because it has come to its end."""
+        """Release the bytes of a request that was answered."""
         self.give(count)
 
     def _hand_out(self) -> None:
@@ -87,10 +87,10 @@ class InFlight:
 
 
 class FlowControl(InFlight):
-    """What is on its way over a connection. Its limit follows what is measured, up to what its `lanes` take.
+    """What is in flight over one connection. Its limit follows the measurements, up to what its `lanes` take.
 
-    `round_trip`: the shortest time in seconds that an answer has taken. `busy` tells the seconds that whoever handles
-    what arrives has worked. `wanting` is called when more lanes would do good.
+    `round_trip`: the shortest one so far, in seconds. `busy`: the seconds that the event loop has worked. `wanting` is
+    called when more lanes would help.
     """
 
     def __init__(
@@ -119,7 +119,7 @@ class FlowControl(InFlight):
 
     @property
     def lanes(self) -> int:
-        """Channels that share what is on the way."""
+        """The number of lanes."""
         return self._lanes
 
     @lanes.setter
@@ -133,40 +133,40 @@ class FlowControl(InFlight):
 
     @property
     def lanes_wanted(self) -> int:
-        """Channels that it would take to have on the way what the connection seems to hold."""
+        """How many lanes it takes to have enough bytes in flight."""
         return max(self._expected, self.lanes_worth)
 
     @property
     def lanes_worth(self) -> int:
-        """Channels that what was measured is worth, whatever was expected."""
+        """How many lanes the measurements justify, whatever was expected."""
         return max(1, -(-(self._wanted - _ENOUGH) // LANE_BYTES))
 
     @property
     def crowded(self) -> bool:
-        """Whether it is our own work, not the connection, that lets no more through."""
+        """Whether this process limits the rate, not the connection."""
         return self._busy_spans >= _BUSY_SPANS
 
     def expect(self, lanes: int, rate: float) -> None:
-        """Much is to come over a connection that had so many lanes before, and gave so many bytes a second."""
+        """Many bytes are to come over a connection that had so many lanes, and so many bytes a second, before."""
         self._expected = lanes
         self._expected_rate = rate * _EXPECTED
         self._adjust()
 
     @property
     def rate(self) -> float:
-        """Bytes a second, at best, over the last moments in which there was enough to do."""
+        """The best rate in bytes a second of the last moments in which requests were queued."""
         return max(self._expected_rate, max(self._rates, default=0.0))
 
     def heard(self, seconds: float) -> None:
-        """An answer has taken so long."""
+        """Note the seconds that an answer took."""
         self.round_trip = min(self.round_trip, seconds)
 
     def short(self) -> None:
-        """See `Room.short`. Only while somebody waits does what is answered tell what the connection can do."""
+        """See `InFlight.short`. The rate is updated only while requests wait, else it would measure the caller."""
         self._short = True
 
     def answered(self, count: int) -> None:
-        """So many bytes have arrived, or are acknowledged: give back what they held."""
+        """Release and count the bytes of a request that was answered."""
         now = self._clock()
         if self._since is None:
             self._since, self._worked = now, self._busy()

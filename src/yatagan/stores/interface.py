@@ -1,7 +1,7 @@
-"""What a store is: the one narrow way in which everything above reaches files.
+"""What a store is: the one narrow interface to files anywhere.
 
-Paths are absolute bytes. Every operation raises `StoreError` and nothing else. The carrier and the
-planner ask a store what it can do (`Traits`); they never ask which kind of store it is.
+Paths are absolute bytes. Every operation raises `StoreError` and nothing else. Users ask a store what it can do
+(`Traits`, `machine`), never which kind it is.
 """
 
 from __future__ import annotations
@@ -44,7 +44,10 @@ class Kind(StrEnum):
 
 
 def same_time(one_ns: int, other_ns: int, step_ns: int) -> bool:
-    """Whether two times are the same at a step. In whole seconds, 32 bits of them: SFTP version 3 has no more."""
+    """Whether two times, in nanoseconds, are equal at a step.
+
+    In whole seconds only the lower 32 bits count: SFTP version 3 has no more.
+    """
     if step_ns < _SECOND:
         return one_ns // step_ns == other_ns // step_ns
     one, other = (time // _SECOND & 0xFFFFFFFF for time in (one_ns, other_ns))
@@ -55,8 +58,8 @@ def same_time(one_ns: int, other_ns: int, step_ns: int) -> bool:
 class Facts:
     """What a store knows of one name, links not followed.
 
-    `size` in bytes; times in nanoseconds since the epoch, as fine as the store keeps them; `mode` the
-    twelve permission bits; `changed_ns` and `inode` only where the store has them.
+    `size` in bytes; times in nanoseconds since the epoch, as exact as the store keeps them; `mode`: the twelve
+    permission bits; `changed_ns` and `inode` only where the store has them.
     """
 
     kind: Kind
@@ -67,7 +70,7 @@ class Facts:
     inode: int | None = None
 
     def same_as(self, other: Facts) -> bool:
-        """Whether nothing that both looks know has moved. A file that is read must stay so."""
+        """Whether nothing has changed, as far as both know. A file that is read must stay so."""
         if (self.kind, self.size) != (other.kind, other.size):
             return False
         exact = self.changed_ns is not None and other.changed_ns is not None
@@ -76,11 +79,11 @@ class Facts:
         return not exact or (self.changed_ns == other.changed_ns and self.inode == other.inode)
 
     def named_again(self, other: Facts) -> bool:
-        """Whether this is `other` under a second name, or moved to one, as far as size and time tell."""
+        """Whether this is `other` under a second or a new name, by size and time."""
         return self.same_as(replace(other, changed_ns=None, inode=None))
 
     def right_for(self, other: Facts, step_ns: int) -> bool:
-        """Whether a file with these facts passes for one with `other`'s, by size and time at this step."""
+        """Whether a file with these facts counts as one with `other`'s, by size and time at this step."""
         same = (self.kind, self.size) == (other.kind, other.size)
         return same and same_time(self.mtime_ns, other.mtime_ns, step_ns)
 
@@ -104,7 +107,7 @@ class Traits:
 
 @dataclass(frozen=True, slots=True)
 class SmallFile:
-    """A small file, read whole and of one moment; or the fault that kept it from being so."""
+    """A small file, read whole and without a change meanwhile; or the fault that prevented it."""
 
     contents: bytes
     facts: Facts | None
@@ -134,9 +137,9 @@ class Placement:
 
 @dataclass(frozen=True, slots=True)
 class Extracted:
-    """What became of a bundled file: in place, or `there` already with the same contents, or a fault.
+    """The outcome of a bundled file: in place, or `there` already with the same contents, or a fault.
 
-    `unset`: its mode and times could not be set, which is no failure.
+    `unset`: why its mode or times could not be set, which is no failure.
     """
 
     there: bool = False
@@ -146,7 +149,7 @@ class Extracted:
 
 @dataclass(frozen=True, slots=True)
 class NodeDigest:
-    """A digest made where the file is, with the size that was read and what the file's facts were then."""
+    """A digest made by the file's own machine, and the facts that the file had then."""
 
     digest: str
     facts: Facts
@@ -154,7 +157,7 @@ class NodeDigest:
 
 @dataclass(frozen=True, slots=True)
 class NodeBlocks:
-    """The checksums of a file's blocks, made where it is, and what its facts were then."""
+    """The checksums of a file's blocks, made by its own machine, and the facts that the file had then."""
 
     blocks: Blocks
     facts: Facts
@@ -162,7 +165,7 @@ class NodeBlocks:
 
 @dataclass(frozen=True, slots=True)
 class Digested:
-    """One of many digests: "" where the file's facts are still those that it is known by; or why there is none."""
+    """One of many digests: "" where the facts are those by which it is known already; or why there is none."""
 
     digest: str
     facts: Facts | None
@@ -170,24 +173,24 @@ class Digested:
 
 
 class Reader(Protocol):
-    """An open regular file. `flow`: what its store has on the way."""
+    """An open regular file."""
 
     @property
     def flow(self) -> InFlight:
-        """Whoever reads takes of it what they ask for, and says when it is answered."""
+        """Bytes in flight: take them before a request, release them when it is answered."""
 
     @property
     def read_here(self) -> Callable[[int, int], bytes] | None:
         """`read` for any thread, for a file of this machine; else None."""
 
     async def facts(self) -> Facts:
-        """The facts of what is open, whatever the name stands for by now."""
+        """The facts of the open file, whatever its name stands for now."""
 
     async def read(self, offset: int, size: int) -> bytes:
         """At most `size` bytes; fewer only at the end of the file."""
 
     async def close(self) -> None:
-        """Let go of the file."""
+        """Close the file."""
 
 
 class Writer(Protocol):
@@ -195,29 +198,29 @@ class Writer(Protocol):
 
     @property
     def flow(self) -> InFlight:
-        """Whoever writes takes of it what they send, and says when it is answered."""
+        """Bytes in flight: take them before a request, release them when it is answered."""
 
     @property
     def write_here(self) -> Callable[[int, Piece], None] | None:
         """`write` for any thread, for a file of this machine; else None."""
 
     def copy_here(self, source: Reader, offset: int, size: int) -> bool:
-        """Have the disk copy these bytes of a file that is open here, in any thread; False where it cannot."""
+        """Copy bytes of another open file by the disk, in any thread. Returns False where it cannot."""
 
     async def write(self, offset: int, data: Piece) -> None:
-        """Returns when the store has acknowledged all of it."""
+        """Write. Returns when the store has acknowledged all of it."""
 
     async def is_untouched(self, size: int) -> bool:
-        """Whether a part file of this machine holds what was written here and nothing else, as far as can be seen.
+        """Whether a part file of this machine holds what was written here and nothing else.
 
-        False where that is not to be seen: then somebody must read it.
+        False where that cannot be seen: then the file must be read.
         """
 
     async def sync(self) -> bool:
-        """True when everything acknowledged before the call is on disk; False where there is no such request."""
+        """Sync everything acknowledged before the call. Returns False where there is no such request."""
 
     async def close(self) -> None:
-        """Let go of the file. A failure here is a failure of the step."""
+        """Close the file. A failure is a failure of the step."""
 
 
 class SourceMachine(Protocol):
@@ -273,7 +276,10 @@ class Machine(SourceMachine, Protocol):
 
 
 class Readable(Protocol):
-    """Files on one machine, to be read, through one session. A lost connection ends it; a new one is opened."""
+    """Files on one machine, for reading, through one session.
+
+    A lost connection ends the session; a `Source` opens another one.
+    """
 
     name: str
     traits: Traits
@@ -284,10 +290,11 @@ class Readable(Protocol):
 
     @property
     def max_rate(self) -> int | None:
-        """Bytes a second that may go to or from it; None where nobody has set a bound."""
+        """The rate limit of its node, in bytes a second; None without one."""
 
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
-        """The absolute path for one as typed; it need not exist. Links above it are followed, itself on request."""
+        """The absolute path of one as typed; it need not exist. Links above it are followed, with `follow` also itself.
+        """
 
     async def look(self, path: bytes) -> Facts | None:
         """Facts of a name, links not followed; None where there is nothing."""
@@ -296,32 +303,32 @@ class Readable(Protocol):
         """As `look`, with the finest facts that can be had."""
 
     def entries(self, path: bytes) -> AsyncGenerator[list[tuple[bytes, Facts]], None]:
-        """What a directory holds, in handfuls, unordered."""
+        """The entries of a directory, some at a time, in no order."""
 
     async def read_link(self, path: bytes) -> bytes:
-        """Where a symbolic link points, as it stands."""
+        """The target of a symbolic link, as it is."""
 
     async def free_space(self, path: bytes) -> int | None:
-        """Free bytes for us where `path` is; None when the store does not tell."""
+        """Free bytes for us on the disk of `path`; None where the store does not say."""
 
     async def clock_ns(self) -> int | None:
-        """What the store's own machine takes the time to be; None when it does not tell."""
+        """The clock of the store's machine, in nanoseconds since the epoch; None where it cannot be read."""
 
     async def open(self, path: bytes) -> Reader:
         """Open a regular file for reading, never through a link."""
 
     def expect(self, size: int) -> None:
-        """So many bytes are about to be read or written: whatever that is worth may be got ready."""
+        """Announce that so many bytes will be read or written, so that lanes can be opened."""
 
     async def recorded(self, path: bytes) -> str:
-        """The SHA-256 that a record of the store itself gives of a file's contents; "" where there is none."""
+        """The SHA-256 of a file by a record of the store itself, such as a bundle's index; "" without one."""
 
     async def close(self) -> None:
         """End the session."""
 
 
 class Store(Readable, Protocol):
-    """Files on one machine, to be read and written."""
+    """Files on one machine, for reading and writing."""
 
     @property
     def machine(self) -> Machine | None:
@@ -329,69 +336,69 @@ class Store(Readable, Protocol):
 
     @property
     def lone_round_trip(self) -> float | None:
-        """Seconds of a round trip, where a person has logged in and so there is one connection; else None."""
+        """Seconds of a round trip, if a person has logged in and so no further login is possible; else None."""
 
     async def create_part(self, path: bytes, mode: int = 0o600) -> Writer:
-        """A new part file, with what the machine's umask leaves of the mode. EXISTS when the name is taken."""
+        """Create a part file, with what the umask leaves of the mode. EXISTS when the name is taken."""
 
     async def reopen_part(self, path: bytes) -> Writer:
-        """Go on in a part file of ours, never through a link."""
+        """Open a part file of ours again, never through a link."""
 
     async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
-        """A new part file with the first `size` bytes of an old one, copied where they are. Or UNSUPPORTED."""
+        """Create a part file with the first `size` bytes of another, copied on its machine. Or UNSUPPORTED."""
 
     async def make_directory(self, path: bytes, mode: int) -> None:
-        """EXISTS when there is anything under the name."""
+        """Make a directory. EXISTS when the name is taken."""
 
     async def make_link(self, path: bytes, target: bytes) -> None:
-        """A symbolic link. EXISTS when there is anything under the name."""
+        """Make a symbolic link. EXISTS when the name is taken."""
 
     async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
-        """Permission bits and modification time of a directory (None leaves them); its access time becomes now."""
+        """Set mode and modification time of a directory (None leaves them); its access time becomes now."""
 
     async def is_real(self, directory: bytes, top: bytes) -> bool:
-        """Whether a directory at or below `top` is there and reached without any link, as far as the store can tell."""
+        """Whether a directory at or below `top` exists and is reached without any link, as far as the store can see."""
 
     async def place(self, part: Writer, wanted: Placement) -> Fault | None:
-        """Give an open part file its facts and final name, and close it; the fault if its facts could not be set.
+        """Give an open part file its facts and final name, and close it. Returns why facts could not be set, or None.
 
-        Raises StoreError, with nothing done: EXISTS when what has the name is not what was seen, PART_CHANGED when
-        the part file is not the open one any more, or was changed, KEPT_TAKEN when another file is kept already.
+        Raises StoreError, with nothing done: EXISTS when something else than `seen` has the name, PART_CHANGED when the
+        part file is no longer the open one or was changed, KEPT_TAKEN when another file is kept already.
         """
 
     async def keep(self, path: bytes, kept: bytes) -> None:
-        """A second name for a file that is about to be replaced. EXISTS when `kept` is taken."""
+        """Give a file that is about to be replaced a second name. EXISTS when `kept` is taken."""
 
     async def owner(self, path: bytes) -> str:
-        """The account that owns a name, or its number; "" where that is not told."""
+        """The account that owns a name, or its number; "" where the store does not say."""
 
     async def rename(self, path: bytes, new: bytes) -> None:
-        """Give anything another name on the same disk. EXISTS, and nothing done, when the name is taken."""
+        """Rename on the same disk. EXISTS, with nothing done, when the name is taken."""
 
     async def remove(self, path: bytes) -> None:
-        """Remove a file or link, or anything else that is no directory."""
+        """Remove a file, a link, or anything else but a directory."""
 
     async def remove_directory(self, path: bytes) -> None:
         """Remove an empty directory. EXISTS when something is in it."""
 
     def witness(self) -> str:
-        """Names this session's writers, so that a later session can ask after them; "" when unknown."""
+        """Names this session's writers, so that a later session can ask whether they have ended; "" when unknown."""
 
     def note_writers(self, noted: Callable[[str], Awaitable[None]]) -> None:
-        """When this session gets further writers, `noted` is called with its new witness before they write."""
+        """`noted` is called with a new witness before any further writer of this session writes."""
 
     async def writers_gone(self, witness: str) -> bool:
-        """Whether every writer of an earlier session is *shown* to have ended."""
+        """Whether every writer of an earlier session is shown to have ended."""
 
 
 class Source(Protocol):
-    """How to get a store, again and again: one connection lost, the next one opened."""
+    """Opens a store as often as needed: again after each lost connection."""
 
     async def open(self) -> Store:
-        """A fresh session. Raises CannotReach."""
+        """Open a new session. Raises CannotReach."""
 
     def pins(self) -> dict[str, tuple[str, int]]:
-        """The addresses that this holds to, by node, once it has been reached."""
+        """The addresses that it is pinned to, by node, once it has been reached."""
 
 
 @overload
@@ -399,7 +406,7 @@ def machine_of(store: Store) -> Machine: ...
 @overload
 def machine_of(store: Readable) -> SourceMachine: ...
 def machine_of(store: Readable) -> SourceMachine:
-    """The machine of a store, for what only a machine can do. Raises StoreError, UNSUPPORTED, where there is none."""
+    """The machine of a store. Raises StoreError, UNSUPPORTED, where it runs no commands."""
     if store.machine is None:
         raise StoreError(Fault.UNSUPPORTED, store=store.name)
     return store.machine

@@ -1,9 +1,13 @@
-"""The lanes to a node: file channels on one login, and further logins where those need no person.
+"""Lanes: the file channels of one session, on one login and on further ones where those need no person.
 
-What limits a high-latency connection is the window of a channel and the buffers of a connection, so there are as many
-as it takes to have on the way what the line holds (`Flow.lanes_wanted`), within what the server and the node's entry
-allow. What limits a fast one is this process: where the machine has the processors, further logins are in processes
-beside it. A lane carries nothing until whoever keeps the names of our writers has written down that of its server.
+A high-latency connection is limited by the window of a channel and the buffers of a connection, so lanes are opened
+until enough bytes are in flight (`FlowControl.lanes_wanted`), within what the server and the node's entry allow. A fast
+connection is limited by this process: where the machine has the processors, further logins are in processes of their
+own. A further login must be on the machine that the first one is on.
+
+A lane carries nothing until the journal knows its server's process, so that a later session can ask whether all who may
+still write have ended. Boot id and process are read over the new file channel, where Linux shows them, because a
+command of its own would take as long as the login. When one lane is lost, so is the connection.
 """
 
 from __future__ import annotations
@@ -48,9 +52,9 @@ Noted = Callable[[str], Awaitable[None]]
 
 @dataclass(eq=False, slots=True)
 class Lane:
-    """One file channel. `ours`: it is this process that encrypts. `load`: bytes that are on the way over it.
+    """One file channel. `ours`: this process encrypts. `load`: bytes in flight over it.
 
-    `process`: what serves it on the node, so far as that is to be seen.
+    `process`: the process that serves it on the node, where that can be seen.
     """
 
     files: SftpClient
@@ -61,10 +65,10 @@ class Lane:
 
 @dataclass(frozen=True, slots=True)
 class Allowed:
-    """How many logins a node may get, and how many of them in processes `beside` ours.
+    """How many logins a node may get, and how many of them in processes of their own.
 
-    `log_in` gets another one, beside or not, without asking anybody; None where that cannot be. `past` is the
-    connection as it was before, and `keep` remembers what it is now.
+    `log_in` makes a further one without asking anybody; None where that is impossible. `past`: the connection as it was
+    before; `keep` saves what it is now.
     """
 
     logins: int = 1
@@ -75,7 +79,7 @@ class Allowed:
 
 
 class Lanes:
-    """All lanes of one session; the first is the login's own. They grow by themselves while bytes move."""
+    """The lanes of one session; the first is the login's own. More are opened while bytes move."""
 
     def __init__(self, login: Login, allowed: Allowed, watch: Callable[[Login | FurtherLogin], None]) -> None:
         self._first = login
@@ -103,11 +107,11 @@ class Lanes:
 
     @property
     def least_loaded(self) -> Lane:
-        """Where the next request goes."""
+        """The lane for the next request."""
         return min(self._lanes, key=self.burden)
 
     def burden(self, lane: Lane) -> int:
-        """How much there is to do on a lane: more than its load where others could relieve us of the work."""
+        """The load of a lane, weighted: more where another process could encrypt instead."""
         return lane.load + (_RELIEF if lane.ours and self._beside else 0)
 
     @property
@@ -116,11 +120,11 @@ class Lanes:
         return self._growing is None or self._growing.done()
 
     def note_writers(self, noted: Noted) -> None:
-        """From now on every new lane is written down before it carries anything."""
+        """Note every new lane's writer before it carries anything."""
         self._noted = noted
 
     def witness(self) -> str:
-        """Names this login, and the processes on the node that may write for us, as the helper saw them."""
+        """Names this login, and the processes on the node that may write for us."""
         witness: dict[str, Any] = {"login": self._first.mark}
         helper = self._first.helper
         if helper is not None and self._processes:

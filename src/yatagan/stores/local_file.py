@@ -31,7 +31,7 @@ _MARK_BEHIND_NS = 3600 * 1_000_000_000 + 123_456_789
 
 
 def _holes(descriptor: int, size: int) -> Iterator[tuple[int, int]]:
-    """Where a file has no blocks on its disk."""
+    """The holes of an open file, as (begin, end)."""
     at = 0
     while at < size and (begin := os.lseek(descriptor, at, os.SEEK_HOLE)) < size:
         try:
@@ -46,8 +46,8 @@ def _holes(descriptor: int, size: int) -> Iterator[tuple[int, int]]:
 class LocalFile:
     """An open local file, for reading or as a part file.
 
-    A part file carries a mark while it is written: a modification time of our choice, set again after each write of
-    ours. Whoever else writes to it, or cuts it short, leaves another time, and that is seen before our next write.
+    While it is written a part file carries a mark: a modification time of our choice, set again after each of our
+    writes. Whoever else writes to it or truncates it leaves another time, which is seen before our next write.
     """
 
     def __init__(self, descriptor: int, path: bytes, flow: InFlight, *, is_part: bool = False) -> None:

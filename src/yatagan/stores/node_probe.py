@@ -39,7 +39,7 @@ EXTENSIONS = ("fsync", "posix-rename", "hardlink", "statvfs", "copy-data", "limi
 
 @dataclass(frozen=True, slots=True)
 class AreaSpace:
-    """An area of the node: free bytes there (None: not told), or why it cannot be looked at."""
+    """An area of a node: its free bytes, None if unknown, or why it cannot be looked at."""
 
     name: str
     path: bytes
@@ -49,10 +49,10 @@ class AreaSpace:
 
 @dataclass(slots=True)
 class Checkup:
-    """One node, as it was found. Times in seconds, sizes in bytes, rates in bytes a second; None: not told.
+    """What was found out about one node. Seconds, bytes, bytes a second; None: unknown.
 
-    `methods` are the ways in that its server offers: whoever has reached it asks that on another connection.
-    `open_until`: when its keeper will log out, in seconds since the epoch.
+    `methods`: the ways to log in that its server offers, asked over another connection. `open_until`: when its keeper
+    will log out, in seconds since the epoch.
     """
 
     node: str
@@ -90,7 +90,7 @@ class Checkup:
 
 
 async def check_up(store: SftpStore) -> Checkup:
-    """Look at everything but the ways in. Raises StoreError: the connection is lost."""
+    """Find out everything but the ways to log in. Raises StoreError when the connection is lost."""
     login = store.login
     connection = login.connection
     key = connection.get_server_host_key()
@@ -158,7 +158,7 @@ async def _trip(store: SftpStore, path: bytes) -> float:
 
 
 async def _sessions(login: Login) -> int:
-    """Sessions that may be open at once on one login, those that are open already included."""
+    """How many sessions one login may have at once."""
     extra: list[SftpClient] = []
     held = 1 + (login.helper is not None)
     try:
@@ -176,7 +176,7 @@ def _own_name(word: bytes) -> bytes:
 
 
 async def _write_and_read(store: SftpStore, found: Checkup) -> None:
-    """Rates each way, whether commands see the same disk, whether names that differ in case are one."""
+    """Measure both rates, and see whether commands see the same disk and the disk ignores case."""
     machine = store.machine
     found.same_disk = machine is not None and await machine.same_disk(posixpath.join(found.start, _own_name(b"token")))
     path = posixpath.join(found.start, _own_name(b"check"))
@@ -204,7 +204,7 @@ async def _write_and_read(store: SftpStore, found: Checkup) -> None:
 
 
 async def _takes(store: SftpStore, path: bytes) -> bool:
-    """Whether a name is taken, where others are."""
+    """Whether the disk allows a name."""
     try:
         await (await store.create_part(path)).close()
     except StoreError as error:
@@ -216,7 +216,7 @@ async def _takes(store: SftpStore, path: bytes) -> bool:
 
 
 async def _measure(request: Callable[[int], Coroutine[Any, Any, object]], block: int, most: int) -> tuple[int, float]:
-    """Requests of one block each, some at once, until `most` bytes or the time is used up: bytes, and seconds."""
+    """Send requests of one block until `most` bytes or the time is used up. Returns bytes and seconds."""
     began = time.perf_counter()
     pending: set[asyncio.Task[object]] = set()
     asked = 0

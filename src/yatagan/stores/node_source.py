@@ -17,7 +17,7 @@ from yatagan.stores.sftp import SftpStore
 
 
 def more_logins(login: Login, home: Home, settings: ConnectionSettings) -> Allowed:
-    """How to log in to the same machine again, without asking anybody."""
+    """How to log in to the same machine again without asking anybody."""
 
     async def again(beside: bool) -> FurtherLogin:
         if beside:
@@ -32,7 +32,7 @@ def more_logins(login: Login, home: Home, settings: ConnectionSettings) -> Allow
 
 
 class NodeSource:
-    """Opens a node again and again. The first address that was reached is kept for all that follow."""
+    """Opens a node as often as needed, always at the address that was reached first."""
 
     def __init__(
         self,

@@ -46,14 +46,14 @@ _COPY = 64 << 20
 
 
 def offers(files: SftpClient, extension: str) -> bool:
-    """Whether the server named an extension at the start, by the name that OpenSSH gave it."""
+    """Whether the server offers an extension of OpenSSH."""
     return any(name.decode() in (extension, f"{extension}@openssh.com") for name in files.extensions)
 
 
 class SftpStore:
-    """A node as a store, through one login, which stays open when the store is closed if it is `shared`.
+    """A node as a store, through one login, which a `shared` store leaves open.
 
-    `node` is the node's entry, where that has changed since the login; `allowed` tells how it may get more lanes.
+    `node`: the node's entry, if it has changed since the login. `allowed`: how further lanes may be opened.
     """
 
     def __init__(
@@ -93,15 +93,15 @@ class SftpStore:
 
     @property
     def files(self) -> SftpClient:
-        """The channel that has least to do."""
+        """The channel of the least loaded lane."""
         return self.lanes.least_loaded.files
 
     async def ask(
         self, request: Coroutine[Any, Any, T], path: bytes, *, writing: bool = False, naming: bool = False
     ) -> T:
-        """One request and its answer, or our own error for whatever went wrong.
+        """Wait for the answer to one request. Raises StoreError.
 
-        `naming`: the request is one that fails where something has the name `path` (or is in it) already.
+        `naming`: the request fails if something has the name `path`, or is in it.
         """
         began = time.monotonic()
         try:
@@ -115,7 +115,7 @@ class SftpStore:
             raise
 
     async def _look_into(self, said: str, path: bytes, writing: bool, naming: bool) -> StoreError:
-        """What a bare "Failure" was, as far as a look can tell."""
+        """Find out what a bare "Failure" meant, as far as a look can tell."""
         if "no space" in said.lower() or "quota" in said.lower():
             return StoreError(Fault.NO_SPACE, path, store=self.name, detail=said)
         try:
@@ -151,9 +151,9 @@ class SftpStore:
         return posixpath.join(await self._real(above), name) if name else above
 
     async def _real(self, path: bytes) -> bytes:
-        """A path with its links followed, or as it is where the server will not say.
+        """The path with its links followed, or as it is where the server does not say.
 
-        A server says nothing of a path whose end is missing: then links are followed as far as it is there.
+        A server says nothing of a path whose end is missing: then links are followed as far as the path exists.
         """
         whole, missing = path, b""
         while True:

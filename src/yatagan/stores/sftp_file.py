@@ -25,41 +25,41 @@ _LATE = 0.3
 
 
 class Ask(Protocol):
-    """How a store asks: one request and its answer, or our own error for whatever went wrong."""
+    """Sends a request and waits for its answer. Raises StoreError."""
 
     async def __call__(self, request: Coroutine[Any, Any, T], path: bytes, *, writing: bool = False) -> T:
         """Raises StoreError."""
 
 
 def facts_from(found: Attributes) -> Facts:
-    """Our facts from a server's. Version 3 has whole seconds and neither ctime nor inode."""
+    """Facts from a server's attributes. Version 3 has whole seconds, and neither ctime nor inode."""
     mode = found.mode or 0
     return Facts(kind_of(mode), found.size or 0, (found.mtime or 0) * _SECOND, stat.S_IMODE(mode))
 
 
 def sftp_times(mtime_ns: int | None) -> tuple[int, int] | None:
-    """Access time (now) and modification time as SFTP has them: seconds in 32 bits without a sign.
+    """Access time (now) and modification time for SFTP: unsigned seconds in 32 bits.
 
-    What they cannot hold is said as they would show it, so that it is known again: see `same_time`.
+    A time outside that range is sent as it will be read back, so that `same_time` recognises it.
     """
     return None if mtime_ns is None else (int(time.time()), mtime_ns // _SECOND & 0xFFFFFFFF)
 
 
 def is_sayable(mtime_ns: int | None) -> bool:
-    """Whether SFTP can say a time as it is."""
+    """Whether SFTP can carry a time as it is."""
     return mtime_ns is None or 0 <= mtime_ns // _SECOND <= 0xFFFFFFFF
 
 
 async def _at_once(requests: list[Coroutine[Any, Any, T]]) -> list[T]:
-    """Their answers. One alone needs no task of its own, which counts where files are small."""
+    """Wait for several requests. A single one needs no task, which matters for small files."""
     return [await requests[0]] if len(requests) == 1 else list(await asyncio.gather(*requests))
 
 
 class SftpFile:
     """An open file on a node; every read or write is one request.
 
-    It is opened on one lane, and on others when there is more to do than that one should have on its way. What lies
-    in one stripe goes over one lane.
+    It is opened on one lane, and on further ones when more is in flight than one should carry. Each stripe goes over
+    one lane.
     """
 
     read_here = write_here = None
@@ -115,7 +115,7 @@ class SftpFile:
                     task.add_done_callback(self._came)
 
     def _begin_read(self, lane: Lane, offset: int, size: int) -> asyncio.Task[bytes]:
-        """A read in a task of its own; the lane is relieved of it also when it is cancelled before it has begun."""
+        """Start a read in a task; its lane's load is released even if it is cancelled before it has begun."""
         task = asyncio.ensure_future(self._read_on(lane, offset, size))
 
         def relieve(_: asyncio.Task[bytes]) -> None:
@@ -125,7 +125,7 @@ class SftpFile:
         return task
 
     async def _read_on(self, lane: Lane, offset: int, size: int) -> bytes:
-        """A server may answer with less than asked; the rest is asked for."""
+        """Read until all was answered: a server may answer with less than was asked."""
         files, handle = lane.files, self._handles[lane]
         data = await self._ask(files.read(handle, offset, size), self._path)
         while len(data) < size:
@@ -137,7 +137,7 @@ class SftpFile:
         return data
 
     def _came(self, task: asyncio.Task[bytes]) -> None:
-        """An answer that nobody waits for any more: until then its lane is loaded with it."""
+        """Release the load of an answer that nobody waits for any more."""
         self._late.discard(task)
         if not task.cancelled():
             task.exception()
@@ -152,7 +152,7 @@ class SftpFile:
             lane.load -= len(data)
 
     def _lane_for(self, offset: int, size: int) -> Lane:
-        """The lane that a request goes over; it carries that much more from now on."""
+        """The lane for a request, whose load now includes it."""
         stripe = offset // STRIPE
         lane = self._stripes.get(stripe)
         if lane is None:
@@ -166,7 +166,7 @@ class SftpFile:
         return lane
 
     def _widen(self, burden: int) -> None:
-        """Open it on another lane as well, if one has less to do than this."""
+        """Open the file on a further lane, if one has less to do."""
         free = [each for each in self._lanes if each not in self._handles and each not in self._opening]
         lane = min(free, key=self._lanes.burden, default=None)
         if lane is not None and self._lanes.burden(lane) < burden:
@@ -184,11 +184,11 @@ class SftpFile:
 
     @property
     def only_channel(self) -> SftpClient | None:
-        """The channel on which it is open; None where that is more than one, or will be."""
+        """The channel on which the file is open; None if there are several, or will be."""
         return next(iter(self._handles)).files if len(self._handles) == 1 and not self._opening else None
 
     async def set_facts(self, mode: int | None, mtime_ns: int | None) -> None:
-        """Permission bits and modification time of the open file, whatever its name stands for. Raises StoreError."""
+        """Set mode and modification time of the open file. Raises StoreError."""
         lane, handle = next(iter(self._handles.items()))
         await self._ask(lane.files.fsetstat(handle, mode, sftp_times(mtime_ns)), self._path, writing=True)
 

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 
 class SftpPlacing:
-    """Places part files of one store."""
+    """Gives part files of one store their final names."""
 
     def __init__(self, store: SftpStore) -> None:
         self._store = store
@@ -49,7 +49,7 @@ class SftpPlacing:
         return unset
 
     async def _set_facts_of_part(self, part: SftpFile, wanted: Placement) -> Fault | None:
-        """Set a part file's facts by its handle; why they could not be set."""
+        """Set a part file's facts by its handle. Returns why they could not be set, or None."""
         if wanted.mode is None and wanted.mtime_ns is None:
             return None
         try:
@@ -61,10 +61,10 @@ class SftpPlacing:
         return None if is_sayable(wanted.mtime_ns) else Fault.TIME_RANGE
 
     async def _close_part(self, part: SftpFile, wanted: Placement) -> tuple[Facts, Facts | None, Fault | None]:
-        """Set its facts and close it: what the handle says of it then, what the name says, and why facts stay unset.
+        """Set a part file's facts and close it. Returns its facts by handle, by name, and why facts could not be set.
 
-        A server must do what concerns one file in the order in which it was asked (filexfer-02, section 6.1), so on
-        one channel all of it takes a single round trip.
+        A server must handle requests for one file in the order in which they were sent (filexfer-02, section 6.1), so
+        on one channel all of it takes a single round trip.
         """
         if (files := part.only_channel) is None:
             unset = await self._set_facts_of_part(part, wanted)
@@ -82,7 +82,7 @@ class SftpPlacing:
         return known, found, unset
 
     async def _place_by_name(self, wanted: Placement, known: Facts) -> None:
-        """What has the final name, and the way there, are looked at afterwards."""
+        """Rename, and look at the final name and the directories above it afterwards."""
         there = await self._store.look(wanted.path) if wanted.seen is not None else None
         if there is not None:
             await self._keep_seen(wanted, there)
@@ -96,7 +96,7 @@ class SftpPlacing:
             raise StoreError(Fault.PART_CHANGED, wanted.path, store=self._store.name)
 
     async def _check_above(self, wanted: Placement) -> None:
-        """Raises StoreError, IS_LINK, unless the directory of a file is reached without any link."""
+        """Raise StoreError, IS_LINK, unless the directory of a file is reached without any link."""
         await self._checking.ask(wanted.top + b"\0" + posixpath.dirname(wanted.path))
 
     async def _check_directory(self, asked: bytes) -> None:
@@ -119,7 +119,7 @@ class SftpPlacing:
 
 
 def _is_still(found: Facts | None, known: Facts) -> bool:
-    """Whether a name stands for the file with these facts, as far as SFTP tells."""
+    """Whether a name stands for the file with these facts, as far as SFTP says."""
     if found is None or found.kind is not Kind.FILE:
         return False
     return (found.size, found.mtime_ns, found.mode) == (known.size, known.mtime_ns, known.mode)

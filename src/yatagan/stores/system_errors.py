@@ -1,4 +1,4 @@
-"""What the operating system says, in our words: errors, kinds and facts, here and from the helper on a node."""
+"""Errors and facts of the operating system in our terms, from here and from the helper on a node."""
 
 from __future__ import annotations
 
@@ -32,13 +32,13 @@ SYSTEM_FAULTS = {
 
 
 def fault_of(error: OSError, path: bytes) -> StoreError:
-    """Our error for one of the operating system's."""
+    """The StoreError for an OSError."""
     fault = SYSTEM_FAULTS.get(error.errno or 0, Fault.REFUSED)
     return StoreError(fault, path, detail=error.strerror or str(error))
 
 
 def kind_of(mode: int) -> Kind:
-    """The kind that the type bits of a POSIX mode stand for."""
+    """The kind that a POSIX mode names."""
     for test, kind in (
         (stat.S_ISREG, Kind.FILE),
         (stat.S_ISDIR, Kind.DIRECTORY),
@@ -52,7 +52,7 @@ def kind_of(mode: int) -> Kind:
 
 
 def facts_of(status: stat_result) -> Facts:
-    """Our facts from a stat result."""
+    """Facts from a stat result."""
     return Facts(
         kind_of(status.st_mode),
         status.st_size,
@@ -64,34 +64,34 @@ def facts_of(status: stat_result) -> Facts:
 
 
 def facts_from_list(found: Sequence[int]) -> Facts:
-    """Our facts from what the helper and `small_files` tell: mode, size, mtime, ctime, inode."""
+    """Facts from a helper's list: mode, size, mtime, ctime, inode."""
     mode, size, mtime_ns, changed_ns, inode = found
     return Facts(kind_of(mode), size, mtime_ns, stat.S_IMODE(mode), changed_ns, inode)
 
 
 def facts_to_list(facts: Facts | None) -> list[int]:
-    """The reverse for a regular file; nothing where what `small_files` needs is not known."""
+    """The reverse, for a regular file; empty where ctime or inode is unknown."""
     if facts is None or facts.changed_ns is None or facts.inode is None:
         return []
     return [stat.S_IFREG | facts.mode, facts.size, facts.mtime_ns, facts.changed_ns, facts.inode]
 
 
 def digested(outcome: int, digest: str, found: Sequence[int]) -> Digested:
-    """Our word for what `small_files.digests` says of a file."""
+    """A result of `small_files.digests`."""
     if outcome == small_files.PLACED:
         return Digested(digest, facts_from_list(found))
     return Digested("", None, _fault_of_outcome(outcome))
 
 
 def small_file(outcome: int, contents: bytes, found: Sequence[int]) -> SmallFile:
-    """Our word for what `small_files.read_small` says of a file."""
+    """A result of `small_files.read_small`."""
     if outcome == small_files.PLACED:
         return SmallFile(contents, facts_from_list(found))
     return SmallFile(b"", None, _fault_of_outcome(outcome))
 
 
 def extracted(outcome: int, unset: int) -> Extracted:
-    """Our word for what `small_files.extract` says of a file."""
+    """A result of `small_files.extract` or `small_files.finish`."""
     note = SYSTEM_FAULTS.get(unset, Fault.REFUSED) if unset else None
     if outcome in (small_files.PLACED, small_files.THERE):
         return Extracted(there=outcome == small_files.THERE, unset=note)
@@ -108,12 +108,12 @@ _PLACING_FAULTS = {PART_CHANGED: Fault.PART_CHANGED, KEPT_TAKEN: Fault.KEPT_TAKE
 
 
 def placing_fault(number: int) -> Fault:
-    """Our word for the error with which a part file got no name."""
+    """The fault for the error number with which a part file got no name."""
     return _PLACING_FAULTS.get(number) or SYSTEM_FAULTS.get(number, Fault.REFUSED)
 
 
 def known_facts(facts: Facts | None) -> list[int | None] | None:
-    """Facts as `portable.placing` takes them."""
+    """Facts in the form that `portable/placing.py` takes."""
     if facts is None:
         return None
     kind = {Kind.FILE: stat.S_IFREG, Kind.LINK: stat.S_IFLNK, Kind.DIRECTORY: stat.S_IFDIR}.get(facts.kind, 0)

@@ -1,8 +1,8 @@
-"""The record of a tree: a checksum list and, beside it, a facts file; and holding a tree against them.
+"""The record of a tree: a checksum list and, beside it, a facts file; and verifying a tree against them.
 
-`SHA256SUMS` is for everybody: the standard checksum commands read it. `SHA256SUMS.facts.jsonl` holds what they
-have no place for: kinds, sizes, times, modes, link targets, directories. Its first line names the list and
-the list's own digest, so that the two cannot be mixed up.
+`SHA256SUMS` is for everybody: the standard checksum commands read it. `SHA256SUMS.facts.jsonl` holds what it has no
+place for: kinds, sizes, times, modes, link targets, directories. Its first line names the list and the list's own
+digest, so that the two cannot be mixed up.
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ _FORMAT = "yatagan-facts-1"
 
 
 class Finding(StrEnum):
-    """How an entry stands against the record."""
+    """The verdict on one entry."""
 
     SAME = "same"
     DIFFERENT = "different"
@@ -47,7 +47,7 @@ class Found:
 
 @dataclass(frozen=True, slots=True)
 class Expected:
-    """What the facts file says of an entry."""
+    """What the facts file says of one entry."""
 
     facts: Facts
     target: bytes | None
@@ -55,9 +55,9 @@ class Expected:
 
 @dataclass(frozen=True, slots=True)
 class Verdicts:
-    """What holding a tree against a record came to.
+    """The result of verifying a tree against a record.
 
-    `files` and `size` are what was read and hashed for it; `with_facts` is False for a bare list.
+    `files` and `size`: what was read and hashed. `with_facts`: whether the record has facts, too.
     """
 
     found: list[Found]
@@ -67,22 +67,22 @@ class Verdicts:
     with_facts: bool
 
     def count(self, finding: Finding) -> int:
-        """How many entries have this verdict."""
+        """How many entries have a verdict."""
         return sum(1 for found in self.found if found.finding is finding)
 
     @property
     def good(self) -> bool:
-        """Whether everything on record is there and the same. What is not listed does not count against it."""
+        """Whether everything on record is there and the same. What is not listed does not count."""
         return all(found.finding in (Finding.SAME, Finding.NOT_LISTED) for found in self.found)
 
 
 def is_record(path: bytes) -> bool:
-    """Whether a path, relative to its tree, is the tree's own record, which cannot list itself."""
+    """Whether a path of a tree is the tree's own record, which cannot list itself."""
     return path in (LIST_NAME, LIST_NAME + FACTS_SUFFIX)
 
 
 def write_list(contents: Mapping[bytes, Content]) -> bytes:
-    """The checksum list, sorted by path. Files without a digest are left out; the caller tells of them."""
+    """The checksum list, sorted by path. Files without a digest are left out; the caller reports them."""
     lines = ((path, contents[path].digest) for path in sorted(contents) if contents[path].digest)
     return b"".join(format_list(lines))
 
@@ -149,10 +149,9 @@ async def verify(
     expected: Mapping[bytes, Expected] | None,
     done: Callable[[Content], None] = lambda content: None,
 ) -> Verdicts:
-    """Hold a tree against a list (and its facts, where there are any).
+    """Verify a tree against a list, and its facts if there are any.
 
-    A verdict that is not good is looked at a second time before it is given. Raises StoreError when the connection
-    is lost.
+    A verdict that is not good is checked a second time. Raises StoreError when the connection is lost.
     """
     wanted = {line.path: line for line in listed}
     twice = contradictions(listed)
@@ -249,7 +248,7 @@ def _facts_detail(store: Readable, tree: Tree, path: bytes, facts: Facts, wanted
 
 
 async def fetch(store: Readable, path: bytes) -> bytes:
-    """A list, or a facts file, whole. Raises StoreError, and BadList for one that is too large to be one."""
+    """Read a list or a facts file whole. Raises StoreError, and BadList for one that is too large."""
     reader = await store.open(path)
     try:
         size = (await reader.facts()).size

@@ -12,7 +12,7 @@ from yatagan.trees.scan import Tree
 
 
 class Verdict(StrEnum):
-    """How an entry of the first tree stands in the second, as far as facts tell."""
+    """How an entry of one tree compares with what is in another, by facts."""
 
     NEW = "new"
     SAME = "same"
@@ -33,7 +33,7 @@ _NUMBERS = {verdict: number for number, verdict in enumerate(_VERDICTS)}
 
 @dataclass(frozen=True, slots=True)
 class Difference:
-    """One entry of the first tree, what is under its name in the second, and the verdict."""
+    """An entry of the first tree, what has its name in the second, and the verdict."""
 
     path: bytes
     facts: Facts
@@ -42,7 +42,7 @@ class Difference:
 
 
 class Differences(Collection[Difference]):
-    """How every entry of a tree stands in another, parents before children: only the verdicts take room."""
+    """The verdicts on all entries of a tree, parents before children; one byte for each."""
 
     __slots__ = ("_other", "_paths", "_tree", "_verdicts")
 
@@ -62,7 +62,7 @@ class Differences(Collection[Difference]):
         return self.of(*Verdict)
 
     def of(self, *verdicts: Verdict) -> Iterator[Difference]:
-        """Those with one of these verdicts."""
+        """The differences with one of these verdicts."""
         wanted = {_NUMBERS[verdict] for verdict in verdicts}
         for path, number in zip(self._paths, self._verdicts, strict=True):
             if number in wanted:
@@ -70,7 +70,7 @@ class Differences(Collection[Difference]):
                 yield Difference(path, facts, found, _VERDICTS[number])
 
     def same_files(self) -> tuple[int, int]:
-        """How many files are the same, and their bytes: of a plan that has little to do these are nearly all."""
+        """The number of files that are the same, and their bytes."""
         same = _NUMBERS[Verdict.SAME]
         paths = (path for path, number in zip(self._paths, self._verdicts, strict=True) if number == same)
         files = size = 0
@@ -79,18 +79,18 @@ class Differences(Collection[Difference]):
         return files, size
 
     def add(self, path: bytes, verdict: Verdict) -> None:
-        """One more entry of the tree."""
+        """Add the verdict on the next entry."""
         self._paths.append(path)
         self._verdicts.append(_NUMBERS[verdict])
 
     def decide(self, verdicts: Mapping[bytes, Verdict]) -> None:
-        """Give some entries another verdict."""
+        """Change the verdict on some entries."""
         for at, path in enumerate(self._paths):
             if path in verdicts:
                 self._verdicts[at] = _NUMBERS[verdicts[path]]
 
     def grouped(self, group: Callable[[bytes], bytes | None]) -> defaultdict[bytes | None, Differences]:
-        """Those of every group of paths, in order."""
+        """The differences of each group of paths, in order."""
         found = defaultdict[bytes | None, Differences](lambda: Differences(self._tree, self._other))
         for path, number in zip(self._paths, self._verdicts, strict=True):
             found[group(path)].add(path, _VERDICTS[number])
@@ -132,7 +132,7 @@ FRESH_NS = 2_000_000_000
 
 
 def still_since(now_ns: int | None, step_ns: int) -> int | None:
-    """The moment, by a machine's own clock, up to which a later change to a file shows in times of this step."""
+    """The moment, by a machine's own clock, up to which any later change to a file shows in times of this step."""
     return None if now_ns is None else now_ns - max(FRESH_NS, step_ns)
 
 

@@ -16,7 +16,7 @@ _NUMBERS = {kind: number for number, kind in enumerate(_KINDS)}
 
 
 class Entries(MutableMapping[bytes, Facts]):
-    """Facts by path, as a dictionary has them, in a quarter of the memory."""
+    """A dictionary from path to facts that needs a quarter of the memory."""
 
     __slots__ = ("_packed",)
 
@@ -28,7 +28,7 @@ class Entries(MutableMapping[bytes, Facts]):
         return _unpack(self._packed[path])
 
     def get(self, path: bytes, default: Facts | None = None) -> Facts | None:  # type: ignore[override]
-        """The facts of a path, or the default: asked for millions of paths that are not there."""
+        """The facts of a path, or the default. Fast for paths that are not there."""
         packed = self._packed.get(path)
         return default if packed is None else _unpack(packed)
 
@@ -55,7 +55,7 @@ class Entries(MutableMapping[bytes, Facts]):
                 yield path
 
     def file_sizes(self, paths: Iterable[bytes]) -> Iterator[int]:
-        """The sizes of those of some paths that are files."""
+        """The sizes of those paths that are files."""
         number = _NUMBERS[Kind.FILE]
         for path in paths:
             packed = self._packed[path]
@@ -66,15 +66,15 @@ class Entries(MutableMapping[bytes, Facts]):
                 yield _SIZE.unpack_from(packed)[0]
 
     def in_order(self) -> list[bytes]:
-        """All paths, those of a directory together, parents before children.
+        """All paths, parents before children, those of one directory together.
 
-        NUL is in no name, and less than all that is.
+        NUL is in no name and sorts before everything else.
         """
         return sorted(self._packed, key=lambda path: path.replace(b"/", b"\0"))
 
 
 def _pack(facts: Facts) -> bytes | Facts:
-    """Packed, or as they are where a machine tells numbers that no file system has."""
+    """Facts packed into bytes; as they are if a machine reports numbers that do not fit."""
     number = _NUMBERS[facts.kind]
     try:
         if facts.changed_ns is None or facts.inode is None:

@@ -1,4 +1,4 @@
-"""Digests of a tree's files, wherever they can be made most cheaply, and how they were made."""
+"""Hashing a tree's files where it costs least: on their own machine, here, or by reading them."""
 
 from __future__ import annotations
 
@@ -54,7 +54,7 @@ class How(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Content:
-    """A file's digest, how it was made, or why there is none; `remembered` when it was made at another time."""
+    """A file's digest and how it was made, or why there is none. `remembered`: it was made earlier."""
 
     path: bytes
     digest: str
@@ -64,7 +64,7 @@ class Content:
 
 
 def how_of(store: Readable) -> How:
-    """How digests of this store's files are made."""
+    """How digests of a store's files are made."""
     if store.traits.here:
         return How.HERE
     return How.ON_NODE if store.machine is not None else How.READ_BACK
@@ -78,10 +78,10 @@ async def digests(
     done: Callable[[Content], None],
     memory: RememberedDigests | None = None,
 ) -> dict[bytes, Content]:
-    """Digests of many files of a scanned tree, several at a time, each reported when made.
+    """Hash many files of a scanned tree, several at a time, and report each to `done`.
 
-    What `memory` knows is not made again, and what it does not know is put there. Raises StoreError when the connection
-    is lost; a file that cannot be read has its fault in the result.
+    Digests that `memory` knows are not made again; new ones are put there. A file that cannot be read has its fault in
+    the result. Raises StoreError when the connection is lost.
     """
     found: dict[bytes, Content] = {}
     # Over a connection, or in a thread each, many go on at once: so nobody gets all of them.
@@ -103,7 +103,7 @@ async def digests(
 
 
 def _handfuls(tree: Tree, paths: Sequence[bytes], most: int) -> Iterator[list[bytes]]:
-    """Paths by what is asked for at once: at most so many."""
+    """Split paths into batches of one request each: at most `most`, and _BYTES."""
     handful: list[bytes] = []
     size = 0
     for path in paths:
@@ -118,7 +118,7 @@ def _handfuls(tree: Tree, paths: Sequence[bytes], most: int) -> Iterator[list[by
 
 @dataclass(frozen=True, slots=True)
 class _Digesting:
-    """Digests of one tree's files in the making."""
+    """The hashing of one tree's files."""
 
     store: Readable
     tree: Tree
@@ -127,7 +127,7 @@ class _Digesting:
     still_since: int | None
 
     async def handful(self, paths: Sequence[bytes]) -> list[Content]:
-        """All of them, made where the files are, if that can be; the rest one by one."""
+        """Hash files by one request to their machine; by reading them where it cannot."""
         machine = self.store.machine
         if machine is None:
             return [await self._by_reading(path) for path in paths]
@@ -156,7 +156,7 @@ class _Digesting:
         return contents
 
     def _to_keep(self, paths: Sequence[bytes], made: Sequence[Digested]) -> list[tuple[bytes, Facts, str]]:
-        """What is worth to be remembered: of files that have held still for long enough to show a later change."""
+        """Digests worth remembering: of files that are old enough that a later change will show."""
         return [
             (path, each.facts, each.digest)
             for path, each in zip(paths, made, strict=True)
@@ -165,7 +165,7 @@ class _Digesting:
         ]
 
     async def _alone(self, path: bytes) -> Content:
-        """One file that is not as it was when the tree was scanned, or that the machine's commands do not see."""
+        """Hash a file that has changed since the scan, or that the machine's commands do not see."""
         how = how_of(self.store)
         try:
             made = await machine_of(self.store).digest(self.tree.absolute(path), self.algorithm)

@@ -1,7 +1,4 @@
-"""Small work on a tree where it is: directories made, things renamed or removed.
-
-Nothing is ever replaced, and links are never followed.
-"""
+"""Making directories, renaming and removing. Nothing is ever replaced, and links are never followed."""
 
 from __future__ import annotations
 
@@ -18,7 +15,7 @@ _REQUESTS_AT_ONCE = 16
 
 
 async def make_directories(store: Store, path: bytes) -> list[bytes]:
-    """Make a directory and what is missing above it; those made, the uppermost first. [] when it is there already.
+    """Make a directory and what is missing above it. Returns those made, the uppermost first.
 
     Raises StoreError: NOT_A_DIRECTORY when something else has one of the names.
     """
@@ -37,7 +34,7 @@ async def make_directories(store: Store, path: bytes) -> list[bytes]:
 
 
 async def rename(store: Store, path: bytes, new_name: bytes) -> bytes:
-    """Give one thing another name where it is; its new path. Raises BadPlace, or StoreError (EXISTS, MISSING)."""
+    """Rename in place. Returns the new path. Raises BadPlace, or StoreError (EXISTS, MISSING)."""
     if not new_name or b"/" in new_name or new_name in (b".", b".."):
         raise BadPlace(
             new_name.decode("utf-8", "surrogateescape"),
@@ -52,7 +49,7 @@ async def rename(store: Store, path: bytes, new_name: bytes) -> bytes:
 
 
 def refuse_to_remove(path: bytes, protected: Iterable[bytes]) -> None:
-    """Raises Refused for a root, and for what is, or holds, one of the protected directories."""
+    """Raise Refused for a root, and for a protected directory or what holds one."""
     if posixpath.dirname(path) == path:
         raise Refused("that is the root of everything", "name what is to go below it")
     for directory in protected:
@@ -68,10 +65,10 @@ def refuse_to_remove(path: bytes, protected: Iterable[bytes]) -> None:
 async def remove(
     store: Store, tree: Tree, failed: Callable[[bytes, Fault, str], None], done: Callable[[int], None]
 ) -> int:
-    """Remove a tree that was scanned with all that is ours, deepest first; how much of it went.
+    """Remove a tree that was scanned with `ours`, deepest first. Returns how many entries are gone.
 
-    What cannot be removed is told to `failed` and left, with what is above it. What came after the scan stays.
-    Raises StoreError when the connection is lost.
+    What cannot be removed is reported to `failed` and stays, as does what came after the scan. Raises StoreError when
+    the connection is lost.
     """
     removed = 0
     holding: set[bytes] = set()  # directories that something below could not be removed from

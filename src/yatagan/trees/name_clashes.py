@@ -17,17 +17,17 @@ _NOT_EVERYWHERE = frozenset(b'\\:*?"<>|') | frozenset(range(32))
 
 
 def folded(path: bytes) -> str:
-    """What is the same for paths that such a disk takes for one."""
+    """A key that is equal for paths that clash on a disk that ignores case."""
     return unicodedata.normalize("NFC", path.decode("utf-8", "surrogateescape").casefold())
 
 
 def is_everywhere(name: bytes) -> bool:
-    """Whether disks of other systems would take a name, too."""
+    """Whether disks of other systems allow a name, too."""
     return not (_NOT_EVERYWHERE & set(name)) and not name.endswith((b".", b" "))
 
 
 def _otherwise(name: bytes) -> bytes:
-    """A name in another spelling, or the same where there is none."""
+    """The name in another spelling; the same if there is none."""
     text = name.decode("utf-8", "surrogateescape")
     for other in (text.swapcase(), unicodedata.normalize("NFD", text), unicodedata.normalize("NFC", text)):
         spelled = other.encode("utf-8", "surrogateescape")
@@ -37,12 +37,12 @@ def _otherwise(name: bytes) -> bytes:
 
 
 def has_spellings(name: bytes) -> bool:
-    """Whether a name can be spelled in another way that such a disk takes for the same."""
+    """Whether a name has another spelling that such a disk takes for the same."""
     return _otherwise(name) != name
 
 
 async def spelled_there(store: Readable, path: bytes) -> bytes | None:
-    """The name by which a disk that tells no case apart lists an entry that is there; None when that is its own.
+    """The name under which a disk that ignores case lists an existing entry; None if it is spelled the same.
 
     Raises StoreError.
     """
@@ -61,7 +61,7 @@ async def spelled_there(store: Readable, path: bytes) -> bytes | None:
 
 
 async def tells_apart(store: Readable, path: bytes) -> bool:
-    """Whether a disk tells the name of an entry that is there from other spellings of it, as far as can be seen."""
+    """Whether a disk distinguishes an existing entry's name from other spellings of it."""
     above, name = posixpath.split(path)
     other = _otherwise(name)
     try:
@@ -76,9 +76,9 @@ async def tells_apart(store: Readable, path: bytes) -> bool:
 
 
 def clashes(paths: Iterable[bytes], there: Iterable[bytes]) -> Mapping[bytes, bytes]:
-    """Which paths of a tree, parents first, are one name with another on such a disk, and with which.
+    """Paths of a tree, parents first, that clash with another one on such a disk, and with which.
 
-    The first of several has the name, unless one of `there` has it. What is below a directory is not named with it.
+    The first of several keeps the name, unless one of `there` has it. What is below a directory is not listed with it.
     """
     taken = {folded(path): path for path in there}
     found: dict[bytes, bytes] = {}

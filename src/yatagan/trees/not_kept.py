@@ -19,9 +19,9 @@ _ENTRIES_PER_REQUEST, _MOST_ENTRIES = 5_000, 50_000
 
 @dataclass(slots=True)
 class NotKept:
-    """Numbers of entries: files with further names (hard links), entries with access lists, with extended attributes.
+    """Counts of entries with what will not arrive: hard links, access lists, extended attributes.
 
-    `told`: the source could be asked; where it could not, nothing is known. `all`: every entry was looked at.
+    `told`: the source could be asked. `all`: every entry was looked at.
     """
 
     names: int = 0
@@ -31,14 +31,14 @@ class NotKept:
     all: bool = True
 
     def add(self, counts: Sequence[int]) -> None:
-        """Count more of each."""
+        """Add to each count."""
         self.names += counts[0]
         self.lists += counts[1]
         self.attributes += counts[2]
 
 
 async def find_unkept(source: Store, trees: Iterable[tuple[bytes, Iterable[bytes]]]) -> NotKept:
-    """Look at trees: their roots, and entries below them. Raises StoreError when the connection is lost."""
+    """Count over trees, given as root and paths below it. Raises StoreError when the connection is lost."""
     found = NotKept()
     for root, paths in trees:
         if source.traits.here:

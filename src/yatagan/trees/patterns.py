@@ -19,13 +19,13 @@ _WILD = re.compile(rb"[*?[]")
 
 
 def is_pattern(path: bytes) -> bool:
-    """Whether a path holds anything that a pattern may."""
+    """Whether a path contains pattern characters."""
     return _WILD.search(path) is not None
 
 
 @cache
 def compile_pattern(pattern: bytes) -> re.Pattern[bytes]:
-    """The regular expression for a pattern, to be matched whole. Raises ValueError for an empty one."""
+    """The regular expression for a pattern, for a full match. Raises ValueError for an empty one."""
     parts = [part for part in pattern.split(b"/") if part not in (b"", b".")]
     if not parts or b".." in parts:
         raise ValueError("it names nothing below the place")
@@ -42,7 +42,7 @@ def compile_pattern(pattern: bytes) -> re.Pattern[bytes]:
 
 
 def _one_name(pattern: bytes) -> bytes:
-    """One name's part of the expression."""
+    """The expression for one name of a pattern."""
     expression, at = b"", 0
     while at < len(pattern):
         char = pattern[at : at + 1]
@@ -66,9 +66,9 @@ def _one_name(pattern: bytes) -> bytes:
 
 
 class Choice:
-    """What is chosen: everything, or what matches one of `only`; without what matches one of `skip`.
+    """What is chosen: what matches one of `only` (everything, if that is empty) and none of `skip`.
 
-    Paths are relative to the root, which is always chosen. Raises ValueError for a pattern that is none.
+    Paths are relative to the root, which is always chosen. Raises ValueError for a bad pattern.
     """
 
     def __init__(self, only: Iterable[bytes] = (), skip: Iterable[bytes] = ()) -> None:
@@ -81,11 +81,11 @@ class Choice:
         return bool(self.only_patterns or self.skip_patterns)
 
     def pruning(self) -> Choice:
-        """The part that leaves out, for a tree that is only compared with."""
+        """The same without `only`, for a tree that is only compared with."""
         return Choice(skip=self.skip)
 
     def skips(self, path: bytes) -> bool:
-        """Whether `skip` leaves out this very path, with all below it."""
+        """Whether `skip` matches this very path."""
         return any(pattern.fullmatch(path) for pattern in self.skip_patterns)
 
     def chooses(self, path: bytes) -> bool:

@@ -26,7 +26,7 @@ CREATE TABLE IF NOT EXISTS digest (
 
 
 class RememberedDigests:
-    """The digests of one user. Methods may be called from any thread; none of them raises."""
+    """The remembered digests of one user. Any thread may call its methods; none of them raises."""
 
     def __init__(self, file: Path) -> None:
         self._lock = threading.Lock()
@@ -37,7 +37,7 @@ class RememberedDigests:
             self._sql = _open(file)
 
     def recall(self, store: str, algorithm: str, paths: Sequence[bytes]) -> dict[bytes, tuple[Facts, str]]:
-        """The digests of files of a store (a node's name, or "" for this machine) with the facts that they go with."""
+        """Known digests of files of a store (a node's name, "" for this machine), each with the facts it belongs to."""
         found: dict[bytes, tuple[Facts, str]] = {}
         if self._sql is None:
             return found
@@ -54,7 +54,7 @@ class RememberedDigests:
         return found
 
     def keep(self, store: str, algorithm: str, digests: Iterable[tuple[bytes, Facts, str]]) -> None:
-        """Remember digests of files, each with the facts that it had before and after it was read."""
+        """Remember digests, each with the facts that its file had before and after it was read."""
         rows = [
             # An inode may have all 64 bits, of which a column has 63.
             (store, path, algorithm, facts.size, facts.mtime_ns, facts.changed_ns, str(facts.inode), facts.mode, digest)
@@ -67,7 +67,7 @@ class RememberedDigests:
             self._sql.executemany(command, [(*row, self._day) for row in rows])
 
     def close(self) -> None:
-        """Forget what was made long ago, and let go of the file."""
+        """Drop old digests and close the file."""
         if self._sql is None:
             return
         with self._lock, suppress(sqlite3.Error):
@@ -77,7 +77,7 @@ class RememberedDigests:
 
 
 def _open(file: Path) -> sqlite3.Connection:
-    """Open it; what is no such file is begun anew. Raises OSError, sqlite3.Error."""
+    """Open the file; one that is damaged is created anew. Raises OSError, sqlite3.Error."""
     try:
         return _prepared(file)
     except sqlite3.OperationalError:

@@ -36,7 +36,7 @@ Heard = Callable[[int], None]
 
 
 def unheard(more: int) -> None:
-    """Nobody counts."""
+    """The default listener: does nothing."""
 
 
 @dataclass(slots=True)
@@ -65,7 +65,7 @@ class Tree:
         return posixpath.join(self.root, relative) if relative else self.root
 
     def graft(self, name: bytes, other: Tree) -> None:
-        """Put what is below another tree's root below an entry of this one."""
+        """Insert another tree below an entry of this one."""
         self.entries.update({posixpath.join(name, path): facts for path, facts in other.entries.items() if path})
         self.targets.update({posixpath.join(name, path): target for path, target in other.targets.items() if path})
         self.unread.update({posixpath.join(name, path): fault for path, fault in other.unread.items()})
@@ -116,13 +116,13 @@ async def scan(
 
 
 def _first(group: BaseExceptionGroup[YataganError]) -> YataganError:
-    """One of the errors with which listings ended that went on at the same time."""
+    """One of the errors of listings that ran at the same time."""
     error = group.exceptions[0]
     return _first(error) if isinstance(error, BaseExceptionGroup) else error
 
 
 class _Contradiction(Exception):
-    """A listing names an entry twice, with different facts, or without end."""
+    """A listing names an entry twice with different facts, or does not end."""
 
 
 class _Scan:
@@ -149,7 +149,7 @@ class _Scan:
             self._leave_out()
 
     def _leave_out(self) -> None:
-        """Keep what is chosen, and the directories above it."""
+        """Drop what is not chosen, except directories above what is."""
         tree = self._tree
         kept: set[bytes] = {b""}
         for path in tree.entries:
@@ -165,7 +165,7 @@ class _Scan:
             tree.unread.pop(path, None)
 
     async def _list(self, relative: bytes) -> list[bytes]:
-        """List one directory; the directories found in it. A listing that breaks off counts for nothing."""
+        """List one directory. Returns the directories in it. A listing that breaks off counts for nothing."""
         async with self._slots:
             try:
                 try:
@@ -187,7 +187,7 @@ class _Scan:
         return [path for path, facts in found.items() if facts.kind is Kind.DIRECTORY and self._may_enter(path)]
 
     async def _names(self, relative: bytes) -> dict[bytes, Facts]:
-        """What a directory holds, by path. Raises _Contradiction, StoreError."""
+        """The entries of a directory, by path. Raises _Contradiction, StoreError."""
         found: dict[bytes, Facts] = {}
         above = relative + b"/" if relative else b""
         repeated = 0
@@ -219,7 +219,7 @@ class _Scan:
             self._tree.dropped_names.append(path)
 
     def _may_enter(self, path: bytes) -> bool:
-        """Whether a directory's path is one that systems take; what is in it is not read otherwise."""
+        """Whether a directory's path is short enough for the system; deeper ones are not read."""
         if len(self._tree.absolute(path)) <= _LONGEST_PATH - 2:
             return True
         self._tree.unread[path] = Fault.NAME_TOO_LONG
