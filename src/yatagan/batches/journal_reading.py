@@ -148,9 +148,7 @@ class JournalReading:
         return ((label, digest) for label, digest in rows)
 
     def unset_directories(self) -> Iterator[tuple[Step, Step]]:
-        """Directories that were made and whose facts are not set yet: the step of each, and the one that sets its
-        facts.
-        """
+        """Directories that were made and lack their facts: the step of each, and the one that sets its facts."""
         for step in self.of_kind(StepKind.FACTS):
             made = self.step(step.number - 1)
             if made.state is StepState.IN_PLACE and step.state.value in OPEN:

@@ -26,9 +26,9 @@ from yatagan.trees.scan import Tree
 
 
 async def make_there(store: Store, path: bytes, trees: Mapping[bytes, Tree], recipe: Recipe) -> Totals:
-    """Make a bundle of scanned trees of a node, at an absolute path of that node, with its index beside it.
+    """Have a node make a bundle of its own scanned trees, at an absolute path there, with its index.
 
-    Raises StoreError: UNSUPPORTED where it cannot be done there, EXISTS, SOURCE_CHANGED and others.
+    Raises StoreError: UNSUPPORTED where the node cannot do it, EXISTS, SOURCE_CHANGED and others.
     """
     token = secrets.token_hex(8)
     for tree in trees.values():
@@ -55,7 +55,7 @@ async def make_there(store: Store, path: bytes, trees: Mapping[bytes, Tree], rec
 
 
 def _entries(trees: Mapping[bytes, Tree]) -> Iterator[list[str]]:
-    """What goes into a bundle: its name in there, where it is, and its kind."""
+    """Entries for a bundle: name in it, path, and kind."""
     for name, tree in trees.items():
         for below in tree.entries.in_order():
             kind = tree.entries[below].kind
@@ -101,7 +101,7 @@ async def unpack_there(store: Store, path: bytes, into: bytes, wish: UnpackReque
 async def contents_there(store: Store, path: bytes) -> dict[bytes, str]:
     """The SHA-256 of every file in a bundle of a node, made by the node from the bundle's bytes.
 
-    Members that cannot be read are missing. Raises StoreError (UNSUPPORTED where it cannot be done there).
+    Members that cannot be read are missing. Raises StoreError (UNSUPPORTED where the node cannot do it).
     """
     await _same_disk(store, path)
     token, found = secrets.token_hex(8), dict[bytes, str]()
@@ -126,7 +126,7 @@ def _text(name: bytes) -> str:
 
 
 async def _same_disk(store: Store, path: bytes) -> None:
-    """Raises StoreError (UNSUPPORTED) unless commands on the node see what the file transfer sees under this path."""
+    """Raise StoreError, UNSUPPORTED, unless the node's commands see what its store shows under this path."""
     found = await store.look_closely(path)
     if found is None:
         raise StoreError(Fault.MISSING, path, store=store.name)
@@ -136,7 +136,7 @@ async def _same_disk(store: Store, path: bytes) -> None:
 
 @contextmanager
 def _sound(store: Store, path: bytes) -> Iterator[None]:
-    """What a node answers may hold anything: what makes no sense is our own error."""
+    """Turn what a node's answer may raise into StoreError, NONSENSE."""
     try:
         yield
     except (KeyError, IndexError, TypeError, ValueError, AttributeError) as error:

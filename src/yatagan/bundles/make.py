@@ -1,6 +1,7 @@
-"""Making bundles: directories of this machine into one archive with its index, here or straight on a node.
+"""Making bundles: directories of this machine into one archive with its index, here or straight on to a node.
 
-The archive and its index grow as part files and have their names only when everything that was chosen is in them.
+Archive and index grow as part files and get their names only when everything that was chosen is in them. A file that
+cannot be read, or changes, means that there is no bundle: half a bundle would pass for a whole one.
 """
 
 from __future__ import annotations
@@ -35,9 +36,9 @@ _INDEX_BYTES = 1 << 18
 
 @dataclass(slots=True)
 class BundleContents:
-    """What goes into a bundle: trees of this machine under the names that they will have there.
+    """What goes into a bundle: trees of this machine under the names that they get in it.
 
-    `special` are sockets and the like, which no bundle holds; `unread` what cannot be read, and why.
+    `special`: sockets and the like, which no bundle holds. `unread`: what cannot be read, and why.
     """
 
     entries: list[Entry] = field(default_factory=list)
@@ -49,7 +50,7 @@ class BundleContents:
     newest_ns: int = 0
 
     def add(self, name: bytes, tree: Tree, *, readable_here: bool = True) -> None:
-        """Take a scanned tree in, parents before what they hold. Whether all can be read is known here alone."""
+        """Add a scanned tree. Whether its files can be read is only known here."""
         self.skipped += tree.skipped
         self.unread.update({posixpath.join(name, path): fault for path, fault in tree.unread.items()})
         for path in tree.entries.in_order():
@@ -63,7 +64,7 @@ class BundleContents:
             self.add_one(inside, whole, facts)
 
     def add_one(self, name: bytes, path: bytes, facts: Facts) -> None:
-        """Take one entry in, after the directory that holds it."""
+        """Add one entry, after its directory."""
         if facts.kind is Kind.FILE:
             self.files += 1
             self.size += facts.size
@@ -146,21 +147,21 @@ async def make(
 
 
 def part_of(path: bytes, run: str, number: int) -> bytes:
-    """The name of a part file beside what it will be."""
+    """The path of a part file beside its final name."""
     return posixpath.join(posixpath.dirname(path), PART_PREFIX + f"{run}-{number}-0".encode() + PART_SUFFIX)
 
 
 async def _age(contents: BundleContents) -> None:
-    """A file that was just changed may change again without a trace in its times: let the newest one grow older."""
+    """Wait until a change to the newest file would show in its times."""
     wait = contents.newest_ns + FRESH_NS - time.time_ns()
     if 0 < wait <= FRESH_NS:
         await asyncio.sleep(wait / 1e9)
 
 
 async def _prove(store: Store, part: bytes, totals: index.Totals) -> tuple[bool, Facts | None]:
-    """Whether the node has read the bundle and found it to be what was sent, and the bundle's facts then.
+    """Have the node hash the bundle. Returns whether it did, and the bundle's facts then.
 
-    Here, writing and syncing is enough.
+    On this machine writing and syncing is enough.
     """
     if store.traits.here or store.machine is None:
         return store.traits.here, None
@@ -173,7 +174,7 @@ async def _prove(store: Store, part: bytes, totals: index.Totals) -> tuple[bool,
 
 
 class _Making:
-    """The blocking half: runs in a thread of its own."""
+    """The blocking half, in a thread of its own."""
 
     def __init__(self, first_line: bytes, contents: BundleContents, recipe: Recipe, progress: Progress) -> None:
         self._recipe = recipe

@@ -44,7 +44,7 @@ class Bundle:
 
     @property
     def fits(self) -> bool:
-        """Whether there is an index, and it was made for an archive of just this size."""
+        """Whether there is an index for an archive of just this size."""
         return self.totals is not None and self.totals.stored == self.source.size
 
     @property
@@ -113,7 +113,7 @@ def _chosen(choice: Choice, member: Member) -> bool:
 
 
 class Indexed:
-    """An archive read by its index: only the members that are wanted, each from where it begins."""
+    """An archive read by its index: only the chosen members, each from its offset."""
 
     def __init__(self, stream: Bytes, lines: Iterator[IndexEntry], choice: Choice) -> None:
         self._stream = stream
@@ -157,7 +157,7 @@ class Indexed:
 
 
 class _FromFront:
-    """An archive read from front to back, and the index's digests in step with it, as long as both name the same."""
+    """An archive read from front to back, in step with its index."""
 
     def __init__(self, bundle: Bundle, ratio: int) -> None:
         stream = open_by_frames(bundle.source)
@@ -179,7 +179,7 @@ class _FromFront:
 
 
 def list_members(bundle: Bundle, choice: Choice, ratio: int) -> Iterator[IndexEntry]:
-    """What is in it, from the index where there is one that fits. Blocking.
+    """The members of an archive, from its index if there is one that fits. Blocking.
 
     Raises Damaged, BadIndex, NoArchive, Bomb, StoreError.
     """
@@ -191,14 +191,14 @@ def list_members(bundle: Bundle, choice: Choice, ratio: int) -> Iterator[IndexEn
 
 @dataclass(frozen=True, slots=True)
 class Damage:
-    """A place where an archive is damaged: the byte of its contents, and in what way."""
+    """Where an archive is damaged (offset in its contents), and how."""
 
     at: int
     why: str
 
 
 class MemberDifference(StrEnum):
-    """How a member differs from what the index says of it."""
+    """How a member differs from its index entry."""
 
     CONTENTS = "different"
     FACTS = "facts differ"
@@ -295,7 +295,7 @@ def unpack(bundle: Bundle, into: bytes, wish: UnpackRequest, progress: Progress,
 
 
 def _by_need(bundle: Bundle, wish: UnpackRequest) -> Indexed | _FromFront:
-    """The cheapest way to what is wanted."""
+    """The cheapest way to read what is wanted."""
     stream = open_by_frames(bundle.source) if bundle.fits else None
     if stream is not None:
         return Indexed(stream, bundle.lines(), wish.choice)
@@ -306,7 +306,7 @@ def _by_need(bundle: Bundle, wish: UnpackRequest) -> Indexed | _FromFront:
 
 
 def check(bundle: Bundle, ratio: int, progress: Progress, stop: threading.Event) -> ReadResult:
-    """Read every member, and hold it against the index if there is one. Blocking.
+    """Read every member and compare it with the index, if there is one. Blocking.
 
     Raises NoArchive, Bomb, StoreError.
     """
@@ -364,7 +364,7 @@ def _difference(member: Member, digest: str, line: IndexEntry | None) -> MemberD
 
 
 def _digest(archive: ArchiveReader, member: Member, hasher: ThreadPoolExecutor, *, holes: bool) -> str:
-    """Read a member's contents to their end: their SHA-256, that of a sparse file only with its `holes`."""
+    """The SHA-256 of a member's contents; `holes`: count the zeros of a sparse file."""
     digest = SparseDigest(holes)
     hashed: Future[None] | None = None
     for offset, data in archive.contents():

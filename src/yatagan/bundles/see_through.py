@@ -1,7 +1,9 @@
-"""Directories that are stored as bundles, seen as the directories that they stand for.
+"""Stored bundles, seen as the directories that they stand for.
 
-A bundle that was stored in the place of a directory says so in its index. Through `SeeThrough` such a directory has its
-name and its entries, as the index lists them; contents are read out of the bundle, no more of it than is needed.
+A bundle that `stage` stored in a directory's place says so in its index; one that somebody made to give away is a file
+and stays one. Through `SeeThrough` such a directory has its name and its entries, as the index lists them. Contents are
+read out of the bundle, no more of it than is needed. So comparing, carrying and proving find files where there are
+none.
 """
 
 from __future__ import annotations
@@ -70,12 +72,12 @@ class SeeThrough:
         self._thread = ThreadPoolExecutor(1)
 
     def stored(self, path: bytes) -> StoredBundle | None:
-        """The bundle that a path is in, among those that were seen so far."""
+        """The bundle that holds a path, among those seen so far."""
         known = self._known(path)
         return known[0] if known is not None else None
 
     def take_as_files(self, paths: Iterable[bytes]) -> bool:
-        """Take those bundles for files that are among these paths; whether any had been seen as its directory."""
+        """Treat bundles with these paths as files. Returns whether any had been seen as its directory."""
         wanted = frozenset(paths)
         taken = [directory for directory, stored in self.bundles.items() if stored.path in wanted]
         for directory in taken:
@@ -85,7 +87,7 @@ class SeeThrough:
     # -- finding -------------------------------------------------------------------------------------------
 
     def _known(self, path: bytes) -> tuple[StoredBundle, bytes] | None:
-        """The bundle that holds a path, if it has been seen, and the path below its directory."""
+        """The bundle that holds a path, if it was seen, and the path below its directory."""
         if not self.bundles:
             return None
         above = path
@@ -97,7 +99,7 @@ class SeeThrough:
                 return None
 
     async def _find(self, path: bytes) -> tuple[StoredBundle, bytes] | None:
-        """The same for what is not there itself, seen before or not."""
+        """The same for a path that does not exist itself, seen before or not."""
         if (known := self._known(path)) is not None:
             return known
         missing = path
@@ -113,7 +115,7 @@ class SeeThrough:
         return stored, path[len(missing) + 1 :]
 
     async def _stored(self, directory: bytes) -> StoredBundle | None:
-        """The bundle that a directory can be seen in, from now on."""
+        """The bundle that stands for a directory; remembered."""
         stored = await find_stored(self._store, directory)
         if stored is None or not stored.fits:
             self.unfit.update([directory] if stored is not None else [])
@@ -122,7 +124,7 @@ class SeeThrough:
         return stored
 
     async def _entry(self, path: bytes) -> tuple[StoredBundle, IndexEntry]:
-        """What is in a bundle under this path. Raises StoreError."""
+        """The bundle and index entry of a path. Raises StoreError."""
         found = await self._find(path)
         line = found[0].lines.get(found[1]) if found is not None else None
         if found is None or line is None:
@@ -176,7 +178,7 @@ class SeeThrough:
         yield list(held.items())
 
     async def _see_through(self, path: bytes, found: dict[bytes, Facts]) -> None:
-        """Put directories in the place of the bundles that are found in one, among names that may belong to some."""
+        """Replace bundles by their directories among the names of a listing."""
         names = []
         for beside in found:
             name = beside.removesuffix(ENDING + index.SUFFIX)
@@ -243,7 +245,7 @@ class SeeThrough:
         await self._store.close()
 
     async def release(self) -> None:
-        """Let go of everything but the store that we look at."""
+        """Close everything but the store itself."""
         for task in self._on_node.values():
             task.cancel()
         for opening in self._open.values():

@@ -34,13 +34,13 @@ _READ_AHEAD = 4 << 20
 
 
 def bundle_of(directory: bytes) -> bytes:
-    """The bundle that a directory is stored as, beside where it would be."""
+    """The path of the bundle that a directory is stored as."""
     return directory + ENDING
 
 
 @dataclass(slots=True)
 class StoredBundle:
-    """A bundle in the place of a directory: its own facts, and what its index says of every entry, by relative path."""
+    """A bundle in a directory's place: its facts, and its index entries by relative path."""
 
     path: bytes
     directory: bytes
@@ -62,13 +62,13 @@ class StoredBundle:
 
 
 def facts_of_member(member: Member) -> Facts:
-    """What a stored bundle's index knows of an entry, as a store would tell it."""
+    """The facts of an entry, from the index."""
     kind = _KINDS[member.kind]
     return Facts(kind, member.size if kind is Kind.FILE else 0, member.mtime_ns, member.mode & 0o7777)
 
 
 async def find_stored(store: Store, directory: bytes) -> StoredBundle | None:
-    """The bundle that stands for a directory which is not there itself; None where there is none with a sound index."""
+    """The bundle that stands for a missing directory; None without one that has a sound index."""
     path = bundle_of(directory)
     beside, facts = await asyncio.gather(store.look_closely(path + index.SUFFIX), store.look_closely(path))
     if beside is None or facts is None or not beside.kind is facts.kind is Kind.FILE:
@@ -137,7 +137,7 @@ def _below(member: Member, name: bytes, number: int) -> bytes:
 
 @dataclass(slots=True)
 class OpenBundle:
-    """A stored bundle that is open: any part of any member."""
+    """A stored bundle that is open: any part of any member can be read."""
 
     store: Store
     reader: Reader
@@ -147,7 +147,7 @@ class OpenBundle:
 
     @classmethod
     async def open(cls, store: Store, stored: StoredBundle, thread: ThreadPoolExecutor) -> OpenBundle:
-        """Raises StoreError: SOURCE_CHANGED when the bundle is another one by now."""
+        """Open the bundle. Raises StoreError: SOURCE_CHANGED when it is another one by now."""
         from yatagan.archives.open_archive import open_by_frames
         from yatagan.bundles.threads import BlockingReader
 

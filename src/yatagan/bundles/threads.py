@@ -27,11 +27,11 @@ _IN_FLIGHT = 8 << 20
 
 
 class WorkStopped(Exception):
-    """The work was to stop."""
+    """Blocking work was stopped."""
 
 
 async def apart(work: Callable[[threading.Event], T]) -> T:
-    """Run blocking work in a thread. It is given an event that says when to stop, and waited for in any case."""
+    """Run blocking work in a thread, and wait for its end in any case. Its argument is set to stop it."""
     stop = threading.Event()
     task = asyncio.ensure_future(asyncio.to_thread(work, stop))
     try:
@@ -45,7 +45,7 @@ async def apart(work: Callable[[threading.Event], T]) -> T:
 
 
 async def to_its_end(work: Coroutine[Any, Any, T]) -> T:
-    """Await what must not be left half done: a file that is being created could come into being after we have gone."""
+    """Await something that must not be cancelled half-way, such as creating a file."""
     task = asyncio.ensure_future(work)
     try:
         return await asyncio.shield(task)
@@ -57,9 +57,9 @@ async def to_its_end(work: Coroutine[Any, Any, T]) -> T:
 
 
 class BlockingReader:
-    """An open file of a store, for blocking work: any part of it, with reading ahead where it is read in order.
+    """An open file of a store for blocking work: any part of it, with prefetch when read in order.
 
-    `fetched` counts the bytes that were read from the store.
+    `fetched`: bytes read from the store.
     """
 
     def __init__(self, store: Store, reader: Reader, size: int) -> None:
@@ -72,7 +72,7 @@ class BlockingReader:
         self._last = -2
 
     def read_at(self, offset: int, size: int) -> bytes:
-        """So many bytes, fewer only at the end. Raises StoreError."""
+        """`size` bytes, fewer only at the end. Raises StoreError."""
         size = min(size, self.size - offset)
         if size <= 0:
             return b""
@@ -102,13 +102,13 @@ class BlockingReader:
         self._blocks[number] = asyncio.run_coroutine_threadsafe(self._reader.read(begins, size), self._loop)
 
     def _forget(self, but: int) -> None:
-        """Drop the blocks that were not asked for lately."""
+        """Drop blocks that were not used recently."""
         while len(self._blocks) > but:
             self._blocks.popitem(last=False)[1].cancel()
 
 
 class BlockingWriter:
-    """A part file, `writer`, that blocking work writes from front to back, with a bounded number of bytes in flight."""
+    """A part file for blocking work, written from front to back; the bytes in flight are bounded."""
 
     def __init__(self, store: Store, writer: Writer) -> None:
         self.writer = writer
@@ -119,7 +119,7 @@ class BlockingWriter:
         self.written = 0
 
     def write(self, data: bytes) -> None:
-        """Hand bytes over; returns while they are under way. Raises StoreError, also for those handed over before."""
+        """Queue bytes to be written. Raises StoreError, also for bytes queued earlier."""
         for at in range(0, len(data), self._step):
             piece = data[at : at + self._step]
             self._waiting.append(asyncio.run_coroutine_threadsafe(self.writer.write(self.written, piece), self._loop))
@@ -128,13 +128,13 @@ class BlockingWriter:
                 self._waiting.pop(0).result()
 
     def finish(self) -> bool:
-        """Wait for all answers, and sync; whether that could be done."""
+        """Wait for all answers and sync. Returns whether the store could."""
         while self._waiting:
             self._waiting.pop(0).result()
         return asyncio.run_coroutine_threadsafe(self.writer.sync(), self._loop).result()
 
     async def settle(self) -> None:
-        """After a failure: wait until nothing that was handed over can be written any more."""
+        """After a failure, wait until nothing queued can be written any more."""
         for future in self._waiting:
             try:
                 await asyncio.wait_for(asyncio.wrap_future(future), 2)

@@ -1,4 +1,4 @@
-"""A command's side of a keeper: a node as a store, and batches, through a login that is open already."""
+"""A command's side of a keeper: looking at it, closing it, and handing it a batch."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ class KeeperStatus:
 
 @dataclass(frozen=True, slots=True)
 class StoreTerms:
-    """What a store over a keeper's login is like."""
+    """What a command must know of a store over a keeper's login."""
 
     traits: Traits
     address: tuple[str, int] | None

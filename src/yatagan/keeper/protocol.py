@@ -34,7 +34,7 @@ _LONGEST = 16 << 20
 
 
 def _classes() -> dict[str, type[Any]]:
-    """Every class that may travel, by its name: data, kinds and errors of the rooms that both ends share."""
+    """Every class that may travel, by name."""
     found: dict[str, type[Any]] = {}
     for module in (errors, events, states, steps, areas, nodes, prompts, interface):
         for name, value in vars(module).items():
@@ -107,14 +107,14 @@ class Codec:
 
 
 class _Bytes:
-    """The body of a frame, taken from the front."""
+    """The body of a frame, read from the front."""
 
     def __init__(self, body: bytes) -> None:
         self._body = body
         self._at = 0
 
     def take(self, count: int) -> bytes:
-        """The next bytes. Raises ValueError when there are not so many."""
+        """The next bytes. Raises ValueError when there are too few."""
         taken = self._body[self._at : self._at + count]
         if len(taken) != count or count < 0:
             raise ValueError("the frame is cut short")
@@ -123,7 +123,7 @@ class _Bytes:
 
 
 class Gone(Exception):
-    """The other end has gone."""
+    """The other end has closed the connection."""
 
 
 Handler = Callable[[str, tuple[Any, ...]], Awaitable[Any]]
@@ -158,12 +158,12 @@ class Peer:
 
     @property
     def process(self) -> int | None:
-        """The number of the process at the other end; None where that cannot be asked."""
+        """The process at the other end; None where the system does not say."""
         return who_is(self._writer.get_extra_info("socket"))[0]
 
     @property
     def backlog(self) -> int:
-        """Bytes that the other end has not taken yet."""
+        """Bytes that the other end has not read yet."""
         return self._writer.transport.get_write_buffer_size()
 
     async def ask(self, what: str, *values: object) -> Any:
@@ -180,7 +180,7 @@ class Peer:
             del self._waiting[number]
 
     def tell(self, what: str, *values: object) -> None:
-        """Tell something; when the other end has gone, nobody hears it."""
+        """Send without waiting for an answer; nothing happens if the other end has gone."""
         if not self.gone.is_set():
             self._send(("tell", 0, what, *values))
 

@@ -1,4 +1,4 @@
-"""What one connected command asks of a keeper: things of its store, and of the files that it has open."""
+"""What a connected command may ask of a keeper's store, and of the files that it has open."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ _OPENING = frozenset(("open", "create_part", "reopen_part"))
 
 
 class PromptRelay(Prompter):
-    """Puts a server's questions to the command at the other end. Answers pass through and are not kept."""
+    """Puts a server's questions to the connected command. Answers pass through and are not kept."""
 
     def __init__(self, peer: Peer) -> None:
         self._peer = peer
@@ -72,7 +72,7 @@ class PromptRelay(Prompter):
 
 @dataclass(slots=True)
 class Conversation:
-    """What one connected command has of ours: a store, open files and listings by number, and a batch."""
+    """What one connected command has open: a store, files and listings by number, and a batch."""
 
     store: SftpStore | None = None
     files: dict[int, SftpFile] = field(default_factory=dict)
@@ -93,7 +93,7 @@ class Conversation:
             self.run.stop()
 
     async def close(self) -> None:
-        """Let go of everything."""
+        """Close everything."""
         self.stop()
         if self.store is not None:
             for listing in self.listings.values():
@@ -106,7 +106,7 @@ class Conversation:
 
 
 async def of_the_store(client: Conversation, store: SftpStore, what: str, values: tuple[Any, ...]) -> Any:
-    """What a command asks of its store, or of a file that it has open."""
+    """Answer a question about the store, or an open file."""
     if what in _PLAIN:
         return await getattr(store, what)(*values)
     room, _, name = what.partition(".")

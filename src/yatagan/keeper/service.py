@@ -109,7 +109,7 @@ class Service:
             await asyncio.gather(*self._tasks, return_exceptions=True)
 
     async def _until_the_end(self) -> None:
-        """A batch outlasts the time that was set, and gets a lost connection back if it can."""
+        """Wait for the batch after the time is up, and log in again if its connection is lost."""
         while self._why is None:
             if not self._runs:
                 assert self._login is not None
@@ -207,7 +207,7 @@ class Service:
         self._end("it was closed", told=False)
 
     async def _lease(self, version: str, node: Node, pinned: tuple[str, int] | None) -> SftpStore:
-        """A store of its own for one command, over the login that all share. Raises Refused, CannotReach."""
+        """Open a store for one command over the shared login. Raises Refused, CannotReach."""
         anew = f"yatagan node close {node.name}, then open it again"
         if version != __version__:
             raise Refused(f"{node.name} was opened by another version of Yatagan", anew)
@@ -225,7 +225,7 @@ class Service:
         return SftpStore(login, self._settings, more_logins(login, self._home, self._settings), shared=True, node=node)
 
     async def _whole_login(self, node: Node) -> Login:
-        """The login, with another file channel or helper where one has ended. Raises CannotReach."""
+        """The login, with a new file channel or helper where one has ended. Raises CannotReach."""
         async with self._again:
             assert self._login is not None
             if self._login.lost.is_set():
@@ -247,7 +247,7 @@ class Service:
     async def _carry(
         self, client: Conversation, peer: Peer, version: str, node: Node, name: str, umask: int
     ) -> CannotReach | None:
-        """Carry a batch of ours whose command has let go of its lock, and tell it how that goes on."""
+        """Carry a batch whose command has released its lock, and send it the events."""
         await (await self._lease(version, node, None)).close()  # only to see that it would be given
         batch = Batches(self._home.batches).find(name)
         batch.lock()
@@ -288,7 +288,7 @@ class Service:
             self._changed.set()
 
     async def _regain(self, node: Node, pinned: tuple[str, int] | None, answers: Prompter) -> SftpStore:
-        """A store for a batch; when the connection was lost, after another login."""
+        """Open a store for a batch, after a new login if the connection was lost."""
         async with self._again:
             assert self._login is not None
             if self._login.lost.is_set():
@@ -299,7 +299,7 @@ class Service:
 
 
 class _Shared:
-    """Opens the node for a batch, over the login that all share."""
+    """Opens stores for a batch over the shared login."""
 
     def __init__(self, service: Service, node: Node, pinned: tuple[str, int] | None, answers: Prompter) -> None:
         self._service = service
@@ -319,5 +319,5 @@ class _Shared:
 
 
 def _way(node: Node) -> tuple[object, ...]:
-    """What of a node's entry a login depends on."""
+    """The parts of a node's entry that a login depends on."""
     return node.address, node.port, node.user, node.key

@@ -89,7 +89,7 @@ class KeeperStore:
         self.flow = InFlight(LANE_BYTES)
 
     async def ask(self, what: str, *values: object) -> Any:
-        """One question. Raises StoreError."""
+        """Ask the keeper. Raises StoreError."""
         try:
             return await self._peer.ask(what, *values)
         except Gone:
@@ -268,7 +268,7 @@ class KeeperMachine:
 
 
 class KeeperSource:
-    """Opens a node through its keeper, as often as somebody likes."""
+    """Opens a node through its keeper, as often as needed."""
 
     def __init__(self, keeper: Keeper, node: Node, *, pinned: tuple[str, int] | None = None) -> None:
         self._keeper = keeper

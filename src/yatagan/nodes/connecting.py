@@ -49,7 +49,7 @@ PATIENT = 2.0
 
 @dataclass(frozen=True, slots=True)
 class LoginTimes:
-    """Seconds until the machine was reached, and until it let us in (our own answering left out); questions asked."""
+    """Seconds to reach the machine and to be let in, without our own answering, and the number of questions asked."""
 
     reaching: float
     letting_in: float
@@ -57,7 +57,7 @@ class LoginTimes:
 
 
 class LoginEvents(asyncssh.SSHClient):
-    """What the SSH library asks us on the way. It may need several connections until a host key is accepted."""
+    """Answers the SSH library during a login, which may take several connections to an accepted host key."""
 
     def __init__(self, node: Node, answers: Prompter) -> None:
         self.node = node
@@ -74,7 +74,7 @@ class LoginEvents(asyncssh.SSHClient):
         self.lost = asyncio.Event()
 
     def begin(self, host_keys: HostKeys) -> None:
-        """A connection is about to be opened, on which these host keys count."""
+        """A connection is about to be opened; these host keys count for it."""
         self.host_keys = host_keys
         self._connection, self.reached_at = None, None
         self._began = self._quiet_since = time.monotonic()
@@ -87,7 +87,7 @@ class LoginEvents(asyncssh.SSHClient):
         self.let_in_at = time.monotonic()
 
     def times(self) -> LoginTimes:
-        """How long it took, once we are in."""
+        """How long the login took."""
         reached = self.reached_at if self.reached_at is not None else self.let_in_at
         return LoginTimes(reached - self._began, self.let_in_at - reached - self._asked_seconds, self._rounds)
 
@@ -138,7 +138,7 @@ class LoginEvents(asyncssh.SSHClient):
             self._asked_seconds += self._quiet_since - began
 
     async def see_through(self, attempt: asyncio.Task[asyncssh.SSHClientConnection]) -> asyncssh.SSHClientConnection:
-        """Wait for a login, and tell how long it takes: a wait for an approval looks like a hang.
+        """Wait for a login and report how long it takes: a wait for an approval looks like a hang.
 
         A machine must answer soon; a person may take their time. Raises TimeoutError, or what the attempt raises.
         """
@@ -167,7 +167,7 @@ class LoginEvents(asyncssh.SSHClient):
 
 
 async def offered_methods(node: Node, home: Home) -> list[str]:
-    """The ways in that the server offers this user, by their names in RFC 4252; [] when it does not tell."""
+    """The login methods that the server offers this user (RFC 4252); empty when it does not say."""
     options = _base_options(node, home)
     try:
         async with asyncio.timeout(20):
@@ -178,7 +178,7 @@ async def offered_methods(node: Node, home: Home) -> list[str]:
 
 
 def _base_options(node: Node, home: Home) -> dict[str, Any]:
-    """What the node's entry and the user's SSH files say of where and as whom; the entry wins."""
+    """Host, port and user from the node's entry and the user's SSH files; the entry wins."""
     options: dict[str, Any] = {
         "config": [str(home.ssh / "config")] if (home.ssh / "config").exists() else None,
     }
@@ -191,9 +191,9 @@ def _base_options(node: Node, home: Home) -> dict[str, Any]:
 
 @dataclass(frozen=True, slots=True)
 class Route:
-    """What the user's SSH files say of the way to a node, and of its host keys.
+    """How the user's SSH files lead to a node, and where its host keys are.
 
-    `alias` replaces the host name where host keys are looked up; `jumps` are the machines on the way, as in ProxyJump.
+    `alias` replaces the host name when host keys are looked up; `jumps` are machines on the way, as in ProxyJump.
     """
 
     host: str
@@ -206,7 +206,7 @@ class Route:
 
 
 def read_route(node: Node, home: Home) -> Route:
-    """The way to a node. Raises ValueError or asyncssh.ConfigParseError for SSH files that make no sense."""
+    """Read the user's SSH files for a node. Raises ValueError or asyncssh.ConfigParseError."""
     nothing: dict[str, Any] = {"client_keys": None, "agent_path": None, "known_hosts": None}
     found = asyncssh.SSHClientConnectionOptions(host=node.address, **nothing, **_base_options(node, home))
     jumps = found.tunnel if isinstance(found.tunnel, str) else ""
@@ -292,7 +292,7 @@ _EXPECTED = (OSError, asyncssh.Error, asyncssh.KeyImportError, ValueError, Timeo
 async def _connect_trusted(
     node: Node, route: Route, client: LoginEvents, options: dict[str, Any]
 ) -> asyncssh.SSHClientConnection:
-    """Connect until the node shows a host key that is accepted: each connection shows one. Raises what they raise."""
+    """Connect until the server shows an accepted host key; each connection shows one. Raises what connecting raises."""
     keys = HostKeys(node.name, node.trust, route.known_hosts, route.host_key_algorithms)
     keys.look_up([route.alias or route.host], options.get("port", route.port))
     for place in keys.damaged:
@@ -324,7 +324,7 @@ _MOST_JUMPS = 8
 async def _jump(
     node: Node, route: Route, home: Home, settings: ConnectionSettings, answers: Prompter, depth: int
 ) -> asyncssh.SSHClientConnection:
-    """A connection to the last machine on the way. Raises CannotReach, which names that machine."""
+    """Connect to the last machine on the way. Raises CannotReach, which names that machine."""
     if depth >= _MOST_JUMPS:
         raise ValueError("ProxyJump leads in a circle, or through too many machines")
     last: asyncssh.SSHClientConnection | None = None
@@ -342,9 +342,9 @@ async def _jump(
 
 
 async def _key_options(node: Node, answers: Prompter) -> dict[str, Any]:
-    """How to log in with the node's own key and no other: many offered keys end a login at some servers.
+    """Log in with the node's own key and no other: some servers end a login after too many offered keys.
 
-    One with a pass phrase is used through the agent, if that holds it; else we ask.
+    A key with a pass phrase is used through the agent if that holds it; else the user is asked.
     """
     key = node.key
     assert key is not None
@@ -372,7 +372,7 @@ async def _key_options(node: Node, answers: Prompter) -> dict[str, Any]:
 
 
 async def _of_the_agent(key: str) -> bytes | None:
-    """The public half of a key, when the user's SSH agent holds the key."""
+    """The public half of a key that the user's SSH agent holds."""
     try:
         public = asyncssh.read_public_key(f"{key}.pub").public_data
         async with await asyncssh.connect_agent() as agent:
@@ -383,7 +383,7 @@ async def _of_the_agent(key: str) -> bytes | None:
 
 
 def _why(node: Node, client: LoginEvents, error: Exception) -> CannotReach:
-    """Which step failed, from what the library raised and what we saw on the way."""
+    """Which step of a login failed, from what the library raised and what was seen before."""
     name, said = node.name, str(error)
     if client.stopped is not None:
         return client.stopped

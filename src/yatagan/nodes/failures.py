@@ -1,4 +1,4 @@
-"""What went wrong on the way to a node, in the words of this house: from what the SSH library and the system raise."""
+"""Why a login failed, in our terms: from the exceptions of the SSH library and of the system."""
 
 from __future__ import annotations
 
@@ -13,13 +13,13 @@ from yatagan.nodes.sftp_client import NotFiles
 
 
 def bad_key(node: Node, said: str, remedy: str = "") -> CannotReach:
-    """A key that is of no use, and why."""
+    """The error for a key file that cannot be used."""
     remedy = remedy or f"name another: yatagan node add {node.name} … --key FILE"
     return CannotReach(node.name, "login", f"the key cannot be used: {said}", passing=False, remedy=remedy)
 
 
 def explain(node: Node, error: Exception) -> CannotReach:
-    """Which step failed, and what to do."""
+    """The error for a failed login: which step failed, and what to do."""
     name, said = node.name, str(error)
     match error:
         case socket.gaierror():
@@ -66,7 +66,7 @@ def explain(node: Node, error: Exception) -> CannotReach:
 
 
 def files_refused(node: Node, error: Exception) -> CannotReach:
-    """The login is there, but no file channel."""
+    """The error for a login without a file channel."""
     said = str(error)
     if isinstance(error, NotFiles):
         return CannotReach(

@@ -1,4 +1,8 @@
-"""Our end of the helper: start it over a login, ask, and match the answers to the questions."""
+"""Our end of the helper, the program that runs on a node: start it over a login, ask, match answers to questions.
+
+Nothing is installed: the program is sent over the login. It comes on standard input and is read by length, because
+`python3 -` would wait for the end of the input and leave none for the questions.
+"""
 
 from __future__ import annotations
 
@@ -48,7 +52,7 @@ async def _lines(stream: Any) -> AsyncIterator[bytes]:
 
 
 def _sound_greeting(found: dict[str, Any]) -> dict[str, Any]:
-    """A greeting that has all that is asked of it later. Raises StoreError."""
+    """Check that a greeting has all that is used later. Raises StoreError."""
     processes = found.get("session")
     sound = all(isinstance(found.get(key), str) for key in ("host", "boot", "python"))
     sound &= isinstance(found.get("login"), int) and isinstance(processes, list)
@@ -100,7 +104,7 @@ def program_with(token: str) -> bytes:
 
 
 class Helper:
-    """One running helper. Questions may be asked from many tasks at once."""
+    """One running helper. Many tasks may ask at once."""
 
     def __init__(self, pipe: Pipe, greeting: dict[str, Any]) -> None:
         self._pipe = pipe
@@ -146,7 +150,7 @@ class Helper:
 
     @staticmethod
     async def _find_token(lines: AsyncIterator[bytes], token: bytes) -> bool:
-        """Skip what start-up files print; False when the command ends before the token came."""
+        """Skip what start-up files print. Returns False when the command ends before the token came."""
         seen = 0
         async for line in lines:
             if line.strip() == token:
@@ -158,11 +162,11 @@ class Helper:
 
     @property
     def ended(self) -> bool:
-        """Whether it answers no more."""
+        """Whether it has ended."""
         return self._reading is None or self._reading.done()
 
     async def ask(self, do: str, path: bytes = b"", **more: Any) -> dict[str, Any]:
-        """One question. Raises OSError with what the node's system said, or StoreError: CONNECTION_LOST."""
+        """Ask one question. Raises OSError with the error of the node's system, or StoreError: CONNECTION_LOST."""
         if self.ended:
             raise StoreError(Fault.CONNECTION_LOST, path, detail="the helper on the node has ended")
         number, self._next = self._next, self._next + 1
@@ -187,7 +191,7 @@ class Helper:
         return reply
 
     async def learn(self, modules: tuple[str, ...]) -> None:
-        """Teach the helper modules of ours, in this order, unless it knows them. Raises as `ask` does."""
+        """Send modules of ours, in this order, unless it has them. Raises as `ask` does."""
         async with self._learning:
             new = [module for module in modules if module not in self._learned]
             if new:
@@ -213,7 +217,7 @@ class Helper:
                     future.set_exception(StoreError(Fault.CONNECTION_LOST, detail="the helper on the node has ended"))
 
     def _is_still(self, reply: dict[str, Any]) -> bool:
-        """Whether a sign of life is none: of a question that nobody has asked, or no further than the one before."""
+        """Whether a sign of life shows no progress, or belongs to no question."""
         if "busy" not in reply:
             self._busy.pop(reply["id"], None)
             return False

@@ -59,7 +59,7 @@ class HostKeys:
         return self._found.damaged
 
     def look_up(self, hosts: Sequence[str], port: int) -> KnownKeys:
-        """Read what is known of a machine that goes by these names. Certificates count only where nothing is pinned."""
+        """Read the known keys of a host with these names. Certificates count only if nothing is pinned."""
         self._found = look_up(self._files, hosts, port)
         revoked = [each.key for each in self._found.revoked]
         self._found.authorities = [each for each in self._found.authorities if each.key not in revoked]
@@ -125,7 +125,7 @@ class HostKeys:
 
 
 def _place_of(key: asyncssh.SSHKey, among: Sequence[FoundKey]) -> str:
-    """Where a key stands; "" when it is not among these."""
+    """Where a key was found; "" if it is not among these."""
     return next((found.where for found in among if found.key == key), "")
 
 
@@ -134,7 +134,7 @@ def _type_of(key: asyncssh.SSHKey) -> str:
 
 
 def _type_of_algorithm(name: str) -> str:
-    """The type of the keys that a signature algorithm is made with: RSA keys have several (RFC 8332)."""
+    """The key type of a signature algorithm: RSA keys have several (RFC 8332)."""
     return "ssh-rsa" if name.startswith(("rsa-sha2-", "ssh-rsa")) else name
 
 

@@ -25,7 +25,7 @@ _TYPES = re.compile(r"ssh-(rsa|dss|ed25519|ed448)|ecdsa-sha2-nistp\d+")
 
 @dataclass(frozen=True, slots=True)
 class FoundKey:
-    """A key, and the line that holds it, as `line N of FILE`."""
+    """A key, and where it was found, as `line N of FILE`."""
 
     key: asyncssh.SSHKey
     where: str

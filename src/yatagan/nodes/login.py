@@ -31,7 +31,7 @@ logging.getLogger("asyncssh").setLevel(logging.CRITICAL)
 
 @dataclass(slots=True, eq=False)
 class Login:
-    """One login: the connection, its file channel, the helper or why there is none."""
+    """One login: its connection, its file channel, and its helper or why there is none."""
 
     node: Node
     connection: asyncssh.SSHClientConnection
@@ -50,22 +50,22 @@ class Login:
 
     @property
     def is_whole(self) -> bool:
-        """Whether the connection, its file channel and the helper that there was are all there."""
+        """Whether connection, file channel and helper are all alive."""
         channels = not self.channel_ended.done() and (self.helper is None or not self.helper.ended)
         return channels and not self.lost.is_set()
 
     @property
     def server(self) -> str:
-        """The server's software, in its own words."""
+        """The server's software, as it names itself."""
         return str(self.connection.get_extra_info("server_version", ""))
 
     @property
     def link(self) -> SSHLink:
-        """What more channels come from."""
+        """Where further channels are opened."""
         return OwnLink(self.connection)
 
     async def close(self) -> None:
-        """Log out. Never raises: there is nothing left to lose."""
+        """Log out. Never raises."""
         if self.helper is not None:
             await self.helper.close()
         self.files.exit()
@@ -73,18 +73,18 @@ class Login:
 
 
 class SSHLink(Protocol):
-    """A connection, in whatever process: `ours`, where it is this one that encrypts."""
+    """A connection of this or another process; `ours`: this process encrypts."""
 
     ours: bool
 
     async def channel(self, like: SftpClient) -> SftpClient:
-        """A further file channel. Raises asyncssh.Error, OSError."""
+        """Open a further file channel. Raises asyncssh.Error, OSError."""
 
     def abort(self) -> None:
-        """Drop it."""
+        """Drop the connection."""
 
     async def hang_up(self) -> None:
-        """Take leave. Never raises."""
+        """Disconnect. Never raises."""
 
 
 class OwnLink:
@@ -138,7 +138,7 @@ async def log_in(
 
 
 async def _told(node: Node, answers: Prompter, beginning: Coroutine[Any, Any, Login]) -> Login:
-    """Wait for what is started after a login, and tell how long it takes: start-up files may do anything."""
+    """Wait for what a login starts, and report how long that takes: start-up files may do anything."""
     task, began, told = asyncio.ensure_future(beginning), time.monotonic(), False
     try:
         while not task.done():
@@ -159,7 +159,7 @@ async def _told(node: Node, answers: Prompter, beginning: Coroutine[Any, Any, Lo
 
 @dataclass(frozen=True, slots=True, eq=False)
 class FurtherLogin:
-    """Another login to an address at which we are logged in."""
+    """A further login to a machine that we are logged in to."""
 
     link: SSHLink
     files: SftpClient
@@ -188,13 +188,13 @@ async def log_in_again(login: Login, home: Home, settings: ConnectionSettings) -
 async def connect_again(
     node: Node, address: tuple[str, int] | None, home: Home, settings: ConnectionSettings
 ) -> tuple[asyncssh.SSHClientConnection, asyncio.Event]:
-    """Another connection, which nobody is asked about, and what is set when it is lost. Raises CannotReach."""
+    """Open a further connection without asking anybody, and return what is set when it is lost. Raises CannotReach."""
     client = LoginEvents(node, NoPrompter())
     return await connect(node, home, settings, client, address), client.lost
 
 
 async def renew(login: Login) -> Login:
-    """Another file channel and helper on a connection whose own have ended. Raises CannotReach."""
+    """Open a new file channel and helper on a connection whose own have ended. Raises CannotReach."""
     if login.helper is not None:
         await login.helper.close()
     login.files.exit()
@@ -215,7 +215,7 @@ async def _begin(
     *,
     commands: bool,
 ) -> Login:
-    """What a login is for: the file channel, and then the helper."""
+    """Open the file channel of a new login, then start its helper."""
     try:
         files = await SftpClient.open(connection, patience=_patience(silence))
     except (asyncssh.Error, OSError) as error:
@@ -234,5 +234,5 @@ async def _begin(
 
 
 def _patience(silence: float) -> float:
-    """Seconds in which a file server must have answered, where one may be silent for so long later."""
+    """Seconds in which a file server must answer at first, given how long it may be silent later."""
     return min(max(silence, 1.0), BEGINNING)

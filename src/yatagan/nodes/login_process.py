@@ -37,7 +37,7 @@ _LEAVING = 3.0
 
 
 async def log_in_by_process(login: Login, home: Home, settings: ConnectionSettings) -> FurtherLogin:
-    """As `log_in_again`, in another process. Raises CannotReach; OSError where there can be no more processes."""
+    """As `log_in_again`, in another process. Raises CannotReach, or OSError if no process can be started."""
     near, far = socket.socketpair()
     with far:
         try:
@@ -67,7 +67,7 @@ async def log_in_by_process(login: Login, home: Home, settings: ConnectionSettin
 
 
 class ProcessLink:
-    """A connection that another process has; see `SSHLink`."""
+    """A connection that another process holds; see `SSHLink`."""
 
     ours = False
 
@@ -126,7 +126,7 @@ class ProcessLink:
 
 
 class _Passed(asyncio.Protocol):
-    """A socket over which another process passes on a file channel."""
+    """The socket over which the other process forwards a file channel."""
 
     def __init__(self, files: SftpClient) -> None:
         self._files = files
@@ -142,7 +142,7 @@ class _Passed(asyncio.Protocol):
 
 
 class _Near(asyncio.Protocol):
-    """The socket to the process that began us; what comes over it goes into a channel."""
+    """In that process, the socket: what arrives on it goes to the channel."""
 
     def __init__(self) -> None:
         self.channel: asyncssh.SSHClientChannel[bytes] | None = None
@@ -168,7 +168,7 @@ class _Near(asyncio.Protocol):
 
 
 class _Far(asyncssh.SSHClientSession[bytes]):
-    """The channel; what comes over it goes into the socket."""
+    """In that process, the channel: what arrives on it goes to the socket."""
 
     def __init__(self, near: asyncio.Transport) -> None:
         self._socket = near
@@ -190,7 +190,7 @@ class _Far(asyncssh.SSHClientSession[bytes]):
 
 
 async def _pass_on(connection: asyncssh.SSHClientConnection, end: socket.socket) -> None:
-    """One more channel, to and from a socket, which is closed when there is none to be had."""
+    """Open a channel and forward it to a socket, which is closed if there is none."""
     end.setblocking(False)
     transport, near = await asyncio.get_running_loop().create_unix_connection(_Near, sock=end)
     try:
@@ -237,7 +237,7 @@ async def _serve(control: socket.socket, order: bytes, first: socket.socket) -> 
 
 
 def main() -> None:
-    """Be that process."""
+    """The entry point of that process."""
     control = socket.socket(fileno=int(sys.argv[1]))
     head, [end], _, _ = socket.recv_fds(control, _LENGTH.size, 1)
     order = b""

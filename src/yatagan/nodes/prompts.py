@@ -15,9 +15,9 @@ from yatagan.errors import NeedsAnswer
 
 @dataclass(frozen=True, slots=True)
 class Question:
-    """One prompt, in the words of whoever asks: a node, or this machine about a key of its own (`node` is empty).
+    """A prompt in the words of whoever asks: a node, or this machine about one of its keys (`node` is empty).
 
-    `shown` tells whether the answer may be seen while it is typed.
+    `shown`: whether the answer may be seen while it is typed.
     """
 
     node: str
@@ -26,7 +26,7 @@ class Question:
 
 
 class LoginProgress(StrEnum):
-    """How far a login has come that lets us wait."""
+    """How far a login has come that makes us wait."""
 
     NOTHING = "nothing"
     #: The server answers: it may wait for an approval elsewhere.
@@ -36,26 +36,26 @@ class LoginProgress(StrEnum):
 
 
 class Prompter(Protocol):
-    """Somebody or something that answers, and is told how the login goes on."""
+    """Answers a login's questions, and is told how it goes on."""
 
     async def answer(self, question: Question) -> str:
-        """The answer. Raises NeedsAnswer when there is nobody."""
+        """The answer to a question. Raises NeedsAnswer when nobody can give it."""
 
     def tell(self, node: str, said: str) -> None:
-        """What a server says without asking anything."""
+        """The server says something without asking."""
 
     def note(self, text: str) -> None:
-        """Something about this machine's own files that does not stop the login."""
+        """Something about this machine's files that does not stop the login."""
 
     def waiting(self, node: str, seconds: float, reached: LoginProgress) -> None:
-        """The node has let us wait for so long. Told every second."""
+        """The login has waited for so many seconds; called every second."""
 
     def waited(self) -> None:
-        """The wait is over, one way or the other."""
+        """The wait is over."""
 
 
 class NoPrompter:
-    """Answers nothing and hears nothing."""
+    """Answers nothing."""
 
     async def answer(self, question: Question) -> str:
         """Raises NeedsAnswer."""

@@ -1,7 +1,11 @@
-"""A file channel to a node: SFTP version 3 (draft-ietf-secsh-filexfer-02), with extensions of OpenSSH's server.
+"""An SFTP channel to a node: version 3 (draft-ietf-secsh-filexfer-02), with extensions of OpenSSH's server.
 
-Every method is one request and its answer, and many may be under way at once. Paths are bytes. What the server refuses
-is a `Refusal`, with its code and words; a channel that has ended, or talks nonsense, is a ConnectionError.
+Every method sends one request and waits for its answer; many may be in flight. Paths are bytes. Raises `Refusal`, with
+the server's code and words, or ConnectionError for a channel that has ended or talks nonsense.
+
+Only SSH is the library's. Its file client describes every packet for a log, makes an object with twenty fields for
+every listed name, and copies what arrives three times. Without that a file of 4 KiB and a listing take two thirds of
+the time, and downloads are a third faster.
 """
 
 from __future__ import annotations
@@ -42,11 +46,11 @@ _SAFE = 32 << 10
 
 
 class NotFiles(ConnectionError):
-    """What came instead of answers is no file protocol: text that a start-up file prints, most likely."""
+    """What arrived is not SFTP: most likely text that a start-up file prints."""
 
 
 class Channel(Protocol):
-    """Where requests go."""
+    """Where requests are written."""
 
     def write(self, data: bytes, /) -> None:
         """Send it."""
@@ -59,7 +63,7 @@ class Channel(Protocol):
 
 
 class SftpClient(asyncssh.SSHClientSession[bytes]):
-    """The channel. `read_size` and `write_size`: the largest requests; `extensions`: those that we know."""
+    """One channel. `read_size`, `write_size`: the largest requests; `extensions`: those that both sides know."""
 
     def __init__(self) -> None:
         self._channel: Channel | None = None
@@ -80,9 +84,9 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
     async def open(
         cls, connection: asyncssh.SSHClientConnection, like: SftpClient | None = None, patience: float = BEGINNING
     ) -> SftpClient:
-        """A new channel, perhaps to the same server as another one.
+        """Open a channel. `like`: another one to the same server, whose limits hold for this one too.
 
-        Raises ConnectionError or TimeoutError, or asyncssh.Error when there is none to be had.
+        Raises ConnectionError, TimeoutError, or asyncssh.Error.
         """
 
         async def begin(files: SftpClient) -> Channel:
@@ -169,9 +173,9 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
         self._held = end - at
 
     def _take_block(self) -> bytes:
-        """Take a block of a file that has come in several pieces, copied once; what came after it.
+        """Take a file block that arrived in several pieces, copying it once. Returns what follows it.
 
-        Where what has come is something else, nothing happens.
+        Does nothing if something else has arrived.
         """
         first, surplus = self._pieces[0], self._held - self._wanted
         if len(self._pieces) == 1 or self._wanted <= 4 or len(first) < 13 or first[4] != wire.DATA:
@@ -187,7 +191,7 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
         return self._pieces[0]
 
     def _take(self, kind: int, number: int, body: bytes) -> None:
-        """An answer; of a block of a file without its length, which is that of the packet."""
+        """Handle one answer. `body` of a file block comes without its length, which is that of the packet."""
         if kind == wire.VERSION:
             if not self._greeting.done():
                 self._greeting.set_result((number, body))
@@ -214,7 +218,7 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
         return False
 
     def _fail(self, error: ConnectionError) -> None:
-        """Nothing will be answered any more."""
+        """End all outstanding requests with an error."""
         self._error = self._error or error
         waiting, self._waiting = self._waiting, {}
         for future, _ in waiting.values():
@@ -233,11 +237,11 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
             self._channel.close()
 
     async def wait_closed(self) -> None:
-        """Until it has ended, whoever has ended it."""
+        """Wait until the channel has ended."""
         await asyncio.shield(self._ended)
 
     async def _ask(self, kind: int, body: bytes, wanted: int = wire.STATUS, data: bytes | memoryview = b"") -> bytes:
-        """One request, `data` at its end; what its answer holds. Raises Refusal, ConnectionError."""
+        """Send one request, with `data` at its end. Returns the body of the answer. Raises Refusal, ConnectionError."""
         if self._error is not None:
             raise ConnectionError(str(self._error))
         number = self._next
@@ -259,14 +263,14 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
     # -- requests ------------------------------------------------------------------------------------------
 
     async def realpath(self, path: bytes) -> bytes:
-        """The absolute path, links followed as far as the server does."""
+        """The absolute path, with links followed as far as the server does."""
         names = wire.decode_names(await self._ask(wire.REALPATH, wire.encode_string(path), wire.NAME))
         if len(names) != 1 or not names[0][0].startswith(b"/") or b"\0" in names[0][0]:
             raise Nonsense("a path was answered with several, or none")
         return names[0][0]
 
     async def lstat(self, path: bytes) -> Attributes:
-        """Of a name, links not followed."""
+        """The attributes of a name, links not followed."""
         return wire.decode_attributes(await self._ask(wire.LSTAT, wire.encode_string(path), wire.ATTRS), 0)[0]
 
     async def owner(self, path: bytes) -> str:
@@ -285,11 +289,11 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
         return name.decode("utf-8", "backslashreplace") or str(number)
 
     async def open_directory(self, path: bytes) -> bytes:
-        """A handle for `names`, to be closed."""
+        """Open a directory. Returns a handle for `names`."""
         return wire.decode_string(await self._ask(wire.OPENDIR, wire.encode_string(path), wire.HANDLE), 0)[0]
 
     async def names(self, handle: bytes) -> list[tuple[bytes, Attributes]]:
-        """More of what a directory holds; nothing at its end."""
+        """The next entries of an open directory; empty at its end."""
         try:
             return wire.decode_names(await self._ask(wire.READDIR, wire.encode_string(handle), wire.NAME))
         except Refusal as refusal:
@@ -298,27 +302,27 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
             raise
 
     async def readlink(self, path: bytes) -> bytes:
-        """Where a symbolic link points."""
+        """The target of a symbolic link."""
         names = wire.decode_names(await self._ask(wire.READLINK, wire.encode_string(path), wire.NAME))
         if len(names) != 1 or b"\0" in names[0][0]:
             raise Nonsense("a link's target that is none")
         return names[0][0]
 
     async def open_file(self, path: bytes, flags: int, mode: int | None = None) -> bytes:
-        """A handle. `mode`: permission bits of a file that is made."""
+        """Open a file. Returns its handle. `mode`: permission bits of a file that is created."""
         body = wire.encode_string(path) + struct.pack(">I", flags) + wire.encode_attributes(mode, None)
         return wire.decode_string(await self._ask(wire.OPEN, body, wire.HANDLE), 0)[0]
 
     async def close(self, handle: bytes) -> None:
-        """Let go of a handle."""
+        """Close a handle."""
         await self._ask(wire.CLOSE, wire.encode_string(handle))
 
     async def fstat(self, handle: bytes) -> Attributes:
-        """Of an open file."""
+        """The attributes of an open file."""
         return wire.decode_attributes(await self._ask(wire.FSTAT, wire.encode_string(handle), wire.ATTRS), 0)[0]
 
     async def read(self, handle: bytes, offset: int, size: int) -> bytes:
-        """At most so many bytes; none at the end of the file."""
+        """At most `size` bytes; empty at the end of the file."""
         try:
             data = await self._ask(wire.READ_FILE, wire.encode_string(handle) + wire.AT.pack(offset, size), wire.DATA)
             if len(data) > size:
@@ -330,15 +334,15 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
             raise
 
     async def write(self, handle: bytes, offset: int, data: bytes | memoryview) -> None:
-        """All of it."""
+        """Write all of `data`."""
         await self._ask(wire.WRITE_FILE, wire.encode_string(handle) + wire.AT.pack(offset, len(data)), data=data)
 
     async def mkdir(self, path: bytes, mode: int) -> None:
-        """A directory with these permission bits."""
+        """Make a directory with these permission bits."""
         await self._ask(wire.MKDIR, wire.encode_string(path) + wire.encode_attributes(mode, None))
 
     async def symlink(self, target: bytes, path: bytes) -> None:
-        """A symbolic link at a path."""
+        """Make a symbolic link."""
         first, second = (target, path) if self._turned_round else (path, target)
         await self._ask(wire.SYMLINK, wire.encode_string(first) + wire.encode_string(second))
 
@@ -354,23 +358,23 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
             await self._ask(wire.SETSTAT, wire.encode_string(path) + facts)
 
     async def fsetstat(self, handle: bytes, mode: int | None, times: tuple[int, int] | None) -> None:
-        """The same, of an open file."""
+        """The same for an open file."""
         await self._ask(wire.FSETSTAT, wire.encode_string(handle) + wire.encode_attributes(mode, times))
 
     async def rename(self, path: bytes, new: bytes) -> None:
-        """Refused where the new name is taken."""
+        """Rename; refused where the new name is taken."""
         await self._ask(wire.RENAME, wire.encode_string(path) + wire.encode_string(new))
 
     async def remove(self, path: bytes) -> None:
-        """A file or link."""
+        """Remove a file or link."""
         await self._ask(wire.REMOVE, wire.encode_string(path))
 
     async def rmdir(self, path: bytes) -> None:
-        """An empty directory."""
+        """Remove an empty directory."""
         await self._ask(wire.RMDIR, wire.encode_string(path))
 
     async def served_by(self) -> tuple[str, int]:
-        """This start of the machine that serves, and the process there; ("", 0) where it does not show them."""
+        """The boot id of the server's machine and the number of its process; ("", 0) where they are not shown."""
         try:
             handle, process = await asyncio.gather(self.open_file(_BOOT, wire.READ), self.readlink(_SELF))
             boot, _ = await asyncio.gather(self.read(handle, 0, 100), self.close(handle))
@@ -386,25 +390,25 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
         return await self._ask(wire.EXTENDED, wire.encode_string(name) + body, wanted)
 
     async def posix_rename(self, path: bytes, new: bytes) -> None:
-        """In one go, over what has the name."""
+        """Rename atomically, over what has the name."""
         await self._extended(b"posix-rename@openssh.com", wire.encode_string(path) + wire.encode_string(new))
 
     async def link(self, path: bytes, new: bytes) -> None:
-        """A second name for a file."""
+        """Give a file a second name."""
         await self._extended(b"hardlink@openssh.com", wire.encode_string(path) + wire.encode_string(new))
 
     async def fsync(self, handle: bytes) -> None:
-        """Put an open file on its disk."""
+        """Sync an open file."""
         await self._extended(b"fsync@openssh.com", wire.encode_string(handle))
 
     async def space(self, path: bytes) -> Space:
-        """Of the file system that a path is on."""
+        """The space on the file system of a path."""
         packet = await self._extended(b"statvfs@openssh.com", wire.encode_string(path), wire.EXTENDED_REPLY)
         _, block, _, _, free = wire.decode_numbers(">QQQQQ", packet)
         return Space(block, free)
 
     async def copy_data(self, source: bytes, offset: int, size: int, target: bytes, at: int) -> None:
-        """Bytes of one open file into another."""
+        """Copy bytes from one open file to another, on the server."""
         body = (
             wire.encode_string(source)
             + struct.pack(">QQ", offset, size)

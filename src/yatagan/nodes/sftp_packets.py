@@ -32,7 +32,7 @@ _LARGEST = (1 << 63) - 1
 
 
 class Refusal(Exception):
-    """The server's answer is that it would not, or could not."""
+    """The server refused a request."""
 
     def __init__(self, code: int, said: str) -> None:
         super().__init__(f"{said} (code {code})")
@@ -41,11 +41,11 @@ class Refusal(Exception):
 
 
 class Nonsense(ConnectionError):
-    """An answer came that cannot be one to what was asked. The channel itself may still be sound."""
+    """An answer that cannot belong to its request. The channel may still be sound."""
 
 
 class Attributes(NamedTuple):
-    """What a server knows of a name; None for what it does not tell. `mtime` in whole seconds."""
+    """What a server knows of a name; None where it does not say. `mtime` in whole seconds."""
 
     size: int | None = None
     mode: int | None = None
@@ -53,7 +53,7 @@ class Attributes(NamedTuple):
 
 
 class Space(NamedTuple):
-    """Of a file system: the bytes of a block, and the blocks that are free for us."""
+    """Of a file system: the size of a block in bytes, and the blocks that are free for us."""
 
     block: int
     free: int
@@ -84,7 +84,7 @@ def decode_numbers(form: str, packet: bytes) -> tuple[int, ...]:
 
 
 def decode_string(packet: bytes, at: int) -> tuple[bytes, int]:
-    """A string of a packet, and where it ends. Raises Nonsense."""
+    """A string of a packet, and the offset behind it. Raises Nonsense."""
     try:
         (length,) = NUMBER.unpack_from(packet, at)
     except struct.error:
@@ -96,7 +96,7 @@ def decode_string(packet: bytes, at: int) -> tuple[bytes, int]:
 
 
 def decode_attributes(packet: bytes, at: int) -> tuple[Attributes, int]:
-    """Attributes of a packet, and where they end. Raises Nonsense."""
+    """Attributes of a packet, and the offset behind them. Raises Nonsense."""
     try:
         (flags,) = NUMBER.unpack_from(packet, at)
         if flags == _USUAL:
@@ -138,7 +138,7 @@ def decode_names(packet: bytes) -> list[tuple[bytes, Attributes]]:
 
 
 def decode_refusal(packet: bytes) -> Refusal | ConnectionError:
-    """What a status says. Some servers say no more than a number."""
+    """The error of a status packet. Some servers send no more than a number."""
     if len(packet) < 4:
         return Nonsense("an answer that is too short")
     (code,) = NUMBER.unpack_from(packet)

@@ -20,7 +20,7 @@ _PIECE = 64 << 10
 
 
 class PacketConnection(Protocol):
-    """What the SSH library makes for each connection: an `asyncio.Protocol`, but for its name."""
+    """The protocol object that the SSH library makes for each connection."""
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
         """See `asyncio.Protocol`."""
@@ -36,7 +36,7 @@ class PacketConnection(Protocol):
 
 
 class PacketConnector:
-    """Opens connections for the SSH library, which takes it for a tunnel. `address` stands for whatever it asks for."""
+    """Opens connections for the SSH library, which takes it for a tunnel. `address` replaces what it asks for."""
 
     def __init__(self, address: tuple[str, int] | None = None) -> None:
         self._address = address
@@ -66,7 +66,7 @@ def _spared(connection: Any) -> Any:
 
 
 def say_nothing_of_packets(handler: Any) -> None:
-    """Spare a connection or channel describing, and copying, every packet for a log that nobody keeps."""
+    """Switch off the library's log of packets, which costs a copy of each."""
     handler.log_sent_packet = handler.log_received_packet = _say_nothing
 
 
@@ -75,7 +75,7 @@ def _say_nothing(*what: object, **more: object) -> None:
 
 
 class _Pieces(asyncio.Protocol):
-    """Hands what arrives to a connection, in pieces."""
+    """Hands what arrives to the connection in pieces of a packet's size."""
 
     def __init__(self, connection: PacketConnection) -> None:
         self.connection = connection
@@ -99,7 +99,7 @@ class _Pieces(asyncio.Protocol):
 
 
 class Turn:
-    """Hands on at once what was put in during one turn of the event loop: every piece costs more than its bytes."""
+    """Coalesces what is written in one turn of the event loop: every write costs more than its bytes."""
 
     def __init__(self, send: Callable[[bytes], None]) -> None:
         self._hand_on = send
@@ -108,7 +108,7 @@ class Turn:
         self._due = False
 
     def put(self, data: bytes | memoryview) -> None:
-        """Send this, soon."""
+        """Send this at the end of the turn."""
         self._waiting.append(data)
         self._size += len(data)
         if self._size >= _TOGETHER:

@@ -57,7 +57,7 @@ _TO_TELL: Dict[str, List[Any]] = {}
 
 
 class NotHere(Exception):
-    """The node has nothing to do this with. The text says what is missing."""
+    """The node lacks a program for this; the text names it."""
 
 
 # -- making ----------------------------------------------------------------------------------------------------
@@ -87,7 +87,7 @@ def make(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
 
 
 def _still_there(directory: int, path: bytes) -> None:
-    """Raises OSError when a path leads elsewhere by now than to the open directory."""
+    """Raise OSError when a path no longer leads to the open directory."""
     now = enter(path)
     try:
         if not is_same_file(os.fstat(now), os.fstat(directory)):
@@ -156,7 +156,7 @@ def _gzip(blocks: Iterable[bytes], level: int) -> Iterator[bytes]:
 
 
 def _frames(blocks: Iterable[bytes], level: int) -> Iterator[bytes]:
-    """zstd frames, by the node's own command, and the seek table."""
+    """zstd frames by the node's own command, which its standard library lacks, and the seek table."""
     program = _zstd()
     sizes: List[Tuple[int, int]] = []
     waiting: Deque[Tuple[int, "Future[bytes]"]] = deque()
@@ -201,7 +201,7 @@ def _digest(directory: int, name: bytes, alive: Alive) -> str:
 
 
 def unpack(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
-    """Unpack an archive into a directory of the node, held against its index. Raises OSError, NotHere, TooMuch."""
+    """Unpack an archive into a directory of the node, compared with its index. Raises OSError, NotHere, TooMuch."""
     path = _raw(request["path"])
     only, skip = _patterns(request["only"]), _patterns(request["skip"])
     counts: Dict[str, int] = {}
@@ -240,7 +240,7 @@ def unpack(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
 
 
 def contents(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
-    """The first of the SHA-256 of every file in an archive, read from its bytes alone. Raises OSError, NotHere."""
+    """The first digests of an archive's files, made from its bytes; `more` has the rest. Raises OSError, NotHere."""
     found: List[Any] = []
     with _open(_raw(request["path"])) as stream:
         reader = _reader(_raw(request["path"]), stream)
@@ -256,7 +256,7 @@ def contents(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
 
 
 def more(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
-    """The next of a list that is being told; none at its end."""
+    """The next digests; empty at the end."""
     left = _TO_TELL.get(request["token"], [])
     some, left[:_ENTRIES_PER_MESSAGE] = left[:_ENTRIES_PER_MESSAGE], []
     if not some:
@@ -279,7 +279,7 @@ def _member_digest(reader: TarReader, member: Member, alive: Alive) -> str:
 
 
 def _index_lines(path: bytes) -> Optional[Iterator[index.IndexEntry]]:
-    """The index's lines, if there is one that can be read to its end."""
+    """The entries of the index, if there is a complete one."""
     beside = path + index.SUFFIX
     try:
         with _open(beside) as stream:
@@ -319,7 +319,7 @@ def _reader(path: bytes, stream: Any) -> TarReader:
 
 
 class _Unpressed:
-    """A compressed stream, its failures told as damage."""
+    """A compressed stream whose failures become Damaged."""
 
     def __init__(self, stream: Any) -> None:
         self._stream = stream
@@ -335,7 +335,7 @@ class _Unpressed:
 
 
 class _Command:
-    """What a command writes, which must end well."""
+    """The output of a command, which must end well."""
 
     def __init__(self, command: List[str], path: bytes) -> None:
         with _open(path) as source:
@@ -365,7 +365,7 @@ def _raw(text: str) -> bytes:
 
 
 def _told(work: Callable[[Dict[str, Any], Alive], Dict[str, Any]]) -> Callable[[Dict[str, Any], Alive], Dict[str, Any]]:
-    """Outcomes that are no errors of the system, as answers."""
+    """Turn outcomes that are no system errors into answers."""
 
     def answer(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
         try:

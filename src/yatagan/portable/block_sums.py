@@ -1,8 +1,4 @@
-"""What a file's blocks are known by, so that somebody else can find out which of them he has already.
-
-Runs here and, when the helper has learned it, on nodes: kept to the standard library, whose checksums are compiled, and
-to what Python 3.6 understands.
-"""
+"""Checksums of a file's blocks, by which another machine finds which of them it has."""
 
 import struct
 import zlib
@@ -27,7 +23,7 @@ class Blocks(NamedTuple):
 
     @property
     def many(self) -> int:
-        """How many blocks there are."""
+        """The number of blocks."""
         return -(-self.size // self.block)
 
     @property
@@ -50,7 +46,7 @@ class Match(NamedTuple):
 
 
 def block_size(size: int, least: int) -> int:
-    """Bytes of a block for a file of this size: small ones find more, and cost more to tell."""
+    """The block size for a file of this size: small blocks find more, and cost more to send."""
     block = least
     while size > block * _BLOCKS and block < _BLOCK:
         block *= 2
@@ -68,7 +64,7 @@ def checksums(blocks: Iterable[bytes]) -> Tuple[bytes, bytes]:
 
 
 def run_digest(pieces: Iterable[bytes]) -> str:
-    """BLAKE2b (RFC 7693) of a run."""
+    """BLAKE2b (RFC 7693) of consecutive pieces."""
     value = blake2b(digest_size=32)
     for piece in pieces:
         value.update(piece)

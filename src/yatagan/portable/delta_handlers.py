@@ -1,7 +1,4 @@
-"""What of a file's bytes is there already: what the helper does on a node when it has learned this module.
-
-Kept to the standard library and to what Python 3.6 understands.
-"""
+"""Handlers for changed parts: checksums of a file's blocks, and copying matches into a part file."""
 
 import errno
 import os
@@ -17,7 +14,7 @@ _PIECE = 4 << 20
 
 
 def block_sums(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
-    """The checksums of a file's blocks, and its facts before and after."""
+    """Compute the checksums of a file's blocks, and its facts before and after."""
     descriptor = open_regular(request["path"].encode("latin-1"), os.O_RDONLY)
     try:
         before = facts(os.fstat(descriptor))
@@ -71,7 +68,7 @@ def _copied_by_the_disk(old: int, part: int, offset: int, at: int, size: int, al
 
 
 def _copied(old: int, part: int, offset: int, at: int, size: int, alive: Alive) -> Iterable[bytes]:
-    """What is read, once it is written."""
+    """The pieces, each once it is written."""
     for piece in _pieces(old, offset, size, _PIECE, alive):
         view = memoryview(piece)
         while view:
@@ -81,7 +78,7 @@ def _copied(old: int, part: int, offset: int, at: int, size: int, alive: Alive) 
 
 
 def _pieces(descriptor: int, offset: int, size: int, piece_size: int, alive: Alive) -> Iterable[bytes]:
-    """A part of a file, piece by piece; less of it where the file has become shorter."""
+    """Part of a file, piece by piece; less if the file has become shorter."""
     end = offset + size
     while offset < end:
         piece = os.pread(descriptor, min(piece_size, end - offset), offset)

@@ -78,7 +78,7 @@ def parent_of(path: bytes) -> Iterator[Tuple[int, bytes]]:
 
 
 def look(directory: int, name: bytes) -> Optional[os.stat_result]:
-    """What has a name in an open directory, links not followed; None when nothing has."""
+    """The stat result of a name in an open directory, links not followed; None if nothing has it."""
     try:
         return os.stat(name, dir_fd=directory, follow_symlinks=False)
     except FileNotFoundError:
@@ -86,7 +86,7 @@ def look(directory: int, name: bytes) -> Optional[os.stat_result]:
 
 
 def look_at(path: bytes) -> os.stat_result:
-    """What has a path, links not followed. Raises OSError."""
+    """The stat result of a path, links not followed. Raises OSError."""
     if not path.strip(b"/"):
         return os.lstat(b"/")
     with parent_of(path) as (directory, name):
