@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test soak bench lint clean
+.PHONY: demo check test soak bench lint clean
 
 $(VENV)/installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -23,6 +23,11 @@ demo: $(VENV)/installed
 # All tests: against practice nodes and, where there is one, a real OpenSSH server on loopback.
 test: $(VENV)/installed-dev
 	$(BIN)/python -m pytest -n 6  # they wait for lines and clocks as often as for a processor
+
+# What CI runs, without the slow tests: under a minute.
+check: lint
+	$(BIN)/python -m pytest -n 2 tests/test_core.py tests/test_house.py tests/test_simulation.py tests/test_words.py \
+	  tests/test_files.py tests/test_line.py tests/test_helper.py
 
 # Longer runs: tens of thousands of simulated faults, large trees.
 soak: $(VENV)/installed-dev

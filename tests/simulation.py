@@ -536,7 +536,7 @@ class Store:
         return outcomes
 
     async def finish(self, files: Sequence[BundledFile]) -> list[Extracted]:
-        """As `unload`."""
+        """As `extract`."""
         await self._request()
         outcomes = []
         for at, file in enumerate(files):

@@ -56,19 +56,37 @@ def test_modules_and_functions_are_short() -> None:
     assert statistics.quantiles(functions, n=10)[-1] <= 20
 
 
+def prose() -> Iterator[tuple[Path, str]]:
+    """Every page, and the docstrings of every module, tests included."""
+    for page in PAGES:
+        yield page, page.read_text()
+    for module in (*MODULES, *sorted((ROOT / "tests").glob("*.py"))):
+        for node in ast.walk(ast.parse(module.read_text())):
+            if isinstance(node, ast.Module | ast.ClassDef | ast.FunctionDef | ast.AsyncFunctionDef):
+                yield module, ast.get_docstring(node) or ""
+
+
+def test_every_class_that_is_named_is_there() -> None:
+    """Written as a class, or as one of its attributes; what a library or ssh_config has is named with it or here."""
+    classes, attributes = {"HostKeyAlgorithms", "Notes"}, set()
+    for _, node in definitions((ast.ClassDef, ast.FunctionDef, ast.AsyncFunctionDef, ast.Attribute, ast.Name)):
+        if isinstance(node, ast.ClassDef):
+            classes.add(node.name)
+        attributes |= {getattr(node, "name", None), getattr(node, "attr", None), getattr(node, "id", None)}
+    missing = []
+    for place, text in prose():
+        for name, attribute in re.findall(r"`([A-Z][a-z]+\w*)(?:\.(\w+))?(?:\([^`]*\))?`", text):
+            if name not in classes or (attribute and attribute not in attributes):
+                missing.append(f"{place.relative_to(ROOT)}: {name} {attribute}")
+    assert not missing, missing
+
+
 def test_every_file_that_is_named_is_there() -> None:
-    """In pages and docstrings: `room/module.py` below src/yatagan, `tests/…`, or a name that some file has."""
+    """In pages and docstrings: a path below src/yatagan or below the root, or a name that some file has."""
     known = {path.name for folder in ("src", "tests", "benchmarks") for path in (ROOT / folder).rglob("*.py")}
     known |= {"hashlib.py"}  # somebody else's, in an example
-    texts = {page: page.read_text() for page in PAGES}
-    for module in (*MODULES, *sorted((ROOT / "tests").glob("*.py"))):
-        texts[module] = "\n".join(
-            ast.get_docstring(node) or ""
-            for node in ast.walk(ast.parse(module.read_text()))
-            if isinstance(node, ast.Module | ast.ClassDef | ast.FunctionDef | ast.AsyncFunctionDef)
-        )
     missing = []
-    for place, text in texts.items():
+    for place, text in prose():
         for name in re.findall(r"`([\w/]+\.py)`", text):
             there = any((base / name).exists() for base in (ROOT, SOURCE)) if "/" in name else name in known
             if not there:

@@ -114,7 +114,7 @@ class MemberDigests:
         self.again: MemberDigests | None = None
 
     def update(self, data: Piece, /) -> None:
-        """See `carriage.Hash`."""
+        """See `file_digest.Hash`."""
         layout, view, end = self._layout, memoryview(data), self._at + len(data)
         self._checksum = zlib.crc32(view, self._checksum)
         while self._number < len(layout.members):
@@ -133,15 +133,15 @@ class MemberDigests:
         self._number += 1
 
     def hexdigest(self) -> str:
-        """See `carriage.Hash`. The bundle itself needs none."""
+        """See `file_digest.Hash`. The bundle itself needs none."""
         return ""
 
     def checkpoint(self) -> str:
-        """See `carriage.Hash`. Files that were changed since they arrived are found by a checksum, not by a proof."""
+        """See `file_digest.Hash`. A checksum, not a proof: it finds a bundle that has changed."""
         return f"{self._checksum:08x}"
 
     def anew(self) -> MemberDigests:
-        """See `carriage.Hash`."""
+        """See `file_digest.Hash`."""
         self.again = MemberDigests(self._layout)
         return self.again
 

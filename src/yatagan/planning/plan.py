@@ -100,7 +100,7 @@ class Plan:
     step_ns: int
     free: int | None
     summary: Summary = field(default_factory=Summary)
-    #: The small files that travel in bundles and are unloaded on arrival; None where they go one by one.
+    #: The small files that travel in bundles and are extracted on arrival; None where they go one by one.
     travel: BundledTravel | None = None
     top_inode: int = 0
     same_disk: bool = False
