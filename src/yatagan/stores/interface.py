@@ -293,7 +293,7 @@ class Readable(Protocol):
         """The rate limit of its node, in bytes a second; None without one."""
 
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
-        """The absolute path of one as typed; it need not exist. Links above it are followed, with `follow` itself too."""
+        """The absolute path of one as typed; it need not exist. Links above it are followed; `follow` adds itself."""
 
     async def look(self, path: bytes) -> Facts | None:
         """Facts of a name, links not followed; None where there is nothing."""
