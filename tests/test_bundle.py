@@ -179,7 +179,7 @@ def test_a_cut_bundle_gives_back_what_is_good(program: Program, aged: Path) -> N
 def test_what_is_no_archive(program: Program) -> None:
     (program.directory / "notes.txt").write_text("nothing of the kind\n" * 100)
     for command in ("list", "unpack", "check"):
-        assert "no archive that we can read" in program("bundle", command, "notes.txt", expect=2).stderr
+        assert "no archive of a known format" in program("bundle", command, "notes.txt", expect=2).stderr
         assert "no such file" in program("bundle", command, "no.tar", expect=2).stderr
         assert "not an archive" in program("bundle", command, ".", expect=2).stderr
 

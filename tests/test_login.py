@@ -196,7 +196,7 @@ def test_a_wait_for_an_approval_does_not_look_like_a_hang(program: Program, prac
     terminal = Terminal(program, "list", "bittern:")
     log_in(terminal, practice)
     terminal.expect("bittern says: Approve this login on your phone.")
-    terminal.expect("bittern has not let us in yet (")
+    terminal.expect("bittern has not accepted the login yet (")
     assert terminal.end() == 0 and "empty" in terminal.seen
 
 

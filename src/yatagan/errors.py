@@ -130,7 +130,7 @@ class Refused(YataganError):
 
 
 class CannotReach(YataganError):
-    """A node could not be reached or did not let us in.
+    """A node could not be reached or refused the login.
 
     `step` is how far we came: look-up, connect, key-exchange, host-key, login, sftp; or keeper, where it was one that
     had a login open.
@@ -253,7 +253,7 @@ class BadList(YataganError):
 
 
 class BadArchive(YataganError):
-    """A file is no archive that we can read, or its index makes no sense. `why` is a full clause."""
+    """A file is no archive of a known format, or its index makes no sense. `why` is a full clause."""
 
     def __init__(self, path: bytes, why: str, remedy: str = "", *, store: str = "") -> None:
         super().__init__(f"{path!r}: {why}")

@@ -178,13 +178,13 @@ _RATIO_AFTER = 64 << 20
 
 
 def check_proportion(given: int, taken: int, ratio: int) -> None:
-    """Raises Bomb when more than `ratio` bytes have come out for each one that went in."""
+    """Raise Bomb when more than `ratio` bytes came out for each byte that went in."""
     if given > _RATIO_AFTER and given > ratio * max(taken, 1):
         raise Bomb(ratio)
 
 
 class Compression(StrEnum):
-    """What a file turns out to be, by its first bytes."""
+    """How a file is compressed, by its first bytes."""
 
     PLAIN = "plain"
     GZIP = "gzip"
@@ -205,14 +205,14 @@ _MAGIC = [
 
 
 def packing_of(start: bytes) -> Compression:
-    """What these first bytes begin."""
+    """The compression that these first bytes belong to."""
     if len(start) >= 4 and start[1:4] == b"\x2a\x4d\x18" and 0x50 <= start[0] <= 0x5F:
         return Compression.ZSTD  # a skippable frame may come first
     return next((packing for magic, packing in _MAGIC if start.startswith(magic)), Compression.PLAIN)
 
 
 def unpacked(stream: Stream, packing: Compression) -> Stream:
-    """The plain bytes of a compressed stream. Raises Damaged while it is read."""
+    """The plain bytes of a compressed stream. Reading raises Damaged."""
     if packing is Compression.PLAIN:
         return stream
     if packing is Compression.ZSTD:
@@ -234,7 +234,7 @@ _DECOMPRESSORS: dict[Compression, Callable[[], Any]] = {
 
 
 class _Pressed:
-    """One or several compressed streams after another, with decompressors of the standard library's kind."""
+    """One or more compressed streams in a row, by a decompressor of the standard library."""
 
     def __init__(self, stream: Stream, make: Callable[[], Any]) -> None:
         self._stream = stream
@@ -302,7 +302,7 @@ _HELD = 32 << 20
 
 
 class Seekable:
-    """The tar stream of a file with a seek table: any part of it. A few frames are kept for what comes next."""
+    """The tar stream of a file with a seek table: any part of it can be read. A few frames are cached."""
 
     def __init__(self, source: Bytes, frames: Frames) -> None:
         import zstandard

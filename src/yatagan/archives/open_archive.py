@@ -25,7 +25,7 @@ class ArchiveReader(Protocol):
 
     @property
     def at(self) -> int:
-        """How far it has been read, in bytes of the tar stream, or of the file for a zip."""
+        """How far it was read: the offset in the tar stream, or in a zip file."""
 
     def members(self) -> Iterator[Member]:
         """The members, in order. May be called again after `resume`."""
@@ -34,15 +34,15 @@ class ArchiveReader(Protocol):
         """The present member's data, as (offset in the file, bytes)."""
 
     def resume(self) -> bool:
-        """After Damaged: go on behind it, if anything can be found there."""
+        """Go on behind damage. Returns whether anything was found there."""
 
 
 class NoArchive(Exception):
-    """The file is no archive that we can read."""
+    """The file is no archive of a known format."""
 
 
 class Sequential:
-    """Bytes read from front to back; passing over costs nothing."""
+    """Bytes read from front to back; skipping costs nothing."""
 
     def __init__(self, source: Bytes) -> None:
         self._source = source
@@ -55,14 +55,14 @@ class Sequential:
         return data
 
     def skip(self, size: int) -> None:
-        """Pass over bytes. Raises EOFError when there are not so many."""
+        """Skip bytes. Raises EOFError when there are too few."""
         if self.at + size > self._source.size:
             raise EOFError
         self.at += size
 
 
 class _RatioGuard:
-    """Plain bytes of a compressed file, as long as they stay in proportion to it."""
+    """The plain bytes of a compressed file, while they stay in proportion to it."""
 
     def __init__(self, plain: Stream, packed: Sequential, ratio: int) -> None:
         self._plain = plain
@@ -79,7 +79,7 @@ class _RatioGuard:
 
 
 def open_archive(source: Bytes, *, ratio: int) -> ArchiveReader:
-    """A reader for any archive, from its beginning. Raises NoArchive, Damaged."""
+    """Open an archive of any format. Raises NoArchive, Damaged."""
     start = source.read_at(0, BLOCK)
     # A tar may begin with a name that looks like something else.
     packing = Compression.PLAIN if is_header(start) else packing_of(start)
@@ -96,7 +96,7 @@ def open_archive(source: Bytes, *, ratio: int) -> ArchiveReader:
 
 
 def open_by_frames(source: Bytes) -> Bytes | None:
-    """The tar stream of an archive of which any part can be read: a plain tar, or one with a seek table. Else None."""
+    """The tar stream of an archive of which any part can be read: plain, or with a seek table; else None."""
     start = source.read_at(0, BLOCK)
     packing = Compression.PLAIN if is_header(start) else packing_of(start)
     if packing is Compression.PLAIN:
@@ -108,7 +108,7 @@ def open_by_frames(source: Bytes) -> Bytes | None:
 
 
 class _Probed:
-    """A tar reader that tells a file that never was an archive from one that is damaged."""
+    """A tar reader that distinguishes a damaged archive from a file that never was one."""
 
     def __init__(self, reader: TarReader) -> None:
         self._reader = reader

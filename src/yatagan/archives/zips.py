@@ -22,7 +22,7 @@ _UTF8 = 0x800
 
 
 class _SeekableBytes(io.RawIOBase):
-    """Bytes as the file that the standard library wants."""
+    """Bytes as the file object that `zipfile` wants."""
 
     def __init__(self, source: Bytes) -> None:
         self._source = source
@@ -50,7 +50,7 @@ class _SeekableBytes(io.RawIOBase):
 
 
 class ZipReader:
-    """Reads a zip archive. Raises Damaged when it has no table of contents that can be read."""
+    """Reads a zip archive. Raises Damaged when its central directory cannot be read."""
 
     def __init__(self, source: Bytes, ratio: int) -> None:
         self._ratio = ratio
@@ -127,7 +127,7 @@ def _kind(info: zipfile.ZipInfo, mode: int) -> str:
 
 
 def _mtime_ns(info: zipfile.ZipInfo) -> int:
-    """When the member was changed: as Unix tells, or by the local clock of whoever made it, in steps of 2 s."""
+    """A member's modification time: the Unix one if there is one, else the maker's local clock in steps of 2 s."""
     extra, at = info.extra, 0
     while at + 4 <= len(extra):
         kind, size = struct.unpack_from("<HH", extra, at)

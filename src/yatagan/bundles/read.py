@@ -79,7 +79,7 @@ async def open_bundle(store: Store, path: bytes) -> AsyncIterator[Bundle]:
                 bundle.beside, bundle.totals = BlockingReader(store, beside, size), totals
         yield bundle
     except NoArchive:
-        raise BadArchive(path, "it is no archive that we can read", _KNOWN, store=store.name) from None
+        raise BadArchive(path, "it is no archive of a known format", _KNOWN, store=store.name) from None
     except BadIndex as error:
         why = f"its index, line {error.line}: {error.why}"
         raise BadArchive(path, why, "rename the index, and the archive is read without it", store=store.name) from None

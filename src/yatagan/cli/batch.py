@@ -143,7 +143,7 @@ def _under_way(step: Step, batch: Batch) -> tuple[str, str]:
 
 
 def _step_state(step: Step, carried: bool) -> str:
-    """In words: nothing moves of a batch that nobody carries."""
+    """The state of a step in words; without a process nothing is moving."""
     return "waiting" if step.state is StepState.MOVING and not carried else step.state.value
 
 
@@ -206,7 +206,7 @@ async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, *
 
 
 def _refuse_cancelled(outcome: BatchCounts) -> None:
-    """Raises Refused for a batch that nobody is to carry any more."""
+    """Raise Refused for a cancelled batch."""
     standing = outcome.standing
     if standing.state is BatchState.CANCELLED:
         raise Refused(
@@ -257,7 +257,7 @@ async def _cancel(app: App, batch: Batch, *, json_: bool) -> None:
 
 
 async def _refuse_moved(header: Header) -> None:
-    """Raises Refused when a path of this machine that was accepted with the plan leads elsewhere by now."""
+    """Raise Refused if an accepted path of this machine leads elsewhere by now."""
     here = LocalStore(b"/")
     for root in header.roots:
         # A source may be a link, which is staged as such; what we write into must not have become one.
@@ -270,7 +270,7 @@ async def _refuse_moved(header: Header) -> None:
 
 
 def _state(batch: Batch, outcome: BatchCounts) -> str:
-    """In words; a batch that was moving when its process died is interrupted, whatever the journal last heard."""
+    """The state of a batch in words. If its process died while moving, it is interrupted."""
     state = outcome.standing.state
     if batch.is_carried():
         stopped = batch.stopped_process()

@@ -80,7 +80,7 @@ def make_command(
 
 
 def _target(sources: list[Place], output: str | None, form: Form | None) -> tuple[Place, Form]:
-    """Where the bundle goes, as far as the words tell, and its form. Raises BadPlace, UsageError."""
+    """Where the bundle goes and its format, from what was typed. Raises BadPlace, UsageError."""
     node = sources[0].node
     for source in sources:
         if source.node != node:
@@ -148,7 +148,7 @@ async def _make(app: App, sources: list[Place], target: Place, recipe: Recipe, c
 
 
 async def _scan_all(app: App, store: Store, sources: list[Place], choice: Choice, *, quiet: bool) -> dict[bytes, Tree]:
-    """What goes in, by the names that it will have there. Raises BadPlace, StoreError."""
+    """Scan the sources. Returns their trees by the names that they get in the bundle. Raises BadPlace, StoreError."""
     trees: dict[bytes, Tree] = {}
     for source in sources:
         root = await store.resolve(source.path)

@@ -64,7 +64,7 @@ def list_command(
 
 
 class _Listing:
-    """What was found, and how the reading ended."""
+    """The entries that were read, and where the archive is damaged."""
 
     def __init__(self) -> None:
         self.lines: list[IndexEntry] = []
@@ -196,13 +196,13 @@ async def _unpack(app: App, where: Place, into: Place, wish: UnpackRequest, json
 
 
 async def _with(view: View, work: Coroutine[None, None, T]) -> T:
-    """Do something while it is shown."""
+    """Await work while a view shows it."""
     async with view:
         return await work
 
 
 async def _directory(app: App, store: Store, into: Place) -> bytes:
-    """The absolute path of the directory to unpack into; made if it is not there. Raises BadPlace, Refused."""
+    """The directory to unpack into, made if it is missing. Raises BadPlace, Refused."""
     root = await store.resolve(into.path, follow=True)
     if into.node:
         await refuse_read_only(store, app.nodes().get(into.node), root)
@@ -215,7 +215,7 @@ async def _directory(app: App, store: Store, into: Place) -> bytes:
 
 
 async def _within_space(store: Store, root: bytes, wish: UnpackRequest) -> UnpackRequest:
-    """The wish, to write no more than there is room for, unless it says how much."""
+    """Limit what is written to the free space, unless the user set a limit."""
     free = await store.free_space(root) if wish.manner.most is None else None
     return wish if free is None else replace(wish, manner=wish.manner._replace(most=free - free // 50))
 

@@ -47,7 +47,7 @@ _DIFFERENCES = {
 
 
 def _shown(where: Place) -> str:
-    """A place, shorter where it is below the directory that we are in."""
+    """A place as text, relative if it is below the working directory."""
     here = os.getcwdb()
     if where.node or not holds(here, where.path):
         return text.place(where.node, where.path)
@@ -55,14 +55,14 @@ def _shown(where: Place) -> str:
 
 
 def made_evidence(where: Place, made: MadeBundle) -> str:
-    """How we know what a bundle holds."""
+    """How a new bundle was proven."""
     if not where.node:
         return "written and synced"
     return "on-node" if made.proven else "sent"
 
 
 def tell_made(where: Place, contents: BundleContents, made: MadeBundle, recipe: Recipe, json_: bool) -> None:
-    """What was made, and how to use it."""
+    """Show what was made, and how to use it."""
     totals = made.totals
     if json_:
         say_json(
@@ -121,7 +121,7 @@ def _proof(where: Place, made: MadeBundle) -> str:
 
 
 def show_listing(lines: Sequence[IndexEntry]) -> None:
-    """Members as a table, and what they come to."""
+    """Show members as a table, with totals."""
     rows = []
     for line in lines:
         member = line.member
@@ -143,7 +143,7 @@ _TYPE_BITS = {FILE: stat.S_IFREG, DIRECTORY: stat.S_IFDIR, "link": stat.S_IFLNK,
 
 
 def listing_json(where: Place, path: bytes, lines: Sequence[IndexEntry], damage: str, fits: bool) -> dict[str, Any]:
-    """Members for scripts."""
+    """Members as JSON."""
     members = []
     for line in lines:
         member = line.member
@@ -171,7 +171,7 @@ def tell_unpacked(
     seconds: float,
     json_: bool,
 ) -> None:
-    """What was unpacked, and what was not, and why."""
+    """Show what was unpacked, and what was not and why."""
     counts = read.counts
     if json_:
         say_json(
@@ -255,12 +255,12 @@ def _tell_damage(read: ReadResult, salvaged: bool) -> None:
 
 
 def damage_text(at: int, why: str) -> str:
-    """Where an archive is damaged, and in what way."""
+    """Where an archive is damaged, and how."""
     return f"the archive is damaged at byte {text.number(at)} of its contents: {text.show(why)}"
 
 
 def tell_checked(where: Place, path: bytes, bundle: Bundle, read: ReadResult, json_: bool) -> None:
-    """The verdict on an archive."""
+    """Show the verdict on an archive."""
     if json_:
         say_json(
             {

@@ -157,7 +157,7 @@ async def _scan(app: App, store: Readable, where: Place, choice: Choice, *, quie
 async def _write(
     app: App, store: Store, where: Place, tree: Tree, output: str | None, data: bytes, alone: bool
 ) -> tuple[Place, bytes]:
-    """Write list and facts file; where the list is, and its name."""
+    """Write list and facts file. Returns the list's directory and name."""
     if output is None:
         path = tree.root + b".sha256" if alone else posixpath.join(tree.root, LIST_NAME)
         target, there = Place(where.node, path), store
@@ -179,7 +179,7 @@ async def _write(
 
 
 async def _put(store: Store, path: bytes, data: bytes) -> None:
-    """A small file, whole or not at all; what has the name is kept aside."""
+    """Write a small file atomically; an older one of its name is kept."""
     directory = posixpath.dirname(path)
     part = posixpath.join(directory, PART_PREFIX + b"list-" + secrets.token_hex(4).encode() + PART_SUFFIX)
     writer = await store.create_part(part)
@@ -198,7 +198,7 @@ async def _put(store: Store, path: bytes, data: bytes) -> None:
 
 
 async def _kept_name(store: Store, path: bytes) -> bytes:
-    """Where a list that is replaced is kept; the directories for it are made."""
+    """The path under which a replaced list is kept. Makes the directories for it."""
     kept = posixpath.join(posixpath.dirname(path), KEPT_DIRECTORY)
     stamp = time.strftime("list-%Y%m%d-%H%M%S-").encode() + secrets.token_hex(2).encode()
     for above in (kept, posixpath.join(kept, stamp)):
@@ -208,7 +208,7 @@ async def _kept_name(store: Store, path: bytes) -> bytes:
 
 
 def _patterns(choice: Choice) -> dict[str, list[str]]:
-    """What was chosen by, for the record; nothing where everything was."""
+    """The patterns that chose, for the ledger; empty if everything was chosen."""
     given = {"only": choice.only, "skip": choice.skip}
     return {name: [text.show(pattern) for pattern in patterns] for name, patterns in given.items() if patterns}
 
@@ -250,7 +250,7 @@ def verify_command(
 
 @dataclass(frozen=True, slots=True)
 class _Against:
-    """The record that a tree is held against."""
+    """The record that a tree is verified against."""
 
     place: Place
     digest: str
@@ -284,7 +284,7 @@ async def _verify(
 
 
 def _only(listed: list[Listed], where: Place) -> list[Listed]:
-    """For a single file: its own line, as the root of a tree of one."""
+    """The record of a single file: its own line."""
     found = [line for line in listed if posixpath.basename(line.path) == where.name]
     if len(found) != 1:
         raise BadPlace(str(where), "the list does not name this file", "give another list with --against")
@@ -294,7 +294,7 @@ def _only(listed: list[Listed], where: Place) -> list[Listed]:
 async def _read_record(
     app: App, store: Readable, tree: Tree, where: Place, against: str | None
 ) -> tuple[Place, bytes, bytes | None]:
-    """The list's place, the list, and the facts file beside it if there is one."""
+    """Read a list, and the facts file beside it if there is one."""
     if against is None:
         alone = tree.entries[b""].kind is not Kind.DIRECTORY
         path = tree.root + b".sha256" if alone else posixpath.join(tree.root, LIST_NAME)

@@ -73,7 +73,7 @@ def forbid(directory: str, json_: bool) -> None:
 
 
 def _tell(app: App, settings: Settings, json_: bool, said: str) -> None:
-    """A change, in one line."""
+    """Show a change in one line."""
     if json_:
         _say_all(app, settings)
     else:

@@ -46,7 +46,7 @@ def find_home() -> Home:
 
 
 class OpenSession:
-    """A source whose first session is one that is open already, so that planning and moving share one login."""
+    """A source whose first session is open already, so that planning and moving share one login."""
 
     def __init__(self, store: Store, source: Source) -> None:
         self._store: Store | None = store
@@ -64,7 +64,7 @@ class OpenSession:
         return self._source.pins()
 
     async def release(self) -> None:
-        """End the session that nobody needs after all."""
+        """Close a session that was not used."""
         if self._store is not None:
             await self._store.close()
             self._store = None
@@ -79,7 +79,7 @@ class App:
 
     @classmethod
     def start(cls, *, questions: bool = True) -> App:
-        """With the user's directories; questions only where there is a terminal to ask at."""
+        """Start with the user's directories. Questions are asked only at a terminal."""
         attended = questions and sys.stdin.isatty() and sys.stderr.isatty()
         home = find_home()
         write_defects_to(home.defects)
@@ -87,7 +87,7 @@ class App:
 
     @property
     def questions(self) -> bool:
-        """Whether there is somebody to ask."""
+        """Whether somebody can be asked."""
         return isinstance(self.answers, AtTerminal)
 
     def settings(self) -> Settings:
@@ -117,7 +117,7 @@ class App:
     def source(
         self, place: Place, *, pinned: tuple[str, int] | None = None, commands: bool = True, writing: bool = False
     ) -> Source:
-        """How to open the store that holds a place, for `writing` or only for reading."""
+        """How to open the store of a place, for reading or `writing`."""
         if not place.node:
             from yatagan.stores.local import LocalSource
 
@@ -132,7 +132,7 @@ class App:
         return NodeSource(node, self.home, self.connection(), self.answers, pinned=pinned, commands=commands)
 
     def keeper(self, node: str) -> Keeper | None:
-        """The keeper that has a login to a node open, if there is one."""
+        """The running keeper of a node; None without one."""
         from yatagan.keeper.endpoint import Endpoint
 
         meeting = Endpoint(self.home, node)
@@ -154,7 +154,7 @@ class App:
             return await source.open()
 
     def trusts(self, error: UnknownHostKey) -> bool:
-        """Show a host key that is new to us, and ask; one that is accepted is remembered."""
+        """Show an unknown host key and ask; an accepted one is saved."""
         if not self.questions or not self._confirms(error):
             return False
         from yatagan.nodes.host_keys import accept
@@ -163,14 +163,16 @@ class App:
         return True
 
     def _confirms(self, error: UnknownHostKey) -> bool:
-        click.echo(f"{error.node} ({show(error.host)}) is new to us. Its host key, {error.algorithm}:", err=True)
+        click.echo(
+            f"{error.node} ({show(error.host)}) shows a host key that was not seen before, {error.algorithm}:", err=True
+        )
         click.echo("  " + click.style(error.fingerprint, bold=True), err=True)
         with plain_interrupts():
             return click.confirm("Is this the key that the site publishes?", default=False, err=True)
 
 
 def run(work: Coroutine[Any, Any, T]) -> T:
-    """Run a command's asynchronous part; of several errors of ours at once, the first."""
+    """Run a coroutine; of several errors at once, raise the first."""
     try:
         return asyncio.run(work)
     except BaseExceptionGroup as group:
@@ -189,7 +191,7 @@ def say_json(value: object) -> None:
 
 
 def fail(error: YataganError) -> int:
-    """Tell an error in words; the exit status that goes with it."""
+    """Report an error. Returns its exit status."""
     what, next_step, status = messages.explain(error)
     click.echo(click.style("yatagan: ", fg="red") + what, err=True)
     if next_step:
@@ -198,7 +200,7 @@ def fail(error: YataganError) -> int:
 
 
 def one_of(kind: type[StrEnum]) -> click.Choice[str]:
-    """The values of an enumeration, for an option."""
+    """An option type for the values of an enumeration."""
     return click.Choice([each.value for each in kind])
 
 

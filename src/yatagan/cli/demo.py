@@ -24,7 +24,7 @@ _PATIENCE = '# Short, so that the demo need not wait. Without it: ten minutes.\n
 
 
 class _Tour:
-    """Runs commands one after the other, each shown as one would type it."""
+    """Runs commands one after the other, each shown as it would be typed."""
 
     def __init__(self, directory: Path) -> None:
         self.directory = directory
@@ -32,12 +32,12 @@ class _Tour:
         self._environment = {**os.environ, "YATAGAN_HOME": str(directory / "home")}
 
     def say(self, words: str) -> None:
-        """A heading."""
+        """Print a heading."""
         click.echo()
         click.echo(click.style(f"# {words}", fg="cyan"))
 
     def run(self, *words: str, expect: int = 0) -> None:
-        """One command, in the demo's directory. Another exit status than expected ends the demo."""
+        """Run one command in the demo's directory. An unexpected exit status ends the demo."""
         click.echo(click.style("$ ", fg="green") + click.style(shlex.join(("yatagan", *words)), bold=True))
         status = subprocess.run(
             [sys.executable, "-m", "yatagan", *words], cwd=self.directory, env=self._environment, check=False
@@ -48,7 +48,7 @@ class _Tour:
             raise Refused(f"the command ended with {status}, not {expect}", "the demo's directory is left as it is")
 
     def fault(self, **wrong: str) -> None:
-        """Make heron go wrong, or right again."""
+        """Set or clear a fault of heron."""
         now = faults.Faults()
         for name, value in wrong.items():
             now = now.with_(name, value)
@@ -117,7 +117,7 @@ def _tour(tour: _Tour) -> None:
     make_results(tour.site.home("heron") / "campaign" / "results", tour.site.home("heron") / "campaign" / "fen")
     tour.run("stage", "heron:campaign/results", ".")
 
-    tour.say("Who moved and checked what, and how we know.")
+    tour.say("Who moved and checked what, and how that is known.")
     tour.run("ledger", "show")
 
 

@@ -1,4 +1,4 @@
-"""The same stage again, on the command line: what an earlier batch has left, and what becomes of it."""
+"""The same stage again, at the command line: what an earlier batch has left, and what becomes of it."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ class EarlierUse(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Earlier:
-    """An unfinished batch with the same ends as a new plan, and what it came to so far."""
+    """An unfinished batch with the same ends as a new plan, and its counts."""
 
     batches: Batches
     batch: Batch
@@ -38,7 +38,7 @@ class Earlier:
 
     @property
     def words(self) -> str:
-        """What is there of it: `batch 261127-k7qd: 600 of 1,000 files are in place; 40 MB of the rest are safe`."""
+        """What it has done: `batch 261127-k7qd: 600 of 1,000 files are in place; 40 MB of the rest are safe`."""
         outcome, name = self.outcome, self.batch.name
         if self.batch.is_carried():
             return f"batch {name} carries this now; see: yatagan batch show {name}"
@@ -48,14 +48,14 @@ class Earlier:
         return words + (f"; {text.size(outcome.safe)} of the rest are safe there" if outcome.safe else "")
 
     def use(self, header: Header, plan: Plan) -> EarlierUse:
-        """What a stage makes of it."""
+        """What a stage does with it."""
         if self.batch.is_carried():
             return EarlierUse.RUNNING
         with contextlib.closing(self.batch.journal()) as journal:
             return EarlierUse.GO_ON if can_go_on(journal, header, plan.steps()) else EarlierUse.TAKE_OVER
 
     def would(self, use: EarlierUse) -> str:
-        """For a plan that is only shown."""
+        """The sentence for a plan that is only shown."""
         name = self.batch.name
         match use:
             case EarlierUse.RUNNING:
@@ -66,17 +66,17 @@ class Earlier:
                 return f"A stage takes over what is there of batch {name}, and cancels it."
 
     def did(self, use: EarlierUse, batch: str) -> str:
-        """For a plan that is carried out, by `batch`."""
+        """The sentence for a plan that is carried out, by `batch`."""
         if use is EarlierUse.GO_ON:
             return f"Going on with batch {batch}."
         return f"Batch {batch} takes over what is there of batch {self.batch.name}, which is cancelled."
 
     def in_use(self) -> BatchInUse:
-        """What to raise while another process carries it."""
+        """The error while another process carries it."""
         return BatchInUse(self.batch.name, self.batch.holder())
 
     async def become(self, use: EarlierUse, header: Header, plan: Plan, destination: Store) -> Batch:
-        """The batch that is to be carried, locked by us. Raises BatchInUse, JournalError."""
+        """The batch to carry, locked by us. Raises BatchInUse, JournalError."""
         self.batch.lock()
         if use is EarlierUse.GO_ON:
             with contextlib.closing(self.batch.journal()) as journal:
@@ -95,7 +95,7 @@ class Earlier:
 
 
 def find_earlier(app: App, header: Header) -> Earlier | None:
-    """The batch that an earlier stage with the same ends has left. Raises JournalError."""
+    """The batch that an earlier stage with the same ends left behind. Raises JournalError."""
     batches = Batches(app.home.batches)
     batch = unfinished(batches, header)
     if batch is None:
@@ -105,7 +105,7 @@ def find_earlier(app: App, header: Header) -> Earlier | None:
 
 
 def as_json_earlier(earlier: Earlier | None, use: EarlierUse | None) -> dict[str, Any] | None:
-    """For scripts."""
+    """An earlier batch as JSON."""
     if earlier is None or use is None:
         return None
     outcome = earlier.outcome
@@ -115,7 +115,7 @@ def as_json_earlier(earlier: Earlier | None, use: EarlierUse | None) -> dict[str
 async def held(
     app: App, journal: Journal, stores: tuple[Store, Store], ends: tuple[Source, Source]
 ) -> tuple[Source, Source]:
-    """The open stores, as the ends of a batch; another one where a batch that goes on holds to another address."""
+    """The ends of a batch over stores that are open; a new store if the batch is pinned to another address."""
     header, pins = journal.header(), journal.standing().pins
     found: list[Source] = []
     for node, store, end in zip((header.source_node, header.destination_node), stores, ends, strict=True):

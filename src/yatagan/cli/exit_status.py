@@ -25,14 +25,14 @@ class ExitStatus(IntEnum):
 
 @dataclass(frozen=True, slots=True)
 class Conclusion:
-    """A clause, and what the program ends with."""
+    """How a command ends: one clause, and the exit status."""
 
     text: str
     status: ExitStatus
 
 
 def of_plan(counts: Summary) -> Conclusion:
-    """Of a plan that moves nothing, or is only shown."""
+    """The conclusion of a plan that moves nothing, or is only shown."""
     wrong = [
         (counts.in_the_way, ("name is", "names are"), "taken by something of another kind"),
         (counts.clashes, ("name clashes", "names clash"), "with another on the disk there, which ignores case"),
@@ -55,7 +55,7 @@ def of_plan(counts: Summary) -> Conclusion:
 
 
 def of_batch(outcome: BatchCounts, problem: CannotReach | None = None) -> Conclusion:
-    """Of a batch as it stands."""
+    """The conclusion of a batch as it stands."""
     state, fault = outcome.standing.state, outcome.standing.fault
     if state is BatchState.FINISHED:
         parts = []

@@ -92,7 +92,7 @@ def _show(record: Record) -> None:
 
 
 def _evidence(body: dict[str, Any]) -> str:
-    """How it is known: one word for all, or how many files by which."""
+    """The evidence of a record: one kind for all, or counts by kind."""
     known = body.get("evidence", "")
     if isinstance(known, dict):
         return ", ".join(f"{text.number(count)} {text.show(name)}" for name, count in known.items())

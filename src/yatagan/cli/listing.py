@@ -61,7 +61,7 @@ def list_command(
 
 
 async def _read(app: App, where: Place, recursive: bool, choice: Choice, heard: Heard) -> tuple[Tree, bytes]:
-    """What is to be shown, and the bundle that it was found in, if any."""
+    """Read what is shown. Also returns the bundle that it was found in, if any."""
     store = SeeThrough(await app.open(app.source(where, commands=False)), listed=False)
     try:
         depth = None if recursive else 1
@@ -80,7 +80,7 @@ async def _read(app: App, where: Place, recursive: bool, choice: Choice, heard: 
 async def _gather(
     store: Readable, root: bytes, found: list[tuple[bytes, Facts]], recursive: bool, choice: Choice, heard: Heard
 ) -> Tree:
-    """What a pattern stands for, as one tree below the directory where the pattern begins."""
+    """The matches of a pattern, as one tree."""
     tree = Tree(root, Entries({b"": Facts(Kind.DIRECTORY, 0, 0, 0)}))
     for path, facts in found:
         name = posixpath.relpath(path, root)
@@ -93,7 +93,7 @@ async def _gather(
 
 
 def _listed(tree: Tree) -> list[bytes]:
-    """What is shown: the entries below a directory, or the one thing itself."""
+    """The entries to show: those below a directory, or the one file itself."""
     if tree.entries[b""].kind is not Kind.DIRECTORY:
         return [b""]
     return sorted(path for path in tree.entries if path)
@@ -130,7 +130,7 @@ def _show(where: Place, tree: Tree, bundle: bytes, batches: Batches) -> None:
 
 
 def _unfinished(tree: Tree) -> dict[str, list[int]]:
-    """Sizes of the part files that were met, by batch."""
+    """Bytes of part files found, by batch."""
     found: dict[str, list[int]] = {}
     for path, facts in tree.unfinished.items():
         found.setdefault(batch_of_part(posixpath.basename(path)), []).append(facts.size)

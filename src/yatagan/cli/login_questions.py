@@ -19,9 +19,9 @@ _TOLD_AFTER, _TOLD_AGAIN = 5.0, 30.0
 
 
 class AtTerminal:
-    """Asks the person at the terminal. Asking stops everything else, which is as it should be: we cannot go on.
+    """Asks the person at the terminal. A question stops everything else, since nothing can go on without its answer.
 
-    While a batch is carried, `aside` makes room on the screen, and `stop` is what Ctrl-C at a question does.
+    While a batch is carried, `aside` clears the screen for it, and `stop` is what Ctrl-C does.
     """
 
     def __init__(self) -> None:
@@ -31,7 +31,7 @@ class AtTerminal:
         self._noted: set[str] = set()
 
     async def answer(self, question: Question) -> str:
-        """The server's words, then what is typed; secrets are not shown."""
+        """Show the server's words and read an answer; secrets are not shown."""
         self.waited()
         words = show(question.text.strip())
         text = f"{question.node} asks: {words} " if question.node else f"{words} "
@@ -48,7 +48,7 @@ class AtTerminal:
             raise NeedsAnswer(question.node, question.text) from None
 
     def tell(self, node: str, said: str) -> None:
-        """What a server says, line by line."""
+        """Show what a server says."""
         self.waited()
         with self.aside():
             for line in said.strip().splitlines():
@@ -78,7 +78,7 @@ class AtTerminal:
 
 
 class Unattended(NoPrompter):
-    """There is nobody to ask; but somebody may read the log."""
+    """Nobody can be asked, but somebody may read the log."""
 
     def __init__(self) -> None:
         self._told = 0.0
@@ -106,14 +106,14 @@ def _wait(node: str, seconds: float, reached: LoginProgress) -> str:
         case LoginProgress.NOTHING:
             return f"connecting to {node} ({seconds:.0f} s)"
         case LoginProgress.SERVER:
-            return f"{node} has not let us in yet ({seconds:.0f} s): approve the login elsewhere?"
+            return f"{node} has not accepted the login yet ({seconds:.0f} s): approve it elsewhere?"
         case LoginProgress.ACCOUNT:
             return f"logged in to {node}; its shell has not answered yet ({seconds:.0f} s)"
 
 
 @contextlib.contextmanager
 def plain_interrupts() -> Iterator[None]:
-    """Ctrl-C ends a question at once; while files move it means a clean stop instead."""
+    """While a question is open Ctrl-C ends it at once; else it means a clean stop."""
     before = signal.signal(signal.SIGINT, signal.default_int_handler)
     try:
         yield

@@ -28,7 +28,7 @@ _COMMANDS = {
     "rename": ("mkdir_rename_remove", "Give something another name where it is."),
     "remove": ("mkdir_rename_remove", "Remove files and directories, after a second thought."),
     "ledger": ("ledger", "Show the record of what was staged, listed and verified."),
-    "completion": ("shell_completion", "Make your shell complete our commands and names."),
+    "completion": ("shell_completion", "Let your shell complete commands, options and names."),
     "practice": ("practice", "Start practice nodes on this machine."),
     "demo": ("demo", "See the whole thing at work, offline."),
 }
@@ -41,7 +41,7 @@ Exit statuses:
   0  good
   1  differences, failed steps, or output that is lost
   2  usage: a wrong option, place or name
-  3  a node cannot be reached, or does not let us in
+  3  a node cannot be reached, or refuses the login
   4  interrupted; yatagan batch resume goes on
   5  refused for safety
 """
@@ -91,7 +91,7 @@ def main(arguments: list[str] | None = None) -> NoReturn:
 
 
 def _run(arguments: list[str] | None) -> int:
-    """Run the program; its exit status."""
+    """Run the program. Returns its exit status."""
     from yatagan.errors import YataganError
 
     try:

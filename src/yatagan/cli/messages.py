@@ -33,7 +33,7 @@ _FAULTS = {
     Fault.KIND_IN_THE_WAY: "something of another kind has the name",
     Fault.SPECIAL: "not a file, directory or link",
     Fault.UNREADABLE: "it could not be looked into when planned",
-    Fault.PART_TAKEN: "part files of ours are in the way",
+    Fault.PART_TAKEN: "unfinished files of an earlier try are in the way",
     Fault.PART_CHANGED: "the part file was changed or replaced by somebody else",
     Fault.NONSENSE: "the server's answer makes no sense",
     Fault.HELPER_BROKEN: "the helper on the node failed: a defect of Yatagan's, not of the node's",
@@ -88,7 +88,7 @@ _STATUSES = {
 
 
 def fault(what: Fault, detail: str = "") -> str:
-    """A fault as a clause, with what the system said where it adds anything."""
+    """A fault as a clause, with the system's own words if they add anything."""
     said = show(detail)
     clause = _FAULTS[what]
     if what is Fault.REFUSED and said and said.lower() != "failure":
@@ -115,7 +115,7 @@ def fault(what: Fault, detail: str = "") -> str:
 
 
 def remedy(what: Fault, detail: str = "") -> str:
-    """What to do about a fault; "" when there is nothing to advise."""
+    """What to do about a fault; "" if there is no advice."""
     if what is Fault.LEADS_OUT:
         return f"name that itself, or allow it for good: yatagan config allow {show(detail)}"
     return _REMEDIES.get(what, "")
@@ -135,7 +135,7 @@ _DOING = {**STEPS, "keeper": "using its open login"}
 
 
 def explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
-    """What happened (with what it happened to), what to do next, and the exit status."""
+    """What happened and to what, what to do next, and the exit status."""
     match error:
         case e.CannotReach():
             return _explain_reach(error)

@@ -71,7 +71,7 @@ def rename_command(place: str, new_name: str, no_questions: bool, json_: bool) -
 
 @dataclass(slots=True)
 class _Removal:
-    """One place to be removed, as it was found."""
+    """A place to remove, as it was found."""
 
     where: Place
     tree: Tree
@@ -172,15 +172,15 @@ def _tell_removed(
 
 
 async def _meant(store: Store, where: Place) -> list[Place]:
-    """What a place with patterns in it stands for."""
+    """The paths that a place with patterns matches."""
     found = await expand_place(store, where)
     return [where] if found is None else [Place(where.node, path) for path, _ in found[1]]
 
 
 async def _writable(app: App, store: Store, where: Place) -> bytes:
-    """A place's path. Raises Refused where nothing may be written.
+    """The path of a place. Raises Refused where nothing may be written.
 
-    The name of a start directory or an area may be a link; what is meant is what it leads to.
+    A start directory or an area may be a link; then its target is meant.
     """
     area, rest = split_area(where.path)
     path = await store.resolve(where.path, follow=where.path in (b"", b".", b"~") or (bool(area) and not rest))
@@ -190,7 +190,7 @@ async def _writable(app: App, store: Store, where: Place) -> bytes:
 
 
 async def _protected(app: App, store: Store) -> list[bytes]:
-    """Directories whose loss would hurt: where logins and commands start, and areas."""
+    """Directories that must not be removed: where logins and commands start, and areas."""
     if store.name:
         areas = [b"@" + area.name.encode() for area in app.nodes().get(store.name).areas]
         return [await store.resolve(path, follow=True) for path in (b"~", b"", *areas)]

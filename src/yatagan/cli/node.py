@@ -102,7 +102,7 @@ def list_(json_: bool) -> None:
 
 
 def _disagreeing(node: Node, others: list[Node]) -> list[Node]:
-    """Nodes at the same address for which none of the same host keys is pinned."""
+    """Nodes at the same address that have none of this node's pins."""
     return [
         other
         for other in others

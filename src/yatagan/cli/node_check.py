@@ -57,7 +57,7 @@ def check(name: str, no_questions: bool, json_: bool) -> None:
 
 
 async def _look(app: App, name: str) -> tuple[Checkup, list[bytes]]:
-    """What the node can do; and destinations in which batches that have ended left unfinished files."""
+    """What the node can do, and destinations where ended batches left unfinished files."""
     from yatagan.nodes.connecting import offered_methods
     from yatagan.stores.node_probe import check_up
     from yatagan.stores.sftp import SftpStore
@@ -77,7 +77,7 @@ async def _look(app: App, name: str) -> tuple[Checkup, list[bytes]]:
 
 
 async def _left_behind(app: App, name: str) -> list[bytes]:
-    """Nearly always there is nothing that would have to be looked for."""
+    """Look for unfinished files, if any batch may have left some."""
     candidates = list(itertools.islice(left_behind(Batches(app.home.batches), name), _LOOKED_FOR))
     if not candidates:
         return []
@@ -90,7 +90,7 @@ async def _left_behind(app: App, name: str) -> list[bytes]:
 
 
 def _show_failure(error: CannotReach, what: str, remedy: str) -> None:
-    """How far we came, and what to try."""
+    """Show how far the login came, and what to try."""
     click.echo(click.style(f"{error.node}: not reached", bold=True))
     rows = []
     for step, doing in messages.STEPS.items() if error.step in messages.STEPS else ():
@@ -199,7 +199,7 @@ def _milliseconds(seconds: float) -> str:
 
 
 def meaning(found: Checkup) -> Iterator[str]:
-    """What was found, as advice: one clause each."""
+    """Advice that follows from the findings, one clause each."""
     if found.writable is not None:
         yield "nothing can be staged to its start directory; name another with --start, or an absolute path"
     if found.role is Role.LOGIN:

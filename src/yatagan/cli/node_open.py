@@ -23,7 +23,7 @@ _LONGEST = 7 * 86400.0
 
 
 def _span(ctx: click.Context, param: click.Parameter, value: str) -> float:
-    """Seconds, or click's error."""
+    """A duration in seconds. Raises click's error."""
     try:
         seconds = parse_duration(value)
     except ValueError as error:
@@ -105,7 +105,7 @@ async def _close(app: App, name: str, *, stop_batches: bool) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class OpenState:
-    """Whether a node is open; if not, how that ended; and what is wrong with its keeper, if anything is."""
+    """Whether a node is open; if not, how that ended; and what is wrong with its keeper."""
 
     status: KeeperStatus | None
     ending: KeeperEnd | None = None
@@ -113,7 +113,7 @@ class OpenState:
 
 
 async def openness(app: App, node: str) -> OpenState:
-    """Ask a node's keeper, if there is one."""
+    """Ask a node's keeper whether it is open."""
     keeper = app.keeper(node)
     if keeper is not None:
         try:
@@ -124,7 +124,7 @@ async def openness(app: App, node: str) -> OpenState:
 
 
 def as_fields(status: KeeperStatus | None) -> dict[str, Any] | None:
-    """An open node for scripts."""
+    """An open node as JSON."""
     if status is None:
         return None
     return {

@@ -24,7 +24,7 @@ from yatagan.trees.scan import scan
 
 
 class PartOwner(StrEnum):
-    """Whether anybody will finish a part file."""
+    """Whether any batch will finish a part file."""
 
     #: Its batch is carried now, or can be resumed.
     NEEDED = "needed"
@@ -183,7 +183,7 @@ async def _remove(app: App, where: Place, *, yes: bool, json_: bool) -> int:
 
 
 async def _remove_all(store: Store, parts: Iterable[Part]) -> tuple[int, list[tuple[Part, Fault]]]:
-    """How many went, and why others did not."""
+    """Remove part files. Returns how many, and why others stayed."""
     removed, failures = 0, []
     for part in parts:
         try:
@@ -207,7 +207,7 @@ def _age(part: Part) -> str:
 
 
 def _whose(part: Part) -> str:
-    """The batch, and whether it will go on."""
+    """The batch of a part file, and whether it will go on."""
     words = {PartOwner.NEEDED: "can go on", PartOwner.DEAD: "ended", PartOwner.UNKNOWN: "not of this machine"}
     return f"{part.batch or 'none'} ({words[part.prospect]})"
 

@@ -21,7 +21,7 @@ choosing: Callable[[Any], Any] = options(
 
 
 def parse_choice(only: tuple[str, ...], skip: tuple[str, ...]) -> Choice:
-    """The choice that the options make. Raises UsageError for a pattern that is none."""
+    """The choice from the options. Raises UsageError for a bad pattern."""
     for pattern in (*only, *skip):
         try:
             Choice([os.fsencode(pattern)])
@@ -31,7 +31,7 @@ def parse_choice(only: tuple[str, ...], skip: tuple[str, ...]) -> Choice:
 
 
 async def expand_place(store: Readable, place: Place) -> tuple[bytes, list[tuple[bytes, Facts]]] | None:
-    """What a place with patterns in it stands for; None for one without. Raises BadPlace when that is nothing."""
+    """The matches of a place with patterns; None without patterns. Raises BadPlace when nothing matches."""
     if not is_pattern(place.path):
         return None
     try:

@@ -32,7 +32,7 @@ def show_plan(
     modes: Modes,
     begun: str,
 ) -> None:
-    """The plan in a few lines; what one must not overlook comes first."""
+    """Show the plan in a few lines, warnings first."""
     counts = plan.summary
     names = ", ".join(text.show(name) for _, name in request.sources[:3])
     if len(request.sources) > 3:
@@ -89,14 +89,14 @@ def show_plan(
 
 
 def _renamed(request: Request) -> str:
-    """New names, where there are any."""
+    """The row for new names."""
     pairs = zip(request.originals, request.sources, strict=True)
     found = [f"{text.show(old)} → {text.show(new)}" for old, (_, new) in pairs if old != new]
     return ", ".join(found[:2]) + (f" and {len(found) - 2} more" if len(found) > 2 else "")
 
 
 def _way(request: Request) -> str:
-    """That the bytes come here first."""
+    """The row for bytes that pass through this machine."""
     if not (request.source_node and request.destination.node):
         return ""
     twice = "; both ends are the same node" if request.source_node == request.destination.node else ""
@@ -114,7 +114,7 @@ def _carried(plan: Plan) -> str:
 
 
 def _travel(plan: Plan) -> str:
-    """How small files travel, and what that saves."""
+    """The row for small files that travel in bundles, and what that saves."""
     if plan.travel is None:
         return ""
     found = plan.travel
@@ -127,7 +127,7 @@ def _travel(plan: Plan) -> str:
 
 
 def _storing(plan: Plan) -> str:
-    """Directories that are stored as bundles, and why those are made anew that are there."""
+    """The row for directories that are stored as bundles."""
     found = []
     for storing in (each for arrival in plan.arrivals for each in arrival.storing):
         name = text.show(posixpath.basename(storing.bundle))
@@ -141,7 +141,7 @@ def _storing(plan: Plan) -> str:
 
 
 def _as_files(plan: Plan) -> str:
-    """Directories that were to become bundles, but are there as files."""
+    """The row for directories that were to become bundles but are there as files."""
     found = [
         text.show(posixpath.join(arrival.name, path) if path else arrival.name)
         for arrival in plan.arrivals

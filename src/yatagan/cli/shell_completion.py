@@ -85,7 +85,7 @@ Put it where your shell starts, such as:
 )
 @click.argument("shell", type=click.Choice(list(_SCRIPTS)))
 def completion_command(shell: str) -> None:
-    """Write what makes SHELL complete our commands, options and names.
+    """Write the script that lets SHELL complete commands, options and names.
 
     Paths on a node are completed while it is open: see yatagan node open.
     """

@@ -49,7 +49,7 @@ class Area:
             raise ValueError("purged_after must be longer than nothing")
 
     def table(self) -> dict[str, Any]:
-        """What the file holds for it, without what was not said."""
+        """The area as a table of the file, without what was not given."""
         facts = {
             "path": self.path,
             "backed_up": self.backed_up,

@@ -15,7 +15,7 @@ _KNOWN = "socket.send() raised exception"
 
 
 class _LazyFile(logging.Handler):
-    """Adds to a file, which is made when there is something to say."""
+    """Appends to a file that is created with the first line."""
 
     def __init__(self, file: Path) -> None:
         super().__init__(logging.WARNING)
@@ -33,7 +33,7 @@ class _LazyFile(logging.Handler):
 
 
 def write_defects_to(file: Path) -> None:
-    """Have what asyncio says written to a file. What the SSH library says besides its errors is not wanted."""
+    """Write asyncio's warnings and the SSH library's errors to a file."""
     for name in ("asyncio", "asyncssh"):
         logging.getLogger(name).propagate = False
     logging.getLogger("asyncssh").setLevel(logging.CRITICAL)

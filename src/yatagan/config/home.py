@@ -41,7 +41,7 @@ class Home:
 
     @property
     def defects(self) -> Path:
-        """What went wrong in the program itself; nearly always there is no such file."""
+        """What went wrong in the program itself; usually there is no such file."""
         return self.state / "defects.log"
 
     @property
@@ -61,12 +61,12 @@ class Home:
 
     @property
     def lines(self) -> Path:
-        """What was found out about the connections to nodes, one file a node."""
+        """What was measured of the connections to nodes, one file a node."""
         return self.state / "lines"
 
     @property
     def digests(self) -> Path:
-        """Digests that need not be made again."""
+        """Remembered digests."""
         return self.state / "digests.db"
 
     @property
@@ -81,7 +81,7 @@ def find_project(start: Path) -> Path | None:
 
 
 def sync_directory(directory: Path) -> None:
-    """Make the names in a directory of ours durable. Raises OSError."""
+    """Sync a directory, so that names in it are durable. Raises OSError."""
     descriptor = os.open(directory, os.O_RDONLY | os.O_DIRECTORY)
     try:
         os.fsync(descriptor)
@@ -90,7 +90,7 @@ def sync_directory(directory: Path) -> None:
 
 
 def write_whole(file: Path, text: str) -> None:
-    """Write a small file, whole or not at all. Raises BadConfig."""
+    """Write a small file atomically. Raises BadConfig."""
     import tempfile
 
     file.parent.mkdir(parents=True, exist_ok=True)

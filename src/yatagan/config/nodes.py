@@ -17,7 +17,7 @@ from yatagan.places import NODE_NAME
 
 
 class Role(StrEnum):
-    """What a machine is made for."""
+    """What a node is for."""
 
     TRANSFER = "transfer"
     LOGIN = "login"
@@ -75,7 +75,7 @@ class Node:
 
     @property
     def most_logins(self) -> int:
-        """How many logins there may be at once: few where others have to work."""
+        """The most logins at once: few on login nodes, where people work."""
         return self.logins or (2 if self.role is Role.LOGIN else 8)
 
     @property
@@ -84,7 +84,7 @@ class Node:
         return parse_rate(self.max_rate) if self.max_rate is not None else None
 
     def table(self) -> dict[str, Any]:
-        """What the file holds for this node, without what was not said."""
+        """The node as a table of the file, without what was not given."""
         facts = {
             "address": self.address,
             "port": self.port,
@@ -102,7 +102,7 @@ class Node:
 
 
 class NodeBook:
-    """The nodes of one user. Reading is done once; every change is written at once, whole."""
+    """The saved nodes of one user. Every change is written at once, atomically."""
 
     def __init__(self, file: Path) -> None:
         self.file = file

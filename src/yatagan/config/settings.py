@@ -29,13 +29,13 @@ class ConnectionSettings:
 
 
 def _processors() -> int:
-    """Of this machine, those that we may use."""
+    """The processors of this machine that this process may use."""
     return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
 
 @dataclass(frozen=True, slots=True)
 class LoginNodeSettings:
-    """From which size (bytes) or expected time (seconds) on a stage through a login node is cautioned against."""
+    """From which size (bytes) or expected time (seconds) on the plan warns of a login node."""
 
     size: int = 1_000_000_000
     time: float = 300.0
@@ -43,14 +43,14 @@ class LoginNodeSettings:
 
 @dataclass(frozen=True, slots=True)
 class TreeSettings:
-    """`entries`: how many may be read for one command before somebody is asked, or it stops."""
+    """`entries`: the most entries that a command reads without asking."""
 
     entries: int = field(default=2_000_000, metadata={"read": parse_count})
 
 
 @dataclass(frozen=True, slots=True)
 class DiskSettings:
-    """`reserve`: bytes that a stage leaves free at its destination, for whoever else writes to that disk."""
+    """`reserve`: bytes that a stage leaves free at its destination."""
 
     reserve: int = 200_000_000
 
@@ -121,7 +121,7 @@ def forbid_root(home: Home, root: str) -> Settings:
 
 
 def _change(home: Home, table: str, key: str, value: str | list[str]) -> Settings:
-    """Write one value into the file, whose comments stay."""
+    """Write one value into the file; its comments stay."""
     import tomlkit  # which most commands, that only read, can do without
 
     file = home.settings_file

@@ -39,9 +39,9 @@ def find_matches(
     digests: bool,
     pulse: Callable[[], None],
 ) -> list[Match]:
-    """What the near file, of `size` bytes, and the far one have in common, in the order of the new one.
+    """Find what a local file of `size` bytes and a remote one have in common, in the order of the new file.
 
-    With `digests` every run has one. `pulse` is called now and then, and may raise. Raises what `read` raises.
+    `digests`: give every match a digest of its own. `pulse` is called now and then, and may raise.
     """
     found = _find(read, size, far, pulse)
     if old_is_far:
@@ -62,13 +62,13 @@ def find_matches(
 
 
 def _pair(far: Blocks, number: int) -> bytes:
-    """What a block is known by: not only its checksums, as the last one may be shorter."""
+    """A block as a key: both checksums and its length, since the last one may be shorter."""
     at = 4 * number
     return far.rolling[at : at + 4] + far.other[at : at + 4] + far.length(number).to_bytes(4, "little")
 
 
 def _joined(pairs: list[tuple[int, int, int]], far: Blocks) -> Iterator[Match]:
-    """Blocks, each (offset in the old file, in the new one, number), as few runs."""
+    """Blocks, each (offset in the old file, offset in the new one, number), merged into matches."""
     at = 0
     while at < len(pairs):
         old, new, _ = pairs[at]
@@ -82,7 +82,7 @@ def _joined(pairs: list[tuple[int, int, int]], far: Blocks) -> Iterator[Match]:
 def _pieces(
     read: Callable[[int, int], bytes], run: Match, old_is_far: bool, pulse: Callable[[], None]
 ) -> Iterator[bytes]:
-    """A run, as it is in the near file."""
+    """A match, read from the local file."""
     at = run.new if old_is_far else run.old
     end = at + run.size
     while at < end:
@@ -94,7 +94,7 @@ def _pieces(
 def _find(
     read: Callable[[int, int], bytes], size: int, far: Blocks, pulse: Callable[[], None]
 ) -> Iterator[tuple[int, int]]:
-    """(offset, block) for blocks of the far file in the near one, ascending by offset, and not overlapping."""
+    """(offset, block) of remote blocks in the local file, ascending and without overlap."""
     search = _Search(far)
     near = _Window(read, size, far.block, pulse)
     at = expected = found = rolled = 0
@@ -122,7 +122,7 @@ def _find(
 
 
 class _Window:
-    """The near file, a good piece of it at a time."""
+    """The part of the local file that is in memory."""
 
     def __init__(self, read: Callable[[int, int], bytes], size: int, block: int, pulse: Callable[[], None]) -> None:
         self._read = read
@@ -133,7 +133,7 @@ class _Window:
         self._held = memoryview(b"")
 
     def view(self, offset: int, count: int) -> memoryview:
-        """Bytes that must be there; fewer where the file has become shorter."""
+        """Bytes of the file; fewer if it has become shorter."""
         if offset < self._start or offset + count > self._start + len(self._held):
             self._pulse()
             self._start = offset
@@ -142,7 +142,7 @@ class _Window:
 
 
 class _Search:
-    """The far file's whole blocks, to be found by their checksums."""
+    """The remote file's whole blocks, by checksum."""
 
     def __init__(self, far: Blocks) -> None:
         self._far = far
@@ -155,7 +155,7 @@ class _Search:
         self._roller: _Roller | None = None
 
     def block_at(self, view: memoryview, expected: int) -> int | None:
-        """The block that these bytes are; the expected one where several are the same."""
+        """The block with these bytes; the expected one if several are equal."""
         rolling = zlib.adler32(view)
         if (numbers := self._numbers.get(rolling)) is None:
             return None
@@ -165,11 +165,11 @@ class _Search:
         return next((number for number in numbers if self._other[number] == other), None)
 
     def is_tail(self, view: memoryview) -> bool:
-        """Whether these bytes are the last block, which is shorter than the others."""
+        """Whether these bytes are the last, shorter block."""
         return (zlib.adler32(view), zlib.crc32(view)) == (self._rolling[-1], self._other[-1])
 
     def roll(self, view: memoryview) -> tuple[int | None, int]:
-        """The first offset at which there is a block, and how often only its rolling checksum was there."""
+        """The first offset of a block, and how often only the rolling checksum matched."""
         if self._roller is None:
             self._roller = _Roller(list(self._numbers), self._far.block)
         failed = 0
@@ -200,7 +200,7 @@ class _Roller:
         self._second = np.zeros(most, dtype=np.uint64)
 
     def offsets(self, view: memoryview) -> list[int]:
-        """Where in these bytes the checksum of a block is found."""
+        """The offsets at which these bytes have the checksum of a block."""
         size, data = self._block, np.frombuffer(view, dtype=np.uint8)
         if len(data) < size or not len(self._wanted):
             return []
@@ -220,6 +220,6 @@ class _Roller:
 
 
 def _modulo(values: NDArray[Number]) -> NDArray[Number]:
-    """What is left over: a division by a constant is much cheaper than a remainder."""
+    """The remainder by a constant: a division is much cheaper here than a remainder."""
     modulus = values.dtype.type(_MODULUS)
     return values - values // modulus * modulus

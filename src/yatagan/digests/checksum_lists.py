@@ -68,7 +68,7 @@ def parse_list(data: bytes, name: str = "") -> list[Listed]:
 
 
 def contradictions(listed: Iterable[Listed]) -> set[bytes]:
-    """Paths for which a list has two digests of one kind that differ."""
+    """Paths for which a list has two different digests of one algorithm."""
     seen: dict[tuple[bytes, str], str] = {}
     return {line.path for line in listed if seen.setdefault((line.path, line.algorithm), line.digest) != line.digest}
 
@@ -91,7 +91,7 @@ def _parse_line(line: bytes, name: str, number: int) -> Listed:
 
 
 def _normal(path: bytes, name: str, number: int) -> bytes:
-    """The path without `.` and doubled slashes; refused when it leads out of the list's directory."""
+    """The path without `.` and doubled slashes. Raises BadList if it leads out of the list's directory."""
     parts = path.split(b"/")
     inside = not path.startswith(b"/") and b".." not in parts and b"\0" not in path
     path = b"/".join(part for part in parts if part not in (b"", b"."))

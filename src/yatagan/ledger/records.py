@@ -43,7 +43,7 @@ class RecordKind(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Record:
-    """One record, with the file that holds it, and what is wrong with it as far as that can be known; "" if nothing."""
+    """One record, its file, and what is wrong with it; "" if nothing."""
 
     id: str
     kind: RecordKind
@@ -83,7 +83,7 @@ class Ledger:
     def append(
         self, id: str, kind: RecordKind, body: dict[str, Any], contents: Iterable[tuple[bytes, str]] = ()
     ) -> None:
-        """Write a record and, when there are any, the (path, digest) lines it speaks of. On disk on return.
+        """Append a record, and the (path, digest) lines that it is about, if any. Durable on return.
 
         Raises JournalError when the ledger cannot be written.
         """
@@ -192,13 +192,13 @@ class Ledger:
         yield from sorted(map(self._with_list, found), key=lambda record: (record.time, record.file))
 
     def missing(self) -> list[str]:
-        """Files that records name, and that are not there."""
+        """Files that records name and that do not exist."""
         files = [_WriterFile(file.name, _lines(file)) for file in self._files()]
         there = {file.name for file in files}
         return sorted({name for name, _, _ in _named(files) if name not in there})
 
     def _with_list(self, record: Record) -> Record:
-        """The record, with what is wrong with the list that it speaks of."""
+        """The record, with what is wrong with its checksum list."""
         name = record.body.get("list")
         if record.problem or not isinstance(name, str) or not re.fullmatch("[0-9a-f]{64}", name):
             return record
@@ -238,7 +238,7 @@ class _WriterFile:
                 yield Record(entry["id"], kind, entry["time"], entry["who"], body, self.name, digest, problem)
 
     def _problem(self, at: int, vouched: set[str], lost: str) -> str:
-        """What is wrong with one record. `lost`: when somebody last named a record here that is not here any more."""
+        """What is wrong with one record. `lost`: when another file last named a record that is no longer here."""
         digest, entry, last = self.digests[at], self.entries[at], at + 1 == len(self.digests)
         if entry is None:
             return "it cannot be read"
@@ -257,13 +257,13 @@ class _WriterFile:
 
 
 def _named(files: list[_WriterFile]) -> set[_Naming]:
-    """What records of all files name of other files."""
+    """The digests of other files that records name."""
     entries = [entry for file in files for entry in file.entries if entry is not None]
     return {(name, digest, entry["time"]) for entry in entries for name, digest in entry["others"].items()}
 
 
 def _parse(line: bytes) -> dict[str, Any] | None:
-    """What a line holds, if it is a record as this program writes them."""
+    """A record from its line; None if this program would not have written it so."""
     try:
         entry = json.loads(line)
         RecordKind(entry["kind"])
@@ -275,7 +275,7 @@ def _parse(line: bytes) -> dict[str, Any] | None:
 
 
 def _lines(file: Path) -> list[bytes]:
-    """Whole lines only: one that a crash cut short was never a record."""
+    """The complete lines of a file; one that a crash cut short was never a record."""
     try:
         data = file.read_bytes()
     except OSError:

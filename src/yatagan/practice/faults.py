@@ -44,7 +44,7 @@ class Faults:
     foreign_names: bool = False
 
     def with_(self, name: str, value: str) -> Faults:
-        """One fault changed, from text: `cut-after`, `20MB`. Raises ValueError."""
+        """The faults with one changed, given as text: `cut-after`, `20MB`. Raises ValueError."""
         field = name.replace("-", "_")
         if field not in {known.name for known in fields(self)}:
             raise ValueError(f"unknown fault {name!r}; known: {', '.join(names())}")
@@ -133,7 +133,7 @@ class Trouble:
 
     @property
     def room(self) -> int | None:
-        """Bytes that may still be written; None for as many as the disk has."""
+        """Bytes that may still be written; None without such a fault."""
         full = self._now().full_after
         return None if full is None else max(0, full - self._written)
 
@@ -144,16 +144,16 @@ class Trouble:
 
     @property
     def patience(self) -> float:
-        """Seconds after which a connection is ended; 0 for never."""
+        """Seconds after which a connection is cut; 0 for never."""
         return self._now().kill_after or 0.0
 
     async def before_request(self) -> None:
-        """The delay."""
+        """Wait for the delay."""
         if delay := self._now().delay:
             await asyncio.sleep(delay)
 
     async def carry(self, count: int, *, written: bool) -> None:
-        """Bytes pass: hold them back to the rate, count them, cut when it is time."""
+        """Count bytes that pass, delay them to the rate, and cut when it is time."""
         faults = self._now()
         self._carried += count
         self._written += count if written else 0

@@ -42,7 +42,7 @@ _ALGORITHM = "ssh-ed25519"
 
 @dataclass(frozen=True, slots=True)
 class Site:
-    """Where everything of a set of practice nodes lies."""
+    """The files of a set of practice nodes."""
 
     root: Path
 
@@ -80,11 +80,11 @@ class Site:
 
     @property
     def running(self) -> Path:
-        """Which process serves, and on which ports."""
+        """The serving process, and its ports."""
         return self.root / "site" / "running.json"
 
     def prepare(self) -> None:
-        """Make what is missing; what is there stays."""
+        """Create what is missing."""
         (self.root / "site").mkdir(parents=True, exist_ok=True, mode=0o700)
         for node in NODES:
             self.home(node).mkdir(exist_ok=True)
@@ -120,7 +120,7 @@ class Site:
 
 
 def _start_of(pid: int) -> str:
-    """When a process was started, in the kernel's own terms: a number that is used again has another."""
+    """When a process was started, in clock ticks: distinguishes processes that had the same number."""
     try:
         return Path(f"/proc/{pid}/stat").read_text(encoding="utf-8", errors="replace").rpartition(")")[2].split()[19]
     except (OSError, IndexError):
@@ -141,7 +141,7 @@ def _write_private(file: Path, text: str) -> None:
 
 
 class _Server(asyncssh.SSHServer):
-    """What all nodes have in common: they can refuse logins and drop their connections."""
+    """What all practice nodes share: refusing logins, cutting connections."""
 
     def __init__(self, node: PracticeNode) -> None:
         self._node = node
@@ -168,7 +168,7 @@ class _Server(asyncssh.SSHServer):
 
 
 def _address(connection: asyncssh.SSHServerConnection) -> str:
-    """The address of ours that was reached."""
+    """Our own address that a client reached."""
     return str(connection.get_extra_info("sockname")[0])
 
 
@@ -291,7 +291,7 @@ class PracticeNode:
         self._watch = asyncio.create_task(self._follow_faults())
 
     async def _follow_faults(self) -> None:
-        """What must happen when a fault is set, and not only at the next request."""
+        """Apply faults that must act at once, not at the next request."""
         seen = faults.Faults()
         while True:
             now = self.trouble.now
@@ -306,7 +306,7 @@ class PracticeNode:
             await asyncio.sleep(_FOLLOW_SECONDS)
 
     def close(self) -> None:
-        """Serve no more."""
+        """Stop serving."""
         self._watch.cancel()
         for acceptor in self._acceptors:
             acceptor.close()
@@ -317,7 +317,7 @@ class PracticeNode:
         return PracticeFiles(chan, os.fsencode(self.site.home(self.name)), self.name not in BY_KEY, self.trouble)
 
     async def run(self, process: asyncssh.SSHServerProcess[bytes]) -> None:
-        """Run a command as the account's shell would, in its home."""
+        """Run a command in the account's shell, in its home."""
         home = str(self.site.home(self.name))
         if process.command is None or self.trouble.now.foreign_names:
             process.stderr.write(b"a practice node: there is no shell to sit at, only commands\n")
