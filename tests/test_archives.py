@@ -1,4 +1,4 @@
-"""The tar format and what packs it, held against GNU tar, Python's tarfile and the packers' own commands."""
+"""The tar format and what packs it, compared with GNU tar, Python's tarfile and the packers' own commands."""
 
 from __future__ import annotations
 

@@ -1,6 +1,6 @@
 """Reading bundles, and archives that others made, wherever they are: listing, unpacking, checking.
 
-Where there is an index that fits, it is believed for names and places, and every file is held against its digest;
+Where there is an index that fits, it is believed for names and places, and every file is compared with its digest;
 where the archive's form allows, only what is needed is read.
 """
 
@@ -210,7 +210,7 @@ class MemberDifference(StrEnum):
 class ReadResult:
     """What reading an archive came to.
 
-    `files` and `size` count what was good, `proven` how many of them were held against the index's digests, `counts`
+    `files` and `size` count what was good, `proven` how many of them were compared with the index's digests, `counts`
     members by what came of them; `told` is what a person should hear of, and `listed` files with their digests.
     """
 

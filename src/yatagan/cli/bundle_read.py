@@ -150,7 +150,7 @@ def unpack_command(
 ) -> None:
     """Unpack the archive PLACE, here or on a node, whoever made it: tar of any kind, gzip, bzip2, xz, zstd, zip.
 
-    Every file is held against the index where there is one. No member leads outside the directory; what is there
+    Every file is compared with the index where there is one. No member leads outside the directory; what is there
     already is left alone.
     """
     app = App.start(questions=not no_questions)
@@ -230,7 +230,7 @@ def _put_unpacked_on_record(app: App, where: Place, path: bytes, root: bytes, re
         "files": read.files,
         "bytes": read.size,
         "left": read.counts[unpacking.LEFT],
-        "evidence": {"held against the index": read.proven, "not listed": max(0, read.files - read.proven)},
+        "evidence": {"compared with the index": read.proven, "not listed": max(0, read.files - read.proven)},
         "outcome": "good" if read.good else "not good",
     }
     listed = sorted((name, digest) for name, digest in read.listed if digest)
@@ -249,7 +249,7 @@ Examples:
 @no_questions
 @as_json
 def check_command(place: str, ratio: int, no_questions: bool, json_: bool) -> None:
-    """Read every member of the archive PLACE and hold it against the index: contents, sizes, modes, times.
+    """Read every member of the archive PLACE and compare it with the index: contents, sizes, modes, times.
 
     Without an index, whether the archive can be read to its end. Exit status 0 when all is well, 1 otherwise.
     """

@@ -231,7 +231,7 @@ def _held(read: ReadResult, bundle: Bundle) -> str:
         return "none: the index beside it is of another archive"
     if bundle.beside is None:
         return "none: there is no index, so nothing tells what the contents should be"
-    return "every unpacked file was held against its digest in the index"
+    return "every unpacked file was compared with its digest in the index"
 
 
 def _tell_members(read: ReadResult) -> None:
@@ -284,7 +284,7 @@ def tell_checked(where: Place, path: bytes, bundle: Bundle, read: ReadResult, js
         if bundle.beside is None
         else "it is of another archive"
         if read.strays
-        else "every file was read and held against its digest, and its facts"
+        else "every file was read and compared with its digest and facts"
     )
     text.facts([("read", f"{text.count(read.files, 'file')}, {text.size(read.size)}"), ("index", index)])
     _tell_members(read)

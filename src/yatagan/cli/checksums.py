@@ -231,7 +231,7 @@ In a job script:  yatagan verify inputs --json > verdict.json || exit 1""",
 def verify_command(
     place: str, against: str | None, only: tuple[str, ...], skip: tuple[str, ...], no_questions: bool, json_: bool
 ) -> None:
-    """Hold PLACE against a checksum list: same, different, missing, not listed, and how we know.
+    """Verify PLACE against a checksum list: same, different, missing, not listed, and how we know.
 
     With patterns, only what they choose, there and on the list.
     Exit status 0 when everything on the list is there and the same, 1 otherwise.
@@ -353,7 +353,7 @@ def _show_verdicts(where: Place, used: _Against, verdicts: Verdicts) -> None:
             ("how", f"{text.count(verdicts.files, 'file')}, {text.size(verdicts.size)}, {_HOWS[verdicts.how]}"),
             (
                 "facts",
-                "kinds, modes, times and links were held against the facts file"
+                "kinds, modes, times and links were compared with the facts file"
                 if verdicts.with_facts
                 else "a bare list: modes, times, links and directories could not be checked",
             ),

@@ -102,7 +102,7 @@ def _show(app: App, settings: Settings) -> None:
             ("connection.silence", spell_duration(connection.silence), "how long a server may answer nothing"),
             ("connection.keepalive", spell_duration(connection.keepalive), "how often it is tested"),
             ("connection.processes", str(connection.processes), "that encrypt and decrypt beside a batch's own"),
-            ("login-node.size", size(login_node.size), "a larger stage through a login node is cautioned against"),
+            ("login-node.size", size(login_node.size), "a larger stage through a login node is warned of"),
             ("login-node.time", spell_duration(login_node.time), "and so is one that takes longer"),
             ("tree.entries", number(settings.tree.entries), "that one command reads before it asks, or stops"),
             ("disk.reserve", size(settings.disk.reserve), "that a stage leaves free at its destination"),

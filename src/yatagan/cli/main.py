@@ -23,7 +23,7 @@ _COMMANDS = {
     "batch": ("batch", "See what became of a batch; go on with one."),
     "parts": ("parts", "Find unfinished files that nobody will finish; remove them."),
     "checksums": ("checksums", "Write the checksum list of a tree."),
-    "verify": ("checksums", "Hold a tree against its checksum list."),
+    "verify": ("checksums", "Verify a tree against its checksum list."),
     "mkdir": ("mkdir_rename_remove", "Make a directory, here or on a node."),
     "rename": ("mkdir_rename_remove", "Give something another name where it is."),
     "remove": ("mkdir_rename_remove", "Remove files and directories, after a second thought."),

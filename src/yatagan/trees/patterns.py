@@ -1,7 +1,7 @@
 """Choosing by name: what a pattern matches, and what a set of patterns leaves of a tree.
 
 `*` and `?` stand for any characters of one name, `[ab]`, `[a-z]` and `[!a]` for one of some; none of them crosses
-a slash. `**` stands for any number of directories. A pattern without a slash is held against names at any depth,
+a slash. `**` stands for any number of directories. A pattern without a slash matches names at any depth,
 one with a slash against paths from the root. What matches a directory takes all below it.
 """
 
