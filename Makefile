@@ -26,8 +26,8 @@ test: $(VENV)/installed-dev
 
 # What CI runs, without the slow tests: under a minute.
 check: lint
-	$(BIN)/python -m pytest -n 2 tests/test_core.py tests/test_house.py tests/test_simulation.py tests/test_words.py \
-	  tests/test_files.py tests/test_line.py tests/test_helper.py
+	$(BIN)/python -m pytest -n 2 tests/test_core.py tests/test_engine.py tests/test_ledger.py tests/test_house.py tests/test_simulation.py tests/test_messages.py \
+	  tests/test_sftp_client.py tests/test_connection.py tests/test_helper.py
 
 # Longer runs: tens of thousands of simulated faults, large trees.
 soak: $(VENV)/installed-dev
