@@ -9,6 +9,7 @@ from dataclasses import replace
 
 import pytest
 
+import simulated_world
 import simulation
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
@@ -109,13 +110,13 @@ def shares_a_part_file_with_a_hung_process(patch: pytest.MonkeyPatch) -> None:
 
 
 def renames_over_what_is_there(patch: pytest.MonkeyPatch) -> None:
-    place = simulation.Store.place
+    place = simulated_world.Store.place
 
-    async def over(self: simulation.Store, part: simulation.File, wanted: Placement) -> Fault | None:
+    async def over(self: simulated_world.Store, part: simulated_world.File, wanted: Placement) -> Fault | None:
         self._machine.names.pop(wanted.path, None)
         return await place(self, part, wanted)
 
-    patch.setattr(simulation.Store, "place", over)
+    patch.setattr(simulated_world.Store, "place", over)
 
 
 def never_looks_at_the_source_again(patch: pytest.MonkeyPatch) -> None:
@@ -143,10 +144,10 @@ def never_syncs(patch: pytest.MonkeyPatch) -> None:
 
 
 def keeps_nothing_of_what_it_replaces(patch: pytest.MonkeyPatch) -> None:
-    async def keep(self: simulation.Store, there: object, wanted: object) -> None:
+    async def keep(self: simulated_world.Store, there: object, wanted: object) -> None:
         return None
 
-    patch.setattr(simulation.Store, "_keep_seen", keep)
+    patch.setattr(simulated_world.Store, "_keep_seen", keep)
 
 
 def says_in_place_before_it_is(patch: pytest.MonkeyPatch) -> None:
@@ -171,9 +172,11 @@ def takes_a_short_file_for_a_whole_one(patch: pytest.MonkeyPatch) -> None:
 
 
 def unloads_over_what_is_there(patch: pytest.MonkeyPatch) -> None:
-    deed = simulation.Store._deed
+    deed = simulated_world.Store._deed
 
-    def careless(self: simulation.Store, source: simulation.Inode, parcel: BundledFile) -> Callable[[], Extracted]:
+    def careless(
+        self: simulated_world.Store, source: simulated_world.Inode, parcel: BundledFile
+    ) -> Callable[[], Extracted]:
         careful = deed(self, source, parcel)
 
         def unload() -> Extracted:
@@ -182,7 +185,7 @@ def unloads_over_what_is_there(patch: pytest.MonkeyPatch) -> None:
 
         return unload
 
-    patch.setattr(simulation.Store, "_deed", careless)
+    patch.setattr(simulated_world.Store, "_deed", careless)
 
 
 def believes_that_all_was_unloaded(patch: pytest.MonkeyPatch) -> None:
@@ -197,19 +200,19 @@ def believes_that_all_was_unloaded(patch: pytest.MonkeyPatch) -> None:
 
 
 def counts_parts_before_they_are_there(patch: pytest.MonkeyPatch) -> None:
-    copy = simulation.Store.copy_matches
+    copy = simulated_world.Store.copy_matches
     bring = ChangedParts.bring
 
     async def early(self: ChangedParts, step: Step, source: Reader, part: Writer) -> tuple[Step, Extents]:
         async def copy_and_tell(
-            store: simulation.Store, old: bytes, name: bytes, matches: Sequence[Match]
+            store: simulated_world.Store, old: bytes, name: bytes, matches: Sequence[Match]
         ) -> list[bool]:
             there = Extents([(match.new, match.new + match.size) for match in matches])
             await self._context.commits.note(Change(step.number, durable=there.encode()))
             await (await store.reopen_part(name)).write(step.facts.size - 1, b"?")
             return await copy(store, old, name, matches)
 
-        patch.setattr(simulation.Store, "copy_matches", copy_and_tell)
+        patch.setattr(simulated_world.Store, "copy_matches", copy_and_tell)
         return await bring(self, step, source, part)
 
     patch.setattr(ChangedParts, "bring", early)
@@ -217,20 +220,20 @@ def counts_parts_before_they_are_there(patch: pytest.MonkeyPatch) -> None:
 
 def believes_that_all_was_reused(patch: pytest.MonkeyPatch) -> None:
     """Of parts that were found, the first is not copied. (A missing last one makes the file short, which is seen.)"""
-    copy = simulation.Store.copy_matches
+    copy = simulated_world.Store.copy_matches
 
-    async def careless(self: simulation.Store, old: bytes, part: bytes, matches: Sequence[Match]) -> list[bool]:
+    async def careless(self: simulated_world.Store, old: bytes, part: bytes, matches: Sequence[Match]) -> list[bool]:
         await copy(self, old, part, matches[1:])
         return [True for _ in matches]
 
-    patch.setattr(simulation.Store, "copy_matches", careless)
+    patch.setattr(simulated_world.Store, "copy_matches", careless)
 
 
 def never_looks_for_links(patch: pytest.MonkeyPatch) -> None:
-    async def real(self: simulation.Store, directory: bytes, top: bytes) -> bool:
+    async def real(self: simulated_world.Store, directory: bytes, top: bytes) -> bool:
         return True
 
-    patch.setattr(simulation.Store, "is_real", real)
+    patch.setattr(simulated_world.Store, "is_real", real)
 
 
 def passes_files_off_as_proven(patch: pytest.MonkeyPatch) -> None:
@@ -313,15 +316,15 @@ def test_a_stop_while_a_connection_is_opened_leaves_none_open(after: float) -> N
     scenario = simulation.draw(2)
     world, opened = scenario.world, []
 
-    class Slow(simulation.Opening):
-        async def open(self) -> simulation.Store:
+    class Slow(simulated_world.Opening):
+        async def open(self) -> simulated_world.Store:
             store = await super().open()
             await asyncio.sleep(1)  # a login that is broken off here ends by itself
             opened.append(store)
             return store
 
     async def work() -> None:
-        source, destination = (simulation.Store(world, scenario.source, here=True) for _ in range(2))
+        source, destination = (simulated_world.Store(world, scenario.source, here=True) for _ in range(2))
         plan = await make_plan(source, destination, [(b"/fen", b"fen")], b"/top")
         journal = Journal.in_memory(Header("261127-stop", 0, ("stage",), "", "far", b"/top", Prove.NONE), plan.steps())
         ends = Slow(world, scenario.source, here=True), Slow(world, scenario.destination, here=False)
