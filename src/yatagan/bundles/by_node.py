@@ -11,7 +11,6 @@ from collections import Counter
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from itertools import islice
-from typing import Any
 
 from yatagan.bundles.make import Recipe, part_of
 from yatagan.bundles.read import Damage, ReadResult, UnpackRequest
@@ -20,7 +19,7 @@ from yatagan.portable.index import Totals
 from yatagan.portable.modules import ARCHIVES
 from yatagan.portable.tar import FILE, Member
 from yatagan.portable.unpacking import MemberOutcome
-from yatagan.stores.interface import Kind, Store, machine_of
+from yatagan.stores.interface import Kind, Store, Values, machine_of
 from yatagan.trees.patterns import compile_pattern
 from yatagan.trees.scan import Tree
 
@@ -143,7 +142,7 @@ def _sound(store: Store, path: bytes) -> Iterator[None]:
         raise StoreError(Fault.NONSENSE, path, store=store.name, detail="the helper's") from error
 
 
-async def _work(store: Store, what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
+async def _work(store: Store, what: str, path: bytes, values: Values) -> Values:
     reply = await machine_of(store).run(ARCHIVES, what, path, values)
     if "missing" in reply:
         why = f"the node lacks {reply['missing']}, without which it cannot be done there"

@@ -24,6 +24,7 @@ from yatagan.stores.interface import (
     Placement,
     Reader,
     SmallFile,
+    Values,
     Writer,
 )
 
@@ -241,9 +242,9 @@ class KeeperMachine:
         """See `SourceMachine.read_small`."""
         return list(await self._ask("machine.read_small", tuple(paths), most))
 
-    async def run(self, modules: tuple[str, ...], what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
+    async def run(self, modules: tuple[str, ...], what: str, path: bytes, values: Values) -> Values:
         """See `Machine.run`."""
-        found: dict[str, Any] = await self._ask("machine.run", modules, what, path, values)
+        found: Values = await self._ask("machine.run", modules, what, path, values)
         return found
 
     async def same_disk(self, token: bytes) -> bool:

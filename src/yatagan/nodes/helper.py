@@ -18,6 +18,8 @@ import asyncssh
 from yatagan.errors import Fault, StoreError
 from yatagan.portable.modules import PROGRAM
 
+#: An answer, as JSON carries it: values by name.
+Reply = dict[str, Any]
 #: Longest answer line: a greeting lists the processes of one login, never more.
 _LINE_LIMIT = 1 << 20
 #: Bytes of an answer that are read at once, and the longest answer that is believed to be one.
@@ -51,7 +53,7 @@ async def _lines(stream: Any) -> AsyncIterator[bytes]:
             raise ValueError("a line without end")
 
 
-def _sound_greeting(found: dict[str, Any]) -> dict[str, Any]:
+def _sound_greeting(found: Reply) -> Reply:
     """Check that a greeting has all that is used later. Raises StoreError."""
     processes = found.get("session")
     sound = all(isinstance(found.get(key), str) for key in ("host", "boot", "python"))
@@ -106,9 +108,9 @@ def program_with(token: str) -> bytes:
 class Helper:
     """One running helper. Many tasks may ask at once."""
 
-    def __init__(self, pipe: Pipe, greeting: dict[str, Any]) -> None:
+    def __init__(self, pipe: Pipe, greeting: Reply) -> None:
         self._pipe = pipe
-        self._waiting: dict[int, asyncio.Future[dict[str, Any]]] = {}
+        self._waiting: dict[int, asyncio.Future[Reply]] = {}
         self._next = 1
         self._reading: asyncio.Task[None] | None = None
         self._learned: set[str] = set(PROGRAM)
@@ -165,12 +167,12 @@ class Helper:
         """Whether it has ended."""
         return self._reading is None or self._reading.done()
 
-    async def ask(self, do: str, path: bytes = b"", **more: Any) -> dict[str, Any]:
+    async def ask(self, do: str, path: bytes = b"", **more: Any) -> Reply:
         """Ask one question. Raises OSError with the error of the node's system, or StoreError: CONNECTION_LOST."""
         if self.ended:
             raise StoreError(Fault.CONNECTION_LOST, path, detail="the helper on the node has ended")
         number, self._next = self._next, self._next + 1
-        future: asyncio.Future[dict[str, Any]] = asyncio.get_running_loop().create_future()
+        future: asyncio.Future[Reply] = asyncio.get_running_loop().create_future()
         self._waiting[number] = future
         question = {"id": number, "do": do, **more}
         if path:
@@ -216,7 +218,7 @@ class Helper:
                 if not future.done():
                     future.set_exception(StoreError(Fault.CONNECTION_LOST, detail="the helper on the node has ended"))
 
-    def _is_still(self, reply: dict[str, Any]) -> bool:
+    def _is_still(self, reply: Reply) -> bool:
         """Whether a sign of life shows no progress, or belongs to no question."""
         if "busy" not in reply:
             self._busy.pop(reply["id"], None)

@@ -39,6 +39,10 @@ from yatagan.portable.tar_reader import TarReader
 from yatagan.portable.tar_writer import TarWriter
 from yatagan.portable.zstd_frames import even, seek_table
 
+#: A question and its answer, as JSON carries them: values by name.
+Request = Dict[str, Any]
+Reply = Dict[str, Any]
+
 Alive = Callable[[], None]
 
 #: Bytes of the tar stream in one frame: each is pressed by a process of its own, so they are larger than at home.
@@ -63,7 +67,7 @@ class NotHere(Exception):
 # -- making ----------------------------------------------------------------------------------------------------
 
 
-def make(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+def make(request: Request, alive: Alive) -> Reply:
     """Make a bundle and its index, prove it by reading it again, and give both their names.
 
     Raises OSError, Changed, NotHere, FileExistsError.
@@ -96,7 +100,7 @@ def _still_there(directory: int, path: bytes) -> None:
         os.close(now)
 
 
-def _write(request: Dict[str, Any], directory: int, part: bytes, beside_part: bytes, alive: Alive) -> index.Totals:
+def _write(request: Request, directory: int, part: bytes, beside_part: bytes, alive: Alive) -> index.Totals:
     lines = [index.first_line(os.path.basename(_raw(request["path"])))]
     counts = {"members": 0, "files": 0, "size": 0}
 
@@ -200,7 +204,7 @@ def _digest(directory: int, name: bytes, alive: Alive) -> str:
 # -- unpacking -------------------------------------------------------------------------------------------------
 
 
-def unpack(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+def unpack(request: Request, alive: Alive) -> Reply:
     """Unpack an archive into a directory of the node, compared with its index. Raises OSError, NotHere, TooMuch."""
     path = _raw(request["path"])
     only, skip = _patterns(request["only"]), _patterns(request["skip"])
@@ -239,7 +243,7 @@ def unpack(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
     return {"counts": counts, "told": told, "damage": damage, "strays": listed.strays, **sums}
 
 
-def contents(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+def contents(request: Request, alive: Alive) -> Reply:
     """The first digests of an archive's files, made from its bytes; `more` has the rest. Raises OSError, NotHere."""
     found: List[Any] = []
     with _open(_raw(request["path"])) as stream:
@@ -255,7 +259,7 @@ def contents(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
     return more(request, alive)
 
 
-def more(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+def more(request: Request, alive: Alive) -> Reply:
     """The next digests; empty at the end."""
     left = _TO_TELL.get(request["token"], [])
     some, left[:_ENTRIES_PER_MESSAGE] = left[:_ENTRIES_PER_MESSAGE], []
@@ -264,7 +268,7 @@ def more(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
     return {"found": some}
 
 
-def hear(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+def hear(request: Request, alive: Alive) -> Reply:
     """Some more entries of a bundle that is to be made."""
     _HEARD.setdefault(request["token"], []).extend(request["entries"])
     return {}
@@ -364,10 +368,10 @@ def _raw(text: str) -> bytes:
     return text.encode("latin-1")
 
 
-def _told(work: Callable[[Dict[str, Any], Alive], Dict[str, Any]]) -> Callable[[Dict[str, Any], Alive], Dict[str, Any]]:
+def _told(work: Callable[[Request, Alive], Reply]) -> Callable[[Request, Alive], Reply]:
     """Turn outcomes that are no system errors into answers."""
 
-    def answer(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+    def answer(request: Request, alive: Alive) -> Reply:
         try:
             return work(request, alive)
         except NotHere as missing:

@@ -8,12 +8,16 @@ from typing import Any, Callable, Dict, Iterable, List
 from yatagan.portable.block_sums import checksums, run_digest
 from yatagan.portable.directories import facts, open_regular
 
+#: A question and its answer, as JSON carries them: values by name.
+Request = Dict[str, Any]
+Reply = Dict[str, Any]
+
 Alive = Callable[[], None]
 #: Bytes that are copied at once.
 _PIECE = 4 << 20
 
 
-def block_sums(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+def block_sums(request: Request, alive: Alive) -> Reply:
     """Compute the checksums of a file's blocks, and its facts before and after."""
     descriptor = open_regular(request["path"].encode("latin-1"), os.O_RDONLY)
     try:
@@ -26,7 +30,7 @@ def block_sums(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
     return {"rolling": spelled[0], "other": spelled[1], "before": before, "facts": after}
 
 
-def copy_matches(request: Dict[str, Any], alive: Alive) -> Dict[str, Any]:
+def copy_matches(request: Request, alive: Alive) -> Reply:
     """Copy matches of an old file into a part file and sync that. Returns which of them were what they should be.
 
     A match is (offset in the old file, offset in the part file, bytes, digest or "").

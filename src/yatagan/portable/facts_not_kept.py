@@ -7,6 +7,10 @@ import os
 import stat
 from typing import Any, Callable, Dict, Iterable, List
 
+#: A question and its answer, as JSON carries them: values by name.
+Request = Dict[str, Any]
+Reply = Dict[str, Any]
+
 #: Access lists of POSIX. Those of other kinds are there for every file of a disk that has them, and tell nothing.
 _ACCESS_LISTS = ("system.posix_acl_access", "system.posix_acl_default")
 
@@ -30,7 +34,7 @@ def count(paths: Iterable[bytes], alive: Callable[[], None] = lambda: None) -> L
     return [names, lists, attributes]
 
 
-def not_kept(request: Dict[str, Any], alive: Callable[[], None]) -> Dict[str, Any]:
+def not_kept(request: Request, alive: Callable[[], None]) -> Reply:
     """`count` for paths below one directory, as a helper is asked for it."""
     root = os.fsencode(request["root"])
     return {"counts": count((os.path.join(root, os.fsencode(path)) for path in request["paths"]), alive)}

@@ -40,6 +40,10 @@ from yatagan.portable import small_files
 from yatagan.portable.directories import facts, look_at, open_regular
 from yatagan.portable.placing import Placing, place_by_name
 
+#: A question and its answer, as JSON carries them: values by name.
+Request = Dict[str, Any]
+Reply = Dict[str, Any]
+
 #: Seconds between signs of life while a file is read.
 BUSY_SECONDS = 5.0
 Busy = Callable[[int], None]
@@ -94,7 +98,7 @@ def session(logins: List[int]) -> List[List[int]]:
     return ours if len(ours) > 2 else []
 
 
-def do_hello(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+def do_hello(request: Request, busy: Busy) -> Reply:
     """Who we are."""
     return {
         "host": platform.node(),
@@ -106,28 +110,28 @@ def do_hello(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     }
 
 
-def do_session(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+def do_session(request: Request, busy: Busy) -> Reply:
     """The processes of several logins, all of them ours."""
     return {"session": session(request["logins"])}
 
 
-def do_clock(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+def do_clock(request: Request, busy: Busy) -> Reply:
     """The time here, in nanoseconds."""
     return {"clock_ns": time.time_ns() if hasattr(time, "time_ns") else int(time.time() * 1e9)}  # novermin
 
 
-def do_digests(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+def do_digests(request: Request, busy: Busy) -> Reply:
     """Digests of files."""
     files = [(raw(path), known) for path, known in request["files"]]
     return {"files": small_files.digests(files, request["algorithm"], SignOfLife(busy))}
 
 
-def do_look(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+def do_look(request: Request, busy: Busy) -> Reply:
     """Facts of a name, links not followed."""
     return {"facts": facts(look_at(raw(request["path"])))}
 
 
-def do_read(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+def do_read(request: Request, busy: Busy) -> Reply:
     """The start of a small file."""
     descriptor = open_regular(raw(request["path"]), os.O_RDONLY)
     try:
@@ -136,7 +140,7 @@ def do_read(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
         os.close(descriptor)
 
 
-def do_alive(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+def do_alive(request: Request, busy: Busy) -> Reply:
     """Which of these processes still live; none of them after a restart of the machine."""
     if not boot() or request["boot"] != boot():
         return {"alive": [], "sure": bool(boot())}
@@ -164,13 +168,13 @@ class SignOfLife:
             self._told = time.monotonic()
 
 
-def do_read_small(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+def do_read_small(request: Request, busy: Busy) -> Reply:
     """The contents of small files."""
     found = small_files.read_small([raw(path) for path in request["paths"]], request["most"], SignOfLife(busy))
     return {"files": [[outcome, b64encode(data).decode("ascii"), facts] for outcome, data, facts in found]}
 
 
-def wanted(request: Dict[str, Any]) -> List[small_files.BundledFile]:
+def wanted(request: Request) -> List[small_files.BundledFile]:
     """The bundled files of a request."""
     found = []
     for offset, size, digest, part, earlier, path, *rest in request["files"]:
@@ -179,12 +183,12 @@ def wanted(request: Dict[str, Any]) -> List[small_files.BundledFile]:
     return found
 
 
-def do_finish(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+def do_finish(request: Request, busy: Busy) -> Reply:
     """Part files that are whole."""
     return {"outcomes": small_files.finish(wanted(request), SignOfLife(busy))}
 
 
-def do_place(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+def do_place(request: Request, busy: Busy) -> Reply:
     """Part files that are proven: an error's number, or 0, and that of the error with which facts stay unset, each."""
     outcomes = []
     for part, path, size, known, mode, mtime_ns, seen, kept in request["placings"]:
@@ -196,13 +200,13 @@ def do_place(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
     return {"outcomes": outcomes}
 
 
-def do_extract(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+def do_extract(request: Request, busy: Busy) -> Reply:
     """Small files out of a bundle."""
     return {"outcomes": small_files.extract(raw(request["path"]), wanted(request), SignOfLife(busy))}
 
 
 #: What was learned: what to ask for, and who does it.
-LEARNED: Dict[str, Callable[[Dict[str, Any], Callable[[], None]], Dict[str, Any]]] = {}
+LEARNED: Dict[str, Callable[[Request, Callable[[], None]], Reply]] = {}
 
 
 #: What was taken in whole; `sys.modules` also has what is only half loaded.
@@ -210,7 +214,7 @@ LOADED: Dict[str, Any] = {}
 LEARNING = threading.Lock()
 
 
-def do_learn(request: Dict[str, Any], busy: Busy) -> Dict[str, Any]:
+def do_learn(request: Request, busy: Busy) -> Reply:
     """Take in modules, by the loader that was sent ahead of this one."""
     with LEARNING:
         for name, source in request["modules"]:
@@ -232,7 +236,7 @@ def main(token: str) -> None:
             out.write(line)
             out.flush()
 
-    def answer(request: Dict[str, Any]) -> None:
+    def answer(request: Request) -> None:
         reply: Dict[str, Any] = {"id": request["id"]}
 
         def busy(done: int) -> None:

@@ -14,7 +14,17 @@ from yatagan.portable.block_sums import Blocks, Match
 from yatagan.portable.modules import DELTA
 from yatagan.portable.small_files import BundledFile
 from yatagan.stores.coalescing import Coalesced
-from yatagan.stores.interface import Digested, Extracted, Facts, NodeBlocks, NodeDigest, Placement, SmallFile, Writer
+from yatagan.stores.interface import (
+    Digested,
+    Extracted,
+    Facts,
+    NodeBlocks,
+    NodeDigest,
+    Placement,
+    SmallFile,
+    Values,
+    Writer,
+)
 from yatagan.stores.sftp_file import Ask
 from yatagan.stores.system_errors import (
     digested,
@@ -79,11 +89,11 @@ class HelperMachine:
 
     async def ask(
         self, what: str, path: bytes = b"", *, about: bytes = b"", writing: bool = False, **values: Any
-    ) -> dict[str, Any]:
+    ) -> Values:
         """Ask the helper one thing, of a `path` if it is of one. An error names that, or `about`."""
         return await self._request(self._helper.ask(what, path, **values), path or about, writing=writing)
 
-    async def run(self, modules: tuple[str, ...], what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
+    async def run(self, modules: tuple[str, ...], what: str, path: bytes, values: Values) -> Values:
         """See `Machine.run`."""
         await self._request(self._helper.learn(modules), b"")
         return await self.ask(what, path, writing=True, **values)

@@ -22,6 +22,8 @@ STRIPE = 2 << 20
 
 _SECOND = 1_000_000_000
 
+#: What a handler on a node takes and returns, as JSON: values by name.
+Values = dict[str, Any]
 #: Bytes of a file, perhaps a view of more of them.
 Piece = bytes | memoryview
 
@@ -268,7 +270,7 @@ class Machine(SourceMachine, Protocol):
         file holds there is of no use.
         """
 
-    async def run(self, modules: tuple[str, ...], what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
+    async def run(self, modules: tuple[str, ...], what: str, path: bytes, values: Values) -> Values:
         """Run a handler of our own modules (`portable/`) there."""
 
     async def same_disk(self, token: bytes) -> bool:

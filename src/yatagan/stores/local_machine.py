@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable, Sequence
-from typing import Any
 
 from yatagan.errors import Fault, StoreError
 from yatagan.portable import small_files
 from yatagan.portable.block_sums import Match
 from yatagan.portable.small_files import BundledFile
-from yatagan.stores.interface import Digested, Extracted, Facts, NodeBlocks, NodeDigest, SmallFile
+from yatagan.stores.interface import Digested, Extracted, Facts, NodeBlocks, NodeDigest, SmallFile, Values
 from yatagan.stores.local_calls import in_thread, with_umask
 from yatagan.stores.system_errors import digested, extracted, facts_to_list, small_file
 
@@ -65,7 +64,7 @@ class LocalMachine:
         """See `Machine.copy_matches`. Here files are open to everybody."""
         raise StoreError(Fault.UNSUPPORTED, part)
 
-    async def run(self, modules: tuple[str, ...], what: str, path: bytes, values: dict[str, Any]) -> dict[str, Any]:
+    async def run(self, modules: tuple[str, ...], what: str, path: bytes, values: Values) -> Values:
         """See `Machine.run`. Here whoever wants a handler calls it."""
         raise StoreError(Fault.UNSUPPORTED, path)
 
