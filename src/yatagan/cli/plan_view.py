@@ -152,13 +152,13 @@ def _as_files(plan: Plan) -> str:
 
 
 def _hidden(plan: Plan) -> str:
-    """Stored bundles that are no longer seen once there is a directory."""
+    """The row for stored bundles that are hidden once there is a directory."""
     found = [text.show(posixpath.basename(arrival.hidden)) for arrival in plan.arrivals if arrival.hidden]
     return f"{', '.join(found)}: stored there, and not seen any more once there are files" if found else ""
 
 
 def _newer(plan: Plan) -> Iterator[str]:
-    """Files that stay as they are at the destination, because they are newer there; the first of them by name."""
+    """The row for files that stay because they are newer at the destination."""
     many = plan.summary.newer
     if not many:
         return
@@ -176,7 +176,7 @@ def _newer(plan: Plan) -> Iterator[str]:
 
 
 def _losses(plan: Plan) -> Iterator[str]:
-    """Bundles that will have less in them than they have now."""
+    """The row for bundles that will hold less than now."""
     for storing in (each for arrival in plan.arrivals for each in arrival.storing):
         if storing.gone:
             yield (
@@ -199,7 +199,7 @@ def _left(plan: Plan, by_digest: bool) -> str:
 
 
 def _in_part(plan: Plan) -> str:
-    """Files of which only what has changed is sent."""
+    """The row for files of which only changed parts are sent."""
     counts = plan.summary
     if not counts.in_part:
         return ""
@@ -220,7 +220,7 @@ def _specials(plan: Plan) -> str:
 
 
 def _unkept(plan: Plan) -> str:
-    """What files and directories lose on the way."""
+    """The row for what files and directories will lose."""
     found = plan.unkept
     if found is None:
         return ""
@@ -246,7 +246,7 @@ def _in_the_way(plan: Plan) -> str:
 
 
 def _clashes(plan: Plan) -> str:
-    """What cannot both be there."""
+    """The row for names that clash."""
     found = [
         f"{text.show(path or arrival.name)} and {text.show(other)}"
         for arrival in plan.arrivals
@@ -284,7 +284,7 @@ def _space(plan: Plan, node: str) -> str:
 
 
 def _rate(request: Request, source: Store, destination: Store) -> str:
-    """The bound on the rate, and who has set it."""
+    """The row for the rate limit, and who set it."""
     caps = [(request.max_rate, "--max-rate")]
     caps += [(store.max_rate or 0, f"the entry of {store.name}") for store in (source, destination)]
     rate, who = min((cap for cap in caps if cap[0]), default=(0, ""))
@@ -292,7 +292,7 @@ def _rate(request: Request, source: Store, destination: Store) -> str:
 
 
 def _proof(prove: Prove, source: Store, destination: Store, same_disk: bool) -> str:
-    """What the proof will be, and why it is no better."""
+    """The row for the proof, and why it is no better."""
     if destination.traits.here and source.traits.here:
         if prove is Prove.NONE:
             return "not asked for: contents are not looked at (sent)"
@@ -316,7 +316,7 @@ def _proof(prove: Prove, source: Store, destination: Store, same_disk: bool) -> 
 
 
 def _no_sync(prove: Prove, destination: Store) -> str:
-    """What it means that a server cannot be told to put a file on its disk."""
+    """The warning about a server that cannot sync files."""
     if destination.traits.syncs:
         return ""
     words = f"{destination.name} does not offer it: after an interruption, half-sent files start over"
@@ -325,7 +325,7 @@ def _no_sync(prove: Prove, destination: Store) -> str:
 
 
 def _unkept_json(plan: Plan) -> dict[str, int] | None:
-    """None where the source does not tell."""
+    """What will be lost, as JSON; None where the source could not be asked."""
     found = plan.unkept
     if found is None or not found.told:
         return None
@@ -338,7 +338,7 @@ def _unkept_json(plan: Plan) -> dict[str, int] | None:
 
 
 def plan_json(plan: Plan, cautions: Sequence[Caution], begun: dict[str, Any] | None) -> dict[str, Any]:
-    """The plan for scripts."""
+    """The plan as JSON."""
     counts = plan.summary
     return {
         **name_fields(plan.destination, "destination"),

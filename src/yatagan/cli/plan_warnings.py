@@ -1,4 +1,4 @@
-"""What to be careful about before a plan is carried out: areas that are no place for data, and login nodes."""
+"""Warnings before a plan is carried out: areas that are no place for data, and login nodes."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ _LONG, _MUCH, _BUFFERS = 0.02, 200_000_000, 4 << 20
 
 @dataclass(frozen=True, slots=True)
 class Caution:
-    """One thing to be careful about. `first`: it goes before everything else of the plan."""
+    """A warning. `first`: it is shown before the plan."""
 
     label: str
     text: str
@@ -36,7 +36,7 @@ class Caution:
 
 
 async def _roots(store: Store, node: Node) -> list[tuple[bytes, Area]]:
-    """Where the node's areas really are. One that is not there holds nothing."""
+    """The real paths of a node's areas, without those that do not exist."""
     found = []
     for area in node.areas:
         try:
@@ -55,7 +55,7 @@ def _read_only(node: Node, area: Area) -> Refused:
 
 
 async def refuse_read_only(store: Store, node: Node, path: bytes) -> Area | None:
-    """The area that holds a resolved path, the innermost of several. Raises Refused if nothing may be written there."""
+    """The innermost area that holds a resolved path. Raises Refused if it is read-only."""
     holding = [(len(root), area) for root, area in await _roots(store, node) if holds(root, path)]
     area = max(holding, key=lambda each: each[0])[1] if holding else None
     if area is not None and area.read_only:
@@ -64,7 +64,7 @@ async def refuse_read_only(store: Store, node: Node, path: bytes) -> Area | None
 
 
 def _landing(arrival: Arrival) -> Iterator[bytes]:
-    """Every path that is written to."""
+    """Every path that would be written."""
     for difference in arrival.differences:
         if difference.verdict not in (Verdict.SAME, Verdict.NEWER_THERE):
             yield arrival.there.absolute(difference.path)
@@ -73,7 +73,7 @@ def _landing(arrival: Arrival) -> Iterator[bytes]:
 
 
 async def refuse_plan(store: Store, node: Node, plan: Plan) -> None:
-    """Raises Refused when anything would land in a read-only area below the destination."""
+    """Raise Refused if anything would land in a read-only area below the destination."""
     closed = [(root, area) for root, area in await _roots(store, node) if area.read_only]
     for arrival in plan.arrivals:
         base = arrival.there.root
@@ -83,7 +83,7 @@ async def refuse_plan(store: Store, node: Node, plan: Plan) -> None:
 
 
 async def look_at_area(store: Store, node: Node, place: Place) -> tuple[Area | None, list[Caution]]:
-    """The area that a destination lies in. Raises Refused when nothing may be written there."""
+    """The area of a destination. Raises Refused if it is read-only."""
     if not node.areas:
         return None, []
     path = await store.resolve(place.path, follow=True)
@@ -99,7 +99,7 @@ async def look_at_area(store: Store, node: Node, place: Place) -> tuple[Area | N
 
 
 def look_at_ages(plan: Plan, area: Area | None, times: Times) -> list[Caution]:
-    """Files whose times, where they are kept, make them ripe for the area's next purge."""
+    """Warn of files that are so old that the area's next purge would remove them."""
     if area is None or area.purged_after is None or times is Times.NOW:
         return []
     limit = (time.time() - area.purged_after) * 1e9
@@ -120,9 +120,9 @@ def look_at_ages(plan: Plan, area: Area | None, times: Times) -> list[Caution]:
 
 
 def refuse_without_space(plan: Plan, node: str, reserve: int) -> None:
-    """Raises Refused when what is to come does not fit: a disk that others share is not to be filled to the last byte.
+    """Raise Refused if what is to be carried does not fit: a shared disk must not be filled to the last byte.
 
-    What is replaced is kept, so that every file needs its whole size. Stored bundles need less, nobody knows how much.
+    What is replaced is kept, so every file needs its whole size.
     """
     needed, free = plan.summary.size - plan.safe, plan.free
     if free is None or needed <= 0 or any(arrival.storing for arrival in plan.arrivals):
@@ -138,7 +138,7 @@ def refuse_without_space(plan: Plan, node: str, reserve: int) -> None:
 
 
 def look_at_spool(plan: Plan, directory: Path) -> list[Caution]:
-    """Bundles that are made before they are sent, and may not have the room for that."""
+    """Warn of bundles that are made before they are sent and may not fit here."""
     sizes = [storing.size for arrival in plan.arrivals for storing in arrival.storing]
     if not sizes:
         return []
@@ -155,7 +155,7 @@ def look_at_spool(plan: Plan, directory: Path) -> list[Caution]:
 
 
 def look_at_line(plan: Plan, stores: Sequence[Store]) -> list[Caution]:
-    """One connection with a long round trip, because a person had to log in."""
+    """Warn of a single connection with a long round trip."""
     found = []
     for store in stores:
         round_trip = store.lone_round_trip
@@ -170,7 +170,7 @@ def look_at_line(plan: Plan, stores: Sequence[Store]) -> list[Caution]:
 
 
 def look_at_role(plan: Plan, node: Node, others: Sequence[Node], settings: LoginNodeSettings) -> list[Caution]:
-    """A long or large transfer through a machine that is made for logging in."""
+    """Warn of a long or large transfer through a login node."""
     counts = plan.summary
     seconds = counts.size / _USUAL_RATE + counts.files / _USUAL_FILES
     if node.role is not Role.LOGIN or (counts.size <= settings.size and seconds <= settings.time):

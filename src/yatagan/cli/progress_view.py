@@ -40,7 +40,7 @@ _LINE_SECONDS = 5.0
 
 
 class MovingFile:
-    """A file that is under way."""
+    """A file that is being carried."""
 
     __slots__ = ("done", "label", "made", "size", "worth")
 
@@ -53,7 +53,7 @@ class MovingFile:
         self.made = made
 
     def counted(self, carried: int) -> int:
-        """What so many bytes on the connection are of the plan."""
+        """Bytes of the plan that so many bytes on the connection stand for."""
         return carried if self.worth == self.size else carried * self.worth // max(self.size, 1)
 
 
@@ -77,11 +77,11 @@ class Progress:
 
     @property
     def size_done(self) -> int:
-        """Bytes that are in place or on their way and acknowledged."""
+        """Bytes in place, or acknowledged."""
         return min(self.size, self._settled_size + sum(file.counted(file.done) for file in self.moving.values()))
 
     def _recent(self) -> tuple[float, int, int, int]:
-        """Seconds, bytes on the connection, bytes of the plan, and files of the last little while."""
+        """Seconds, bytes sent, bytes of the plan, and files of the last moments."""
         now = time.monotonic()
         while len(self._samples) > 1 and now - self._samples[0][0] > _RATE_SECONDS:
             self._samples.popleft()
@@ -97,7 +97,7 @@ class Progress:
 
     @property
     def left_seconds(self) -> float | None:
-        """At this rate; None when nothing moves."""
+        """Seconds left at this rate; None when nothing moves."""
         seconds, _, counted, files = self._recent()
         rate = _work(counted, files) / seconds
         left = _work(self.size - self.size_done, self.files - self.files_done)
@@ -141,12 +141,12 @@ class Progress:
                 self.ageing_until = time.monotonic() + seconds
 
     def expect(self, files: int, size: int) -> None:
-        """So much more is to be done than was known."""
+        """More is to be done than was known."""
         self.files += files
         self.size += size
 
     def hashed(self, size: int, files: int = 1) -> None:
-        """Count files that were only read, or a part of one."""
+        """Count a file, or part of one, that was only read."""
         self.files_done += files
         self._settled_size += size
         self._carried += size
@@ -154,7 +154,7 @@ class Progress:
         self._sample()
 
     def counts(self) -> str:
-        """In words: `25.1 of 58.3 MB, 612 of 1,496 files, 12.3 MB/s, 3 s left`."""
+        """As text: `25.1 of 58.3 MB, 612 of 1,496 files, 12.3 MB/s, 3 s left`."""
         parts = [
             f"{self.doing}{text.size(self.size_done)} of {text.size(self.size)}",
             f"{text.number(self.files_done)} of {text.count(self.files, 'file')}",
@@ -179,7 +179,7 @@ def _work(size: int, files: int) -> int:
 
 
 def _parts_text(event: ev.PartsFound) -> str:
-    """What is sent of a file that replaces one."""
+    """How much of a file that replaces one is sent."""
     if not event.there:
         return f"{text.show(event.label)}: little of it is in what it replaces, so all of it is sent"
     left = text.size(event.size - event.there)
@@ -194,23 +194,23 @@ def _line_text(event: ev.RetryWaiting) -> str:
 
 
 def _note_text(event: ev.Note) -> str:
-    """What did not go with a file or directory."""
+    """Which fact could not be set."""
     why = messages.fault(event.fault, event.detail)
     said = why if event.fault in _SAID_WHOLE else f"mode and time could not be set: {why}"
     return f"{text.show(event.label)}: {said}"
 
 
 class View(Protocol):
-    """Something that shows progress while a batch runs."""
+    """Shows progress while a batch runs."""
 
     def take(self, event: ev.Event) -> None:
-        """Be told."""
+        """Take an event."""
 
     def say(self, line: str) -> None:
         """Show a line of text that is no event."""
 
     def paused(self) -> AbstractContextManager[None]:
-        """Make room for a question."""
+        """Stop drawing while a question is asked."""
 
     async def __aenter__(self) -> Self:
         """Start showing."""
@@ -243,7 +243,7 @@ class Silent:
 
 
 class Lines:
-    """A plain line every few seconds, and one for whatever happens to the connection. To standard error."""
+    """A plain line every few seconds, and one for each event of the connection. To standard error."""
 
     def __init__(self, progress: Progress) -> None:
         self._progress = progress
@@ -290,7 +290,7 @@ class Lines:
 
 
 class Live:
-    """One view for the whole batch, redrawn in place: a bar, the counts, and the few files that move now."""
+    """One view of the whole batch, redrawn in place: a bar, counts, and the files that are moving."""
 
     def __init__(self, progress: Progress) -> None:
         from rich.console import Console

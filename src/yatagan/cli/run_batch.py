@@ -1,7 +1,4 @@
-"""Carrying a batch from the command line: view, log, signals, and what is said at the end.
-
-`yatagan stage` and `yatagan batch resume` share it.
-"""
+"""Carrying a batch from the command line, for `stage` and `batch resume`: view, signals, and the summary."""
 
 from __future__ import annotations
 
@@ -35,7 +32,7 @@ _FAILURES_SHOWN = 10
 async def carry(
     app: App, batch: Batch, journal: Journal, ends: tuple[Source, Source], *, quiet: bool
 ) -> tuple[BatchCounts, CannotReach | None]:
-    """Run a batch that we hold the lock of, and count. Where its node is open, the keeper carries it."""
+    """Run a batch whose lock is held. Returns its counts. An open node's keeper carries it."""
     before = outcome_of(journal)
     progress = Progress(before.waiting, before.waiting_size)
     view = view_for(progress, quiet=quiet)
@@ -80,14 +77,14 @@ async def carry(
 
 
 def _carries_again(outcome: BatchCounts) -> bool:
-    """Ask whether a destination that is gone is to be made again, with everything in it."""
+    """Ask whether a destination that is gone is to be made again."""
     where = text.place(outcome.header.destination_node, os.fsencode(outcome.standing.detail))
     click.echo(f"{where} is gone. If somebody has only renamed it, a second one would hold what is still to come.")
     return click.confirm("Make it again, and carry everything that was in it?", default=False)
 
 
 def as_json(outcome: BatchCounts) -> dict[str, Any]:
-    """The outcome for scripts."""
+    """The counts as JSON."""
     header, standing = outcome.header, outcome.standing
     return {
         "batch": header.id,
@@ -122,7 +119,7 @@ def as_json(outcome: BatchCounts) -> dict[str, Any]:
 
 
 def summary(app: App, journal: Journal, outcome: BatchCounts, problem: CannotReach | None) -> None:
-    """The end of a run in words: what moved, was left, failed and why; how we know; where it is on record."""
+    """Show the end of a run: what moved, was left, failed and why; the proof; the record."""
     header, standing = outcome.header, outcome.standing
     click.echo(
         click.style(f"Batch {header.id} is ", bold=True)
@@ -167,14 +164,14 @@ def _besides(outcome: BatchCounts) -> str:
 
 
 def stored(outcome: BatchCounts) -> str:
-    """How much room directories take that are stored as bundles."""
+    """The row for directories that were stored as bundles."""
     if not outcome.bundles:
         return ""
     return f"in {text.count(outcome.bundles, 'bundle')} of {text.size(outcome.bundles_size)}"
 
 
 def parts(outcome: BatchCounts) -> str:
-    """What was not sent of files that replaced others."""
+    """The row for files of which only changed parts were sent."""
     if not outcome.reusing:
         return ""
     return f"{text.size(outcome.reused)} of {text.count(outcome.reusing, 'file')} were there already and not sent"
@@ -187,12 +184,12 @@ def _left(outcome: BatchCounts) -> str:
 
 
 def place_label(outcome: BatchCounts) -> str:
-    """What to call files that have their final names: where the destination is another or gone, they were there."""
+    """What to call files with final names: if the destination is gone or another, they *were* in place."""
     return "was there" if outcome.standing.fault in DESTINATION_FAULTS else "in place"
 
 
 def rest(outcome: BatchCounts) -> list[tuple[str, str]]:
-    """Rows of what is not in place, and of what was replaced."""
+    """Rows for what is not in place, and what was replaced."""
     waiting = f"{text.count(outcome.waiting, 'file')}, {text.size(outcome.waiting_size)}"
     return [
         ("given up" if _is_cancelled(outcome) else "waiting", waiting if outcome.waiting else ""),
@@ -210,14 +207,14 @@ def _is_cancelled(outcome: BatchCounts) -> bool:
 
 
 def _safe(outcome: BatchCounts) -> str:
-    """How much of what is waiting is on the destination's disk, as long as that is there itself."""
+    """How much of what is waiting is on the destination's disk already."""
     if not outcome.safe or outcome.standing.fault in DESTINATION_FAULTS or _is_cancelled(outcome):
         return ""
     return f"{text.size(outcome.safe)} of that is there already, and need not be sent again"
 
 
 def _replaced(outcome: BatchCounts) -> str:
-    """What took the name of something else, and where that is."""
+    """The row for what was replaced, and where it is kept."""
     if not outcome.replaced:
         return ""
     header = outcome.header
@@ -228,14 +225,14 @@ def _replaced(outcome: BatchCounts) -> str:
 
 
 def _newer(outcome: BatchCounts) -> str:
-    """What stayed because the file there is newer."""
+    """The row for files that stayed because they are newer."""
     if not outcome.newer:
         return ""
     return f"{text.count(outcome.newer, 'file')} left as it was there; --if-newer-there replace brings yours"
 
 
 def _not_carried(outcome: BatchCounts) -> str:
-    """What is of a kind that is not carried."""
+    """The row for kinds that are not carried."""
     rest = outcome.not_carried - outcome.newer
     return text.count(rest, "entry", "entries") if rest else ""
 
@@ -249,7 +246,7 @@ _PROOFS = {
 
 
 def proof(outcome: BatchCounts) -> str:
-    """How we know what the far side holds."""
+    """How the files in place were proven."""
     parts = [
         f"{text.count(many, 'file')} {_PROOFS.get(evidence, evidence.value)}"
         for evidence, many in sorted(outcome.evidence.items())
@@ -258,9 +255,9 @@ def proof(outcome: BatchCounts) -> str:
 
 
 def failures(journal: Journal, more_by: str) -> None:
-    """Failed steps, each with its reason; many are only counted, and those that failed because of another.
+    """Show failed steps with their reasons. Many are only counted, as are those that failed because of another.
 
-    `more_by` is the command that shows them all.
+    `more_by`: the command that shows them all.
     """
     shown = more = in_bundles = below = 0
     for step in journal.steps(StepState.FAILED):
@@ -287,7 +284,7 @@ def failures(journal: Journal, more_by: str) -> None:
 
 
 def _missing(outcome: BatchCounts) -> str:
-    """How much room there should have been, where that is known."""
+    """How much space is missing, if that is known."""
     standing = outcome.standing
     if standing.fault is not Fault.NO_SPACE or not standing.detail.isdigit():
         return ""

@@ -93,7 +93,7 @@ def completion_command(shell: str) -> None:
 
 
 def answer_shell(program: click.Command, typed: str) -> None:
-    """Write what could stand at the end of a command line, for one of the scripts above. Never fails."""
+    """Write the completions of a command line for one of the scripts. Never fails."""
     from click.shell_completion import ShellComplete, split_arg_string
 
     words = split_arg_string(typed)[1:]
@@ -129,7 +129,7 @@ def _nodes(ctx: click.Context, incomplete: str) -> Iterator[str]:
 
 
 def _batches(ctx: click.Context, incomplete: str) -> Iterator[str]:
-    """Names, and their ends, which will do as well."""
+    """Batch names, and their last parts."""
     from yatagan.batches.batch_store import Batches
     from yatagan.cli.context import App
 
@@ -146,7 +146,7 @@ def _areas(ctx: click.Context, incomplete: str) -> Iterator[str]:
 
 
 def _places(ctx: click.Context, incomplete: str) -> Iterator[str]:
-    """Nodes; after a colon their areas, and what is there if the node is open."""
+    """Nodes; after a colon areas, and entries if the node is open."""
     from yatagan.cli.context import App
 
     app = App.start(questions=False)

@@ -37,7 +37,7 @@ from yatagan.trees.remembered_digests import RememberedDigests
 
 
 def _rate(ctx: click.Context, param: click.Parameter, value: str | None) -> int:
-    """Bytes a second, 0 for no bound, or click's error."""
+    """A rate limit in bytes a second, 0 for none. Raises click's error."""
     try:
         return parse_rate(value) if value is not None else 0
     except ValueError as error:
@@ -222,7 +222,7 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
 async def _accept(
     request: Request, plan: Plan, header: Header, destination: Store, earlier: Earlier | None, use: EarlierUse | None
 ) -> Batch:
-    """The batch that is to be carried, locked by us. Raises BatchInUse, Refused, JournalError."""
+    """The batch to carry, locked by us. Raises BatchInUse, Refused, JournalError."""
     app = request.app
     if earlier is not None and use is EarlierUse.RUNNING:
         raise earlier.in_use()
@@ -235,7 +235,7 @@ async def _accept(
 
 @asynccontextmanager
 async def _looking(request: Request, *, quiet: bool) -> AsyncIterator[ContentsComparison | None]:
-    """How contents are compared, where they are to be, and a view of how far that is."""
+    """How contents are compared, if that was asked for, and the view that shows it."""
     if not request.by_digest:
         yield None
         return
@@ -255,7 +255,7 @@ async def _looking(request: Request, *, quiet: bool) -> AsyncIterator[ContentsCo
 async def _plan(
     request: Request, source: Store, destination: Store, *, quiet: bool
 ) -> tuple[Plan, list[plan_warnings.Caution], Modes]:
-    """The plan, what to be careful about, and whose modes arrive. Raises Refused and BadPlace before anything moves."""
+    """The plan, its warnings, and whose modes arrive. Raises Refused and BadPlace."""
     _check_proof(request, source, destination)
     area, careful = await _area(request, destination)
     place = request.destination
@@ -296,7 +296,7 @@ async def _plan(
 
 
 def _ask_about_newer(plan: Plan, source: Store, destination: Store) -> None:
-    """Whether what is newer there is to be replaced after all."""
+    """Ask whether newer files are to be replaced."""
     question = f"Replace {text.count(plan.summary.newer, 'newer file')} there? What was there is kept"
     with plain_interrupts():
         if click.confirm(question, default=False, err=True):
@@ -304,7 +304,7 @@ def _ask_about_newer(plan: Plan, source: Store, destination: Store) -> None:
 
 
 def _tell_no_batch(plan: Plan, described: dict[str, Any], *, json_: bool, quiet: bool, plan_only: bool) -> ExitStatus:
-    """A plan that is not carried out: because it was only to be shown, or because there is nothing to move."""
+    """Show that a plan is not carried out, and why."""
     found = exit_status.of_plan(plan.summary)
     if json_:
         say_json({"plan": described, "batch": None})
@@ -316,7 +316,7 @@ def _tell_no_batch(plan: Plan, described: dict[str, Any], *, json_: bool, quiet:
 def _header(
     request: Request, command: tuple[str, ...], plan: Plan, modes: Modes, source: Store, destination: Store
 ) -> Header:
-    """What the batch will be, but for its name."""
+    """The header of the batch, without its name."""
     return Header(
         id="",
         created_ns=0,
@@ -343,7 +343,7 @@ async def _area(request: Request, destination: Store) -> tuple[Area | None, list
 
 
 def _role(request: Request, plan: Plan) -> list[plan_warnings.Caution]:
-    """Cautions about the machines at the ends."""
+    """Warnings about the nodes at both ends."""
     nodes, settings = request.app.nodes(), request.app.settings().login_node
     names = dict.fromkeys(name for name in (request.source_node, request.destination.node) if name)
     return [
@@ -354,7 +354,7 @@ def _role(request: Request, plan: Plan) -> list[plan_warnings.Caution]:
 
 
 def _check_proof(request: Request, source: Store, destination: Store) -> None:
-    """A proof that was asked for by name and cannot be had is an error before anything moves."""
+    """Raise an error before anything moves if the requested proof is impossible."""
     remote = destination if not destination.traits.here else source
     if request.prove is Prove.ON_NODE and remote.machine is None:
         raise BadPlace(

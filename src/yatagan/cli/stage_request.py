@@ -61,7 +61,7 @@ _STORED = {
 
 
 def _template(as_: str | None) -> Template | None:
-    """What --as says. Raises BadPlace."""
+    """The template of --as. Raises BadPlace."""
     if as_ is None:
         return None
     try:
@@ -71,7 +71,7 @@ def _template(as_: str | None) -> Template | None:
 
 
 class Request:
-    """One stage: from where, to where, under which names, and how it is to be proven."""
+    """What a stage was asked for: sources, destination, names, proof."""
 
     def __init__(
         self,
@@ -121,7 +121,7 @@ class Request:
             self._rename()
 
     def _rename(self) -> None:
-        """Give the sources the names that they will arrive under. Raises BadPlace for two with the same."""
+        """Apply the template to the sources. Raises BadPlace for two equal names."""
         self.originals = [name for _, name in self.sources]
         if self._template is not None:
             if len(self.sources) > 1 and not self._template.has_fields:
@@ -146,7 +146,7 @@ class Request:
             seen[name] = path
 
     async def expand(self, store: Readable) -> None:
-        """Put what is really there in place of sources with patterns in them. Raises BadPlace, StoreError."""
+        """Replace sources with patterns by their matches. Raises BadPlace, StoreError."""
         if not any(is_pattern(path) for path, _ in self.sources):
             return
         expanded: list[tuple[bytes, bytes]] = []
@@ -165,14 +165,14 @@ class Request:
         return name
 
     def modes(self, area: Area | None) -> Modes:
-        """Whose permission bits arrive: what was asked for, else the site's in areas that a group works in."""
+        """Whose permission bits arrive: as requested, else the site's in shared areas."""
         if self._modes is not None:
             return self._modes
         return Modes.SITE if area is not None and area.shared else Modes.KEEP
 
     @property
     def options(self) -> str:
-        """What was asked for besides the places, as text that is the same for the same."""
+        """Everything but the places, as text that is equal for equal options."""
         return json.dumps(
             {
                 "only": [os.fsdecode(pattern) for pattern in self.choice.only],
@@ -191,7 +191,7 @@ class Request:
 
     @property
     def asks_about_newer(self) -> bool:
-        """Whether somebody is to be asked about files that are newer at the destination."""
+        """Whether to ask about files that are newer at the destination."""
         return self.if_newer is IfNewer.ASK and self.app.questions
 
     @property
@@ -201,7 +201,7 @@ class Request:
 
     @asynccontextmanager
     async def seen(self, source: Store) -> AsyncIterator[Readable]:
-        """The source as it is planned from: directories that are stored there as bundles count as directories."""
+        """The source with its stored bundles as directories."""
         if self._bundling is Bundling.NEVER:
             yield source
             return
@@ -225,12 +225,12 @@ class Request:
         return BundlingChoice(Costs(round_trip), always)
 
     def ends(self) -> tuple[Source, Source]:
-        """Where from and where to."""
+        """Source and destination."""
         return self.app.source(Place(self.source_node, b"")), self.app.source(self.destination, writing=True)
 
 
 async def _round_trip(store: Store) -> float:
-    """Seconds for one request and its answer: the best of a few."""
+    """Seconds of a round trip: the best of a few."""
     start, best = await store.resolve(b""), 1.0
     for _ in range(3):
         began = time.monotonic()

@@ -13,7 +13,7 @@ import sys
 
 
 class _Tolerant(io.RawIOBase):
-    """A descriptor that takes everything. `lost`: why the first bytes that it dropped could not be written."""
+    """A stream that accepts everything. `lost`: why bytes could not be written."""
 
     def __init__(self, descriptor: int) -> None:
         self._descriptor = descriptor
@@ -33,7 +33,7 @@ class _Tolerant(io.RawIOBase):
         return self._descriptor
 
     def write(self, data: bytes) -> int:  # type: ignore[override]
-        """All of it, or nothing any more."""
+        """Write all of it, or drop it once writing has failed."""
         view = memoryview(data)
         while view and self.lost is None:
             try:
@@ -46,7 +46,7 @@ class _Tolerant(io.RawIOBase):
 
     @property
     def missed(self) -> str:
-        """What the system said when output was lost that somebody wanted; "" where nobody was there to read it."""
+        """Why output was lost that somebody wanted; "" otherwise."""
         gone = self.lost is None or self._terminal or isinstance(self.lost, BrokenPipeError)
         return "" if gone or self.lost is None else self.lost.strerror or str(self.lost)
 
@@ -55,9 +55,9 @@ _output = _Tolerant(1)
 
 
 def open_streams() -> None:
-    """Take over standard output and errors; those that were closed lead nowhere.
+    """Take over standard output and error; those that were closed lead nowhere.
 
-    Else the next file that is opened would get their numbers, and what is meant for a terminal.
+    Otherwise the next file that is opened would get their descriptors, and everything that is printed.
     """
     global _output
     for descriptor in (0, 1, 2):
@@ -79,6 +79,6 @@ def _text(raw: _Tolerant, before: object, *, by_line: bool) -> io.TextIOWrapper:
 
 
 def missed_output() -> str:
-    """Write what is left; why something that was said on standard output is lost, "" where nothing is."""
+    """Write what is left. Returns why output was lost, "" if none was."""
     sys.stdout.flush()
     return _output.missed

@@ -43,7 +43,7 @@ def _escape(char: str) -> str:
 
 
 def place(node: str, path: bytes) -> str:
-    """A place as one would type it, made safe."""
+    """A place as it would be typed, made harmless."""
     return f"{node}:{show(path)}" if node else show(path)
 
 
@@ -101,7 +101,7 @@ def moment(ns: int) -> str:
 
 
 def width() -> int:
-    """Columns of the terminal, within reason."""
+    """The columns of the terminal, within limits."""
     try:
         return max(40, min(os.get_terminal_size(1).columns, 200))
     except OSError:
@@ -109,7 +109,7 @@ def width() -> int:
 
 
 def shorten(text: str, room: int) -> str:
-    """Keep both ends of a long name."""
+    """Shorten a long name in the middle."""
     if len(text) <= room:
         return text
     head = max(1, room // 3)
@@ -117,7 +117,7 @@ def shorten(text: str, room: int) -> str:
 
 
 def facts(rows: Iterable[tuple[str, str]], indent: int = 2) -> None:
-    """Print label and text in two columns; rows without text are left out. Long texts go on below themselves."""
+    """Print labels and texts in two columns, without empty ones; long texts are wrapped."""
     shown = [(label, text) for label, text in rows if text]
     wide = max((len(label) for label, _ in shown), default=0)
     for label, text in shown:
@@ -128,7 +128,7 @@ def facts(rows: Iterable[tuple[str, str]], indent: int = 2) -> None:
 
 
 def urgent(words: str) -> None:
-    """Print words that must not be overlooked, on as many lines as they need."""
+    """Print a warning in full, wrapped."""
     for line in _wrap(words, width() - 2):
         click.echo("  " + click.style(line, fg="yellow", bold=True))
 
@@ -165,5 +165,5 @@ def table(
 
 
 def warn(text: str) -> None:
-    """A line of warning, to standard error."""
+    """Print a warning to standard error."""
     click.echo(click.style("! ", fg="yellow") + text, err=True)

@@ -24,7 +24,7 @@ _PASS = getattr(os, "O_PATH", os.O_RDONLY) | os.O_DIRECTORY | os.O_NOFOLLOW | os
 
 
 def enter(path: bytes) -> int:
-    """A descriptor of the directory at an absolute path, to be closed.
+    """Open the directory at an absolute path. Returns its descriptor.
 
     Raises OSError: ELOOP where a link is on the way, ENOTDIR where something else is, ENOENT where nothing is.
     """
@@ -51,7 +51,7 @@ def _walk(path: bytes, flags: int) -> int:
 
 
 def open_below(directory: int, name: bytes, flags: int = _PASS) -> int:
-    """A descriptor of a directory in an open one. Raises OSError as `enter` does."""
+    """Open a directory in an open one. Raises OSError as `enter` does."""
     if name == b"..":
         raise OSError(errno.EINVAL, "a path that climbs", name)
     try:
@@ -66,7 +66,7 @@ def open_below(directory: int, name: bytes, flags: int = _PASS) -> int:
 
 @contextmanager
 def parent_of(path: bytes) -> Iterator[Tuple[int, bytes]]:
-    """The open directory that holds a path, and the name in it."""
+    """The open directory that holds a path, and the path's last name."""
     above, name = os.path.split(path.rstrip(b"/"))
     if name in (b"", b".", b".."):
         raise OSError(errno.EINVAL, "not the path of an entry", path)
@@ -94,7 +94,7 @@ def look_at(path: bytes) -> os.stat_result:
 
 
 def open_regular(path: bytes, flags: int) -> int:
-    """A descriptor of a regular file; never through a link, never waiting on a FIFO. Raises OSError."""
+    """Open a regular file, never through a link, never waiting on a FIFO. Raises OSError."""
     with parent_of(path) as (directory, name):
         return open_regular_in(directory, name, flags)
 
@@ -109,7 +109,7 @@ def open_regular_in(directory: int, name: bytes, flags: int) -> int:
 
 
 def create(path: bytes, mode: int) -> int:
-    """A descriptor of a new file, for reading and writing. Raises OSError, EEXIST when anything has the name."""
+    """Create a file for reading and writing. Raises OSError, EEXIST when the name is taken."""
     with parent_of(path) as (directory, name):
         return create_in(directory, name, mode)
 
@@ -182,7 +182,7 @@ class OpenDirectories:
         return directory, name
 
     def moved(self) -> Set[bytes]:
-        """Paths that do not lead to the directory any more that was entered by them."""
+        """Paths that no longer lead to the directories that were entered by them."""
         found = set()
         for path, directory in self._open.items():
             try:
@@ -196,7 +196,7 @@ class OpenDirectories:
         return found
 
     def sync(self) -> None:
-        """Make the names in all of them durable, as far as their disks can."""
+        """Sync all of them, as far as their disks can."""
         for directory in self._open.values():
             try:
                 sync_directory(directory)
@@ -219,7 +219,7 @@ def open_to_list(path: bytes) -> int:
 
 
 def sync_directory(directory: int) -> None:
-    """Make the names in an open directory durable, where its disk can. Raises OSError."""
+    """Sync an open directory, where its disk can. Raises OSError."""
     try:
         descriptor = os.open(b".", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC, dir_fd=directory)
     except PermissionError:
@@ -252,7 +252,7 @@ def give_name(source: int, old: bytes, target: int, new: bytes) -> None:
 
 
 def keep(source: int, name: bytes, target: int, kept: bytes) -> None:
-    """Give a second name to what is about to be replaced, by hard link, or by moving it where there are none.
+    """Give what is about to be replaced a second name, by hard link, or by moving it where there are none.
 
     Raises OSError, EEXIST when the second name is taken.
     """
@@ -273,17 +273,17 @@ def forget(directory: int, name: bytes) -> None:
 
 
 def facts(found: os.stat_result) -> List[int]:
-    """Mode, size, mtime and ctime in ns, inode: one of them is another when a file was changed or replaced."""
+    """Mode, size, mtime and ctime in ns, inode. A file that was changed or replaced differs in one of them."""
     return [found.st_mode, found.st_size, found.st_mtime_ns, found.st_ctime_ns, found.st_ino]
 
 
 def is_same_file(one: Optional[os.stat_result], other: Optional[os.stat_result]) -> bool:
-    """Whether both are the same file under whatever names."""
+    """Whether two stat results are of the same file."""
     return one is not None and other is not None and (one.st_dev, one.st_ino) == (other.st_dev, other.st_ino)
 
 
 def kind_of(found: os.stat_result) -> str:
-    """What it is, in a word."""
+    """The kind of a file as a word."""
     for test, kind in ((stat.S_ISREG, "file"), (stat.S_ISDIR, "directory"), (stat.S_ISLNK, "link")):
         if test(found.st_mode):
             return kind
@@ -296,7 +296,7 @@ def time_ns() -> int:
 
 
 def sync_disk(descriptor: int) -> bool:
-    """Sync the disk that a file is on, all at once; False where that cannot be trusted.
+    """Sync the whole disk of an open file. Returns False where that cannot be trusted.
 
     Before Linux 5.8 it does not report errors.
     """

@@ -27,9 +27,9 @@ class BadIndex(Exception):
 
 
 class Totals(NamedTuple):
-    """What a bundle comes to: `size` of the contents when unpacked, `stored` of the bundle itself, in bytes.
+    """The totals of a bundle: `size` of its files, `stored` of the bundle itself, in bytes.
 
-    `digest` is the SHA-256 of the bundle.
+    `digest`: the SHA-256 of the bundle.
     """
 
     members: int
@@ -64,7 +64,7 @@ _AFTER = b', "sha256": "%b"}\n'
 
 
 def before_offset(name: bytes, size: int, mode: int, mtime_ns: int) -> bytes:
-    """The line of a file like most, up to the number that says where its contents begin; b"" for an odd name."""
+    """A common file's index line up to its offset; b"" for an unusual name."""
     try:
         spelled = encode_basestring(name.decode("utf-8")).encode("utf-8")
     except UnicodeError:
@@ -73,12 +73,12 @@ def before_offset(name: bytes, size: int, mode: int, mtime_ns: int) -> bytes:
 
 
 def after_offset(digest: str) -> bytes:
-    """A file's line after that number."""
+    """A common file's index line after its offset."""
     return _AFTER % digest.encode("ascii")
 
 
 def around_offset(member: Member, digest: str) -> Tuple[bytes, bytes]:
-    """A member's line before and after the number that says where its contents begin; the whole and b"" without one."""
+    """A member's index line before and after its offset; the whole and b"" if it has none."""
     if digest and member.kind == FILE and member.regions is None:
         before = before_offset(member.name, member.size, member.mode, member.mtime_ns)
         if before:
@@ -129,14 +129,14 @@ def _name(fields: Dict[str, Any], key: str) -> bytes:
 
 
 class IndexEntry(NamedTuple):
-    """A member as the index has it; `digest` is "" where there is none."""
+    """A member by the index; `digest` is "" where it has none."""
 
     member: Member
     digest: str
 
 
 def read_lines(lines: Iterable[bytes]) -> Iterator[IndexEntry]:
-    """The members of an index. Raises BadIndex, at the latest where it is cut off."""
+    """The entries of an index. Raises BadIndex, also for one that was cut off."""
     number, totals = 0, None  # type: int, Optional[Totals]
     for number, line in enumerate(lines, 1):
         if number == 1:
@@ -154,7 +154,7 @@ def read_lines(lines: Iterable[bytes]) -> Iterator[IndexEntry]:
 
 
 def read_totals(tail: bytes) -> Optional[Totals]:
-    """The totals, from the last bytes of an index; None when they are not there."""
+    """The totals, from the last bytes of an index; None if it was cut off."""
     line = tail.rstrip(b"\n").rpartition(b"\n")[2]
     try:
         return _totals(_fields(line, 0), 0)

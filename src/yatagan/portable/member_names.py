@@ -33,12 +33,12 @@ def _is_ours(part: bytes) -> bool:
 
 
 def parts_of(name: bytes) -> Tuple[bytes, ...]:
-    """The names that a path is made of."""
+    """The components of a path."""
     return tuple([part for part in name.split(b"/") if part not in (b"", b".")])
 
 
 def leads_out(name: bytes, target: bytes) -> bool:
-    """Whether a link of this name, relative to the root, points out of it as far as its words tell."""
+    """Whether a link of this name, relative to the root, points out of it."""
     if target.startswith(b"/"):
         return True
     depth = len(parts_of(name)) - 1

@@ -52,7 +52,7 @@ class Placing(NamedTuple):
 
 
 def place_by_name(wanted: Placing) -> int:
-    """`place` for a part file that is not open yet. Raises as `place` does."""
+    """As `place`, for a part file that is not open yet."""
     with parent_of(wanted.part) as (directory, name):
         try:
             try:
@@ -96,13 +96,13 @@ def place(descriptor: int, wanted: Placing) -> int:
 
 
 def _is_placed(descriptor: int, directory: int, part: bytes, name: bytes) -> bool:
-    """Whether the final name is the open file already: we were killed between giving it and removing the old one."""
+    """Whether the final name is the open file already, because we were killed before the part name was removed."""
     now, there = os.fstat(descriptor), look(directory, part)
     return is_same_file(look(directory, name), now) and (there is None or is_same_file(there, now))
 
 
 def _check_part(descriptor: int, directory: int, part: bytes, wanted: Placing) -> None:
-    """Raises OSError, PART_CHANGED, unless the part file's one name stands for the open file, whole and unchanged."""
+    """Raise OSError, PART_CHANGED, unless the part file's one name is the open file, complete and unchanged."""
     now = os.fstat(descriptor)
     if not is_same_file(look(directory, part), now):
         raise OSError(PART_CHANGED, "something else has the part file's name")
@@ -113,7 +113,7 @@ def _check_part(descriptor: int, directory: int, part: bytes, wanted: Placing) -
 
 
 def _verify(descriptor: int, directory: int, name: bytes, made: bool) -> None:
-    """The part's name may have been swapped in the very last moment: then what we named goes again, if we `made` it."""
+    """Check that the named file is ours, since the part name may have been swapped; if we `made` it, remove it else."""
     if not is_same_file(look(directory, name), os.fstat(descriptor)):
         if made:
             forget(directory, name)
@@ -121,7 +121,7 @@ def _verify(descriptor: int, directory: int, name: bytes, made: bool) -> None:
 
 
 def _keep(directory: int, name: bytes, found: os.stat_result, wanted: Placing) -> None:
-    """A second name for the file that is replaced. Raises OSError, EEXIST when it is not the one that was seen."""
+    """Keep the file that is replaced. Raises OSError, EEXIST when it is not the one that was seen."""
     assert wanted.seen is not None
     with parent_of(wanted.kept) as (below, kept):
         there = look(below, kept)
@@ -136,7 +136,7 @@ def _keep(directory: int, name: bytes, found: os.stat_result, wanted: Placing) -
 
 
 def agrees(found: os.stat_result, known: KnownFacts) -> bool:
-    """Whether a file has these facts, as far as they are known: without a ctime, times count in whole seconds."""
+    """Whether a file has these facts, as far as they are known. Without a ctime, times count in whole seconds."""
     mode, size, mtime_ns, changed_ns, inode = known
     if stat.S_IFMT(found.st_mode) != stat.S_IFMT(mode or 0) or found.st_size != size or mtime_ns is None:
         return False
@@ -146,7 +146,7 @@ def agrees(found: os.stat_result, known: KnownFacts) -> bool:
 
 
 def set_facts(descriptor: int, mode: Optional[int], mtime_ns: Optional[int]) -> int:
-    """Set permission bits and modification time of an open file, its access time to now; an error's number, or 0."""
+    """Set mode and modification time of an open file, its access time to now. Returns an error number, or 0."""
     try:
         if mode is not None:
             os.fchmod(descriptor, mode)

@@ -50,12 +50,12 @@ Busy = Callable[[int], None]
 
 
 def raw(text: str) -> bytes:
-    """A path's bytes."""
+    """The bytes of a path."""
     return text.encode("latin-1")
 
 
 def boot() -> str:
-    """Changes with every start of the machine."""
+    """The boot id of this machine; "" where it has none."""
     try:
         with open("/proc/sys/kernel/random/boot_id") as stream:
             return stream.read().strip()
@@ -64,7 +64,7 @@ def boot() -> str:
 
 
 def process(pid: int) -> Optional[Tuple[int, int]]:
-    """(parent, start time) of a process, or None. The start time tells a reused number apart."""
+    """(parent, start time) of a process, or None. The start time distinguishes processes of one number."""
     try:
         with open("/proc/%d/stat" % pid, "rb") as stream:
             fields = stream.read().rpartition(b")")[2].split()
@@ -99,7 +99,7 @@ def session(logins: List[int]) -> List[List[int]]:
 
 
 def do_hello(request: Request, busy: Busy) -> Reply:
-    """Who we are."""
+    """Answer who we are."""
     return {
         "host": platform.node(),
         "boot": boot(),
@@ -111,28 +111,28 @@ def do_hello(request: Request, busy: Busy) -> Reply:
 
 
 def do_session(request: Request, busy: Busy) -> Reply:
-    """The processes of several logins, all of them ours."""
+    """Answer with the processes of several logins."""
     return {"session": session(request["logins"])}
 
 
 def do_clock(request: Request, busy: Busy) -> Reply:
-    """The time here, in nanoseconds."""
+    """Answer with the time, in nanoseconds."""
     return {"clock_ns": time.time_ns() if hasattr(time, "time_ns") else int(time.time() * 1e9)}  # novermin
 
 
 def do_digests(request: Request, busy: Busy) -> Reply:
-    """Digests of files."""
+    """Hash files."""
     files = [(raw(path), known) for path, known in request["files"]]
     return {"files": small_files.digests(files, request["algorithm"], SignOfLife(busy))}
 
 
 def do_look(request: Request, busy: Busy) -> Reply:
-    """Facts of a name, links not followed."""
+    """Answer with the facts of a name, links not followed."""
     return {"facts": facts(look_at(raw(request["path"])))}
 
 
 def do_read(request: Request, busy: Busy) -> Reply:
-    """The start of a small file."""
+    """Answer with the start of a small file."""
     descriptor = open_regular(raw(request["path"]), os.O_RDONLY)
     try:
         return {"text": os.read(descriptor, 200).decode("latin-1")}
@@ -141,7 +141,7 @@ def do_read(request: Request, busy: Busy) -> Reply:
 
 
 def do_alive(request: Request, busy: Busy) -> Reply:
-    """Which of these processes still live; none of them after a restart of the machine."""
+    """Answer which of these processes are still alive; after a restart of the machine none is."""
     if not boot() or request["boot"] != boot():
         return {"alive": [], "sure": bool(boot())}
     alive = []
@@ -153,7 +153,7 @@ def do_alive(request: Request, busy: Busy) -> Reply:
 
 
 class SignOfLife:
-    """Gives a sign of life when it is time for one."""
+    """Sends a sign of life when one is due."""
 
     def __init__(self, busy: Busy) -> None:
         self._busy = busy
@@ -161,7 +161,7 @@ class SignOfLife:
         self._done = 0
 
     def __call__(self) -> None:
-        """Called at every bit of progress."""
+        """Count some progress."""
         self._done += 1
         if time.monotonic() - self._told >= BUSY_SECONDS:
             self._busy(self._done)
@@ -169,7 +169,7 @@ class SignOfLife:
 
 
 def do_read_small(request: Request, busy: Busy) -> Reply:
-    """The contents of small files."""
+    """Read small files."""
     found = small_files.read_small([raw(path) for path in request["paths"]], request["most"], SignOfLife(busy))
     return {"files": [[outcome, b64encode(data).decode("ascii"), facts] for outcome, data, facts in found]}
 
@@ -184,12 +184,12 @@ def wanted(request: Request) -> List[small_files.BundledFile]:
 
 
 def do_finish(request: Request, busy: Busy) -> Reply:
-    """Part files that are whole."""
+    """Finish part files."""
     return {"outcomes": small_files.finish(wanted(request), SignOfLife(busy))}
 
 
 def do_place(request: Request, busy: Busy) -> Reply:
-    """Part files that are proven: an error's number, or 0, and that of the error with which facts stay unset, each."""
+    """Place proven part files. Answers for each with an error number or 0, and that of the error with its facts."""
     outcomes = []
     for part, path, size, known, mode, mtime_ns, seen, kept in request["placings"]:
         wanted = Placing(raw(part), raw(path), size, known, mode, mtime_ns, seen, raw(kept))
@@ -201,7 +201,7 @@ def do_place(request: Request, busy: Busy) -> Reply:
 
 
 def do_extract(request: Request, busy: Busy) -> Reply:
-    """Small files out of a bundle."""
+    """Extract small files from a bundle."""
     return {"outcomes": small_files.extract(raw(request["path"]), wanted(request), SignOfLife(busy))}
 
 
@@ -215,7 +215,7 @@ LEARNING = threading.Lock()
 
 
 def do_learn(request: Request, busy: Busy) -> Reply:
-    """Take in modules, by the loader that was sent ahead of this one."""
+    """Load modules that were sent."""
     with LEARNING:
         for name, source in request["modules"]:
             if name not in LOADED:

@@ -1,6 +1,5 @@
-"""Many small files at once, on the machine where they are: read in one go, or taken out of a bundle that has arrived.
+"""Many small files at once, on the machine that holds them: read, hashed, finished, or extracted from a bundle.
 
-Runs here and, as part of the helper, on nodes: kept to the standard library and to what Python 3.6 understands.
 Outcomes are plain numbers and strings, because they travel as JSON.
 """
 
@@ -29,10 +28,10 @@ PLACED, THERE, DIFFERENT, CHANGED = 0, -1, -2, -3
 
 
 class BundledFile(NamedTuple):
-    """A file in a bundle: where its bytes are, their SHA-256, and what is to become of them.
+    """A file in a bundle, or a part file to finish: its bytes, their SHA-256, and its future.
 
-    `part` is the name that it has until it is whole, made with `make_mode`, and `earlier` are such names of earlier
-    tries, which go; `mode` and `mtime_ns` are what it gets then, None where it keeps what the machine gives it.
+    `part`: its name until it is complete, created with `make_mode`. `earlier`: part files of earlier tries, to be
+    removed. `mode` and `mtime_ns` are set then; None leaves them.
     """
 
     offset: int
@@ -56,11 +55,11 @@ _FILES_PER_GROUP = 100
 
 
 def extract(bundle: bytes, files: List[BundledFile], alive: Callable[[], None]) -> List[FileOutcome]:
-    """Give every file its own file and name. Doing it again does no harm.
+    """Extract files from a bundle, each to a file of its own. Doing it again does no harm.
 
-    Each is written under its part name and given its facts, then synced, read again and hashed, and only then named,
-    never over anything: what has the name already is THERE when its contents are the same. Raises OSError when the
-    bundle cannot be read.
+    Each is written to its part file and given its facts, then synced, read again and hashed, and only then named.
+    Nothing is replaced: what has the name already is THERE if its contents are the same. Raises OSError when the bundle
+    cannot be read.
     """
     source = open_regular(bundle, os.O_RDONLY)
     try:
@@ -70,16 +69,18 @@ def extract(bundle: bytes, files: List[BundledFile], alive: Callable[[], None]) 
 
 
 def finish(files: List[BundledFile], alive: Callable[[], None]) -> List[FileOutcome]:
-    """What is left to do for part files that are whole: each gets its facts, is synced, read again, hashed and named.
+    """Finish complete part files: each gets its facts, is synced, read again, hashed and named.
 
-    As with `extract`, nothing is replaced and doing it again does no harm: what has its name already counts as done.
+    Nothing is replaced, and doing it again does no harm: what has its name already counts as done.
     """
     return _in_groups(files, _open_part, alive, keep=True)
 
 
 def _in_groups(files: List[BundledFile], open_: Any, alive: Callable[[], None], keep: bool) -> List[FileOutcome]:
-    """Open or write files, then prove and name them, group by group: what is written before the first is synced is
-    done by a disk at once (measured: in half the time). What lies in a directory that was moved away is not in place.
+    """Open or write files, then prove and name them, group by group.
+
+    A disk needs half the time if all of a group are written before the first is synced. Files in a directory that was
+    moved away are not in place.
     """
     outcomes: List[FileOutcome] = []
     for at in range(0, len(files), _FILES_PER_GROUP):
@@ -108,7 +109,7 @@ def _prove_and_name(
     alive: Callable[[], None],
     keep: bool,
 ) -> List[FileOutcome]:
-    """Part files with their facts set, each synced, read again and named. With `keep`, one that gets no name stays."""
+    """Sync, read again and name part files that have their facts. With `keep`, one that gets no name stays."""
     outcomes: List[FileOutcome] = []
     for file, (trouble, found) in zip(files, opened):
         alive()
@@ -127,7 +128,7 @@ def _prove_and_name(
 
 
 def _open_part(file: BundledFile, places: OpenDirectories) -> Optional[Tuple[int, int]]:
-    """A part file with its facts set, as `_write` gives it; None when it has gone, as it does when it gets its name."""
+    """Open a part file and set its facts, as `_write` does; None if it is gone, as it is once it has its name."""
     for part in file.earlier:
         _forget(part, places)
     directory, name = places.parent_of(file.part)
@@ -146,7 +147,7 @@ def _open_part(file: BundledFile, places: OpenDirectories) -> Optional[Tuple[int
 
 
 def _attempt(work: Callable[[], Any]) -> Tuple[int, Any]:
-    """(0, what it gives), or the number of what went wrong."""
+    """(0, the result), or (error number, None)."""
     try:
         return 0, work()
     except OSError as error:
@@ -156,11 +157,11 @@ def _attempt(work: Callable[[], Any]) -> Tuple[int, Any]:
 
 
 class _Differs(Exception):
-    """The bytes are not those that were meant."""
+    """The bytes have another digest."""
 
 
 def _write(source: int, file: BundledFile, places: OpenDirectories) -> Tuple[int, int]:
-    """A file in its part file, facts set: the descriptor, and the error number if they could not be."""
+    """Write a part file and set its facts. Returns its descriptor, and the error number of its facts."""
     for part in file.earlier:
         _forget(part, places)
     data = _read(source, file.offset, file.size)
@@ -216,7 +217,7 @@ def _forget(part: bytes, places: OpenDirectories) -> None:
 
 
 def _compare_with_there(file: BundledFile, places: OpenDirectories) -> int:
-    """What has the name already: THERE when it is the same; PLACED when it was plainly we who put it there."""
+    """What has the name already: THERE if it is the same; PLACED if we put it there ourselves."""
     directory, name = places.parent_of(file.path)
     try:
         descriptor = open_regular_in(directory, name, os.O_RDONLY)
@@ -237,7 +238,7 @@ SmallContents = Tuple[int, bytes, List[int]]
 
 
 def read_small(paths: List[bytes], most: int, alive: Callable[[], None]) -> List[SmallContents]:
-    """The contents of small files, each whole and of one moment, or CHANGED. None is read beyond `most` bytes."""
+    """Read small files, each whole and unchanged meanwhile, or CHANGED. None is read beyond `most` bytes."""
     found: List[SmallContents] = []
     last = LastDirectory()
     for path in paths:
@@ -263,9 +264,7 @@ Digested = Tuple[int, str, List[int]]
 
 
 def digests(files: List[Tuple[bytes, List[int]]], algorithm: str, alive: Callable[[], None]) -> List[Digested]:
-    """Digests of files, each with what its facts were when its digest was last made (or none): if they still are, it
-    is not read again.
-    """
+    """Hash files. One that still has the facts of its last digest is not read again."""
     found: List[Digested] = []
     last = LastDirectory()
     for path, known in files:
@@ -284,7 +283,7 @@ def digests(files: List[Tuple[bytes, List[int]]], algorithm: str, alive: Callabl
 
 
 def hash_open(descriptor: int, algorithm: str, alive: Callable[[], None]) -> Digested:
-    """Sync an open file, read it and hash it; CHANGED when it did not hold still."""
+    """Sync, read and hash an open file; CHANGED if it changed meanwhile."""
     before = facts(os.fstat(descriptor))
     os.fsync(descriptor)
     value, size = new(algorithm), 0

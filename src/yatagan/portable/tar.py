@@ -22,7 +22,7 @@ Regions = Tuple[Tuple[int, int], ...]
 
 
 class Damaged(Exception):
-    """The archive is not what it should be; `at` counts the bytes of the tar stream up to there."""
+    """The archive is damaged; `at`: offset in the tar stream."""
 
     def __init__(self, at: int, why: str) -> None:
         super().__init__("byte %d: %s" % (at, why))
@@ -31,7 +31,7 @@ class Damaged(Exception):
 
 
 class NoHeader(Damaged):
-    """There is no header where one should be."""
+    """There is no header where one must be."""
 
 
 class Member(NamedTuple):
@@ -57,7 +57,7 @@ class Member(NamedTuple):
 
 
 def padding(size: int) -> int:
-    """How many bytes are missing to a whole block."""
+    """Bytes that are missing to a whole block."""
     return -size % BLOCK
 
 
@@ -68,7 +68,7 @@ _AFTER_SUM = b"%b%bustar\x0000%b%b0000000\x000000000\0" + bytes(167)
 
 
 def encode(member: Member) -> bytes:
-    """The header blocks of a member, up to where its contents begin (for a sparse file, its map is among them)."""
+    """The header blocks of a member, up to its contents. The map of a sparse file is among them."""
     name = member.name + b"/" if member.kind == DIRECTORY else member.name
     seconds, fraction = divmod(member.mtime_ns, 1_000_000_000)
     own = _after_sum(_TYPES[member.kind], member.target, member.owner, member.group)
@@ -216,7 +216,7 @@ def _sparse_map(regions: Regions, size: int) -> bytes:
 
 
 def is_header(block: bytes) -> bool:
-    """Whether a block is a header: its checksum is right. Some old programs summed signed bytes."""
+    """Whether a block is a header, by its checksum. Some old programs summed signed bytes."""
     if len(block) < BLOCK:
         return False
     digits = block[148:156].partition(b"\0")[0].strip(b" \0")

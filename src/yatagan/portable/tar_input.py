@@ -1,4 +1,4 @@
-"""Small files, read whole and of one moment, hashed, and described as runs of a tar stream."""
+"""Reading the files that go into an archive: small ones whole, hashed, and encoded as runs of the tar stream."""
 
 import errno
 import os
@@ -19,7 +19,7 @@ _FRESH = 2.0
 
 
 class Changed(Exception):
-    """A file was written to while it was read."""
+    """A file changed while it was read."""
 
     def __init__(self, path: bytes) -> None:
         super().__init__(path)
@@ -27,9 +27,9 @@ class Changed(Exception):
 
 
 class Entry(NamedTuple):
-    """What goes in: the name that it will have there, its path on this disk, its kind and what was seen of it.
+    """What goes into an archive: its name there, its path here, its kind, and its facts when it was scanned.
 
-    `seen` is (size, mtime, ctime, inode), times in nanoseconds.
+    `seen`: (size, mtime, ctime, inode), times in nanoseconds.
     """
 
     name: bytes
@@ -49,7 +49,7 @@ class HeaderOptions(NamedTuple):
     latest_ns: Optional[int] = None
 
     def time_of(self, status: os.stat_result) -> int:
-        """The modification time that a file gets."""
+        """The modification time for the archive."""
         mtime_ns = status.st_mtime_ns
         return mtime_ns if self.latest_ns is None or mtime_ns <= self.latest_ns else self.latest_ns
 
@@ -69,7 +69,7 @@ class AddedMember(NamedTuple):
     digest: str
 
     def line(self, begins: int) -> bytes:
-        """The line of the index, for contents that begin there."""
+        """Its index line, for contents that begin at `offset`."""
         return b"%b%d%b" % (self.before, begins, self.after) if self.after else self.before
 
 
@@ -103,13 +103,13 @@ class ReadEntry(NamedTuple):
 
 
 def tell(member: Member, offset: int, digest: str) -> AddedMember:
-    """A member whose contents begin at an offset."""
+    """The member that was added, whose contents begin at `offset`."""
     before, after = around_offset(member, digest)
     return AddedMember(offset, before, after, member.name, member.size, digest)
 
 
 def digests(handful: List[ReadEntry]) -> List[str]:
-    """SHA-256 of what was read; "" of what is no file, or not read yet."""
+    """The SHA-256 of each entry; "" for what is no file, or is not read yet."""
     return [
         sha256(read.contents).hexdigest()
         if read.contents is not None and (read.member is None or read.member.kind == FILE)
@@ -119,7 +119,7 @@ def digests(handful: List[ReadEntry]) -> List[str]:
 
 
 def code(handful: List[ReadEntry], digests: List[str]) -> List[TarRun]:
-    """What was read, as runs of the tar stream."""
+    """The entries as runs of the tar stream."""
     runs: List[TarRun] = []
     pieces: List[bytes] = []
     told: List[AddedMember] = []
@@ -147,14 +147,14 @@ def code(handful: List[ReadEntry], digests: List[str]) -> List[TarRun]:
 
 
 class TarInput:
-    """Reads entries as members."""
+    """Reads entries and encodes them as members."""
 
     def __init__(self, manner: HeaderOptions) -> None:
         self._manner = manner
         self._owners: Dict[Tuple[int, int], Tuple[int, int, bytes, bytes]] = {}
 
     def read_all(self, entries: List[Entry]) -> Tuple[List[ReadEntry], List[str], bool]:
-        """The entries, their digests, and whether most of the time went with waiting."""
+        """Read entries. Returns them, their digests, and whether most of the time was spent waiting."""
         began, worked = time.perf_counter(), time.clock_gettime(time.CLOCK_THREAD_CPUTIME_ID)
         last = LastDirectory()
         read = [self.read(entry, last) for entry in entries]
@@ -164,7 +164,7 @@ class TarInput:
         return read, digests(read), waited
 
     def read(self, entry: Entry, last: LastDirectory) -> ReadEntry:
-        """One entry, whole and of one moment; a large file without its contents. Raises Changed, OSError."""
+        """Read one entry, unchanged meanwhile; of a large file not the contents. Raises Changed, OSError."""
         if entry.kind != FILE:
             status = last.look_at(entry.path)
             target = last.read_link(entry.path) if entry.kind == LINK else b""
@@ -186,7 +186,7 @@ class TarInput:
     def _described(
         self, entry: Entry, status: os.stat_result, contents: Optional[bytes], target: bytes = b""
     ) -> ReadEntry:
-        """What was read with its header, made without a detour where it is a file like most."""
+        """An entry with its header; made without a detour for common files."""
         manner, mode, size = self._manner, status.st_mode & 0o7777, status.st_size if entry.kind == FILE else 0
         mtime_ns = manner.time_of(status)
         uid, gid, owner, group = (0, 0, b"", b"") if manner.anonymous else self._owner(status.st_uid, status.st_gid)
@@ -202,7 +202,7 @@ class TarInput:
         return ReadEntry(entry.name, entry.path, size, (encoded,), len(encoded), contents, b"", member)
 
     def _owner(self, uid: int, gid: int) -> Tuple[int, int, bytes, bytes]:
-        """Whose a file is, by numbers and by names."""
+        """The owner of a file, by number and by name."""
         known = self._owners.get((uid, gid))
         if known is None:
             known = self._owners[uid, gid] = uid, gid, _name_of_user(uid), _name_of_group(gid)
@@ -228,14 +228,14 @@ def _name_of_group(gid: int) -> bytes:
 
 
 def let_age(status: os.stat_result) -> None:
-    """Wait until a change to a file would show in its times: within a tick of the clock it does not."""
+    """Wait until a change to a file would show in its times."""
     wait = status.st_ctime_ns / 1e9 + _FRESH - time.time()
     if 0 < wait <= _FRESH:
         time.sleep(wait)
 
 
 def _whole(last: LastDirectory, path: bytes, size: int) -> Tuple[bytes, os.stat_result]:
-    """All of a small file, and its facts afterwards; more than `size` bytes when it has grown."""
+    """The contents of a small file, and its facts afterwards; more than `size` bytes if it has grown."""
     try:
         descriptor = last.open_regular(path)
     except OSError as error:

@@ -50,11 +50,11 @@ class TarReader:
 
     @property
     def at(self) -> int:
-        """Bytes of the tar stream that have been passed."""
+        """The offset in the tar stream."""
         return self._at
 
     def members(self) -> Iterator[Member]:
-        """The members, in order. What is not read of one's contents is passed over. Raises Damaged."""
+        """The members, in order. Contents that are not read are skipped. Raises Damaged."""
         while True:
             self._pass_over()
             member = self._next()
@@ -64,7 +64,7 @@ class TarReader:
             yield member
 
     def contents(self) -> Iterator[Tuple[int, bytes]]:
-        """The present member's data, as (offset in the file, bytes); what lies between is holes. Raises Damaged."""
+        """The contents of the present member, as (offset in the file, bytes), with holes between. Raises Damaged."""
         member = self._member
         assert member is not None
         for offset, size in member.regions if member.regions is not None else ((0, member.stored),):
@@ -75,7 +75,7 @@ class TarReader:
                 offset, size = offset + len(piece), size - len(piece)
 
     def resume(self) -> bool:
-        """After Damaged: go on with the next block that is a header. False when none comes."""
+        """After Damaged: go on at the next block that is a header. Returns False if none comes."""
         self._left = 0
         self._member = None
         missing = padding(self._at)
@@ -101,7 +101,7 @@ class TarReader:
     _pending = b""
 
     def _some(self, size: int) -> bytes:
-        """So many bytes, or what is left."""
+        """`size` bytes, or what is left."""
         pieces, missing = [], size
         while missing:
             piece = self._read(missing)
@@ -254,7 +254,7 @@ class TarReader:
         )
 
     def _time(self, value: bytes) -> int:
-        """A decimal number of seconds, cut to nanoseconds."""
+        """Decimal seconds as nanoseconds."""
         sign, digits = (-1, value[1:]) if value.startswith(b"-") else (1, value)
         whole, _, fraction = digits.partition(b".")
         if not (whole + fraction).isdigit() or len(whole) > 18:

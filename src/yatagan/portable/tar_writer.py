@@ -1,8 +1,6 @@
-"""Making an archive: files on this machine's disk to the bytes of a tar stream, each file hashed on the way.
+"""Making an archive: files of this machine as a tar stream, each file hashed while it passes.
 
-Nothing is written here: whoever asks takes the bytes. Small files are read whole (`tar_input.py`), large ones pass in
-pieces. A file that changes while it is read is read again, or ends it: no archive holds a mixed file. Links are never
-followed.
+Nothing is written here. Small files are read whole (`tar_input.py`), large ones pass in pieces.
 """
 
 import errno
@@ -43,7 +41,7 @@ Listed = Callable[[AddedMember, int], None]
 
 
 class TarWriter:
-    """One archive in the making. `blocks` may be called once."""
+    """One archive that is being made. `blocks` may be called once."""
 
     def __init__(self, entries: Iterable[Entry], manner: HeaderOptions, listed: Listed) -> None:
         self._entries = iter(entries)
@@ -69,7 +67,7 @@ class TarWriter:
         yield b"".join(out)
 
     def _pieces(self) -> Iterator[Tuple[Iterable[bytes], int]]:
-        """Pieces of the stream that follow each other, and their bytes."""
+        """Consecutive pieces of the stream, and their size."""
         handfuls = _handfuls(self._entries)
         with ThreadPoolExecutor(_HANDFULS) as readers, ThreadPoolExecutor(1) as hasher:
             for read, found in _read_in_turn(handfuls, TarInput(self._manner), readers):
@@ -133,9 +131,9 @@ def _handfuls(entries: Iterator[Entry]) -> Iterator[List[Entry]]:
 def _read_in_turn(
     handfuls: Iterator[List[Entry]], reading: TarInput, readers: ThreadPoolExecutor
 ) -> Iterator[Tuple[List[ReadEntry], List[str]]]:
-    """Every entry, read and hashed in its turn; ahead of it, in threads, for as long as the disk makes us wait.
+    """Read and hash entries in turn. As long as the disk makes us wait, threads prefetch them.
 
-    Where it does not, threads would only take the interpreter from each other.
+    Otherwise threads would only compete for the interpreter.
     """
     under_way: "Deque[Future[Tuple[List[ReadEntry], List[str], bool]]]" = deque()
     slow = False
@@ -160,7 +158,7 @@ def _read_in_turn(
 
 
 def _read_ahead(descriptor: int, path: bytes, member: Member, readers: ThreadPoolExecutor) -> Iterator[Any]:
-    """The file's pieces, with the length of a hole in place of its zeros."""
+    """The pieces of a file, prefetched; the length of a hole in place of its zeros."""
     under_way: "Deque[Tuple[Future[bytes], int]]" = deque()
     try:
         for offset, size in _with_holes(member):
@@ -189,7 +187,7 @@ def _complete(piece: Tuple["Future[bytes]", int], path: bytes) -> bytes:
 
 
 def _with_holes(member: Member) -> Iterator[Tuple[Optional[int], int]]:
-    """Where to read, in pieces, and holes as (None, length)."""
+    """(offset, size) of pieces to read; (None, size) for holes."""
     at = 0
     for offset, size in member.regions if member.regions is not None else ((0, member.size),):
         if offset > at:
@@ -202,7 +200,7 @@ def _with_holes(member: Member) -> Iterator[Tuple[Optional[int], int]]:
 
 
 def _open(path: bytes) -> Tuple[int, os.stat_result]:
-    """A regular file's descriptor and its facts. Raises Changed, OSError."""
+    """Open a regular file. Returns its descriptor and stat result. Raises Changed, OSError."""
     try:
         descriptor = open_regular(path, os.O_RDONLY)
     except OSError as error:

@@ -25,10 +25,10 @@ class MemberRefused(Exception):
 
 
 class UnpackDirectories:
-    """Directories below `root`, by the parts of their paths.
+    """Directories below `root`, by the components of their paths.
 
-    `settle` gives files that wait for their names what they wait for: called before a directory of theirs is closed.
-    `awaits` tells whether a file waits for just this name.
+    `settle` is called before a directory is closed: it gives files that are waiting their names. `awaits`: whether a
+    file is waiting for just this name.
     """
 
     def __init__(self, root: bytes, settle: Callable[[], None], awaits: Callable[[Parts], bool]) -> None:
@@ -45,7 +45,7 @@ class UnpackDirectories:
         os.close(self.root)
 
     def open(self, parts: Parts) -> int:
-        """An open directory, made where it is missing. Raises Refused, OSError."""
+        """Open a directory, made if it is missing. Raises MemberRefused, OSError."""
         if not parts:
             return self.root
         above, name = self.open(parts[:-1]), parts[-1]
@@ -77,7 +77,7 @@ class UnpackDirectories:
         return descriptor
 
     def make(self, parts: Parts, member: Member) -> Tuple[bool, bool]:
-        """A member that is a directory. Returns whether we made it, and whether this is the first member of it."""
+        """Make a member's directory. Returns whether we made it, and whether this is its first member."""
         known = parts in self._made
         self.open(parts)
         made = parts in self._made
@@ -86,7 +86,7 @@ class UnpackDirectories:
         return made, made and not known
 
     def set_facts(self) -> None:
-        """Give those that were made their modes and times, deepest first."""
+        """Set the facts of directories that were made, deepest first."""
         self._close_below()
         for parts in sorted(self._made, key=len, reverse=True):
             try:
@@ -113,7 +113,7 @@ class UnpackDirectories:
         self._open.clear()
 
     def existing(self, parts: Parts) -> int:
-        """A descriptor of its own of a directory that is there; the caller closes it. Raises Refused."""
+        """Open an existing directory; the caller closes it. Raises MemberRefused."""
         descriptor = os.dup(self.root)
         for name in parts:
             try:
@@ -126,7 +126,7 @@ class UnpackDirectories:
         return descriptor
 
     def for_kept(self, run: str, parts: Parts) -> int:
-        """A descriptor of the directory for what is replaced in another one; the caller closes it."""
+        """Open the directory for what is replaced in another one; the caller closes it."""
         descriptor = os.dup(self.root)
         for name in (b".yatagan-kept", run.encode("ascii"), *parts):
             try:

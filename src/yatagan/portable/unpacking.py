@@ -50,7 +50,7 @@ _UNHASHED = 8
 
 
 class Archive(Protocol):
-    """What can be unpacked, from front to back."""
+    """An archive that can be unpacked from front to back."""
 
     def members(self) -> Iterator[Member]:
         """The members, in order."""
@@ -59,7 +59,7 @@ class Archive(Protocol):
         """The present member's data, as (offset in the file, bytes)."""
 
     def resume(self) -> bool:
-        """Go on behind damage with what is found there; whether there may be something."""
+        """Go on behind damage. Returns whether anything was found there."""
 
 
 # What came of a member.
@@ -68,7 +68,7 @@ IN_THE_WAY, REFUSED, FAILED = "in the way", "refused", "failed"
 
 
 class MemberOutcome(NamedTuple):
-    """A member, what came of it, why (a reason of `names`, a kind that is in the way, or what the system said)."""
+    """The outcome of a member, and why: a reason of `member_names`, a kind in the way, or the system's words."""
 
     member: Member
     what: str
@@ -79,7 +79,7 @@ class MemberOutcome(NamedTuple):
 
 
 class TooMuch(Exception):
-    """More would be written than was allowed; `allowed` bytes."""
+    """More than `allowed` bytes would be written."""
 
     def __init__(self, allowed: int) -> None:
         super().__init__(allowed)
@@ -102,7 +102,7 @@ class UnpackOptions(NamedTuple):
 
 
 class _Ready(NamedTuple):
-    """A file that is whole and waits for its name."""
+    """A complete file that is waiting for its name."""
 
     directory: int
     descriptor: int
@@ -114,7 +114,7 @@ class _Ready(NamedTuple):
 
 
 class Unpacker:
-    """Unpacks into one directory, which must be there. `told` hears what came of each member."""
+    """Unpacks into an existing directory. `told` is called with each outcome."""
 
     def __init__(self, root: bytes, manner: UnpackOptions, told: Callable[[MemberOutcome], None]) -> None:
         self._manner = manner
@@ -131,22 +131,22 @@ class Unpacker:
         return self
 
     def __exit__(self, *error: object) -> None:
-        """Finish and close: what is whole gets its name, whatever went wrong with the rest."""
+        """Finish and close: complete files get their names, whatever failed."""
         try:
             self.finish()
         finally:
             self.close()
 
     def close(self) -> None:
-        """Let go of everything; files that have no name yet are removed."""
+        """Close everything; files without a name are removed."""
         self._abandon()
         self._directories.close()
         self._hasher.shutdown()
 
     def take(self, archive: Archive, member: Member, expected: str = "") -> None:
-        """Unpack one member, a file only when it has the `expected` SHA-256, if any.
+        """Unpack one member. A file must have the SHA-256 `expected`, if that is given.
 
-        Raises what the archive raises, TooMuch, and OSError when there is no room.
+        Raises what the archive raises, TooMuch, and OSError when space runs out.
         """
         if member.kind == DIRECTORY and member.name in (b".", b"./"):
             self._told(MemberOutcome(member, LEFT))
@@ -176,7 +176,7 @@ class Unpacker:
             self._told(MemberOutcome(member, FAILED, error.strerror or str(error)))
 
     def finish(self) -> None:
-        """Give what is left its name, and directories that were made their facts, deepest first."""
+        """Name waiting files, then set the facts of directories."""
         self._settle()
         self._directories.set_facts()
         if self._manner.sync_disk:
@@ -241,9 +241,9 @@ class Unpacker:
         return digest.finish(member.size) if member.regions is None or hash_holes else ""
 
     def _way_is_free(self, directory: int, name: bytes, member: Member) -> Any:
-        """None when the name is free, what it stands for when that may be replaced, _STAYS when it stays (and told).
+        """None when the name is free; its stat result when it may be replaced; _STAYS when it stays, which is reported.
 
-        Where an archive has the same name twice the later one counts, as in those that were added to.
+        If an archive has a name twice the later member counts, as in archives that were appended to.
         """
         again = hash(parts_of(member.name)) in self._named
         if again:
@@ -264,7 +264,7 @@ class Unpacker:
         return _STAYS
 
     def _settle(self) -> None:
-        """Sync what is ready, and give it its names."""
+        """Sync files that are ready, and name them."""
         ready, self._ready, self._ready_bytes = self._ready, [], 0
         if not ready:
             return
@@ -305,7 +305,7 @@ class Unpacker:
                 self._told(MemberOutcome(each.member, FAILED, error.strerror or str(error)))
 
     def _keep(self, each: _Ready) -> None:
-        """A second name for what is about to be replaced; EEXIST when it is no longer what was looked at."""
+        """Keep what is about to be replaced. Raises OSError, EEXIST when it is not what was seen."""
         now = look(each.directory, each.name)
         if now is None or each.replaced is None or facts(now) != facts(each.replaced):
             raise OSError(errno.EEXIST, "it changed")
@@ -370,7 +370,7 @@ _STAYS = object()
 
 
 def passes_for(found: os.stat_result, member: Member, directory: int, name: bytes) -> bool:
-    """Whether what is there is the member, by size and time, or a link to the same."""
+    """Whether an existing file counts as the member, by size and time, or a link by its target."""
     if member.kind == LINK:
         return stat.S_ISLNK(found.st_mode) and os.readlink(name, dir_fd=directory) == member.target
     step = 1 if member.mtime_ns % 1_000_000_000 else 1_000_000_000
