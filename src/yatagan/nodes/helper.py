@@ -92,7 +92,6 @@ def load(name, source):
 """
 
 
-#: What the program is made of, each after those that it imports.
 def source_of(module: str) -> str:
     """The source of one of our modules that are kept to what nodes understand."""
     package, _, name = module.rpartition(".")
