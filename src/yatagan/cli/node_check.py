@@ -203,7 +203,7 @@ def meaning(found: Checkup) -> Iterator[str]:
     if found.writable is not None:
         yield "nothing can be staged to its start directory; name another with --start, or an absolute path"
     if found.role is Role.LOGIN:
-        yield "made for logging in: what lasts long is ended there, and a large stage is warned of"
+        yield "made for logging in: what lasts long is ended there, and a large stage gets a warning"
     if found.python and found.same_disk:
         yield "contents are proven on the node (on-node), and nothing is sent twice for that"
     elif found.python:

@@ -302,7 +302,7 @@ def _proof(prove: Prove, source: Store, destination: Store, same_disk: bool) -> 
     if destination.traits.here:
         if prove is Prove.ON_NODE:
             return f"{source.name} hashes every file too, and the digests must agree (on-node)"
-        return "every file is hashed here as it arrives (on-arrival)"
+        return "every file is hashed here during the transfer (on-arrival)"
     if prove is Prove.NONE:
         return "not asked for: contents are not looked at (sent)"
     if destination.machine is not None and same_disk:

@@ -240,7 +240,7 @@ def _not_carried(outcome: BatchCounts) -> str:
 _PROOFS = {
     Evidence.ON_NODE: "hashed on the node once synced, and equal (on-node)",
     Evidence.READ_BACK: "read back, hashed here, and equal (read-back)",
-    Evidence.ON_ARRIVAL: "hashed here as it arrived (on-arrival)",
+    Evidence.ON_ARRIVAL: "hashed here during the transfer (on-arrival)",
     Evidence.SENT: "in place, contents not looked at (sent)",
 }
 
