@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import graphlib
 import re
 import statistics
 import subprocess
@@ -11,6 +12,7 @@ from collections import defaultdict
 from collections.abc import Iterator
 from pathlib import Path
 
+import grimp
 import pytest
 
 from yatagan.portable import modules
@@ -43,6 +45,14 @@ def test_a_module_name_means_one_thing() -> None:
         if not module.name.startswith("__") and module.parent.name != "cli":
             places[module.name].append(module.parent.name)
     assert not {name: found for name, found in places.items() if len(found) > 1}
+
+
+def test_no_module_needs_itself() -> None:
+    """Imports within functions and for types alone count too: a circle of either kind is read as one module."""
+    imports = grimp.build_graph("yatagan")
+    graphlib.TopologicalSorter(
+        {module: imports.find_modules_directly_imported_by(module) for module in imports.modules}
+    ).prepare()  # raises CycleError, which names the circle
 
 
 def test_modules_and_functions_are_short() -> None:

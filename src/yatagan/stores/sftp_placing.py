@@ -7,22 +7,44 @@ from __future__ import annotations
 
 import asyncio
 import posixpath
+from collections.abc import Coroutine
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import Any, Protocol, TypeVar
 
 from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.nodes.sftp_client import SftpClient
 from yatagan.stores.coalescing import Shared
-from yatagan.stores.interface import Facts, Kind, Placement, Writer
+from yatagan.stores.helper_machine import HelperMachine
+from yatagan.stores.interface import Facts, Kind, Placement, Store, Writer
 from yatagan.stores.sftp_file import SftpFile, is_sayable
 
-if TYPE_CHECKING:
-    from yatagan.stores.sftp import SftpStore
+T = TypeVar("T")
+
+
+class AskingStore(Store, Protocol):
+    """A store that is asked over SFTP, with what it takes to send it a request."""
+
+    replaces: bool
+
+    @property
+    def files(self) -> SftpClient:
+        """The channel of the least loaded lane."""
+
+    @property
+    def machine(self) -> HelperMachine | None:
+        """See `Store.machine`."""
+
+    async def ask(self, request: Coroutine[Any, Any, T], path: bytes, *, writing: bool = False) -> T:
+        """See `SftpStore.ask`."""
+
+    async def look_on(self, files: SftpClient, path: bytes) -> Facts | None:
+        """See `SftpStore.look_on`."""
 
 
 class SftpPlacing:
     """Gives part files of one store their final names."""
 
-    def __init__(self, store: SftpStore) -> None:
+    def __init__(self, store: AskingStore) -> None:
         self._store = store
         self._checking = Shared(self._check_directory)
 
