@@ -1,7 +1,7 @@
 """Making bundles: directories of this machine into one archive with its index, here or straight on to a node.
 
 Archive and index grow as part files and get their names only when everything that was chosen is in them. A file that
-cannot be read, or changes, means that there is no bundle: half a bundle would pass for a whole one.
+cannot be read, or changes, means that there is no bundle: half a bundle would be taken for a whole one.
 """
 
 from __future__ import annotations

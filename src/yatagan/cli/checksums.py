@@ -26,15 +26,15 @@ from yatagan.places import KEPT_DIRECTORY, PART_PREFIX, PART_SUFFIX, Place, name
 from yatagan.stores.interface import Kind, Placement, Readable, Store
 from yatagan.trees import checksum_record
 from yatagan.trees.checksum_record import Finding, Verdicts
-from yatagan.trees.hashing import Content, How, digests
+from yatagan.trees.hashing import Content, DigestOrigin, digests
 from yatagan.trees.patterns import Choice
 from yatagan.trees.scan import Tree, scan
 
 _SHOWN = 20
-_HOWS = {
-    How.ON_NODE: "hashed on the node (on-node)",
-    How.READ_BACK: "fetched and hashed here (read-back)",
-    How.HERE: "read and hashed on this machine",
+_ORIGINS = {
+    DigestOrigin.ON_NODE: "hashed on the node (on-node)",
+    DigestOrigin.READ_BACK: "fetched and hashed here (read-back)",
+    DigestOrigin.HERE: "read and hashed on this machine",
 }
 _BAD = (Finding.DIFFERENT, Finding.MISSING, Finding.UNREADABLE, Finding.FACTS_DIFFER)
 
@@ -108,26 +108,28 @@ async def _checksums(app: App, where: Place, output: str | None, choice: Choice,
     finally:
         await store.close()
     size = sum(tree.entries[path].size for path in paths)
-    how = next(iter(contents.values())).how if contents else How.HERE
+    origin = next(iter(contents.values())).origin if contents else DigestOrigin.HERE
     body = {
         "node": where.node,
         **name_fields(tree.root),
         "files": len(contents) - len(unread),
         "bytes": size,
-        "evidence": how.value,
+        "evidence": origin.value,
         "outcome": "good" if not unread else f"{len(unread)} could not be read",
         **_patterns(choice),
     }
     listed = ((path, contents[path].digest) for path in sorted(contents) if contents[path].digest)
     Ledger(app.home.ledger).append(record_name(RecordKind.LISTED), RecordKind.LISTED, body, listed)
     if output != "-":
-        _tell_listed(where, target, name, body, how, json_)
+        _tell_listed(where, target, name, body, origin, json_)
     for path, why in sorted(unread.items()):
         text.warn(f"{text.show(path)}: {messages.fault(why)}; it is not on the list")
     return ExitStatus.DIFFERENCES if unread else ExitStatus.GOOD
 
 
-def _tell_listed(where: Place, target: Place, name: bytes, body: dict[str, Any], how: How, json_: bool) -> None:
+def _tell_listed(
+    where: Place, target: Place, name: bytes, body: dict[str, Any], origin: DigestOrigin, json_: bool
+) -> None:
     if json_:
         say_json({**body, **name_fields(target.path, "list"), "list_node": target.node})
         return
@@ -135,7 +137,7 @@ def _tell_listed(where: Place, target: Place, name: bytes, body: dict[str, Any],
     text.facts(
         [
             ("listed", f"{text.count(body['files'], 'file')}, {text.size(body['bytes'])}"),
-            ("how", _HOWS[how]),
+            ("how", _ORIGINS[origin]),
             ("facts", f"modes, times, links and directories: {text.show(name + checksum_record.FACTS_SUFFIX)}"),
             (
                 "check",
@@ -332,7 +334,7 @@ def _put_on_record(app: App, where: Place, used: _Against, verdicts: Verdicts, c
         "facts_differ": verdicts.count(Finding.FACTS_DIFFER),
         "unreadable": verdicts.count(Finding.UNREADABLE),
         "not_listed": verdicts.count(Finding.NOT_LISTED),
-        "evidence": verdicts.how.value,
+        "evidence": verdicts.origin.value,
         "outcome": "good" if verdicts.good else "not good",
         **_patterns(choice),
     }
@@ -350,7 +352,7 @@ def _show_verdicts(where: Place, used: _Against, verdicts: Verdicts) -> None:
             if verdicts.count(finding) or finding in (Finding.SAME, Finding.DIFFERENT, Finding.MISSING)
         ]
         + [
-            ("how", f"{text.count(verdicts.files, 'file')}, {text.size(verdicts.size)}, {_HOWS[verdicts.how]}"),
+            ("how", f"{text.count(verdicts.files, 'file')}, {text.size(verdicts.size)}, {_ORIGINS[verdicts.origin]}"),
             (
                 "facts",
                 "kinds, modes, times and links were compared with the facts file"
@@ -385,7 +387,7 @@ def _verdicts_json(where: Place, used: _Against, verdicts: Verdicts) -> dict[str
         **name_fields(used.place.path, "against"),
         "against_node": used.place.node,
         "good": verdicts.good,
-        "evidence": verdicts.how.value,
+        "evidence": verdicts.origin.value,
         "facts_checked": verdicts.with_facts,
         "bytes": verdicts.size,
         "counts": {finding.value: verdicts.count(finding) for finding in Finding},

@@ -178,7 +178,7 @@ async def _meant(store: Store, where: Place) -> list[Place]:
 
 
 async def _writable(app: App, store: Store, where: Place) -> bytes:
-    """The path of a place. Raises Refused where nothing may be written.
+    """The path of a place. Raises Refused where we may not write.
 
     A start directory or an area may be a link; then its target is meant.
     """

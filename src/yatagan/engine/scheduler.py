@@ -166,7 +166,7 @@ Command = Connect | Disconnect | FetchSteps | StartStep | FailStep | StopSteps |
 
 
 class Situation(StrEnum):
-    """What an event means, once it is taken in."""
+    """What an event means in the state in which it arrives."""
 
     ANY = "in any case"
     STEPS_LEFT = "steps are left"

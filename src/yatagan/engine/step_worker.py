@@ -95,9 +95,9 @@ class StepWorker:
             raise StoreError(Fault.DESTINATION_MOVED, top, store=self._destination.name)
 
     async def _gone_above(self, step: Step) -> StepRefused:
-        """The directory above a step is not there: what to raise.
+        """Say why the directory above a step is missing.
 
-        Raises StoreError, DESTINATION_GONE, unless it was never made; RetryStep if it is there after all.
+        Raises StoreError, DESTINATION_GONE, if it was made before; RetryStep if it is there after all.
         """
         directory = step.path if step.kind is StepKind.FACTS else posixpath.dirname(step.path)
         found = await self._destination.look(directory)

@@ -137,9 +137,9 @@ class Ledger:
         return value.hexdigest()
 
     def _moved_heads(self) -> dict[str, str]:
-        """The newest digests of other files that have moved since this writer last named them.
+        """The newest digest of each other writer's file that has grown since this writer last named it.
 
-        A first record names those that nobody has named yet: the rest is vouched for by whoever has.
+        A writer's first record leaves out what another record names already: one is enough to show a later change.
         """
         heads = self._heads()
         if not self._named:

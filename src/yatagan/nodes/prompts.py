@@ -45,13 +45,13 @@ class Prompter(Protocol):
         """The server says something without asking."""
 
     def note(self, text: str) -> None:
-        """Something about this machine's files that does not stop the login."""
+        """Tell the user of something in this machine's files that does not stop the login."""
 
     def waiting(self, node: str, seconds: float, reached: LoginProgress) -> None:
         """The login has waited for so many seconds; called every second."""
 
     def waited(self) -> None:
-        """The wait is over."""
+        """The login has ended its wait, well or not: what `waiting` showed may go."""
 
 
 class NoPrompter:

@@ -25,7 +25,7 @@ from yatagan.portable import index
 from yatagan.stores.interface import Facts, Kind, Readable, Store
 from yatagan.transfer.delta import REUSE_LEAST, may_reuse
 from yatagan.trees.compare import Difference, Verdict, compare, still_since
-from yatagan.trees.hashing import Content, How, digests
+from yatagan.trees.hashing import Content, DigestOrigin, digests
 from yatagan.trees.name_clashes import clashes, folded, has_spellings, spelled_there, tells_apart
 from yatagan.trees.patterns import EVERYTHING, Choice
 from yatagan.trees.remembered_digests import RememberedDigests
@@ -327,7 +327,7 @@ def _evidence(here: Content, there: Content) -> Evidence:
     """How we know that two files are the same."""
     if here.remembered or there.remembered:
         return Evidence.REMEMBERED
-    return Evidence.ON_NODE if there.how is How.ON_NODE else Evidence.READ_BACK
+    return Evidence.ON_NODE if there.origin is DigestOrigin.ON_NODE else Evidence.READ_BACK
 
 
 def _look_at_parts(plan: Plan, source: Readable, destination: Store) -> None:

@@ -244,7 +244,7 @@ def unpack(request: Request, alive: Alive) -> Reply:
 
 
 def contents(request: Request, alive: Alive) -> Reply:
-    """The first digests of an archive's files, made from its bytes; `more` has the rest. Raises OSError, NotHere."""
+    """Hash an archive's files and answer with the first digests; `more` asks for the rest. Raises OSError, NotHere."""
     found: List[Any] = []
     with _open(_raw(request["path"])) as stream:
         reader = _reader(_raw(request["path"]), stream)

@@ -196,7 +196,7 @@ class OpenDirectories:
         return found
 
     def sync(self) -> None:
-        """Sync all of them, as far as their disks can."""
+        """Sync every directory that is open, where its disk can."""
         for directory in self._open.values():
             try:
                 sync_directory(directory)

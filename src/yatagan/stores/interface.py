@@ -204,7 +204,7 @@ class Writer(Protocol):
 
     @property
     def write_here(self) -> Callable[[int, Piece], None] | None:
-        """`write` for any thread, for a file of this machine; else None."""
+        """A `write` that any thread may call, for a file of this machine; else None."""
 
     def copy_here(self, source: Reader, offset: int, size: int) -> bool:
         """Copy bytes of another open file by the disk, in any thread. Returns False where it cannot."""
@@ -343,7 +343,7 @@ class Store(Readable, Protocol):
         """Create a part file, with what the umask leaves of the mode. EXISTS when the name is taken."""
 
     async def reopen_part(self, path: bytes) -> Writer:
-        """Open a part file of ours again, never through a link."""
+        """Reopen a part file that we made, never through a link."""
 
     async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
         """Create a part file with the first `size` bytes of another, copied on its machine. Or UNSUPPORTED."""

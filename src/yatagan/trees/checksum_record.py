@@ -17,7 +17,7 @@ from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME, Listed, contrad
 from yatagan.errors import BadList, Fault, StoreError
 from yatagan.places import name_fields, name_from
 from yatagan.stores.interface import Facts, Kind, Readable, same_time
-from yatagan.trees.hashing import Content, How, digests, how_of
+from yatagan.trees.hashing import Content, DigestOrigin, digests, origin_of
 from yatagan.trees.scan import Tree
 
 FACTS_SUFFIX = b".facts.jsonl"
@@ -61,7 +61,7 @@ class Verdicts:
     """
 
     found: list[Found]
-    how: How
+    origin: DigestOrigin
     files: int
     size: int
     with_facts: bool
@@ -172,10 +172,10 @@ async def verify(
         if path not in listed_too and not is_record(path) and tree.entries[path].kind is not Kind.DIRECTORY
     ]
     size = sum(tree.entries[path].size for path in contents if path in tree.entries)
-    how = how_of(store)
-    if any(content.how is How.READ_BACK for content in contents.values()):
-        how = How.READ_BACK
-    return Verdicts(found, how, len(contents), size, expected is not None)
+    origin = origin_of(store)
+    if any(content.origin is DigestOrigin.READ_BACK for content in contents.values()):
+        origin = DigestOrigin.READ_BACK
+    return Verdicts(found, origin, len(contents), size, expected is not None)
 
 
 async def _digests(

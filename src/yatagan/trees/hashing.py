@@ -44,7 +44,7 @@ async def digest_by_reading(store: Readable, path: bytes, algorithm: str) -> str
     return value.hexdigest()
 
 
-class How(StrEnum):
+class DigestOrigin(StrEnum):
     """Where a digest was made."""
 
     ON_NODE = "on-node"
@@ -54,20 +54,20 @@ class How(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Content:
-    """A file's digest and how it was made, or why there is none. `remembered`: it was made earlier."""
+    """A file's digest and where it was made, or why there is none. `remembered`: it was made earlier."""
 
     path: bytes
     digest: str
-    how: How
+    origin: DigestOrigin
     fault: Fault | None = None
     remembered: bool = False
 
 
-def how_of(store: Readable) -> How:
-    """How digests of a store's files are made."""
+def origin_of(store: Readable) -> DigestOrigin:
+    """Where digests of a store's files are made."""
     if store.traits.here:
-        return How.HERE
-    return How.ON_NODE if store.machine is not None else How.READ_BACK
+        return DigestOrigin.HERE
+    return DigestOrigin.ON_NODE if store.machine is not None else DigestOrigin.READ_BACK
 
 
 async def digests(
@@ -152,7 +152,7 @@ class _Digesting:
             else:
                 old = not each.digest and each.fault is None
                 digest = known[absolute][1] if old else each.digest
-                contents.append(Content(path, digest, how_of(self.store), each.fault, remembered=old))
+                contents.append(Content(path, digest, origin_of(self.store), each.fault, remembered=old))
         return contents
 
     def _to_keep(self, paths: Sequence[bytes], made: Sequence[Digested]) -> list[tuple[bytes, Facts, str]]:
@@ -166,22 +166,22 @@ class _Digesting:
 
     async def _alone(self, path: bytes) -> Content:
         """Hash a file that has changed since the scan, or that the machine's commands do not see."""
-        how = how_of(self.store)
+        origin = origin_of(self.store)
         try:
             made = await machine_of(self.store).digest(self.tree.absolute(path), self.algorithm)
         except StoreError as error:
-            if error.fault in (Fault.UNSUPPORTED, Fault.OTHER_DISK) and how is not How.HERE:
+            if error.fault in (Fault.UNSUPPORTED, Fault.OTHER_DISK) and origin is not DigestOrigin.HERE:
                 return await self._by_reading(path)
             if error.fault in CONNECTION_FAULTS:
                 raise
-            return Content(path, "", how, error.fault)
-        return Content(path, made.digest, how)
+            return Content(path, "", origin, error.fault)
+        return Content(path, made.digest, origin)
 
     async def _by_reading(self, path: bytes) -> Content:
         try:
             value = await digest_by_reading(self.store, self.tree.absolute(path), self.algorithm)
-            return Content(path, value, How.READ_BACK)
+            return Content(path, value, DigestOrigin.READ_BACK)
         except StoreError as error:
             if error.fault in CONNECTION_FAULTS:
                 raise
-            return Content(path, "", How.READ_BACK, error.fault)
+            return Content(path, "", DigestOrigin.READ_BACK, error.fault)
