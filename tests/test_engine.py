@@ -20,9 +20,9 @@ from yatagan.batches.journal_data import Header
 from yatagan.batches.states import SETTLED, STEP_MOVES, BatchState, StepState
 from yatagan.batches.steps import FILES_PHASE, Change, Modes, Prove, Step, StepKind, Times
 from yatagan.engine import scheduler as r
-from yatagan.engine.bulk_finish import BulkFinisher
 from yatagan.engine.retry import RetryPolicy
 from yatagan.engine.session import Session
+from yatagan.engine.small_file_finisher import SmallFileFinisher
 from yatagan.errors import Fault, JournalError, StoreError
 from yatagan.stores.interface import Extracted, Facts, Kind
 from yatagan.stores.local import LocalStore
@@ -220,7 +220,7 @@ def test_no_file_waits_for_ever_to_be_finished() -> None:
     async def go() -> None:
         destination = SimpleNamespace(machine=Machine(), traits=SimpleNamespace(here=False))
         session = Session(1, "b", b"/", Prove.AUTO, Modes.KEEP, Times.KEEP, None, destination, True)  # type: ignore[arg-type]
-        finisher = BulkFinisher(SimpleNamespace(session=session, destination=session.destination))  # type: ignore[arg-type]
+        finisher = SmallFileFinisher(SimpleNamespace(session=session, destination=session.destination))  # type: ignore[arg-type]
         step = Step(1, FILES_PHASE, StepKind.FILE, b"/a", b"/b", b"b", Facts(Kind.FILE, 1, 1, 1), digest="d")
 
         async def one(times: int) -> None:

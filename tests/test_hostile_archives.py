@@ -18,7 +18,7 @@ import pytest
 
 from conftest import Program, index_line, snapshot
 from yatagan.bundles.read import check, list_members, open_bundle
-from yatagan.bundles.threads import apart
+from yatagan.bundles.threads import in_thread
 from yatagan.errors import ArchiveTooLarge, BadArchive
 from yatagan.portable import index
 from yatagan.portable.tar import FILE, Damaged, Member, encode, padding
@@ -177,7 +177,7 @@ async def list_and_check(hostile: Path) -> None:
     ):
         with contextlib.suppress(Damaged, BadArchive, ArchiveTooLarge):
             async with open_bundle(store, os.fsencode(hostile)) as bundle:
-                await apart(partial(work, bundle))
+                await in_thread(partial(work, bundle))
 
 
 @pytest.mark.parametrize("name", _ARCHIVES)

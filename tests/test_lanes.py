@@ -1,4 +1,4 @@
-"""What is on its way at once, over how many lanes; the pace; and batches that move over several logins."""
+"""What is on its way at once, over how many lanes; the rate limit; and batches that move over several logins."""
 
 from __future__ import annotations
 
@@ -100,11 +100,11 @@ def test_the_pace_is_kept_within_every_second(pieces: list[tuple[int, float]], r
 
     async def go() -> None:
         nonlocal now
-        pace = RateLimit(lambda: now, sleep)
-        pace.rate = rate
+        limit = RateLimit(lambda: now, sleep)
+        limit.rate = rate
         for size, idle in pieces:
             now += idle
-            await pace.take(size)
+            await limit.take(size)
             gone.append((now, size))
 
     asyncio.run(go())
@@ -161,7 +161,7 @@ def test_what_was_found_out_is_remembered(tmp_path: Path) -> None:
     remember(home, "oak", ConnectionHistory(5, 9e7, 0.05))
     assert recall(home, "oak") == ConnectionHistory(5, 9e7, 0.05)
     for spoiled in ("", "[]", '{"lanes": "many", "rate": 1, "round_trip": 1}'):
-        (home.lines / "oak.json").write_text(spoiled)
+        (home.connections / "oak.json").write_text(spoiled)
         assert recall(home, "oak") == ConnectionHistory()
 
 
@@ -233,8 +233,8 @@ async def opened(program: Program, processes: int = 0) -> SftpStore:
     return await NodeSource(found, home, ConnectionSettings(processes=processes), NoPrompter()).open()
 
 
-def beside(parent: int) -> list[int]:
-    """The processes that a run has beside it."""
+def child_processes(parent: int) -> list[int]:
+    """The processes that a run has started."""
     found = []
     for name in filter(str.isdigit, os.listdir("/proc")):
         with contextlib.suppress(OSError):
@@ -293,7 +293,7 @@ def test_a_file_is_striped_over_several_logins_and_comes_back(program: Program, 
         there.note_writers(note)
         await with_lanes(there, 3)
         assert len(list(there.lanes)) == 3 and noted[-1] >= before + 2
-        children = beside(os.getpid())
+        children = child_processes(os.getpid())
         assert len(children) == processes
         path = os.fsencode(oak.root / "big")
         source, part = await here.open(os.fsencode(near)), await there.create_part(path)
@@ -370,7 +370,7 @@ def test_no_lane_leads_to_another_machine(program: Program, oak: Far, processes:
         await with_lanes(store, 3)
         assert list(store.lanes._channels) == [store.login] and len(list(store.lanes)) == 3
         await store.close()
-        assert not beside(os.getpid())
+        assert not child_processes(os.getpid())
 
     asyncio.run(go())
 
@@ -458,8 +458,8 @@ def test_processes_beside_end_when_we_do_and_may_die(program: Program, oak: Far,
     program("config", "set", "connection.processes", "2")
     remember(home_of(program), "oak", ConnectionHistory(3, 9e7, 0.05))
     run = program.start("stage", "big", "oak:", "--json", "--max-rate", "40MB/s")
-    wait_for(lambda: len(beside(run.pid)) == 2 and any(oak.root.iterdir()))
-    children = beside(run.pid)
+    wait_for(lambda: len(child_processes(run.pid)) == 2 and any(oak.root.iterdir()))
+    children = child_processes(run.pid)
     if end == "one-beside":
         os.kill(children[0], signal.SIGKILL)
     else:

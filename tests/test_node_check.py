@@ -95,7 +95,7 @@ def test_a_node_for_files_only(program: Program, practice: Practice) -> None:
     log_in(terminal, practice)
     assert terminal.end() == 0
     shown = " ".join(click.unstyle(terminal.seen).split())
-    assert "answers to 2 questions" in shown and "only by reading them back" in shown and "clock not told" in shown
+    assert "answers to 2 questions" in shown and "only by reading them back" in shown and "clock unknown" in shown
 
 
 def test_how_far_one_comes(program: Program, practice: Practice) -> None:

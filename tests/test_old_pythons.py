@@ -76,7 +76,7 @@ def test_each_request(version: str, tmp_path: Path) -> None:
         entries = [["tree", str(tree), "directory"], ["tree/sub", str(tree / "sub"), "directory"]]
         entries += [["tree/sub/a", str(tree / "sub" / "a"), "file"], ["tree/b", str(tree / "b"), "link"]]
         final = os.fsencode(out / "tree.tar.gz")
-        parts = {"part": str(out / "1"), "beside_part": str(out / "2"), "token": "t"}
+        parts = {"part": str(out / "1"), "index_part": str(out / "2"), "token": "t"}
         for some in (entries[:3], entries[3:]):
             assert await helper.ask("hear", token="t", entries=some)
         reply = await helper.ask("make", final, **parts, anonymous=False, latest_ns=None, form="tar.gz", level=6)

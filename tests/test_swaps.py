@@ -249,7 +249,7 @@ def making_there(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any
     entries = [[name, text(ground.path("near", name)), kind] for name, kind in names.items()]
     (ground.root / "far" / "a").mkdir(exist_ok=True)
     final = text(ground.path("far", "a", "a.tar"))
-    request = {"path": final, "part": final + ".1", "beside_part": final + ".2", "token": "t"}
+    request = {"path": final, "part": final + ".1", "index_part": final + ".2", "token": "t"}
 
     def hear_and_make(request: dict[str, Any], alive: Callable[[], None]) -> dict[str, Any]:
         archives.hear({"token": "t", "entries": entries}, alive)

@@ -41,7 +41,7 @@ async def make_there(store: Store, path: bytes, trees: Mapping[bytes, Tree], rec
         path,
         {
             "part": _text(part_of(path, recipe.run, 1)),
-            "beside_part": _text(part_of(path, recipe.run, 2)),
+            "index_part": _text(part_of(path, recipe.run, 2)),
             "token": token,
             "anonymous": recipe.manner.anonymous,
             "latest_ns": recipe.manner.latest_ns,
@@ -82,15 +82,16 @@ async def unpack_there(store: Store, path: bytes, into: bytes, wish: UnpackReque
         },
     )
     with _sound(store, path):
-        told = [
-            MemberOutcome(Member(name.encode("latin-1"), FILE, 0, 0, 0), what, why) for name, what, why in reply["told"]
+        reported = [
+            MemberOutcome(Member(name.encode("latin-1"), FILE, 0, 0, 0), what, why)
+            for name, what, why in reply["reported"]
         ]
         return ReadResult(
             counts=Counter(reply["counts"]),
             files=reply["files"],
             size=reply["size"],
             proven=reply["proven"],
-            told=told,
+            reported=reported,
             damage=[Damage(at, why) for at, why in reply["damage"]],
             bits=reply["bits"],
             strays=reply["strays"],
@@ -111,7 +112,7 @@ async def contents_there(store: Store, path: bytes) -> dict[bytes, str]:
         with _sound(store, path):
             some = {name.encode("latin-1"): str(digest) for name, digest in reply["found"]}
         if not some.keys() - found.keys():
-            return found  # all of it was told, or the same again
+            return found  # the whole answer has arrived, or the same part came again
         found.update(some)
         reply = await machine_of(store).run(ARCHIVES, "more", path, {"token": token})
 

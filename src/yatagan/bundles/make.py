@@ -18,7 +18,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 
 from yatagan.archives.compression import Form, compressed
-from yatagan.bundles.threads import BlockingWriter, WorkStopped, apart, to_its_end
+from yatagan.bundles.threads import BlockingWriter, WorkStopped, in_thread, to_its_end
 from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.errors import Fault, StoreError
 from yatagan.places import PART_PREFIX, PART_SUFFIX
@@ -127,7 +127,7 @@ async def make(
                 parts.remove(part)
                 raise
         try:
-            await apart(lambda stop: making.run(outlets[0], outlets[1], stop))
+            await in_thread(lambda stop: making.run(outlets[0], outlets[1], stop))
         finally:
             for outlet in outlets:
                 await outlet.settle()
@@ -189,7 +189,7 @@ class _Making:
         self.listed: list[tuple[bytes, str]] = []
         self.totals: index.Totals | None = None
 
-    def run(self, bundle: BlockingWriter, beside: BlockingWriter, stop: threading.Event) -> None:
+    def run(self, bundle: BlockingWriter, index_file: BlockingWriter, stop: threading.Event) -> None:
         recipe, value = self._recipe, hashlib.new(ALGORITHM)
         blocks = self._making.blocks()
         try:
@@ -200,7 +200,7 @@ class _Making:
                         hashed.result()
                     hashed = hasher.submit(value.update, piece)
                     bundle.write(piece)
-                    self._pass_on(beside)
+                    self._pass_on(index_file)
             self._tell()
         except Changed as changed:
             raise StoreError(Fault.SOURCE_CHANGED, changed.path) from None
@@ -208,9 +208,9 @@ class _Making:
             raise fault_of(error, error.filename or b"") from error
         self.totals = index.Totals(self._members, self._files, self._size, bundle.written, value.hexdigest())
         self._lines.append(index.last_line(self.totals))
-        self._pass_on(beside, last=True)
+        self._pass_on(index_file, last=True)
         bundle.finish()
-        beside.finish()
+        index_file.finish()
 
     def _until(self, stop: threading.Event, blocks: Iterator[bytes]) -> Iterator[bytes]:
         for block in blocks:
@@ -219,20 +219,20 @@ class _Making:
             self._tell()
             yield block
 
-    def _list(self, told: AddedMember, offset: int) -> None:
-        line = told.line(offset)
+    def _list(self, added: AddedMember, offset: int) -> None:
+        line = added.line(offset)
         self._lines.append(line)
         self._line_bytes += len(line)
         self._members += 1
-        if told.digest:
+        if added.digest:
             self._files += 1
-            self._size += told.size
-            self.listed.append((told.name, told.digest))
+            self._size += added.size
+            self.listed.append((added.name, added.digest))
 
-    def _pass_on(self, beside: BlockingWriter, *, last: bool = False) -> None:
+    def _pass_on(self, index_file: BlockingWriter, *, last: bool = False) -> None:
         if self._line_bytes >= _INDEX_BYTES or last:
             lines, self._lines, self._line_bytes = self._lines, [], 0
-            beside.write(b"".join(lines))
+            index_file.write(b"".join(lines))
 
     def _tell(self) -> None:
         now = self._files, self._making.taken

@@ -35,11 +35,11 @@ _PIECE = 1 << 20
 
 @dataclass(slots=True)
 class Bundle:
-    """An archive that is open for reading, and the index `beside` it, if there is one with its totals."""
+    """An archive that is open for reading, and its index, if there is one with its totals."""
 
     path: bytes
     source: BlockingReader
-    beside: BlockingReader | None
+    index_file: BlockingReader | None
     totals: Totals | None
 
     @property
@@ -50,12 +50,12 @@ class Bundle:
     @property
     def fetched(self) -> int:
         """Bytes that were read from the store, of both files."""
-        return self.source.fetched + (self.beside.fetched if self.beside is not None else 0)
+        return self.source.fetched + (self.index_file.fetched if self.index_file is not None else 0)
 
     def lines(self) -> Iterator[IndexEntry]:
         """The index's lines. Raises BadIndex. Blocking."""
-        assert self.beside is not None
-        return index.read_lines(_split(self.beside))
+        assert self.index_file is not None
+        return index.read_lines(_split(self.index_file))
 
 
 @asynccontextmanager
@@ -65,18 +65,18 @@ async def open_bundle(store: Store, path: bytes) -> AsyncIterator[Bundle]:
     Raises StoreError; from what is done with it in the context, also BadArchive and ArchiveTooLarge.
     """
     reader = await store.open(path)
-    beside = None
+    index_file = None
     try:
         facts = await reader.facts()
         bundle = Bundle(path, BlockingReader(store, reader, facts.size), None, None)
         found = await store.look(path + index.SUFFIX)
         if found is not None and found.kind is Kind.FILE:
-            beside = await store.open(path + index.SUFFIX)
-            size = (await beside.facts()).size
+            index_file = await store.open(path + index.SUFFIX)
+            size = (await index_file.facts()).size
             start = max(0, size - _TAIL)
-            totals = index.read_totals(await beside.read(start, size - start))
+            totals = index.read_totals(await index_file.read(start, size - start))
             if totals is not None:
-                bundle.beside, bundle.totals = BlockingReader(store, beside, size), totals
+                bundle.index_file, bundle.totals = BlockingReader(store, index_file, size), totals
         yield bundle
     except NoArchive:
         raise BadArchive(path, "it is no archive of a known format", _KNOWN, store=store.name) from None
@@ -88,8 +88,8 @@ async def open_bundle(store: Store, path: bytes) -> AsyncIterator[Bundle]:
     except unpacking.TooMuch as much:
         raise ArchiveTooLarge(path, most=much.allowed, store=store.name) from None
     finally:
-        if beside is not None:
-            await beside.close()
+        if index_file is not None:
+            await index_file.close()
         await reader.close()
 
 
@@ -162,7 +162,7 @@ class _FromFront:
     def __init__(self, bundle: Bundle, ratio: int) -> None:
         stream = open_by_frames(bundle.source)
         self._archive = open_archive(stream if stream is not None else bundle.source, ratio=ratio)
-        self.listed = index.InStep(bundle.lines() if bundle.beside is not None else None)
+        self.listed = index.InStep(bundle.lines() if bundle.index_file is not None else None)
         self.members = self._archive.members
         self.contents = self._archive.contents
         self.digest = self.listed.digest
@@ -211,14 +211,14 @@ class ReadResult:
     """What reading an archive came to.
 
     `files` and `size` count what was good, `proven` how many of them were compared with the index's digests, `counts`
-    members by what came of them; `told` is what a person should hear of, and `listed` files with their digests.
+    members by what came of them; `reported` are those that the user should see, and `listed` files with their digests.
     """
 
     counts: Counter[str] = field(default_factory=Counter)
     files: int = 0
     size: int = 0
     proven: int = 0
-    told: list[MemberOutcome] = field(default_factory=list)
+    reported: list[MemberOutcome] = field(default_factory=list)
     damage: list[Damage] = field(default_factory=list)
     #: Members whose set-id bits were left out.
     bits: int = 0
@@ -263,11 +263,11 @@ def unpack(bundle: Bundle, into: bytes, wish: UnpackRequest, progress: Progress,
     """
     read = ReadResult()
 
-    def told(outcome: MemberOutcome) -> None:
+    def report(outcome: MemberOutcome) -> None:
         read.counts[outcome.what] += 1
         read.bits += bool(outcome.bits)
         if outcome.what in _NOTABLE:
-            read.told.append(outcome)
+            read.reported.append(outcome)
         if outcome.member.kind == FILE:
             if outcome.what in (unpacking.UNPACKED, unpacking.REPLACED):
                 read.files += 1
@@ -286,7 +286,7 @@ def unpack(bundle: Bundle, into: bytes, wish: UnpackRequest, progress: Progress,
             unpacker.take(archive, member, digest)
 
     try:
-        with Unpacker(into, wish.manner, told) as unpacker:
+        with Unpacker(into, wish.manner, report) as unpacker:
             for_each_member(archive, take, read.note_damage, wish.salvage)
     except OSError as error:
         raise fault_of(error, into) from error
@@ -344,7 +344,7 @@ def check(bundle: Bundle, ratio: int, progress: Progress, stop: threading.Event)
 
 def _tell(read: ReadResult, member: Member, difference: MemberDifference) -> None:
     read.counts[difference.value] += 1
-    read.told.append(MemberOutcome(member, difference.value))
+    read.reported.append(MemberOutcome(member, difference.value))
 
 
 def _difference(member: Member, digest: str, line: IndexEntry | None) -> MemberDifference | None:

@@ -180,9 +180,9 @@ class SeeThrough:
     async def _see_through(self, path: bytes, found: dict[bytes, Facts]) -> None:
         """Replace bundles by their directories among the names of a listing."""
         names = []
-        for beside in found:
-            name = beside.removesuffix(ENDING + index.SUFFIX)
-            if name not in (beside, b"") and name + ENDING in found:
+        for index_name in found:
+            name = index_name.removesuffix(ENDING + index.SUFFIX)
+            if name not in (index_name, b"") and name + ENDING in found:
                 names.append(name)
         slots = asyncio.Semaphore(_INDEXES)
 

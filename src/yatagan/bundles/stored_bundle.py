@@ -45,7 +45,7 @@ class StoredBundle:
     path: bytes
     directory: bytes
     facts: Facts
-    beside: Facts
+    index_facts: Facts
     totals: Totals
     lines: dict[bytes, IndexEntry]
     children: dict[bytes, list[bytes]]
@@ -70,8 +70,8 @@ def facts_of_member(member: Member) -> Facts:
 async def find_stored(store: Store, directory: bytes) -> StoredBundle | None:
     """The bundle that stands for a missing directory; None without one that has a sound index."""
     path = bundle_of(directory)
-    beside, facts = await asyncio.gather(store.look_closely(path + index.SUFFIX), store.look_closely(path))
-    if beside is None or facts is None or not beside.kind is facts.kind is Kind.FILE:
+    index_facts, facts = await asyncio.gather(store.look_closely(path + index.SUFFIX), store.look_closely(path))
+    if index_facts is None or facts is None or not index_facts.kind is facts.kind is Kind.FILE:
         return None
     try:
         reader = await store.open(path + index.SUFFIX)
@@ -80,17 +80,17 @@ async def find_stored(store: Store, directory: bytes) -> StoredBundle | None:
             raise
         return None  # whoever may not read it sees files
     try:
-        start = await reader.read(0, min(store.traits.read_size, beside.size))
+        start = await reader.read(0, min(store.traits.read_size, index_facts.size))
         name = posixpath.basename(directory)
         if index.read_first_line(start.partition(b"\n")[0]) != name:
             return None
-        data = start + await _read_on(store, reader, len(start), beside.size)
+        data = start + await _read_on(store, reader, len(start), index_facts.size)
         totals, lines, children = await asyncio.to_thread(_read_index, data, name)
     except BadIndex:
         return None
     finally:
         await reader.close()
-    return StoredBundle(path, directory, facts, beside, totals, lines, children)
+    return StoredBundle(path, directory, facts, index_facts, totals, lines, children)
 
 
 async def _read_on(store: Store, reader: Reader, begins: int, size: int) -> bytes:

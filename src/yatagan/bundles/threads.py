@@ -1,6 +1,6 @@
 """Where bundles meet the event loop: archives are made and read in threads, stores are asynchronous.
 
-`apart` runs blocking work that can be stopped. In it `BlockingReader` reads a file of a store and `BlockingWriter`
+`in_thread` runs blocking work that can be stopped. In it `BlockingReader` reads a file of a store and `BlockingWriter`
 writes one.
 """
 
@@ -30,7 +30,7 @@ class WorkStopped(Exception):
     """Blocking work was stopped."""
 
 
-async def apart(work: Callable[[threading.Event], T]) -> T:
+async def in_thread(work: Callable[[threading.Event], T]) -> T:
     """Run blocking work in a thread, and wait for its end in any case. Its argument is set to stop it."""
     stop = threading.Event()
     task = asyncio.ensure_future(asyncio.to_thread(work, stop))

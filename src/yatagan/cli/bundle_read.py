@@ -12,7 +12,7 @@ import click
 
 from yatagan.bundles.by_node import unpack_there
 from yatagan.bundles.read import ReadResult, UnpackRequest, check, list_members, open_bundle, unpack
-from yatagan.bundles.threads import apart
+from yatagan.bundles.threads import in_thread
 from yatagan.cli import bundle_view, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
@@ -83,7 +83,7 @@ async def _list(app: App, where: Place, choice: Choice, *, checksums: bool, json
     try:
         path = await _archive(store, where)
         async with open_bundle(store, path) as bundle:
-            await apart(lambda stop: listing.read(list_members(bundle, choice, _RATIO)))
+            await in_thread(lambda stop: listing.read(list_members(bundle, choice, _RATIO)))
     finally:
         await store.close()
     if checksums:
@@ -96,7 +96,7 @@ async def _list(app: App, where: Place, choice: Choice, *, checksums: bool, json
         say_json(bundle_view.listing_json(where, path, listing.lines, listing.damage, bundle.fits))
     else:
         bundle_view.show_listing(listing.lines)
-        if bundle.beside is not None and not bundle.fits:
+        if bundle.index_file is not None and not bundle.fits:
             text.warn("the index beside it was made for another archive, or this one has been cut")
     if listing.damage:
         text.warn(listing.damage)
@@ -182,7 +182,7 @@ async def _unpack(app: App, where: Place, into: Place, wish: UnpackRequest, json
             else:
                 read = await _with(
                     view,
-                    apart(
+                    in_thread(
                         lambda stop: unpack(bundle, root, wish, lambda files, size: progress.hashed(size, files), stop)
                     ),
                 )
@@ -267,7 +267,7 @@ async def _check(app: App, where: Place, ratio: int, json_: bool) -> int:
             totals = bundle.totals
             progress = Progress(totals.files if totals else 0, totals.size if totals else 0)
             async with view_for(progress, quiet=json_):
-                read = await apart(
+                read = await in_thread(
                     lambda stop: check(bundle, ratio, lambda files, size: progress.hashed(size, files), stop)
                 )
             bundle_view.tell_checked(where, path, bundle, read, json_)

@@ -30,7 +30,7 @@ _REASONS = {
     member_names.OURS: "its name is one that Yatagan uses itself",
     member_names.THROUGH_LINK: "a link is in its way",
     member_names.THROUGH_FILE: "a file is where it needs a directory",
-    member_names.LEADS_OUT: "a link that leads out of the directory (--links-out makes it all the same)",
+    member_names.LEADS_OUT: "a link that leads out of the directory (--links-out creates it anyway)",
     member_names.SPECIAL: "a device or FIFO",
     member_names.NO_TARGET: "a link to something that is not in the archive",
     member_names.TOO_DEEP: "too many directories above it",
@@ -189,7 +189,8 @@ def tell_unpacked(
                 "set_id_bits_left_out": read.bits,
                 "damage": [{"at": each.at, "why": each.why} for each in read.damage],
                 "members": [
-                    {**name_fields(each.member.name), "outcome": each.what, "reason": each.why} for each in read.told
+                    {**name_fields(each.member.name), "outcome": each.what, "reason": each.why}
+                    for each in read.reported
                 ],
             }
         )
@@ -222,20 +223,20 @@ def tell_unpacked(
 
 
 def _fetched(bundle: Bundle) -> str:
-    index = bundle.beside.size if bundle.beside is not None else 0
+    index = bundle.index_file.size if bundle.index_file is not None else 0
     return f"{text.size(bundle.fetched)} of {text.size(bundle.source.size + index)}"
 
 
 def _held(read: ReadResult, bundle: Bundle) -> str:
     if read.strays:
         return "none: the index beside it is of another archive"
-    if bundle.beside is None:
+    if bundle.index_file is None:
         return "none: there is no index, so nothing tells what the contents should be"
     return "every unpacked file was compared with its digest in the index"
 
 
 def _tell_members(read: ReadResult) -> None:
-    shown = [each for each in read.told if each.what != unpacking.REPLACED]
+    shown = [each for each in read.reported if each.what != unpacking.REPLACED]
     for each in shown[:_SHOWN]:
         if each.what == unpacking.IN_THE_WAY:
             why = f"a {each.why} is there already" if each.why != "something new" else "something new has its name"
@@ -267,13 +268,13 @@ def tell_checked(where: Place, path: bytes, bundle: Bundle, read: ReadResult, js
                 "node": where.node,
                 **name_fields(path),
                 "good": read.good,
-                "index": bundle.beside is not None,
+                "index": bundle.index_file is not None,
                 "members": read.counts["members"],
                 "files": read.files,
                 "bytes": read.size,
                 "held_against_index": read.proven,
                 "damage": [{"at": each.at, "why": each.why} for each in read.damage],
-                "differences": [{**name_fields(each.member.name), "verdict": each.what} for each in read.told],
+                "differences": [{**name_fields(each.member.name), "verdict": each.what} for each in read.reported],
             }
         )
         return
@@ -281,7 +282,7 @@ def tell_checked(where: Place, path: bytes, bundle: Bundle, read: ReadResult, js
     click.echo(click.style(f"{_shown(Place(where.node, path))}: ", bold=True) + word)
     index = (
         "there is none: whether the contents are what they were, nobody can tell"
-        if bundle.beside is None
+        if bundle.index_file is None
         else "it is of another archive"
         if read.strays
         else "every file was read and compared with its digest and facts"

@@ -361,16 +361,16 @@ def _show_verdicts(where: Place, used: _Against, verdicts: Verdicts) -> None:
             ),
         ]
     )
-    told = 0
+    shown = 0
     for found in verdicts.found:
         if found.finding in _BAD or found.finding is Finding.NOT_LISTED:
-            told += 1
-            if told <= _SHOWN:
+            shown += 1
+            if shown <= _SHOWN:
                 colour = "yellow" if found.finding is Finding.NOT_LISTED else "red"
                 detail = f" ({_detail(found.detail)})" if found.detail else ""
                 click.echo("  " + click.style(f"{found.finding.value:<14}", fg=colour) + text.show(found.path) + detail)
-    if told > _SHOWN:
-        click.echo(f"  and {text.number(told - _SHOWN)} more: --json shows all")
+    if shown > _SHOWN:
+        click.echo(f"  and {text.number(shown - _SHOWN)} more: --json shows all")
 
 
 def _detail(detail: str) -> str:

@@ -14,7 +14,7 @@ from yatagan.cli.text import show, warn
 from yatagan.errors import GivenUp, NeedsAnswer
 from yatagan.nodes.prompts import LoginProgress, NoPrompter, Question
 
-#: Without a terminal, a wait is told after so many seconds, and again after so many more.
+#: Without a terminal, a wait is reported after so many seconds, and again after so many more.
 _TOLD_AFTER, _TOLD_AGAIN = 5.0, 30.0
 
 

@@ -25,7 +25,7 @@ _FAULTS = {
     Fault.NAME_REFUSED: "the disk there does not allow this name",
     Fault.UNSUPPORTED: "not possible there",
     Fault.DISK: "the disk reports an error",
-    Fault.REFUSED: "refused, reason not told",
+    Fault.REFUSED: "refused, no reason given",
     Fault.SOURCE_CHANGED: "the source changed while it was read",
     Fault.SOURCE_KIND: "it was a file when it was planned",
     Fault.DIGEST_DIFFERS: "the contents on the far side differ from what was sent",

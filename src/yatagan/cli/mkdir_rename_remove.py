@@ -24,7 +24,7 @@ from yatagan.trees.scan import Tree, scan
 
 T = TypeVar("T")
 
-#: What could not be removed, told one by one before the rest is only counted.
+#: What could not be removed, named one by one before the rest is only counted.
 _FAILURES_SHOWN = 10
 
 

@@ -20,7 +20,7 @@ from yatagan.planning.takeover import left_behind
 if TYPE_CHECKING:
     from yatagan.stores.node_probe import AreaSpace, Checkup
 
-#: A clock that is off by more than this is told.
+#: A clock that is off by more than this is reported.
 _CLOCK_SECONDS = 2.0
 #: Round trips that one small file costs, and files that are carried at once.
 _TRIPS_A_FILE, _FILES_AT_ONCE = 6, 64
@@ -98,8 +98,8 @@ def _show_failure(error: CannotReach, what: str, remedy: str) -> None:
         rows.append((doing, click.style("failed", fg="red") if failed else click.style("good", fg="green")))
         if failed:
             break
-    told = text.show(error.detail) if type(error) is CannotReach else what.removeprefix(f"{error.node}: ")
-    text.facts([*rows, ("what happened", told), ("try", remedy)])
+    said = text.show(error.detail) if type(error) is CannotReach else what.removeprefix(f"{error.node}: ")
+    text.facts([*rows, ("what happened", said), ("try", remedy)])
 
 
 def _show(found: Checkup, left: list[bytes]) -> None:
@@ -170,18 +170,18 @@ def _rate(found: Checkup) -> str:
 
 def _space(found: Checkup) -> str:
     where = text.place(found.node, found.start)
-    return f"{text.size(found.free)} free in {where}" if found.free is not None else f"not told, in {where}"
+    return f"{text.size(found.free)} free in {where}" if found.free is not None else f"unknown, in {where}"
 
 
 def _area(area: AreaSpace) -> str:
     if area.fault is not None:
         return f"@{area.name}: {messages.fault(area.fault)}"
-    return f"{text.size(area.free)} free in @{area.name}" if area.free is not None else f"not told, in @{area.name}"
+    return f"{text.size(area.free)} free in @{area.name}" if area.free is not None else f"unknown, in @{area.name}"
 
 
 def _clock(found: Checkup) -> str:
     if found.clock is None:
-        return "not told"
+        return "unknown"
     if abs(found.clock) < _CLOCK_SECONDS:
         return "as here"
     return f"{text.duration(abs(found.clock))} {'ahead of' if found.clock > 0 else 'behind'} this machine's"

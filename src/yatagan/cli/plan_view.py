@@ -327,7 +327,7 @@ def _no_sync(prove: Prove, destination: Store) -> str:
 def _unkept_json(plan: Plan) -> dict[str, int] | None:
     """What will be lost, as JSON; None where the source could not be asked."""
     found = plan.unkept
-    if found is None or not found.told:
+    if found is None or not found.known:
         return None
     return {
         "set_ids": plan.set_ids(),

@@ -25,7 +25,7 @@ from yatagan.ledger.records import Ledger
 from yatagan.places import KEPT_DIRECTORY, name_fields
 from yatagan.stores.interface import Source
 
-#: Failed steps told one by one before the rest are only counted.
+#: Failed steps named one by one before the rest are only counted.
 _FAILURES_SHOWN = 10
 
 
@@ -49,13 +49,13 @@ async def carry(
         run = BatchRun(batch, journal, ends, view.take, Ledger(app.home.ledger), app.connection().patience)
     if isinstance(app.answers, AtTerminal):
         app.answers.aside, app.answers.stop = view.paused, run.stop
-    loop, told = asyncio.get_running_loop(), False
+    loop, warned = asyncio.get_running_loop(), False
 
     def stop() -> None:
-        nonlocal told
-        if not told:
+        nonlocal warned
+        if not warned:
             view.say("stopping: what has arrived is made safe first")
-        told = True
+        warned = True
         run.stop()
 
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):

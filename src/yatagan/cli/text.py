@@ -9,7 +9,7 @@ from collections.abc import Iterable, Sequence
 
 import click
 
-#: Below this many bytes a file, the rate is told in files.
+#: Below this many bytes a file, the rate is given in files.
 _SMALL = 100_000
 _UNITS = ("B", "kB", "MB", "GB", "TB", "PB", "EB")
 

@@ -60,9 +60,9 @@ class Home:
         return self.state / "keepers"
 
     @property
-    def lines(self) -> Path:
+    def connections(self) -> Path:
         """What was measured of the connections to nodes, one file a node."""
-        return self.state / "lines"
+        return self.state / "connections"
 
     @property
     def digests(self) -> Path:

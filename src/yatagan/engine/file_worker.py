@@ -16,11 +16,11 @@ from yatagan.batches.events import BytesMoved, Note
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Step, Times
 from yatagan.digests.checksum_lists import ALGORITHM
-from yatagan.engine.bulk_finish import BulkFinisher
 from yatagan.engine.changed_parts import ChangedParts
 from yatagan.engine.part_files import PartFiles
 from yatagan.engine.proof import Prover
 from yatagan.engine.session import RetryStep, StepRefused
+from yatagan.engine.small_file_finisher import SmallFileFinisher
 from yatagan.engine.source_files import Clock, FileInMemory, SourceFiles
 from yatagan.engine.step_context import StepContext
 from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
@@ -50,7 +50,7 @@ class FileWorker:
         self._tell = context.tell
         self._carrier = carrier
         self._stop = stop
-        self._finisher = BulkFinisher(context)
+        self._finisher = SmallFileFinisher(context)
         self._changed_parts = ChangedParts(context, carrier.tuning, stop)
         self._prover = Prover(context, stop, self._changed_parts.distrust)
         self.sources = SourceFiles(context, clock)

@@ -41,7 +41,7 @@ class StepWorker:
             StepKind.FILE: files.do,
             StepKind.BUNDLE: BundleWorker(context, files, stop).do,
             StepKind.ARCHIVE: self._archives.archive,
-            StepKind.INDEX: self._archives.beside,
+            StepKind.INDEX: self._archives.carry_index,
             StepKind.LINK: self._link,
             StepKind.FACTS: self._facts,
         }

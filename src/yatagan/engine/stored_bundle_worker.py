@@ -67,7 +67,7 @@ class StoredBundleWorker:
         bundle = self._spooled(step)
         members = self._context.journal.members(step.number)
         size = sum(each.facts.size for each in members if each.kind is StepKind.FILE)
-        if not (bundle.exists() and _beside(bundle).exists()):
+        if not (bundle.exists() and _index_of(bundle).exists()):
             await self._make(step, bundle, members, size)
         self._context.tell(BundleMade(step.number, step.label, size, size))
         await self._files.do(replace(step, source=os.fsencode(bundle)))
@@ -76,14 +76,14 @@ class StoredBundleWorker:
                 await self._settle_members(self._context.journal.step(step.number))
             bundle.unlink(missing_ok=True)
             # At once, since without it the bundle stands for nothing.
-            await self.beside(self._context.journal.step(step.number + 1))
+            await self.carry_index(self._context.journal.step(step.number + 1))
         except (StepRefused, RetryStep):
             pass  # what has not come with the bundle has a turn of its own, which will tell
         except StoreError as error:
             if error.fault in CONNECTION_FAULTS:
                 raise
 
-    async def beside(self, step: Step) -> None:
+    async def carry_index(self, step: Step) -> None:
         """Carry the index of a bundle that is in place."""
         step = self._context.journal.step(step.number)
         if step.state in SETTLED:
@@ -92,7 +92,7 @@ class StoredBundleWorker:
         if archive.state not in (StepState.IN_PLACE, StepState.LEFT):
             await self._context.settle(step, StepState.LEFT)
             return
-        await self._files.do(replace(step, source=os.fsencode(_beside(self._spooled(archive)))))
+        await self._files.do(replace(step, source=os.fsencode(_index_of(self._spooled(archive)))))
 
     async def member(self, step: Step) -> None:
         """Settle an entry whose bundle failed or was left out."""
@@ -118,7 +118,7 @@ class StoredBundleWorker:
         try:
             bundle.parent.mkdir(exist_ok=True, mode=0o700)
             parts = bundle.parent.glob(f".*{self._run(step)}-*")
-            for left in (bundle, _beside(bundle), *parts):  # of a process that was killed
+            for left in (bundle, _index_of(bundle), *parts):  # of a process that was killed
                 left.unlink(missing_ok=True)
         except OSError as error:
             raise fault_of(error, os.fsencode(bundle)) from error
@@ -195,7 +195,7 @@ class StoredBundleWorker:
             )
             self._settled.add(archive.number)
             return
-        digests = await asyncio.to_thread(_digests, _beside(self._spooled(archive)))
+        digests = await asyncio.to_thread(_digests, _index_of(self._spooled(archive)))
         held = [(each, digests[inside]) for each in waiting if (inside := _inside(archive, each)) in digests]
         await self._settle(
             [
@@ -218,7 +218,7 @@ class StoredBundleWorker:
                 self._context.tell(StepSettled(*told))
 
 
-def _beside(bundle: Path) -> Path:
+def _index_of(bundle: Path) -> Path:
     return bundle.with_name(bundle.name + index.SUFFIX.decode())
 
 
@@ -233,13 +233,13 @@ def _evidence(archive: Step, member: Step) -> Evidence | None:
     return archive.evidence if member.kind is StepKind.FILE else None
 
 
-def _digests(beside: Path) -> dict[bytes, str]:
+def _digests(index_file: Path) -> dict[bytes, str]:
     """The members of a bundle that we made, with the digests of its files; empty once the batch is done with it."""
-    if not beside.exists():
+    if not index_file.exists():
         return {}
     try:
-        stream = beside.open("rb")
+        stream = index_file.open("rb")
     except OSError as error:
-        raise fault_of(error, os.fsencode(beside)) from error
+        raise fault_of(error, os.fsencode(index_file)) from error
     with stream:
         return {line.member.name: line.digest for line in index.read_lines(each.rstrip(b"\n") for each in stream)}

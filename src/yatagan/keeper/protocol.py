@@ -235,7 +235,7 @@ class Peer:
             answer: tuple[object, ...] = ("answer", number, await self._handle(what, values))
         except YataganError as error:
             answer = ("error", number, error)
-        except Exception as error:  # noqa: BLE001 - a mistake of ours: whoever asked must hear of it all the same
+        except Exception as error:  # noqa: BLE001 - a mistake of ours: whoever asked must get an answer anyway
             _LOG.exception("asked %s", what)
             answer = ("error", number, YataganError(f"this could not be done for a fault in Yatagan: {error!r}"))
         with contextlib.suppress(OSError):

@@ -43,7 +43,7 @@ _ROUNDS = 6
 _PHRASES = 3
 #: Seconds in which a machine must have answered as an SSH server.
 _REACH_SECONDS = 20.0
-#: Seconds of silence during a login before somebody is told that we wait.
+#: Seconds of silence during a login before the user is shown that we wait.
 PATIENT = 2.0
 
 
@@ -142,7 +142,7 @@ class LoginEvents(asyncssh.SSHClient):
 
         A machine must answer soon; a person may take their time. Raises TimeoutError, or what the attempt raises.
         """
-        told = False
+        shown = False
         try:
             while not attempt.done():
                 await asyncio.wait({attempt}, timeout=1.0)
@@ -150,13 +150,13 @@ class LoginEvents(asyncssh.SSHClient):
                 if not self.greeted and now - self._began > _REACH_SECONDS:
                     raise TimeoutError
                 if not attempt.done() and not self._asking and now - self._quiet_since >= PATIENT:
-                    told = True
+                    shown = True
                     seconds = now - self._quiet_since
                     reached = LoginProgress.NOTHING if self.reached_at is None else LoginProgress.SERVER
                     self.answers.waiting(self.node.name, seconds, reached)
             return attempt.result()
         finally:
-            if told:
+            if shown:
                 self.answers.waited()
             attempt.cancel()
 

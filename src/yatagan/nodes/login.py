@@ -139,13 +139,13 @@ async def log_in(
 
 async def _told(node: Node, answers: Prompter, beginning: Coroutine[Any, Any, Login]) -> Login:
     """Wait for what a login starts, and report how long that takes: start-up files may do anything."""
-    task, began, told = asyncio.ensure_future(beginning), time.monotonic(), False
+    task, began, shown = asyncio.ensure_future(beginning), time.monotonic(), False
     try:
         while not task.done():
             await asyncio.wait({task}, timeout=1.0)
             seconds = time.monotonic() - began
             if not task.done() and seconds >= PATIENT:
-                told = True
+                shown = True
                 answers.waiting(node.name, seconds, LoginProgress.ACCOUNT)
         return await task
     except BaseException:
@@ -153,7 +153,7 @@ async def _told(node: Node, answers: Prompter, beginning: Coroutine[Any, Any, Lo
         await asyncio.gather(task, return_exceptions=True)
         raise
     finally:
-        if told:
+        if shown:
             answers.waited()
 
 

@@ -1,4 +1,4 @@
-"""Logins in processes of their own, beside ours: encryption then has more than one processor.
+"""Logins in processes of their own: encryption then has more than one processor.
 
 Such a process, `python -m yatagan.nodes.login_process DESCRIPTOR`, has one connection, and passes on what goes through
 file channels, byte for byte: requests are made and answers read here. It is told what to do over a socket pair, by
@@ -53,17 +53,17 @@ async def log_in_by_process(login: Login, home: Home, settings: ConnectionSettin
             near.close()
             raise
     near.setblocking(False)
-    beside = ProcessLink(process, near, await asyncio.open_unix_connection(sock=near))
+    link = ProcessLink(process, near, await asyncio.open_unix_connection(sock=near))
     try:
         order = pickle.dumps((login.node, login.address, home, settings))
-        files = await beside.channel(login.files, _LENGTH.pack(len(order)) + order)
+        files = await link.channel(login.files, _LENGTH.pack(len(order)) + order)
     except (OSError, ValueError) as error:
-        beside.abort()
+        link.abort()
         raise files_refused(login.node, error) from error
     except asyncio.CancelledError:
-        beside.abort()
+        link.abort()
         raise
-    return FurtherLogin(beside, files, beside.lost)
+    return FurtherLogin(link, files, link.lost)
 
 
 class ProcessLink:

@@ -204,8 +204,8 @@ class _Numbering:
         archive = self._step(FILES_PHASE, StepKind.ARCHIVE, directory, storing.bundle, label, facts)
         yield replace(archive, seen=storing.seen)
         path, label = storing.bundle + index.SUFFIX, label + index.SUFFIX
-        beside = self._step(INDEX_PHASE, StepKind.INDEX, directory, path, label, replace(facts, size=0))
-        yield replace(beside, seen=storing.seen_beside)
+        index_step = self._step(INDEX_PHASE, StepKind.INDEX, directory, path, label, replace(facts, size=0))
+        yield replace(index_step, seen=storing.seen_index)
         for difference in storing.differences:
             yield from self._member(arrival, difference, archive.number)
 

@@ -235,8 +235,8 @@ async def _look_at_bundles(destination: Store, arrival: Arrival, stored: Storing
 async def _look_at_bundle(destination: Store, storing: BundleToStore) -> None:
     """What has the names of a bundle and its index now, and would be replaced. Raises Refused for a directory."""
     storing.seen = await destination.look_closely(storing.bundle)
-    storing.seen_beside = await destination.look_closely(storing.bundle + index.SUFFIX)
-    for path, seen in ((storing.bundle, storing.seen), (storing.bundle + index.SUFFIX, storing.seen_beside)):
+    storing.seen_index = await destination.look_closely(storing.bundle + index.SUFFIX)
+    for path, seen in ((storing.bundle, storing.seen), (storing.bundle + index.SUFFIX, storing.seen_index)):
         if seen is not None and seen.kind is not Kind.FILE:
             raise Refused(f"{_spell(destination, path)} is a {seen.kind.value}", "rename it, or stage without --bundle")
 

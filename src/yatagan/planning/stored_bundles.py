@@ -36,7 +36,7 @@ class BundleToStore:
     """A directory that becomes a bundle: its path below the arrival's root, and its entries.
 
     `present`: the bundle that is there now; `changed`: how many entries it lacks or has otherwise; `gone`: how many it
-    has that are no longer here. `seen`, `seen_beside`: what has the names of the bundle and its index.
+    has that are no longer here. `seen`, `seen_index`: what has the names of the bundle and its index.
     """
 
     path: bytes
@@ -46,7 +46,7 @@ class BundleToStore:
     changed: int
     gone: int
     seen: Facts | None = None
-    seen_beside: Facts | None = None
+    seen_index: Facts | None = None
 
     @property
     def size(self) -> int:

@@ -48,13 +48,13 @@ Alive = Callable[[], None]
 #: Bytes of the tar stream in one frame: each is pressed by a process of its own, so they are larger than at home.
 _FRAME = 4 << 20
 _BLOCK = 1 << 20
-#: Digests that are told at once.
+#: Digests in one answer.
 _ENTRIES_PER_MESSAGE = 5000
-#: Outcomes that are told one by one; the rest is only counted.
-_MOST_TOLD = 1000
+#: Outcomes that are reported one by one; the rest is only counted.
+_MOST_REPORTED = 1000
 
 
-#: What was said of a list so far, and what is still to be told of one, by the token that stands for it: neither fits
+#: What was said of a list so far, and what is still to be sent of one, by the token that stands for it: neither fits
 #: into one message.
 _HEARD: Dict[str, List[Any]] = {}
 _TO_TELL: Dict[str, List[Any]] = {}
@@ -73,15 +73,15 @@ def make(request: Request, alive: Alive) -> Reply:
     Raises OSError, Changed, NotHere, FileExistsError.
     """
     final, part = _raw(request["path"]), _raw(request["part"])
-    beside, beside_part = final + index.SUFFIX, _raw(request["beside_part"])
+    index_path, index_part = final + index.SUFFIX, _raw(request["index_part"])
     with parent_of(final) as (directory, name):
-        parts = [os.path.basename(part), os.path.basename(beside_part)]
+        parts = [os.path.basename(part), os.path.basename(index_part)]
         try:
             totals = _write(request, directory, parts[0], parts[1], alive)
             if _digest(directory, parts[0], alive) != totals.digest:
                 raise OSError(errno.EIO, "what was written is not what was read back")
             _still_there(directory, os.path.dirname(final))
-            for each, new in zip(parts, (name, os.path.basename(beside))):
+            for each, new in zip(parts, (name, os.path.basename(index_path))):
                 give_name(directory, each, directory, new)
             sync_directory(directory)
         finally:
@@ -100,32 +100,32 @@ def _still_there(directory: int, path: bytes) -> None:
         os.close(now)
 
 
-def _write(request: Request, directory: int, part: bytes, beside_part: bytes, alive: Alive) -> index.Totals:
+def _write(request: Request, directory: int, part: bytes, index_part: bytes, alive: Alive) -> index.Totals:
     lines = [index.first_line(os.path.basename(_raw(request["path"])))]
     counts = {"members": 0, "files": 0, "size": 0}
 
-    def listed(told: AddedMember, offset: int) -> None:
-        lines.append(told.line(offset))
+    def listed(added: AddedMember, offset: int) -> None:
+        lines.append(added.line(offset))
         counts["members"] += 1
-        if told.digest:
+        if added.digest:
             counts["files"] += 1
-            counts["size"] += told.size
+            counts["size"] += added.size
 
     last = LastDirectory()
     entries = (_entry(last, *each) for each in _HEARD.pop(request["token"], []))
     blocks = TarWriter(entries, HeaderOptions(request["anonymous"], request["latest_ns"]), listed).blocks()
     value, stored = hashlib.sha256(), 0
-    with _create(directory, part) as out, _create(directory, beside_part) as beside:
+    with _create(directory, part) as out, _create(directory, index_part) as index_file:
         for piece in _pressed(blocks, request["form"], request["level"]):
             alive()
             value.update(piece)
             out.write(piece)
             stored += len(piece)
-            beside.write(b"".join(lines))
+            index_file.write(b"".join(lines))
             lines.clear()
         totals = index.Totals(counts["members"], counts["files"], counts["size"], stored, value.hexdigest())
-        beside.write(b"".join(lines) + index.last_line(totals))
-        for stream in (out, beside):
+        index_file.write(b"".join(lines) + index.last_line(totals))
+        for stream in (out, index_file):
             stream.flush()
             os.fsync(stream.fileno())
     return totals
@@ -209,7 +209,7 @@ def unpack(request: Request, alive: Alive) -> Reply:
     path = _raw(request["path"])
     only, skip = _patterns(request["only"]), _patterns(request["skip"])
     counts: Dict[str, int] = {}
-    told: List[List[Any]] = []
+    reported: List[List[Any]] = []
     sums = {"files": 0, "size": 0, "proven": 0, "bits": 0}
 
     def hear(outcome: unpacking.MemberOutcome) -> None:
@@ -220,8 +220,8 @@ def unpack(request: Request, alive: Alive) -> Reply:
         if outcome.what in (unpacking.UNPACKED, unpacking.REPLACED) and member.kind == FILE:
             sums["files"] += 1
             sums["size"] += member.size
-        if outcome.what not in (unpacking.UNPACKED, unpacking.LEFT) and len(told) < _MOST_TOLD:
-            told.append([member.name.decode("latin-1"), outcome.what, outcome.why])
+        if outcome.what not in (unpacking.UNPACKED, unpacking.LEFT) and len(reported) < _MOST_REPORTED:
+            reported.append([member.name.decode("latin-1"), outcome.what, outcome.why])
 
     manner = unpacking.UnpackOptions(request["run"], request["replace"], request["links_out"], request["most"])
     damage: List[List[Any]] = []
@@ -240,7 +240,7 @@ def unpack(request: Request, alive: Alive) -> Reply:
     with _open(path) as stream, unpacking.Unpacker(_raw(request["into"]), manner, hear) as unpacker:
         reader, listed = _reader(path, stream), index.InStep(_index_lines(path))
         unpacking.for_each_member(reader, take, damaged, request["salvage"])
-    return {"counts": counts, "told": told, "damage": damage, "strays": listed.strays, **sums}
+    return {"counts": counts, "reported": reported, "damage": damage, "strays": listed.strays, **sums}
 
 
 def contents(request: Request, alive: Alive) -> Reply:
@@ -284,15 +284,15 @@ def _member_digest(reader: TarReader, member: Member, alive: Alive) -> str:
 
 def _index_lines(path: bytes) -> Optional[Iterator[index.IndexEntry]]:
     """The entries of the index, if there is a complete one."""
-    beside = path + index.SUFFIX
+    index_path = path + index.SUFFIX
     try:
-        with _open(beside) as stream:
+        with _open(index_path) as stream:
             stream.seek(max(0, os.fstat(stream.fileno()).st_size - 4096))
             if index.read_totals(stream.read()) is None:
                 return None
     except OSError:
         return None
-    return index.read_lines(_lines(beside))
+    return index.read_lines(_lines(index_path))
 
 
 def _lines(path: bytes) -> Iterator[bytes]:

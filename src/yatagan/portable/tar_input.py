@@ -81,7 +81,7 @@ class TarRun(NamedTuple):
 
     pieces: List[bytes]
     size: int
-    told: List[AddedMember]
+    added: List[AddedMember]
     large: Optional[Tuple[Member, bytes]]
 
 
@@ -122,27 +122,27 @@ def code(handful: List[ReadEntry], digests: List[str]) -> List[TarRun]:
     """The entries as runs of the tar stream."""
     runs: List[TarRun] = []
     pieces: List[bytes] = []
-    told: List[AddedMember] = []
+    added: List[AddedMember] = []
     at = 0
     for (name, path, size, head, head_size, contents, before, member), digest in zip(handful, digests):
         if contents is None:
             assert member is not None
-            runs.append(TarRun(pieces, at, told, (member, path)))
-            pieces, told, at = [], [], 0
+            runs.append(TarRun(pieces, at, added, (member, path)))
+            pieces, added, at = [], [], 0
             continue
         begins = at + head_size
         if member is None:
-            told.append(AddedMember(begins, before, after_offset(digest), name, size, digest))
+            added.append(AddedMember(begins, before, after_offset(digest), name, size, digest))
         else:
-            told.append(tell(member, begins, digest))
+            added.append(tell(member, begins, digest))
         pieces += head
         pieces.append(contents)
         missing = padding(size)
         if missing:
             pieces.append(bytes(missing))
         at = begins + size + missing
-    if told:
-        runs.append(TarRun(pieces, at, told, None))
+    if added:
+        runs.append(TarRun(pieces, at, added, None))
     return runs
 
 

@@ -74,9 +74,9 @@ class TarWriter:
                 for run in code(read, found):
                     begins = self._at
                     self._at += run.size
-                    for told in run.told:
-                        self.taken += told.size
-                        self._listed(told, begins + told.offset)
+                    for added in run.added:
+                        self.taken += added.size
+                        self._listed(added, begins + added.offset)
                     yield run.pieces, run.size
                     if run.large is not None:
                         for piece in self._large(run.large[1], run.large[0], readers, hasher):

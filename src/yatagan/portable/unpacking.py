@@ -114,11 +114,11 @@ class _Ready(NamedTuple):
 
 
 class Unpacker:
-    """Unpacks into an existing directory. `told` is called with each outcome."""
+    """Unpacks into an existing directory. `report` is called with each outcome."""
 
-    def __init__(self, root: bytes, manner: UnpackOptions, told: Callable[[MemberOutcome], None]) -> None:
+    def __init__(self, root: bytes, manner: UnpackOptions, report: Callable[[MemberOutcome], None]) -> None:
         self._manner = manner
-        self._told = told
+        self._report = report
         self._directories = UnpackDirectories(root, self._settle, lambda parts: hash(parts) in self._named)
         self._ready: List[_Ready] = []
         self._ready_bytes = 0
@@ -149,11 +149,11 @@ class Unpacker:
         Raises what the archive raises, TooMuch, and OSError when space runs out.
         """
         if member.kind == DIRECTORY and member.name in (b".", b"./"):
-            self._told(MemberOutcome(member, LEFT))
+            self._report(MemberOutcome(member, LEFT))
             return
         why = refusal(member.name)
         if why:
-            self._told(MemberOutcome(member, REFUSED, why))
+            self._report(MemberOutcome(member, REFUSED, why))
             return
         try:
             if member.kind == FILE:
@@ -165,15 +165,15 @@ class Unpacker:
             elif member.kind == HARD_LINK:
                 self._hard_link(member)
             else:
-                self._told(MemberOutcome(member, REFUSED, SPECIAL))
+                self._report(MemberOutcome(member, REFUSED, SPECIAL))
         except MemberRefused as refused:
-            self._told(MemberOutcome(member, REFUSED, refused.why))
+            self._report(MemberOutcome(member, REFUSED, refused.why))
         except OverflowError:
-            self._told(MemberOutcome(member, FAILED, "a size or time that no disk can hold"))
+            self._report(MemberOutcome(member, FAILED, "a size or time that no disk can hold"))
         except OSError as error:
             if error.errno in (errno.ENOSPC, errno.EDQUOT):
                 raise
-            self._told(MemberOutcome(member, FAILED, error.strerror or str(error)))
+            self._report(MemberOutcome(member, FAILED, error.strerror or str(error)))
 
     def finish(self) -> None:
         """Name waiting files, then set the facts of directories."""
@@ -185,7 +185,7 @@ class Unpacker:
     def _directory(self, member: Member) -> None:
         made, first = self._directories.make(parts_of(member.name), member)
         what = UNPACKED if first else LEFT
-        self._told(MemberOutcome(member, what, bits=member.mode & 0o4000 if made else 0))
+        self._report(MemberOutcome(member, what, bits=member.mode & 0o4000 if made else 0))
 
     # -- files ----------------------------------------------------------------------------------------------
 
@@ -252,15 +252,15 @@ class Unpacker:
         if found is None:
             return None
         if not stat.S_ISREG(found.st_mode) and not stat.S_ISLNK(found.st_mode):
-            self._told(MemberOutcome(member, IN_THE_WAY, kind_of(found)))
+            self._report(MemberOutcome(member, IN_THE_WAY, kind_of(found)))
             return _STAYS
         if not again and passes_for(found, member, directory, name):
-            self._told(MemberOutcome(member, LEFT))
+            self._report(MemberOutcome(member, LEFT))
             return _STAYS
         wanted = self._manner.replace
         if again or wanted == ALWAYS or (wanted == OLDER and found.st_mtime_ns < member.mtime_ns):
             return found
-        self._told(MemberOutcome(member, IN_THE_WAY, kind_of(found)))
+        self._report(MemberOutcome(member, IN_THE_WAY, kind_of(found)))
         return _STAYS
 
     def _settle(self) -> None:
@@ -292,17 +292,17 @@ class Unpacker:
         try:
             if each.replaced is None:
                 give_name(each.directory, each.part, each.directory, each.name)
-                self._told(MemberOutcome(each.member, UNPACKED, digest=each.digest, bits=bits))
+                self._report(MemberOutcome(each.member, UNPACKED, digest=each.digest, bits=bits))
                 return
             self._keep(each)
             os.rename(each.part, each.name, src_dir_fd=each.directory, dst_dir_fd=each.directory)
-            self._told(MemberOutcome(each.member, REPLACED, digest=each.digest, bits=bits))
+            self._report(MemberOutcome(each.member, REPLACED, digest=each.digest, bits=bits))
         except OSError as error:
             forget(each.directory, each.part)
             if error.errno == errno.EEXIST:
-                self._told(MemberOutcome(each.member, IN_THE_WAY, "something new"))
+                self._report(MemberOutcome(each.member, IN_THE_WAY, "something new"))
             else:
-                self._told(MemberOutcome(each.member, FAILED, error.strerror or str(error)))
+                self._report(MemberOutcome(each.member, FAILED, error.strerror or str(error)))
 
     def _keep(self, each: _Ready) -> None:
         """Keep what is about to be replaced. Raises OSError, EEXIST when it is not what was seen."""
@@ -342,7 +342,7 @@ class Unpacker:
         self._named.add(hash(parts))
         os.symlink(member.target, name, dir_fd=directory)
         os.utime(name, ns=(time_ns(), member.mtime_ns), dir_fd=directory, follow_symlinks=False)
-        self._told(MemberOutcome(member, UNPACKED if found is None else REPLACED))
+        self._report(MemberOutcome(member, UNPACKED if found is None else REPLACED))
 
     def _hard_link(self, member: Member) -> None:
         if refusal(member.target):
@@ -358,12 +358,12 @@ class Unpacker:
             found = look(directory, name)
             if found is not None:
                 same = (found.st_dev, found.st_ino) == (there.st_dev, there.st_ino)
-                self._told(MemberOutcome(member, LEFT) if same else MemberOutcome(member, IN_THE_WAY, kind_of(found)))
+                self._report(MemberOutcome(member, LEFT) if same else MemberOutcome(member, IN_THE_WAY, kind_of(found)))
                 return
             os.link(target[-1], name, src_dir_fd=source, dst_dir_fd=directory, follow_symlinks=False)
         finally:
             os.close(source)
-        self._told(MemberOutcome(member, UNPACKED))
+        self._report(MemberOutcome(member, UNPACKED))
 
 
 _STAYS = object()
@@ -386,7 +386,7 @@ def for_each_member(
 ) -> None:
     """Hand every member to `take`, up to where the archive is damaged, or with `salvage` beyond that.
 
-    `damaged` is told of each such place. What `take` raises ends it.
+    `damaged` is called with each such place. What `take` raises ends it.
     """
     while True:
         try:

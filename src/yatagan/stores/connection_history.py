@@ -29,11 +29,11 @@ def recall(home: Home, node: str) -> ConnectionHistory:
         return ConnectionHistory()
 
 
-def remember(home: Home, node: str, past: ConnectionHistory) -> None:
+def remember(home: Home, node: str, history: ConnectionHistory) -> None:
     """Save it for the next batch, if possible."""
     with contextlib.suppress(OSError, BadConfig):
-        write_whole(_file(home, node), json.dumps(asdict(past)) + "\n")
+        write_whole(_file(home, node), json.dumps(asdict(history)) + "\n")
 
 
 def _file(home: Home, node: str) -> Path:
-    return home.lines / f"{node}.json"
+    return home.connections / f"{node}.json"

@@ -67,15 +67,15 @@ class Lane:
 class Allowed:
     """How many logins a node may get, and how many of them in processes of their own.
 
-    `log_in` makes a further one without asking anybody; None where that is impossible. `past`: the connection as it was
-    before; `keep` saves what it is now.
+    `log_in` makes a further one without asking anybody; None where that is impossible. `history`: the connection as it
+    was before; `keep` saves what it is now.
     """
 
     logins: int = 1
-    beside: int = 0
+    processes: int = 0
     log_in: Callable[[bool], Awaitable[FurtherLogin]] | None = None
-    past: ConnectionHistory = ConnectionHistory()  # noqa: RUF009 it never changes
-    keep: Callable[[ConnectionHistory], None] = lambda past: None
+    history: ConnectionHistory = ConnectionHistory()  # noqa: RUF009 it never changes
+    keep: Callable[[ConnectionHistory], None] = lambda history: None
 
 
 class Lanes:
@@ -85,10 +85,10 @@ class Lanes:
         self._first = login
         self._allowed = allowed
         self._watch = watch
-        #: Channels on every login, and logins that there are or will be; those in processes beside ours.
+        #: Channels on every login, and logins that there are or will be; those in processes of their own.
         self._channels: dict[Login | FurtherLogin, int] = {login: 1}
         self._places = 1
-        self._beside = 0
+        self._in_processes = 0
         self._lanes = [Lane(login.files, login.link.ours)]
         self._extra: list[SftpClient] = []
         self._noted: Noted | None = None
@@ -112,7 +112,7 @@ class Lanes:
 
     def burden(self, lane: Lane) -> int:
         """The load of a lane, weighted: more where another process could encrypt instead."""
-        return lane.load + (_RELIEF if lane.ours and self._beside else 0)
+        return lane.load + (_RELIEF if lane.ours and self._in_processes else 0)
 
     @property
     def settled(self) -> bool:
@@ -133,9 +133,9 @@ class Lanes:
 
     def expect(self, size: int) -> None:
         """So many bytes are to come: begin with what the connection has held before, if they are enough to need it."""
-        past = self._allowed.past
-        if past.lanes > 1 and size > _MUCH * past.lanes * LANE_BYTES:
-            self.flow.expect(past.lanes, past.rate)
+        history = self._allowed.history
+        if history.lanes > 1 and size > _MUCH * history.lanes * LANE_BYTES:
+            self.flow.expect(history.lanes, history.rate)
 
     # -- growing -----------------------------------------------------------------------------------------
 
@@ -171,7 +171,7 @@ class Lanes:
         wanted = self.flow.lanes_wanted
         if wanted > len(self._lanes) and wanted == self.flow.lanes_worth and len(self._lanes) <= _FEW:
             wanted += 1  # while there are few, what is measured is what they let through
-        if self.flow.crowded and self._may_log_in and self._beside < self._allowed.beside:
+        if self.flow.crowded and self._may_log_in and self._in_processes < self._allowed.processes:
             wanted = max(wanted, len(self._lanes) + 1)
         return wanted
 
@@ -192,23 +192,23 @@ class Lanes:
 
     async def _by_login(self) -> Lane | None:
         self._places += 1
-        beside = self._beside < self._allowed.beside
-        self._beside += beside
+        in_process = self._in_processes < self._allowed.processes
+        self._in_processes += in_process
         try:
-            login, process = await self._log_in(beside)
+            login, process = await self._log_in(in_process)
         except (CannotReach, ConnectionError):
             self._places -= 1
-            self._beside -= beside
+            self._in_processes -= in_process
             self._no_logins = True
             return await self._by_channel()
         self._channels[login] = 1
         self._watch(login)
         return Lane(login.files, login.link.ours, process)
 
-    async def _log_in(self, beside: bool) -> tuple[FurtherLogin, int]:
+    async def _log_in(self, in_process: bool) -> tuple[FurtherLogin, int]:
         """Another login to the machine of the first, and what serves it. Raises CannotReach, ConnectionError."""
         assert self._allowed.log_in is not None
-        login = await self._allowed.log_in(beside)
+        login = await self._allowed.log_in(in_process)
         try:
             boot, process = await self._served_by(login.files)
             helper = self._first.helper
@@ -273,8 +273,8 @@ class Lanes:
             with contextlib.suppress(asyncio.CancelledError):
                 await self._growing
         if self.flow.rate:
-            past = ConnectionHistory(self.flow.lanes_worth, self.flow.rate, self.flow.round_trip)
-            await asyncio.to_thread(self._allowed.keep, past)
+            history = ConnectionHistory(self.flow.lanes_worth, self.flow.rate, self.flow.round_trip)
+            await asyncio.to_thread(self._allowed.keep, history)
         for files in self._extra:
             files.exit()
         await asyncio.gather(*(login.close() for login in self._channels if login is not self._first))

@@ -19,8 +19,8 @@ from yatagan.stores.sftp import SftpStore
 def more_logins(login: Login, home: Home, settings: ConnectionSettings) -> Allowed:
     """How to log in to the same machine again without asking anybody."""
 
-    async def again(beside: bool) -> FurtherLogin:
-        if beside:
+    async def again(in_process: bool) -> FurtherLogin:
+        if in_process:
             with contextlib.suppress(OSError):  # then there can be no more processes here
                 return await log_in_by_process(login, home, settings)
         return await log_in_again(login, home, settings)

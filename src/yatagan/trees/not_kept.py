@@ -21,13 +21,13 @@ _ENTRIES_PER_REQUEST, _MOST_ENTRIES = 5_000, 50_000
 class NotKept:
     """Counts of entries with what will not arrive: hard links, access lists, extended attributes.
 
-    `told`: the source could be asked. `all`: every entry was looked at.
+    `known`: the source could be asked. `all`: every entry was looked at.
     """
 
     names: int = 0
     lists: int = 0
     attributes: int = 0
-    told: bool = True
+    known: bool = True
     all: bool = True
 
     def add(self, counts: Sequence[int]) -> None:
@@ -55,7 +55,7 @@ async def find_unkept(source: Store, trees: Iterable[tuple[bytes, Iterable[bytes
             except (StoreError, KeyError, TypeError, ValueError) as error:
                 if isinstance(error, StoreError) and error.fault in CONNECTION_FAULTS:
                     raise
-                found.told = False
+                found.known = False
                 return found
             found.add((names, lists, attributes))
     return found

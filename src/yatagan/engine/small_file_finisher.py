@@ -21,13 +21,13 @@ LARGEST_FINISHED = 1 << 20
 _FILES_PER_MESSAGE, _MESSAGES = 200, 2
 
 
-class BulkFinisher:
+class SmallFileFinisher:
     """Finishes many small part files by one message to the destination's machine."""
 
     def __init__(self, context: StepContext) -> None:
         self._session = context.session
         self._destination = context.destination
-        self._bulk = Coalesced(self._finish_many, _FILES_PER_MESSAGE, _MESSAGES)
+        self._requests = Coalesced(self._finish_many, _FILES_PER_MESSAGE, _MESSAGES)
 
     def takes(self, step: Step) -> bool:
         """Whether a step's file is small and new, and will be proven on its node."""
@@ -37,7 +37,7 @@ class BulkFinisher:
 
     async def finish(self, step: Step) -> Extracted:
         """Finish one part file, together with others. Raises StoreError when the connection is lost."""
-        return await self._bulk.ask(self._session.bundled_file(step, step.digest, step.generation))
+        return await self._requests.ask(self._session.bundled_file(step, step.digest, step.generation))
 
     async def _finish_many(self, files: Sequence[BundledFile]) -> list[Extracted]:
         return await machine_of(self._destination).finish(files)
