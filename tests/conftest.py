@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import shutil
@@ -348,6 +349,15 @@ def snapshot(root: Path | bytes, *, times: bool = True) -> dict[bytes, tuple[Any
                         stream.read(),
                     )
     return found
+
+
+def part_file(directory: Path, size: int = 0, pattern: str = ".yatagan-*.part") -> Path | None:
+    """A part file of more than `size` bytes, if there is one. Others may come and go while it is looked for."""
+    for path in directory.glob(pattern):
+        with contextlib.suppress(FileNotFoundError):
+            if path.is_file() and path.stat().st_size > size:
+                return path
+    return None
 
 
 def wait_for(true: Callable[[], bool], seconds: float = 30) -> None:

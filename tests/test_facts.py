@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Far, Practice, Program, wait_for
+from conftest import Far, Practice, Program, part_file, wait_for
 from yatagan.stores.interface import same_time
 
 #: Seconds on either side of what 32 bits without a sign can hold.
@@ -180,7 +180,7 @@ def test_an_interruption_among_zeros(program: Program, practice: Practice, stop:
     age(near)
     practice.wrong("heron", max_rate="2MB")
     child = program.start("stage", "sparse", "heron:")
-    wait_for(lambda: any(part.stat().st_size > HOLE + 1_000_000 for part in far.root.glob(".yatagan-*.part")))
+    wait_for(lambda: part_file(far.root, HOLE + 1_000_000) is not None)
     child.send_signal(stop)
     child.communicate(timeout=60)
     practice.wrong("heron")
@@ -198,11 +198,8 @@ def test_a_download_with_zeros_that_somebody_changes_meanwhile(program: Program,
     practice.wrong("heron", max_rate="12MB")
     child = program.start("stage", "heron:sparse", ".")
 
-    def part() -> Path | None:
-        return next((path for path in program.directory.glob(".yatagan-*.part") if path.stat().st_size), None)
-
-    wait_for(lambda: part() is not None)
-    found = part()
+    wait_for(lambda: part_file(program.directory) is not None)
+    found = part_file(program.directory)
     assert found is not None
     os.truncate(found, 100)
     practice.wrong("heron")

@@ -19,7 +19,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import Far, Practice, Program, wait_for
+from conftest import Far, Practice, Program, part_file, wait_for
 from terminal import Terminal, log_in
 from test_login import traces
 from yatagan.batches.events import StepSettled
@@ -65,7 +65,7 @@ def start_stage(program: Program, practice: Practice) -> subprocess.Popen[str]:
     practice.wrong("bittern", max_rate="4MB")
     stage = program.start("stage", "big", "bittern:")
     parts = practice.site.home("bittern")
-    wait_for(lambda: any(part.stat().st_size > 500_000 for part in parts.glob(".yatagan-*-1-*.part")))
+    wait_for(lambda: part_file(parts, 500_000, ".yatagan-*-1-*.part") is not None)
     return stage
 
 

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import Far, OpenSsh, Practice, Program, wait_for
+from conftest import Far, OpenSsh, Practice, Program, part_file, wait_for
 from terminal import Terminal, log_in
 
 
@@ -258,7 +258,7 @@ def test_a_batch_stays_on_one_machine_of_a_cluster(
     (tmp_path / "python" / "sitecustomize.py").write_text(RESOLVER)
     practice.wrong("heron", max_rate="3MB")
     stage = program.start("stage", "big", "heron:")
-    wait_for(lambda: any(part.stat().st_size > 500_000 for part in far.root.glob(".yatagan-*.part")))
+    wait_for(lambda: part_file(far.root, 500_000) is not None)
     practice.wrong("heron", away="127.0.0.1")
     batch = program.json("batch", "show")["batch"]
     log = program.home / "batches" / batch / "log.jsonl"

@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Far, Program, wait_for
+from conftest import Far, Program, part_file, wait_for
 from yatagan.portable import placing
 from yatagan.portable.directories import facts
 from yatagan.transfer.checkpoints import Checkpoints
@@ -75,11 +75,6 @@ def untouched(aside: Path) -> bool:
     return aside.read_bytes() == STRANGE and status.st_mode & 0o777 == 0o640 and status.st_mtime == 1_000_000_000
 
 
-def part_of(directory: Path, least: int) -> Path | None:
-    found = [part for part in directory.glob(".yatagan-*.part") if part.is_file() and part.stat().st_size >= least]
-    return found[0] if found else None
-
-
 @pytest.mark.parametrize("harm", HARM, ids=lambda harm: harm.__name__)
 def test_while_it_arrives(harm: Harm, program: Program, oak: Far, aside: Path) -> None:
     data = os.urandom(SIZE)
@@ -87,8 +82,8 @@ def test_while_it_arrives(harm: Harm, program: Program, oak: Far, aside: Path) -
     (oak.root / "big").chmod(0o604)
     (program.directory / "dest").mkdir()
     running = program.start("stage", "oak:big", "dest", "--max-rate", "12MB/s")
-    wait_for(lambda: part_of(program.directory / "dest", SIZE // 4) is not None)
-    part = part_of(program.directory / "dest", 0)
+    wait_for(lambda: part_file(program.directory / "dest", SIZE // 4) is not None)
+    part = part_file(program.directory / "dest")
     assert part is not None
     harm(part, aside)
     out, err = running.communicate(timeout=60)
@@ -105,10 +100,10 @@ def test_between_two_sessions(harm: Harm, program: Program, oak: Far, aside: Pat
     (oak.root / "big").write_bytes(data)
     (program.directory / "dest").mkdir()
     running = program.start("stage", "oak:big", "dest", "--max-rate", "10MB/s")
-    wait_for(lambda: part_of(program.directory / "dest", SIZE // 2) is not None)
+    wait_for(lambda: part_file(program.directory / "dest", SIZE // 2) is not None)
     running.send_signal(signal.SIGINT)
     assert running.wait(30) == 4
-    part = part_of(program.directory / "dest", 0)
+    part = part_file(program.directory / "dest")
     assert part is not None
     harm(part, aside)
     program("batch", "resume")
@@ -119,7 +114,7 @@ def test_what_is_still_right_is_not_fetched_again(program: Program, oak: Far) ->
     (oak.root / "big").write_bytes(os.urandom(SIZE))
     (program.directory / "dest").mkdir()
     running = program.start("stage", "oak:big", "dest", "--max-rate", "10MB/s")
-    wait_for(lambda: part_of(program.directory / "dest", SIZE // 2) is not None)
+    wait_for(lambda: part_file(program.directory / "dest", SIZE // 2) is not None)
     running.send_signal(signal.SIGINT)
     assert running.wait(30) == 4
     batch = program.json("batch", "resume")
@@ -132,8 +127,8 @@ def test_on_a_node(prove: str, harm: Harm, program: Program, oak: Far, aside: Pa
     data = os.urandom(SIZE)
     (program.directory / "big").write_bytes(data)
     running = program.start("stage", "big", "oak:", "--max-rate", "12MB/s", "--prove", prove)
-    wait_for(lambda: part_of(oak.root, SIZE // 4) is not None)
-    part = part_of(oak.root, 0)
+    wait_for(lambda: part_file(oak.root, SIZE // 4) is not None)
+    part = part_file(oak.root)
     assert part is not None
     harm(part, aside)
     out, err = running.communicate(timeout=60)

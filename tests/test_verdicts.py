@@ -13,7 +13,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Far, Practice, Program, wait_for
+from conftest import Far, Practice, Program, part_file, wait_for
 from terminal import Terminal
 from yatagan.batches.counts import outcome_of
 from yatagan.batches.journal import Journal
@@ -101,7 +101,7 @@ def test_nothing_to_move_is_said_only_where_it_is_so(program: Program) -> None:
 def test_what_is_safe_is_said_after_ctrl_c(program: Program, oak: Far) -> None:
     (program.directory / "big").write_bytes(os.urandom(30_000_000))
     running = program.start("stage", "big", "oak:", "--max-rate", "8MB/s")
-    wait_for(lambda: any(file.stat().st_size > 12_000_000 for file in oak.root.glob("*.part")))
+    wait_for(lambda: part_file(oak.root, 12_000_000) is not None)
     running.send_signal(signal.SIGINT)
     said = running.communicate(timeout=30)[0]
     assert running.returncode == 4
