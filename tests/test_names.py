@@ -16,7 +16,7 @@ from yatagan.trees.name_clashes import clashes, folded, has_spellings
 
 @pytest.fixture
 def heron(program: Program, practice: Practice) -> Path:
-    """The start directory of a node whose disk tells no case apart and takes no colon."""
+    """The start directory of a node whose disk ignores case and takes no colon."""
     far = practice.far()
     program(*far.add)
     practice.wrong("heron", foreign_names="yes")

@@ -27,7 +27,7 @@ class Faults:
     for an approval elsewhere, which comes so late. `kill_after` seconds: every connection ends at that age.
     `one_word`: bittern asks for password and code as one word. `other_key`: the host key is another one. `sessions`:
     so many at once on one connection. `away`: an address of heron's at which nothing answers. `foreign_names`: the disk
-    tells no case apart and takes no name with a colon, and no commands are run.
+    ignores case and takes no name with a colon, and no commands are run.
     """
 
     cut_after: int | None = None
