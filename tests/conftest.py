@@ -25,6 +25,9 @@ from yatagan.portable.tar import Member
 from yatagan.practice import faults
 from yatagan.practice.servers import NODES, Site
 
+# A shell without job control has what it starts in the background ignore SIGINT, and the program heeds that.
+signal.signal(signal.SIGINT, signal.default_int_handler)
+
 # A busy machine is no failure.
 hypothesis.settings.register_profile("yatagan", deadline=None)
 hypothesis.settings.load_profile("yatagan")
