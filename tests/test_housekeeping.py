@@ -1,4 +1,4 @@
-"""Small work on the far side and here: directories made, things renamed and removed, with a second thought."""
+"""Directories made, things renamed and removed, on a node and here; removing asks first."""
 
 from __future__ import annotations
 

@@ -248,7 +248,7 @@ def test_a_file_server_that_dies_costs_no_login(program: Program, oak: Far) -> N
     [
         ("line", "the connection was lost"),
         ("time", "its time was up"),
-        ("signal", "it was told to end"),
+        ("signal", "a signal ended it"),
         ("socket", "its socket was taken away"),
     ],
     ids=["line", "time", "signal", "socket"],

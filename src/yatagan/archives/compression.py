@@ -162,11 +162,11 @@ class Stream(Protocol):
     """Plain bytes, from front to back."""
 
     def read(self, size: int) -> bytes:
-        """At most so many; none at the end. Raises Damaged."""
+        """Up to that many bytes; none at the end. Raises Damaged."""
 
 
 class Bomb(Exception):
-    """So much came out of so little that somebody seems to mean harm."""
+    """Far more came out than went in: the archive seems made to fill the disk."""
 
     def __init__(self, ratio: int) -> None:
         super().__init__(ratio)

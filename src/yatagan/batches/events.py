@@ -1,4 +1,4 @@
-"""What a batch tells whoever listens. Plain objects; a state is in the journal before its event is sent."""
+"""What a batch reports to its listeners. Plain objects; a state is in the journal before its event is sent."""
 
 from __future__ import annotations
 

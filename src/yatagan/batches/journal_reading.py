@@ -1,4 +1,4 @@
-"""Reading a journal: every question that somebody may have about a batch.
+"""Reading a journal: the queries over a batch's steps.
 
 It has a connection of its own where that can be, so that nobody who only looks waits for a sync.
 """

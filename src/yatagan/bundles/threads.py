@@ -31,7 +31,7 @@ class WorkStopped(Exception):
 
 
 async def in_thread(work: Callable[[threading.Event], T]) -> T:
-    """Run blocking work in a thread, and wait for its end in any case. Its argument is set to stop it."""
+    """Run blocking work in a thread, and wait for its end even when cancelled. Its argument is set to stop it."""
     stop = threading.Event()
     task = asyncio.ensure_future(asyncio.to_thread(work, stop))
     try:

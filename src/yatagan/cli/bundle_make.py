@@ -46,7 +46,7 @@ Anyone can unpack it:  tar xf fen.tar.zst""",
 @click.option(
     "--reproducible",
     is_flag=True,
-    help="Leave out owners, so that the same tree gives the same bytes, whoever bundles it.",
+    help="Leave out owners, so that the same tree gives the same bytes for every user.",
 )
 @click.option("--latest", metavar="SECONDS", type=float, help="Later times become this one (seconds since 1970).")
 @choosing

@@ -130,7 +130,7 @@ Examples:
     type=click.IntRange(min=1),
     default=_RATIO,
     show_default=True,
-    help="Stop when more than so many bytes come out for each one of a compressed archive.",
+    help="Stop when more than this many bytes come out for each byte of a compressed archive.",
 )
 @choosing
 @no_questions
@@ -148,7 +148,7 @@ def unpack_command(
     no_questions: bool,
     json_: bool,
 ) -> None:
-    """Unpack the archive PLACE, here or on a node, whoever made it: tar of any kind, gzip, bzip2, xz, zstd, zip.
+    """Unpack the archive PLACE, here or on a node, from any program: tar of any kind, gzip, bzip2, xz, zstd, zip.
 
     Every file is compared with the index where there is one. No member leads outside the directory; what is there
     already is left alone.

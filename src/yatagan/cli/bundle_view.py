@@ -252,7 +252,7 @@ def _tell_damage(read: ReadResult, salvaged: bool) -> None:
         text.warn(damage_text(each.at, each.why))
     if read.damage:
         good = f"{text.count(read.files, 'file')}, {text.size(read.size)}"
-        text.warn(f"good are {good}" + ("" if salvaged else "; --salvage goes on behind the damage"))
+        text.warn(f"{good} can be read" + ("" if salvaged else "; --salvage goes on behind the damage"))
 
 
 def damage_text(at: int, why: str) -> str:

@@ -26,7 +26,7 @@ _COMMANDS = {
     "verify": ("checksums", "Verify a tree against its checksum list."),
     "mkdir": ("mkdir_rename_remove", "Make a directory, here or on a node."),
     "rename": ("mkdir_rename_remove", "Give something another name where it is."),
-    "remove": ("mkdir_rename_remove", "Remove files and directories, after a second thought."),
+    "remove": ("mkdir_rename_remove", "Remove files and directories, after asking."),
     "ledger": ("ledger", "Show the record of what was staged, listed and verified."),
     "completion": ("shell_completion", "Let your shell complete commands, options and names."),
     "practice": ("practice", "Start practice nodes on this machine."),

@@ -156,15 +156,7 @@ def explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
                 ExitStatus.USAGE,
             )
         case e.NoSuchBatch():
-            if error.candidates:
-                return (
-                    f"{error.name!r} could be {', '.join(error.candidates)}",
-                    "give more of the name",
-                    ExitStatus.USAGE,
-                )
-            if not error.name:
-                return "there is no batch yet", "yatagan stage makes one", ExitStatus.USAGE
-            return f"no batch is called {show(error.name)!r}", "yatagan batch list shows all", ExitStatus.USAGE
+            return _explain_no_batch(error)
         case e.BatchInUse():
             return (
                 f"batch {show(error.batch)} is being carried by {show(error.holder)}",
@@ -173,20 +165,8 @@ def explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
                 else f"see how far it is: yatagan batch show {show(error.batch)}",
                 ExitStatus.REFUSED,
             )
-        case e.JournalError(damaged=True):
-            return (
-                f"{show(error.file)} is damaged: {show(error.detail)}",
-                "what is in place stays in place; stage again, and only what is missing moves",
-                ExitStatus.DIFFERENCES,
-            )
         case e.JournalError():
-            return (
-                f"{show(error.file)} cannot be written or read: {show(error.detail)}",
-                f"free some space or mend the disk, then: yatagan batch resume {show(error.batch)}"
-                if error.batch
-                else "free some space or mend the disk, then try again",
-                ExitStatus.INTERRUPTED,
-            )
+            return _explain_journal(error)
         case e.Refused():
             return error.why, error.remedy, ExitStatus.REFUSED
         case e.BadArchive():
@@ -198,6 +178,29 @@ def explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
             return f"{where}: {error.why}", "use a list as sha256sum or yatagan checksums write it", ExitStatus.USAGE
         case _:
             return show(str(error)), "", ExitStatus.DIFFERENCES
+
+
+def _explain_no_batch(error: e.NoSuchBatch) -> tuple[str, str, ExitStatus]:
+    if error.candidates:
+        return f"{error.name!r} could be {', '.join(error.candidates)}", "give more of the name", ExitStatus.USAGE
+    if not error.name:
+        return "there is no batch yet", "yatagan stage makes one", ExitStatus.USAGE
+    return f"no batch is called {show(error.name)!r}", "yatagan batch list shows all", ExitStatus.USAGE
+
+
+def _explain_journal(error: e.JournalError) -> tuple[str, str, ExitStatus]:
+    if error.damaged:
+        return (
+            f"{show(error.file)} is damaged: {show(error.detail)}",
+            "what is in place stays in place; stage again, and only what is missing moves",
+            ExitStatus.DIFFERENCES,
+        )
+    again = f"then: yatagan batch resume {show(error.batch)}" if error.batch else "then try again"
+    return (
+        f"{show(error.file)} cannot be written or read: {show(error.detail)}",
+        f"free some space or mend the disk, {again}",
+        ExitStatus.INTERRUPTED,
+    )
 
 
 def _explain_too_large(error: e.ArchiveTooLarge) -> tuple[str, str, ExitStatus]:

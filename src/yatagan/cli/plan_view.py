@@ -33,12 +33,10 @@ def show_plan(
     begun: str,
 ) -> None:
     """Show the plan in a few lines, warnings first."""
-    counts = plan.summary
     names = ", ".join(text.show(name) for _, name in request.sources[:3])
     if len(request.sources) > 3:
         names += f" and {len(request.sources) - 3} more"
     into = text.place(request.destination.node, request.destination.path or b".")
-    kept = request.destination.node, posixpath.join(request.destination.path, KEPT_DIRECTORY)
     origin = f" from {request.source_node}" if request.source_node else ""
     click.echo(click.style(f"Plan: {names}{origin} to {into}", bold=True))
     for caution in cautions:
@@ -48,44 +46,58 @@ def show_plan(
         text.urgent(words)
     text.facts(
         [
-            ("renamed", _renamed(request)),
-            ("by way of", _way(request)),
-            ("carry", _carried(plan)),
-            ("begun", begun),
-            ("bundled", _travel(plan)),
-            ("stored as", _storing(plan)),
-            ("as files", _as_files(plan)),
-            ("hides", _hidden(plan)),
-            ("left as is", _left(plan, request.by_digest)),
-            (
-                "skipped",
-                f"{text.count(counts.skipped, 'entry', 'entries')} left out by patterns" if counts.skipped else "",
-            ),
-            (
-                "replace",
-                f"{text.count(counts.replaced, 'file')}; what was there is kept in {text.place(*kept)}"
-                if counts.replaced
-                else "",
-            ),
-            ("in part", _in_part(plan)),
-            (
-                "not carried",
-                f"{text.count(counts.not_carried, 'entry', 'entries')}: {_specials(plan)}"
-                if counts.not_carried
-                else "",
-            ),
-            ("not kept", _unkept(plan)),
-            ("in the way", _in_the_way(plan)),
-            ("name clash", _clashes(plan)),
-            ("unreadable", _unread(plan)),
-            ("space", _space(plan, request.destination.node) if counts.anything else ""),
-            ("at most", _rate(request, source, destination) if counts.files else ""),
-            ("proof", _proof(request.prove, source, destination, plan.same_disk) if counts.files else ""),
-            ("no sync", _no_sync(request.prove, destination) if counts.files else ""),
+            *_what_moves(request, plan, begun),
+            *_what_does_not(plan),
+            *_how_it_moves(request, plan, source, destination),
             ("modes", "as the site makes them; only the execute bit is the source's" if modes is Modes.SITE else ""),
             *((caution.label, caution.text) for caution in cautions if not caution.first),
         ]
     )
+
+
+def _what_moves(request: Request, plan: Plan, begun: str) -> list[tuple[str, str]]:
+    """The rows for what is carried and what becomes of what is there."""
+    counts = plan.summary
+    kept = text.place(request.destination.node, posixpath.join(request.destination.path, KEPT_DIRECTORY))
+    skipped = f"{text.count(counts.skipped, 'entry', 'entries')} left out by patterns"
+    replaced = f"{text.count(counts.replaced, 'file')}; what was there is kept in {kept}"
+    return [
+        ("renamed", _renamed(request)),
+        ("by way of", _way(request)),
+        ("carry", _carried(plan)),
+        ("begun", begun),
+        ("bundled", _travel(plan)),
+        ("stored as", _storing(plan)),
+        ("as files", _as_files(plan)),
+        ("hides", _hidden(plan)),
+        ("left as is", _left(plan, request.by_digest)),
+        ("skipped", skipped if counts.skipped else ""),
+        ("replace", replaced if counts.replaced else ""),
+        ("in part", _in_part(plan)),
+    ]
+
+
+def _what_does_not(plan: Plan) -> list[tuple[str, str]]:
+    """The rows for what cannot be carried."""
+    count = plan.summary.not_carried
+    return [
+        ("not carried", f"{text.count(count, 'entry', 'entries')}: {_specials(plan)}" if count else ""),
+        ("not kept", _unkept(plan)),
+        ("in the way", _in_the_way(plan)),
+        ("name clash", _clashes(plan)),
+        ("unreadable", _unread(plan)),
+    ]
+
+
+def _how_it_moves(request: Request, plan: Plan, source: Store, destination: Store) -> list[tuple[str, str]]:
+    """The rows for space, rate and proof."""
+    files = plan.summary.files
+    return [
+        ("space", _space(plan, request.destination.node) if plan.summary.anything else ""),
+        ("at most", _rate(request, source, destination) if files else ""),
+        ("proof", _proof(request.prove, source, destination, plan.same_disk) if files else ""),
+        ("no sync", _no_sync(request.prove, destination) if files else ""),
+    ]
 
 
 def _renamed(request: Request) -> str:

@@ -1,4 +1,4 @@
-"""Saying what is being read and how much, and stopping where that is more than anybody meant."""
+"""Shows what is being read and how much, and stops where it is more than the user can have meant."""
 
 from __future__ import annotations
 

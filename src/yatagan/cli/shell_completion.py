@@ -1,4 +1,4 @@
-"""`yatagan completion`, and what the shells are told: names of nodes, areas, batches, and paths of open nodes.
+"""`yatagan completion`, and what it offers: names of nodes, areas, batches, and paths of open nodes.
 
 Nobody logs in for a completion: what is on a node is only looked at through a login that is open.
 """

@@ -10,7 +10,7 @@ import logging
 import time
 from pathlib import Path
 
-#: What asyncio says once for every write to a connection that has gone: the write itself fails, and that is told.
+#: What asyncio logs for every write to a lost connection. The write fails as well, and that failure is reported.
 _KNOWN = "socket.send() raised exception"
 
 

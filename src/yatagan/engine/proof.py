@@ -20,7 +20,7 @@ _PART_LOST = frozenset({Fault.MISSING, Fault.IS_LINK, Fault.SPECIAL, Fault.IS_DI
 
 
 class Prover:
-    """Proves part files. `distrust` is told of a step whose digest differs."""
+    """Proves part files. `distrust` is called with a step whose digest differs."""
 
     def __init__(self, context: StepContext, stop: asyncio.Event, distrust: Callable[[Step], None]) -> None:
         self._session = context.session

@@ -1,4 +1,4 @@
-"""What every kind of step needs: both stores, the journal, whoever listens, and the rules that hold for all steps."""
+"""What every kind of step needs: both stores, the journal, the listeners, and the rules that hold for all steps."""
 
 from __future__ import annotations
 
@@ -39,14 +39,14 @@ class StepContext:
         detail: str = "",
         digest: str | None = None,
     ) -> None:
-        """Journal the outcome of a step, then tell whoever listens."""
+        """Journal the outcome of a step, then report it to the listeners."""
         assert state in SETTLED
         change = Change(step.number, state=state, evidence=evidence, fault=fault, detail=detail, digest=digest)
         await self.commits.note(change)
         self.tell(StepSettled(step.number, step.kind, step.label, _size(step), state, evidence, fault, detail))
 
     def tell_start(self, step: Step, done: int) -> None:
-        """Tell whoever listens that a step begins, with `done` of its bytes already there."""
+        """Report to the listeners that a step begins, with `done` of its bytes already there."""
         self.tell(StepStarted(step.number, step.kind, step.label, _size(step), done))
 
     async def set_directory_facts(self, step: Step, also: int) -> None:

@@ -2,7 +2,7 @@
 
 It begins with one conversation, over a socket that it was started with: the command that opens the node, whose
 terminal answers what the server asks. Once it is let in, others may connect. It ends, and says why, when it is
-closed, when its time is up, when the connection is lost, when nobody can reach it any more, or when it is told to end.
+closed, when its time is up, when the connection is lost, when nobody can reach it any more, or when a signal ends it.
 """
 
 from __future__ import annotations
@@ -92,10 +92,10 @@ class Service:
         return task
 
     async def serve(self) -> None:
-        """Work for whoever connects, until the end; then log out."""
+        """Serve every program that connects, until the end; then log out."""
         loop = asyncio.get_running_loop()
         for number in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
-            loop.add_signal_handler(number, self._end, "it was told to end")
+            loop.add_signal_handler(number, self._end, "a signal ended it")
         try:
             await self._until_the_end()
         finally:

@@ -98,7 +98,7 @@ class Ledger:
                 "format": 1,
                 "id": id,
                 "kind": kind.value,
-                # As fine as the clock: commands that follow each other in one second are told in their order.
+                # As fine as the clock: commands that follow each other in one second stay in their order.
                 "time": datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ"),
                 "who": f"{_user()}@{platform.node()}",
                 "previous": self._previous,

@@ -211,7 +211,7 @@ class Helper:
                 if future is not None and not future.done() and "busy" not in reply:
                     future.set_result(reply)
         except (OSError, asyncssh.Error, ValueError, KeyError, TypeError, RecursionError):
-            pass  # a broken stream ends the helper; those who wait are told below
+            pass  # a broken stream ends the helper; those who wait get the error below
         finally:
             for future in self._waiting.values():
                 if not future.done():

@@ -65,7 +65,7 @@ def look_up(files: Sequence[Path], hosts: Sequence[str], port: int) -> KnownKeys
             _read_line(line, f"line {number} of {file}", without, loose)
     if not exact.keys and not exact.authorities:
         exact.keys, exact.authorities = loose.keys, loose.authorities
-    # A revocation that says less precisely which port it means counts in any case.
+    # A revocation that says less precisely which port it means always counts.
     for where in loose.lost_revocations:
         if where not in exact.lost_revocations:
             exact.lost_revocations.append(where)

@@ -45,7 +45,7 @@ class Login:
     times: LoginTimes
     #: Names this login, so that a later session on it knows the writers of an earlier one for its own.
     mark: str = field(default_factory=lambda: secrets.token_hex(8))
-    #: Whether somebody stopped waiting for the answer to a write: it may yet come to pass.
+    #: Whether somebody stopped waiting for the answer to a write: it may still be carried out.
     abandoned: bool = False
 
     @property

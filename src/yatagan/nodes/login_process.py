@@ -1,9 +1,9 @@
 """Logins in processes of their own: encryption then has more than one processor.
 
 Such a process, `python -m yatagan.nodes.login_process DESCRIPTOR`, has one connection, and passes on what goes through
-file channels, byte for byte: requests are made and answers read here. It is told what to do over a socket pair, by
+file channels, byte for byte: requests are made and answers read here. It gets its orders over a socket pair, by
 which it also gets an end of a further one for each channel. Nobody can answer questions there. It ends when its
-connection is lost, or when the process that began it closes its end, however that came to pass.
+connection is lost, or when the process that began it closes its end, for whatever reason.
 """
 
 from __future__ import annotations

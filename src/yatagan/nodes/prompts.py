@@ -1,6 +1,6 @@
-"""Who answers what a login asks, and who is told that it waits.
+"""Answers to what a login asks, and reports while it waits.
 
-The words of a server travel as they came and are unsafe to print: whoever shows them makes them safe.
+The words of a server travel as they came and are unsafe to print: escape them before showing them.
 Answers are used once and never kept.
 """
 
@@ -15,7 +15,7 @@ from yatagan.errors import NeedsAnswer
 
 @dataclass(frozen=True, slots=True)
 class Question:
-    """A prompt in the words of whoever asks: a node, or this machine about one of its keys (`node` is empty).
+    """A prompt in the words of the asker: a node, or this machine about one of its keys (`node` is empty).
 
     `shown`: whether the answer may be seen while it is typed.
     """
@@ -36,7 +36,7 @@ class LoginProgress(StrEnum):
 
 
 class Prompter(Protocol):
-    """Answers a login's questions, and is told how it goes on."""
+    """Answers a login's questions, and receives its progress."""
 
     async def answer(self, question: Question) -> str:
         """The answer to a question. Raises NeedsAnswer when nobody can give it."""

@@ -33,7 +33,7 @@ from yatagan.trees.scan import Heard, Tree, scan, unheard
 
 
 class Watcher(Protocol):
-    """Is told how far a comparison of contents has come."""
+    """Receives the progress of a comparison of contents."""
 
     def expect(self, files: int, size: int) -> None:
         """`files` more files of `size` bytes are to be read."""
@@ -44,7 +44,7 @@ class Watcher(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class ContentsComparison:
-    """How contents are compared: with which remembered digests, and who is told of progress."""
+    """How contents are compared: with which remembered digests, and what receives the progress."""
 
     memory: RememberedDigests
     watcher: Watcher
@@ -52,7 +52,7 @@ class ContentsComparison:
 
 @dataclass(frozen=True, slots=True)
 class BundlingChoice:
-    """Whether small files may travel in bundles, what they cost, and whether to do it in any case."""
+    """Whether small files may travel in bundles, what they cost, and whether to bundle even where that does not pay."""
 
     costs: Costs
     always: bool = False
@@ -78,7 +78,7 @@ async def make_plan(
     """Compare and decide.
 
     `sources` are (path as typed, name to arrive under); `directory` is the destination as typed. With `together`,
-    small files travel in bundles if that pays, or in any case; `stored` says which directories become bundles. With
+    small files travel in bundles if that pays, or always; `stored` says which directories become bundles. With
     `looking` files of the same size are compared by their contents. `heard` is called with how many more entries were
     listed on either side, and may raise. `placed` tells with which facts files were last put into paths of the
     destination: what is newer there, or was changed there since, is left out.

@@ -55,7 +55,7 @@ class HeaderOptions(NamedTuple):
 
 
 class AddedMember(NamedTuple):
-    """A member as whoever makes the archive needs it.
+    """A member with all that making an archive needs.
 
     Its contents begin at `offset`; `before` and `after` are its line of the index around that number. `digest` is ""
     for what is no file.

@@ -230,7 +230,7 @@ class TarReader:
             stored = self._number(block, 124, 136)
         if stored < 0:
             raise Damaged(self._at - BLOCK, "a member says that it has %d bytes" % stored)
-        if kind != FILE and letter != b"D":  # sizes of others are told, but not followed by anything
+        if kind != FILE and letter != b"D":  # others may state a size, but no contents follow
             stored = 0
         self._left = stored + padding(stored)
         size, regions, mapped = stored if kind == FILE else 0, None, 0  # type: int, Optional[Regions], int

@@ -1,4 +1,4 @@
-"""Unpacking an archive into a directory, whoever made it, without letting it do harm.
+"""Unpacking any archive into a directory, without letting it do harm.
 
 Every name is walked from the root down, one open directory at a time, and never through a link; so no member can
 climb out, however the archive is made and whatever is swapped in between. A file is written under a name of ours,

@@ -1,4 +1,4 @@
-"""Faults on demand: what a practice node is told to do wrong.
+"""Faults on demand: what a practice node does wrong when asked to.
 
 They are kept in a small file beside the node's root. A running node looks at it before every request, so a
 fault can be set from another process at any time.

@@ -94,8 +94,8 @@ class Facts:
 class Traits:
     """What a store can do. Sizes in bytes.
 
-    `here`: its files are on this machine. `time_step_ns`: how finely it keeps times. `syncs`: it can be told to put a
-    file on its disk. `read_size` and `write_size`: the largest single request. `walks`: it enters one directory after
+    `here`: its files are on this machine. `time_step_ns`: how finely it keeps times. `syncs`: it can sync a file
+    to its disk. `read_size` and `write_size`: the largest single request. `walks`: it enters one directory after
     the other and never follows a link.
     """
 

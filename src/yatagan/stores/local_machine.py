@@ -65,7 +65,7 @@ class LocalMachine:
         raise StoreError(Fault.UNSUPPORTED, part)
 
     async def run(self, modules: tuple[str, ...], what: str, path: bytes, values: Values) -> Values:
-        """See `Machine.run`. Here whoever wants a handler calls it."""
+        """See `Machine.run`. Here a handler is called directly."""
         raise StoreError(Fault.UNSUPPORTED, path)
 
     async def same_disk(self, token: bytes) -> bool:
