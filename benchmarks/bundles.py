@@ -186,7 +186,7 @@ def small_files_together() -> Result:
             for how in ("auto", "never"):
                 shutil.rmtree(sshd.root / "fen", ignore_errors=True)
                 os.sync()
-                done = json.loads(program(root, "stage", "fen", f"{node}:", "--bundle", how, "--json"))["batch"]
+                done = json.loads(program(root, "stage", "fen", f"{node}:", "--pack", how, "--json"))["batch"]
                 assert done["evidence"] == {"on-node": FILES}, done
                 taken[how] = done["seconds"]
             result[f"files/s together, {line}"] = round(FILES / taken["auto"])

@@ -98,7 +98,7 @@ def many_small() -> Result:
                 (sshd.root / "ref").mkdir()
                 theirs = bed.bare("small-files", "fen", "ref", at_once=64, **how)["seconds"]
                 shutil.rmtree(sshd.root / "ref")
-                ours = bed.up("fen", "--bundle", "never", *words)
+                ours = bed.up("fen", "--pack", "never", *words)
                 ratios.append(theirs / ours)
             found[f"files/s, {what}"] = round(FILES / ours)
             found[f"ratio, {what}"] = statistics.median(ratios)
@@ -110,7 +110,7 @@ def many_small() -> Result:
             shutil.copy(root / "fen" / name, root / "few")
         (sshd.root / "ref").mkdir()
         slow = bed.bare("small-files", "few", "ref", at_once=1, facts=True, rename=True)["seconds"] / 40
-        for what, words in (("together", []), ("one by one", ["--bundle", "never"])):
+        for what, words in (("together", []), ("one by one", ["--pack", "never"])):
             found[f"at 50 ms, {what}, times one at a time"] = slow * FILES / bed.up("fen", *words)
     return found
 

@@ -146,6 +146,11 @@ class Program:
     def json(self, *words: str | bytes, expect: int = 0) -> Any:
         return json.loads(self(*words, "--json", expect=expect).stdout)
 
+    def save(self, *add: str) -> None:
+        """Save a node by `node add`, in place of one of its name."""
+        self("node", "remove", add[2], expect=None)
+        self(*add)
+
     def start(self, *words: str) -> subprocess.Popen[str]:
         return subprocess.Popen(
             [YATAGAN, *words],

@@ -210,7 +210,7 @@ def test_unfinished_files_and_whose_they_are(program: Program, far: Far) -> None
     assert found["261101-abcd"]["owner"] in ("root", str(os.getuid())) and found["261101-abcd"]["size"] == 500
     shown = program("parts", "list", f"{far.name}:").stdout
     assert "2.0 h" in shown or "2 h" in shown, shown
-    assert f"Nobody will finish 1 of them, 300 B: yatagan parts remove {far.name}:" in shown
+    assert f"No batch will finish 1 of them, 300 B. Remove these with:\n  yatagan parts remove {far.name}:" in shown
     assert f"yatagan parts list {far.name}:done" in program("list", f"{far.name}:done").stdout
     assert "add --yes" in program("parts", "remove", f"{far.name}:", expect=5).stderr
     asked = Terminal(program, "parts", "remove", f"{far.name}:")

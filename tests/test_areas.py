@@ -49,7 +49,7 @@ def test_saving_showing_forgetting(program: Program, heron: Far) -> None:
     assert f"{heron.name}:@scratch" in shown and "not backed up, purged after 30 days, fast" in shown
     assert "backed up, read-only" in shown
     assert "@archive" in program("node", "show", heron.name).stdout
-    program(*heron.add)  # saving the node again keeps them
+    program("node", "change", heron.name, "--role", "login")  # changing the node keeps them
     assert len(program.json("area", "list", heron.name)["areas"]) == 2
     program("area", "remove", heron.name, "archive")
     assert [area["name"] for area in program.json("area", "list")["areas"]] == ["scratch"]
@@ -161,7 +161,7 @@ def test_a_login_node_is_cautioned_against(program: Program, far: Far) -> None:
     (program.directory / "fen" / "a").write_bytes(b"x" * 5000)
     dunlin = ["dunlin" if word == far.name else word for word in far.add]
     program(*dunlin, "--role", "login", "--cluster", "fens")
-    program(*far.add, "--cluster", "fens")
+    program.save(*far.add, "--cluster", "fens")
     assert "made for logging in" not in program("stage", "fen", "dunlin:", "--plan-only").stdout
     with (program.home / "settings.toml").open("a") as stream:
         stream.write('[login-node]\nsize = "1kB"\n')

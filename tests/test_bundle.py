@@ -98,12 +98,12 @@ def test_what_is_there_is_left_alone_unless_told(program: Program, fen: Path) ->
     assert program.json("bundle", "unpack", "fen.tar.zst", expect=1)["counts"]["in the way"] == 1
     assert changed.read_text() == "mine"
     done = program("bundle", "unpack", "fen.tar.zst", expect=1)
-    assert "a file is there already" in done.stderr and "--replace older or always keeps" in done.stderr
+    assert "a file is there already" in done.stderr and "--if-there replace-older or replace keeps" in done.stderr
     os.utime(changed, (2_000_000_000, 2_000_000_000))
-    program("bundle", "unpack", "fen.tar.zst", "--replace", "older", expect=1)
+    program("bundle", "unpack", "fen.tar.zst", "--if-there", "replace-older", expect=1)
     assert changed.read_text() == "mine"
     inode = untouched.stat().st_ino
-    assert program.json("bundle", "unpack", "fen.tar.zst", "--replace", "always")["counts"]["replaced"] == 1
+    assert program.json("bundle", "unpack", "fen.tar.zst", "--if-there", "replace")["counts"]["replaced"] == 1
     assert changed.read_text(errors="replace") != "mine" and untouched.stat().st_ino == inode
     assert [kept.read_text() for kept in program.directory.glob(".yatagan-kept/*/fen/plot-01/*.csv")] == ["mine"]
 
@@ -191,7 +191,7 @@ def test_straight_on_to_a_node_and_back(program: Program, far: Far, aged: Path) 
     made = program.json("bundle", "make", aged, "--output", f"{far.name}:")
     assert made["evidence"] == "on-node"
     assert not list(program.directory.iterdir())
-    assert sorted(path.name for path in far.root.iterdir()) == ["fen.tar.zst", "fen.tar.zst.index.jsonl"]
+    assert sorted(path.name for path in far.root.iterdir()) == ["fen.tar.zst", "fen.tar.zst.members.jsonl"]
     place = f"{far.name}:fen.tar.zst"
     assert len(program.json("bundle", "list", place)["members"]) == made["members"]
     assert program.json("bundle", "check", place)["good"]
@@ -260,7 +260,7 @@ def test_archives_of_others_on_a_node(program: Program, far: Far, fen: Path) -> 
 
 
 def test_small_files_travel_together_both_ways(program: Program, far: Far, aged: Path) -> None:
-    always = "--bundle", "whole", "--unpack"  # whether it pays for so few hangs on how busy this machine is
+    always = "--pack", "always"  # whether it pays for so few hangs on how busy this machine is
     plan = program("stage", aged, f"{far.name}:", *always, "--plan-only").stdout
     assert "41 small files" in plan and "unpacked on arrival" in plan
     done = program.json("stage", aged, f"{far.name}:", *always)
@@ -283,7 +283,7 @@ def test_small_files_travel_together_both_ways(program: Program, far: Far, aged:
 
 @on_openssh
 def test_bundles_are_left_out_where_they_are_not_wanted(program: Program, far: Far, aged: Path) -> None:
-    assert program.json("stage", aged, f"{far.name}:", "--bundle", "never", "--plan-only")["plan"]["bundled_files"] == 0
+    assert program.json("stage", aged, f"{far.name}:", "--pack", "never", "--plan-only")["plan"]["bundled_files"] == 0
     assert (
         program.json("stage", aged, f"{far.name}:x", "--prove", "read-back", "--plan-only")["plan"]["bundled_files"]
         == 0

@@ -71,7 +71,7 @@ def test_nodes(program: Program) -> None:
     assert "mara@login.fen.example:2200" in program("node", "list").stdout
     assert program.json("node", "show", "dunlin")["role"] == "login"
     program("node", "remove", "dunlin")
-    assert program.json("node", "list") == {"nodes": []}
+    assert program.json("node", "list")["nodes"] == []
     (program.home / "nodes.toml").write_text("[node.x")
     assert "nodes.toml" in program("node", "list", expect=2).stderr
 

@@ -58,7 +58,7 @@ def there(directory: Path) -> int:
     return sum(file.suffix == ".csv" for file in directory.rglob("*") if not file.is_symlink())
 
 
-@pytest.mark.parametrize("more", [["--bundle", "never"], ["--max-rate", "1MB/s"]])
+@pytest.mark.parametrize("more", [["--pack", "never"], ["--max-rate", "1MB/s"]])
 def test_a_directory_of_this_machine_becomes_a_link(
     more: list[str], program: Program, practice: Practice, fen: Path, tmp_path: Path
 ) -> None:
@@ -100,13 +100,13 @@ def upload(request: pytest.FixtureRequest, program: Program, openssh: OpenSsh, t
     """Stages fen to a real server slowly, to `far/top` below the test's directory."""
     (tmp_path / "far" / "top").mkdir(parents=True)
     way: dict[str, Any] = {"helper": ("auto", "auto"), "one by one": ("never", "auto"), "files only": ("never", "none")}
-    bundle, prove = way[request.param]
+    pack, prove = way[request.param]
     server = files_only(openssh, tmp_path / "server") if request.param == "files only" else None
     found = server.__enter__() if server is not None else openssh
     program(*found.far(tmp_path / "far").add)
 
     def begin(*more: str) -> subprocess.Popen[str]:
-        words = ("fen", "oak:top", "--bundle", bundle, "--prove", prove, "--max-rate", "1MB/s")
+        words = ("fen", "oak:top", "--pack", pack, "--prove", prove, "--max-rate", "1MB/s")
         return program.start("stage", *words, *more)
 
     yield begin
@@ -159,7 +159,7 @@ def test_another_directory_of_the_name_is_not_written_to(oak: Far, program: Prog
 
 @pytest.mark.server
 def test_a_destination_that_is_gone(oak: Far, program: Program, fen: Path) -> None:
-    running = program.start("stage", "fen", "oak:top", "--bundle", "never", "--max-rate", "1MB/s")
+    running = program.start("stage", "fen", "oak:top", "--pack", "never", "--max-rate", "1MB/s")
     wait_for(lambda: there(oak.root / "top") > 10)
     os.rename(oak.root / "top", oak.root / "moved")
     status, said = finish(running)

@@ -31,18 +31,18 @@ def age(*paths: Path) -> None:
 BITS = {"shared": 0o2775, "guarded": 0o1777, "both": 0o3770, "plain": 0o755}
 
 
-@pytest.mark.parametrize("bundle", ["auto", "whole"])
-def test_directories_keep_the_bits_that_groups_need(program: Program, far: Far, bundle: str) -> None:
+@pytest.mark.parametrize("store", ["files", "bundle"])
+def test_directories_keep_the_bits_that_groups_need(program: Program, far: Far, store: str) -> None:
     fen = program.directory / "fen"
     for name, bits in BITS.items():
         (fen / name).mkdir(parents=True)
         (fen / name / "file").write_text(name)
         (fen / name).chmod(bits)
-    program("stage", "fen", f"{far.name}:", "--bundle", bundle)
+    program("stage", "fen", f"{far.name}:", "--store", store)
     program("stage", f"{far.name}:fen", "back")
     found = {name: mode(program.directory / "back" / "fen" / name) for name in BITS}
     assert found == BITS
-    if bundle == "auto":
+    if store == "files":
         assert {name: mode(far.root / "fen" / name) for name in BITS} == BITS
 
 
@@ -110,7 +110,7 @@ def test_times_that_sftp_cannot_say(program: Program, far: Far, when: int) -> No
     time.sleep(2.1)  # else contents would be looked at, and that is another way
     said = program("stage", "fen", f"{far.name}:").stdout
     assert (far.root / "fen" / "old").stat().st_mtime == when  # the helper can
-    program("stage", "fen", f"{far.name}:plain", "--prove", "none", "--bundle", "never")
+    program("stage", "fen", f"{far.name}:plain", "--prove", "none", "--pack", "never")
     for place in ("", "plain"):
         plan = program.json("stage", "fen", f"{far.name}:{place}", "--plan-only")["plan"]
         assert (plan["files"], plan["replace"], plan["newer_there"]) == (0, 0, 0), said

@@ -221,7 +221,7 @@ def test_a_pin_counts_though_the_key_is_known_already(program: Program, practice
     assert "heron has the same address" in program(*bad).stderr
     said = program("list", "bad:", expect=3).stderr
     assert "not pinned" in said and practice.site.fingerprint("heron") in said and "known_hosts" in said
-    program(*bad, "--trust", practice.site.fingerprint("heron"))
+    program.save(*bad, "--trust", practice.site.fingerprint("heron"))
     program("list", "bad:")
     assert program.json("node", "show", "bad")["trust"] == [f"SHA256:{'A' * 43}", practice.site.fingerprint("heron")]
 
@@ -251,7 +251,7 @@ def test_the_type_of_the_pinned_key_is_negotiated(pin: str, program: Program, op
     with server(openssh, tmp_path / "server", "rsa", "ecdsa") as found:
         program(*without_trust(found.far(tmp_path).add), "--trust", shown(found.base / pin))
         program("list", "oak:")
-        program(*without_trust(found.far(tmp_path).add), "--trust", f"SHA256:{'A' * 43}")
+        program.save(*without_trust(found.far(tmp_path).add), "--trust", f"SHA256:{'A' * 43}")
         assert "not pinned" in program("list", "oak:", expect=3).stderr
 
 
@@ -378,12 +378,12 @@ def test_a_key_that_changed_stops_until_it_is_pinned_or_its_line_goes(
     try:
         wait_for(lambda: "connecting failed" not in program("list", "oak:", expect=None).stderr)
         assert "not pinned" in program("list", "oak:", expect=3).stderr
-        program(*without_trust(add))
+        program.save(*without_trust(add))
         said = program("list", "oak:", expect=3).stderr
         assert "another host key than before" in said and "line 1 of" in said
         terminal = Terminal(program, "list", "oak:")
         assert terminal.end() == 3 and "Is this the key" not in terminal.seen
-        program(*found.far(tmp_path).add)
+        program.save(*found.far(tmp_path).add)
         program("list", "oak:")
     finally:
         again.send_signal(signal.SIGTERM)

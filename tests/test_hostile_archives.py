@@ -206,7 +206,7 @@ def indexed(jail: Path, lines: list[bytes], data: bytes) -> Path:
     bundle = jail.parent / "forged.tar"
     bundle.write_bytes(data)
     totals = index.Totals(len(lines), len(lines), 4, len(data), "0" * 64)
-    Path(f"{bundle}.index.jsonl").write_bytes(b"".join([index.first_line(b"x"), *lines, index.last_line(totals)]))
+    Path(f"{bundle}.members.jsonl").write_bytes(b"".join([index.first_line(b"x"), *lines, index.last_line(totals)]))
     return bundle
 
 
@@ -238,7 +238,7 @@ def test_a_seek_table_that_lies_does_no_harm(program: Program, jail: Path) -> No
         data = frame + seek_table(sizes)
         bundle.write_bytes(data)
         totals = index.Totals(1, 1, 4, len(data), "0" * 64)
-        beside = Path(f"{bundle}.index.jsonl")
+        beside = Path(f"{bundle}.members.jsonl")
         beside.write_bytes(
             beside.read_bytes().rpartition(b"\n")[0].rpartition(b"\n")[0] + b"\n" + index.last_line(totals)
         )

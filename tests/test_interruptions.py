@@ -220,7 +220,7 @@ def test_a_full_disk_of_our_own_interrupts_and_resumes(program: Program, practic
     for number in range(600):
         (program.directory / "fen" / f"{number}.csv").write_bytes(b"%d" % number)
     small = 400_000
-    command = "stage", "fen", "heron:", "--bundle", "never"
+    command = "stage", "fen", "heron:", "--pack", "never"
     done = program(*command, expect=4, preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (small, small)))
     assert "journal.db cannot be written" in done.stderr and "batch resume" in done.stderr
     arrived = len(list((far.root / "fen").glob("*.csv")))

@@ -116,7 +116,7 @@ def test_what_goes_wrong_is_told_as_without_a_keeper(program: Program, bittern: 
     strange = b"a\nb\xff"
     os.makedirs(os.fsencode(bittern.root) + b"/fen/" + strange)
     assert "a\\nb\\xff/" in program("list", "bittern:fen").stdout
-    program("node", "add", "bittern", "127.0.0.1", "--user", "somebody")
+    program("node", "change", "bittern", "--user", "somebody", "--without", "port")
     said = program("list", "bittern:", expect=5).stderr
     assert "bittern was changed since it was opened" in said and "node close" in said
 

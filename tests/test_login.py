@@ -25,9 +25,9 @@ def test_an_unknown_key_is_an_error_that_says_how_to_trust_it(program: Program, 
     program(*without_trust(far.add))
     done = program("list", "heron:", expect=3)
     assert practice.site.fingerprint("heron") in done.stderr and "--trust" in done.stderr
-    program(*far.add)
+    program.save(*far.add)
     program("list", "heron:")
-    program(*without_trust(far.add))
+    program.save(*without_trust(far.add))
     program("list", "heron:")  # it is known now
 
 
@@ -271,7 +271,7 @@ def test_a_batch_stays_on_one_machine_of_a_cluster(
 def test_a_changed_key_of_a_practice_node(program: Program, practice: Practice) -> None:
     program(*practice.far().add)
     program("list", "heron:")
-    program(*without_trust(practice.far().add))
+    program.save(*without_trust(practice.far().add))
     practice.wrong("heron", other_key="yes", sessions="1")
     wait_for(lambda: program("list", "heron:", expect=None).returncode == 3)
     assert "another host key than before" in program("list", "heron:", expect=3).stderr

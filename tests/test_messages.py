@@ -32,7 +32,7 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
         e.UnpinnedHostKey("oak", EVIL, "SHA256:new", ("SHA256:pin",), EVIL),
         Exit.NO_LOGIN,
         "pinned: SHA256:pin",
-        "several",
+        "node change oak --trust SHA256:pin --trust SHA256:new",
     ),
     (e.RevokedHostKey("oak", EVIL, "SHA256:new", EVIL), Exit.NO_LOGIN, "is revoked by", "ask the site"),
     (e.NeedsAnswer("oak", EVIL), Exit.NO_LOGIN, "nobody to answer", "from a terminal"),
@@ -68,8 +68,8 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
     (e.JournalError(EVIL, EVIL, damaged=True), Exit.DIFFERENCES, "is damaged", "stage again"),
     (e.Refused("it would", "do not"), Exit.REFUSED, "it would", "do not"),
     (e.BadArchive(EVIL.encode(), "it is none", "known are", store="oak"), Exit.USAGE, "it is none", "known are"),
-    (e.ArchiveTooLarge(EVIL.encode(), most=5_000_000), Exit.REFUSED, "more than the 5.00 MB", "--most"),
-    (e.ArchiveTooLarge(EVIL.encode(), ratio=200), Exit.REFUSED, "more than 200 bytes come out", "--ratio"),
+    (e.ArchiveTooLarge(EVIL.encode(), most=5_000_000), Exit.REFUSED, "more than the 5.00 MB", "--size-limit"),
+    (e.ArchiveTooLarge(EVIL.encode(), ratio=200), Exit.REFUSED, "more than 200 bytes come out", "--ratio-limit"),
     (e.BadList(EVIL, 3, "no digest"), Exit.USAGE, "line 3", "sha256sum"),
 ]
 
@@ -85,9 +85,10 @@ def test_no_error_is_left_out_of_the_table() -> None:
 def test_an_error_is_one_line_that_says_what_and_what_next(
     error: e.YataganError, status: Exit, what: str, next_: str
 ) -> None:
-    said, advice, exit_status = explain(error)
-    assert (exit_status, what in said, next_ in advice) == (status, True, True), (said, advice)
-    assert not {"\x1b", "\n", "\u202e"} & set(said + advice)
+    found = explain(error)
+    assert (found.status, what in found.message, next_ in found.remedy) == (status, True, True), found
+    assert not {"\x1b", "\n", "\u202e"} & set(f"{found}{found.kind}{found.place}{found.step}")
+    assert found.kind != "other"
 
 
 @given(detail=st.text())

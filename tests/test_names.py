@@ -87,7 +87,7 @@ def test_a_name_that_the_disk_does_not_take(program: Program, heron: Path) -> No
         assert done.stdout.count("the disk there does not allow this name") == 3
         assert "no such file" not in done.stdout
         assert sorted(os.listdir(heron / "fen")) == ["good"]
-    program("stage", "fen", "heron:whole", "--bundle", "whole")
+    program("stage", "fen", "heron:whole", "--store", "bundle")
     program("stage", "heron:whole/fen", "back")
     assert snapshot(program.directory / "back" / "fen") == snapshot(fen)
 

@@ -85,7 +85,7 @@ def test_a_node_that_is_ready(program: Program, far: Far) -> None:
 def test_a_start_directory_that_takes_nothing(program: Program, oak: Far) -> None:
     add = list(oak.add)
     add[add.index("--start") + 1] = "/proc"
-    program(*add)
+    program.save(*add)
     assert "nothing can be staged to its start directory" in " ".join(program("node", "check", "oak").stdout.split())
 
 
@@ -104,5 +104,5 @@ def test_how_far_one_comes(program: Program, practice: Practice) -> None:
     assert [line.split()[-1] for line in shown[1:3]] == ["good", "failed"]
     program(*practice.far("bittern").add)
     assert "nobody to answer" in program("node", "check", "bittern", expect=3).stdout
-    assert program.json("node", "check", "bittern", expect=3)["step"] == "login"
+    assert program.json("node", "check", "bittern", expect=3)["error"]["step"] == "login"
     assert "no node is called" in program("node", "check", "nobody", expect=2).stderr

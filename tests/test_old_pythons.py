@@ -84,7 +84,7 @@ def test_each_request(version: str, tmp_path: Path) -> None:
         with tarfile.open(os.fsdecode(final)) as tar:
             assert tar.getnames() == ["tree", "tree/sub", "tree/sub/a", "tree/b"]
         (out / "back").mkdir()
-        wish = {"only": [], "skip": [], "run": "x", "replace": "never", "links_out": False, "most": None}
+        wish = {"only": [], "skip": [], "run": "x", "if_there": "leave", "links_out": False, "most": None}
         unpacked = await helper.ask("unpack", final, into=str(out / "back"), ratio=0, salvage=False, **wish)
         assert unpacked["counts"]["unpacked"] == 4, unpacked
         assert snapshot(out / "back" / "tree") == snapshot(tree)
@@ -133,7 +133,7 @@ def test_a_tour_of_all_that_runs_on_a_node(version: str, program: Program, opens
             program("bundle", "check", f"oak:fen.{form}")
             program("bundle", "unpack", f"oak:fen.{form}", "--into", f"oak:from-{form}")
             assert snapshot(far / f"from-{form}" / "fen") == snapshot(fen)
-        program("stage", "fen", "oak:archive", "--bundle", "whole")
+        program("stage", "fen", "oak:archive", "--store", "bundle")
         program("stage", "oak:fen", "back")
         assert snapshot(program.directory / "back" / "fen") == snapshot(fen)
     finally:

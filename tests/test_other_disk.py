@@ -78,7 +78,7 @@ def test_a_promise_that_cannot_be_kept_stops_the_batch(program: Program, split: 
     """The disks part between the plan and the batch's end: nothing gets a final name without the promised proof."""
     split.put_together()
     (program.directory / "big").write_bytes(os.urandom(6_000_000))
-    running = program.start("stage", "big", "fen", "oak:", "--max-rate", "2MB/s", "--bundle", "never")
+    running = program.start("stage", "big", "fen", "oak:", "--max-rate", "2MB/s", "--pack", "never")
     while not any(split.commands.glob("*.part")):
         assert running.poll() is None
     running.send_signal(signal.SIGINT)
@@ -95,7 +95,7 @@ def test_a_promise_that_cannot_be_kept_stops_the_batch(program: Program, split: 
 def test_the_disks_part_while_nobody_looks(program: Program, split: Split) -> None:
     """As above, but the destination has no inode to be told apart by: it is made by the batch."""
     split.put_together()
-    plan = program.start("stage", "fen", "oak:new/deeper", "--max-rate", "10kB/s", "--bundle", "never")
+    plan = program.start("stage", "fen", "oak:new/deeper", "--max-rate", "10kB/s", "--pack", "never")
     while not (split.commands / "new" / "deeper" / "fen").exists():
         assert plan.poll() is None
     plan.send_signal(signal.SIGKILL)

@@ -70,7 +70,7 @@ def test_links_that_lead_out(program: Program, tmp_path: Path) -> None:
     program("stage", "fen", "out")
     assert (private / "fen" / "a").read_text() == "a"
     assert program.json("config", "show")["roots"] == {"readable": [], "writable": [str(private)]}
-    program("config", "forbid", str(private))
+    program("config", "withdraw", str(private))
     program("list", "out", expect=5)
     (near / "yatagan.toml").touch()
     (near / "fen" / "up").symlink_to(near)  # out of the working directory, but not of the project
@@ -109,7 +109,7 @@ def test_settings(program: Program) -> None:
         (("set", "connection.patience", "soon"), "no duration"),
         (("set", "connection.speed", "1"), "there are connection.patience"),
         (("allow", "nowhere"), "no directory"),
-        (("forbid", "/srv"), "was not allowed"),
+        (("withdraw", "/srv"), "was not allowed"),
     ):
         assert said in program("config", *words, expect=2).stderr
     (program.home / "settings.toml").write_text('[roots]\nreadable = ["data"]\n')

@@ -1,4 +1,4 @@
-"""Directories that are stored as bundles, and seen through: `stage --bundle whole` and `by-directory`, both ways."""
+"""Directories that are stored as bundles, and seen through: `stage --store bundle` and `by-directory`, both ways."""
 
 from __future__ import annotations
 
@@ -91,11 +91,11 @@ def there(far: Far) -> list[str]:
 
 def test_a_directory_stored_as_one_bundle(program: Program, far: Far, old: Path) -> None:
     program("checksums", str(old), "--output", "fen.sums")
-    done = program.json("stage", str(old), f"{far.name}:a", "--bundle", "whole")
+    done = program.json("stage", str(old), f"{far.name}:a", "--store", "bundle")
     assert (done["plan"]["files"], len(done["plan"]["bundles"])) == (FILES, 1)
     assert (done["batch"]["in_place"], done["batch"]["bundles"]) == (FILES, 1)
     assert done["batch"]["evidence"] == {"on-node": FILES}
-    assert there(far) == ["a", "a/fen.tar.zst", "a/fen.tar.zst.index.jsonl"]
+    assert there(far) == ["a", "a/fen.tar.zst", "a/fen.tar.zst.members.jsonl"]
     assert not list(program.home.rglob("spool"))
     bundle = far.root / "a" / "fen.tar.zst"
     subprocess.run(["tar", "xf", bundle, "-C", program.home], check=True)
@@ -105,7 +105,7 @@ def test_a_directory_stored_as_one_bundle(program: Program, far: Far, old: Path)
     # It counts as the directory: nothing to move, whether or not it is asked for as a bundle.
     again = program("stage", str(old), f"{far.name}:a").stdout
     assert f"{FILES} files" in again and "Nothing to move" in again
-    assert program.json("stage", str(old), f"{far.name}:a", "--bundle", "by-directory")["batch"] is None
+    assert program.json("stage", str(old), f"{far.name}:a", "--store", "by-directory")["batch"] is None
     listed = program.json("list", f"{far.name}:a/fen", "--recursive")["entries"]
     assert {each["path"] for each in listed if "path" in each} >= {"README", "plot-00/raw.npy", "empty", "latest"}
     verdict = program.json("verify", f"{far.name}:a/fen", "--against", "fen.sums")
@@ -127,7 +127,7 @@ def test_a_directory_stored_as_one_bundle(program: Program, far: Far, old: Path)
 
 @on_openssh
 def test_what_is_stored_as_a_bundle_is_made_anew_as_one(program: Program, far: Far, fen: Path) -> None:
-    program("stage", "fen", f"{far.name}:", "--bundle", "whole")
+    program("stage", "fen", f"{far.name}:", "--store", "bundle")
     old = (far.root / "fen.tar.zst").read_bytes()
     (fen / "plot-01" / "new.csv").write_text("new")
     (fen / "README").write_text("the survey, second season\n")
@@ -140,14 +140,14 @@ def test_what_is_stored_as_a_bundle_is_made_anew_as_one(program: Program, far: F
     done = program.json("stage", "fen", f"{far.name}:")
     assert (done["batch"]["in_place"], done["plan"]["replace"]) == (FILES, 1)
     kept = far.root / ".yatagan-kept" / done["batch"]["batch"]
-    assert (kept / "fen.tar.zst").read_bytes() == old and (kept / "fen.tar.zst.index.jsonl").exists()
+    assert (kept / "fen.tar.zst").read_bytes() == old and (kept / "fen.tar.zst.members.jsonl").exists()
     program("stage", f"{far.name}:fen", "back")
     assert snapshot(program.directory / "back" / "fen", times=False) == snapshot(fen, times=False)
     assert program.json("stage", "fen", f"{far.name}:")["batch"] is None
 
     # As files, when that is asked for; the directory then hides the bundle.
-    assert "hides" in program("stage", "fen", f"{far.name}:", "--bundle", "never", "--plan-only").stdout
-    unpacked = program.json("stage", "fen", f"{far.name}:", "--bundle", "whole", "--unpack")
+    assert "hides" in program("stage", "fen", f"{far.name}:", "--pack", "never", "--plan-only").stdout
+    unpacked = program.json("stage", "fen", f"{far.name}:", "--store", "files", "--pack", "always")
     assert unpacked["plan"]["bundles"] == [] and unpacked["plan"]["bundled_files"] == FILES - 1
     assert snapshot(far.root / "fen", times=False) == snapshot(fen, times=False)
     (fen / "README").write_text("third\n")
@@ -156,11 +156,11 @@ def test_what_is_stored_as_a_bundle_is_made_anew_as_one(program: Program, far: F
 
 @on_openssh
 def test_every_directory_a_bundle_of_its_own(program: Program, far: Far, fen: Path) -> None:
-    done = program.json("stage", "fen", f"{far.name}:", "--bundle", "by-directory")
+    done = program.json("stage", "fen", f"{far.name}:", "--store", "by-directory")
     assert (done["batch"]["in_place"], done["batch"]["bundles"]) == (FILES, 3)
     bundles = [f"fen/plot-{number:02d}.tar.zst" for number in range(3)]
     assert there(far) == sorted(
-        ["fen", "fen/README", "fen/empty", "fen/latest", *bundles, *(f"{each}.index.jsonl" for each in bundles)]
+        ["fen", "fen/README", "fen/empty", "fen/latest", *bundles, *(f"{each}.members.jsonl" for each in bundles)]
     )
     assert program.json("stage", "fen", f"{far.name}:")["batch"] is None
     untouched = [(far.root / each).stat().st_ino for each in bundles[:2]]
@@ -170,7 +170,7 @@ def test_every_directory_a_bundle_of_its_own(program: Program, far: Far, fen: Pa
     (fen / "plot-03" / "a.csv").write_text("a")
     plan = program.json("stage", "fen", f"{far.name}:", "--plan-only")["plan"]
     assert [Path(each["path"]).name for each in plan["bundles"]] == ["plot-02.tar.zst"]
-    program("stage", "fen", f"{far.name}:", "--bundle", "whole")  # what is there keeps its form
+    program("stage", "fen", f"{far.name}:", "--store", "bundle")  # what is there keeps its form
     assert [(far.root / each).stat().st_ino for each in bundles[:2]] == untouched
     assert (far.root / "fen" / "plot-03" / "a.csv").exists() and not (far.root / "fen.tar.zst").exists()
     program("stage", f"{far.name}:fen", "back")
@@ -178,7 +178,7 @@ def test_every_directory_a_bundle_of_its_own(program: Program, far: Far, fen: Pa
     # As what they really are: files.
     program("checksums", f"{far.name}:fen")
     assert program.json("verify", f"{far.name}:fen")["good"], "the list names the bundles, and so they are taken"
-    program("stage", f"{far.name}:fen", "really", "--bundle", "never")
+    program("stage", f"{far.name}:fen", "really", "--pack", "never")
     assert (program.directory / "really" / "fen" / "plot-00.tar.zst").exists()
     assert program.json("list", f"{far.name}:fen")["entries"][0]["path"] == "README"
 
@@ -191,7 +191,7 @@ def test_without_commands_everything_is_read_back(program: Program, openssh: Ope
     child, port = start_sshd(openssh.base, "ForceCommand internal-sftp\n", sftp="internal-sftp")
     try:
         program(*replace(openssh, port=port).far(root).add)
-        done = program.json("stage", str(old), "oak:", "--bundle", "whole", "--prove", "read-back")
+        done = program.json("stage", str(old), "oak:", "--store", "bundle", "--prove", "read-back")
         assert done["batch"]["evidence"] == {"read-back": FILES}
         program("checksums", str(old), "--output", "fen.sums")
         verdict = program.json("verify", "oak:fen", "--against", "fen.sums")
@@ -204,7 +204,7 @@ def test_without_commands_everything_is_read_back(program: Program, openssh: Ope
 
 
 def test_here_to_here_and_what_is_refused(program: Program, old: Path) -> None:
-    done = program.json("stage", str(old), "store", "--bundle", "whole", "--as", "f")
+    done = program.json("stage", str(old), "store", "--store", "bundle", "--as", "f")
     assert done["batch"]["evidence"] == {"read-back": FILES}
     assert program.json("stage", str(old), "store", "--as", "f")["batch"] is None
     program("stage", "store/f", "back", "--as", "fen")
@@ -212,7 +212,7 @@ def test_here_to_here_and_what_is_refused(program: Program, old: Path) -> None:
     assert "stored as a bundle" in program("checksums", "store/f", expect=2).stderr
     # A bundle of the same name that somebody else made is a file like others, and is kept when it is replaced.
     (program.directory / "store" / "fen.tar.zst").write_text("mine")
-    done = program.json("stage", str(old), "store", "--bundle", "whole")
+    done = program.json("stage", str(old), "store", "--store", "bundle")
     assert done["plan"]["replace"] == 1
     kept = program.directory / "store" / ".yatagan-kept" / done["batch"]["batch"] / "fen.tar.zst"
     assert kept.read_text() == "mine"
@@ -220,7 +220,7 @@ def test_here_to_here_and_what_is_refused(program: Program, old: Path) -> None:
 
 def test_a_bundle_beside_the_index_of_another_is_made_anew(program: Program, old: Path) -> None:
     """As it is for a moment while one is replaced: it is neither believed nor passed over."""
-    program("stage", str(old), "store", "--bundle", "whole")
+    program("stage", str(old), "store", "--store", "bundle")
     bundle = program.directory / "store" / "fen.tar.zst"
     whole = bundle.read_bytes()
     bundle.write_bytes(whole + b"\0")
@@ -240,10 +240,10 @@ def test_a_bundle_beside_the_index_of_another_is_made_anew(program: Program, old
 )
 def test_killed_and_resumed(program: Program, oak: Far, old: Path, moment: str) -> None:
     (oak.root / "fen.tar.zst").write_text("an older one")
-    kill_at(program, moment, "stage", str(old), "oak:", "--bundle", "whole")
+    kill_at(program, moment, "stage", str(old), "oak:", "--store", "bundle")
     batch = program.json("batch", "resume")
     assert batch["good"] and batch["in_place"] == FILES
-    assert there(oak) == ["fen.tar.zst", "fen.tar.zst.index.jsonl"]
+    assert there(oak) == ["fen.tar.zst", "fen.tar.zst.members.jsonl"]
     assert (oak.root / ".yatagan-kept" / batch["batch"] / "fen.tar.zst").read_text() == "an older one"
     assert not list(program.home.rglob("spool"))
     assert program.json("stage", str(old), "oak:")["batch"] is None
@@ -258,7 +258,7 @@ def test_what_has_arrived_of_a_bundle_is_not_made_or_sent_again(program: Program
     root = program.directory / "fen"
     make_fen(root, 12_000_000)
     practice.wrong("heron", max_rate="4MB")
-    kill_at(program, "bytes:9000000", "stage", "fen", "heron:", "--bundle", "whole")
+    kill_at(program, "bytes:9000000", "stage", "fen", "heron:", "--store", "bundle")
     [made] = program.home.rglob("spool/*.tar.zst")
     digest = hashlib.sha256(made.read_bytes()).hexdigest()
     (root / "README").write_text("written meanwhile")
@@ -274,7 +274,7 @@ def test_what_has_arrived_of_a_bundle_is_not_made_or_sent_again(program: Program
 def test_a_bundle_that_cannot_be_made_is_told_once(program: Program, oak: Far, old: Path) -> None:
     small = 400_000
     done = program(
-        *("stage", str(old), "oak:", "--bundle", "whole"),
+        *("stage", str(old), "oak:", "--store", "bundle"),
         expect=1,
         preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (small, small)),
     )
@@ -289,7 +289,7 @@ def test_a_bundle_that_cannot_be_made_is_told_once(program: Program, oak: Far, o
 @pytest.mark.server
 def test_what_is_gone_when_its_bundle_is_made(program: Program, oak: Far, fen: Path) -> None:
     """A new bundle is made without it, and that is told; one that is there does not lose what it has."""
-    kill_at(program, "apply-before:1", "stage", "fen", "oak:new", "--bundle", "whole")
+    kill_at(program, "apply-before:1", "stage", "fen", "oak:new", "--store", "bundle")
     (fen / "plot-01" / "flux-0001.csv").unlink()
     done = program("batch", "resume", expect=1).stdout
     assert "fen/plot-01/flux-0001.csv: there is no such file" in done
@@ -311,7 +311,7 @@ def test_what_is_gone_when_its_bundle_is_made(program: Program, oak: Far, fen: P
 
 @pytest.mark.server
 def test_a_damaged_bundle_gives_back_what_is_good_and_nothing_else(program: Program, oak: Far, old: Path) -> None:
-    program("stage", str(old), "oak:", "--bundle", "whole")
+    program("stage", str(old), "oak:", "--store", "bundle")
     program("checksums", str(old), "--output", "fen.sums")
     bundle = oak.root / "fen.tar.zst"
     data = bytearray(bundle.read_bytes())
@@ -429,14 +429,14 @@ _FIRST = index.first_line(b"fen.tar.zst", b"fen")
 )
 def test_no_unsound_index_is_seen_through(tmp_path: Path, lines: list[bytes]) -> None:
     (tmp_path / "fen.tar.zst").write_bytes(b"1234567")
-    beside = tmp_path / "fen.tar.zst.index.jsonl"
+    beside = tmp_path / "fen.tar.zst.members.jsonl"
     totals = index.last_line(index.Totals(1, 0, 0, 7, "0" * 64))
 
     def seen() -> set[bytes]:
         return set(asyncio.run(scan(SeeThrough(LocalStore(b"/")), os.fsencode(tmp_path))).entries)
 
     beside.write_bytes(b"".join([*lines, totals]))
-    assert seen() == {b"", b"fen.tar.zst", b"fen.tar.zst.index.jsonl"}
+    assert seen() == {b"", b"fen.tar.zst", b"fen.tar.zst.members.jsonl"}
     beside.write_bytes(b"".join([_FIRST, _TOP, totals]))
     assert seen() == {b"", b"fen"}
     for cut in (_FIRST + _TOP, _FIRST + _TOP + index.last_line(index.Totals(1, 0, 0, 8, "0" * 64))):

@@ -266,7 +266,7 @@ def unpacking(ground: Ground) -> list[tuple[Callable[..., Any], dict[str, Any]]]
         tar.add(ground.root / "near" / "a", "a")
     (ground.root / "far" / "a").mkdir()
     request = {"path": str(archive), "into": text(ground.path("far")), "only": [], "skip": [], "run": "x"}
-    more = {"replace": "always", "links_out": False, "most": None, "ratio": 0, "salvage": False}
+    more = {"if_there": "replace", "links_out": False, "most": None, "ratio": 0, "salvage": False}
     return [(archives.unpack, {**request, **more})]
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import shutil
 import socket
 import subprocess
@@ -13,6 +14,12 @@ from pathlib import Path
 import pytest
 
 from conftest import YATAGAN, Far, OpenSsh, Practice, Program, start_sshd
+from yatagan.cli.context import JSON_FORMAT
+from yatagan.cli.messages import KINDS
+from yatagan.errors import CannotReach
+
+#: Kinds of errors that say how far a login came.
+REACHING = {kind for error, kind in KINDS.items() if issubclass(error, CannotReach)}
 
 #: (words, exit status, what is said). `{heron}` and so on are saved nodes; see `nodes`.
 WRONG: list[tuple[list[str], int, str]] = [
@@ -21,7 +28,7 @@ WRONG: list[tuple[list[str], int, str]] = [
     (["node", "add", "x", "host", "--port", "ssh"], 2, "'ssh' is not a valid integer"),
     (["node", "add", "a:b", "host"], 2, "'a:b' cannot be a node's name"),
     (["node", "add", "x", "mara@host"], 2, "is no address"),
-    (["node", "add", "x", "-oProxyCommand=x"], 2, "No such option"),
+    (["node", "add", "x", "-oProxyCommand=x"], 2, "has no option -o"),
     (["node", "add", "x", "host", "--key", "nowhere"], 2, "'nowhere' does not exist"),
     (["node", "add", "x", "host", "--trust", "MD5:00"], 2, "is no fingerprint"),
     (["node", "add", "x", "host", "--role", "compute"], 2, "'compute' is not one of"),
@@ -50,6 +57,20 @@ WRONG: list[tuple[list[str], int, str]] = [
     (["batch", "show", "k7qd"], 2, "no batch is called 'k7qd'"),
     (["batch", "resume"], 2, "there is no batch yet"),
     (["remove", "fen"], 5, "add --yes"),
+    (["stage", "fen"], 2, "the destination is missing: name one after fen, such as NODE:PATH"),
+    (["stage", "heron:fen"], 2, "such as . for the directory"),
+    (["stage", "fen", "heron"], 2, "heron is a node: write heron: the local name is written ./heron"),
+    (["list", "heron"], 2, "heron is a node: write heron:"),
+    (["mkdir", "heron"], 2, "heron is a node: write heron:"),
+    (["list", "hern:"], 2, "did you mean heron?"),
+    (["lisst", "heron:"], 2, "did you mean: yatagan list"),
+    (["batch", "sho"], 2, "did you mean: yatagan batch show"),
+    (["list", "heron:", "--recursiv"], 2, "did you mean --recursive?"),
+    (["node", "add", "heron", "elsewhere"], 2, "change it with: yatagan node change heron"),
+    (["node", "change", "heron", "--user", "mara", "--without", "user"], 2, "taken away at once"),
+    (["node", "show"], 2, "NAME is missing"),
+    (["bundle", "make", "fen", "--output", "x.zip"], 2, "ends in .zip"),
+    (["bundle", "make", "fen", "--output", "x.tar.xz"], 2, "ends in .tar.xz"),
     (["practice", "--root", "p", "--fault", "oak:delay=1s"], 2, "nodes: heron, bittern"),
     (["practice", "--root", "p", "--fault", "heron:mood=bad"], 2, "unknown fault 'mood'"),
     (["demo", "fen"], 5, "is not empty"),
@@ -119,6 +140,23 @@ def test_wrong_inputs(nodes: Program) -> None:
     assert not told
 
 
+def test_an_error_is_json_too(nodes: Program) -> None:
+    """On standard output, with the same exit status; what is said on standard error stays."""
+    for words, status, said in WRONG:
+        if words[0] == "demo":
+            continue  # it answers nothing that a script could use
+        done = nodes(*words, "--json", expect=status)
+        answer = json.loads(done.stdout)
+        error = answer["error"]
+        assert (answer["format"], answer["exit_status"], set(error)) == (
+            JSON_FORMAT,
+            status,
+            {"kind", "message", "place", "remedy"} | ({"step"} if error["kind"] in REACHING else set()),
+        )
+        assert said in " ".join(f"{error['message']} {error['remedy']}".split()), (words, error)
+        assert done.stderr.startswith(f"yatagan: {error['message']}")
+
+
 def test_a_configuration_that_makes_no_sense(program: Program) -> None:
     for text, says in (
         ("[node.x]\naddress = 3", "address must be text"),
@@ -141,7 +179,7 @@ def test_a_server_without_file_transfer(program: Program, openssh: OpenSsh, oak:
     child, port = start_sshd(tmp_path / "server", sftp="/nonexistent/sftp-server")
     try:
         far = OpenSsh(tmp_path / "server", port, openssh.user).far(tmp_path)
-        program(*far.add)
+        program.save(*far.add)
         done = program("list", "oak:", expect=3).stderr
         assert "starting file transfer failed" in done and "no file service" in done
     finally:

@@ -234,12 +234,13 @@ class BatchInUse(YataganError):
 
 
 class NoSuchBatch(YataganError):
-    """No batch has this name, or several could be meant."""
+    """No batch has this name, or it is part of several names, the `candidates`. `known` are all names."""
 
-    def __init__(self, name: str, candidates: tuple[str, ...] = ()) -> None:
+    def __init__(self, name: str, candidates: tuple[str, ...] = (), known: tuple[str, ...] = ()) -> None:
         super().__init__(name)
         self.name = name
         self.candidates = candidates
+        self.known = known
 
 
 class BadList(YataganError):

@@ -1,7 +1,7 @@
 """Batches on disk: one directory each, with the journal, a log and a lock.
 
-A batch is named by its day and four letters (`261124-k7qd`); any unique start or end of the name
-will do when it is asked for. Only the process that holds the lock may carry a batch.
+A batch is named by its day and four letters (`261124-k7qd`); any part of the name that no other
+batch has will do when it is asked for. Only the process that holds the lock may carry a batch.
 """
 
 from __future__ import annotations
@@ -202,7 +202,7 @@ class Batches:
         return bool(name) and (self._directory / name / "journal.db").exists()
 
     def find(self, name: str | None) -> Batch:
-        """The batch of this name, or whose name starts or ends so. Raises NoSuchBatch.
+        """The batch of this name, or the only one whose name has this in it. Raises NoSuchBatch.
 
         For None the newest one that can be read, else the newest.
         """
@@ -211,9 +211,10 @@ class Batches:
             if not batches:
                 raise NoSuchBatch("")
             return next((batch for batch, _ in self.opened()), batches[-1])
-        found = [batch for batch in batches if batch.name.startswith(name) or batch.name.endswith(name)]
+        found = [batch for batch in batches if name and name.lower() in batch.name]
+        found = [batch for batch in found if batch.name == name] or found
         if len(found) != 1:
-            raise NoSuchBatch(name, tuple(batch.name for batch in found))
+            raise NoSuchBatch(name, tuple(batch.name for batch in found), tuple(batch.name for batch in batches))
         return found[0]
 
 

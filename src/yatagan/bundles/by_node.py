@@ -73,7 +73,7 @@ async def unpack_there(store: Store, path: bytes, into: bytes, wish: UnpackReque
         {
             "into": _text(into),
             "run": wish.manner.run,
-            "replace": wish.manner.replace,
+            "if_there": wish.manner.if_there,
             "links_out": wish.manner.links_out,
             "most": wish.manner.most,
             "salvage": wish.salvage,

@@ -69,9 +69,8 @@ async def open_bundle(store: Store, path: bytes) -> AsyncIterator[Bundle]:
     try:
         facts = await reader.facts()
         bundle = Bundle(path, BlockingReader(store, reader, facts.size), None, None)
-        found = await store.look(path + index.SUFFIX)
-        if found is not None and found.kind is Kind.FILE:
-            index_file = await store.open(path + index.SUFFIX)
+        if (index_path := await _find_index(store, path)) is not None:
+            index_file = await store.open(index_path)
             size = (await index_file.facts()).size
             start = max(0, size - _TAIL)
             totals = index.read_totals(await index_file.read(start, size - start))
@@ -91,6 +90,15 @@ async def open_bundle(store: Store, path: bytes) -> AsyncIterator[Bundle]:
         if index_file is not None:
             await index_file.close()
         await reader.close()
+
+
+async def _find_index(store: Store, path: bytes) -> bytes | None:
+    """The index beside an archive, by its present or its old name; None without one."""
+    for suffix in index.SUFFIXES:
+        found = await store.look(path + suffix)
+        if found is not None and found.kind is Kind.FILE:
+            return path + suffix
+    return None
 
 
 def _split(source: Bytes) -> Iterator[bytes]:

@@ -44,7 +44,7 @@ from yatagan.stores.interface import (
 #: Indexes that are read at once.
 _INDEXES = 16
 #: Endings of what may be a stored bundle, or its index.
-_HELD = (ENDING, ENDING + index.SUFFIX)
+_HELD = (ENDING, *(ENDING + suffix for suffix in index.SUFFIXES))
 
 
 class SeeThrough:
@@ -179,11 +179,12 @@ class SeeThrough:
 
     async def _see_through(self, path: bytes, found: dict[bytes, Facts]) -> None:
         """Replace bundles by their directories among the names of a listing."""
-        names = []
+        names = set[bytes]()
         for index_name in found:
-            name = index_name.removesuffix(ENDING + index.SUFFIX)
-            if name not in (index_name, b"") and name + ENDING in found:
-                names.append(name)
+            for ending in _HELD[1:]:
+                name = index_name.removesuffix(ending)
+                if name not in (index_name, b"") and name + ENDING in found:
+                    names.add(name)
         slots = asyncio.Semaphore(_INDEXES)
 
         async def look(name: bytes) -> None:
@@ -196,8 +197,8 @@ class SeeThrough:
                 stored = await self._stored(directory)
             if stored is not None:
                 found[name] = facts_of_member(stored.lines[b""].member)
-                for ending in (ENDING, ENDING + index.SUFFIX):
-                    del found[name + ending]
+                for ending in _HELD:
+                    found.pop(name + ending, None)
 
         await asyncio.gather(*map(look, names))
 

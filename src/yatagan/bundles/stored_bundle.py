@@ -70,11 +70,21 @@ def facts_of_member(member: Member) -> Facts:
 async def find_stored(store: Store, directory: bytes) -> StoredBundle | None:
     """The bundle that stands for a missing directory; None without one that has a sound index."""
     path = bundle_of(directory)
-    index_facts, facts = await asyncio.gather(store.look_closely(path + index.SUFFIX), store.look_closely(path))
-    if index_facts is None or facts is None or not index_facts.kind is facts.kind is Kind.FILE:
-        return None
+    for suffix in index.SUFFIXES:
+        index_facts, facts = await asyncio.gather(store.look_closely(path + suffix), store.look_closely(path))
+        if facts is None or facts.kind is not Kind.FILE:
+            return None
+        if index_facts is not None and index_facts.kind is Kind.FILE:
+            return await _read_stored(store, directory, facts, path + suffix, index_facts)
+    return None
+
+
+async def _read_stored(
+    store: Store, directory: bytes, facts: Facts, index_path: bytes, index_facts: Facts
+) -> StoredBundle | None:
+    """The bundle that an index describes; None if it does not stand for the directory."""
     try:
-        reader = await store.open(path + index.SUFFIX)
+        reader = await store.open(index_path)
     except StoreError as error:
         if error.fault in CONNECTION_FAULTS:
             raise
@@ -90,7 +100,7 @@ async def find_stored(store: Store, directory: bytes) -> StoredBundle | None:
         return None
     finally:
         await reader.close()
-    return StoredBundle(path, directory, facts, index_facts, totals, lines, children)
+    return StoredBundle(bundle_of(directory), directory, facts, index_facts, totals, lines, children)
 
 
 async def _read_on(store: Store, reader: Reader, begins: int, size: int) -> bytes:

@@ -2,18 +2,33 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import asdict, replace
 from typing import Any
 
 import click
 
 from yatagan.cli import shell_completion, text
-from yatagan.cli.context import App, as_json, say_json
+from yatagan.cli.command_group import CommandGroup
+from yatagan.cli.context import App, as_json, options, say_json
 from yatagan.config.areas import Area, find_area
+from yatagan.config.nodes import NodeBook
 from yatagan.config.units import parse_duration, spell_duration
+from yatagan.errors import BadPlace
+
+#: For an area that is not purged any more.
+_NEVER = "never"
+
+_details: Callable[[Any], Any] = options(
+    click.option("--backed-up/--not-backed-up", default=None, help="Whether the site keeps copies of it."),
+    click.option("--purged-after", metavar="AGE", help="The site removes files older than this: 30d, 12h; or never."),
+    click.option("--read-only/--writable", default=None, help="Whether nothing may ever be written there."),
+    click.option("--shared/--own", default=None, help="Whether a group works in it."),
+    click.option("--note", help="What else one must know."),
+)
 
 
-@click.group("area")
+@click.group("area", cls=CommandGroup)
 def area_command() -> None:
     """Areas are named directories on a node: a path like heron:@scratch/fen starts in one."""
 
@@ -24,30 +39,58 @@ def area_command() -> None:
 @click.argument("node", shell_complete=shell_completion.nodes)
 @click.argument("name", shell_complete=shell_completion.areas)
 @click.argument("path")
-@click.option("--backed-up/--not-backed-up", default=None, help="Whether the site keeps copies of it.")
-@click.option("--purged-after", metavar="AGE", help="The site removes files older than this: 30d, 12h.")
-@click.option("--read-only", is_flag=True, help="Nothing is ever written there.")
-@click.option("--shared", is_flag=True, help="A group works in it.")
-@click.option("--note", default="", help="What else one must know.")
+@_details
 @as_json
-def add(node: str, name: str, path: str, purged_after: str | None, json_: bool, **given: Any) -> None:
-    """Save PATH on NODE as its area NAME. An area that is saved already is replaced."""
+def add(node: str, name: str, path: str, json_: bool, **given: Any) -> None:
+    """Save PATH on NODE as its area NAME.
+
+    A name that is saved already is refused: change it with yatagan area change.
+    """
     nodes = App.start().nodes()
-    found = nodes.get(node)
+    if name in {each.name for each in nodes.get(node).areas}:
+        change = text.command("area", "change", node, name)
+        raise BadPlace(f"{node}:@{name}", "this area is saved already", f"change it with: {change} …")
+    _save(nodes, node, _checked(lambda: Area(name, path, **_details_of(given))), json_, "saved")
+
+
+@area_command.command(epilog="Example: yatagan area change heron scratch --purged-after 60d")
+@click.argument("node", shell_complete=shell_completion.nodes)
+@click.argument("name", shell_complete=shell_completion.areas)
+@click.option("--path", help="Where it is.")
+@_details
+@as_json
+def change(node: str, name: str, json_: bool, **given: Any) -> None:
+    """Change what is saved about an area: only what is named."""
+    nodes = App.start().nodes()
+    area = find_area(node, nodes.get(node).areas, name)
+    _save(nodes, node, _checked(lambda: replace(area, **_details_of(given))), json_, "changed")
+
+
+def _details_of(given: dict[str, Any]) -> dict[str, Any]:
+    """What was typed, as fields of an area. Raises ValueError."""
+    details = {detail: value for detail, value in given.items() if value is not None}
+    if (limit := details.get("purged_after")) is not None:
+        details["purged_after"] = None if limit == _NEVER else parse_duration(limit)
+    return details
+
+
+def _checked(make: Callable[[], Area]) -> Area:
+    """The area that is made. Raises UsageError for details that no area can have."""
     try:
-        age = parse_duration(purged_after) if purged_after is not None else None
-        area = Area(name, path, purged_after=age, **given)
+        return make()
     except ValueError as error:
         raise click.UsageError(str(error)) from None
-    replaced = name in {each.name for each in found.areas}
-    others = [each for each in found.areas if each.name != name]
+
+
+def _save(nodes: NodeBook, node: str, area: Area, json_: bool, done: str) -> None:
+    found = nodes.get(node)
+    others = [each for each in found.areas if each.name != area.name]
     nodes.put(replace(found, areas=tuple(sorted([*others, area], key=lambda each: each.name))))
     if json_:
         say_json(_entry(node, area))
     else:
-        click.echo(
-            f"{node}:@{name} is {'changed' if replaced else 'saved'}. See what is there: yatagan list {node}:@{name}"
-        )
+        where = f"{node}:@{area.name}"
+        click.echo(f"{where} is {done}. See what is there: {text.command('list', where)}")
 
 
 @area_command.command("list", epilog="Example: yatagan area list heron")

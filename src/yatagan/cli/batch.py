@@ -13,6 +13,7 @@ from yatagan.batches.journal_data import Header
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Prove, Step, StepKind
 from yatagan.cli import exit_status, messages, run_batch, shell_completion, text
+from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.engine.recording import record
@@ -28,7 +29,7 @@ _UNDER_WAY = (StepState.MOVING, StepState.ARRIVED, StepState.PROVEN)
 _STEPS_SHOWN = 8
 
 
-@click.group("batch")
+@click.group("batch", cls=CommandGroup)
 def batch_command() -> None:
     """A batch is a plan that was accepted, with the state of every step on disk."""
 
@@ -48,7 +49,7 @@ def list_(json_: bool) -> None:
         broken = [{"batch": batch.name, "state": "damaged", "detail": why.detail} for batch, why in damaged]
         say_json({"batches": [run_batch.as_json(outcome) for _, outcome in rows] + broken})
     elif not rows and not damaged:
-        click.echo("There is no batch yet. yatagan stage makes one.")
+        click.echo("There is no batch yet. Make one with: yatagan stage SOURCE… DESTINATION")
     elif rows:
         table = [
             (
@@ -62,7 +63,7 @@ def list_(json_: bool) -> None:
         ]
         text.table(("batch", "state", "files", "made", "to"), table, squeeze=True)
     for _, why in damaged:
-        text.warn("; ".join(messages.explain(why)[:2]))
+        text.warn(str(messages.explain(why)))
     if damaged:
         raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
 
@@ -103,7 +104,7 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: BatchCounts) -> Non
     share = f" of {text.size(size)}, {outcome.moved_size / size:.0%}" if outcome.waiting and size else ""
     text.facts(
         [
-            ("command", text.show(" ".join(header.command))),
+            ("command", text.typed(header.command)),
             ("made", text.moment(header.created_ns)),
             ("into", text.place(header.destination_node, header.destination)),
             (

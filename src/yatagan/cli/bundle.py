@@ -6,9 +6,10 @@ import click
 
 from yatagan.cli.bundle_make import make_command
 from yatagan.cli.bundle_read import check_command, list_command, unpack_command
+from yatagan.cli.command_group import CommandGroup
 
 
-@click.group("bundle")
+@click.group("bundle", cls=CommandGroup)
 def bundle_command() -> None:
     """Directories as open archives: made, listed, unpacked, checked; here and on nodes.
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import os
 import posixpath
-import secrets
 import time
 
 import click
 
 from yatagan.archives.compression import LEVELS, Form, form_of
+from yatagan.batches.batch_store import new_name
 from yatagan.bundles.by_node import make_there
 from yatagan.bundles.make import BundleContents, MadeBundle, Recipe, make
 from yatagan.cli import bundle_view, messages, shell_completion, text
@@ -21,12 +21,32 @@ from yatagan.cli.progress_view import Progress, view_for
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.errors import CONNECTION_FAULTS, BadPlace, Fault, Refused, StoreError
 from yatagan.ledger.records import Ledger, RecordKind, record_name
-from yatagan.places import Place, name_fields, parse_place
+from yatagan.places import Place, name_fields
 from yatagan.portable.index import SUFFIX
 from yatagan.portable.tar_input import HeaderOptions
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees.patterns import Choice
 from yatagan.trees.scan import Tree, scan
+
+#: Endings of archives that cannot be written: a name that has one would say what is not so.
+_OTHER_ENDINGS = (
+    b".zip",
+    b".7z",
+    b".rar",
+    b".tar.xz",
+    b".txz",
+    b".tar.bz2",
+    b".tbz2",
+    b".tbz",
+    b".tar.lz4",
+    b".gz",
+    b".xz",
+    b".bz2",
+    b".zst",
+    b".jar",
+    b".iso",
+    b".cpio",
+)
 
 
 @click.command(
@@ -48,7 +68,7 @@ Anyone can unpack it:  tar xf fen.tar.zst""",
     is_flag=True,
     help="Leave out owners, so that the same tree gives the same bytes for every user.",
 )
-@click.option("--latest", metavar="SECONDS", type=float, help="Later times become this one (seconds since 1970).")
+@click.option("--cap-times-at", metavar="SECONDS", type=float, help="Later times become this one (seconds since 1970).")
 @choosing
 @no_questions
 @as_json
@@ -58,7 +78,7 @@ def make_command(
     form: str | None,
     level: int | None,
     reproducible: bool,
-    latest: float | None,
+    cap_times_at: float | None,
     only: tuple[str, ...],
     skip: tuple[str, ...],
     no_questions: bool,
@@ -70,22 +90,22 @@ def make_command(
     is in it. Nothing is ever replaced.
     """
     app = App.start(questions=not no_questions)
-    sources = [parse_place(each) for each in directories]
-    target, chosen = _target(sources, output, Form(form) if form else None)
-    manner = HeaderOptions(reproducible, round(latest * 1e9) if latest is not None else None)
-    recipe = Recipe(chosen, _level(chosen, level), manner, max(2, os.cpu_count() or 1), secrets.token_hex(4))
+    sources = [app.place(each) for each in directories]
+    wanted = app.place(output, new=True) if output else Place(sources[0].node, b"")
+    target, chosen = _target(sources, wanted, output, Form(form) if form else None)
+    manner = HeaderOptions(reproducible, round(cap_times_at * 1e9) if cap_times_at is not None else None)
+    recipe = Recipe(chosen, _level(chosen, level), manner, max(2, os.cpu_count() or 1), new_name())
     status = run(_make(app, sources, target, recipe, parse_choice(only, skip), json_))
     if status:
         raise click.exceptions.Exit(status)
 
 
-def _target(sources: list[Place], output: str | None, form: Form | None) -> tuple[Place, Form]:
+def _target(sources: list[Place], target: Place, output: str | None, form: Form | None) -> tuple[Place, Form]:
     """Where the bundle goes and its format, from what was typed. Raises BadPlace, UsageError."""
     node = sources[0].node
     for source in sources:
         if source.node != node:
             raise BadPlace(str(source), "all that goes into a bundle must be on one machine", "bundle them one by one")
-    target = parse_place(output) if output else Place(node, b"")
     if node and target.node != node:
         raise BadPlace(
             str(target),
@@ -94,11 +114,21 @@ def _target(sources: list[Place], output: str | None, form: Form | None) -> tupl
         )
     typed_directory = output is None or output.endswith(("/", ":")) or target.name == b""
     ending = None if typed_directory else form_of(target.path)
+    if not typed_directory and ending is None:
+        _refuse_other_ending(target.path)
     if ending is not None and form is not None and ending is not form:
         raise click.UsageError(f"{output} does not end in .{form.value}, which --format asks for")
     if typed_directory:
         target = Place(target.node, posixpath.join(target.path, b""))
     return target, ending or form or Form.ZSTD
+
+
+def _refuse_other_ending(path: bytes) -> None:
+    """Raise UsageError for a name that says it is another kind of archive than can be written."""
+    for ending in _OTHER_ENDINGS:
+        if path.lower().endswith(ending):
+            can = ", ".join(form.value for form in Form)
+            raise click.UsageError(f"a bundle is one of {can}, and {text.show(path)} ends in {ending.decode()}")
 
 
 def _level(form: Form, level: int | None) -> int:
@@ -134,7 +164,7 @@ async def _make(app: App, sources: list[Place], target: Place, recipe: Recipe, c
                 made = await make(store, path, contents, recipe, lambda files, size: progress.hashed(size, files))
     except StoreError as error:
         if error.fault in CONNECTION_FAULTS and target.node and not sources[0].node:
-            stage = f"yatagan stage {text.show(str(sources[0]))} {target.node}:DIRECTORY --bundle whole"
+            stage = f"{text.command('stage', sources[0])} {target.node}:DIRECTORY --store bundle"
             text.warn(f"the bundle is not there; where lines are lost, {stage} goes on where it was")
         raise
     finally:
@@ -196,7 +226,11 @@ async def _output_path(app: App, store: Store, target: Place, names: list[bytes]
             )
     above = posixpath.dirname(path)
     if await store.look(above) is None:
-        raise BadPlace(text.place(target.node, above), "there is no such directory", "make it with yatagan mkdir")
+        raise BadPlace(
+            text.place(target.node, above),
+            "there is no such directory",
+            f"make it with: {text.command('mkdir', Place(target.node, above))}",
+        )
     return path
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import secrets
 import time
 from collections.abc import Coroutine, Iterator
 from dataclasses import replace
@@ -10,6 +9,7 @@ from typing import TypeVar
 
 import click
 
+from yatagan.batches.batch_store import new_name
 from yatagan.bundles.by_node import unpack_there
 from yatagan.bundles.read import ReadResult, UnpackRequest, check, list_members, open_bundle, unpack
 from yatagan.bundles.threads import in_thread
@@ -23,7 +23,7 @@ from yatagan.config.units import parse_size
 from yatagan.digests.checksum_lists import format_list
 from yatagan.errors import BadPlace, Fault, StoreError
 from yatagan.ledger.records import Ledger, RecordKind, record_name
-from yatagan.places import Place, name_fields, parse_place
+from yatagan.places import Place, name_fields
 from yatagan.portable import unpacking
 from yatagan.portable.index import IndexEntry
 from yatagan.portable.tar import Damaged
@@ -56,7 +56,7 @@ def list_command(
     From the index where there is one; otherwise no more is read than the archive's form makes necessary.
     """
     app = App.start(questions=not no_questions)
-    where = parse_place(place)
+    where = app.place(place)
     choice = parse_choice(only, skip)
     status = run(_list(app, where, choice, checksums=checksums, json_=json_))
     if status:
@@ -116,17 +116,18 @@ Examples:
 @click.argument("place", shell_complete=shell_completion.places)
 @click.option("--into", metavar="DIRECTORY", help="Where to, here or on the same node. Default: the current directory.")
 @click.option(
-    "--replace",
-    type=click.Choice([unpacking.NEVER, unpacking.OLDER, unpacking.ALWAYS]),
-    default=unpacking.NEVER,
+    "--if-there",
+    type=click.Choice([unpacking.LEAVE, unpacking.REPLACE_OLDER, unpacking.REPLACE]),
+    default=unpacking.LEAVE,
     show_default=True,
-    help="Which files that are there already and differ are replaced. The old ones are kept.",
+    help="Files that are there already and differ: leave them, replace those that are older, or replace them. What "
+    "is replaced is kept.",
 )
 @click.option("--salvage", is_flag=True, help="Where the archive is damaged, go on behind the damage.")
 @click.option("--links-out", is_flag=True, help="Make links that lead out of the directory, too.")
-@click.option("--most", metavar="SIZE", help="Write no more than this in all. Default: what is free on the disk.")
+@click.option("--size-limit", metavar="SIZE", help="Write no more than this. Default: the free space of the disk.")
 @click.option(
-    "--ratio",
+    "--ratio-limit",
     type=click.IntRange(min=1),
     default=_RATIO,
     show_default=True,
@@ -138,11 +139,11 @@ Examples:
 def unpack_command(
     place: str,
     into: str | None,
-    replace: str,
+    if_there: str,
     salvage: bool,
     links_out: bool,
-    most: str | None,
-    ratio: int,
+    size_limit: str | None,
+    ratio_limit: int,
     only: tuple[str, ...],
     skip: tuple[str, ...],
     no_questions: bool,
@@ -154,11 +155,11 @@ def unpack_command(
     already is left alone.
     """
     app = App.start(questions=not no_questions)
-    limit = parse_size(most) if most is not None else None
-    run_name = secrets.token_hex(4)
-    manner = unpacking.UnpackOptions(run_name, replace, links_out, limit, sync_disk=True)
-    wish = UnpackRequest(parse_choice(only, skip), manner, ratio, salvage)
-    status = run(_unpack(app, parse_place(place), parse_place(into or "."), wish, json_))
+    limit = parse_size(size_limit) if size_limit is not None else None
+    run_name = new_name()
+    manner = unpacking.UnpackOptions(run_name, if_there, links_out, limit, sync_disk=True)
+    wish = UnpackRequest(parse_choice(only, skip), manner, ratio_limit, salvage)
+    status = run(_unpack(app, app.place(place), app.place(into or ".", new=True), wish, json_))
     if status:
         raise click.exceptions.Exit(status)
 
@@ -245,16 +246,16 @@ Examples:
   yatagan bundle check heron:fen.tar.zst""",
 )
 @click.argument("place", shell_complete=shell_completion.places)
-@click.option("--ratio", type=click.IntRange(min=1), default=_RATIO, show_default=True, help="See bundle unpack.")
+@click.option("--ratio-limit", type=click.IntRange(min=1), default=_RATIO, show_default=True, help="See bundle unpack.")
 @no_questions
 @as_json
-def check_command(place: str, ratio: int, no_questions: bool, json_: bool) -> None:
+def check_command(place: str, ratio_limit: int, no_questions: bool, json_: bool) -> None:
     """Read every member of the archive PLACE and compare it with the index: contents, sizes, modes, times.
 
     Without an index, whether the archive can be read to its end. Exit status 0 when all is well, 1 otherwise.
     """
     app = App.start(questions=not no_questions)
-    status = run(_check(app, parse_place(place), ratio, json_))
+    status = run(_check(app, app.place(place), ratio_limit, json_))
     if status:
         raise click.exceptions.Exit(status)
 

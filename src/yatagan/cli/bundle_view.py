@@ -103,7 +103,7 @@ def tell_made(where: Place, contents: BundleContents, made: MadeBundle, recipe: 
             ("not in it", f"{special}: neither files, directories nor links" if special else ""),
             ("proof", _proof(where, made)),
             ("index", text.show(posixpath.basename(where.path + SUFFIX))),
-            ("unpack", f"yatagan bundle unpack {shown}, or: tar xf {name}"),
+            ("unpack", f"tar xf {text.quoted(name)}, or: {text.command('bundle', 'unpack', shown)}"),
         ]
     )
 
@@ -117,7 +117,7 @@ def _proof(where: Place, made: MadeBundle) -> str:
         return ""
     if made.proven:
         return f"{where.node} hashed the bundle after it was synced (on-node)"
-    return f"none: {where.node} runs no commands; yatagan bundle check reads it back"
+    return f"none: {where.node} runs no commands; to read it back: {text.command('bundle', 'check', where)}"
 
 
 def show_listing(lines: Sequence[IndexEntry]) -> None:
@@ -218,7 +218,7 @@ def tell_unpacked(
     if counts[unpacking.IN_THE_WAY]:
         text.warn(
             f"{text.number(counts[unpacking.IN_THE_WAY])} not unpacked: the name is taken; "
-            "--replace older or always keeps the old"
+            "--if-there replace-older or replace keeps the old"
         )
 
 

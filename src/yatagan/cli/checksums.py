@@ -22,7 +22,7 @@ from yatagan.cli.scan_progress import EntryCount
 from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME, Listed, parse_list
 from yatagan.errors import BadPlace, Fault, StoreError
 from yatagan.ledger.records import Ledger, RecordKind, record_name
-from yatagan.places import KEPT_DIRECTORY, PART_PREFIX, PART_SUFFIX, Place, name_fields, parse_place
+from yatagan.places import KEPT_DIRECTORY, PART_PREFIX, PART_SUFFIX, Place, name_fields
 from yatagan.stores.interface import Kind, Placement, Readable, Store
 from yatagan.trees import checksum_record
 from yatagan.trees.checksum_record import Finding, Verdicts
@@ -75,7 +75,7 @@ def checksums_command(
     A list that is there already is kept aside.
     """
     app = App.start(questions=not no_questions)
-    status = run(_checksums(app, parse_place(place), output, parse_choice(only, skip), json_))
+    status = run(_checksums(app, app.place(place), output, parse_choice(only, skip), json_))
     if status:
         raise click.exceptions.Exit(status)
 
@@ -141,7 +141,7 @@ def _tell_listed(
             ("facts", f"modes, times, links and directories: {text.show(name + checksum_record.FACTS_SUFFIX)}"),
             (
                 "check",
-                f"sha256sum -c {text.show(name)}, or: yatagan verify {text.place(where.node, where.path or b'.')}",
+                f"sha256sum -c {text.quoted(name)}, or: {text.command('verify', where)}",
             ),
         ]
     )
@@ -164,7 +164,7 @@ async def _write(
         path = tree.root + b".sha256" if alone else posixpath.join(tree.root, LIST_NAME)
         target, there = Place(where.node, path), store
     else:
-        given = parse_place(output)
+        given = app.place(output, new=True)
         there = store if given.node and given.node == where.node else await app.open(app.source(given, writing=True))
         target = Place(given.node, await there.resolve(given.path))
         if given.node:
@@ -240,7 +240,7 @@ def verify_command(
     """
     app = App.start(questions=not no_questions)
     choice = parse_choice(only, skip)
-    verdicts, where, used = run(_verify(app, parse_place(place), against, choice, quiet=json_))
+    verdicts, where, used = run(_verify(app, app.place(place), against, choice, quiet=json_))
     _put_on_record(app, where, used, verdicts, choice)
     if json_:
         say_json(_verdicts_json(where, used, verdicts))
@@ -302,7 +302,7 @@ async def _read_record(
         path = tree.root + b".sha256" if alone else posixpath.join(tree.root, LIST_NAME)
         place, there = Place(where.node, path), store
     else:
-        given = parse_place(against)
+        given = app.place(against)
         there = store if given.node == where.node else await app.open(app.source(given, commands=False))
         place = Place(given.node, await there.resolve(given.path, follow=True))
     try:

@@ -7,14 +7,15 @@ from dataclasses import asdict
 
 import click
 
+from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, say_json
 from yatagan.cli.text import facts, number, show, size, table
-from yatagan.config.settings import Settings, allow_root, change_setting, forbid_root
+from yatagan.config.settings import Settings, allow_root, change_setting, withdraw_root
 from yatagan.config.units import spell_duration
 from yatagan.errors import BadPlace
 
 
-@click.group("config")
+@click.group("config", cls=CommandGroup)
 def config_command() -> None:
     """Settings that are not about one node, kept in settings.toml.
 
@@ -59,17 +60,17 @@ def allow(directory: str, writing: bool, json_: bool) -> None:
     _tell(app, allow_root(app.home, root, writing=writing), json_, f"{show(root)} may be {what}.")
 
 
-@config_command.command("forbid", epilog="Example: yatagan config forbid /data/fen")
+@config_command.command("withdraw", epilog="Example: yatagan config withdraw /data/fen")
 @click.argument("directory")
 @as_json
-def forbid(directory: str, json_: bool) -> None:
-    """Take DIRECTORY from the list again."""
+def withdraw(directory: str, json_: bool) -> None:
+    """Take back what config allow has allowed: links may lead to DIRECTORY no more."""
     app, root = App.start(), os.path.abspath(directory)
     roots = app.settings().roots
     if root not in (*roots.readable, *roots.writable):
         raise BadPlace(directory, "it was not allowed", "yatagan config show lists what is")
-    said = f"{show(root)} is off the list: only what is named there is touched."
-    _tell(app, forbid_root(app.home, root), json_, said)
+    said = f"{show(root)} is allowed no more: only what a command names there is touched."
+    _tell(app, withdraw_root(app.home, root), json_, said)
 
 
 def _tell(app: App, settings: Settings, json_: bool, said: str) -> None:

@@ -6,7 +6,7 @@ import asyncio
 import json
 import os
 import sys
-from collections.abc import Callable, Coroutine
+from collections.abc import Callable, Coroutine, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
@@ -14,16 +14,16 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from yatagan.cli import messages
 from yatagan.cli.login_questions import AtTerminal, Unattended, plain_interrupts
-from yatagan.cli.text import show
+from yatagan.cli.messages import Explanation
+from yatagan.cli.text import Tone, show, tinted
 from yatagan.config.defects import write_defects_to
 from yatagan.config.home import Home, find_project
 from yatagan.config.nodes import NodeBook
 from yatagan.config.roots import Roots
 from yatagan.config.settings import ConnectionSettings, Settings, load_settings
-from yatagan.errors import UnknownHostKey, YataganError
-from yatagan.places import Place
+from yatagan.errors import BadPlace, UnknownHostKey
+from yatagan.places import Place, parse_place
 
 if TYPE_CHECKING:
     from yatagan.keeper.client import Keeper
@@ -101,6 +101,16 @@ class App:
     def nodes(self) -> NodeBook:
         """The saved nodes."""
         return NodeBook(self.home.nodes_file)
+
+    def place(self, typed: str, *, new: bool = False) -> Place:
+        """A place as typed. Raises BadPlace, also for a node's name without its colon.
+
+        `new`: something is to be made there, so that a node's name is never taken for a local one.
+        """
+        place = parse_place(typed)
+        if not place.node and typed in self.nodes() and (new or not os.path.lexists(typed)):
+            raise BadPlace(typed, f"{typed} is a node: write {typed}:", f"the local name is written ./{typed}")
+        return place
 
     def roots(self) -> Roots:
         """What of this machine a command may touch besides what it names."""
@@ -185,18 +195,25 @@ def _first(group: BaseExceptionGroup[BaseException]) -> BaseException:
     return group
 
 
-def say_json(value: object) -> None:
+#: The number of the form that JSON answers have; a new one when a script that reads them would break.
+JSON_FORMAT = 1
+
+
+def say_json(answer: Mapping[str, Any]) -> None:
     """One JSON object to standard output."""
-    click.echo(json.dumps(value, ensure_ascii=False, indent=2))
+    click.echo(json.dumps({"format": JSON_FORMAT, **answer}, ensure_ascii=False, indent=2))
 
 
-def fail(error: YataganError) -> int:
-    """Report an error. Returns its exit status."""
-    what, next_step, status = messages.explain(error)
-    click.echo(click.style("yatagan: ", fg="red") + what, err=True)
-    if next_step:
-        click.echo("  " + next_step, err=True)
-    return status
+def fail(error: Explanation, *, json_: bool) -> int:
+    """Report an error, with `json_` on standard output too. Returns its exit status."""
+    if json_:
+        fields = {"kind": error.kind, "message": error.message, "place": error.place, "remedy": error.remedy}
+        step = {"step": error.step} if error.step else {}
+        say_json({"error": {**fields, **step}, "exit_status": int(error.status)})
+    click.echo(tinted("yatagan: ", Tone.TROUBLE) + error.message, err=True)
+    if error.remedy:
+        click.echo("  " + error.remedy, err=True)
+    return error.status
 
 
 def one_of(kind: type[StrEnum]) -> click.Choice[str]:

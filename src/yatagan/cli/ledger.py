@@ -7,13 +7,14 @@ from typing import Any
 import click
 
 from yatagan.cli import text
+from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.ledger.records import Ledger, Record, RecordKind
 from yatagan.places import name_from
 
 
-@click.group("ledger")
+@click.group("ledger", cls=CommandGroup)
 def ledger_command() -> None:
     """The record of what was staged, listed and verified. Records are only ever added."""
 
@@ -102,7 +103,7 @@ def _evidence(body: dict[str, Any]) -> str:
 def _what(record: Record) -> str:
     body = record.body
     if record.kind is RecordKind.STAGED:
-        return f"{text.show(' '.join(body['command']))}  (batch {body['batch']})"
+        return f"{text.typed(body['command'])}  (batch {body['batch']})"
     where = text.place(str(body["node"]), name_from(body))
     return f"{where} against {text.show(str(body['against']))}" if "against" in body else where
 

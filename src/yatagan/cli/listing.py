@@ -17,7 +17,7 @@ from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.pattern_options import choosing, expand_place, parse_choice
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.errors import Fault, StoreError
-from yatagan.places import Place, batch_of_part, name_fields, parse_place
+from yatagan.places import Place, batch_of_part, name_fields
 from yatagan.stores.interface import Facts, Kind, Readable
 from yatagan.trees.entries import Entries
 from yatagan.trees.patterns import Choice
@@ -49,7 +49,7 @@ def list_command(
     Names in PLACE may be patterns: 'heron:fen/*.csv'.
     """
     app = App.start(questions=not no_questions)
-    where = parse_place(place)
+    where = app.place(place)
     with EntryCount(app, [where], quiet=json_) as count:
         tree, bundle = run(_read(app, where, recursive, parse_choice(only, skip), count.heard))
     if json_:
@@ -114,11 +114,10 @@ def _show(where: Place, tree: Tree, bundle: bytes, batches: Batches) -> None:
     skipped = f"; {text.count(tree.skipped, 'entry', 'entries')} skipped" if tree.skipped else ""
     inside = f"; stored in {text.place(where.node, bundle)}" if bundle else ""
     click.echo(click.style(_totals(tree) + skipped + inside, bold=True))
-    below = where.node, where.path or b"."
     for batch, sizes in sorted(_unfinished(tree).items()):
         whose = f"batch {batch}" if batch else "something else that was interrupted"
         what = f"{text.count(len(sizes), 'unfinished file')}, {text.size(sum(sizes))} so far, of {whose}"
-        see = f"yatagan batch show {batch}" if batches.holds(batch) else f"yatagan parts list {text.place(*below)}"
+        see = text.command("batch", "show", batch) if batches.holds(batch) else text.command("parts", "list", where)
         click.echo(f"{what}; see: {see}")
     for path, fault in sorted(tree.unread.items()):
         text.warn(f"{text.show(path)}: {messages.fault(fault)}")

@@ -11,6 +11,7 @@ from typing import NoReturn
 import click
 
 from yatagan import __version__
+from yatagan.cli.command_group import CommandGroup
 
 #: Command -> module under yatagan.cli, and the line that `--help` shows.
 _COMMANDS = {
@@ -47,7 +48,7 @@ Exit statuses:
 """
 
 
-class _Lazy(click.Group):
+class _Lazy(CommandGroup):
     def list_commands(self, ctx: click.Context) -> list[str]:
         return list(_COMMANDS)
 
@@ -64,7 +65,9 @@ class _Lazy(click.Group):
             formatter.write_dl([(name, line) for name, (_, line) in _COMMANDS.items()])
 
 
-@click.group(cls=_Lazy, epilog=EPILOG, context_settings={"help_option_names": ["--help"], "max_content_width": 100})
+@click.group(
+    cls=_Lazy, epilog=EPILOG, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100}
+)
 @click.version_option(__version__, message="yatagan %(version)s")
 def program() -> None:
     """Stage datasets between this machine and cluster nodes: planned, resumed, proven, on record."""
@@ -92,22 +95,36 @@ def main(arguments: list[str] | None = None) -> NoReturn:
 
 def _run(arguments: list[str] | None) -> int:
     """Run the program. Returns its exit status."""
-    from yatagan.errors import YataganError
+    from yatagan.errors import JournalError, YataganError
 
     try:
         return int(program.main(arguments, prog_name="yatagan", standalone_mode=False) or 0)
     except YataganError as error:
-        from yatagan.cli.context import fail
-
-        return fail(error)
-    except click.ClickException as error:
+        return _fail(error, arguments)
+    except click.exceptions.NoArgsIsHelpError as error:
         error.show()
         return 2
+    except click.ClickException as error:
+        return _fail(error, arguments)
     except (click.Abort, KeyboardInterrupt):
         click.echo("\nyatagan: stopped", err=True)
         return 4
     except OSError as error:  # our own files: configuration, ledger, the terminal
-        from yatagan.cli.context import fail
-        from yatagan.errors import JournalError
+        what = JournalError(str(error.filename or "this machine's disk"), error.strerror or str(error))
+        return _fail(what, arguments)
 
-        return fail(JournalError(str(error.filename or "this machine's disk"), error.strerror or str(error)))
+
+def _fail(error: Exception, arguments: list[str] | None) -> int:
+    """Report an error. Returns its exit status."""
+    from yatagan.cli.context import fail
+    from yatagan.cli.messages import explain
+    from yatagan.cli.usage_errors import explain_usage
+    from yatagan.errors import YataganError
+
+    words = sys.argv[1:] if arguments is None else arguments
+    options = words[: words.index("--")] if "--" in words else words
+    known = explain(error) if isinstance(error, YataganError) else None
+    if known is None:
+        assert isinstance(error, click.ClickException)
+        known = explain_usage(error)
+    return fail(known, json_="--json" in options or "--json-lines" in options)

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from yatagan import errors as e
 from yatagan.cli.exit_status import ExitStatus
-from yatagan.cli.text import place, show, size
+from yatagan.cli.text import command, place, show, size
 from yatagan.errors import Fault
+from yatagan.near_names import nearest
 
 _FAULTS = {
     Fault.CONNECTION_LOST: "the connection was lost",
@@ -60,14 +63,14 @@ _REMEDIES = {
     Fault.DENIED: "check who owns it and its mode",
     Fault.APPEARED: "look at it, then stage again: the plan will name it",
     Fault.KIND_IN_THE_WAY: "rename or remove one of the two, then stage again",
-    Fault.NAME_CLASH: "give one of them another name; or a bundle keeps both: --bundle whole",
-    Fault.NAME_REFUSED: "give it another name, or stage its directory with --bundle whole, which keeps the name",
+    Fault.NAME_CLASH: "give one of them another name; or a bundle keeps both: --store bundle",
+    Fault.NAME_REFUSED: "give it another name, or stage its directory with --store bundle, which keeps the name",
     Fault.UNREADABLE: "check who owns it and its mode, then stage again",
     Fault.SOURCE_KIND: "stage again: the plan will say what is to be done",
     Fault.SOURCE_CHANGED: "wait until nothing writes to it, then resume the batch",
     Fault.ONLY_READ: "name another place, or: yatagan config allow DIR --write",
     Fault.NO_SPACE_HERE: "free some space, then resume the batch",
-    Fault.WOULD_LOSE: "make it readable, then stage again; or take --unpack to bring files beside the bundle",
+    Fault.WOULD_LOSE: "make it readable, then stage again; or take --store files to bring files beside the bundle",
     Fault.NOT_IN_BUNDLE: "make it readable, then stage again: the bundle is made anew",
     Fault.DESTINATION_GONE: "put it back if it was only renamed, then resume the batch; or carry everything again: "
     "yatagan batch resume --make-again",
@@ -117,7 +120,7 @@ def fault(what: Fault, detail: str = "") -> str:
 def remedy(what: Fault, detail: str = "") -> str:
     """What to do about a fault; "" if there is no advice."""
     if what is Fault.LEADS_OUT:
-        return f"name that itself, or allow it for good: yatagan config allow {show(detail)}"
+        return f"name that itself, or allow it for good: {command('config', 'allow', detail)}"
     return _REMEDIES.get(what, "")
 
 
@@ -134,7 +137,74 @@ STEPS = {
 _DOING = {**STEPS, "keeper": "using its open login"}
 
 
-def explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
+@dataclass(frozen=True, slots=True)
+class Explanation:
+    """An error for people and for scripts: what happened and to what, what to do next, the exit status.
+
+    `kind` names it for scripts; `place` is what it happened to, "" where that is no place; `step` is how far a login
+    came.
+    """
+
+    message: str
+    remedy: str
+    status: ExitStatus
+    kind: str
+    place: str = ""
+    step: str = ""
+
+    def __str__(self) -> str:
+        return f"{self.message}; {self.remedy}" if self.remedy else self.message
+
+
+#: The kinds of errors, for scripts; of an error in a store its fault is the kind.
+KINDS: dict[type[e.YataganError], str] = {
+    e.CannotReach: "cannot-reach",
+    e.UnknownHostKey: "unknown-host-key",
+    e.ChangedHostKey: "changed-host-key",
+    e.UnpinnedHostKey: "unpinned-host-key",
+    e.RevokedHostKey: "revoked-host-key",
+    e.NeedsAnswer: "needs-answer",
+    e.GivenUp: "given-up",
+    e.BadPlace: "bad-place",
+    e.BadConfig: "bad-config",
+    e.UnknownNode: "unknown-node",
+    e.NoSuchBatch: "no-such-batch",
+    e.BatchInUse: "batch-in-use",
+    e.JournalError: "journal",
+    e.Refused: "refused",
+    e.BadArchive: "bad-archive",
+    e.ArchiveTooLarge: "archive-too-large",
+    e.BadList: "bad-list",
+}
+
+
+def explain(error: e.YataganError) -> Explanation:
+    """An error in words."""
+    message, remedy, status = _explain(error)
+    kind = error.fault.value if isinstance(error, e.StoreError) else KINDS.get(type(error), "other")
+    step = error.step if isinstance(error, e.CannotReach) else ""
+    return Explanation(message, remedy, status, kind, _place_of(error), step)
+
+
+def _place_of(error: e.YataganError) -> str:
+    match error:
+        case e.StoreError() | e.BadArchive() | e.ArchiveTooLarge():
+            return place(error.store, error.path) if error.path else error.store
+        case e.BadPlace():
+            return show(error.text)
+        case e.CannotReach():
+            return error.node
+        case e.UnknownNode():
+            return show(error.name)
+        case e.BadConfig() | e.JournalError():
+            return show(error.file)
+        case e.BadList():
+            return show(error.name)
+        case _:
+            return ""
+
+
+def _explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
     """What happened and to what, what to do next, and the exit status."""
     match error:
         case e.CannotReach():
@@ -148,11 +218,9 @@ def explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
         case e.BadConfig():
             return f"{show(error.file)}: {show(error.why)}", error.remedy, ExitStatus.USAGE
         case e.UnknownNode():
-            known = f"known: {', '.join(error.known)}; " if error.known else ""
             return (
                 f"no node is called {show(error.name)!r}",
-                f"{known}save it with: yatagan node add {show(error.name)} ADDRESS "
-                f"(a local file of this name is written ./{show(error.name)}:…)",
+                _unknown_node(error),
                 ExitStatus.USAGE,
             )
         case e.NoSuchBatch():
@@ -162,7 +230,7 @@ def explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
                 f"batch {show(error.batch)} is being carried by {show(error.holder)}",
                 f"if it has ended there for certain, remove {show(error.left_by)} and try again"
                 if error.left_by
-                else f"see how far it is: yatagan batch show {show(error.batch)}",
+                else f"see how far it is: {command('batch', 'show', error.batch)}",
                 ExitStatus.REFUSED,
             )
         case e.JournalError():
@@ -180,12 +248,28 @@ def explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
             return show(str(error)), "", ExitStatus.DIFFERENCES
 
 
+def _unknown_node(error: e.UnknownNode) -> str:
+    """What to do about a node's name that is not saved."""
+    if near := nearest(error.name, error.known):
+        return f"did you mean {near}? (a local name with a colon is written ./{show(error.name)}:…)"
+    known = f"known: {', '.join(error.known)}; " if error.known else ""
+    return f"{known}save it with: {command('node', 'add', error.name)} ADDRESS"
+
+
+#: Batches named where a part of a name could mean several.
+_CANDIDATES = 4
+
+
 def _explain_no_batch(error: e.NoSuchBatch) -> tuple[str, str, ExitStatus]:
     if error.candidates:
-        return f"{error.name!r} could be {', '.join(error.candidates)}", "give more of the name", ExitStatus.USAGE
+        more = len(error.candidates) - _CANDIDATES
+        found = ", ".join(error.candidates[:_CANDIDATES]) + (f" and {more} more" if more > 0 else "")
+        return f"{show(error.name)!r} is part of several names: {found}", "give more of the name", ExitStatus.USAGE
     if not error.name:
-        return "there is no batch yet", "yatagan stage makes one", ExitStatus.USAGE
-    return f"no batch is called {show(error.name)!r}", "yatagan batch list shows all", ExitStatus.USAGE
+        return "there is no batch yet", "make one with yatagan stage", ExitStatus.USAGE
+    near = nearest(error.name, error.known) or nearest(error.name, [name.rpartition("-")[2] for name in error.known])
+    meant = f"did you mean {near}? all are shown by: yatagan batch list" if near else "see: yatagan batch list"
+    return f"no batch is called {show(error.name)!r}", meant, ExitStatus.USAGE
 
 
 def _explain_journal(error: e.JournalError) -> tuple[str, str, ExitStatus]:
@@ -195,7 +279,7 @@ def _explain_journal(error: e.JournalError) -> tuple[str, str, ExitStatus]:
             "what is in place stays in place; stage again, and only what is missing moves",
             ExitStatus.DIFFERENCES,
         )
-    again = f"then: yatagan batch resume {show(error.batch)}" if error.batch else "then try again"
+    again = f"then: {command('batch', 'resume', error.batch)}" if error.batch else "then try again"
     return (
         f"{show(error.file)} cannot be written or read: {show(error.detail)}",
         f"free some space or mend the disk, {again}",
@@ -208,12 +292,12 @@ def _explain_too_large(error: e.ArchiveTooLarge) -> tuple[str, str, ExitStatus]:
     if error.ratio:
         return (
             f"{where}: more than {error.ratio} bytes come out of each one of it, as if it were meant to fill the disk",
-            f"if that is what you expect, allow it with --ratio; {stays}",
+            f"if that is what you expect, allow it with --ratio-limit; {stays}",
             ExitStatus.REFUSED,
         )
     return (
         f"{where} holds more than the {size(error.most)} that may be written",
-        f"free some space, choose with --only, or allow more with --most; {stays}",
+        f"free some space, choose with --only, or allow more with --size-limit; {stays}",
         ExitStatus.REFUSED,
     )
 
@@ -223,16 +307,18 @@ def _explain_reach(error: e.CannotReach) -> tuple[str, str, ExitStatus]:
         case e.UnknownHostKey():
             return (
                 f"{error.node} ({show(error.host)}) shows a host key that nobody has accepted yet: {error.fingerprint}",
-                f"compare it with what the site publishes, then: yatagan node add {error.node} … --trust "
-                f"{error.fingerprint}, or log in once from a terminal",
+                f"compare it with what the site publishes, then pin it: "
+                f"{command('node', 'change', error.node, '--trust', error.fingerprint)}",
                 ExitStatus.NO_LOGIN,
             )
         case e.UnpinnedHostKey():
+            pins = [word for pin in (*error.pins, error.fingerprint) for word in ("--trust", pin)]
             known = f" It is known from {show(error.where)}, so two of your entries disagree." if error.where else ""
             return (
                 f"{error.node} ({show(error.host)}) shows the host key {error.fingerprint}, which is not pinned; "
                 f"pinned: {', '.join(error.pins)}.{known}",
-                "ask the site which key is right; a node with several keys takes --trust several times",
+                f"ask the site which key is right; to pin this one as well: "
+                f"{command('node', 'change', error.node, *pins)}",
                 ExitStatus.NO_LOGIN,
             )
         case e.RevokedHostKey():
@@ -248,7 +334,7 @@ def _explain_reach(error: e.CannotReach) -> tuple[str, str, ExitStatus]:
                 f"{error.node} ({show(error.host)}) shows another host key than before: {error.fingerprint}, "
                 f"known is {known}. Either the machine was set up anew, or somebody stands between",
                 f"ask the site; if the new key is right, remove {show(error.where)} and log in again, "
-                f"or pin the key: yatagan node add {error.node} … --trust {error.fingerprint}",
+                f"or pin the key: {command('node', 'change', error.node, '--trust', error.fingerprint)}",
                 ExitStatus.NO_LOGIN,
             )
         case e.GivenUp():
@@ -258,7 +344,7 @@ def _explain_reach(error: e.CannotReach) -> tuple[str, str, ExitStatus]:
             return (
                 f"{error.node} asks {show(error.prompt.strip())!r} and there is nobody to answer",
                 f"run the command from a terminal, without --no-questions; or log in there once, for all commands to "
-                f"come: yatagan node open {error.node}"
+                f"come: {command('node', 'open', error.node)}"
                 if error.node
                 else "run the command from a terminal, without --no-questions",
                 ExitStatus.NO_LOGIN,

@@ -17,7 +17,7 @@ from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.config.areas import split_area
 from yatagan.errors import BadPlace, Fault, Refused, StoreError
-from yatagan.places import Place, name_fields, parse_place
+from yatagan.places import Place, name_fields
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees import housekeeping
 from yatagan.trees.scan import Tree, scan
@@ -34,7 +34,8 @@ _FAILURES_SHOWN = 10
 @as_json
 def mkdir_command(place: str, no_questions: bool, json_: bool) -> None:
     """Make the directory PLACE, and what is missing above it. One that is there already is good."""
-    app, where = App.start(questions=not no_questions), parse_place(place)
+    app = App.start(questions=not no_questions)
+    where = app.place(place, new=True)
 
     async def work(store: Store) -> tuple[bytes, list[bytes]]:
         path = await _writable(app, store, where)
@@ -56,7 +57,8 @@ def mkdir_command(place: str, no_questions: bool, json_: bool) -> None:
 @as_json
 def rename_command(place: str, new_name: str, no_questions: bool, json_: bool) -> None:
     """Give PLACE the name NEW_NAME, in the directory where it is. A name that is taken is an error."""
-    app, where = App.start(questions=not no_questions), parse_place(place)
+    app = App.start(questions=not no_questions)
+    where = app.place(place)
 
     async def work(store: Store) -> tuple[bytes, bytes]:
         path = await _writable(app, store, where)
@@ -107,7 +109,7 @@ def remove_command(places: tuple[str, ...], yes: bool, no_questions: bool, json_
     we are in is refused, and so is what holds one.
     """
     app = App.start(questions=not no_questions)
-    wheres = [parse_place(place) for place in places]
+    wheres = [app.place(place) for place in places]
     if len({where.node for where in wheres}) > 1:
         raise BadPlace(places[-1], "all that is removed at once must be on one machine", "use one command for each")
     status = run(_with(app, wheres[0], lambda store: _remove(app, store, wheres, yes=yes, json_=json_)))

@@ -44,12 +44,11 @@ def check(name: str, no_questions: bool, json_: bool) -> None:
     try:
         found, left = run(_look(app, name))
     except CannotReach as error:
-        what, remedy, status = messages.explain(error)
         if json_:
-            say_json({"node": name, "reached": False, "step": error.step, "detail": what, "try": remedy})
-        else:
-            _show_failure(error, what, remedy)
-        raise click.exceptions.Exit(status) from None
+            raise
+        said = messages.explain(error)
+        _show_failure(error, said.message, said.remedy)
+        raise click.exceptions.Exit(said.status) from None
     if json_:
         say_json({**_as_json(found), "left_behind": [name_fields(place) for place in left]})
     else:
@@ -123,7 +122,7 @@ def _show(found: Checkup, left: list[bytes]) -> None:
             ("clock", _clock(found)),
             ("names", _names(found)),
             *(
-                ("unfinished", f"files of ended batches: yatagan parts list {text.place(name, place)}")
+                ("unfinished", f"files of ended batches: {text.command('parts', 'list', Place(name, place))}")
                 for place in left
             ),
         ]
@@ -230,9 +229,9 @@ def meaning(found: Checkup) -> Iterator[str]:
     if found.questions and found.open_until is None:
         yield f"every command asks anew at its login; to answer once for many: yatagan node open {found.node}"
     if found.folds_case:
-        yield "files whose names differ in case alone cannot both be staged there, but in a bundle: --bundle whole"
+        yield "files whose names differ in case alone cannot both be staged there, but in a bundle: --store bundle"
     if found.takes_all_names is False:
-        yield 'files with : ? * " < > | in their names cannot be staged there, but in a bundle: --bundle whole'
+        yield 'files with : ? * " < > | in their names cannot be staged there, but in a bundle: --store bundle'
 
 
 def _as_json(found: Checkup) -> dict[str, Any]:

@@ -14,11 +14,12 @@ import click
 from yatagan.batches.batch_store import Batches
 from yatagan.batches.states import BatchState
 from yatagan.cli import messages, shell_completion, text
+from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.errors import CONNECTION_FAULTS, Fault, JournalError, Refused, StoreError
-from yatagan.places import Place, batch_of_part, is_ours, name_fields, parse_place
+from yatagan.places import Place, batch_of_part, is_ours, name_fields
 from yatagan.stores.interface import Facts, Kind, Store
 from yatagan.trees.scan import scan
 
@@ -48,7 +49,7 @@ class Part:
     prospect: PartOwner
 
 
-@click.group("parts")
+@click.group("parts", cls=CommandGroup)
 def parts_command() -> None:
     """Unfinished files, which a batch leaves while it is interrupted. They are named .yatagan-….part."""
 
@@ -59,7 +60,8 @@ def parts_command() -> None:
 @as_json
 def list_(place: str, no_questions: bool, json_: bool) -> None:
     """Show the unfinished files in PLACE and below: size, owner, age, batch, and whether anybody will finish them."""
-    app, where = App.start(questions=not no_questions), parse_place(place)
+    app = App.start(questions=not no_questions)
+    where = app.place(place)
     found = run(_list(app, where, quiet=json_))
     if json_:
         say_json({"node": where.node, "parts": [_as_json(part) for part in found]})
@@ -75,7 +77,8 @@ def list_(place: str, no_questions: bool, json_: bool) -> None:
     dead = [part for part in found if part.prospect is PartOwner.DEAD]
     if dead:
         size = text.size(sum(part.facts.size for part in dead))
-        click.echo(f"Nobody will finish {text.number(len(dead))} of them, {size}: yatagan parts remove {place}")
+        click.echo(f"No batch will finish {text.number(len(dead))} of them, {size}. Remove these with:")
+        click.echo(f"  {text.command('parts', 'remove', where)}")
 
 
 @parts_command.command("remove", epilog="Example: yatagan parts remove heron:campaign")
@@ -88,7 +91,8 @@ def remove(place: str, yes: bool, no_questions: bool, json_: bool) -> None:
 
     Those of other machines and accounts may be growing now: such a file is removed only when PLACE is that file.
     """
-    app, where = App.start(questions=not no_questions), parse_place(place)
+    app = App.start(questions=not no_questions)
+    where = app.place(place)
     status = run(_remove(app, where, yes=yes, json_=json_))
     if status:
         raise click.exceptions.Exit(status)

@@ -50,7 +50,7 @@ async def _roots(store: Store, node: Node) -> list[tuple[bytes, Area]]:
 def _read_only(node: Node, area: Area) -> Refused:
     return Refused(
         f"{node.name}:@{area.name} is saved as read-only",
-        f"name another place, or save the area anew: yatagan area add {node.name} {area.name} …",
+        f"name another place, or allow it: {text.command('area', 'change', node.name, area.name, '--writable')}",
     )
 
 

@@ -189,7 +189,7 @@ def _parts_text(event: ev.PartsFound) -> str:
 def _line_text(event: ev.RetryWaiting) -> str:
     why = messages.fault(event.fault) if event.fault is not None else "the connection was lost"
     if isinstance(event.error, CannotReach):
-        why = messages.explain(event.error)[0]
+        why = messages.explain(event.error).message
     return f"{why}; trying again {f'in {text.duration(event.seconds)}' if event.seconds >= 0.05 else 'now'}"
 
 

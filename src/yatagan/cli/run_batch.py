@@ -311,8 +311,7 @@ def _what_next(outcome: BatchCounts, problem: CannotReach | None) -> None:
         click.echo(f"  To do without proof: {resume} --prove none")
         return
     if problem is not None:
-        what, next_step, _ = messages.explain(problem)
-        click.echo(f"  {what}" + (f"; {next_step}" if next_step else ""))
+        click.echo(f"  {messages.explain(problem)}")
     elif fault in SPACE_FAULTS:
         click.echo(f"  {messages.fault(fault)}{_missing(outcome)}; {messages.remedy(fault)}")
     click.echo(f"  Nothing is lost. Go on with: {resume}")

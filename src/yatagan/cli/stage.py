@@ -22,12 +22,12 @@ from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_view import plan_json, show_plan
 from yatagan.cli.progress_view import Progress, view_for
 from yatagan.cli.scan_progress import EntryCount
-from yatagan.cli.stage_request import Bundling, By, IfNewer, Request
+from yatagan.cli.stage_request import By, IfNewer, Pack, Request, Storing
 from yatagan.config.areas import Area
 from yatagan.config.units import parse_rate
 from yatagan.engine.session import evidence_for
 from yatagan.errors import BadPlace, Fault
-from yatagan.places import Place, parse_place
+from yatagan.places import Place
 from yatagan.planning.placed_before import placed_before
 from yatagan.planning.plan import Plan
 from yatagan.planning.planner import ContentsComparison, make_plan, replace_newer
@@ -55,11 +55,11 @@ Examples:
   yatagan stage 'runs/*/flux.csv' heron:in --as '{stem}-{parent}{suffix}'
   yatagan stage fen heron:campaign --by digest    only what has other contents
   yatagan stage heron:campaign/fen bittern:upload     from node to node
-  yatagan stage fen heron:archive --bundle whole    kept there as fen.tar.zst
+  yatagan stage fen heron:archive --store bundle    kept there as fen.tar.zst
   yatagan stage heron:archive/fen .                 and brought back as fen""",
 )
-@click.argument("sources", nargs=-1, required=True, metavar="SOURCE...", shell_complete=shell_completion.places)
-@click.argument("destination", shell_complete=shell_completion.places)
+@click.argument("sources", nargs=-1, metavar="SOURCE...", shell_complete=shell_completion.places)
+@click.argument("destination", required=False, shell_complete=shell_completion.places)
 @click.option(
     "--as",
     "as_",
@@ -83,17 +83,18 @@ Examples:
 )
 @choosing
 @click.option(
-    "--bundle",
-    type=one_of(Bundling),
-    default=Bundling.AUTO.value,
+    "--pack",
+    type=one_of(Pack),
+    default=Pack.AUTO.value,
     show_default=True,
-    help="Small files travel in bundles, unpacked on arrival, where that pays (auto) or never; or directories become "
-    "bundles that stay: every SOURCE one (whole), or every directory right below it (by-directory).",
+    help="Whether small files travel together, and are unpacked on arrival: where that is faster (auto), always, or "
+    "never.",
 )
 @click.option(
-    "--unpack",
-    is_flag=True,
-    help="Everything arrives as files, also what is stored there as a bundle, or would become one.",
+    "--store",
+    type=one_of(Storing),
+    help="What a directory becomes: files, one bundle for every SOURCE, or one for every directory right below it "
+    "(by-directory). Default: what is there keeps its form, and what is new becomes files.",
 )
 @click.option(
     "--by",
@@ -131,14 +132,14 @@ Examples:
 @as_json
 def stage_command(
     sources: tuple[str, ...],
-    destination: str,
+    destination: str | None,
     as_: str | None,
     modes: str | None,
     times: str,
     only: tuple[str, ...],
     skip: tuple[str, ...],
-    bundle: str,
-    unpack: bool,
+    pack: str,
+    store: str | None,
     by: str,
     if_newer_there: str,
     no_space_check: bool,
@@ -155,18 +156,20 @@ def stage_command(
     aside; a file has its final name only when all of it is there.
     """
     app = App.start(questions=not no_questions)
-    places = [parse_place(source) for source in sources]
+    if destination is None or not sources:
+        raise _incomplete(destination)
+    places = [app.place(source) for source in sources]
     request = Request(
         app,
         places,
-        parse_place(destination),
+        app.place(destination, new=True),
         as_,
         Prove(prove),
         parse_choice(only, skip),
         Modes(modes) if modes is not None else None,
         Times(times),
-        Bundling(bundle),
-        unpack,
+        Pack(pack),
+        Storing(store) if store is not None else None,
         max_rate,
         By(by),
         IfNewer(if_newer_there),
@@ -176,6 +179,15 @@ def stage_command(
     status = run(_stage(request, command, plan_only=plan_only, quiet=quiet, json_=json_))
     if status:
         raise click.exceptions.Exit(status)
+
+
+def _incomplete(only: str | None) -> click.UsageError:
+    """The error where sources or the destination are missing; `only` is all that was named."""
+    context = click.get_current_context()
+    if only is None:
+        return click.UsageError("SOURCE and DESTINATION are missing", context)
+    such = ". for the directory that you are in" if ":" in only else "NODE:PATH"
+    return click.UsageError(f"the destination is missing: name one after {text.show(only)}, such as {such}", context)
 
 
 async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool, quiet: bool, json_: bool) -> int:

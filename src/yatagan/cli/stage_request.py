@@ -14,6 +14,7 @@ from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.cli.context import App
 from yatagan.cli.pattern_options import expand_place
+from yatagan.cli.text import command
 from yatagan.config.areas import Area
 from yatagan.errors import BadPlace
 from yatagan.places import Place
@@ -40,23 +41,31 @@ class IfNewer(StrEnum):
     ASK = "ask"
 
 
-class Bundling(StrEnum):
-    """What travels in bundles, and what is stored as one."""
+class Pack(StrEnum):
+    """Whether small files travel together, to be unpacked on arrival."""
 
-    #: Small files travel together where that pays; what is stored as a bundle stays so.
+    #: Where that is faster.
     AUTO = "auto"
-    #: Every file travels alone, and bundles are files like others.
+    #: However few they are.
+    ALWAYS = "always"
+    #: Every file travels alone; without `--store`, bundles are files like others.
     NEVER = "never"
-    #: Every source is stored as one bundle.
-    WHOLE = "whole"
-    #: Every directory of a source is stored as one bundle.
+
+
+class Storing(StrEnum):
+    """As what a directory stays at the destination."""
+
+    FILES = "files"
+    #: Every source is one bundle.
+    BUNDLE = "bundle"
+    #: Every directory right below a source is one bundle.
     BY_DIRECTORY = "by-directory"
 
 
 _STORED = {
-    Bundling.WHOLE: StoringChoice.WHOLE,
-    Bundling.BY_DIRECTORY: StoringChoice.BY_DIRECTORY,
-    Bundling.NEVER: StoringChoice.FILES,
+    Storing.FILES: StoringChoice.FILES,
+    Storing.BUNDLE: StoringChoice.WHOLE,
+    Storing.BY_DIRECTORY: StoringChoice.BY_DIRECTORY,
 }
 
 
@@ -83,8 +92,8 @@ class Request:
         choice: Choice = EVERYTHING,
         modes: Modes | None = None,
         times: Times = Times.KEEP,
-        bundling: Bundling = Bundling.AUTO,
-        unpack: bool = False,
+        pack: Pack = Pack.AUTO,
+        storing: Storing | None = None,
         max_rate: int = 0,
         by: By = By.SIZE_AND_TIME,
         if_newer: IfNewer = IfNewer.ASK,
@@ -96,8 +105,8 @@ class Request:
         self.if_newer = if_newer
         self.by_digest = by is By.DIGEST
         self.max_rate = max_rate
-        self._bundling = bundling
-        self._unpack = unpack
+        self._pack = pack
+        self._storing = storing
         self._modes = modes
         self.times = times
         self.choice = choice
@@ -109,11 +118,11 @@ class Request:
                 str(sources[-1]), "all sources must be on the same machine", "stage them one after the other"
             )
         (self.source_node,) = nodes
-        if self.source_node and bundling in (Bundling.WHOLE, Bundling.BY_DIRECTORY) and not unpack:
+        if self.source_node and storing in (Storing.BUNDLE, Storing.BY_DIRECTORY):
             raise BadPlace(
                 str(sources[0]),
-                f"--bundle {bundling.value} stores directories of this machine",
-                f"make a bundle there with: yatagan bundle make {sources[0]}",
+                f"--store {storing.value} stores directories of this machine",
+                f"make a bundle there with: {command('bundle', 'make', sources[0])}",
             )
         self._template = _template(as_)
         self.sources = [(source.path, self._name(source)) for source in sources]
@@ -179,8 +188,8 @@ class Request:
                 "skip": [os.fsdecode(pattern) for pattern in self.choice.skip],
                 "modes": self._modes,
                 "times": self.times,
-                "bundle": self._bundling,
-                "unpack": self._unpack,
+                "pack": self._pack,
+                "store": self._storing,
                 "by_digest": self.by_digest,
                 "if_newer_there": self.if_newer,
                 "prove": self.prove,
@@ -197,12 +206,19 @@ class Request:
     @property
     def stored(self) -> StoringChoice:
         """Which directories are stored as bundles."""
-        return StoringChoice.FILES if self._unpack else _STORED.get(self._bundling, StoringChoice.AS_IT_IS)
+        if self._storing is None:
+            return StoringChoice.AS_IT_IS if self._sees_through else StoringChoice.FILES
+        return _STORED[self._storing]
+
+    @property
+    def _sees_through(self) -> bool:
+        """Whether stored bundles of the source are taken for the directories that they stand for."""
+        return self._storing is not None or self._pack is not Pack.NEVER
 
     @asynccontextmanager
     async def seen(self, source: Store) -> AsyncIterator[Readable]:
         """The source with its stored bundles as directories."""
-        if self._bundling is Bundling.NEVER:
+        if not self._sees_through:
             yield source
             return
         seeing = SeeThrough(source)
@@ -218,11 +234,10 @@ class Request:
         """
         proofs = (Prove.AUTO, Prove.ON_NODE) if source.traits.here else (Prove.AUTO,)
         near = source.traits.here and destination.traits.here
-        if self._bundling is Bundling.NEVER or near or self.prove not in proofs:
+        if self._pack is Pack.NEVER or near or self.prove not in proofs:
             return None
-        always = self._unpack and self._bundling is not Bundling.AUTO
         round_trip = sum([await _round_trip(end) for end in (source, destination) if not end.traits.here])
-        return BundlingChoice(Costs(round_trip), always)
+        return BundlingChoice(Costs(round_trip), always=self._pack is Pack.ALWAYS)
 
     def ends(self) -> tuple[Source, Source]:
         """Source and destination."""

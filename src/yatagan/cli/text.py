@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import os
+import re
+import shlex
 import sys
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from enum import StrEnum
 
 import click
+
+from yatagan.places import Place
 
 #: Below this many bytes a file, the rate is given in files.
 _SMALL = 100_000
@@ -45,6 +50,59 @@ def _escape(char: str) -> str:
 def place(node: str, path: bytes) -> str:
     """A place as it would be typed, made harmless."""
     return f"{node}:{show(path)}" if node else show(path)
+
+
+def quoted(word: bytes | str | Place) -> str:
+    """One word of a command line, for pasting into a shell.
+
+    What cannot be shown is written as bash, zsh and POSIX 2024 read it: `$'a\\nb'`. A local path that would be taken
+    for an option or a node begins with `./`.
+    """
+    if isinstance(word, Place):
+        raw = word.path or (b"" if word.node else b".")
+        if not word.node and not raw.startswith((b"/", b".")) and (raw.startswith(b"-") or _NODE.match(raw)):
+            raw = b"./" + raw
+        raw = f"{word.node}:".encode() + raw if word.node else raw
+    else:
+        raw = word if isinstance(word, bytes) else word.encode("utf-8", "surrogateescape")
+    text = raw.decode("utf-8", "surrogateescape")
+    if not any(_unsafe(char) for char in text):
+        return shlex.quote(text)
+    return "$'" + "".join(_dollar_escape(char) for char in text) + "'"
+
+
+_NODE = re.compile(rb"[^/:]*:")
+
+
+def _dollar_escape(char: str) -> str:
+    if char in "'\\":
+        return "\\" + char
+    if not _unsafe(char):
+        return char
+    return "".join(f"\\x{byte:02x}" for byte in char.encode("utf-8", "surrogateescape"))
+
+
+def command(*words: bytes | str | Place) -> str:
+    """A command of ours, for pasting: `yatagan batch resume 261127-k7qd`."""
+    return " ".join(["yatagan", *map(quoted, words)])
+
+
+def typed(words: Iterable[str]) -> str:
+    """A command as it was typed, for pasting."""
+    return " ".join(map(quoted, words))
+
+
+class Tone(StrEnum):
+    """The colours, which only verdicts and warnings have. All three can be read on dark and on light backgrounds."""
+
+    GOOD = "green"
+    WARNING = "magenta"
+    TROUBLE = "red"
+
+
+def tinted(words: str, tone: Tone, *, bold: bool = False) -> str:
+    """Words in the colour of a verdict or warning."""
+    return click.style(words, fg=tone.value, bold=bold)
 
 
 def size(count: int) -> str:
@@ -130,18 +188,28 @@ def facts(rows: Iterable[tuple[str, str]], indent: int = 2) -> None:
 def urgent(words: str) -> None:
     """Print a warning in full, wrapped."""
     for line in _wrap(words, width() - 2):
-        click.echo("  " + click.style(line, fg="yellow", bold=True))
+        click.echo("  " + tinted(line, Tone.WARNING, bold=True))
 
 
 def _wrap(text: str, room: int) -> list[str]:
     lines, line = [], ""
-    for word in text.split(" "):
+    for word in _words(text):
         if line and len(line) + 1 + len(click.unstyle(word)) > room:
             lines.append(line)
             line = word
         else:
             line = f"{line} {word}" if line else word
     return [*lines, line]
+
+
+def _words(text: str) -> Iterator[str]:
+    """The words of a text. A command in it, up to the end or a double space, is one, so that it can be pasted."""
+    before, command, rest = text.partition("yatagan ")
+    yield from before.rstrip(" ").split(" ") if before else ()
+    if command:
+        pasted, gap, after = rest.partition("  ")
+        yield command + pasted
+        yield from (gap + after).split(" ")[1:]
 
 
 def table(
@@ -166,4 +234,4 @@ def table(
 
 def warn(text: str) -> None:
     """Print a warning to standard error."""
-    click.echo(click.style("! ", fg="yellow") + text, err=True)
+    click.echo(tinted("! ", Tone.WARNING) + text, err=True)

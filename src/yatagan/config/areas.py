@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from yatagan.config.units import parse_duration, spell_duration
 from yatagan.errors import BadPlace, Refused
+from yatagan.near_names import nearest
 
 #: What an area may be called: as a node is, so that `@NAME/` ends where one expects.
 AREA_NAME = re.compile(r"[A-Za-z][A-Za-z0-9_-]{0,31}")
@@ -82,12 +83,16 @@ def find_area(node: str, areas: Iterable[Area], name: str) -> Area:
     known = {area.name: area for area in areas}
     if name in known:
         return known[name]
-    have = f"{node} has {', '.join('@' + each for each in sorted(known))}; " if known else f"{node} has none yet; "
-    raise BadPlace(
-        f"{node}:@{name}",
-        "there is no such area",
-        f"{have}save it with: yatagan area add {node} NAME PATH (a real name that starts with @ is written ./@…)",
-    )
+    raise BadPlace(f"{node}:@{name}", "there is no such area", _unknown_area(node, name, sorted(known)))
+
+
+def _unknown_area(node: str, name: str, known: Sequence[str]) -> str:
+    """What to do about an area's name that is not saved."""
+    real = "a real name that starts with @ is written ./@…"
+    if near := nearest(name, known):
+        return f"did you mean {node}:@{near}? ({real})"
+    have = f"{node} has {', '.join('@' + each for each in known)}; " if known else f"{node} has none yet; "
+    return f"{have}save it with: yatagan area add {node} NAME PATH ({real})"
 
 
 def below(area: Area, node: str, rest: bytes) -> bytes:

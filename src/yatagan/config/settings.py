@@ -105,12 +105,12 @@ def change_setting(home: Home, name: str, value: str) -> Settings:
 
 def allow_root(home: Home, root: str, *, writing: bool) -> Settings:
     """Allow commands to touch a directory (absolute), only to read or for writing as well. Raises BadConfig."""
-    settings = forbid_root(home, root)
+    settings = withdraw_root(home, root)
     key = "writable" if writing else "readable"
     return _change(home, "roots", key, sorted((*getattr(settings.roots, key), root)))
 
 
-def forbid_root(home: Home, root: str) -> Settings:
+def withdraw_root(home: Home, root: str) -> Settings:
     """Take a directory from the list again. Raises BadConfig."""
     settings = load_settings(home)
     for key in ("readable", "writable"):

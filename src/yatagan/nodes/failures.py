@@ -14,7 +14,7 @@ from yatagan.nodes.sftp_client import NotFiles
 
 def bad_key(node: Node, said: str, remedy: str = "") -> CannotReach:
     """The error for a key file that cannot be used."""
-    remedy = remedy or f"name another: yatagan node add {node.name} … --key FILE"
+    remedy = remedy or f"name another: yatagan node change {node.name} --key FILE"
     return CannotReach(node.name, "login", f"the key cannot be used: {said}", passing=False, remedy=remedy)
 
 

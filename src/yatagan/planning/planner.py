@@ -238,7 +238,9 @@ async def _look_at_bundle(destination: Store, storing: BundleToStore) -> None:
     storing.seen_index = await destination.look_closely(storing.bundle + index.SUFFIX)
     for path, seen in ((storing.bundle, storing.seen), (storing.bundle + index.SUFFIX, storing.seen_index)):
         if seen is not None and seen.kind is not Kind.FILE:
-            raise Refused(f"{_spell(destination, path)} is a {seen.kind.value}", "rename it, or stage without --bundle")
+            raise Refused(
+                f"{_spell(destination, path)} is a {seen.kind.value}", "rename it, or stage with --store files"
+            )
 
 
 def _refuse_losses(arrival: Arrival, choice: Choice) -> None:
@@ -250,13 +252,13 @@ def _refuse_losses(arrival: Arrival, choice: Choice) -> None:
         if choice and each.gone:
             raise Refused(
                 f"{name} would be made anew with less in it: a bundle is always made as a whole",
-                "leave out --only and --skip, or take --unpack to bring files beside it",
+                "leave out --only and --skip, or take --store files to bring files beside it",
             )
         unread = [path for path in arrival.tree.unread if path == each.path or path.startswith(each.path + b"/")]
         if unread or (not each.path and arrival.tree.unread):
             raise Refused(
                 f"{name} would be made anew without what cannot be read here",
-                "make it readable, or take --unpack to bring files beside it",
+                "make it readable, or take --store files to bring files beside it",
             )
 
 

@@ -223,7 +223,7 @@ def unpack(request: Request, alive: Alive) -> Reply:
         if outcome.what not in (unpacking.UNPACKED, unpacking.LEFT) and len(reported) < _MOST_REPORTED:
             reported.append([member.name.decode("latin-1"), outcome.what, outcome.why])
 
-    manner = unpacking.UnpackOptions(request["run"], request["replace"], request["links_out"], request["most"])
+    manner = unpacking.UnpackOptions(request["run"], request["if_there"], request["links_out"], request["most"])
     damage: List[List[Any]] = []
 
     def damaged(error: Damaged) -> None:
@@ -284,15 +284,16 @@ def _member_digest(reader: TarReader, member: Member, alive: Alive) -> str:
 
 def _index_lines(path: bytes) -> Optional[Iterator[index.IndexEntry]]:
     """The entries of the index, if there is a complete one."""
-    index_path = path + index.SUFFIX
-    try:
-        with _open(index_path) as stream:
-            stream.seek(max(0, os.fstat(stream.fileno()).st_size - 4096))
-            if index.read_totals(stream.read()) is None:
-                return None
-    except OSError:
-        return None
-    return index.read_lines(_lines(index_path))
+    for suffix in index.SUFFIXES:
+        try:
+            with _open(path + suffix) as stream:
+                stream.seek(max(0, os.fstat(stream.fileno()).st_size - 4096))
+                if index.read_totals(stream.read()) is None:
+                    return None
+        except OSError:
+            continue
+        return index.read_lines(_lines(path + suffix))
+    return None
 
 
 def _lines(path: bytes) -> Iterator[bytes]:

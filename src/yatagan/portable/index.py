@@ -1,4 +1,4 @@
-"""The index of a bundle: JSON Lines, one for each member, kept beside it as `NAME.index.jsonl`.
+"""The index of a bundle: JSON Lines, one for each member, kept beside it as `NAME.members.jsonl`.
 
 The first line names the format and the bundle; the last one holds the totals, so that an index that was cut off is
 known for one. In between come the members in the bundle's order: name, kind, size, mode, time, for files where their
@@ -13,7 +13,10 @@ from typing import Any, Dict, Iterable, Iterator, List, NamedTuple, Optional, Tu
 
 from yatagan.portable.tar import FILE, Member
 
-SUFFIX = b".index.jsonl"
+SUFFIX = b".members.jsonl"
+#: What it was called by versions before 0.17; still read.
+OLD_SUFFIX = b".index.jsonl"
+SUFFIXES = SUFFIX, OLD_SUFFIX
 FORMAT = "yatagan-index-1"
 
 

@@ -41,7 +41,7 @@ try:
 except ImportError:  # before Python 3.8
     Protocol = object  # type: ignore[assignment]
 
-NEVER, OLDER, ALWAYS = "never", "older", "always"
+LEAVE, REPLACE_OLDER, REPLACE = "leave", "replace-older", "replace"
 
 #: Files that are synced and given their names together, and their bytes.
 _GROUP, _GROUP_BYTES = 128, 64 << 20
@@ -95,7 +95,7 @@ class UnpackOptions(NamedTuple):
     """
 
     run: str
-    replace: str = NEVER
+    if_there: str = LEAVE
     links_out: bool = False
     most: Optional[int] = None
     sync_disk: bool = False
@@ -257,8 +257,8 @@ class Unpacker:
         if not again and passes_for(found, member, directory, name):
             self._report(MemberOutcome(member, LEFT))
             return _STAYS
-        wanted = self._manner.replace
-        if again or wanted == ALWAYS or (wanted == OLDER and found.st_mtime_ns < member.mtime_ns):
+        wanted = self._manner.if_there
+        if again or wanted == REPLACE or (wanted == REPLACE_OLDER and found.st_mtime_ns < member.mtime_ns):
             return found
         self._report(MemberOutcome(member, IN_THE_WAY, kind_of(found)))
         return _STAYS
