@@ -456,6 +456,9 @@ class Store:
     async def owner(self, path: bytes) -> str:
         return ""
 
+    async def group(self, path: bytes) -> int | None:
+        return None
+
     async def remove(self, path: bytes) -> None:
         await self._request(path)
         self._inode(path)

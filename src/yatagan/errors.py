@@ -56,6 +56,7 @@ class Fault(StrEnum):
     NOT_IN_BUNDLE = "not-in-bundle"
     WOULD_LOSE = "would-lose"
     NEWER_THERE = "newer-there"
+    NOT_KEPT = "not-kept"
     WITH_BUNDLE = "with-bundle"
     ONLY_READ = "only-read"
 

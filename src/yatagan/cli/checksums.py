@@ -11,6 +11,7 @@ from typing import Any
 
 import click
 
+from yatagan.batches.batch_store import new_name
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
@@ -22,11 +23,12 @@ from yatagan.cli.scan_progress import EntryCount
 from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME, Listed, parse_list
 from yatagan.errors import BadPlace, Fault, StoreError
 from yatagan.ledger.records import Ledger, RecordKind, record_name
-from yatagan.places import KEPT_DIRECTORY, PART_PREFIX, PART_SUFFIX, Place, name_fields
+from yatagan.places import PART_PREFIX, PART_SUFFIX, Place, name_fields
 from yatagan.stores.interface import Kind, Placement, Readable, Store
 from yatagan.trees import checksum_record
 from yatagan.trees.checksum_record import Finding, Verdicts
 from yatagan.trees.hashing import Content, DigestOrigin, digests
+from yatagan.trees.kept_directories import KeptDirectories
 from yatagan.trees.patterns import Choice
 from yatagan.trees.scan import Tree, scan
 
@@ -201,12 +203,8 @@ async def _put(store: Store, path: bytes, data: bytes) -> None:
 
 async def _kept_name(store: Store, path: bytes) -> bytes:
     """The path under which a replaced list is kept. Makes the directories for it."""
-    kept = posixpath.join(posixpath.dirname(path), KEPT_DIRECTORY)
-    stamp = time.strftime("list-%Y%m%d-%H%M%S-").encode() + secrets.token_hex(2).encode()
-    for above in (kept, posixpath.join(kept, stamp)):
-        if await store.look(above) is None:
-            await store.make_directory(above, 0o700)
-    return posixpath.join(kept, stamp, posixpath.basename(path))
+    directories = KeptDirectories(store, posixpath.dirname(path), new_name().encode())
+    return await directories.path_for(posixpath.basename(path))
 
 
 def _patterns(choice: Choice) -> dict[str, list[str]]:

@@ -119,6 +119,9 @@ def _show(where: Place, tree: Tree, bundle: bytes, batches: Batches) -> None:
         what = f"{text.count(len(sizes), 'unfinished file')}, {text.size(sum(sizes))} so far, of {whose}"
         see = text.command("batch", "show", batch) if batches.holds(batch) else text.command("parts", "list", where)
         click.echo(f"{what}; see: {see}")
+    for path in tree.kept:
+        see = text.command("kept", "list", Place(where.node, posixpath.dirname(tree.absolute(path))))
+        click.echo(f"replaced files are kept here; see: {see}")
     for path, fault in sorted(tree.unread.items()):
         text.warn(f"{text.show(path)}: {messages.fault(fault)}")
     if tree.dropped:

@@ -23,6 +23,7 @@ _COMMANDS = {
     "bundle": ("bundle", "Make archives of directories; list, unpack and check them."),
     "batch": ("batch", "See what became of a batch; go on with one."),
     "parts": ("parts", "Find unfinished files that nobody will finish; remove them."),
+    "kept": ("kept", "Find what was replaced; bring it back or remove it."),
     "checksums": ("checksums", "Write the checksum list of a tree."),
     "verify": ("checksums", "Verify a tree against its checksum list."),
     "mkdir": ("mkdir_rename_remove", "Make a directory, here or on a node."),

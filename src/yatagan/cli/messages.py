@@ -52,6 +52,7 @@ _FAULTS = {
     Fault.ONLY_READ: "it is in a directory that is kept as one to read only",
     Fault.NO_SPACE_HERE: "no space here for the bundle, which is made before it is sent",
     Fault.NEWER_THERE: "the file there is newer, or was changed since it was staged; it was left as it is",
+    Fault.NOT_KEPT: "nothing like that is kept of it",
     Fault.WOULD_LOSE: "a file cannot be read, and the bundle there would lose it",
     Fault.WITH_BUNDLE: "the bundle that it was to be in could not be stored",
     Fault.NOT_IN_BUNDLE: "the bundle was made without it",
@@ -75,6 +76,7 @@ _REMEDIES = {
     Fault.DESTINATION_GONE: "put it back if it was only renamed, then resume the batch; or carry everything again: "
     "yatagan batch resume --make-again",
     Fault.DESTINATION_MOVED: "put the right one back, then resume the batch; or stage anew",
+    Fault.NOT_KEPT: "see what is kept with: yatagan kept list PLACE",
     Fault.SILENT: "check the node, then try again",
     Fault.CONNECTION_LOST: "check the network, then try again",
 }
@@ -83,6 +85,7 @@ _REMEDIES = {
 _STATUSES = {
     **dict.fromkeys(e.CONNECTION_FAULTS, ExitStatus.NO_LOGIN),
     Fault.MISSING: ExitStatus.USAGE,
+    Fault.NOT_KEPT: ExitStatus.USAGE,
     Fault.LEADS_OUT: ExitStatus.REFUSED,
     Fault.ONLY_READ: ExitStatus.REFUSED,
     Fault.DESTINATION_MOVED: ExitStatus.REFUSED,

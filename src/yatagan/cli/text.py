@@ -158,6 +158,16 @@ def moment(ns: int) -> str:
         return "?"
 
 
+def timestamp(ns: int) -> str:
+    """A time for scripts, by RFC 3339, in UTC: `2026-11-27T16:30:00.123456789Z`; "" for one that no calendar has."""
+    seconds, rest = divmod(ns, 1_000_000_000)
+    try:
+        whole = time.strftime("%Y-%m-%dT%H:%M:%S", time.gmtime(seconds))
+    except (OverflowError, ValueError, OSError):
+        return ""
+    return f"{whole}.{rest:09d}Z" if rest else f"{whole}Z"
+
+
 def width() -> int:
     """The columns of the terminal, within limits."""
     try:

@@ -23,6 +23,7 @@ _PLAIN = frozenset(
         "read_link",
         "free_space",
         "owner",
+        "group",
         "clock_ns",
         "copy_part",
         "make_directory",

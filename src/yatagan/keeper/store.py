@@ -135,6 +135,11 @@ class KeeperStore:
         """See `Store.owner`."""
         return str(await self.ask("owner", path))
 
+    async def group(self, path: bytes) -> int | None:
+        """See `Store.group`."""
+        found: int | None = await self.ask("group", path)
+        return found
+
     async def free_space(self, path: bytes) -> int | None:
         """See `Store.free_space`."""
         found: int | None = await self.ask("free_space", path)

@@ -275,11 +275,10 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
 
     async def owner(self, path: bytes) -> str:
         """The account that owns a name, or its number; "" where the server tells neither."""
-        packet = await self._ask(wire.LSTAT, wire.encode_string(path), wire.ATTRS)
-        (flags,) = wire.decode_numbers(">I", packet)
-        if not flags & wire.HAS_OWNERS:
+        numbers = await self._owners(path)
+        if numbers is None:
             return ""
-        (number,) = wire.decode_numbers(">I", packet[12 if flags & wire.HAS_SIZE else 4 :])
+        number, _ = numbers
         try:
             body = wire.encode_string(wire.NUMBER.pack(number)) + wire.encode_string(b"")
             names = await self._extended(b"users-groups-by-id@openssh.com", body, wire.EXTENDED_REPLY)
@@ -287,6 +286,20 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
             return str(number)
         name, _ = wire.decode_string(wire.decode_string(names, 0)[0], 0)
         return name.decode("utf-8", "backslashreplace") or str(number)
+
+    async def group(self, path: bytes) -> int | None:
+        """The number of the group that owns a name; None where the server does not tell."""
+        numbers = await self._owners(path)
+        return numbers[1] if numbers is not None else None
+
+    async def _owners(self, path: bytes) -> tuple[int, int] | None:
+        """The numbers of the account and the group that own a name."""
+        packet = await self._ask(wire.LSTAT, wire.encode_string(path), wire.ATTRS)
+        (flags,) = wire.decode_numbers(">I", packet)
+        if not flags & wire.HAS_OWNERS:
+            return None
+        user, group = wire.decode_numbers(">II", packet[12 if flags & wire.HAS_SIZE else 4 :])
+        return user, group
 
     async def open_directory(self, path: bytes) -> bytes:
         """Open a directory. Returns a handle for `names`."""

@@ -128,12 +128,53 @@ class UnpackDirectories:
     def for_kept(self, run: str, parts: Parts) -> int:
         """Open the directory for what is replaced in another one; the caller closes it."""
         descriptor = os.dup(self.root)
-        for name in (b".yatagan-kept", run.encode("ascii"), *parts):
-            try:
-                os.mkdir(name, 0o700, dir_fd=descriptor)
-            except FileExistsError:
-                pass
-            below = open_below(descriptor, name, _FLAGS)
-            os.close(descriptor)
-            descriptor = below
+        for depth, name in enumerate((b".yatagan-kept", run.encode("ascii"), *parts)):
+            made = _make_below(descriptor, name)
+            descriptor = _go_below(descriptor, name)
+            if made:
+                self._open_as(descriptor, parts[: max(0, depth - 1)])
         return descriptor
+
+    def _open_as(self, descriptor: int, parts: Parts) -> None:
+        """Give a new directory the permissions of the one that its contents come from; or leave it closed to others."""
+        try:
+            origin = self.existing(parts)
+        except MemberRefused:
+            return
+        try:
+            made, model = os.fstat(descriptor), os.fstat(origin)
+            os.fchmod(descriptor, kept_mode(made.st_mode, model.st_mode, made.st_gid == model.st_gid))
+        except OSError:
+            return
+        finally:
+            os.close(origin)
+
+
+def kept_mode(made: int, origin: int, same_group: bool) -> int:
+    """The mode of a directory for what is replaced in another one, of mode `origin`; `made` is what it was made with.
+
+    It lets nobody in whom the other one does not let in: another group than that one's gets what that group and others
+    both had. A set-group-id bit that was inherited stays.
+    """
+    wanted = origin & 0o1777
+    if not same_group:
+        both = wanted & 0o007 & wanted >> 3
+        wanted = wanted & ~0o077 | both << 3 | both
+    return wanted | made & 0o2000
+
+
+def _make_below(directory: int, name: bytes) -> bool:
+    """Make a directory, closed to others. Returns whether it was missing."""
+    try:
+        os.mkdir(name, 0o700, dir_fd=directory)
+    except FileExistsError:
+        return False
+    return True
+
+
+def _go_below(directory: int, name: bytes) -> int:
+    """Open a directory in another one, which is closed."""
+    try:
+        return open_below(directory, name, _FLAGS)
+    finally:
+        os.close(directory)

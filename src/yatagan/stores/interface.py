@@ -373,6 +373,9 @@ class Store(Readable, Protocol):
     async def owner(self, path: bytes) -> str:
         """The account that owns a name, or its number; "" where the store does not say."""
 
+    async def group(self, path: bytes) -> int | None:
+        """The number of the group that owns a name; None where the store does not say."""
+
     async def rename(self, path: bytes, new: bytes) -> None:
         """Rename on the same disk. EXISTS, with nothing done, when the name is taken."""
 

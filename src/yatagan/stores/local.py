@@ -134,6 +134,15 @@ class LocalStore:
 
         return await in_thread(path, name)
 
+    async def group(self, path: bytes) -> int | None:
+        """See `Store.group`."""
+
+        def number() -> int:
+            with directories.parent_of(path) as (directory, base):
+                return os.stat(base, dir_fd=directory, follow_symlinks=False).st_gid
+
+        return await in_thread(path, number)
+
     async def free_space(self, path: bytes) -> int | None:
         """See `Store.free_space`."""
         try:

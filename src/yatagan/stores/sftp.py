@@ -200,6 +200,10 @@ class SftpStore:
         """See `Store.owner`."""
         return await self.ask(self.files.owner(path), path)
 
+    async def group(self, path: bytes) -> int | None:
+        """See `Store.group`."""
+        return await self.ask(self.files.group(path), path)
+
     async def free_space(self, path: bytes) -> int | None:
         """See `Store.free_space`."""
         try:

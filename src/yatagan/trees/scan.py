@@ -45,7 +45,8 @@ class Tree:
 
     `entries` maps paths relative to the root (the root itself is b"") to facts; `targets` holds what
     links point to; `unread` what could not be looked into, and why; `skipped` counts what was left out by a
-    choice, a directory with all below it as one; `unfinished` are part files of ours, which are no entries.
+    choice, a directory with all below it as one; `unfinished` are part files of ours and `kept` the directories of
+    replaced files, which are no entries.
     `dropped` counts names that no directory can hold, of which the first are in `dropped_names`; `repeated` counts
     entries that a listing named more than once.
     """
@@ -56,6 +57,7 @@ class Tree:
     unread: dict[bytes, Fault] = field(default_factory=dict)
     skipped: int = 0
     unfinished: dict[bytes, Facts] = field(default_factory=dict)
+    kept: list[bytes] = field(default_factory=list)
     dropped: int = 0
     dropped_names: list[bytes] = field(default_factory=list)
     repeated: int = 0
@@ -74,6 +76,7 @@ class Tree:
         self.dropped_names += other.dropped_names[: _DROPPED_SHOWN - len(self.dropped_names)]
         self.repeated += other.repeated
         self.unfinished.update({posixpath.join(name, path): facts for path, facts in other.unfinished.items()})
+        self.kept += [posixpath.join(name, path) for path in other.kept]
 
     def files(self) -> list[bytes]:
         """The regular files, sorted by path."""
@@ -204,14 +207,19 @@ class _Scan:
                         if not facts.same_as(found[path]) or repeated > len(found) + _REPEATED:
                             raise _Contradiction
                     elif is_ours(name) and not self._ours:
-                        if facts.kind is Kind.FILE:
-                            self._tree.unfinished[path] = facts
+                        self._note_ours(path, facts)
                     elif self._choice.skips(path):
                         self._tree.skipped += 1
                     else:
                         found[path] = facts
         self._tree.repeated += repeated
         return found
+
+    def _note_ours(self, path: bytes, facts: Facts) -> None:
+        if facts.kind is Kind.FILE:
+            self._tree.unfinished[path] = facts
+        elif facts.kind is Kind.DIRECTORY:
+            self._tree.kept.append(path)
 
     def _drop(self, path: bytes) -> None:
         self._tree.dropped += 1

@@ -1,0 +1,76 @@
+"""The directories under `.yatagan-kept/BATCH/` that hold what was replaced.
+
+They repeat the paths of what they hold, and give nobody more than the directories that it comes from: not their owner,
+not their group, and not others.
+"""
+
+from __future__ import annotations
+
+import posixpath
+from collections.abc import Awaitable, Callable
+
+from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.places import KEPT_DIRECTORY
+from yatagan.portable.unpack_directories import kept_mode
+from yatagan.stores.interface import Store
+
+
+async def _unchecked(path: bytes) -> None:
+    """The default check: none."""
+
+
+class KeptDirectories:
+    """Directories for what one batch replaces below `top`, made when they are needed.
+
+    `check` is called before a directory is made, and may raise.
+    """
+
+    def __init__(
+        self, store: Store, top: bytes, batch: bytes, check: Callable[[bytes], Awaitable[None]] = _unchecked
+    ) -> None:
+        self._store = store
+        self._top = top
+        self._base = posixpath.join(top, KEPT_DIRECTORY, batch)
+        self._check = check
+        self._made: set[bytes] = set()
+
+    async def path_for(self, relative: bytes) -> bytes:
+        """The path under which something of `top` is kept. Makes the directories for it. Raises StoreError."""
+        above = posixpath.dirname(relative)
+        await self._make(posixpath.dirname(self._base), self._top)
+        await self._make(self._base, self._top)
+        names = above.split(b"/") if above else []
+        for depth in range(1, len(names) + 1):
+            below = b"/".join(names[:depth])
+            await self._make(posixpath.join(self._base, below), posixpath.join(self._top, below))
+        return posixpath.join(self._base, relative)
+
+    async def _make(self, path: bytes, origin: bytes) -> None:
+        """Make a directory for what comes out of `origin`."""
+        if path in self._made:
+            return
+        await self._check(path)
+        try:
+            await self._store.make_directory(path, 0o700)
+        except StoreError as error:
+            if error.fault is not Fault.EXISTS:
+                raise
+        else:
+            await self._open_as(path, origin)
+        self._made.add(path)
+
+    async def _open_as(self, path: bytes, origin: bytes) -> None:
+        """Give a new directory the permissions of its origin, as far as that lets nobody in who is not let in there.
+
+        Where that fails it stays closed to all but its owner, which is no reason not to keep anything.
+        """
+        try:
+            made, model = await self._store.look(path), await self._store.look(origin)
+            if made is None or model is None:
+                return
+            group = await self._store.group(path)
+            same = group is not None and group == await self._store.group(origin)
+            await self._store.set_facts(path, mode=kept_mode(made.mode, model.mode, same_group=same), mtime_ns=None)
+        except StoreError as error:
+            if error.fault in CONNECTION_FAULTS:
+                raise
