@@ -161,7 +161,7 @@ def test_a_login_node_is_cautioned_against(program: Program, far: Far) -> None:
     (program.directory / "fen" / "a").write_bytes(b"x" * 5000)
     dunlin = ["dunlin" if word == far.name else word for word in far.add]
     program(*dunlin, "--role", "login", "--cluster", "fens")
-    program.save(*far.add, "--cluster", "fens")
+    program("node", "change", far.name, "--cluster", "fens")
     assert "made for logging in" not in program("stage", "fen", "dunlin:", "--plan-only").stdout
     with (program.home / "settings.toml").open("a") as stream:
         stream.write('[login-node]\nsize = "1kB"\n')

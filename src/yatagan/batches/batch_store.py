@@ -114,17 +114,29 @@ class Batch:
         finally:
             os.close(descriptor)
 
-    def stopped_process(self) -> int | None:
-        """The process that holds the lock, if it is on this machine and suspended (SIGSTOP, Ctrl-Z); else None."""
+    def delete(self) -> None:
+        """Delete the directory of a batch that is locked by us; the journal first, without which there is no batch."""
+        for name in ("journal.db", "journal.db-wal", "journal.db-shm"):
+            (self.directory / name).unlink(missing_ok=True)
+        shutil.rmtree(self.directory, ignore_errors=True)
+
+    def process(self) -> int | None:
+        """The process that holds the lock, if it is on this machine; else None."""
         try:
             descriptor = os.open(self.directory / "lock", os.O_RDONLY | os.O_CLOEXEC)
-            try:
-                holder = _read_holder(descriptor)
-            finally:
-                os.close(descriptor)
-            pid = holder.get("pid")
-            if holder.get("host") != platform.node() or not isinstance(pid, int):
-                return None
+        except OSError:
+            return None
+        try:
+            holder = _read_holder(descriptor)
+        finally:
+            os.close(descriptor)
+        pid = holder.get("pid")
+        return pid if holder.get("host") == platform.node() and isinstance(pid, int) else None
+
+    def stopped_process(self) -> int | None:
+        """The process that holds the lock, if it is on this machine and suspended (SIGSTOP, Ctrl-Z); else None."""
+        pid = self.process()
+        try:
             state = Path(f"/proc/{pid}/stat").read_text(errors="replace").rpartition(")")[2].split()[0]
         except (OSError, IndexError):
             return None

@@ -13,6 +13,7 @@ from yatagan.batches.journal_data import Header
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Prove, Step, StepKind
 from yatagan.cli import exit_status, messages, run_batch, shell_completion, text
+from yatagan.cli.batch_end import cancel_command, remove_command
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.exit_status import ExitStatus
@@ -20,7 +21,6 @@ from yatagan.engine.recording import record
 from yatagan.errors import JournalError, Refused
 from yatagan.ledger.records import Ledger
 from yatagan.places import Place, name_fields
-from yatagan.planning.takeover import remove_parts
 from yatagan.stores.local import LocalStore
 from yatagan.transfer.extents import Extents
 
@@ -173,7 +173,7 @@ async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, *
     journal = batch.journal()
     try:
         outcome = outcome_of(journal)
-        _refuse_cancelled(outcome)
+        run_batch.refuse_cancelled(outcome)
         if outcome.good and not make_again:
             journal.clear_spool()
             record(journal, Ledger(app.home.ledger))
@@ -201,57 +201,6 @@ async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, *
         elif not quiet or not outcome.good:
             run_batch.summary(app, journal, outcome, problem)
         return exit_status.of_batch(outcome, problem).status
-    finally:
-        journal.close()
-        batch.unlock()
-
-
-def _refuse_cancelled(outcome: BatchCounts) -> None:
-    """Raise Refused for a cancelled batch."""
-    standing = outcome.standing
-    if standing.state is BatchState.CANCELLED:
-        raise Refused(
-            f"batch {outcome.header.id} is cancelled"
-            + (f": {standing.detail} took its place" if standing.detail else ""),
-            f"go on with: yatagan batch resume {standing.detail}" if standing.detail else "stage again",
-        )
-
-
-@batch_command.command(epilog="Example: yatagan batch cancel k7qd")
-@click.argument("id", shell_complete=shell_completion.batches)
-@no_questions
-@as_json
-def cancel(id: str, no_questions: bool, json_: bool) -> None:
-    """Give an unfinished batch up. What is in place stays; its unfinished files at the destination are removed."""
-    app = App.start(questions=not no_questions)
-    batch = Batches(app.home.batches).find(id)
-    run(_cancel(app, batch, json_=json_))
-
-
-async def _cancel(app: App, batch: Batch, *, json_: bool) -> None:
-    batch.lock()
-    journal = batch.journal()
-    try:
-        outcome = outcome_of(journal)
-        _refuse_cancelled(outcome)
-        if outcome.standing.state is BatchState.FINISHED:
-            raise Refused(f"batch {batch.name} is finished", "what it has put there is removed with: yatagan remove")
-        header = outcome.header
-        place = Place(header.destination_node, header.destination)
-        store = await app.open(app.source(place, pinned=outcome.standing.pins.get(place.node), commands=False))
-        try:
-            journal.cancel("")
-            removed = await remove_parts(journal, store)
-        finally:
-            await store.close()
-        journal.clear_spool()
-        if json_:
-            say_json({**run_batch.as_json(outcome_of(journal)), "removed": removed})
-        else:
-            click.echo(
-                f"Batch {batch.name} is cancelled: {text.count(outcome.moved, 'file')} in place, "
-                f"{text.count(removed, 'unfinished file')} removed."
-            )
     finally:
         journal.close()
         batch.unlock()
@@ -301,3 +250,7 @@ def _step_json(step: Step, carried: bool) -> dict[str, Any]:
         "detail": step.detail,
         "evidence": step.evidence,
     }
+
+
+for _command in (cancel_command, remove_command):
+    batch_command.add_command(_command)

@@ -174,15 +174,16 @@ async def _write(
     name = posixpath.basename(target.path)
     try:
         facts = checksum_record.write_facts(tree, name, data)
-        await _put(there, target.path, data)
-        await _put(there, target.path + checksum_record.FACTS_SUFFIX, facts)
+        keeping = KeptDirectories(there, posixpath.dirname(target.path), new_name().encode())
+        await _put(there, target.path, data, keeping)
+        await _put(there, target.path + checksum_record.FACTS_SUFFIX, facts, keeping)
     finally:
         if there is not store:
             await there.close()
     return target, name
 
 
-async def _put(store: Store, path: bytes, data: bytes) -> None:
+async def _put(store: Store, path: bytes, data: bytes, keeping: KeptDirectories) -> None:
     """Write a small file atomically; an older one of its name is kept."""
     directory = posixpath.dirname(path)
     part = posixpath.join(directory, PART_PREFIX + b"list-" + secrets.token_hex(4).encode() + PART_SUFFIX)
@@ -192,19 +193,13 @@ async def _put(store: Store, path: bytes, data: bytes) -> None:
             await writer.write(offset, data[offset : offset + store.traits.write_size])
         await writer.sync()
         seen = await store.look(path)
-        kept = await _kept_name(store, path) if seen is not None else b""
+        kept = await keeping.path_for(posixpath.basename(path)) if seen is not None else b""
         await store.place(
             writer,
             Placement(part, path, len(data), directory, mode=0o644, mtime_ns=time.time_ns(), seen=seen, kept=kept),
         )
     finally:
         await writer.close()
-
-
-async def _kept_name(store: Store, path: bytes) -> bytes:
-    """The path under which a replaced list is kept. Makes the directories for it."""
-    directories = KeptDirectories(store, posixpath.dirname(path), new_name().encode())
-    return await directories.path_for(posixpath.basename(path))
 
 
 def _patterns(choice: Choice) -> dict[str, list[str]]:

@@ -19,7 +19,7 @@ from yatagan.cli.context import App, OpenSession
 from yatagan.cli.login_questions import AtTerminal
 from yatagan.cli.progress_view import Progress, view_for
 from yatagan.engine.run import BatchRun
-from yatagan.errors import DESTINATION_FAULTS, SPACE_FAULTS, CannotReach, Fault, JournalError
+from yatagan.errors import DESTINATION_FAULTS, SPACE_FAULTS, CannotReach, Fault, JournalError, Refused
 from yatagan.keeper.client import KeeperRun
 from yatagan.ledger.records import Ledger
 from yatagan.places import KEPT_DIRECTORY, name_fields
@@ -148,6 +148,17 @@ def summary(app: App, journal: Journal, outcome: BatchCounts, problem: CannotRea
     failures(journal, f"yatagan batch show {header.id}")
     if standing.state is not BatchState.FINISHED:
         _what_next(outcome, problem)
+
+
+def refuse_cancelled(outcome: BatchCounts) -> None:
+    """Raise Refused for a cancelled batch."""
+    standing = outcome.standing
+    if standing.state is BatchState.CANCELLED:
+        raise Refused(
+            f"batch {outcome.header.id} is cancelled"
+            + (f": {standing.detail} took its place" if standing.detail else ""),
+            f"go on with: {text.command('batch', 'resume', standing.detail)}" if standing.detail else "stage again",
+        )
 
 
 def _colour(outcome: BatchCounts) -> str:

@@ -157,6 +157,10 @@ class Keeper:
         finally:
             await peer.close()
 
+    async def stop(self, batch: str) -> None:
+        """Stop a batch that it carries, cleanly. Returns at once; the batch's lock is free when it has stopped."""
+        await self._ask("stop batch", batch)
+
     async def check_up(self, node: Node) -> Checkup:
         """What the node can do, looked at by the keeper."""
         from yatagan.stores.node_probe import AreaSpace, Checkup

@@ -184,6 +184,8 @@ class Service:
                 return self.status()
             case "close":
                 return self._close(stop_batches=values[0])
+            case "stop batch":
+                return self._stop_batch(values[0])
             case "lease":
                 version, node, pinned = values
                 client.store = await self._lease(version, node, pinned)
@@ -200,6 +202,10 @@ class Service:
             case _:
                 assert client.store is not None
                 return await of_the_store(client, client.store, what, values)
+
+    def _stop_batch(self, batch: str) -> None:
+        if (run := self._runs.get(batch)) is not None:
+            run.stop()
 
     def _close(self, *, stop_batches: bool) -> None:
         if self._runs and not stop_batches:

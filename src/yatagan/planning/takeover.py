@@ -113,14 +113,20 @@ def _continues(step: Step, old: Step) -> bool:
     return alone and step.source == old.source and step.facts.same_as(old.facts)
 
 
+def left_parts(journal: Journal) -> Iterator[bytes]:
+    """Part files that a batch which has ended may have left, by their paths."""
+    for step in journal.steps(*_NOT_DONE):
+        if step.generation:
+            yield step.part(journal.header().id)
+
+
 def left_behind(batches: Batches, node: str) -> Iterator[tuple[bytes, bytes]]:
     """Part files that ended batches may have left on a node, as (destination, path)."""
     for _, journal in batches.opened():
         header, state = journal.header(), journal.standing().state
         if header.destination_node == node and state in (BatchState.FINISHED, BatchState.CANCELLED):
-            for step in journal.steps(*_NOT_DONE):
-                if step.generation:
-                    yield header.destination, step.part(header.id)
+            for part in left_parts(journal):
+                yield header.destination, part
 
 
 async def remove_parts(journal: Journal, destination: Store, keep: frozenset[bytes] = frozenset()) -> int:
