@@ -130,6 +130,40 @@ def test_password_and_code_once_for_the_whole_stage(program: Program, practice: 
     assert again.end() == 0 and "Nothing to move" in again.seen
 
 
+def test_a_wrong_answer_is_said_to_be_wrong(program: Program, practice: Practice) -> None:
+    program(*practice.far("bittern").add)
+    for opened in (False, True):
+        words = ("node", "open", "bittern") if opened else ("list", "bittern:")
+        terminal = Terminal(program, *words)
+        terminal.expect("Password:")
+        assert "did not accept" not in terminal.seen
+        terminal.type("wrong")
+        terminal.expect("bittern did not accept that: 5 tries left")
+        log_in(terminal, practice)
+        assert terminal.end() == 0 and terminal.seen.count("did not accept") == 1
+    program("node", "close", "bittern")
+    terminal = Terminal(program, "list", "bittern:")
+    for _ in range(6):
+        terminal.expect("Password:")
+        terminal.type("wrong")
+    assert terminal.end() == 3
+    assert "1 try left" in terminal.seen and "did not accept what was answered" in terminal.seen
+
+
+def test_a_wrong_pass_phrase_is_said_to_be_wrong(program: Program, practice: Practice, tmp_path: Path) -> None:
+    key = tmp_path / "locked"
+    shutil.copy(practice.site.login_key, key)
+    subprocess.run(["ssh-keygen", "-q", "-p", "-N", "right", "-f", str(key)], check=True)
+    far = practice.far()
+    far.add[far.add.index("--key") + 1] = str(key)
+    program(*far.add)
+    terminal = Terminal(program, "list", "heron:")
+    for phrase in ("wrong", "right"):
+        terminal.expect("Pass phrase of the key")
+        terminal.type(phrase)
+    assert terminal.end() == 0 and "that does not open the key: 2 tries left" in terminal.seen
+
+
 def spellings(secret: str) -> set[bytes]:
     """A secret as it is, in hex, as part of a URL, and at any place within base64."""
     raw = secret.encode()
@@ -169,7 +203,7 @@ def test_no_secret_is_anywhere(program: Program, practice: Practice, tmp_path: P
     practice.wrong("bittern", max_rate="1MB", cut_after="2MB")
     terminal = Terminal(program, "stage", "big", "bittern:")
     log_in(terminal, practice, secrets_used[1])
-    terminal.expect("%")
+    terminal.expect("of 4.00 MB")
     assert [traces(secret, program.home) for secret in secrets_used] == [[], []]
     terminal.expect("the connection was lost")
     secrets_used.append(practice.site.codes.read_text().split()[0])
@@ -290,7 +324,7 @@ def test_a_used_code_is_refused(program: Program, practice: Practice) -> None:
         except AssertionError:
             break
         terminal.type("wrong")
-    assert terminal.end() == 3 and "refused the login" in terminal.seen
+    assert terminal.end() == 3 and "did not accept what was answered" in terminal.seen
 
 
 def _stage_over_a_cut(program: Program, practice: Practice) -> tuple[Far, Terminal]:

@@ -66,6 +66,13 @@ class PartsFound:
 
 
 @dataclass(frozen=True, slots=True)
+class StepProven:
+    """The contents of a step's part file are proven; it has no final name yet."""
+
+    number: int
+
+
+@dataclass(frozen=True, slots=True)
 class StepSettled:
     """A step is settled."""
 
@@ -98,6 +105,14 @@ class Note:
 
 
 @dataclass(frozen=True, slots=True)
+class Quiet:
+    """A node has answered nothing for `seconds`, though it was asked; 0 when it answers again."""
+
+    node: str
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
 class Ageing:
     """The batch waits until a change to a new file would show in its times."""
 
@@ -120,9 +135,11 @@ Event = (
     | BytesMoved
     | BundleMade
     | PartsFound
+    | StepProven
     | StepSettled
     | StepPostponed
     | Note
+    | Quiet
     | Ageing
     | BatchSettled
 )

@@ -17,6 +17,7 @@ from yatagan.batches.journal_data import Header, Standing, StepGroup
 from yatagan.batches.journal_rows import COLUMNS, OPEN, step_of
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import MEMBERS_PHASE, Modes, Prove, Step, StepKind, Times
+from yatagan.batches.strip import StripFile
 from yatagan.errors import Fault, JournalError
 from yatagan.stores.interface import Facts
 
@@ -115,6 +116,14 @@ class JournalReading:
         """Unsettled steps that have durable bytes at the destination."""
         query = f"SELECT {COLUMNS} FROM step WHERE state IN {OPEN!r} AND durable != '' ORDER BY number"
         return [step_of(row) for row in self._rows(query)]
+
+    def strip_files(self) -> Iterator[StripFile]:
+        """The files that are to be carried, or were, in the order of the plan."""
+        rows = self._rows(
+            "SELECT number, size, state, bundle FROM step WHERE kind = 'file'"
+            " AND state NOT IN ('left as is', 'not carried') ORDER BY number"
+        )
+        return (StripFile(number, size, StepState(state), bundle) for number, size, state, bundle in rows)
 
     def tally(self) -> list[StepGroup]:
         """Counts and bytes of steps, grouped by kind, state, evidence, fault, and whether they replace something."""

@@ -133,6 +133,11 @@ class SeeThrough:
 
     # -- as a store ----------------------------------------------------------------------------------------
 
+    @property
+    def quiet_seconds(self) -> float:
+        """See `Readable.quiet_seconds`."""
+        return self._store.quiet_seconds
+
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
         """See `Readable.resolve`."""
         return await self._store.resolve(path, follow=follow)

@@ -17,7 +17,8 @@ from yatagan.cli.context import App, as_json, no_questions, one_of, run
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_warnings import refuse_read_only
-from yatagan.cli.progress_view import Progress, view_for
+from yatagan.cli.progress import Progress
+from yatagan.cli.progress_view import view_for
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.errors import CONNECTION_FAULTS, BadPlace, Fault, Refused, StoreError
 from yatagan.ledger.records import Ledger, RecordKind, record_name

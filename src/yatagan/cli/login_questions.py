@@ -10,7 +10,7 @@ from contextlib import AbstractContextManager, ExitStack
 
 import click
 
-from yatagan.cli.text import show, warn
+from yatagan.cli.text import count, show, warn
 from yatagan.errors import GivenUp, NeedsAnswer
 from yatagan.nodes.prompts import LoginProgress, NoPrompter, Question
 
@@ -53,6 +53,13 @@ class AtTerminal:
         with self.aside():
             for line in said.strip().splitlines():
                 click.echo(f"{node} says: {show(line.strip())}", err=True)
+
+    def refused(self, node: str, tries_left: int) -> None:
+        """Say that an answer was wrong."""
+        self.waited()
+        left = count(tries_left, "try", "tries")
+        with self.aside():
+            warn(f"{node} did not accept that: {left} left" if node else f"that does not open the key: {left} left")
 
     def note(self, text: str) -> None:
         """A line, once a run."""

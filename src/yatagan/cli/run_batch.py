@@ -6,6 +6,7 @@ import asyncio
 import os
 import posixpath
 import signal
+import sys
 from typing import Any
 
 import click
@@ -17,7 +18,9 @@ from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.cli import exit_status, messages, text
 from yatagan.cli.context import App, OpenSession
 from yatagan.cli.login_questions import AtTerminal
-from yatagan.cli.progress_view import Progress, view_for
+from yatagan.cli.progress import Progress
+from yatagan.cli.progress_view import view_for
+from yatagan.cli.strip_view import strip_of
 from yatagan.engine.run import BatchRun
 from yatagan.errors import DESTINATION_FAULTS, SPACE_FAULTS, CannotReach, Fault, JournalError, Refused
 from yatagan.keeper.client import KeeperRun
@@ -34,7 +37,7 @@ async def carry(
 ) -> tuple[BatchCounts, CannotReach | None]:
     """Run a batch whose lock is held. Returns its counts. An open node's keeper carries it."""
     before = outcome_of(journal)
-    progress = Progress(before.waiting, before.waiting_size)
+    progress = _progress(journal, before, drawn=not quiet and sys.stderr.isatty())
     view = view_for(progress, quiet=quiet)
 
     nodes = [node for node in (before.header.source_node, before.header.destination_node) if node]
@@ -74,6 +77,14 @@ async def carry(
         journal.make_again(wanted=True)
         return await carry(app, batch, journal, ends, quiet=quiet)
     return outcome, problem
+
+
+def _progress(journal: Journal, before: BatchCounts, *, drawn: bool) -> Progress:
+    """The progress of a batch, of which some may be in place already. Its strip is read only if it is `drawn`."""
+    files, size = before.moved + before.waiting, before.moved_size + before.waiting_size
+    progress = Progress(files, size, strip_of(journal) if drawn else None)
+    progress.done_before(before.moved, before.moved_size)
+    return progress
 
 
 def _carries_again(outcome: BatchCounts) -> bool:

@@ -20,7 +20,8 @@ from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.login_questions import AtTerminal, plain_interrupts
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_view import plan_json, show_plan
-from yatagan.cli.progress_view import Progress, view_for
+from yatagan.cli.progress import Progress
+from yatagan.cli.progress_view import view_for
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.cli.stage_request import By, IfNewer, Pack, Request, Storing
 from yatagan.config.areas import Area

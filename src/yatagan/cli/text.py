@@ -8,7 +8,7 @@ import shlex
 import sys
 import time
 from collections.abc import Iterable, Iterator, Sequence
-from enum import StrEnum
+from enum import IntEnum
 
 import click
 
@@ -92,17 +92,20 @@ def typed(words: Iterable[str]) -> str:
     return " ".join(map(quoted, words))
 
 
-class Tone(StrEnum):
-    """The colours, which only verdicts and warnings have. All three can be read on dark and on light backgrounds."""
+class Tone(IntEnum):
+    """The colours of verdicts and warnings, of the 256 that terminals have.
 
-    GOOD = "green"
-    WARNING = "magenta"
-    TROUBLE = "red"
+    All can be read on dark and on light backgrounds (contrast of 4 and more on black and on white).
+    """
+
+    GOOD = 28
+    WARNING = 130
+    TROUBLE = 160
 
 
 def tinted(words: str, tone: Tone, *, bold: bool = False) -> str:
     """Words in the colour of a verdict or warning."""
-    return click.style(words, fg=tone.value, bold=bold)
+    return click.style(words, fg=int(tone), bold=bold)
 
 
 def size(count: int) -> str:

@@ -126,6 +126,11 @@ class Executor:
         return self._journal.standing()
 
     @property
+    def stores(self) -> tuple[Readable, ...]:
+        """The open ends; empty without a connection."""
+        return self._stores
+
+    @property
     def problem(self) -> CannotReach | None:
         """Why the last try to connect failed; None if it did not."""
         return self._problem

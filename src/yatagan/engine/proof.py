@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable
 
+from yatagan.batches.events import StepProven
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Step
 from yatagan.digests.checksum_lists import ALGORITHM
@@ -27,6 +28,7 @@ class Prover:
         self._source = context.source
         self._destination = context.destination
         self._commits = context.commits
+        self._tell = context.tell
         self._stop = stop
         self._distrust = distrust
 
@@ -53,6 +55,7 @@ class Prover:
                     self._distrust(step)
                     raise RetryStep(Fault.DIGEST_DIFFERS)
         await self._commits.note(Change(step.number, state=StepState.PROVEN, evidence=prove))
+        self._tell(StepProven(step.number))
         return prove, known
 
     async def _digest_there(self, step: Step, prove: Evidence) -> tuple[str, Facts | None]:

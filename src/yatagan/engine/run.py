@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from dataclasses import replace
 
 from yatagan.batches import events as ev
@@ -16,6 +17,9 @@ from yatagan.engine.scheduler import Limits
 from yatagan.errors import CannotReach
 from yatagan.ledger.records import Ledger
 from yatagan.stores.interface import Source
+
+#: Seconds without an answer before that is reported, and between looks.
+_QUIET, _QUIET_LOOKS = 5.0, 1.0
 
 
 class BatchRun:
@@ -45,14 +49,29 @@ class BatchRun:
         """Come to a clean stop soon. May be called from a signal handler of the loop."""
         self._executor.stop()
 
+    async def _watch(self) -> None:
+        """Report a node that does not answer, and when it answers again."""
+        quiet = ""
+        while True:
+            await asyncio.sleep(_QUIET_LOOKS)
+            store = max(self._executor.stores, key=lambda store: store.quiet_seconds, default=None)
+            if store is not None and store.quiet_seconds >= _QUIET:
+                quiet = store.name
+                self._listen(ev.Quiet(quiet, store.quiet_seconds))
+            elif quiet:
+                self._listen(ev.Quiet(quiet, 0.0))
+                quiet = ""
+
     async def run(self) -> CannotReach | None:
         """Run until the batch is settled, then write its ledger record if it is finished. Raises JournalError.
 
         Returns why the last try to connect failed; None if it did not.
         """
+        watch = asyncio.ensure_future(self._watch())
         try:
             await self._executor.run()
         finally:
+            watch.cancel()
             self._log.close()
         if self._journal.standing().state is BatchState.FINISHED:
             self._journal.clear_spool()

@@ -79,6 +79,8 @@ async def converse(
             case "waiting":
                 node, seconds, reached = values
                 answers.waiting(node, seconds, reached)
+            case "refused":
+                answers.refused(*values)
             case "waited":
                 answers.waited()
 

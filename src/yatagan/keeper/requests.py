@@ -58,6 +58,10 @@ class PromptRelay(Prompter):
         """See `Prompter`."""
         self._peer.tell("said", node, said)
 
+    def refused(self, node: str, tries_left: int) -> None:
+        """See `Prompter`."""
+        self._peer.tell("refused", node, tries_left)
+
     def note(self, text: str) -> None:
         """See `Prompter`."""
         self._peer.tell("noted", text)

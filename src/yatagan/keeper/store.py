@@ -83,6 +83,7 @@ class KeeperStore:
         self._peer = peer
         self._witness = lease.witness
         self.lone_round_trip = lease.lone_round_trip
+        self.quiet_seconds = 0.0  # the keeper watches
         self.name = node.name
         self.traits = lease.traits
         self.machine = KeeperMachine(self.ask, node.name) if lease.machine else None

@@ -21,7 +21,7 @@ from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import ConnectionSettings
 from yatagan.errors import CannotReach, NeedsAnswer
-from yatagan.nodes.failures import bad_key, explain
+from yatagan.nodes.failures import answers_refused, bad_key, explain
 from yatagan.nodes.host_keys import HostKeys
 from yatagan.nodes.prompts import LoginProgress, Prompter, Question
 from yatagan.nodes.transport import PacketConnector
@@ -63,6 +63,10 @@ class LoginEvents(asyncssh.SSHClient):
         self.node = node
         self.answers = answers
         self._rounds = 0
+        #: Questions of the present try, and of all tries that were refused; how many those were.
+        self._asked: list[str] = []
+        self._asked_in_vain = 0
+        self.refusals = 0
         self._asking = False
         self._began = self._quiet_since = time.monotonic()
         self._asked_seconds = 0.0
@@ -102,9 +106,11 @@ class LoginEvents(asyncssh.SSHClient):
         self.answers.tell(self.node.name, msg)
 
     async def password_auth_requested(self) -> str | None:
+        self._try_again()
         return await self._ask(Question(self.node.name, "Password: "))
 
     def kbdint_auth_requested(self) -> str | None:
+        self._try_again()
         return "" if self._rounds < _ROUNDS and self.stopped is None else None
 
     async def kbdint_challenge_received(
@@ -121,7 +127,20 @@ class LoginEvents(asyncssh.SSHClient):
             given.append(answer)
         return given  # to a round without prompts the answer is nothing
 
+    def _try_again(self) -> None:
+        """The server lets us begin anew: what was answered was wrong. It never says so itself (RFC 4252)."""
+        if self._asked and self.stopped is None:
+            self.refusals += 1
+            self._asked_in_vain += len(self._asked)
+            self._asked = []
+
     async def _ask(self, question: Question) -> str | None:
+        if question.text in self._asked:  # asked again within one try
+            self._try_again()
+        if self.refusals and not self._asked and self._rounds < _ROUNDS:
+            a_try = max(1, self._asked_in_vain // self.refusals)
+            self.answers.refused(self.node.name, max(1, (_ROUNDS - self._rounds) // a_try))
+        self._asked.append(question.text)
         self._rounds += 1
         if self._rounds > _ROUNDS or self.stopped is not None:
             return None
@@ -362,12 +381,13 @@ async def _key_options(node: Node, answers: Prompter) -> dict[str, Any]:
     public = await _of_the_agent(key)
     if public is not None:
         return {"client_keys": [], "agent_identities": [public]}
-    for _ in range(_PHRASES):
+    for tries_left in reversed(range(_PHRASES)):
         phrase = await answers.answer(Question("", f"Pass phrase of the key {key}: "))
         try:
             return {**alone, "client_keys": [asyncssh.read_private_key(key, phrase)]}
         except (asyncssh.KeyImportError, asyncssh.KeyEncryptionError):
-            continue
+            if tries_left:
+                answers.refused("", tries_left)
     raise bad_key(node, "the pass phrase is wrong")
 
 
@@ -389,6 +409,8 @@ def _why(node: Node, client: LoginEvents, error: Exception) -> CannotReach:
         return client.stopped
     if client.host_keys is not None and client.host_keys.objection is not None:
         return client.host_keys.objection
+    if client.refusals and isinstance(error, asyncssh.PermissionDenied | asyncssh.DisconnectError):
+        return answers_refused(node)
     if client.reached_at is not None and not client.greeted and not isinstance(error, socket.gaierror):
         return CannotReach(
             name,

@@ -18,6 +18,17 @@ def bad_key(node: Node, said: str, remedy: str = "") -> CannotReach:
     return CannotReach(node.name, "login", f"the key cannot be used: {said}", passing=False, remedy=remedy)
 
 
+def answers_refused(node: Node) -> CannotReach:
+    """The error after wrong answers to what a server asked."""
+    return CannotReach(
+        node.name,
+        "login",
+        "the server did not accept what was answered",
+        passing=False,
+        remedy="check user name, password and code; after several wrong ones, wait: sites lock accounts",
+    )
+
+
 def explain(node: Node, error: Exception) -> CannotReach:
     """The error for a failed login: which step failed, and what to do."""
     name, said = node.name, str(error)

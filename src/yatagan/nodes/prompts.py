@@ -44,6 +44,12 @@ class Prompter(Protocol):
     def tell(self, node: str, said: str) -> None:
         """The server says something without asking."""
 
+    def refused(self, node: str, tries_left: int) -> None:
+        """What was answered last is wrong; after so many more tries, if not fewer, the login fails.
+
+        `node` is empty for a key of this machine.
+        """
+
     def note(self, text: str) -> None:
         """Tell the user of something in this machine's files that does not stop the login."""
 
@@ -62,6 +68,9 @@ class NoPrompter:
         raise NeedsAnswer(question.node, question.text)
 
     def tell(self, node: str, said: str) -> None:
+        """See `Prompter`."""
+
+    def refused(self, node: str, tries_left: int) -> None:
         """See `Prompter`."""
 
     def note(self, text: str) -> None:

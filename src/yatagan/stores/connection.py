@@ -68,6 +68,11 @@ class Connection:
         self._followed = [asyncio.create_task(self._follow(login))]
         self._watch = asyncio.create_task(self._watch_line())
 
+    @property
+    def quiet_seconds(self) -> float:
+        """Seconds since anything has answered, while requests are outstanding; else 0."""
+        return time.monotonic() - self._last_answer if self._outstanding else 0.0
+
     def _heard(self) -> None:
         self._last_answer = time.monotonic()
 

@@ -294,6 +294,10 @@ class Readable(Protocol):
     def max_rate(self) -> int | None:
         """The rate limit of its node, in bytes a second; None without one."""
 
+    @property
+    def quiet_seconds(self) -> float:
+        """Seconds since the machine has answered anything, while answers are waited for; else 0."""
+
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
         """The absolute path of one as typed; it need not exist. Links above it are followed; `follow` adds itself."""
 

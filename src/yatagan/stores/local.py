@@ -49,6 +49,7 @@ class LocalStore:
     name = ""
     max_rate = None
     lone_round_trip = None
+    quiet_seconds = 0.0
     traits = Traits(here=True, time_step_ns=1, syncs=True, read_size=STRIPE, write_size=STRIPE, walks=True)
 
     def __init__(

@@ -87,6 +87,11 @@ class SftpStore:
         )
 
     @property
+    def quiet_seconds(self) -> float:
+        """See `Readable.quiet_seconds`."""
+        return self._line.quiet_seconds
+
+    @property
     def lone_round_trip(self) -> float | None:
         """See `Store.lone_round_trip`."""
         return self.flow.round_trip if self.login.times.questions else None

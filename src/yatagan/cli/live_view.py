@@ -1,0 +1,134 @@
+"""A batch on a terminal, redrawn in place: its strip, a line of numbers, and what has been under way longest.
+
+Five lines at most. Every number has a fixed place and width, so that nothing jumps.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import sys
+import time
+from collections.abc import Iterator
+from datetime import datetime
+
+from rich.console import Console, Group
+from rich.live import Live as RichLive
+from rich.text import Text
+
+from yatagan.batches import events as ev
+from yatagan.cli import text
+from yatagan.cli.progress import MovingFile, Progress, event_line
+from yatagan.cli.strip_view import is_plain, runs
+
+#: Files shown as under way, at most; one less while there is trouble.
+_SHOWN = 3
+#: Widths of a duration, a rate, and bytes of bytes.
+_DURATION, _RATE, _BYTES = 12, 12, 18
+
+
+class Live:
+    """Shows progress on a terminal; see `View`."""
+
+    def __init__(self, progress: Progress) -> None:
+        self._progress = progress
+        self._console = Console(stderr=True, highlight=False)
+        self._plain = is_plain(sys.stderr)
+        self._live = RichLive(console=self._console, get_renderable=self._draw, refresh_per_second=6, transient=True)
+
+    def take(self, event: ev.Event) -> None:
+        """See `View.take`."""
+        self._progress.take(event)
+        line, tone = event_line(self._progress, event)
+        if line:
+            self._above(line, tone)
+
+    def say(self, line: str) -> None:
+        """See `View.say`."""
+        self._above(line, text.Tone.WARNING)
+
+    def _above(self, line: str, tone: text.Tone | None) -> None:
+        self._console.print(Text.assemble((time.strftime("%H:%M:%S  "), "dim"), (line, _style(tone))))
+
+    def _draw(self) -> Group:
+        wide = self._console.width
+        progress = self._progress
+        strip = Text("  ", no_wrap=True)
+        for shape, colour in runs(progress.cells(wide - 4), plain=self._plain):
+            strip.append(shape, f"color({colour})" if colour is not None else "dim")
+        rows = [strip, Text("  " + self._numbers(wide - 3), no_wrap=True, overflow="crop")]
+        trouble = progress.trouble or progress.quiet
+        if trouble:
+            style = _style(text.Tone.WARNING)
+            rows.append(Text("  " + trouble, style=style, overflow="ellipsis", no_wrap=True))
+        rows += [self._file(file, wide) for file in progress.longest(_SHOWN - bool(trouble))]
+        return Group(*rows)
+
+    def _numbers(self, room: int) -> str:
+        """Bytes, files, rate, time left and when it should end; from the right what has no room is left out."""
+        progress = self._progress
+        digits = len(text.number(progress.files))
+        fields = [
+            f"{progress.doing}{text.size(progress.size_done):>7} of {text.size(progress.size):<7}",
+            f"{text.number(progress.files_done):>{digits}} of {text.count(progress.files, 'file')}",
+        ]
+        state = "" if progress.trouble or progress.quiet else progress.state()
+        if state:
+            fields.append(state)
+        else:
+            moves = not (progress.trouble or progress.quiet)
+            fields.append(f"{progress.rate if moves else '0 B/s':>{_RATE}}")
+            left = progress.left_seconds if moves else None
+            fields.append(f"{text.duration(left) + ' left' if left is not None else '':>{_DURATION + 5}}")
+            fields.append(f"{_end(left) if left is not None else '':<6}")
+        line = fields[0]
+        for field in fields[1:]:
+            if len(line) + 2 + len(field.rstrip()) > room:
+                break
+            line += "  " + field
+        return line
+
+    @staticmethod
+    def _file(file: MovingFile, wide: int) -> Text:
+        if file.made:
+            amount = "being made"
+        elif file.done >= file.size:
+            amount = f"{text.size(file.size)}, proving"
+        else:
+            amount = f"{text.size(file.done)} of {text.size(file.size)}"
+        taken = text.duration(time.monotonic() - file.began)
+        room = wide - 2 - _DURATION - 2 - _BYTES - 2 - 1
+        name = text.shorten(text.show(file.label), room)
+        return Text(f"  {taken:>{_DURATION}}  {amount:>{_BYTES}}  {name}", style="dim", no_wrap=True)
+
+    @contextlib.contextmanager
+    def paused(self) -> Iterator[None]:
+        """See `View.paused`."""
+        drawn = self._live.is_started
+        self._live.stop()
+        try:
+            yield
+        finally:
+            if drawn:
+                self._live.start()
+
+    async def __aenter__(self) -> Live:
+        """See `View`."""
+        self._live.start()
+        return self
+
+    async def __aexit__(self, *args: object) -> None:
+        """See `View`."""
+        self._live.stop()
+
+
+def _style(tone: text.Tone | None) -> str:
+    return f"color({int(tone)})" if tone is not None else "dim"
+
+
+def _end(left: float) -> str:
+    """When it should end: the time of today, or also the day."""
+    try:
+        end = datetime.fromtimestamp(time.time() + left)
+    except (OverflowError, ValueError, OSError):
+        return ""
+    return f"{end:%H:%M}" if end.date() == datetime.now().date() else f"{end:%a %H:%M}"
