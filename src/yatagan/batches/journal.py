@@ -15,7 +15,7 @@ from pathlib import Path
 
 from yatagan.batches.journal_data import Header
 from yatagan.batches.journal_reading import TOGETHER, JournalReading, as_journal_error
-from yatagan.batches.journal_rows import FORMAT, SCHEMA, Shape, row_of, shape, storable, update
+from yatagan.batches.journal_rows import ADDED, FORMAT, SCHEMA, Shape, row_of, shape, storable, update
 from yatagan.batches.states import BatchState, batch_may_move
 from yatagan.batches.steps import Change, Prove, SessionWriters, Step
 from yatagan.config.home import sync_directory
@@ -77,7 +77,7 @@ class Journal(JournalReading):
         try:
             journal = cls(sqlite3.connect(file, check_same_thread=False, isolation_level=None), str(file))
             journal._prepare(on_network(file.parent))
-            version = journal._sql.execute("PRAGMA user_version").fetchone()[0]
+            version = journal._bring_up()
             if not on_network(file.parent):
                 journal._reader = sqlite3.connect(file, check_same_thread=False, isolation_level=None)
                 journal._reader.execute("PRAGMA busy_timeout = 10000")
@@ -94,6 +94,17 @@ class Journal(JournalReading):
         journal.fill(header, steps, witnesses)
         return journal
 
+    def _bring_up(self) -> int:
+        """Bring a journal of an older form to the present one. Returns the number of its form."""
+        version = int(self._sql.execute("PRAGMA user_version").fetchone()[0])
+        if version not in ADDED:
+            return version
+        self._sql.execute("BEGIN IMMEDIATE")
+        for statement in (*ADDED[version], f"PRAGMA user_version = {FORMAT}"):
+            self._sql.execute(statement)
+        self._sql.execute("COMMIT")
+        return FORMAT
+
     def _prepare(self, network: bool) -> None:
         self._sql.execute("PRAGMA synchronous = FULL")
         self._sql.execute(f"PRAGMA journal_mode = {'TRUNCATE' if network else 'WAL'}")
@@ -106,7 +117,8 @@ class Journal(JournalReading):
         self._sql.execute(
             "INSERT INTO batch"
             " (id, created_ns, command, source_node, destination_node, destination, prove, modes, times, arrivals,"
-            " options, max_rate, top_inode, promised, state) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            " options, max_rate, top_inode, promised, state, expected, modelled)"
+            " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
                 header.id,
                 header.created_ns,
@@ -123,6 +135,8 @@ class Journal(JournalReading):
                 header.top_inode,
                 header.promised.value if header.promised is not None else "",
                 BatchState.QUEUED.value,
+                header.expected_seconds,
+                header.modelled_seconds,
             ),
         )
         self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 24)})", (row_of(step) for step in steps))

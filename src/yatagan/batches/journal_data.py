@@ -16,7 +16,8 @@ class Header:
     `command`: what was typed. `arrivals`: every source, absolute and without links above it, and the name that it gets.
     `options`: everything else that was asked for, as text that is equal for equal options. `max_rate`: bytes a second;
     0 for no limit. `top_inode`: of the destination when it was planned; 0 if unknown. `promised`: how the plan said
-    that files would be proven.
+    that files would be proven. `expected_seconds`: how long the plan said that it takes; `modelled_seconds`: that
+    before it was corrected by earlier batches.
     """
 
     id: str
@@ -33,6 +34,8 @@ class Header:
     max_rate: int = 0
     top_inode: int = 0
     promised: Evidence | None = None
+    expected_seconds: float = 0.0
+    modelled_seconds: float = 0.0
 
     @property
     def roots(self) -> tuple[bytes, ...]:

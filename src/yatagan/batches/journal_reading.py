@@ -45,14 +45,15 @@ class JournalReading:
         """What the batch is."""
         row = self._one(
             "SELECT id, created_ns, command, source_node, destination_node, destination, prove, modes, times, arrivals,"
-            " options, max_rate, promised FROM batch"
+            " options, max_rate, promised, expected, modelled FROM batch"
         )
         how = Prove(row[6]), Modes(row[7]), Times(row[8])
         arrivals = tuple((os.fsencode(path), os.fsencode(name)) for path, name in json.loads(row[9]))
         ends = row[3], row[4], row[5]
         promised = Evidence(row[12]) if row[12] else None
         command = tuple(json.loads(row[2]))
-        return Header(row[0], row[1], command, *ends, *how, arrivals, row[10], row[11], promised=promised)
+        seconds = {"expected_seconds": row[13], "modelled_seconds": row[14]}
+        return Header(row[0], row[1], command, *ends, *how, arrivals, row[10], row[11], promised=promised, **seconds)
 
     def standing(self) -> Standing:
         """Where it stands."""

@@ -14,7 +14,14 @@ from yatagan.stores.interface import Facts, Kind
 #: States of steps that are not settled.
 OPEN = ("waiting", "moving", "arrived", "proven")
 #: Number of this form of the tables: a journal of another one is refused, not misread.
-FORMAT = 9
+FORMAT = 10
+#: What an older form lacks, by its number; such a journal is brought to this one when it is opened.
+ADDED = {
+    9: (
+        "ALTER TABLE batch ADD COLUMN expected REAL NOT NULL DEFAULT 0",
+        "ALTER TABLE batch ADD COLUMN modelled REAL NOT NULL DEFAULT 0",
+    )
+}
 SCHEMA = f"""
 CREATE TABLE batch (
     id TEXT NOT NULL, created_ns INTEGER NOT NULL, command TEXT NOT NULL, source_node TEXT NOT NULL,
@@ -23,7 +30,8 @@ CREATE TABLE batch (
     max_rate INTEGER NOT NULL,
     state TEXT NOT NULL, fault TEXT, detail TEXT NOT NULL DEFAULT '', pins TEXT NOT NULL DEFAULT '{{}}',
     seconds REAL NOT NULL DEFAULT 0, recorded TEXT NOT NULL DEFAULT '', top_inode INTEGER NOT NULL DEFAULT 0,
-    make_again INTEGER NOT NULL DEFAULT 0, promised TEXT NOT NULL DEFAULT '');
+    make_again INTEGER NOT NULL DEFAULT 0, promised TEXT NOT NULL DEFAULT '',
+    expected REAL NOT NULL DEFAULT 0, modelled REAL NOT NULL DEFAULT 0);
 CREATE TABLE step (
     number INTEGER PRIMARY KEY, phase INTEGER NOT NULL, kind TEXT NOT NULL, source BLOB NOT NULL,
     path BLOB NOT NULL, label BLOB NOT NULL, size INTEGER NOT NULL, facts TEXT NOT NULL, target BLOB, seen TEXT,

@@ -22,8 +22,8 @@ from yatagan.cli.strip_view import is_plain, runs
 
 #: Files shown as under way, at most; one less while there is trouble.
 _SHOWN = 3
-#: Widths of a duration, a rate, and bytes of bytes.
-_DURATION, _RATE, _BYTES = 12, 12, 18
+#: Widths of a duration, a rate, bytes of bytes, and a time of day.
+_DURATION, _RATE, _BYTES, _END = 10, 12, 15, 5
 
 
 class Live:
@@ -68,24 +68,20 @@ class Live:
         progress = self._progress
         digits = len(text.number(progress.files))
         fields = [
-            f"{progress.doing}{text.size(progress.size_done):>7} of {text.size(progress.size):<7}",
+            f"{progress.doing}{text.size_of(progress.size_done, progress.size)}",
             f"{text.number(progress.files_done):>{digits}} of {text.count(progress.files, 'file')}",
         ]
-        state = "" if progress.trouble or progress.quiet else progress.state()
-        if state:
-            fields.append(state)
-        else:
-            moves = not (progress.trouble or progress.quiet)
-            fields.append(f"{progress.rate if moves else '0 B/s':>{_RATE}}")
-            left = progress.left_seconds if moves else None
-            fields.append(f"{text.duration(left) + ' left' if left is not None else '':>{_DURATION + 5}}")
-            fields.append(f"{_end(left) if left is not None else '':<6}")
-        line = fields[0]
-        for field in fields[1:]:
-            if len(line) + 2 + len(field.rstrip()) > room:
-                break
-            line += "  " + field
-        return line
+        if not (progress.trouble or progress.quiet) and (state := progress.state()):
+            return "  ".join([*fields, state])
+        moves = not (progress.trouble or progress.quiet)
+        left = progress.left_seconds if moves else None
+        fields.append(f"{progress.rate if moves else '0 B/s':>{_RATE}}")
+        fields.append(f"{text.duration(left) + ' left' if left is not None else '':>{_DURATION + 5}}")
+        if sum(map(len, fields)) + 2 * len(fields) + _END <= room and left is not None:
+            fields[-1] += f", {_end(left)}"
+        while len(fields) > 1 and sum(map(len, fields)) + 2 * (len(fields) - 1) > room:
+            fields.pop()
+        return "  ".join(fields)
 
     @staticmethod
     def _file(file: MovingFile, wide: int) -> Text:
@@ -94,7 +90,7 @@ class Live:
         elif file.done >= file.size:
             amount = f"{text.size(file.size)}, proving"
         else:
-            amount = f"{text.size(file.done)} of {text.size(file.size)}"
+            amount = text.size_of(file.done, file.size)
         taken = text.duration(time.monotonic() - file.began)
         room = wide - 2 - _DURATION - 2 - _BYTES - 2 - 1
         name = text.shorten(text.show(file.label), room)

@@ -9,6 +9,7 @@ import sys
 from typing import NoReturn
 
 import click
+import click.globals
 
 from yatagan import __version__
 from yatagan.cli.command_group import CommandGroup
@@ -86,7 +87,10 @@ def main(arguments: list[str] | None = None) -> NoReturn:
         sys.exit(0)
     # A tree of a million entries is a million objects that stay: to look through them again and again finds nothing.
     gc.set_threshold(50_000, 50, 100)
-    status = _run(arguments)
+    # No colour where the user wants none (no-color.org), or the terminal knows none.
+    colour = False if os.environ.get("NO_COLOR") or os.environ.get("TERM") == "dumb" else None
+    click.globals.push_context(click.Context(program, color=colour))  # for what is said when the command has ended
+    status = _run(arguments, colour)
     if why := missed_output():
         click.echo(f"yatagan: standard output cannot be written, and what was said there is lost: {why}", err=True)
         click.echo("  the command itself has ended as usual; send its output elsewhere", err=True)
@@ -94,12 +98,12 @@ def main(arguments: list[str] | None = None) -> NoReturn:
     sys.exit(status)
 
 
-def _run(arguments: list[str] | None) -> int:
+def _run(arguments: list[str] | None, colour: bool | None) -> int:
     """Run the program. Returns its exit status."""
     from yatagan.errors import JournalError, YataganError
 
     try:
-        return int(program.main(arguments, prog_name="yatagan", standalone_mode=False) or 0)
+        return int(program.main(arguments, prog_name="yatagan", standalone_mode=False, color=colour) or 0)
     except YataganError as error:
         return _fail(error, arguments)
     except click.exceptions.NoArgsIsHelpError as error:

@@ -66,7 +66,7 @@ def _what_moves(request: Request, plan: Plan, begun: str) -> list[tuple[str, str
         ("by way of", _way(request)),
         ("carry", _carried(plan)),
         ("begun", begun),
-        ("bundled", _travel(plan)),
+        ("together", _travel(plan)),
         ("stored as", _storing(plan)),
         ("as files", _as_files(plan)),
         ("hides", _hidden(plan)),
@@ -94,10 +94,20 @@ def _how_it_moves(request: Request, plan: Plan, source: Store, destination: Stor
     files = plan.summary.files
     return [
         ("space", _space(plan, request.destination.node) if plan.summary.anything else ""),
+        ("takes", _takes(plan)),
         ("at most", _rate(request, source, destination) if files else ""),
         ("proof", _proof(request.prove, source, destination, plan.same_disk) if files else ""),
         ("no sync", _no_sync(request.prove, destination) if files else ""),
     ]
+
+
+def _takes(plan: Plan) -> str:
+    """The row for how long it should take."""
+    found = plan.expectation
+    if found is None:
+        return ""
+    guess = "" if found.known else ", a guess: nothing is known of the connection yet"
+    return f"about {text.about(found.seconds)}{guess}"
 
 
 def _renamed(request: Request) -> str:
@@ -130,12 +140,10 @@ def _travel(plan: Plan) -> str:
     if plan.travel is None:
         return ""
     found = plan.travel
-    noticed = found.pays and found.alone >= 1
-    saved = f": about {text.duration(found.together)}, not {text.duration(found.alone)}" if noticed else ""
-    return (
-        f"{text.count(found.files, 'small file')}, {text.size(found.size)}, travel in "
-        f"{text.count(found.bundles, 'bundle')} and are unpacked on arrival{saved}"
-    )
+    saved = found.alone - found.together
+    saves = f", saves about {text.about(saved)}" if found.pays and saved >= 1 else ""
+    bundles = text.count(found.bundles, "bundle")
+    return f"{text.count(found.files, 'small file')} travel in {bundles}, unpacked on arrival{saves}"
 
 
 def _storing(plan: Plan) -> str:
@@ -381,5 +389,6 @@ def plan_json(plan: Plan, cautions: Sequence[Caution], begun: dict[str, Any] | N
         "not_kept": _unkept_json(plan),
         "free_bytes": plan.free,
         "begun": begun,
+        "expected_seconds": round(plan.expectation.seconds, 1) if plan.expectation is not None else None,
         "cautions": [{"about": caution.label, "text": caution.text} for caution in cautions],
     }

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import posixpath
 import shutil
 import time
 from collections.abc import Iterator, Sequence
@@ -117,6 +118,20 @@ def look_at_ages(plan: Plan, area: Area | None, times: Times) -> list[Caution]:
         f"@{area.name} may remove {'it' if one else 'them'} at once; --times now gives them the time of arrival"
     )
     return [Caution("too old", words, first=True)]
+
+
+def look_at_name(plan: Plan, source: Place, destination: Place) -> list[Caution]:
+    """Warn of a destination that looks like the new name of a file: it will be a directory."""
+    alone = len(plan.arrivals) == 1 and plan.arrivals[0].tree.entries[b""].kind is Kind.FILE
+    name = destination.name
+    if not (alone and plan.destination in plan.above and b"." in name.lstrip(b".")):
+        return []
+    above = Place(destination.node, posixpath.dirname(destination.path) or (b"" if destination.node else b"."))
+    words = (
+        f"{text.show(name)} will be a directory with {text.show(plan.arrivals[0].name)} in it; to rename, use --as: "
+        f"{text.command('stage', source, above, '--as', name)}"
+    )
+    return [Caution("new directory", words, first=True)]
 
 
 def refuse_without_space(plan: Plan, node: str, reserve: int) -> None:

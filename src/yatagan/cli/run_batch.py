@@ -125,6 +125,7 @@ def as_json(outcome: BatchCounts) -> dict[str, Any]:
         "bytes_of_zeros_left_out": outcome.holes,
         "evidence": {evidence.value: count for evidence, count in sorted(outcome.evidence.items())},
         "seconds": round(standing.seconds, 3),
+        "expected_seconds": round(header.expected_seconds, 1) or None,
         "recorded": standing.recorded,
     }
 
@@ -153,6 +154,7 @@ def summary(app: App, journal: Journal, outcome: BatchCounts, problem: CannotRea
             *rest(outcome),
             ("sent again", f"{text.size(outcome.again)}, interrupted or changed meanwhile" if outcome.again else ""),
             ("proof", proof(outcome)),
+            ("took", took(outcome)),
             ("record", f"in the ledger: yatagan ledger show  ({standing.recorded})" if standing.recorded else ""),
         ]
     )
@@ -170,6 +172,14 @@ def refuse_cancelled(outcome: BatchCounts) -> None:
             + (f": {standing.detail} took its place" if standing.detail else ""),
             f"go on with: {text.command('batch', 'resume', standing.detail)}" if standing.detail else "stage again",
         )
+
+
+def took(outcome: BatchCounts) -> str:
+    """The row for how long it took, against how long the plan said; "" for a batch that is not finished."""
+    said, seconds = outcome.header.expected_seconds, outcome.standing.seconds
+    if outcome.standing.state is not BatchState.FINISHED or not said:
+        return ""
+    return f"{text.duration(seconds)}; the plan said about {text.about(said)}"
 
 
 def _colour(outcome: BatchCounts) -> str:

@@ -17,6 +17,7 @@ from yatagan.cli import exit_status, messages, plan_warnings, run_batch, shell_c
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.earlier_batch import Earlier, EarlierUse, as_json_earlier, find_earlier, held
 from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.expectations import expectation_of
 from yatagan.cli.login_questions import AtTerminal, plain_interrupts
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_view import plan_json, show_plan
@@ -274,6 +275,7 @@ async def _plan(
     place = request.destination
     async with request.seen(source) as seen:
         await request.expand(seen)
+        costs = await request.costs(source, destination)
         places = [*(Place(request.source_node, path) for path, _ in request.sources), place]
         with EntryCount(request.app, places, quiet=quiet) as count:
             async with _looking(request, quiet=quiet) as looking:
@@ -284,7 +286,7 @@ async def _plan(
                     place.path,
                     choice=request.choice,
                     times=request.times,
-                    together=await request.together(source, destination),
+                    together=request.together(source, destination, costs),
                     stored=request.stored,
                     heard=count.heard,
                     looking=looking,
@@ -305,6 +307,10 @@ async def _plan(
     ages = plan_warnings.look_at_ages(plan, area, request.times)
     spool = plan_warnings.look_at_spool(plan, request.app.home.batches)
     line = plan_warnings.look_at_line(plan, (source, destination))
+    if plan.summary.files:
+        plan.expectation = expectation_of(request, plan, (source, destination), costs)
+    if request.renames_nothing:
+        careful += plan_warnings.look_at_name(plan, Place(request.source_node, request.sources[0][0]), place)
     return plan, [*ages, *careful, *spool, *_role(request, plan), *line], request.modes(area)
 
 
@@ -345,6 +351,8 @@ def _header(
         max_rate=request.max_rate,
         top_inode=plan.top_inode,
         promised=evidence_for(request.prove, source, destination, plan.same_disk),
+        expected_seconds=plan.expectation.seconds if plan.expectation is not None else 0.0,
+        modelled_seconds=plan.expectation.modelled if plan.expectation is not None else 0.0,
     )
 
 

@@ -199,6 +199,11 @@ class Request:
         )
 
     @property
+    def renames_nothing(self) -> bool:
+        """Whether every source arrives under its own name."""
+        return self._template is None
+
+    @property
     def asks_about_newer(self) -> bool:
         """Whether to ask about files that are newer at the destination."""
         return self.if_newer is IfNewer.ASK and self.app.questions
@@ -227,8 +232,12 @@ class Request:
         finally:
             await seeing.release()
 
-    async def together(self, source: Store, destination: Store) -> BundlingChoice | None:
-        """Whether small files may travel together, to be unpacked on arrival; and what they cost on this connection.
+    async def costs(self, source: Store, destination: Store) -> Costs:
+        """What a file costs besides its bytes on this connection."""
+        return Costs(sum([await _round_trip(end) for end in (source, destination) if not end.traits.here]))
+
+    def together(self, source: Store, destination: Store, costs: Costs) -> BundlingChoice | None:
+        """Whether small files may travel together, to be unpacked on arrival.
 
         They are proven where they are unpacked, so not where another proof was asked for, or none.
         """
@@ -236,8 +245,7 @@ class Request:
         near = source.traits.here and destination.traits.here
         if self._pack is Pack.NEVER or near or self.prove not in proofs:
             return None
-        round_trip = sum([await _round_trip(end) for end in (source, destination) if not end.traits.here])
-        return BundlingChoice(Costs(round_trip), always=self._pack is Pack.ALWAYS)
+        return BundlingChoice(costs, always=self._pack is Pack.ALWAYS)
 
     def ends(self) -> tuple[Source, Source]:
         """Source and destination."""

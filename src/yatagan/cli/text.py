@@ -105,18 +105,37 @@ class Tone(IntEnum):
 
 def tinted(words: str, tone: Tone, *, bold: bool = False) -> str:
     """Words in the colour of a verdict or warning."""
-    return click.style(words, fg=int(tone), bold=bold)
+    return click.style(words, fg=int(tone), bold=bold or None)
 
 
 def size(count: int) -> str:
     """Bytes in decimal units, three digits: `812 B`, `58.3 MB`."""
+    unit = _unit(count)
+    if unit == 0:
+        return f"{count} B"
+    value = count / 1000**unit
+    return f"{value:.{_digits(value)}f} {_UNITS[unit]}"
+
+
+def _unit(count: int) -> int:
+    """Which unit a number of bytes is shown in."""
     value, unit = float(count), 0
     while value >= 999.5 and unit < len(_UNITS) - 1:
         value, unit = value / 1000, unit + 1
-    if unit == 0:
-        return f"{count} B"
-    digits = 2 if value < 9.995 else 1 if value < 99.95 else 0
-    return f"{value:.{digits}f} {_UNITS[unit]}"
+    return unit
+
+
+def _digits(value: float) -> int:
+    """Digits behind the point of a number that is shown with three in all."""
+    return 2 if value < 9.995 else 1 if value < 99.95 else 0
+
+
+def size_of(part: int, whole: int) -> str:
+    """A part of so many bytes, in the unit of the whole and always as wide: ` 5.1 of 58.3 MB`."""
+    unit = _unit(whole)
+    amount = f"{part / 1000**unit:.{_digits(whole / 1000**unit) if unit else 0}f}"
+    shown = size(whole)
+    return f"{amount:>{len(shown) - len(_UNITS[unit]) - 1}} of {shown}"
 
 
 def number(count: int) -> str:
@@ -150,6 +169,18 @@ def duration(seconds: float) -> str:
         return f"{whole} s"
     if whole < 3600:
         return f"{whole // 60} min {whole % 60:02d} s"
+    return f"{whole // 3600} h {whole % 3600 // 60:02d} min"
+
+
+def about(seconds: float) -> str:
+    """A duration that is not known exactly: `1 s`, `40 s`, `3 min`, `2 h 10 min`."""
+    if seconds < 10:
+        return f"{max(1, round(seconds))} s"
+    if seconds < 60:
+        return f"{round(seconds / 5) * 5} s"
+    if seconds < 3600:
+        return f"{round(seconds / 60)} min"
+    whole = round(seconds / 600) * 600
     return f"{whole // 3600} h {whole % 3600 // 60:02d} min"
 
 

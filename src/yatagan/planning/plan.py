@@ -23,6 +23,7 @@ from yatagan.batches.steps import (
 from yatagan.errors import Fault
 from yatagan.places import holds
 from yatagan.planning.bundling import BUNDLE_BYTES, BUNDLE_FILES, LARGEST_BUNDLED, BundledTravel, BundleLayout
+from yatagan.planning.expectation import Expectation
 from yatagan.planning.stored_bundles import BundleToStore
 from yatagan.portable import index
 from yatagan.stores.interface import Facts, Kind
@@ -107,6 +108,8 @@ class Plan:
     safe: int = 0
     #: What the entries that are carried have and leave behind; None as long as nobody has looked.
     unkept: NotKept | None = None
+    #: How long it should take; None where nothing is to be carried.
+    expectation: Expectation | None = None
 
     def carried(self) -> Iterator[tuple[bytes, Iterator[bytes]]]:
         """Of each source its root, and the paths below it that are carried."""

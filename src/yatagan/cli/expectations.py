@@ -1,0 +1,43 @@
+"""How long a plan should take, from what is known of its ends: their connections, their limits, and earlier batches."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import islice
+
+from yatagan.batches.batch_store import Batches
+from yatagan.batches.states import BatchState
+from yatagan.cli.context import App
+from yatagan.cli.stage_request import Request
+from yatagan.planning.bundling import Costs
+from yatagan.planning.expectation import DISK_RATE, Expectation, expect
+from yatagan.planning.plan import Plan
+from yatagan.stores.connection_history import recall
+from yatagan.stores.interface import Store
+
+#: Batches that are looked at for earlier ones between the same ends.
+_LOOKED_AT = 40
+
+
+def expectation_of(request: Request, plan: Plan, stores: tuple[Store, Store], costs: Costs) -> Expectation:
+    """How long a plan should take."""
+    app, nodes = request.app, (request.source_node, request.destination.node)
+    known = [recall(app.home, node).rate for node in nodes if node]
+    limits = [request.max_rate, *(store.max_rate or 0 for store in stores)]
+    rates = [rate for rate in (*known, *limits) if rate]
+    if not any(nodes):
+        rates.append(DISK_RATE)
+    size = plan.summary.size - plan.safe
+    earlier = islice(_earlier(app, nodes), _LOOKED_AT)
+    return expect(size, plan.summary.files, plan.travel, rates, costs, [each for each in earlier if each[1]])
+
+
+def _earlier(app: App, nodes: tuple[str, str]) -> Iterator[tuple[float, float]]:
+    """(Seconds taken, seconds modelled) of batches, the newest first; (0, 0) for those that say nothing about this."""
+    for _, journal in Batches(app.home.batches).opened():
+        header, standing = journal.header(), journal.standing()
+        ends = header.source_node, header.destination_node
+        if ends == nodes and standing.state is BatchState.FINISHED:
+            yield standing.seconds, header.modelled_seconds
+        else:
+            yield 0.0, 0.0

@@ -1,0 +1,53 @@
+"""How long a plan should take: a model of connection and files, corrected by how long earlier batches took. No I/O."""
+
+from __future__ import annotations
+
+import statistics
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+from yatagan.planning.bundling import BundledTravel, Costs
+
+#: Bytes a second of a connection, and of a disk, of which nothing is known.
+USUAL_RATE, DISK_RATE = 30e6, 200e6
+#: Seconds that a batch takes besides its files, and round trips.
+_BEGINNING, _BEGINNING_TRIPS = 0.2, 12
+#: Batches that a correction is taken from, the newest ones, and its limits.
+_LOOKED_AT = 5
+_LEAST, _MOST = 0.2, 20.0
+#: A batch that was over sooner than this, in seconds, says more of its beginning and end than of its files.
+_SHORT = 0.5
+
+
+@dataclass(frozen=True, slots=True)
+class Expectation:
+    """Seconds that a plan should take. `modelled`: before the correction by earlier batches; `known`: whether there was
+    anything to go by but a usual connection.
+    """
+
+    seconds: float
+    modelled: float
+    known: bool
+
+
+def expect(
+    size: int,
+    files: int,
+    travel: BundledTravel | None,
+    rates: Sequence[float],
+    costs: Costs,
+    earlier: Iterable[tuple[float, float]],
+) -> Expectation:
+    """How long it should take to carry `files` files of `size` bytes in all, of which some may `travel` in bundles.
+
+    `rates`: the best rates in bytes a second that were measured of the ends' connections, and limits; the lowest
+    counts. `earlier`: (seconds taken, seconds modelled) of finished batches between the same ends, the newest first.
+    """
+    handling = costs.alone(files - travel.files if travel is not None else files)
+    if travel is not None:
+        handling += costs.together(travel.files, travel.bundles)
+    beginning = _BEGINNING + _BEGINNING_TRIPS * costs.round_trip
+    modelled = beginning + max(0, size) / min(rates, default=USUAL_RATE) + handling
+    ratios = [took / said for took, said in list(earlier)[:_LOOKED_AT] if said > 0 and took >= _SHORT]
+    ratio = min(max(statistics.median(ratios), _LEAST), _MOST) if ratios else 1.0
+    return Expectation(modelled * ratio, modelled, bool(rates) or bool(ratios))

@@ -1,0 +1,77 @@
+"""How long a plan says that it takes; what is said of it in the end; and journals that know nothing of it."""
+
+from __future__ import annotations
+
+import sqlite3
+from pathlib import Path
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Far, Program
+from yatagan.planning.bundling import Costs, travel
+from yatagan.planning.expectation import expect
+
+NUMBERS = st.integers(0, 10**12)
+RATES = st.lists(st.floats(1e3, 1e9), max_size=3)
+EARLIER = st.lists(st.tuples(st.floats(0, 1e5), st.floats(0, 1e5)), max_size=8)
+
+
+@given(size=NUMBERS, more=NUMBERS, files=st.integers(0, 10**6), rates=RATES, trip=st.floats(0, 0.5), earlier=EARLIER)
+def test_more_takes_longer_and_slower_connections_too(
+    size: int, more: int, files: int, rates: list[float], trip: float, earlier: list[tuple[float, float]]
+) -> None:
+    def seconds(size: int = size, files: int = files, rates: list[float] = rates, trip: float = trip) -> float:
+        return expect(size, files, None, rates, Costs(trip), earlier).seconds
+
+    assert 0 < seconds() <= seconds(size=size + more) and seconds() <= seconds(files=files + 1)
+    assert seconds() <= seconds(trip=trip + 0.1)
+    assert seconds(rates=[*rates, 100.0]) >= seconds(rates=[*rates, 1000.0])
+    assert expect(size, files, None, rates, Costs(trip), []).known == bool(rates)
+
+
+def test_earlier_batches_correct_it() -> None:
+    twice = [(10.0, 5.0), (0.1, 5.0), (12.0, 6.0), (90.0, 1.0)]  # one is too short to say anything, one was a bad day
+    plain, corrected = (expect(10**9, 100, None, [1e7], Costs(0.01), earlier) for earlier in ([], twice))
+    assert corrected.seconds == 2 * plain.seconds and corrected.modelled == plain.modelled
+    small = travel(1000, 10**6, Costs(0.05))
+    together = expect(10**6, 1000, small, [1e7], Costs(0.05), [])
+    assert together.seconds < expect(10**6, 1000, None, [1e7], Costs(0.05), []).seconds
+
+
+def test_the_plan_says_how_long_and_the_summary_compares(program: Program, far: Far) -> None:
+    fen = program.directory / "fen"
+    fen.mkdir()
+    (fen / "raw.bin").write_bytes(bytes(range(256)) * 40_000)
+    plan = program("stage", "fen", f"{far.name}:", "--max-rate", "10MB/s", "--plan-only").stdout
+    assert "takes" in plan and "about 1 s" in plan
+    done = program("stage", "fen", f"{far.name}:", "--max-rate", "10MB/s").stdout
+    assert "; the plan said about 1 s" in done
+    assert program.json("batch", "show")["expected_seconds"] > 0.9
+    again = program.json("stage", "fen", f"{far.name}:again", "--plan-only")["plan"]
+    assert 0 < again["expected_seconds"] < 60
+
+
+def test_a_journal_of_an_older_version_is_read(program: Program) -> None:
+    (program.directory / "a").write_text("a")
+    batch = program.json("stage", "a", "there")["batch"]["batch"]
+    file = Path(program.home, "batches", batch, "journal.db")
+    with sqlite3.connect(file) as older:
+        for column in ("expected", "modelled"):
+            older.execute(f"ALTER TABLE batch DROP COLUMN {column}")
+        older.execute("PRAGMA user_version = 9")
+    shown = program.json("batch", "show", batch)
+    assert shown["good"] and shown["expected_seconds"] is None
+    program("batch", "resume", batch)
+
+
+def test_a_destination_that_looks_like_a_new_name(program: Program, far: Far) -> None:
+    (program.directory / "flux 07.log").write_text("ch4")
+    place = f"{far.name}:campaign/new.log"
+    plan = program("stage", "flux 07.log", place, "--plan-only").stdout
+    assert "new.log will be a directory" in plan
+    command = f"yatagan stage 'flux 07.log' {far.name}:campaign --as new.log"
+    assert command in " ".join(plan.split())
+    assert "will be a directory" not in program("stage", "flux 07.log", f"{far.name}:campaign", "--plan-only").stdout
+    program("stage", "flux 07.log", f"{far.name}:campaign", "--as", "new.log")
+    assert (far.root / "campaign" / "new.log").read_text() == "ch4"
