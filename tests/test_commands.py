@@ -138,7 +138,7 @@ def test_a_list_for_everybody_and_every_verdict(program: Program, far: Far, wher
     subprocess.run(["sha256sum", "--strict", "--quiet", "-c", "SHA256SUMS"], cwd=root, check=True)
     good = program.json("verify", place)
     assert (
-        good["good"] and good["evidence"] == ("read here" if where == "here" else "on-node") and good["facts_checked"]
+        good["good"] and good["evidence"] == ("read-here" if where == "here" else "on-node") and good["facts_checked"]
     )
     (root / "a").write_text("CONTENTS of a\n")
     (root / "b").unlink()
@@ -155,12 +155,24 @@ def test_a_list_for_everybody_and_every_verdict(program: Program, far: Far, wher
         "new": "not listed",
         "sub/c": "facts differ",
         "sub/d": "facts differ",
-        "link": "facts differ",
+        "link": "different",
     }
     shown = program("verify", place, expect=1).stdout
-    assert "NOT GOOD" in shown and "different" in shown and "new" in shown
+    assert "NOT GOOD" in shown and "new" in shown and "it points elsewhere" in shown
+    assert "other contents of the same size" in shown and "different     1 file, 1 link" in shown
+    for path in ("a", "link", "new"):
+        (root / path).unlink()
+    (root / "a").write_text("contents of a\n")
+    os.utime(root / "a", (1_500_000_000, 1_500_000_000))
+    (root / "b").write_text("contents of b\n")
+    os.utime(root / "b", (1_500_000_000, 1_500_000_000))
+    (root / "link").symlink_to("a")
+    shown = program("verify", place, expect=1).stdout
+    assert "contents good, facts differ" in shown and "mode 0600, not 0644" in shown
+    (root / "a").write_text("longer than the contents of a\n")
+    assert "30 bytes, not 14" in program("verify", place, expect=1).stdout
     kinds = [record["kind"] for record in program.json("ledger", "show")["records"]]
-    assert kinds == ["listed", "verified", "verified", "verified"]
+    assert kinds == ["listed", *["verified"] * 5]
 
 
 def test_a_bare_list_of_a_publisher(program: Program, far: Far) -> None:

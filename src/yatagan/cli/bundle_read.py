@@ -96,7 +96,7 @@ async def _list(app: App, where: Place, choice: Choice, *, checksums: bool, json
     if json_:
         say_json(bundle_view.listing_json(where, path, listing.lines, listing.damage, bundle.fits))
     else:
-        bundle_view.show_listing(listing.lines)
+        bundle_view.show_listing(listing.lines, listing.damage)
         if bundle.index_file is not None and not bundle.fits:
             text.warn("the index beside it was made for another archive, or this one has been cut")
     if listing.damage:

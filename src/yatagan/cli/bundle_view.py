@@ -120,8 +120,8 @@ def _proof(where: Place, made: MadeBundle) -> str:
     return f"none: {where.node} runs no commands; to read it back: {text.command('bundle', 'check', where)}"
 
 
-def show_listing(lines: Sequence[IndexEntry]) -> None:
-    """Show members as a table, with totals."""
+def show_listing(lines: Sequence[IndexEntry], damage: str) -> None:
+    """Show members as a table, with totals, and whether `damage` has cut the list."""
     rows = []
     for line in lines:
         member = line.member
@@ -136,9 +136,13 @@ def show_listing(lines: Sequence[IndexEntry]) -> None:
     files = [line.member for line in lines if line.member.kind == FILE]
     others = len(lines) - len(files)
     size = text.size(sum(member.size for member in files))
-    click.echo(click.style(f"{text.count(len(files), 'file')}, {size}{_and_others(others)}", bold=True))
+    click.echo(
+        click.style(f"{text.count(len(files), 'file')}, {size}{_and_others(others)}{_CUT if damage else ''}", bold=True)
+    )
 
 
+#: What is added where an archive could not be read to its end.
+_CUT = "; as far as it can be read"
 _TYPE_BITS = {FILE: stat.S_IFREG, DIRECTORY: stat.S_IFDIR, "link": stat.S_IFLNK, "fifo": stat.S_IFIFO}
 
 
@@ -196,7 +200,7 @@ def tell_unpacked(
         )
         return
     from_, to = _shown(Place(where.node, path)), _shown(into)
-    click.echo(click.style(f"Unpacked {from_} into {to}", bold=True))
+    click.echo(click.style(f"Unpacked {from_} into {to}{_CUT if read.damage else ''}", bold=True))
     rate = text.rate(read.files, read.size, seconds)
     text.facts(
         [

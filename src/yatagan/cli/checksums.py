@@ -39,7 +39,8 @@ _ORIGINS = {
     DigestOrigin.READ_BACK: "fetched and hashed here (read-back)",
     DigestOrigin.HERE: "read and hashed on this machine",
 }
-_BAD = (Finding.DIFFERENT, Finding.MISSING, Finding.UNREADABLE, Finding.FACTS_DIFFER)
+_WORST = (Finding.DIFFERENT, Finding.MISSING, Finding.UNREADABLE)
+_BAD = (*_WORST, Finding.FACTS_DIFFER)
 
 
 class _Counting:
@@ -329,7 +330,7 @@ def _put_on_record(app: App, where: Place, used: _Against, verdicts: Verdicts, c
         "unreadable": verdicts.count(Finding.UNREADABLE),
         "not_listed": verdicts.count(Finding.NOT_LISTED),
         "evidence": verdicts.origin.value,
-        "outcome": "good" if verdicts.good else "not good",
+        "outcome": "good" if verdicts.good else "facts differ" if verdicts.contents_good else "not good",
         **_patterns(choice),
     }
     Ledger(app.home.ledger).append(record_name(RecordKind.VERIFIED), RecordKind.VERIFIED, body)
@@ -337,11 +338,11 @@ def _put_on_record(app: App, where: Place, used: _Against, verdicts: Verdicts, c
 
 def _show_verdicts(where: Place, used: _Against, verdicts: Verdicts) -> None:
     place = text.place(where.node, where.path or b".")
-    word = click.style("good", fg="green") if verdicts.good else click.style("NOT GOOD", fg="red")
-    click.echo(click.style(f"{place} against {text.place(used.place.node, used.place.path)}: ", bold=True) + word)
+    against = text.place(used.place.node, used.place.path)
+    click.echo(click.style(f"{place} against {against}: ", bold=True) + _verdict(verdicts))
     text.facts(
         [
-            (finding.value, text.count(verdicts.count(finding), "entry", "entries"))
+            (finding.value, _counts(verdicts, finding))
             for finding in Finding
             if verdicts.count(finding) or finding in (Finding.SAME, Finding.DIFFERENT, Finding.MISSING)
         ]
@@ -360,11 +361,31 @@ def _show_verdicts(where: Place, used: _Against, verdicts: Verdicts) -> None:
         if found.finding in _BAD or found.finding is Finding.NOT_LISTED:
             shown += 1
             if shown <= _SHOWN:
-                colour = "yellow" if found.finding is Finding.NOT_LISTED else "red"
+                tone = text.Tone.TROUBLE if found.finding in _WORST else text.Tone.WARNING
                 detail = f" ({_detail(found.detail)})" if found.detail else ""
-                click.echo("  " + click.style(f"{found.finding.value:<14}", fg=colour) + text.show(found.path) + detail)
+                click.echo("  " + text.tinted(f"{found.finding.value:<14}", tone) + text.show(found.path) + detail)
     if shown > _SHOWN:
         click.echo(f"  and {text.number(shown - _SHOWN)} more: --json shows all")
+
+
+def _verdict(verdicts: Verdicts) -> str:
+    """The verdict in words, contents and facts told apart."""
+    if verdicts.good:
+        return text.tinted("good", text.Tone.GOOD)
+    if verdicts.contents_good:
+        return text.tinted("contents good", text.Tone.GOOD) + text.tinted(", facts differ", text.Tone.WARNING)
+    return text.tinted("NOT GOOD", text.Tone.TROUBLE)
+
+
+_NOUNS = {Kind.FILE: ("file", "files"), Kind.DIRECTORY: ("directory", "directories"), Kind.LINK: ("link", "links")}
+
+
+def _counts(verdicts: Verdicts, finding: Finding) -> str:
+    """Entries with a verdict, by kind: `1,489 files, 31 directories`; `0 files`."""
+    counts = [(verdicts.count(finding, kind), nouns) for kind, nouns in _NOUNS.items()]
+    others = verdicts.count(finding) - sum(count for count, _ in counts)
+    shown = [text.count(count, *nouns) for count, nouns in counts if count]
+    return ", ".join([*shown, *([text.count(others, "other entry", "other entries")] if others else [])]) or "0 files"
 
 
 def _detail(detail: str) -> str:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import asyncio
 import posixpath
 import stat
 from collections import Counter
+from collections.abc import Set
 from typing import Any
 
 import click
@@ -16,7 +18,7 @@ from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.pattern_options import choosing, expand_place, parse_choice
 from yatagan.cli.scan_progress import EntryCount
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
 from yatagan.places import Place, batch_of_part, name_fields
 from yatagan.stores.interface import Facts, Kind, Readable
 from yatagan.trees.entries import Entries
@@ -32,6 +34,8 @@ _TYPE_BITS = {
     Kind.DEVICE: stat.S_IFCHR,
     Kind.UNKNOWN: 0,
 }
+#: Links whose targets are looked at, and how many at once.
+_LINKS, _LOOKS = 1000, 16
 _PLURALS = {"directory": "directories"}
 
 
@@ -51,30 +55,53 @@ def list_command(
     app = App.start(questions=not no_questions)
     where = app.place(place)
     with EntryCount(app, [where], quiet=json_) as count:
-        tree, bundle = run(_read(app, where, recursive, parse_choice(only, skip), count.heard))
+        tree, bundle, dead = run(_read(app, where, recursive, parse_choice(only, skip), count.heard))
     if json_:
-        say_json(_as_json(where, tree, bundle))
+        say_json(_as_json(where, tree, bundle, dead))
     else:
-        _show(where, tree, bundle, Batches(app.home.batches))
+        _show(where, tree, bundle, Batches(app.home.batches), dead, recursive)
     if tree.unread or tree.dropped:
         raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
 
 
-async def _read(app: App, where: Place, recursive: bool, choice: Choice, heard: Heard) -> tuple[Tree, bytes]:
-    """Read what is shown. Also returns the bundle that it was found in, if any."""
+async def _read(
+    app: App, where: Place, recursive: bool, choice: Choice, heard: Heard
+) -> tuple[Tree, bytes, set[bytes]]:
+    """Read what is shown. Also returns the bundle that it was found in, if any, and the links that lead nowhere."""
     store = SeeThrough(await app.open(app.source(where, commands=False)), listed=False)
     try:
         depth = None if recursive else 1
         if (found := await expand_place(store, where)) is not None:
-            return await _gather(store, *found, recursive, choice, heard), b""
+            gathered = await _gather(store, *found, recursive, choice, heard)
+            return gathered, b"", await _dead_links(store, gathered)
         root = await store.resolve(where.path, follow=True)
         tree = await scan(store, root, depth=depth, choice=choice, heard=heard)
         if not tree.entries:
             raise StoreError(Fault.MISSING, root, store=where.node)
         stored = store.stored(root)
-        return tree, stored.path if stored is not None else b""
+        if stored is not None:
+            return tree, stored.path, set()
+        return tree, b"", await _dead_links(store, tree)
     finally:
         await store.close()
+
+
+async def _dead_links(store: Readable, tree: Tree) -> set[bytes]:
+    """Links whose targets do not exist; of very many only the first are looked at."""
+    slots = asyncio.Semaphore(_LOOKS)
+
+    async def leads_nowhere(path: bytes) -> bool:
+        async with slots:
+            try:
+                return await store.look(await store.resolve(tree.absolute(path), follow=True)) is None
+            except StoreError as error:
+                if error.fault in CONNECTION_FAULTS:
+                    raise
+                return error.fault is Fault.MISSING
+
+    links = sorted(tree.targets)[:_LINKS]
+    found = await asyncio.gather(*map(leads_nowhere, links))
+    return {path for path, nowhere in zip(links, found, strict=True) if nowhere}
 
 
 async def _gather(
@@ -99,7 +126,7 @@ def _listed(tree: Tree) -> list[bytes]:
     return sorted(path for path in tree.entries if path)
 
 
-def _show(where: Place, tree: Tree, bundle: bytes, batches: Batches) -> None:
+def _show(where: Place, tree: Tree, bundle: bytes, batches: Batches, dead: Set[bytes], recursive: bool) -> None:
     rows = []
     for path in _listed(tree):
         facts = tree.entries[path]
@@ -107,13 +134,13 @@ def _show(where: Place, tree: Tree, bundle: bytes, batches: Batches) -> None:
         if facts.kind is Kind.DIRECTORY:
             name += "/"
         if path in tree.targets:
-            name += " -> " + text.show(tree.targets[path])
+            name += " -> " + text.show(tree.targets[path]) + (" (leads nowhere)" if path in dead else "")
         rows.append((mode_text(facts), _size(facts), text.moment(facts.mtime_ns), name))
     if rows:
         text.table(("mode", "size", "changed", "name"), rows, right=(1,))
     skipped = f"; {text.count(tree.skipped, 'entry', 'entries')} skipped" if tree.skipped else ""
     inside = f"; stored in {text.place(where.node, bundle)}" if bundle else ""
-    click.echo(click.style(_totals(tree) + skipped + inside, bold=True))
+    click.echo(click.style(_totals(tree, recursive) + skipped + inside, bold=True))
     for batch, sizes in sorted(_unfinished(tree).items()):
         whose = f"batch {batch}" if batch else "something else that was interrupted"
         what = f"{text.count(len(sizes), 'unfinished file')}, {text.size(sum(sizes))} so far, of {whose}"
@@ -148,16 +175,20 @@ def _size(facts: Facts) -> str:
     return text.size(facts.size) if facts.kind is Kind.FILE else "-"
 
 
-def _totals(tree: Tree) -> str:
+def _totals(tree: Tree, recursive: bool) -> str:
     kinds = Counter(tree.entries[path].kind for path in _listed(tree))
     if not kinds:
         return "nothing finished yet" if tree.unfinished else "empty"
     parts = [text.count(kinds[kind], kind.value, _PLURALS.get(kind.value, "")) for kind in Kind if kinds[kind]]
     size = sum(facts.size for facts in tree.entries.values() if facts.kind is Kind.FILE)
-    return ", ".join(parts) + f"; {text.size(size)}"
+    counted = f"{', '.join(parts)}; {text.size(size)}"
+    if recursive or not kinds[Kind.DIRECTORY]:
+        return counted
+    below = "what is in directories is not counted (--recursive counts it)"
+    return f"{counted}; {below}" if kinds[Kind.FILE] else f"{', '.join(parts)}; {below}"
 
 
-def _as_json(where: Place, tree: Tree, bundle: bytes) -> dict[str, Any]:
+def _as_json(where: Place, tree: Tree, bundle: bytes, dead: Set[bytes]) -> dict[str, Any]:
     entries = []
     for path in _listed(tree):
         facts = tree.entries[path]
@@ -170,6 +201,7 @@ def _as_json(where: Place, tree: Tree, bundle: bytes) -> dict[str, Any]:
         }
         if path in tree.targets:
             entry.update(name_fields(tree.targets[path], "target"))
+            entry["leads_nowhere"] = path in dead
         entries.append(entry)
     return {
         "node": where.node,

@@ -29,6 +29,8 @@ _LARGEST_HEADER = 1 << 20
 _MOST_REGIONS = 1 << 16
 #: Contents are handed out in pieces of this size.
 _PIECE = 1 << 20
+#: Bytes behind the end mark that are looked through for more members: what is written at once has fewer zeros.
+_LOOKED_BEHIND = 256 << 10
 Records = Dict[bytes, bytes]
 
 
@@ -78,6 +80,8 @@ class TarReader:
         """After Damaged: go on at the next block that is a header. Returns False if none comes."""
         self._left = 0
         self._member = None
+        if self._pending:
+            return True
         missing = padding(self._at)
         while True:
             try:
@@ -139,12 +143,25 @@ class TarReader:
         if not block and self._at:
             raise Damaged(self._at, "the archive ends without its end mark")
         if block == _ZEROS[: len(block)] and block:
+            self._look_behind()
             return None
         if len(block) < BLOCK:
             raise NoHeader(self._at - len(block), "the archive ends where a header should be")
         if not is_header(block):
             raise NoHeader(self._at - BLOCK, "there is no header where one should be")
         return block
+
+    def _look_behind(self) -> None:
+        """Raise Damaged where more members follow the end mark: archives that were joined look like one."""
+        for _ in range(_LOOKED_BEHIND // BLOCK):
+            block = self._some(BLOCK)
+            if len(block) < BLOCK:
+                return
+            if block != _ZEROS:
+                if is_header(block):
+                    self._pending = block
+                    raise Damaged(self._at - BLOCK, "more follows its end mark, as where archives were joined")
+                return
 
     def _next(self) -> Optional[Member]:
         records: Records = dict(self._global)

@@ -10,7 +10,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME, Listed, contradictions, format_list
@@ -32,17 +32,18 @@ class Finding(StrEnum):
     MISSING = "missing"
     NOT_LISTED = "not listed"
     UNREADABLE = "unreadable"
-    #: Contents agree, but mode, time or link target do not.
+    #: Contents agree, but mode or time do not.
     FACTS_DIFFER = "facts differ"
 
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """One entry's verdict; `detail` says which fact differs, or why it cannot be read."""
+    """One entry's verdict; `detail` says what differs, or why it cannot be read. `kind`: what it is, or was."""
 
     path: bytes
     finding: Finding
     detail: str = ""
+    kind: Kind = Kind.FILE
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,14 +67,19 @@ class Verdicts:
     size: int
     with_facts: bool
 
-    def count(self, finding: Finding) -> int:
-        """How many entries have a verdict."""
-        return sum(1 for found in self.found if found.finding is finding)
+    def count(self, finding: Finding, kind: Kind | None = None) -> int:
+        """How many entries, or those of one kind, have a verdict."""
+        return sum(1 for found in self.found if found.finding is finding and kind in (None, found.kind))
 
     @property
     def good(self) -> bool:
         """Whether everything on record is there and the same. What is not listed does not count."""
-        return all(found.finding in (Finding.SAME, Finding.NOT_LISTED) for found in self.found)
+        return self.contents_good and not self.count(Finding.FACTS_DIFFER)
+
+    @property
+    def contents_good(self) -> bool:
+        """Whether everything on record is there with the same contents, whatever its mode and time."""
+        return not any(self.count(finding) for finding in (Finding.DIFFERENT, Finding.MISSING, Finding.UNREADABLE))
 
 
 def is_record(path: bytes) -> bool:
@@ -167,7 +173,7 @@ async def verify(
         found = list(_with_facts(store, tree, found, expected))
     listed_too = set(wanted) | set(expected or ())
     found += [
-        Found(path, Finding.NOT_LISTED)
+        Found(path, Finding.NOT_LISTED, kind=tree.entries[path].kind)
         for path in sorted(tree.entries)
         if path not in listed_too and not is_record(path) and tree.entries[path].kind is not Kind.DIRECTORY
     ]
@@ -202,10 +208,12 @@ def _found(tree: Tree, line: Listed, contents: Mapping[bytes, Content]) -> Found
     if facts is None or (content is not None and content.fault is Fault.MISSING):
         return Found(line.path, Finding.MISSING)
     if facts.kind is not Kind.FILE:
-        return Found(line.path, Finding.DIFFERENT, f"it is a {facts.kind.value}")
+        return Found(line.path, Finding.DIFFERENT, f"a {facts.kind.value}, not a file", facts.kind)
     if content is None or content.fault is not None:
         return Found(line.path, Finding.UNREADABLE, content.fault.value if content and content.fault else "")
-    return Found(line.path, Finding.SAME if content.digest == line.digest else Finding.DIFFERENT)
+    if content.digest == line.digest:
+        return Found(line.path, Finding.SAME)
+    return Found(line.path, Finding.DIFFERENT, "other contents")
 
 
 def _with_facts(store: Readable, tree: Tree, found: list[Found], expected: Mapping[bytes, Expected]) -> Iterator[Found]:
@@ -214,27 +222,41 @@ def _with_facts(store: Readable, tree: Tree, found: list[Found], expected: Mappi
         entry, wanted, facts = by_path.get(path), expected.get(path), tree.entries.get(path)
         if wanted is None or (entry is not None and entry.finding is not Finding.SAME):
             if entry is not None:
-                yield entry
+                yield _with_sizes(entry, facts, wanted)
         elif facts is None:
-            yield Found(path, Finding.MISSING)
+            yield Found(path, Finding.MISSING, kind=wanted.facts.kind)
+        elif other := _other_thing(tree, path, facts, wanted):
+            yield Found(path, Finding.DIFFERENT, other, facts.kind)
+        elif detail := _facts_detail(store, facts, wanted):
+            yield Found(path, Finding.FACTS_DIFFER, detail, facts.kind)
         else:
-            detail = _facts_detail(store, tree, path, facts, wanted)
-            if detail:
-                yield Found(path, Finding.FACTS_DIFFER, detail)
-            else:
-                yield entry or Found(path, Finding.SAME)
+            yield entry or Found(path, Finding.SAME, kind=facts.kind)
+
+
+def _with_sizes(entry: Found, facts: Facts | None, wanted: Expected | None) -> Found:
+    """A verdict on contents with what the facts file knows of the size."""
+    if entry.detail != "other contents" or facts is None or wanted is None:
+        return entry
+    if facts.size == wanted.facts.size:
+        return replace(entry, detail="other contents of the same size")
+    return replace(entry, detail=f"{facts.size} bytes, not {wanted.facts.size}")
+
+
+def _other_thing(tree: Tree, path: bytes, facts: Facts, wanted: Expected) -> str:
+    """How an entry without contents of its own differs in what it is; "" when it does not."""
+    if facts.kind is not wanted.facts.kind:
+        return f"a {facts.kind.value}, not a {wanted.facts.kind.value}"
+    if facts.kind is Kind.LINK and tree.targets.get(path) != wanted.target:
+        return "it points elsewhere"
+    return ""
 
 
 _SET_GROUP = 0o2000
 
 
-def _facts_detail(store: Readable, tree: Tree, path: bytes, facts: Facts, wanted: Expected) -> str:
+def _facts_detail(store: Readable, facts: Facts, wanted: Expected) -> str:
     """Which fact differs; "" when none does. A directory's time moves when the record itself is written."""
-    if facts.kind is not wanted.facts.kind:
-        return f"a {facts.kind.value}, not a {wanted.facts.kind.value}"
-    if facts.kind is Kind.LINK:
-        return "" if tree.targets.get(path) == wanted.target else "points elsewhere"
-    if not facts.kind.carried:
+    if facts.kind not in (Kind.FILE, Kind.DIRECTORY):
         return ""
     differing = []
     # A directory may have been given the bit that hands down its group by the one above it.

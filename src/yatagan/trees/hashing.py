@@ -49,7 +49,7 @@ class DigestOrigin(StrEnum):
 
     ON_NODE = "on-node"
     READ_BACK = "read-back"
-    HERE = "read here"
+    HERE = "read-here"
 
 
 @dataclass(frozen=True, slots=True)
