@@ -245,13 +245,16 @@ def test_the_ledger_for_people_and_after_somebody_wrote_in_it(program: Program, 
     program("checksums", f"{far.name}:fen")
     (far.root / "fen" / "b").write_text("CONTENTS of b\n")
     program("verify", f"{far.name}:fen", expect=1)
-    shown = program("ledger", "show").stdout
+    lines = program("ledger", "show").stdout.splitlines()
+    assert len(lines) == 6 and "all as they were written" in lines[0], lines
+    assert lines[3].split()[2:5] == ["staged", "good", "4"]
+    shown = program("ledger", "show", "--full").stdout
     for words in (
         f"yatagan stage fen {far.name}:",
         "staged, good",
         "4 on-node",
         "1 different",
-        "every record and list is as it was written",
+        "all as they were written",
     ):
         assert words in shown
     first, *_ = sorted((program.home / "ledger").glob("*.jsonl"), key=lambda file: file.stat().st_mtime_ns)

@@ -12,18 +12,18 @@ def test_the_demo_explains_itself_and_leaves_something_to_try_on(program: Progra
     finally:
         program("practice", "--root", "fen-demo/practice", "--stop", expect=None)
     told = [
-        "$ yatagan list fen",
+        "  yatagan list fen\n",
         "--plan-only",
         "is interrupted",
         "(exit status 4)",
-        "$ yatagan batch show",
-        "$ yatagan batch resume",
+        "  yatagan batch show\n",
+        "  yatagan batch resume\n",
         "is finished",
         "Nothing to move",
-        "$ yatagan verify heron:campaign/fen",
+        "  yatagan verify heron:campaign/fen\n",
         ": good",
-        "$ yatagan stage heron:campaign/results .",
-        "every record and list is as it was written",
+        "  yatagan stage heron:campaign/results .\n",
+        "all as they were written",
         "export YATAGAN_HOME=",
     ]
     assert "the connection was lost" in done.stderr

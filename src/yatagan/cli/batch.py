@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from typing import Any
 
 import click
@@ -12,11 +13,13 @@ from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Prove, Step, StepKind
+from yatagan.batches.strip import Strip, StripFile
 from yatagan.cli import exit_status, messages, run_batch, shell_completion, text
 from yatagan.cli.batch_end import cancel_command, remove_command
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.strip_view import drawn, strip_of
 from yatagan.engine.recording import record
 from yatagan.errors import JournalError, Refused
 from yatagan.ledger.records import Ledger
@@ -51,21 +54,43 @@ def list_(json_: bool) -> None:
     elif not rows and not damaged:
         click.echo("There is no batch yet. Make one with: yatagan stage SOURCE… DESTINATION")
     elif rows:
-        table = [
-            (
-                batch.name,
-                _state(batch, outcome),
-                _done(outcome),
-                text.moment(outcome.header.created_ns),
-                _where(outcome),
-            )
-            for batch, outcome in rows
-        ]
-        text.table(("batch", "state", "files", "made", "to"), table, squeeze=True)
+        _table(rows)
     for _, why in damaged:
         text.warn(str(messages.explain(why)))
     if damaged:
         raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
+
+
+#: Cells of a batch's strip in a list, and on its own.
+_LISTED_CELLS, _SHOWN_CELLS = 10, 40
+
+
+def _table(rows: list[tuple[Batch, BatchCounts]]) -> None:
+    """Show batches as a table, on a terminal with a strip of each."""
+    table: list[tuple[str, ...]] = [
+        (
+            batch.name,
+            _strip(batch, outcome),
+            _state(batch, outcome),
+            _done(outcome),
+            text.moment(outcome.header.created_ns),
+            _where(outcome),
+        )
+        for batch, outcome in rows
+    ]
+    heads: tuple[str, ...] = ("batch", "", "state", "files", "made", "to")
+    if not any(row[1] for row in table):
+        table, heads = [(row[0], *row[2:]) for row in table], (heads[0], *heads[2:])
+    text.table(heads, table, squeeze=True)
+
+
+def _strip(batch: Batch, outcome: BatchCounts) -> str:
+    """A short strip of a batch; of one that is finished and good it is known without reading its steps."""
+    if outcome.good:
+        only = Strip([StripFile(1, 1, StepState.IN_PLACE, 0)])
+        return drawn(only, _LISTED_CELLS) if outcome.moved else ""
+    with contextlib.closing(batch.journal()) as journal:
+        return drawn(strip_of(journal), _LISTED_CELLS)
 
 
 def _outcome(batch: Batch) -> BatchCounts:
@@ -98,7 +123,8 @@ def show_(id: str | None, json_: bool) -> None:
 
 def _show(app: App, batch: Batch, journal: Journal, outcome: BatchCounts) -> None:
     header = outcome.header
-    click.echo(click.style(f"Batch {batch.name}: {_state(batch, outcome)}", bold=True))
+    click.echo(click.style(f"Batch {batch.name}: ", bold=True) + run_batch.tinted(outcome, _state(batch, outcome)))
+    run_batch.show_strip(journal, _SHOWN_CELLS)
     goes_on = outcome.standing.state not in (BatchState.FINISHED, BatchState.CANCELLED)
     size = outcome.moved_size + outcome.waiting_size
     share = f" of {text.size(size)}, {outcome.moved_size / size:.0%}" if outcome.waiting and size else ""
@@ -119,7 +145,8 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: BatchCounts) -> Non
             ),
             *run_batch.rest(outcome),
             ("proof", run_batch.proof(outcome)),
-            ("record", outcome.standing.recorded),
+            ("took", run_batch.took(outcome)),
+            ("record", f"in the ledger: {text.command('ledger', 'show')}" if outcome.standing.recorded else ""),
             ("taken over", _successor(outcome)),
             *(_under_way(step, batch) for step in journal.steps(*_UNDER_WAY, limit=_STEPS_SHOWN) if goes_on),
         ]

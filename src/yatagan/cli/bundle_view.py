@@ -282,7 +282,7 @@ def tell_checked(where: Place, path: bytes, bundle: Bundle, read: ReadResult, js
             }
         )
         return
-    word = click.style("good", fg="green") if read.good else click.style("NOT GOOD", fg="red")
+    word = text.tinted("good", text.Tone.GOOD) if read.good else text.tinted("NOT GOOD", text.Tone.TROUBLE)
     click.echo(click.style(f"{_shown(Place(where.node, path))}: ", bold=True) + word)
     index = (
         "there is none: whether the contents are what they were, nobody can tell"

@@ -34,11 +34,11 @@ class _Tour:
     def say(self, words: str) -> None:
         """Print a heading."""
         click.echo()
-        click.echo(click.style(f"# {words}", fg="cyan"))
+        click.echo(click.style(words, bold=True))
 
     def run(self, *words: str, expect: int = 0) -> None:
         """Run one command in the demo's directory. An unexpected exit status ends the demo."""
-        click.echo(click.style("$ ", fg="green") + click.style(shlex.join(("yatagan", *words)), bold=True))
+        click.echo("  " + click.style(text.command(*words), bold=True))
         status = subprocess.run(
             [sys.executable, "-m", "yatagan", *words], cwd=self.directory, env=self._environment, check=False
         ).returncode
@@ -109,7 +109,7 @@ def _tour(tour: _Tour) -> None:
     tour.say("Once more: only what is new would move, and nothing is.")
     tour.run("stage", "fen", "heron:campaign")
 
-    tour.say("Put the inputs on record on the node, and hold them against it. Nothing is sent back for that.")
+    tour.say("Put the inputs on record on the node, and check the files against it. Nothing is sent back for that.")
     tour.run("checksums", "heron:campaign/fen")
     tour.run("verify", "heron:campaign/fen")
 
@@ -118,7 +118,7 @@ def _tour(tour: _Tour) -> None:
     tour.run("stage", "heron:campaign/results", ".")
 
     tour.say("Who moved and checked what, and how that is known.")
-    tour.run("ledger", "show")
+    tour.run("ledger", "show", "--full")
 
 
 def _stop(tour: _Tour) -> None:

@@ -19,9 +19,10 @@ def ledger_command() -> None:
     """The record of what was staged, listed and verified. Records are only ever added."""
 
 
-@ledger_command.command(epilog="Example: yatagan ledger show --json")
+@ledger_command.command(epilog="Example: yatagan ledger show --full")
+@click.option("--full", is_flag=True, help="Show several lines for each record: who, from where to where, evidence.")
 @as_json
-def show(json_: bool) -> None:
+def show(full: bool, json_: bool) -> None:
     """Show all records, oldest first, and whether every record and list is still what was written."""
     app = App.start()
     ledger = Ledger(app.home.ledger)
@@ -40,20 +41,54 @@ def show(json_: bool) -> None:
     elif not records and not missing:
         click.echo("Nothing is on record yet.")
     else:
-        for record in records:
-            _show(record)
-        click.echo(
-            click.style(f"{text.count(len(records), 'record')} in {text.show(str(ledger.directory))}", bold=True)
-        )
-        for name in missing:
-            click.echo("  " + click.style(f"{text.show(name)} is missing, with the records in it", fg="red"))
-        if broken:
-            click.echo("  " + click.style(f"{text.count(len(broken), 'record')} cannot be trusted", fg="red"))
-        elif not missing:
-            click.echo("  " + click.style("every record and list is as it was written", fg="green"))
-            click.echo("  (a change to the newest record shows only after the next one is added)")
+        _show_verdict(ledger, records, broken, missing)
+        for record in records if full else broken:
+            _show_full(record)
+        if not full:
+            text.table(
+                ("time (UTC)", "what", "outcome", "files", "bytes", "place"), _rows(records), (3, 4), squeeze=True
+            )
     if broken or missing:
         raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
+
+
+def _show_verdict(ledger: Ledger, records: list[Record], broken: list[Record], missing: list[str]) -> None:
+    """Show whether the ledger is what was written, in front of all else."""
+    count = text.count(len(records), "record")
+    head = click.style(f"{count} in {text.show(str(ledger.directory))}: ", bold=True)
+    if not broken and not missing:
+        click.echo(head + text.tinted("all as they were written", text.Tone.GOOD))
+        click.echo("  (a change to the newest record shows only after the next one is added)")
+        return
+    click.echo(head + text.tinted("NOT as they were written", text.Tone.TROUBLE))
+    if broken:
+        click.echo(f"  {text.count(len(broken), 'record')} cannot be trusted:")
+    for name in missing:
+        click.echo(f"  {text.show(name)} is missing, with the records in it")
+
+
+def _rows(records: list[Record]) -> list[tuple[str, ...]]:
+    """The records, a line each."""
+    rows: list[tuple[str, ...]] = []
+    for record in records:
+        body = record.body
+        try:
+            what = _what(record)
+            files, size = text.number(int(body.get("files", 0))), text.size(int(body.get("bytes", 0)))
+        except (KeyError, TypeError, ValueError, AttributeError):
+            what, files, size = f"damaged, in {record.file}", "", ""  # somebody wrote in it who is not us
+        outcome = text.tinted(text.show(str(body.get("outcome", ""))), _tone(record))
+        rows.append((_moment(record), record.kind.value, outcome, files, size, what))
+    return rows
+
+
+def _tone(record: Record) -> text.Tone:
+    good = record.fits and record.body.get("outcome") == "good"
+    return text.Tone.GOOD if good else text.Tone.TROUBLE
+
+
+def _moment(record: Record) -> str:
+    return text.show(record.time[:16].replace("T", " "))
 
 
 def _as_json(record: Record) -> dict[str, Any]:
@@ -70,19 +105,17 @@ def _as_json(record: Record) -> dict[str, Any]:
     }
 
 
-def _show(record: Record) -> None:
+def _show_full(record: Record) -> None:
     body = record.body
-    mark = "" if record.fits else click.style(f"  {record.problem}", fg="red")
-    when = record.time[:19].replace("T", " ") + " UTC"
-    outcome = text.show(str(body.get("outcome", "")))
-    colour = "green" if outcome == "good" else "red"
-    click.echo(
-        click.style(f"{when}  {record.kind.value}", bold=True)
-        + f", {click.style(outcome, fg=colour)}, by {text.show(record.who)}{mark}"
-    )
+    mark = "" if record.fits else text.tinted(f"  {record.problem}", text.Tone.TROUBLE)
+    outcome = text.tinted(text.show(str(body.get("outcome", ""))), _tone(record))
+    head = click.style(f"{_moment(record)} UTC  {record.kind.value}", bold=True)
+    click.echo(f"{head}, {outcome}, by {text.show(record.who)}{mark}")
     try:
         rows = [
+            ("command", text.typed(body["command"]) if record.kind is RecordKind.STAGED else ""),
             ("what", _what(record)),
+            ("batch", text.show(str(body.get("batch", "")))),
             ("files", _files(body)),
             ("evidence", _evidence(body)),
             ("digests", f"lists/{body['list'][:16]}…" if body.get("list") else ""),
@@ -101,9 +134,11 @@ def _evidence(body: dict[str, Any]) -> str:
 
 
 def _what(record: Record) -> str:
+    """What a record is about: a destination, a place, or a place and what it was verified against."""
     body = record.body
     if record.kind is RecordKind.STAGED:
-        return f"{text.typed(body['command'])}  (batch {body['batch']})"
+        origin = f"{body['from']} → " if body.get("from") else ""
+        return text.show(origin) + text.place(str(body.get("to", "")), name_from(body, "destination"))
     where = text.place(str(body["node"]), name_from(body))
     return f"{where} against {text.show(str(body['against']))}" if "against" in body else where
 

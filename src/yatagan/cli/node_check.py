@@ -90,11 +90,13 @@ async def _left_behind(app: App, name: str) -> list[bytes]:
 
 def _show_failure(error: CannotReach, what: str, remedy: str) -> None:
     """Show how far the login came, and what to try."""
-    click.echo(click.style(f"{error.node}: not reached", bold=True))
+    click.echo(click.style(f"{error.node}: ", bold=True) + text.tinted("not reached", text.Tone.TROUBLE))
     rows = []
     for step, doing in messages.STEPS.items() if error.step in messages.STEPS else ():
         failed = step == error.step
-        rows.append((doing, click.style("failed", fg="red") if failed else click.style("good", fg="green")))
+        rows.append(
+            (doing, text.tinted("failed", text.Tone.TROUBLE) if failed else text.tinted("good", text.Tone.GOOD))
+        )
         if failed:
             break
     said = text.show(error.detail) if type(error) is CannotReach else what.removeprefix(f"{error.node}: ")
@@ -103,7 +105,10 @@ def _show_failure(error: CannotReach, what: str, remedy: str) -> None:
 
 def _show(found: Checkup, left: list[bytes]) -> None:
     name = found.node
-    click.echo(click.style(f"{name}: ready", bold=True))
+    click.echo(click.style(f"{name}: ", bold=True) + text.tinted("ready", text.Tone.GOOD))
+    for line in meaning(found):
+        text.facts([("-", line)])
+    click.echo(click.style("How that was found", bold=True))
     text.facts(
         [
             ("role", f"{found.role.value} node" + (f" of {found.cluster}" if found.cluster else "")),
@@ -127,9 +132,6 @@ def _show(found: Checkup, left: list[bytes]) -> None:
             ),
         ]
     )
-    click.echo(click.style("What that means", bold=True))
-    for line in meaning(found):
-        text.facts([("-", line)])
 
 
 def _reached(found: Checkup) -> str:

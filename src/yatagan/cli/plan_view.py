@@ -299,7 +299,9 @@ def _unread(plan: Plan) -> str:
 def _space(plan: Plan, node: str) -> str:
     if plan.free is None:
         return f"{node or 'the disk'} does not tell"
-    enough = "" if plan.free > plan.summary.size - plan.safe else click.style(", which is not enough", fg="red")
+    enough = (
+        "" if plan.free > plan.summary.size - plan.safe else text.tinted(", which is not enough", text.Tone.TROUBLE)
+    )
     return f"{text.size(plan.free)} free on {node or 'this machine'}{enough}"
 
 

@@ -237,7 +237,7 @@ class Progress:
         if made := [file for file in self.moving.values() if file.made]:
             return f"making {text.count(len(made), 'bundle')}"
         if self.ageing_until > time.monotonic():
-            return "waiting until a change to new files would show in their times"
+            return "looking again at new files"
         return ""
 
     def longest(self, count: int) -> list[MovingFile]:

@@ -20,7 +20,7 @@ from yatagan.cli.context import App, OpenSession
 from yatagan.cli.login_questions import AtTerminal
 from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import view_for
-from yatagan.cli.strip_view import strip_of
+from yatagan.cli.strip_view import drawn, legend, strip_of
 from yatagan.engine.run import BatchRun
 from yatagan.errors import DESTINATION_FAULTS, SPACE_FAULTS, CannotReach, Fault, JournalError, Refused
 from yatagan.keeper.client import KeeperRun
@@ -30,6 +30,8 @@ from yatagan.stores.interface import Source
 
 #: Failed steps named one by one before the rest are only counted.
 _FAILURES_SHOWN = 10
+#: Cells of the strip of a batch that is not finished, or not good.
+_SUMMARY_CELLS = 40
 
 
 async def carry(
@@ -134,9 +136,10 @@ def summary(app: App, journal: Journal, outcome: BatchCounts, problem: CannotRea
     """Show the end of a run: what moved, was left, failed and why; the proof; the record."""
     header, standing = outcome.header, outcome.standing
     click.echo(
-        click.style(f"Batch {header.id} is ", bold=True)
-        + click.style(exit_status.of_batch(outcome, problem).text, fg=_colour(outcome))
+        click.style(f"Batch {header.id} is ", bold=True) + tinted(outcome, exit_status.of_batch(outcome, problem).text)
     )
+    if not outcome.good:
+        show_strip(journal, _SUMMARY_CELLS)
     seconds = standing.seconds
     # Where not all of it was sent, the bytes of the files and those on the connection would make no sense together.
     rate = text.rate(outcome.moved, outcome.sent, seconds) if not outcome.reusing else f"{text.size(outcome.sent)} sent"
@@ -155,7 +158,7 @@ def summary(app: App, journal: Journal, outcome: BatchCounts, problem: CannotRea
             ("sent again", f"{text.size(outcome.again)}, interrupted or changed meanwhile" if outcome.again else ""),
             ("proof", proof(outcome)),
             ("took", took(outcome)),
-            ("record", f"in the ledger: yatagan ledger show  ({standing.recorded})" if standing.recorded else ""),
+            ("record", f"in the ledger: {text.command('ledger', 'show')}" if standing.recorded else ""),
         ]
     )
     failures(journal, f"yatagan batch show {header.id}")
@@ -182,8 +185,17 @@ def took(outcome: BatchCounts) -> str:
     return f"{text.duration(seconds)}; the plan said about {text.about(said)}"
 
 
-def _colour(outcome: BatchCounts) -> str:
-    return "green" if outcome.good else "red" if outcome.failed else "yellow"
+def tinted(outcome: BatchCounts, words: str) -> str:
+    """The state of a batch in the colour of its verdict."""
+    tone = text.Tone.GOOD if outcome.good else text.Tone.TROUBLE if outcome.failed else text.Tone.WARNING
+    return text.tinted(words, tone)
+
+
+def show_strip(journal: Journal, count: int) -> None:
+    """On a terminal, show the strip of a batch with what its shapes mean."""
+    strip = strip_of(journal) if sys.stdout.isatty() else None
+    if strip is not None and (cells := drawn(strip, count)):
+        text.facts([("", f"{cells}  {legend(strip, count)}")])
 
 
 def _besides(outcome: BatchCounts) -> str:
@@ -302,7 +314,7 @@ def failures(journal: Journal, more_by: str) -> None:
         else:
             shown += 1
             click.echo(
-                click.style("  failed  ", fg="red")
+                text.tinted("  failed  ", text.Tone.TROUBLE)
                 + f"{text.show(step.label)}: {messages.fault(step.fault, step.detail)}"
             )
             if advice := messages.remedy(step.fault):

@@ -205,7 +205,7 @@ def timestamp(ns: int) -> str:
 def width() -> int:
     """The columns of the terminal, within limits."""
     try:
-        return max(40, min(os.get_terminal_size(1).columns, 200))
+        return max(40, min(os.get_terminal_size(1).columns or 80, 200))
     except OSError:
         return 100
 
@@ -263,17 +263,24 @@ def table(
 
     `squeeze`: on a terminal the last column is shortened so that a row is a line.
     """
-    widths = [max(len(row[at]) for row in [head, *rows]) for at in range(len(head))]
+    widths = [max(len(click.unstyle(row[at])) for row in [head, *rows]) for at in range(len(head))]
     if squeeze and sys.stdout.isatty():
         room = max(16, width() - sum(widths[:-1]) - 2 * len(widths[:-1]))
         rows = [[*row[:-1], shorten(row[-1], room)] for row in rows]
     for line, row in enumerate([head, *rows]):
         cells = [
-            cell.rjust(widths[at]) if at in right else cell if at == len(head) - 1 else cell.ljust(widths[at])
+            _padding(cell, widths[at]) + cell
+            if at in right
+            else cell + (_padding(cell, widths[at]) if at < len(head) - 1 else "")
             for at, cell in enumerate(row)
         ]
         text = "  ".join(cells).rstrip()
         click.echo(click.style(text, dim=True) if line == 0 else text)
+
+
+def _padding(cell: str, wide: int) -> str:
+    """Spaces that make a cell, which may be coloured, so wide."""
+    return " " * (wide - len(click.unstyle(cell)))
 
 
 def warn(text: str) -> None:
