@@ -49,11 +49,11 @@ class Bed:
     def up(self, name: str, *words: str) -> float:
         """Seconds to stage a file to an empty directory of the node."""
         shutil.rmtree(self.sshd.root / "in", ignore_errors=True)
-        return float(self.stage(name, "oak:in", *words)["seconds"])
+        return float(self.stage(name, "oak:in", *words)["moving_seconds"])
 
     def down(self, name: str, *words: str) -> float:
         shutil.rmtree(self.root / "back", ignore_errors=True)
-        return float(self.stage(f"oak:{name}", "back", *words)["seconds"])
+        return float(self.stage(f"oak:{name}", "back", *words)["moving_seconds"])
 
 
 def one_big_file() -> Result:
@@ -155,7 +155,7 @@ def _long(bed: Bed, way: str, size: int) -> Result:
 
     def rate(**how: Any) -> float:
         done = bed.bare("one-file", near, "ref", up=up, **how)
-        return done["bytes"] / done["seconds"] / 1e6
+        return done["in_place_bytes"] / done["moving_seconds"] / 1e6
 
     one = rate(seconds=10)
     settings = (
@@ -309,8 +309,8 @@ def resume(size: int = BIG) -> Result:
         return {
             "MiB there at the kill": there / (1 << 20),
             "MiB synced at the kill": synced / (1 << 20),
-            "MiB sent again": done["bytes_sent_again"] / (1 << 20),
-            "MiB more than was not synced": (done["bytes_sent_again"] - (there - synced)) / (1 << 20),
+            "MiB sent again": done["sent_again_bytes"] / (1 << 20),
+            "MiB more than was not synced": (done["sent_again_bytes"] - (there - synced)) / (1 << 20),
         }
 
 

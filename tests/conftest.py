@@ -14,6 +14,7 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -366,6 +367,11 @@ def part_file(directory: Path, size: int = 0, pattern: str = ".yatagan-*.part") 
             if path.is_file() and path.stat().st_size > size:
                 return path
     return None
+
+
+def moment(text: str) -> float:
+    """A time of an answer, in seconds since the epoch."""
+    return datetime.fromisoformat(text).timestamp()
 
 
 def wait_for(true: Callable[[], bool], seconds: float = 30) -> None:

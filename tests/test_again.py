@@ -43,7 +43,7 @@ def interrupt(program: Program, far: Far, *words: str) -> dict[str, Any]:
     running.communicate(timeout=30)
     assert running.returncode == 4
     found: dict[str, Any] = program.json("batch", "show")
-    assert found["bytes_safe"] > 1_000_000
+    assert found["safe_bytes"] > 1_000_000
     return found
 
 
@@ -63,10 +63,10 @@ def test_it_goes_on_with_the_batch_that_was_interrupted(program: Program, far: F
         "batch": batch["batch"],
         "use": "go on",
         "in_place": 1,
-        "bytes_safe": batch["bytes_safe"],
+        "safe_bytes": batch["safe_bytes"],
     }
     assert done["batch"]["batch"] == batch["batch"] and done["batch"]["in_place"] == 2
-    assert done["batch"]["bytes_sent"] - batch["bytes_sent"] < BIG - batch["bytes_safe"] + 100_000
+    assert done["batch"]["sent_bytes"] - batch["sent_bytes"] < BIG - batch["safe_bytes"] + 100_000
     assert_arrived(program, far)
     assert len(program.json("batch", "list")["batches"]) == 1
 
@@ -109,7 +109,7 @@ def test_a_new_plan_takes_over_what_is_safe(program: Program, oak: Far, what: st
     assert program.json("batch", "show", batch["batch"])["state"] == "interrupted"
     done = program.json("stage", "fen", "oak:", *OTHERWISE[what])
     assert done["plan"]["begun"]["use"] == "take over"
-    assert done["batch"]["bytes_sent"] < BIG - batch["bytes_safe"] + 100_000
+    assert done["batch"]["sent_bytes"] < BIG - batch["safe_bytes"] + 100_000
     assert_arrived(program, oak)
     old = program.json("batch", "show", batch["batch"])
     assert old["state"] == "cancelled"
@@ -126,7 +126,7 @@ def test_a_source_that_has_changed_is_not_mixed_with_what_was_sent(program: Prog
     os.utime(fen / "z-big", (time.time() - 1800,) * 2)
     os.utime(fen, (time.time() - 3600,) * 2)
     done = program.json("stage", "fen", "oak:")
-    assert done["plan"]["begun"]["use"] == "take over" and done["batch"]["bytes_sent"] >= BIG
+    assert done["plan"]["begun"]["use"] == "take over" and done["batch"]["sent_bytes"] >= BIG
     assert_arrived(program, oak)
 
 
@@ -149,7 +149,7 @@ def test_a_kill_between_the_old_batch_and_the_new_one_loses_nothing(program: Pro
     journal.close()
     done = program.json("stage", "fen", "oak:", *SLOW)
     assert done["plan"]["begun"]["use"] == "take over"
-    assert done["batch"]["bytes_sent"] < BIG - batch["bytes_safe"] + 100_000
+    assert done["batch"]["sent_bytes"] < BIG - batch["safe_bytes"] + 100_000
     assert_arrived(program, oak)
 
 
@@ -207,7 +207,7 @@ def test_unfinished_files_and_whose_they_are(program: Program, far: Far) -> None
         dead: "dead",
         "261101-abcd": "unknown",
     }
-    assert found["261101-abcd"]["owner"] in ("root", str(os.getuid())) and found["261101-abcd"]["size"] == 500
+    assert found["261101-abcd"]["owner"] in ("root", str(os.getuid())) and found["261101-abcd"]["size_bytes"] == 500
     shown = program("parts", "list", f"{far.name}:").stdout
     assert "2.0 h" in shown or "2 h" in shown, shown
     assert f"No batch will finish 1 of them, 300 B. Remove these with:\n  yatagan parts remove {far.name}:" in shown

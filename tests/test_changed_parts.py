@@ -130,8 +130,8 @@ def test_only_what_changed_is_sent(program: Program, far: Far, way: str) -> None
     done = program.json(*words)
     batch = done["batch"]
     assert batch["good"] and target.read_bytes() == new
-    assert batch["bytes_sent"] + batch["bytes_there_in_part"] >= len(new)
-    assert batch["bytes_sent"] < len(new) // 4 and batch["bytes_sent_again"] == 0
+    assert batch["sent_bytes"] + batch["reused_bytes"] >= len(new)
+    assert batch["sent_bytes"] < len(new) // 4 and batch["sent_again_bytes"] == 0
     # What was not sent has not been received: the node has hashed the whole.
     assert batch["evidence"] == {"on-node": 1}
     assert "were there already and not sent" in program("batch", "show", batch["batch"]).stdout

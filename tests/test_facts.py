@@ -156,8 +156,8 @@ def test_holes_arrive_as_holes_and_zeros_are_not_sent(program: Program, far: Far
     up = program.json("stage", "sparse", f"{far.name}:")["batch"]
     there = far.root / "sparse"
     assert there.read_bytes() == (program.directory / "sparse").read_bytes()
-    assert blocks(there) < 8 << 20 and up["bytes_sent"] < 8 << 20
-    assert up["bytes_of_zeros_left_out"] > 40 << 20 and up["evidence"] == {"on-node": 1}
+    assert blocks(there) < 8 << 20 and up["sent_bytes"] < 8 << 20
+    assert up["zeros_bytes"] > 40 << 20 and up["evidence"] == {"on-node": 1}
     program("stage", f"{far.name}:sparse", "back")
     back = program.directory / "back" / "sparse"
     assert back.read_bytes() == there.read_bytes() and blocks(back) < 12 << 20

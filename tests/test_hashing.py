@@ -42,7 +42,7 @@ def test_contents_decide_where_they_are_asked_for(program: Program, far: Far) ->
     shown = program("stage", "fen", f"{far.name}:", "--by", "digest", "--plan-only").stdout
     assert "6 files, 3.15 MB, already there by digest" in " ".join(shown.split())
     plan = program.json("stage", "fen", f"{far.name}:", "--by", "digest", "--plan-only")["plan"]
-    assert (plan["left_as_is"], plan["left_by_digest"], plan["replace"], plan["bytes"]) == (6, 6, 1, 6)
+    assert (plan["left_as_is"], plan["left_by_digest"], plan["replace"], plan["size_bytes"]) == (6, 6, 1, 6)
     assert plan["left_by_digest_remembered"] == 6
 
     (fen / "long.bin").write_bytes(bytes(3 << 20))

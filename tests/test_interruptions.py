@@ -118,7 +118,7 @@ def test_little_is_sent_again(program: Program, practice: Practice) -> None:
     shown = program("batch", "show").stdout
     assert re.search(r"\d+ [kM]B of 12.0 MB safe on disk|\d\.\d+ MB of 12.0 MB safe on disk", shown), shown
     batch = program.json("batch", "resume")
-    assert batch["good"] and batch["bytes_sent_again"] < 6_000_000
+    assert batch["good"] and batch["sent_again_bytes"] < 6_000_000
     assert (far.root / "big").read_bytes() == (program.directory / "big").read_bytes()
 
 
@@ -172,7 +172,7 @@ def test_ctrl_c_stops_cleanly_and_at_once(program: Program, practice: Practice, 
     assert child.returncode == 4 and "batch resume" in out and "Traceback" not in err
     practice.wrong("heron")
     batch = program.json("batch", "resume")
-    assert batch["good"] and batch["bytes_sent_again"] < 4_000_000
+    assert batch["good"] and batch["sent_again_bytes"] < 4_000_000
     assert (far.root / "big").read_bytes() == (program.directory / "big").read_bytes()
 
 

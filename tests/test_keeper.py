@@ -19,7 +19,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import Far, Practice, Program, part_file, wait_for
+from conftest import Far, Practice, Program, moment, part_file, wait_for
 from terminal import Terminal, log_in
 from test_login import traces
 from yatagan.batches.events import StepSettled
@@ -83,11 +83,11 @@ def test_commands_use_the_login_and_no_secret_stays(program: Program, practice: 
     code = log_in(terminal, practice)
     assert terminal.end() == 0
     state = openness(program)
-    assert state["batches"] == [] and 1700 < state["until"] - time.time() < 1900
+    assert state["batches"] == [] and 1700 < moment(state["closes_at"]) - time.time() < 1900
     assert [traces(secret, program.home) for secret in (password, code)] == [[], []]
     assert "0                    0" in _limit(state["process"], "Max core file size")
     assert program.json("node", "check", "bittern")["questions"] == 2
-    assert program.json("node", "open", "bittern", "--for", "2h")["open"]["until"] > time.time() + 7000
+    assert program.json("node", "open", "bittern", "--for", "2h")["open"]["closes_at"] > state["closes_at"]
     said = program("node", "remove", "bittern", expect=5).stderr
     assert "bittern is open" in said and "node close" in said
     assert "is closed" in program("node", "close", "bittern").stdout
@@ -163,7 +163,7 @@ def test_a_batch_inside_the_keeper(program: Program, practice: Practice, bittern
     assert program.json("batch", "show")["state"] == "interrupted"
     done = program.json("batch", "resume")
     assert done["good"] and is_whole(program, bittern)
-    assert done["bytes_sent_again"] == 0  # what was answered before the stop is known to be there
+    assert done["sent_again_bytes"] == 0  # what was answered before the stop is known to be there
     log = (program.home / "batches" / batch / "log.jsonl").read_text()
     assert "connection lost" not in log
     back = program.json("stage", "bittern:big", "back")["batch"]

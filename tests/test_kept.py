@@ -13,7 +13,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Far, Practice, Program, part_file, wait_for
+from conftest import Far, Practice, Program, moment, part_file, wait_for
 from terminal import Terminal
 from yatagan.portable.unpack_directories import kept_mode
 
@@ -45,9 +45,7 @@ def test_kept_files_are_found_brought_back_and_removed(program: Program, far: Fa
 
     found = program.json("kept", "list", place)["kept"]
     assert {(each["batch"], each["size_bytes"]) for each in found} == {(second, 5), (third, 10)}
-    assert all(time.time() - 600 < _seconds(each["replaced_at"]) <= time.time() for each in found), (
-        "not the file's time"
-    )
+    assert all(time.time() - 600 < moment(each["replaced_at"]) <= time.time() for each in found), "not the file's time"
     for where in (f"{far.name}:campaign", f"{far.name}:", f"{far.name}:campaign/fen"):
         assert len(program.json("kept", "list", where)["kept"]) == 4
     shown = program("kept", "list", f"{far.name}:campaign").stdout
@@ -75,12 +73,6 @@ def test_kept_files_are_found_brought_back_and_removed(program: Program, far: Fa
     assert program.json("kept", "list", f"{far.name}:")["kept"] == []
     assert not (far.root / "campaign" / ".yatagan-kept").exists()
     assert "nothing like that is kept" in program("kept", "restore", place, expect=2).stderr
-
-
-def _seconds(moment: str) -> float:
-    from datetime import datetime
-
-    return datetime.fromisoformat(moment).timestamp()
 
 
 def test_the_age_is_that_of_the_replacement(program: Program, far: Far) -> None:

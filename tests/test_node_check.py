@@ -77,8 +77,17 @@ def test_a_node_that_is_ready(program: Program, far: Far) -> None:
     for words in ("ready", "by key", "offered: publickey", "on the same disk", "MB/s back", "proven on the node"):
         assert words in " ".join(shown.split()), shown
     found: dict[str, Any] = program.json("node", "check", far.name)
-    assert found["reached"] and found["commands"] and found["writable"] and found["up"] and found["down"]
-    assert set(found["extensions"]) == set(EXTENSIONS) and not found["folds_case"] and abs(found["clock"]) < 2
+    assert (
+        found["commands"]
+        and found["writable"]
+        and found["to_node_bytes_per_second"]
+        and found["from_node_bytes_per_second"]
+    )
+    assert (
+        set(found["extensions"]) == set(EXTENSIONS)
+        and not found["folds_case"]
+        and abs(found["clock_ahead_seconds"]) < 2
+    )
     assert snapshot(far.root) == before, "a check leaves nothing behind"
 
 

@@ -120,7 +120,7 @@ def test_a_tour_of_all_that_runs_on_a_node(version: str, program: Program, opens
         with open(fen / "big", "r+b") as stream:
             stream.write(b"changed")
         os.utime(fen / "big", (2_000_000_000, 2_000_000_000))
-        assert program.json("stage", "fen", "oak:")["batch"]["bytes_there_in_part"] > 5 << 20
+        assert program.json("stage", "fen", "oak:")["batch"]["reused_bytes"] > 5 << 20
         assert snapshot(far / "fen") == snapshot(fen)
         program("stage", "fen", "oak:", "--by", "digest")
         program("checksums", "oak:fen")

@@ -118,7 +118,7 @@ def test_what_is_still_right_is_not_fetched_again(program: Program, oak: Far) ->
     running.send_signal(signal.SIGINT)
     assert running.wait(30) == 4
     batch = program.json("batch", "resume")
-    assert batch["evidence"] == {"on-arrival": 1} and batch["bytes_sent_again"] < SIZE // 4
+    assert batch["evidence"] == {"on-arrival": 1} and batch["sent_again_bytes"] < SIZE // 4
 
 
 @pytest.mark.parametrize("harm", [replaced, made_a_link, made_a_hard_link], ids=lambda harm: harm.__name__)

@@ -104,7 +104,7 @@ def test_settings(program: Program) -> None:
     assert "is 30m now" in program("config", "set", "connection.patience", "30m").stdout
     program("config", "set", "login-node.size", "5GB")
     assert '# ours\n[connection]\npatience = "30m"  # short\n' in (program.home / "settings.toml").read_text()
-    assert program.json("config", "show")["login-node"]["size"] == 5_000_000_000
+    assert program.json("config", "show")["login_node"]["size_bytes"] == 5_000_000_000
     for words, said in (
         (("set", "connection.patience", "soon"), "no duration"),
         (("set", "connection.speed", "1"), "there are connection.patience"),

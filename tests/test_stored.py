@@ -100,7 +100,7 @@ def test_a_directory_stored_as_one_bundle(program: Program, far: Far, old: Path)
     bundle = far.root / "a" / "fen.tar.zst"
     subprocess.run(["tar", "xf", bundle, "-C", program.home], check=True)
     assert snapshot(program.home / "fen") == snapshot(old)
-    assert program.json("bundle", "check", bundle)["held_against_index"] == FILES
+    assert program.json("bundle", "check", bundle)["checked_by_index"] == FILES
 
     # It counts as the directory: nothing to move, whether or not it is asked for as a bundle.
     again = program("stage", str(old), f"{far.name}:a").stdout
@@ -109,7 +109,7 @@ def test_a_directory_stored_as_one_bundle(program: Program, far: Far, old: Path)
     listed = program.json("list", f"{far.name}:a/fen", "--recursive")["entries"]
     assert {each["path"] for each in listed if "path" in each} >= {"README", "plot-00/raw.npy", "empty", "latest"}
     verdict = program.json("verify", f"{far.name}:a/fen", "--against", "fen.sums")
-    assert (verdict["good"], verdict["evidence"], verdict["counts"]["missing"]) == (True, "on-node", 0)
+    assert (verdict["good"], verdict["evidence"], verdict["counts"]["missing"]) == (True, {"on-node": FILES}, 0)
     sums = program("checksums", f"{far.name}:a/fen", "--output", "-").stdout
     subprocess.run(["sha256sum", "-c", "--quiet", "-"], input=os.fsencode(sums), cwd=old, check=True)
     [record] = [each for each in program.json("ledger", "show")["records"] if each["kind"] == "staged"]
@@ -195,7 +195,7 @@ def test_without_commands_everything_is_read_back(program: Program, openssh: Ope
         assert done["batch"]["evidence"] == {"read-back": FILES}
         program("checksums", str(old), "--output", "fen.sums")
         verdict = program.json("verify", "oak:fen", "--against", "fen.sums")
-        assert (verdict["good"], verdict["evidence"]) == (True, "read-back")
+        assert (verdict["good"], verdict["evidence"]) == (True, {"read-back": FILES})
         program("stage", "oak:fen", "back")
         assert snapshot(program.directory / "back" / "fen", times=False) == snapshot(old, times=False)
     finally:
@@ -264,7 +264,7 @@ def test_what_has_arrived_of_a_bundle_is_not_made_or_sent_again(program: Program
     (root / "README").write_text("written meanwhile")
     practice.wrong("heron")
     batch = program.json("batch", "resume")
-    assert batch["good"] and batch["bytes_sent_again"] < 6_000_000
+    assert batch["good"] and batch["sent_again_bytes"] < 6_000_000
     assert hashlib.sha256((far.root / "fen.tar.zst").read_bytes()).hexdigest() == digest
     plan = program.json("stage", "fen", "heron:", "--plan-only")["plan"]
     assert len(plan["bundles"]) == 1, "what was written meanwhile is new"
@@ -294,7 +294,7 @@ def test_what_is_gone_when_its_bundle_is_made(program: Program, oak: Far, fen: P
     done = program("batch", "resume", expect=1).stdout
     assert "fen/plot-01/flux-0001.csv: there is no such file" in done
     assert program.json("batch", "show")["in_place"] == FILES - 1
-    assert program.json("bundle", "check", "oak:new/fen.tar.zst")["held_against_index"] == FILES - 1
+    assert program.json("bundle", "check", "oak:new/fen.tar.zst")["checked_by_index"] == FILES - 1
     assert program.json("stage", "fen", "oak:new")["batch"] is None
 
     whole = (oak.root / "new" / "fen.tar.zst").read_bytes()

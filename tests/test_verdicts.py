@@ -107,12 +107,12 @@ def test_what_is_safe_is_said_after_ctrl_c(program: Program, oak: Far) -> None:
     assert running.returncode == 4
     assert "MB of that is there already" in said and "Nothing is lost" in said
     batch = program.json("batch", "show")
-    assert batch["bytes_safe"] > 1_000_000 and batch["steps"][0]["state"] == "waiting"
+    assert batch["safe_bytes"] > 1_000_000 and batch["steps"][0]["state"] == "waiting"
     listed = program("list", "oak:").stdout
     assert "empty" not in listed and "1 unfinished file" in listed and batch["batch"] in listed
     found = program.json("list", "oak:")
     (unfinished,) = found["unfinished"]
-    assert unfinished["batch"] == batch["batch"] and unfinished["size"] > 1_000_000
+    assert unfinished["batch"] == batch["batch"] and unfinished["size_bytes"] > 1_000_000
     program("batch", "resume")
     assert "unfinished" not in program("list", "oak:").stdout
 

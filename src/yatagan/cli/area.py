@@ -87,7 +87,7 @@ def _save(nodes: NodeBook, node: str, area: Area, json_: bool, done: str) -> Non
     others = [each for each in found.areas if each.name != area.name]
     nodes.put(replace(found, areas=tuple(sorted([*others, area], key=lambda each: each.name))))
     if json_:
-        say_json(_entry(node, area))
+        say_json(area_json(node, area))
     else:
         where = f"{node}:@{area.name}"
         click.echo(f"{where} is {done}. See what is there: {text.command('list', where)}")
@@ -101,7 +101,7 @@ def list_(node: str | None, json_: bool) -> None:
     nodes = App.start().nodes()
     rows = [(each.name, area) for each in ([nodes.get(node)] if node else nodes) for area in each.areas]
     if json_:
-        say_json({"areas": [_entry(*row) for row in rows]})
+        say_json({"areas": [area_json(*row) for row in rows]})
     elif not rows:
         click.echo("No area is saved yet. Save one with: yatagan area add NODE NAME PATH")
     else:
@@ -122,7 +122,7 @@ def remove(node: str, name: str, json_: bool) -> None:
     area = find_area(node, found.areas, name)
     nodes.put(replace(found, areas=tuple(each for each in found.areas if each != area)))
     if json_:
-        say_json(_entry(node, area))
+        say_json(area_json(node, area))
     else:
         click.echo(f"{node}:@{name} is forgotten.")
 
@@ -145,5 +145,8 @@ def age(seconds: float) -> str:
     return text.count(round(days), "day") if days >= 2 and days == round(days) else spell_duration(seconds)
 
 
-def _entry(node: str, area: Area) -> dict[str, Any]:
-    return {"node": node, **asdict(area)}
+def area_json(node: str, area: Area) -> dict[str, Any]:
+    """An area as JSON."""
+    fields = asdict(area)
+    seconds = fields.pop("purged_after")
+    return {"node": node, **fields, "purged_after_seconds": seconds}

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-from typing import Any
 
 import click
 
@@ -19,11 +18,12 @@ from yatagan.cli.batch_end import cancel_command, remove_command
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.json_fields import batch_json, step_json
 from yatagan.cli.strip_view import drawn, strip_of
 from yatagan.engine.recording import record
 from yatagan.errors import JournalError, Refused
 from yatagan.ledger.records import Ledger
-from yatagan.places import Place, name_fields
+from yatagan.places import Place
 from yatagan.stores.local import LocalStore
 from yatagan.transfer.extents import Extents
 
@@ -50,7 +50,8 @@ def list_(json_: bool) -> None:
             damaged.append((batch, error))
     if json_:
         broken = [{"batch": batch.name, "state": "damaged", "detail": why.detail} for batch, why in damaged]
-        say_json({"batches": [run_batch.as_json(outcome) for _, outcome in rows] + broken})
+        known = [batch_json(outcome, carried=batch.is_carried()) for batch, outcome in rows]
+        say_json({"batches": known + broken})
     elif not rows and not damaged:
         click.echo("There is no batch yet. Make one with: yatagan stage SOURCE… DESTINATION")
     elif rows:
@@ -113,8 +114,9 @@ def show_(id: str | None, json_: bool) -> None:
         outcome = outcome_of(journal)
         if json_:
             carried = batch.is_carried()
-            steps = [_step_json(step, carried) for step in journal.steps() if step.state is not StepState.IN_PLACE]
-            say_json({**run_batch.as_json(outcome), "carried_now": carried, "steps": steps})
+            steps = (step for step in journal.steps() if step.state is not StepState.IN_PLACE)
+            shown = [step_json(step, _step_state(step, carried)) for step in steps]
+            say_json({**batch_json(outcome, carried=carried), "steps": shown})
         else:
             _show(app, batch, journal, outcome)
     finally:
@@ -205,7 +207,7 @@ async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, *
             journal.clear_spool()
             record(journal, Ledger(app.home.ledger))
             if json_:
-                say_json(run_batch.as_json(outcome_of(journal)))
+                say_json(batch_json(outcome_of(journal)))
             elif not quiet:
                 click.echo(f"Batch {batch.name} is finished already.")
             return ExitStatus.GOOD
@@ -224,7 +226,7 @@ async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, *
             click.echo(click.style(f"Going on with batch {batch.name}", bold=True))
         outcome, problem = await run_batch.carry(app, batch, journal, (ends[0], ends[1]), quiet=quiet or json_)
         if json_:
-            say_json(run_batch.as_json(outcome))
+            say_json(batch_json(outcome))
         elif not quiet or not outcome.good:
             run_batch.summary(app, journal, outcome, problem)
         return exit_status.of_batch(outcome, problem).status
@@ -264,19 +266,6 @@ def _done(outcome: BatchCounts) -> str:
 
 def _where(outcome: BatchCounts) -> str:
     return text.place(outcome.header.destination_node, outcome.header.destination)
-
-
-def _step_json(step: Step, carried: bool) -> dict[str, Any]:
-    return {
-        "step": step.number,
-        "kind": step.kind.value,
-        **name_fields(step.label),
-        "size": step.facts.size,
-        "state": _step_state(step, carried),
-        "reason": step.fault,
-        "detail": step.detail,
-        "evidence": step.evidence,
-    }
 
 
 for _command in (cancel_command, remove_command):

@@ -18,6 +18,7 @@ from yatagan.batches.states import BatchState
 from yatagan.cli import messages, run_batch, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.json_fields import batch_json
 from yatagan.cli.kept import older_than
 from yatagan.engine.recording import record
 from yatagan.errors import BatchInUse, CannotReach, JournalError, Refused, YataganError
@@ -64,7 +65,7 @@ async def _cancel(app: App, batch: Batch, *, json_: bool) -> None:
             await store.close()
         journal.clear_spool()
         if json_:
-            say_json({**run_batch.as_json(outcome_of(journal)), "removed_parts": removed})
+            say_json({**batch_json(outcome_of(journal)), "removed_parts": removed})
         else:
             click.echo(
                 f"Batch {batch.name} is cancelled: {text.count(outcome.moved, 'file')} in place, "

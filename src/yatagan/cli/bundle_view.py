@@ -14,6 +14,7 @@ from yatagan.bundles.make import BundleContents, MadeBundle, Recipe
 from yatagan.bundles.read import Bundle, MemberDifference, ReadResult, UnpackRequest
 from yatagan.cli import text
 from yatagan.cli.context import say_json
+from yatagan.cli.json_fields import evidence_json
 from yatagan.places import Place, holds, name_fields
 from yatagan.portable import member_names, unpacking
 from yatagan.portable.index import SUFFIX, IndexEntry
@@ -70,15 +71,15 @@ def tell_made(where: Place, contents: BundleContents, made: MadeBundle, recipe: 
                 "node": where.node,
                 **name_fields(where.path),
                 **name_fields(where.path + SUFFIX, "index"),
-                "format": recipe.form.value,
+                "archive": recipe.form.value,
                 "level": recipe.level,
                 "members": totals.members,
                 "files": totals.files,
-                "bytes": totals.size,
+                "size_bytes": totals.size,
                 "bundle_bytes": totals.stored,
                 "bundle_sha256": totals.digest,
                 "seconds": round(made.seconds, 3),
-                "evidence": made_evidence(where, made),
+                "evidence": evidence_json({made_evidence(where, made): 1}),
                 "skipped": contents.skipped,
                 "not_bundled": [name_fields(path) for path in contents.special],
             }
@@ -155,14 +156,14 @@ def listing_json(where: Place, path: bytes, lines: Sequence[IndexEntry], damage:
             {
                 **name_fields(member.name),
                 "kind": member.kind,
-                "size": member.size,
+                "size_bytes": member.size,
                 "mode": f"{member.mode:04o}",
-                "mtime_ns": member.mtime_ns,
+                "modified_at": text.timestamp(member.mtime_ns),
                 **(name_fields(member.target, "target") if member.target else {}),
                 **({"sha256": line.digest} if line.digest else {}),
             }
         )
-    return {"node": where.node, **name_fields(path), "index": fits, "members": members, "damage": damage}
+    return {"node": where.node, **name_fields(path), "has_index": fits, "members": members, "damage": damage}
 
 
 def tell_unpacked(
@@ -186,12 +187,12 @@ def tell_unpacked(
                 "into_node": into.node,
                 "good": read.good,
                 "files": read.files,
-                "bytes": read.size,
-                "held_against_index": read.proven,
-                "fetched": bundle.fetched,
-                "counts": dict(counts),
+                "size_bytes": read.size,
+                "checked_by_index": read.proven,
+                "fetched_bytes": bundle.fetched,
+                "counts": {what.replace(" ", "_"): count for what, count in sorted(counts.items())},
                 "set_id_bits_left_out": read.bits,
-                "damage": [{"at": each.at, "why": each.why} for each in read.damage],
+                "damage": [{"at_byte": each.at, "reason": each.why} for each in read.damage],
                 "members": [
                     {**name_fields(each.member.name), "outcome": each.what, "reason": each.why}
                     for each in read.reported
@@ -272,12 +273,12 @@ def tell_checked(where: Place, path: bytes, bundle: Bundle, read: ReadResult, js
                 "node": where.node,
                 **name_fields(path),
                 "good": read.good,
-                "index": bundle.index_file is not None,
+                "has_index": bundle.index_file is not None,
                 "members": read.counts["members"],
                 "files": read.files,
-                "bytes": read.size,
-                "held_against_index": read.proven,
-                "damage": [{"at": each.at, "why": each.why} for each in read.damage],
+                "size_bytes": read.size,
+                "checked_by_index": read.proven,
+                "damage": [{"at_byte": each.at, "reason": each.why} for each in read.damage],
                 "differences": [{**name_fields(each.member.name), "verdict": each.what} for each in read.reported],
             }
         )

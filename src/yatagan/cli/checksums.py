@@ -16,6 +16,7 @@ from yatagan.bundles.see_through import SeeThrough
 from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.json_fields import evidence_json
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.progress import Progress
@@ -125,17 +126,20 @@ async def _checksums(app: App, where: Place, output: str | None, choice: Choice,
     listed = ((path, contents[path].digest) for path in sorted(contents) if contents[path].digest)
     Ledger(app.home.ledger).append(record_name(RecordKind.LISTED), RecordKind.LISTED, body, listed)
     if output != "-":
-        _tell_listed(where, target, name, body, origin, json_)
+        _tell_listed(where, tree.root, target, name, body, origin, json_)
     for path, why in sorted(unread.items()):
         text.warn(f"{text.show(path)}: {messages.fault(why)}; it is not on the list")
     return ExitStatus.DIFFERENCES if unread else ExitStatus.GOOD
 
 
 def _tell_listed(
-    where: Place, target: Place, name: bytes, body: dict[str, Any], origin: DigestOrigin, json_: bool
+    where: Place, root: bytes, target: Place, name: bytes, body: dict[str, Any], origin: DigestOrigin, json_: bool
 ) -> None:
     if json_:
-        say_json({**body, **name_fields(target.path, "list"), "list_node": target.node})
+        answer = {"node": where.node, **name_fields(root), "files": body["files"], "size_bytes": body["bytes"]}
+        evidence = evidence_json({origin: body["files"]})
+        in_list = {**name_fields(target.path, "list"), "list_node": target.node}
+        say_json({**answer, "evidence": evidence, "outcome": body["outcome"], **in_list})
         return
     click.echo(click.style(f"Wrote {text.place(target.node, target.path)}", bold=True))
     text.facts(
@@ -402,15 +406,18 @@ def _verdicts_json(where: Place, used: _Against, verdicts: Verdicts) -> dict[str
         **name_fields(used.place.path, "against"),
         "against_node": used.place.node,
         "good": verdicts.good,
-        "evidence": verdicts.origin.value,
+        "contents_good": verdicts.contents_good,
+        "evidence": evidence_json({verdicts.origin: verdicts.files}),
         "facts_checked": verdicts.with_facts,
-        "bytes": verdicts.size,
-        "counts": {finding.value: verdicts.count(finding) for finding in Finding},
+        "files": verdicts.files,
+        "size_bytes": verdicts.size,
+        "counts": {finding.value.replace(" ", "_"): verdicts.count(finding) for finding in Finding},
         "entries": [
             {
                 **name_fields(found.path),
+                "kind": found.kind.value,
                 "verdict": found.finding.value,
-                **({"detail": found.detail} if found.detail else {}),
+                "detail": found.detail,
             }
             for found in verdicts.found
             if found.finding is not Finding.SAME

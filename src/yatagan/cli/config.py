@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-from dataclasses import asdict
 
 import click
 
@@ -85,11 +84,16 @@ def _say_all(app: App, settings: Settings) -> None:
     say_json(
         {
             "file": str(app.home.settings_file),
-            "connection": asdict(settings.connection),
-            "login-node": asdict(settings.login_node),
-            "tree": asdict(settings.tree),
-            "disk": asdict(settings.disk),
-            "roots": asdict(settings.roots),
+            "connection": {
+                "patience_seconds": settings.connection.patience,
+                "silence_seconds": settings.connection.silence,
+                "keepalive_seconds": settings.connection.keepalive,
+                "processes": settings.connection.processes,
+            },
+            "login_node": {"size_bytes": settings.login_node.size, "time_seconds": settings.login_node.time},
+            "tree": {"entries": settings.tree.entries},
+            "disk": {"reserve_bytes": settings.disk.reserve},
+            "roots": {"readable": list(settings.roots.readable), "writable": list(settings.roots.writable)},
         }
     )
 

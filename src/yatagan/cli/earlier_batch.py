@@ -109,7 +109,7 @@ def as_json_earlier(earlier: Earlier | None, use: EarlierUse | None) -> dict[str
     if earlier is None or use is None:
         return None
     outcome = earlier.outcome
-    return {"batch": earlier.batch.name, "use": use, "in_place": outcome.moved, "bytes_safe": outcome.safe}
+    return {"batch": earlier.batch.name, "use": use, "in_place": outcome.moved, "safe_bytes": outcome.safe}
 
 
 async def held(

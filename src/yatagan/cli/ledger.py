@@ -91,17 +91,24 @@ def _moment(record: Record) -> str:
     return text.show(record.time[:16].replace("T", " "))
 
 
+#: Fields of a record's body that have another name in answers.
+_RENAMED = {"bytes": "size_bytes", "from": "from_node", "to": "to_node", "created": "made_at", "left": "left_as_is"}
+
+
 def _as_json(record: Record) -> dict[str, Any]:
+    body = {_RENAMED.get(key, key): value for key, value in record.body.items()}
+    if isinstance(evidence := body.get("evidence"), str):
+        body["evidence"] = {evidence: body.get("files", 0)}
     return {
         "id": record.id,
         "kind": record.kind.value,
-        "time": record.time,
+        "recorded_at": record.time,
         "who": record.who,
         "file": record.file,
         "digest": record.digest,
         "fits": record.fits,
-        "problem": record.problem,
-        **record.body,
+        "problem": record.problem or None,
+        **body,
     }
 
 

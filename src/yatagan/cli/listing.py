@@ -57,7 +57,7 @@ def list_command(
     with EntryCount(app, [where], quiet=json_) as count:
         tree, bundle, dead = run(_read(app, where, recursive, parse_choice(only, skip), count.heard))
     if json_:
-        say_json(_as_json(where, tree, bundle, dead))
+        say_json(_as_json(where, tree, bundle, dead, recursive))
     else:
         _show(where, tree, bundle, Batches(app.home.batches), dead, recursive)
     if tree.unread or tree.dropped:
@@ -188,15 +188,15 @@ def _totals(tree: Tree, recursive: bool) -> str:
     return f"{counted}; {below}" if kinds[Kind.FILE] else f"{', '.join(parts)}; {below}"
 
 
-def _as_json(where: Place, tree: Tree, bundle: bytes, dead: Set[bytes]) -> dict[str, Any]:
+def _as_json(where: Place, tree: Tree, bundle: bytes, dead: Set[bytes], recursive: bool) -> dict[str, Any]:
     entries = []
     for path in _listed(tree):
         facts = tree.entries[path]
         entry: dict[str, Any] = {
             **name_fields(path or where.name),
             "kind": facts.kind.value,
-            "size": facts.size,
-            "mtime_ns": facts.mtime_ns,
+            "size_bytes": facts.size,
+            "modified_at": text.timestamp(facts.mtime_ns),
             "mode": f"{facts.mode:04o}",
         }
         if path in tree.targets:
@@ -208,13 +208,17 @@ def _as_json(where: Place, tree: Tree, bundle: bytes, dead: Set[bytes]) -> dict[
         **name_fields(tree.root, "root"),
         **(name_fields(bundle, "bundle") if bundle else {}),
         "entries": entries,
+        "recursive": recursive,
+        "files": sum(entry["kind"] == Kind.FILE.value for entry in entries),
+        "size_bytes": sum(entry["size_bytes"] for entry in entries if entry["kind"] == Kind.FILE.value),
         "skipped": tree.skipped,
-        "dropped": [name_fields(path) for path in tree.dropped_names],
-        "dropped_count": tree.dropped,
+        "kept": [name_fields(tree.absolute(path)) for path in tree.kept],
+        "dropped": tree.dropped,
+        "dropped_names": [name_fields(path) for path in tree.dropped_names],
         "repeated": tree.repeated,
         "unfinished": [
-            {**name_fields(path), "batch": batch_of_part(posixpath.basename(path)), "size": facts.size}
+            {**name_fields(path), "batch": batch_of_part(posixpath.basename(path)), "size_bytes": facts.size}
             for path, facts in sorted(tree.unfinished.items())
         ],
-        "unread": [{**name_fields(path), "fault": fault.value} for path, fault in sorted(tree.unread.items())],
+        "unread": [{**name_fields(path), "reason": fault.value} for path, fault in sorted(tree.unread.items())],
     }

@@ -158,7 +158,7 @@ def _tell_removed(
         body: dict[str, Any] = {
             "node": node,
             "places": [
-                {**name_fields(removal.tree.root), "entries": len(removal.tree.entries), "bytes": removal.size}
+                {**name_fields(removal.tree.root), "entries": len(removal.tree.entries), "size_bytes": removal.size}
                 for removal in removals
             ],
             "removed": removed,

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator
-from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -12,6 +11,7 @@ import click
 from yatagan.batches.batch_store import Batches
 from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.cli.json_fields import seconds_at
 from yatagan.config.nodes import Role
 from yatagan.errors import CannotReach
 from yatagan.places import Place, name_fields
@@ -237,24 +237,45 @@ def meaning(found: Checkup) -> Iterator[str]:
 
 
 def _as_json(found: Checkup) -> dict[str, Any]:
-    whole = asdict(found)
-    start = whole.pop("start")
-    writable = whole.pop("writable")
-    commands = whole.pop("commands")
-    whole["areas"] = [
-        {"name": area.name, **name_fields(area.path), "free_bytes": area.free, "fault": area.fault}
-        for area in found.areas
-    ]
-    for rate in ("up", "down"):
-        whole[rate] = round(whole[rate]) if whole[rate] is not None else None
+    host, port = found.address if found.address is not None else (None, None)
     return {
-        "reached": True,
-        "free_bytes": whole.pop("free"),
-        **whole,
-        **name_fields(start, "start"),
-        "commands": bool(found.python),
-        "why_no_commands": commands or None,
-        "writable": writable is None,
-        "why_not_writable": writable,
+        "node": found.node,
+        "role": found.role.value,
+        "cluster": found.cluster,
         "meaning": list(meaning(found)),
+        "address": host,
+        "port": port,
+        "user": found.user,
+        "host_key": found.host_key,
+        "host_key_kind": found.host_key_kind,
+        "login_methods": list(found.methods),
+        "questions": found.questions,
+        "reach_seconds": round(found.reaching, 4),
+        "login_seconds": round(found.letting_in, 4),
+        "open_until_at": seconds_at(found.open_until),
+        "server": found.server,
+        "cipher": found.cipher,
+        "read_request_bytes": found.read_size,
+        "write_request_bytes": found.write_size,
+        "extensions": list(found.extensions),
+        "sessions": found.sessions,
+        "more_sessions": found.sessions_more,
+        "commands": bool(found.python),
+        "why_no_commands": found.commands or None,
+        "python": found.python or None,
+        "same_disk": found.same_disk,
+        "round_trip_seconds": round(found.trip, 5),
+        "to_node_bytes_per_second": round(found.up) if found.up is not None else None,
+        "from_node_bytes_per_second": round(found.down) if found.down is not None else None,
+        **name_fields(found.start, "start"),
+        "free_bytes": found.free,
+        "writable": found.writable is None,
+        "why_not_writable": found.writable,
+        "areas": [
+            {"name": area.name, **name_fields(area.path), "free_bytes": area.free, "reason": area.fault}
+            for area in found.areas
+        ],
+        "clock_ahead_seconds": round(found.clock, 3) if found.clock is not None else None,
+        "folds_case": found.folds_case,
+        "takes_all_names": found.takes_all_names,
     }

@@ -10,6 +10,7 @@ import click
 
 from yatagan.cli import shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.cli.json_fields import seconds_at
 from yatagan.config.nodes import Node
 from yatagan.config.units import parse_duration
 from yatagan.errors import BatchInUse, CannotReach
@@ -128,8 +129,8 @@ def as_fields(status: KeeperStatus | None) -> dict[str, Any] | None:
     if status is None:
         return None
     return {
-        "since": round(status.since),
-        "until": round(status.until),
+        "opened_at": seconds_at(status.since),
+        "closes_at": seconds_at(status.until),
         "process": status.pid,
         "batches": list(status.batches),
     }

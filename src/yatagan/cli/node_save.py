@@ -10,6 +10,7 @@ from typing import Any
 import click
 
 from yatagan.cli import shell_completion
+from yatagan.cli.area import area_json
 from yatagan.cli.context import App, as_json, one_of, options, say_json
 from yatagan.cli.text import command, warn
 from yatagan.config.nodes import Node, NodeBook, Role
@@ -118,4 +119,12 @@ def _disagreeing(node: Node, others: Iterable[Node]) -> list[Node]:
 
 def entry(node: Node) -> dict[str, Any]:
     """A node as JSON."""
-    return {**dataclasses.asdict(node), "role": node.role.value}
+    fields = dataclasses.asdict(node)
+    del fields["max_rate"], fields["areas"]
+    return {
+        **fields,
+        "role": node.role.value,
+        "trust": list(node.trust),
+        "max_rate_bytes_per_second": node.rate_cap,
+        "areas": [area_json(node.name, area) for area in node.areas],
+    }

@@ -219,8 +219,8 @@ def _whose(part: Part) -> str:
 def _as_json(part: Part) -> dict[str, Any]:
     return {
         **name_fields(part.path),
-        "size": part.facts.size,
-        "mtime_ns": part.facts.mtime_ns,
+        "size_bytes": part.facts.size,
+        "modified_at": text.timestamp(part.facts.mtime_ns),
         "owner": part.owner,
         "batch": part.batch,
         "prospect": part.prospect,

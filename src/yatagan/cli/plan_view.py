@@ -9,6 +9,7 @@ from typing import Any
 
 import click
 
+from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Modes, Prove
 from yatagan.cli import text
 from yatagan.cli.messages import fault
@@ -359,24 +360,26 @@ def _unkept_json(plan: Plan) -> dict[str, int] | None:
     }
 
 
-def plan_json(plan: Plan, cautions: Sequence[Caution], begun: dict[str, Any] | None) -> dict[str, Any]:
+def plan_json(
+    plan: Plan, cautions: Sequence[Caution], begun: dict[str, Any] | None, proof: Evidence | None
+) -> dict[str, Any]:
     """The plan as JSON."""
     counts = plan.summary
     return {
         **name_fields(plan.destination, "destination"),
         "names": [name_fields(arrival.name) for arrival in plan.arrivals],
         "files": counts.files,
-        "bytes": counts.size,
+        "size_bytes": counts.size,
         "directories": counts.directories,
         "links": counts.links,
         "bundled_files": plan.travel.files if plan.travel is not None else 0,
         "bundles": [
-            {**name_fields(storing.bundle), "files": storing.files, "bytes": storing.size, "gone": storing.gone}
+            {**name_fields(storing.bundle), "files": storing.files, "size_bytes": storing.size, "gone": storing.gone}
             for arrival in plan.arrivals
             for storing in arrival.storing
         ],
         "left_as_is": counts.left,
-        "left_bytes": counts.left_size,
+        "left_as_is_bytes": counts.left_size,
         "left_by_digest": counts.looked_into,
         "left_by_digest_remembered": counts.remembered,
         "skipped": counts.skipped,
@@ -391,6 +394,7 @@ def plan_json(plan: Plan, cautions: Sequence[Caution], begun: dict[str, Any] | N
         "not_kept": _unkept_json(plan),
         "free_bytes": plan.free,
         "begun": begun,
+        "proof": proof,
         "expected_seconds": round(plan.expectation.seconds, 1) if plan.expectation is not None else None,
         "cautions": [{"about": caution.label, "text": caution.text} for caution in cautions],
     }

@@ -7,7 +7,6 @@ import os
 import posixpath
 import signal
 import sys
-from typing import Any
 
 import click
 
@@ -25,7 +24,7 @@ from yatagan.engine.run import BatchRun
 from yatagan.errors import DESTINATION_FAULTS, SPACE_FAULTS, CannotReach, Fault, JournalError, Refused
 from yatagan.keeper.client import KeeperRun
 from yatagan.ledger.records import Ledger
-from yatagan.places import KEPT_DIRECTORY, name_fields
+from yatagan.places import KEPT_DIRECTORY
 from yatagan.stores.interface import Source
 
 #: Failed steps named one by one before the rest are only counted.
@@ -94,42 +93,6 @@ def _carries_again(outcome: BatchCounts) -> bool:
     where = text.place(outcome.header.destination_node, os.fsencode(outcome.standing.detail))
     click.echo(f"{where} is gone. If somebody has only renamed it, a second one would hold what is still to come.")
     return click.confirm("Make it again, and carry everything that was in it?", default=False)
-
-
-def as_json(outcome: BatchCounts) -> dict[str, Any]:
-    """The counts as JSON."""
-    header, standing = outcome.header, outcome.standing
-    return {
-        "batch": header.id,
-        "state": standing.state.value,
-        "good": outcome.good,
-        "reason": standing.fault,
-        "from": header.source_node,
-        "to": header.destination_node,
-        **name_fields(header.destination, "destination"),
-        "in_place": outcome.moved,
-        "bytes": outcome.moved_size,
-        "bundles": outcome.bundles,
-        "bundles_bytes": outcome.bundles_size,
-        "left_as_is": outcome.left,
-        "left_bytes": outcome.left_size,
-        "waiting": outcome.waiting,
-        "failed": outcome.failed,
-        "not_carried": outcome.not_carried,
-        "newer_there": outcome.newer,
-        "replaced": outcome.replaced,
-        "files": outcome.files,
-        "failed_files": outcome.failed_files,
-        "bytes_safe": outcome.safe,
-        "bytes_sent": outcome.sent,
-        "bytes_sent_again": outcome.again,
-        "bytes_there_in_part": outcome.reused,
-        "bytes_of_zeros_left_out": outcome.holes,
-        "evidence": {evidence.value: count for evidence, count in sorted(outcome.evidence.items())},
-        "seconds": round(standing.seconds, 3),
-        "expected_seconds": round(header.expected_seconds, 1) or None,
-        "recorded": standing.recorded,
-    }
 
 
 def summary(app: App, journal: Journal, outcome: BatchCounts, problem: CannotReach | None) -> None:

@@ -18,6 +18,7 @@ from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_jso
 from yatagan.cli.earlier_batch import Earlier, EarlierUse, as_json_earlier, find_earlier, held
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.expectations import expectation_of
+from yatagan.cli.json_fields import batch_json
 from yatagan.cli.login_questions import AtTerminal, plain_interrupts
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_view import plan_json, show_plan
@@ -209,7 +210,7 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
         if not plan_only and not json_ and plan.summary.newer and request.asks_about_newer:
             _ask_about_newer(plan, source, destination)
         use = earlier.use(header, plan) if earlier is not None else None
-        described = plan_json(plan, careful, as_json_earlier(earlier, use)) if json_ else {}
+        described = plan_json(plan, careful, as_json_earlier(earlier, use), header.promised) if json_ else {}
         if plan_only or not (plan.summary.anything or earlier is not None):
             if plan_only and earlier is not None and use is not None and not quiet and not json_:
                 click.echo(earlier.would(use))
@@ -224,7 +225,7 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
         again = await held(app, journal, (source, destination), ends)
         outcome, problem = await run_batch.carry(app, batch, journal, again, quiet=quiet or json_)
         if json_:
-            say_json({"plan": described, "batch": run_batch.as_json(outcome)})
+            say_json({"plan": described, "batch": batch_json(outcome)})
         elif not quiet or not outcome.good:
             run_batch.summary(app, journal, outcome, problem)
         return exit_status.of_batch(outcome, problem).status

@@ -1,0 +1,87 @@
+"""What the JSON answers of several commands are made of: evidence, times, and the fields of a batch.
+
+Times are RFC 3339 in keys that end in `_at`, durations end in `_seconds`, sizes in `_bytes`; every other number is a
+count. A path is under `path`, or under `path_b64` where it is not UTF-8.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, TypeVar
+
+from yatagan.batches.counts import BatchCounts
+from yatagan.batches.states import BatchState
+from yatagan.batches.steps import Step
+from yatagan.cli.text import timestamp
+from yatagan.places import name_fields
+
+E = TypeVar("E", bound=str)
+
+
+def evidence_json(counts: Mapping[E, int]) -> dict[str, int]:
+    """How many files are known by which evidence: `{"on-node": 1489}`."""
+    return {str(evidence): count for evidence, count in sorted(counts.items()) if count}
+
+
+def seconds_at(seconds: float | None) -> str | None:
+    """A time in seconds since the epoch, by RFC 3339; None where there is none."""
+    return timestamp(round(seconds) * 1_000_000_000) if seconds is not None else None
+
+
+def batch_json(outcome: BatchCounts, *, carried: bool = False) -> dict[str, Any]:
+    """A batch. `carried`: a process carries it now; without one nothing is moving."""
+    header, standing = outcome.header, outcome.standing
+    state = standing.state
+    if state in (BatchState.MOVING, BatchState.QUEUED) and not carried:
+        state = BatchState.INTERRUPTED
+    return {
+        "batch": header.id,
+        "state": state.value,
+        "good": outcome.good,
+        "reason": standing.fault,
+        "carried_now": carried,
+        "command": list(header.command),
+        "made_at": timestamp(header.created_ns),
+        "from_node": header.source_node,
+        "to_node": header.destination_node,
+        **name_fields(header.destination, "destination"),
+        "files": outcome.files,
+        "in_place": outcome.moved,
+        "in_place_bytes": outcome.moved_size,
+        "left_as_is": outcome.left,
+        "left_as_is_bytes": outcome.left_size,
+        "waiting": outcome.waiting,
+        "waiting_bytes": outcome.waiting_size,
+        "safe_bytes": outcome.safe,
+        "failed": outcome.failed,
+        "failed_files": outcome.failed_files,
+        "not_carried": outcome.not_carried,
+        "newer_there": outcome.newer,
+        "replaced": outcome.replaced,
+        "directories": outcome.directories,
+        "links": outcome.links,
+        "bundles": outcome.bundles,
+        "bundles_bytes": outcome.bundles_size,
+        "sent_bytes": outcome.sent,
+        "sent_again_bytes": outcome.again,
+        "reused_bytes": outcome.reused,
+        "zeros_bytes": outcome.holes,
+        "evidence": evidence_json(outcome.evidence),
+        "moving_seconds": round(standing.seconds, 3),
+        "expected_seconds": round(header.expected_seconds, 1) or None,
+        "ledger_record": standing.recorded or None,
+    }
+
+
+def step_json(step: Step, state: str) -> dict[str, Any]:
+    """One step of a batch, with its state in words."""
+    return {
+        "step": step.number,
+        "kind": step.kind.value,
+        **name_fields(step.label),
+        "size_bytes": step.facts.size,
+        "state": state,
+        "reason": step.fault,
+        "detail": step.detail,
+        "evidence": evidence_json({step.evidence: 1} if step.evidence is not None else {}),
+    }
