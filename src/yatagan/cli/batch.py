@@ -19,6 +19,7 @@ from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.json_fields import batch_json, step_json
+from yatagan.cli.report import Report, json_lines, say_event
 from yatagan.cli.strip_view import drawn, strip_of
 from yatagan.engine.recording import record
 from yatagan.errors import JournalError, Refused
@@ -188,16 +189,26 @@ def _step_state(step: Step, carried: bool) -> str:
 @click.option("--quiet", is_flag=True, help="Show nothing but what goes wrong.")
 @no_questions
 @as_json
-def resume(id: str | None, make_again: bool, prove: str | None, quiet: bool, no_questions: bool, json_: bool) -> None:
+@json_lines
+def resume(
+    id: str | None,
+    make_again: bool,
+    prove: str | None,
+    quiet: bool,
+    no_questions: bool,
+    json_: bool,
+    lines: bool,
+) -> None:
     """Go on with a batch (the newest, when ID is left out). Failed steps are tried again."""
     app = App.start(questions=not no_questions)
     batch = Batches(app.home.batches).find(id)
-    status = run(_resume(app, batch, make_again, prove, quiet=quiet, json_=json_))
+    report = Report.chosen(quiet=quiet, json_=json_, lines=lines)
+    status = run(_resume(app, batch, make_again, prove, report))
     if status:
         raise click.exceptions.Exit(status)
 
 
-async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, *, quiet: bool, json_: bool) -> int:
+async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, report: Report) -> int:
     batch.lock()
     journal = batch.journal()
     try:
@@ -206,9 +217,9 @@ async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, *
         if outcome.good and not make_again:
             journal.clear_spool()
             record(journal, Ledger(app.home.ledger))
-            if json_:
-                say_json(batch_json(outcome_of(journal)))
-            elif not quiet:
+            if report.for_scripts:
+                _say_ended(outcome_of(journal), report)
+            elif report.in_words:
                 click.echo(f"Batch {batch.name} is finished already.")
             return ExitStatus.GOOD
         header, pins = outcome.header, outcome.standing.pins
@@ -222,17 +233,25 @@ async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, *
             app.source(Place(node, b""), pinned=pins.get(node))
             for node in (header.source_node, header.destination_node)
         )
-        if not quiet and not json_:
+        if report.in_words:
             click.echo(click.style(f"Going on with batch {batch.name}", bold=True))
-        outcome, problem = await run_batch.carry(app, batch, journal, (ends[0], ends[1]), quiet=quiet or json_)
-        if json_:
-            say_json(batch_json(outcome))
-        elif not quiet or not outcome.good:
+        outcome, problem = await run_batch.carry(app, batch, journal, (ends[0], ends[1]), report)
+        if report.for_scripts:
+            _say_ended(outcome, report)
+        elif report.in_words or not outcome.good:
             run_batch.summary(app, journal, outcome, problem)
         return exit_status.of_batch(outcome, problem).status
     finally:
         journal.close()
         batch.unlock()
+
+
+def _say_ended(outcome: BatchCounts, report: Report) -> None:
+    """The batch at the end, as JSON."""
+    if report is Report.JSON_LINES:
+        say_event("ended", {"batch": batch_json(outcome)})
+    else:
+        say_json(batch_json(outcome))
 
 
 async def _refuse_moved(header: Header) -> None:

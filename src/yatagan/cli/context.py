@@ -204,12 +204,16 @@ def say_json(answer: Mapping[str, Any]) -> None:
     click.echo(json.dumps({"format": JSON_FORMAT, **answer}, ensure_ascii=False, indent=2))
 
 
-def fail(error: Explanation, *, json_: bool) -> int:
-    """Report an error, with `json_` on standard output too. Returns its exit status."""
-    if json_:
+def fail(error: Explanation, *, json_: bool, lines: bool = False) -> int:
+    """Report an error, with `json_` or as one of several `lines` on standard output too. Returns its exit status."""
+    if json_ or lines:
         fields = {"kind": error.kind, "message": error.message, "place": error.place, "remedy": error.remedy}
         step = {"step": error.step} if error.step else {}
-        say_json({"error": {**fields, **step}, "exit_status": int(error.status)})
+        answer = {"error": {**fields, **step}, "exit_status": int(error.status)}
+        if lines:
+            click.echo(json.dumps({"format": JSON_FORMAT, "event": "error", **answer}, ensure_ascii=False))
+        else:
+            say_json(answer)
     click.echo(tinted("yatagan: ", Tone.TROUBLE) + error.message, err=True)
     if error.remedy:
         click.echo("  " + error.remedy, err=True)

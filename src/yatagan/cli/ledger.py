@@ -92,7 +92,14 @@ def _moment(record: Record) -> str:
 
 
 #: Fields of a record's body that have another name in answers.
-_RENAMED = {"bytes": "size_bytes", "from": "from_node", "to": "to_node", "created": "made_at", "left": "left_as_is"}
+_RENAMED = {
+    "bytes": "size_bytes",
+    "format": "archive",
+    "from": "from_node",
+    "to": "to_node",
+    "created": "made_at",
+    "left": "left_as_is",
+}
 
 
 def _as_json(record: Record) -> dict[str, Any]:

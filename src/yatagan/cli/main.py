@@ -132,4 +132,4 @@ def _fail(error: Exception, arguments: list[str] | None) -> int:
     if known is None:
         assert isinstance(error, click.ClickException)
         known = explain_usage(error)
-    return fail(known, json_="--json" in options or "--json-lines" in options)
+    return fail(known, json_="--json" in options, lines="--json-lines" in options)

@@ -99,6 +99,12 @@ class Progress:
         return left / rate if rate > 0 and left > 0 else None
 
     @property
+    def bytes_per_second(self) -> float:
+        """Bytes a second that the connection has carried in the last moments."""
+        seconds, carried, _, _ = self._recent()
+        return carried / seconds
+
+    @property
     def rate(self) -> str:
         """How fast it goes now: `12.3 MB/s`, `336 files/s`; "" when nothing has moved for a while."""
         seconds, carried, _, files = self._recent()

@@ -19,6 +19,7 @@ from yatagan.cli.context import App, OpenSession
 from yatagan.cli.login_questions import AtTerminal
 from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import view_for
+from yatagan.cli.report import EventLines, Report
 from yatagan.cli.strip_view import drawn, legend, strip_of
 from yatagan.engine.run import BatchRun
 from yatagan.errors import DESTINATION_FAULTS, SPACE_FAULTS, CannotReach, Fault, JournalError, Refused
@@ -34,12 +35,12 @@ _SUMMARY_CELLS = 40
 
 
 async def carry(
-    app: App, batch: Batch, journal: Journal, ends: tuple[Source, Source], *, quiet: bool
+    app: App, batch: Batch, journal: Journal, ends: tuple[Source, Source], report: Report
 ) -> tuple[BatchCounts, CannotReach | None]:
     """Run a batch whose lock is held. Returns its counts. An open node's keeper carries it."""
     before = outcome_of(journal)
-    progress = _progress(journal, before, drawn=not quiet and sys.stderr.isatty())
-    view = view_for(progress, quiet=quiet)
+    progress = _progress(journal, before, drawn=report.in_words and sys.stderr.isatty())
+    view = EventLines(progress) if report is Report.JSON_LINES else view_for(progress, quiet=not report.in_words)
 
     nodes = [node for node in (before.header.source_node, before.header.destination_node) if node]
     keeper = app.keeper(nodes[0]) if len(nodes) == 1 else None  # no keeper has the other node
@@ -74,9 +75,14 @@ async def carry(
         for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
             loop.remove_signal_handler(number)
     outcome = outcome_of(journal)
-    if not quiet and app.questions and outcome.standing.fault is Fault.DESTINATION_GONE and _carries_again(outcome):
+    if (
+        report.in_words
+        and app.questions
+        and outcome.standing.fault is Fault.DESTINATION_GONE
+        and _carries_again(outcome)
+    ):
         journal.make_again(wanted=True)
-        return await carry(app, batch, journal, ends, quiet=quiet)
+        return await carry(app, batch, journal, ends, report)
     return outcome, problem
 
 

@@ -24,6 +24,7 @@ from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_view import plan_json, show_plan
 from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import view_for
+from yatagan.cli.report import Report, json_lines, say_event
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.cli.stage_request import By, IfNewer, Pack, Request, Storing
 from yatagan.config.areas import Area
@@ -133,6 +134,7 @@ Examples:
 @click.option("--quiet", is_flag=True, help="Show nothing but what goes wrong.")
 @no_questions
 @as_json
+@json_lines
 def stage_command(
     sources: tuple[str, ...],
     destination: str | None,
@@ -152,12 +154,14 @@ def stage_command(
     quiet: bool,
     no_questions: bool,
     json_: bool,
+    lines: bool,
 ) -> None:
     """Bring every SOURCE into the directory DESTINATION, under its own name.
 
     The plan is shown, then carried out. What is right already stays as it is; what is replaced is kept
     aside; a file has its final name only when all of it is there.
     """
+    report = Report.chosen(quiet=quiet, json_=json_, lines=lines)
     app = App.start(questions=not no_questions)
     if destination is None or not sources:
         raise _incomplete(destination)
@@ -179,7 +183,7 @@ def stage_command(
         space_check=not no_space_check,
     )
     command = ("yatagan", *sys.argv[1:])
-    status = run(_stage(request, command, plan_only=plan_only, quiet=quiet, json_=json_))
+    status = run(_stage(request, command, report, plan_only=plan_only))
     if status:
         raise click.exceptions.Exit(status)
 
@@ -193,7 +197,7 @@ def _incomplete(only: str | None) -> click.UsageError:
     return click.UsageError(f"the destination is missing: name one after {text.show(only)}, such as {such}", context)
 
 
-async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool, quiet: bool, json_: bool) -> int:
+async def _stage(request: Request, command: tuple[str, ...], report: Report, *, plan_only: bool) -> int:
     app, ends = request.app, request.ends()
     async with AsyncExitStack() as opened:
         stores = []
@@ -201,32 +205,38 @@ async def _stage(request: Request, command: tuple[str, ...], *, plan_only: bool,
             stores.append(await app.open(end))
             opened.push_async_callback(stores[-1].close)
         source, destination = stores
-        plan, careful, modes = await _plan(request, source, destination, quiet=quiet or json_)
+        plan, careful, modes = await _plan(request, source, destination, quiet=not report.in_words)
         header = _header(request, command, plan, modes, source, destination)
         earlier = find_earlier(app, header)
         plan.safe = earlier.outcome.safe if earlier is not None else 0
-        if not quiet and not json_:
+        if report.in_words:
             show_plan(request, plan, source, destination, careful, modes, earlier.words if earlier is not None else "")
-        if not plan_only and not json_ and plan.summary.newer and request.asks_about_newer:
+        if not plan_only and not report.for_scripts and plan.summary.newer and request.asks_about_newer:
             _ask_about_newer(plan, source, destination)
         use = earlier.use(header, plan) if earlier is not None else None
-        described = plan_json(plan, careful, as_json_earlier(earlier, use), header.promised) if json_ else {}
+        described = (
+            plan_json(plan, careful, as_json_earlier(earlier, use), header.promised) if report.for_scripts else {}
+        )
         if plan_only or not (plan.summary.anything or earlier is not None):
-            if plan_only and earlier is not None and use is not None and not quiet and not json_:
+            if plan_only and earlier is not None and use is not None and report.in_words:
                 click.echo(earlier.would(use))
-            return _tell_no_batch(plan, described, json_=json_, quiet=quiet, plan_only=plan_only)
+            return _tell_no_batch(plan, described, report, plan_only=plan_only)
         batch = await _accept(request, plan, header, destination, earlier, use)
-        if earlier is not None and use is not None and not quiet and not json_:
+        if earlier is not None and use is not None and report.in_words:
             click.echo(earlier.did(use, batch.name))
         opened.pop_all()  # whoever carries the batch takes them over
     journal = batch.journal()
     try:
         plan.arrivals.clear()  # a large plan is in the journal now, and need not be held here too
         again = await held(app, journal, (source, destination), ends)
-        outcome, problem = await run_batch.carry(app, batch, journal, again, quiet=quiet or json_)
-        if json_:
+        if report is Report.JSON_LINES:
+            say_event("planned", {"plan": described, "batch": batch.name})
+        outcome, problem = await run_batch.carry(app, batch, journal, again, report)
+        if report is Report.JSON_LINES:
+            say_event("ended", {"batch": batch_json(outcome)})
+        elif report is Report.JSON:
             say_json({"plan": described, "batch": batch_json(outcome)})
-        elif not quiet or not outcome.good:
+        elif report.in_words or not outcome.good:
             run_batch.summary(app, journal, outcome, problem)
         return exit_status.of_batch(outcome, problem).status
     finally:
@@ -323,12 +333,14 @@ def _ask_about_newer(plan: Plan, source: Store, destination: Store) -> None:
             replace_newer(plan, source, destination)
 
 
-def _tell_no_batch(plan: Plan, described: dict[str, Any], *, json_: bool, quiet: bool, plan_only: bool) -> ExitStatus:
+def _tell_no_batch(plan: Plan, described: dict[str, Any], report: Report, *, plan_only: bool) -> ExitStatus:
     """Show that a plan is not carried out, and why."""
     found = exit_status.of_plan(plan.summary)
-    if json_:
+    if report is Report.JSON_LINES:
+        say_event("planned", {"plan": described, "batch": None})
+    elif report is Report.JSON:
         say_json({"plan": described, "batch": None})
-    elif found.text and not quiet and not (plan_only and found.status is ExitStatus.GOOD):
+    elif found.text and report.in_words and not (plan_only and found.status is ExitStatus.GOOD):
         click.echo(found.text)
     return found.status
 

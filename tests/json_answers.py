@@ -1,0 +1,386 @@
+"""The JSON answer of every command, as the survey's example gives them; and what each field of them is.
+
+`python tests/json_page.py` writes docs/reference/json.md from both; tests/test_json.py holds real answers against it.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator
+from typing import Any
+
+from conftest import Practice, Program
+from terminal import Terminal, log_in
+
+#: A field's type and meaning, by its name; or, where one answer means something else by it, by `ANSWER: field`.
+FIELDS: dict[str, tuple[str, str]] = {
+    "format": ("number", "1: the form of these answers; a new number when scripts would break"),
+    "node": ("text", "the node's name; empty for this machine"),
+    "name": ("text", "its short name"),
+    "address": ("text or null", "host name or IP address; null through another machine"),
+    "port": ("number or null", "port; null where `~/.ssh/config` or 22 decides"),
+    "user": ("text or null", "account there; null where `~/.ssh/config` or yours decides"),
+    "key": ("text or null", "private key file; null for the agent's and default keys"),
+    "role": ("text", "`transfer` or `login`"),
+    "start": ("text or null", "where relative paths start there; null for the account's home"),
+    "trust": ("list", "pinned fingerprints of host keys"),
+    "cluster": ("text or null", "nodes of one cluster see the same disks"),
+    "logins": ("number or null", "logins at once for a batch; null for the default"),
+    "max_rate_bytes_per_second": ("number or null", "limit on what batches take of the connection"),
+    "areas": ("list", "named directories of the node, as `area list` answers"),
+    "nodes": ("list", "saved nodes, as `node show` answers, each with `open`"),
+    "open": ("object or null", "the login that its keeper holds; null when there is none"),
+    "opened_at": ("time", "since when"),
+    "closes_at": ("time", "until when"),
+    "process": ("number", "the keeper's process id"),
+    "batches": ("list", "the batches, as `batch show` answers without `steps`"),
+    "node open: batches": ("list", "batches that are carried over the login now"),
+    "node list: batches": ("list", "batches that are carried over the login now"),
+    "was_open": ("true or false", "whether there was a login to close"),
+    "meaning": ("list", "what it means for a transfer, a clause each"),
+    "host_key": ("text", "fingerprint of the host key"),
+    "host_key_kind": ("text", "its type"),
+    "login_methods": ("list", "ways to log in that the server offers"),
+    "questions": ("number", "questions that the login asked"),
+    "reach_seconds": ("number", "to reach the server"),
+    "login_seconds": ("number", "to be logged in, without your typing"),
+    "open_until_at": ("time or null", "when its keeper will log out; null when it is not open"),
+    "server": ("text", "the server's software"),
+    "cipher": ("text", "the cipher in use"),
+    "read_request_bytes": ("number", "largest request to read"),
+    "write_request_bytes": ("number", "largest request to write"),
+    "extensions": ("list", "extensions of SFTP that are offered"),
+    "sessions": ("number", "sessions at once that were tried and worked"),
+    "more_sessions": ("true or false", "whether there may be more than that"),
+    "commands": ("true or false", "whether the node runs commands"),
+    "why_no_commands": ("text or null", "if not, why"),
+    "python": ("text or null", "the version of its Python"),
+    "same_disk": ("true or false", "whether commands see the disk of file transfer"),
+    "round_trip_seconds": ("number", "of one request and its answer"),
+    "to_node_bytes_per_second": ("number or null", "measured rate; null where nothing can be written"),
+    "from_node_bytes_per_second": ("number or null", "measured rate back"),
+    "free_bytes": ("number or null", "free space; null where it is not told"),
+    "writable": ("true or false", "whether the start directory can be written"),
+    "why_not_writable": ("text or null", "if not, why"),
+    "clock_ahead_seconds": ("number or null", "how far its clock is ahead of this machine's"),
+    "folds_case": ("true or false or null", "whether names that differ in case alone are one name there"),
+    "takes_all_names": ("true or false or null", 'whether names may hold `: ? * " < > |`'),
+    "left_behind": ("list", "directories with unfinished files of ended batches"),
+    "path": ("text", "absolute path"),
+    "backed_up": ("true or false or null", "null where it was not said"),
+    "purged_after_seconds": ("number or null", "age at which the site removes files"),
+    "read_only": ("true or false", "nothing is ever written there"),
+    "shared": ("true or false", "a group works in it"),
+    "note": ("text", "what else one must know"),
+    "file": ("text", "where it is kept"),
+    "connection": ("object", "settings of the connection"),
+    "patience_seconds": ("number", "how long a lost connection is retried without progress"),
+    "silence_seconds": ("number", "how long requests may stay without any answer"),
+    "keepalive_seconds": ("number", "how often the connection is tested"),
+    "processes": ("number", "that encrypt beside a batch's own"),
+    "login_node": ("object", "from when on a stage through a login node gets a warning"),
+    "time_seconds": ("number", "from this duration on"),
+    "tree": ("object", "limits of reading"),
+    "config show: tree.entries": ("number", "entries that one command reads before it asks"),
+    "disk": ("object", "limits of writing"),
+    "reserve_bytes": ("number", "what a stage leaves free"),
+    "roots": ("object", "directories that links may lead to"),
+    "readable": ("list", "for reading"),
+    "config show: roots.writable": ("list", "for writing too"),
+    "root": ("text", "absolute path of what was listed"),
+    "bundle": ("text, optional", "the stored bundle that it was found in"),
+    "entries": ("list", "entries; their `path` is relative to `root`"),
+    "verify: entries": ("list", "entries that are not the same; their `path` is relative to the place"),
+    "remove: places[].entries": ("number", "entries at and below it"),
+    "kind": ("text", "`file`, `directory`, `link`, `fifo`, `socket` or `device`"),
+    "ledger show: records[].kind": ("text", "`staged`, `listed`, `verified`, `bundled` or `unpacked`"),
+    "error: error.kind": ("text", "what kind of error; see [below](#errors)"),
+    "batch show: steps[].kind": ("text", "`file`, `directory`, `link`, `facts`, `bundle`, `archive` or `index`"),
+    "size_bytes": ("number", "size of files; 0 for other kinds"),
+    "modified_at": ("time", "modification time"),
+    "mode": ("text", "permission bits, four octal digits"),
+    "target": ("text, optional", "where a link leads"),
+    "leads_nowhere": ("true or false, optional", "whether a link's target does not exist"),
+    "recursive": ("true or false", "whether what is below directories was read too"),
+    "files": ("number", "files"),
+    "skipped": ("number", "entries that patterns left out"),
+    "kept": ("list", "directories in which replaced files are kept"),
+    "kept list: kept": ("list", "replaced files that are kept"),
+    "kept list: kept[].kept": ("text", "where it is now"),
+    "kept restore: restored[].kept": ("text", "where it was kept"),
+    "kept_in_turn": ("text, optional", "where what had its name is kept now"),
+    "replaced_at": ("time", "when it was replaced"),
+    "restored": ("list", "files that were brought back"),
+    "dropped": ("number", "names in listings that no directory can hold"),
+    "dropped_names": ("list", "the first of these"),
+    "repeated": ("number", "entries that a listing named more than once"),
+    "unfinished": ("list", "unfinished files, which are no entries"),
+    "unread": ("list", "what could not be read, and the `reason`"),
+    "batch": ("text", "the batch's id"),
+    "stage: batch": (
+        "object or null",
+        "the batch, as `batch show` answers without `steps`; null without one",
+    ),
+    "stage: batch.batch": ("text", "the batch's id"),
+    "ledger show: records[].bundles": ("number, optional", "directories that were stored as bundles"),
+    "plan": ("object", "the plan"),
+    "destination": ("text", "absolute path of the destination"),
+    "names": ("list", "names under which the sources arrive"),
+    "directories": ("number", "directories that are new"),
+    "links": ("number", "symbolic links"),
+    "bundled_files": ("number", "small files that travel together"),
+    "bundles": ("list", "directories that are stored as bundles"),
+    "batch show: bundles": ("number", "directories that were stored as bundles"),
+    "stage: batch.bundles": ("number", "directories that were stored as bundles"),
+    "batch list: batches[].bundles": ("number", "directories that were stored as bundles"),
+    "batch resume: bundles": ("number", "directories that were stored as bundles"),
+    "batch cancel: bundles": ("number", "directories that were stored as bundles"),
+    "gone": ("number", "entries that the new bundle will hold no more"),
+    "left_as_is": ("number", "files that are right already"),
+    "left_as_is_bytes": ("number", "their size"),
+    "left_by_digest": ("number", "of these, compared by digest"),
+    "left_by_digest_remembered": ("number", "of these, by a digest made earlier"),
+    "replace": ("number", "files that replace others, which are kept"),
+    "in_part": ("number", "files of which only changed parts are sent, where that is less"),
+    "in_part_bytes": ("number", "their size"),
+    "not_carried": ("number", "entries of kinds that are not carried, or newer there"),
+    "in_the_way": ("number", "names taken by something of another kind"),
+    "name_clashes": ("number", "names that are one name at the destination"),
+    "newer_there": ("number", "files that are left because they are newer there"),
+    "unreadable": ("number", "entries that could not be read"),
+    "verify: counts.unreadable": ("number", "entries that could not be read"),
+    "not_kept": (
+        "object or null",
+        "counts of what does not arrive: set_ids, hard_links, access_lists, extended_attributes",
+    ),
+    "begun": ("object or null", "an earlier batch of the same: its id, its use, in_place, safe_bytes"),
+    "proof": ("text or null", "the evidence that files will be proven by; `sent` for none"),
+    "expected_seconds": ("number or null", "how long it should take, by what is known of the connection"),
+    "cautions": ("list", "warnings, each with what it is `about` and its `text`"),
+    "state": ("text", "`queued`, `moving`, `held`, `needs a login`, `interrupted`, `cancelled` or `finished`"),
+    "batch show: steps[].state": ("text", "[the state of the step](states.md)"),
+    "good": ("true or false", "whether everything is as it should be"),
+    "reason": ("text or null", "why not, in one word"),
+    "carried_now": ("true or false", "whether a process carries it now"),
+    "command": ("list", "what was typed, word by word"),
+    "made_at": ("time", "when it was accepted"),
+    "from_node": ("text", "the source's node; empty for this machine"),
+    "to_node": ("text", "the destination's node; empty for this machine"),
+    "in_place": ("number", "files with their final names"),
+    "in_place_bytes": ("number", "their size"),
+    "waiting": ("number", "files that are still to come"),
+    "waiting_bytes": ("number", "their size"),
+    "safe_bytes": ("number", "of that, what is on the destination's disk already"),
+    "failed": ("number", "steps that failed"),
+    "remove: failed": ("list", "what could not be removed, and the `reason`"),
+    "kept restore: failed": ("list", "what could not be brought back, and the `reason`"),
+    "kept remove: failed": ("list", "what could not be removed, and the `reason`"),
+    "parts remove: failed": ("list", "what could not be removed, and the `reason`"),
+    "failed_files": ("number", "of these, files"),
+    "replaced": ("number", "files that took the name of others, which are kept"),
+    "bundles_bytes": ("number", "their size"),
+    "sent_bytes": ("number", "what the connection carried"),
+    "sent_again_bytes": ("number", "of that, what had been sent before"),
+    "reused_bytes": ("number", "what was copied from the files that were replaced"),
+    "zeros_bytes": ("number", "zeros that were left out, as holes"),
+    "evidence": ("object", "how many files are known by which [evidence](#evidence)"),
+    "moving_seconds": ("number", "how long it has been moving, in all its runs"),
+    "ledger_record": ("text or null", "its record in the ledger"),
+    "steps": ("list", "the steps that are not in place"),
+    "step": ("number", "number of the step"),
+    "detail": ("text", "what belongs to the reason, such as a path; mostly empty"),
+    "removed_parts": ("number", "unfinished files that were removed"),
+    "removed": ("number", "how many were removed"),
+    "batch remove: removed": ("list", "ids of batches that are forgotten"),
+    "refused": ("list", "batches that are not, each with its id and the reason"),
+    "removed_bytes": ("number", "their size"),
+    "left": ("number", "that stay, because a batch may need them"),
+    "parts": ("list", "unfinished files"),
+    "owner": ("text", "the account that owns it"),
+    "prospect": ("text", "`needed`, `dead` or `unknown`: whether a batch will finish it"),
+    "outcome": ("text", "`good`, or what was not"),
+    "list": ("text", "absolute path of the checksum list"),
+    "ledger show: records[].list": ("text, optional", "digest of the checksum list of the files, in `lists/`"),
+    "list_node": ("text", "the node that the list is on; empty for this machine"),
+    "against": ("text", "the checksum list"),
+    "against_node": ("text", "the node that it is on; empty for this machine"),
+    "contents_good": ("true or false", "whether all contents are good, whatever modes and times"),
+    "facts_checked": ("true or false", "whether there was a facts file with modes, times and links"),
+    "counts": ("object", "entries by verdict"),
+    "bundle unpack: counts": ("object", "members by what came of them"),
+    "same": ("number", "entries that are the same"),
+    "different": ("number", "entries with other contents, or of another kind"),
+    "missing": ("number", "entries that are not there"),
+    "not_listed": ("number", "entries that the list does not name"),
+    "facts_differ": ("number", "entries of which only mode or time differ"),
+    "verdict": ("text", "`different`, `missing`, `unreadable`, `facts differ` or `not listed`"),
+    "made": ("list", "directories that were missing"),
+    "new": ("text", "its new path"),
+    "places": ("list", "what was to be removed"),
+    "index": ("text", "the index beside it"),
+    "archive": ("text", "`tar`, `tar.gz` or `tar.zst`"),
+    "level": ("number", "how hard it was compressed"),
+    "members": ("number", "members"),
+    "bundle list: members": ("list", "the members"),
+    "bundle unpack: members": ("list", "members that were not simply unpacked: `outcome` and `reason`"),
+    "bundle_bytes": ("number", "size of the bundle"),
+    "bundle_sha256": ("text", "its SHA-256"),
+    "seconds": ("number", "how long it took"),
+    "not_bundled": ("list", "what is neither file, directory nor link"),
+    "sha256": ("text, optional", "digest of a file, from the index"),
+    "has_index": ("true or false", "whether there is an index that fits"),
+    "damage": ("list", "where it is damaged: `at_byte` of its contents, and the `reason`"),
+    "bundle list: damage": ("text", "where and how it is damaged; empty when it is not"),
+    "into": ("text", "absolute path of the directory that it was unpacked into"),
+    "into_node": ("text", "the node that it is on; empty for this machine"),
+    "checked_by_index": ("number", "files that were compared with their digests in the index"),
+    "fetched_bytes": ("number", "what was read of the archive and its index"),
+    "set_id_bits_left_out": ("number", "members that lost a set-id bit"),
+    "differences": ("list", "members that differ from the index: `path` and `verdict`"),
+    "directory": ("text", "the ledger's directory"),
+    "holds": ("true or false", "whether every record and list is what was written"),
+    "missing_files": ("list", "files of the ledger that are gone"),
+    "records": ("list", "the records; besides these fields each has what its kind needs"),
+    "against_sha256": ("text, optional", "digest of the checksum list that was verified against"),
+    "ledger show: records[].different": ("number, optional", "entries with other contents"),
+    "id": ("text", "the record's id"),
+    "recorded_at": ("time", "when it was written"),
+    "who": ("text", "account and machine"),
+    "digest": ("text", "SHA-256 of the record"),
+    "fits": ("true or false", "whether the record is what was written"),
+    "problem": ("text or null", "if not, what is wrong with it"),
+    "error": ("object", "the error"),
+    "message": ("text", "what happened, and to what"),
+    "place": ("text", "what it happened to; empty where that is no place"),
+    "remedy": ("text", "what to do next; empty where there is no advice"),
+    "exit_status": ("number", "[the exit status](exit-statuses.md)"),
+    "pid": ("number", "the process that serves the practice nodes"),
+}
+#: Fields that are not looked into: their keys are data.
+LEAVES = {"evidence", "not_kept", "begun", "bundle unpack: counts", "open"}
+
+
+def answers(program: Program, practice: Practice) -> Iterator[tuple[str, list[str], Any]]:
+    """(Title, words, answer) of every command, in an order in which each has something to answer."""
+    heron, bittern = practice.far(), practice.far("bittern")
+    words: list[str] = []
+
+    def run(*given: str, expect: int = 0) -> Any:
+        words[:] = given
+        return program.json(*given, expect=expect)
+
+    program("node", "remove", "heron", expect=None)
+    yield "node add", words, run(*heron.add)
+    yield "node change", words, run("node", "change", "heron", "--max-rate", "200MB/s")
+    yield "node show", words, run("node", "show", "heron")
+    program.save(*bittern.add)
+    log_in(terminal := Terminal(program, "node", "open", "bittern"), practice)
+    assert terminal.end() == 0
+    yield "node list", words, run("node", "list")
+    yield "node open", words, run("node", "open", "bittern", "--for", "4h")
+    yield "node close", words, run("node", "close", "bittern")
+    yield "node check", words, run("node", "check", "heron")
+    yield "node remove", words, run("node", "remove", "bittern")
+    area = "area", "add", "heron", "scratch", str(heron.root / "scratch"), "--not-backed-up", "--purged-after", "30d"
+    yield "area add", words, run(*area)
+    yield "area change", words, run("area", "change", "heron", "scratch", "--purged-after", "60d")
+    yield "area list", words, run("area", "list", "heron")
+    yield "area remove", words, run("area", "remove", "heron", "scratch")
+    yield "config show", words, run("config", "show")
+    yield "list", words, run("list", "fen/notes")
+    yield "stage", words, run("stage", "fen", "heron:campaign")
+    yield "batch list", words, run("batch", "list")
+    _interrupt(program)
+    yield "batch show", words, run("batch", "show")
+    yield "parts list", words, run("parts", "list", "heron:again")
+    yield "batch cancel", words, run("batch", "cancel", program.json("batch", "list")["batches"][-1]["batch"])
+    yield "parts remove", words, run("parts", "remove", "heron:again", "--yes")
+    yield "batch remove", words, run("batch", "remove", program.json("batch", "list")["batches"][-1]["batch"])
+    (program.directory / "fen" / "notes" / "week-1.txt").write_text("mended: the chamber of plot 3 leaked\n")
+    program("stage", "fen", "heron:campaign", "--if-newer-there", "replace")
+    yield "batch resume", words, run("batch", "resume")
+    yield "kept list", words, run("kept", "list", "heron:campaign")
+    yield "kept restore", words, run("kept", "restore", "heron:campaign/fen/notes/week-1.txt")
+    yield "kept remove", words, run("kept", "remove", "heron:campaign", "--yes")
+    yield "checksums", words, run("checksums", "heron:campaign/fen")
+    (heron.root / "campaign" / "fen" / "notes" / "week-1.txt").chmod(0o600)
+    yield "verify", words, run("verify", "heron:campaign/fen", expect=1)
+    yield "mkdir", words, run("mkdir", "heron:campaign/2026")
+    yield "rename", words, run("rename", "heron:campaign/2026", "july")
+    yield "remove", words, run("remove", "heron:campaign/july", "--yes")
+    yield "bundle make", words, run("bundle", "make", "fen/notes", "--output", "notes.tar.zst")
+    yield "bundle list", words, run("bundle", "list", "notes.tar.zst")
+    yield "bundle check", words, run("bundle", "check", "notes.tar.zst")
+    yield "bundle unpack", words, run("bundle", "unpack", "notes.tar.zst", "--into", "back")
+    yield "ledger show", words, run("ledger", "show")
+    yield "error", words, run("list", "hern:", expect=2)
+
+
+def _interrupt(program: Program) -> None:
+    """Leave a batch with an unfinished file."""
+    from conftest import wait_for
+
+    (program.directory / "raw.bin").write_bytes(bytes(range(256)) * 80_000)
+    running = program.start("stage", "raw.bin", "heron:again", "--max-rate", "3MB/s")
+    wait_for(lambda: any(part["size_bytes"] > 200_000 for part in _parts(program)))
+    running.kill()
+    running.wait()
+
+
+def _parts(program: Program) -> list[dict[str, Any]]:
+    done = program("parts", "list", "heron:again", "--json", expect=None)
+    return list(json.loads(done.stdout).get("parts", []))
+
+
+def fields(title: str, answer: Any, above: str = "") -> Iterator[tuple[str, Any]]:
+    """(Path of a field, value) of an answer, with `[]` for what is in lists. Objects whose keys are data are leaves."""
+    for key, value in answer.items():
+        path = f"{above}{key}"
+        yield path, value
+        if key in LEAVES or f"{title}: {path}" in LEAVES:
+            continue
+        if isinstance(value, dict):
+            yield from fields(title, value, f"{path}.")
+        elif isinstance(value, list):
+            for each in value:
+                if isinstance(each, dict):
+                    yield from fields(title, each, f"{path}[].")
+
+
+def field(title: str, path: str) -> tuple[str, str]:
+    """The type and the meaning of a field. Raises KeyError."""
+    name = re.split(r"[.\]]+", path)[-1]
+    short = name.removesuffix("_b64")
+    for key in (f"{title}: {path}", f"{title}: {name}", name, short):
+        if key in FIELDS:
+            return FIELDS[key]
+    raise KeyError(f"{title}: {path}")
+
+
+_TIME = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?Z")
+
+
+def fits(kind: str, value: Any) -> bool:
+    """Whether a value is of a type of `FIELDS`."""
+    kinds = kind.removesuffix(", optional").replace("true or false", "flag").split(" or ")
+    return any(_fits(each, value) for each in kinds)
+
+
+def _fits(kind: str, value: Any) -> bool:
+    match kind:
+        case "null":
+            return value is None
+        case "flag":
+            return isinstance(value, bool)
+        case "number":
+            return isinstance(value, int | float) and not isinstance(value, bool)
+        case "time":
+            return isinstance(value, str) and _TIME.fullmatch(value) is not None
+        case "text":
+            return isinstance(value, str)
+        case "list":
+            return isinstance(value, list)
+        case "object":
+            return isinstance(value, dict)
+    return False
