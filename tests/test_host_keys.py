@@ -274,7 +274,7 @@ def test_lines_of_the_users_known_hosts(program: Program, openssh: OpenSsh, tmp_
             (f"{name} {first}\n@cert-authority * {spell(key())}", 0, ""),
             (f"{name} {first}\n\udcff\x00\x01\n|1|bad|bad {first}\ntorn", 0, "line 2 of"),
             (f"{name} {spell(key())}", 3, "another host key"),
-            ("", 3, "nobody has accepted"),
+            ("", 3, "was not accepted yet"),
         ]
         log_in_with(program, cases)
         # A revoked key is not even asked about.
@@ -302,8 +302,8 @@ def test_host_certificates(program: Program, openssh: OpenSsh, tmp_path: Path) -
             )
             cases = [
                 (f"@cert-authority * {right}", 0, ""),
-                (f"@cert-authority {name} {right}\n@revoked * {right}", 3, "nobody has accepted"),
-                (f"@cert-authority * {other}", 3, "nobody has accepted"),
+                (f"@cert-authority {name} {right}\n@revoked * {right}", 3, "was not accepted yet"),
+                (f"@cert-authority * {other}", 3, "was not accepted yet"),
                 (f"@cert-authority * {other}\n{name} {host}", 0, ""),
                 (f"{name} {host}", 0, ""),
                 (f"@cert-authority * {right}\n@revoked {name} {host}", 3, "revoked"),
@@ -328,7 +328,7 @@ def test_the_users_ssh_files_name_where_host_keys_are(program: Program, openssh:
     ]:
         (ssh / "elsewhere").unlink(missing_ok=True)
         (ssh / "config").write_text(f"Host 127.0.0.1\n  {setting}\n")
-        assert "nobody has accepted" in program("list", "oak:", expect=3).stderr
+        assert "was not accepted yet" in program("list", "oak:", expect=3).stderr
         (ssh / "elsewhere").write_text(f"{host} {kind} {data}\n")
         program("list", "oak:")
 

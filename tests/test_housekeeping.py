@@ -52,7 +52,7 @@ def test_from_making_to_removing(program: Program, place: tuple[str, Path]) -> N
     assert "there already" in program("mkdir", f"{at}x/y/z/").stdout
     make_tree(root)
     assert "exists already" in program("mkdir", f"{at}fen/a", expect=1).stderr
-    assert "no directory" in program("mkdir", f"{at}fen/a/b", expect=1).stderr
+    assert "not a directory" in program("mkdir", f"{at}fen/a/b", expect=1).stderr
 
     assert "is fen-2025 now" in program("rename", f"{at}fen", "fen-2025").stdout
     assert "exists already" in program("rename", f"{at}outside", "fen-2025", expect=1).stderr

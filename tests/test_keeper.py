@@ -92,7 +92,7 @@ def test_commands_use_the_login_and_no_secret_stays(program: Program, practice: 
     assert "bittern is open" in said and "node close" in said
     assert "is closed" in program("node", "close", "bittern").stdout
     assert "was not open" in program("node", "close", "bittern").stdout
-    assert "nobody to answer" in program("list", "bittern:", expect=3).stderr
+    assert "no terminal to answer" in program("list", "bittern:", expect=3).stderr
     assert "was open" not in program("node", "list").stdout  # it was closed by hand
     wait_for(lambda: not _runs(state["process"]))
 
@@ -124,7 +124,7 @@ def test_what_goes_wrong_is_told_as_without_a_keeper(program: Program, bittern: 
 def test_an_unknown_host_key_is_asked_about_while_opening(program: Program, practice: Practice) -> None:
     add = practice.far("bittern").add
     program(*add[: add.index("--trust")])
-    assert "nobody has accepted" in program("node", "open", "bittern", expect=3).stderr
+    assert "was not accepted yet" in program("node", "open", "bittern", expect=3).stderr
     terminal = Terminal(program, "node", "open", "bittern")
     terminal.expect(practice.site.fingerprint("bittern"))
     terminal.expect("?")
@@ -268,7 +268,7 @@ def test_every_end_is_clean_and_told(program: Program, practice: Practice, bitte
         Endpoint(home, "bittern").socket.unlink()
     wait_for(lambda: not _runs(keeper))
     assert f": {why}" in program("node", "list").stdout
-    assert "nobody to answer" in program("list", "bittern:", expect=3).stderr
+    assert "no terminal to answer" in program("list", "bittern:", expect=3).stderr
     assert (program.home / "keepers" / "bittern.log").read_text() == ""
 
 

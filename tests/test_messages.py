@@ -35,7 +35,7 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
         "node change oak --trust SHA256:pin --trust SHA256:new",
     ),
     (e.RevokedHostKey("oak", EVIL, "SHA256:new", EVIL), Exit.NO_LOGIN, "is revoked by", "ask the site"),
-    (e.NeedsAnswer("oak", EVIL), Exit.NO_LOGIN, "nobody to answer", "from a terminal"),
+    (e.NeedsAnswer("oak", EVIL), Exit.NO_LOGIN, "no terminal to answer", "in a terminal"),
     (e.GivenUp("oak", EVIL), Exit.NO_LOGIN, "oak: the login was given up at", ""),
     (e.CannotReach("oak", "connect", EVIL, remedy="try"), Exit.NO_LOGIN, "oak: connecting failed", "try"),
     (e.StoreError(Fault.DENIED, b"/fen/\x1b[0m\n", store="oak"), Exit.DIFFERENCES, "oak:", ""),
@@ -45,7 +45,7 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
     (
         e.StoreError(Fault.ONLY_READ, b"/fen", detail=EVIL),
         Exit.REFUSED,
-        "to read only",
+        "for reading alone",
         "config allow DIR --write",
     ),
     (e.CannotReach("oak", "keeper", EVIL), Exit.NO_LOGIN, "oak: using its open login failed", ""),

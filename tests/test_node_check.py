@@ -51,7 +51,7 @@ MEANINGS: list[tuple[Checkup, list[str]]] = [
     (GOOD, ["proven on the node"]),
     (replace(GOOD, same_disk=False), ["commands see another disk"]),
     (NO_COMMANDS, ["only by reading them back"]),
-    (replace(NO_COMMANDS, extensions=[]), ["reading", "no way to sync", "a moment", "from its beginning", "space"]),
+    (replace(NO_COMMANDS, extensions=[]), ["reading", "cannot be synced", "a moment", "from its beginning", "space"]),
     (replace(NO_COMMANDS, sessions=1, sessions_more=False), ["reading them back", "only one session"]),
     (replace(GOOD, read_size=32768), ["proven", "requests are small"]),
     (replace(GOOD, trip=0.1), ["proven", "107 a second"]),
@@ -112,6 +112,6 @@ def test_how_far_one_comes(program: Program, practice: Practice) -> None:
     shown = program("node", "check", "gone", expect=3).stdout.split("\n")
     assert [line.split()[-1] for line in shown[1:3]] == ["good", "failed"]
     program(*practice.far("bittern").add)
-    assert "nobody to answer" in program("node", "check", "bittern", expect=3).stdout
+    assert "no terminal to answer" in program("node", "check", "bittern", expect=3).stdout
     assert program.json("node", "check", "bittern", expect=3)["error"]["step"] == "login"
     assert "no node is called" in program("node", "check", "nobody", expect=2).stderr

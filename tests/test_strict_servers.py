@@ -78,7 +78,7 @@ def locked(program: Program, openssh: OpenSsh, tmp_path: Path) -> tuple[Path, st
 def test_a_pass_phrase_is_asked_for(program: Program, locked: tuple[Path, str]) -> None:
     key, phrase = locked
     refused = program("list", "oak:", expect=3).stderr
-    assert f"'Pass phrase of the key {key}:'" in refused and "nobody to answer" in refused
+    assert f"'Pass phrase of the key {key}:'" in refused and "no terminal to answer" in refused
     terminal = Terminal(program, "list", "oak:")
     terminal.expect(f"Pass phrase of the key {key}:")
     terminal.type("not this one")
@@ -317,7 +317,7 @@ def test_ten_commands_and_one_prompt(program: Program, account: Account, pam: st
             program(*words)
         assert program.json("node", "check", "oak")["same_disk"]
         program("node", "close", "oak")
-        assert "nobody to answer" in program("list", "oak:", expect=3).stderr
+        assert "no terminal to answer" in program("list", "oak:", expect=3).stderr
 
 
 def _answer(terminal: Terminal, account: Account) -> None:

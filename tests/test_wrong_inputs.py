@@ -23,7 +23,7 @@ REACHING = {kind for error, kind in KINDS.items() if issubclass(error, CannotRea
 
 #: (words, exit status, what is said). `{heron}` and so on are saved nodes; see `nodes`.
 WRONG: list[tuple[list[str], int, str]] = [
-    (["list", "new:"], 3, "nobody has accepted yet"),
+    (["list", "new:"], 3, "not accepted yet"),
     (["node", "add", "x", "host", "--port", "0"], 2, "0 is not in the range"),
     (["node", "add", "x", "host", "--port", "ssh"], 2, "'ssh' is not a valid integer"),
     (["node", "add", "a:b", "host"], 2, "'a:b' cannot be a node's name"),
@@ -49,7 +49,7 @@ WRONG: list[tuple[list[str], int, str]] = [
     (["stage", "fen", "heron:", "--as", "a/b"], 2, "--as takes one plain name, not a path"),
     (["stage", "fen", "fen/a/b"], 2, "must be a directory"),
     (["stage", "fen", "fen/deeper"], 5, "lies inside the source"),
-    (["stage", "fen", "bittern:", "--prove", "on-node"], 3, "nobody to answer"),
+    (["stage", "fen", "bittern:", "--prove", "on-node"], 3, "no terminal to answer"),
     (["stage", "fen", "heron:", "--prove", "perhaps"], 2, "'perhaps' is not one of"),
     (["stage", "fen", "heron:", "--only", ".."], 2, "is no pattern"),
     (["verify", "heron:"], 2, "SHA256SUMS"),
@@ -81,7 +81,7 @@ WRONG: list[tuple[list[str], int, str]] = [
     (["list", "unlocked:"], 3, "others may read"),
     (["list", "rubbish:"], 3, "the key cannot be used"),
     (["list", "vanished:"], 3, "the key cannot be used"),
-    (["list", "bittern:"], 3, "bittern asks 'Password:' and there is nobody to answer"),
+    (["list", "bittern:"], 3, "bittern asks 'Password:', and there is no terminal to answer at"),
 ]
 
 

@@ -30,7 +30,7 @@ _details: Callable[[Any], Any] = options(
 
 @click.group("area", cls=CommandGroup)
 def area_command() -> None:
-    """Areas are named directories on a node: a path like heron:@scratch/fen starts in one."""
+    """Name directories on nodes. A path like heron:@scratch/fen starts in the area scratch."""
 
 
 @area_command.command(

@@ -35,7 +35,10 @@ _STEPS_SHOWN = 8
 
 @click.group("batch", cls=CommandGroup)
 def batch_command() -> None:
-    """A batch is a plan that was accepted, with the state of every step on disk."""
+    """A batch is a plan that was accepted, with the state of every step on disk.
+
+    ID is any part of a batch's name that no other has, such as its last four characters.
+    """
 
 
 @batch_command.command("list", epilog="Example: yatagan batch list --json")
@@ -103,11 +106,16 @@ def _outcome(batch: Batch) -> BatchCounts:
         journal.close()
 
 
-@batch_command.command("show", epilog="Example: yatagan batch show k7qd")
+@batch_command.command(
+    "show", short_help="Show what is done, waiting and failed.", epilog="Example: yatagan batch show k7qd"
+)
 @click.argument("id", required=False, shell_complete=shell_completion.batches)
 @as_json
 def show_(id: str | None, json_: bool) -> None:
-    """Show a batch (the newest, when ID is left out): what is done, waiting, failed, and why."""
+    """Show a batch, without ID the newest: what is done, what is waiting, what failed and why.
+
+    ID is any part of a batch's name that no other has, such as its last four characters.
+    """
     app = App.start()
     batch = Batches(app.home.batches).find(id)
     journal = batch.journal()
@@ -178,14 +186,14 @@ def _step_state(step: Step, carried: bool) -> str:
     return "waiting" if step.state is StepState.MOVING and not carried else step.state.value
 
 
-@batch_command.command(epilog="Example: yatagan batch resume k7qd")
+@batch_command.command(short_help="Go on with a batch.", epilog="Example: yatagan batch resume k7qd")
 @click.argument("id", required=False, shell_complete=shell_completion.batches)
 @click.option(
     "--make-again",
     is_flag=True,
-    help="Where the destination, or a directory in it, is gone: make it again, and carry all that was in it.",
+    help="If the destination or a directory in it is gone: make it again, and carry again what was in it.",
 )
-@click.option("--prove", type=one_of(Prove), help="Prove contents in another way from now on than the plan said.")
+@click.option("--prove", type=one_of(Prove), help="From now on prove contents in another way than the plan said.")
 @click.option("--quiet", is_flag=True, help="Show nothing but what goes wrong.")
 @no_questions
 @as_json
@@ -199,7 +207,7 @@ def resume(
     json_: bool,
     lines: bool,
 ) -> None:
-    """Go on with a batch (the newest, when ID is left out). Failed steps are tried again."""
+    """Go on with a batch, without ID the newest. Failed steps are tried again."""
     app = App.start(questions=not no_questions)
     batch = Batches(app.home.batches).find(id)
     report = Report.chosen(quiet=quiet, json_=json_, lines=lines)

@@ -11,9 +11,9 @@ from yatagan.cli.command_group import CommandGroup
 
 @click.group("bundle", cls=CommandGroup)
 def bundle_command() -> None:
-    """Directories as open archives: made, listed, unpacked, checked; here and on nodes.
+    """Make, list, check and unpack archives, here and on nodes.
 
-    A bundle is a tar archive, plain, gzip or zstd, that everybody's programs read; its index lies beside it.
+    A bundle is a tar archive, plain, gzip or zstd, with an index of its members beside it. Any program reads it.
     """
 
 

@@ -52,6 +52,7 @@ _OTHER_ENDINGS = (
 
 @click.command(
     "make",
+    short_help="Bundle directories into an archive with an index.",
     epilog="""\b
 Examples:
   yatagan bundle make fen                             writes fen.tar.zst and its index
@@ -87,8 +88,8 @@ def make_command(
 ) -> None:
     """Bundle every DIRECTORY into one archive, with an index of its members beside it.
 
-    What is on a node is bundled there, by the node itself. A bundle has its name only when everything that was chosen
-    is in it. Nothing is ever replaced.
+    What is on a node is bundled there, by the node itself. A bundle gets its name only when all of it is written.
+    Nothing is ever replaced.
     """
     app = App.start(questions=not no_questions)
     sources = [app.place(each) for each in directories]

@@ -39,6 +39,7 @@ _RATIO = 200
 
 @click.command(
     "list",
+    short_help="Show what is in an archive.",
     epilog="""\b
 Examples:
   yatagan bundle list heron:fen.tar.zst --only 'fen/plot-07/*'
@@ -54,7 +55,7 @@ def list_command(
 ) -> None:
     """Show what is in the archive PLACE, without unpacking it: members, sizes, times, totals.
 
-    From the index where there is one; otherwise no more is read than the archive's form makes necessary.
+    From the index where there is one; otherwise as little as possible is read of the archive.
     """
     app = App.start(questions=not no_questions)
     where = app.place(place)
@@ -107,6 +108,7 @@ async def _list(app: App, where: Place, choice: Choice, *, checksums: bool, json
 
 @click.command(
     "unpack",
+    short_help="Unpack an archive, here or on its node.",
     epilog="""\b
 Examples:
   yatagan bundle unpack fen.tar.zst                           into the current directory
@@ -241,6 +243,7 @@ def _put_unpacked_on_record(app: App, where: Place, path: bytes, root: bytes, re
 
 @click.command(
     "check",
+    short_help="Check an archive against its index.",
     epilog="""\b
 Examples:
   yatagan bundle check fen.tar.zst

@@ -286,7 +286,7 @@ def tell_checked(where: Place, path: bytes, bundle: Bundle, read: ReadResult, js
     word = text.tinted("good", text.Tone.GOOD) if read.good else text.tinted("NOT GOOD", text.Tone.TROUBLE)
     click.echo(click.style(f"{_shown(Place(where.node, path))}: ", bold=True) + word)
     index = (
-        "there is none: whether the contents are what they were, nobody can tell"
+        "there is none, so changed contents would not be noticed"
         if bundle.index_file is None
         else "it is of another archive"
         if read.strays

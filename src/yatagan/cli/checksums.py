@@ -1,4 +1,4 @@
-"""`yatagan checksums` and `yatagan verify`: the record of a tree, and holding a tree against it."""
+"""`yatagan checksums` and `yatagan verify`: the record of a tree, and verifying a tree against it."""
 
 from __future__ import annotations
 
@@ -232,7 +232,7 @@ In a job script:  yatagan verify inputs --json > verdict.json || exit 1""",
 def verify_command(
     place: str, against: str | None, only: tuple[str, ...], skip: tuple[str, ...], no_questions: bool, json_: bool
 ) -> None:
-    """Verify PLACE against a checksum list: same, different, missing, not listed, and how we know.
+    """Verify PLACE against a checksum list: same, different, missing or not listed, and by which evidence.
 
     With patterns, only what they choose, there and on the list.
     Exit status 0 when everything on the list is there and the same, 1 otherwise.

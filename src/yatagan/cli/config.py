@@ -16,11 +16,11 @@ from yatagan.errors import BadPlace
 
 @click.group("config", cls=CommandGroup)
 def config_command() -> None:
-    """Settings that are not about one node, kept in settings.toml.
+    """Change settings that are not about one node, and which directories of this machine may be touched.
 
-    What commands may touch of this machine: the working directory, the project's root (where yatagan.toml is), and
-    what they name. A link inside one of these that leads out of them is not followed, unless the directory that it
-    leads to is allowed.
+    Commands touch the working directory, the project's root, and what they name. The project's root is the nearest
+    directory above that holds a file yatagan.toml, which may be empty. A link that leads out of these is not followed
+    unless its target is allowed.
     """
 
 
@@ -59,11 +59,15 @@ def allow(directory: str, writing: bool, json_: bool) -> None:
     _tell(app, allow_root(app.home, root, writing=writing), json_, f"{show(root)} may be {what}.")
 
 
-@config_command.command("withdraw", epilog="Example: yatagan config withdraw /data/fen")
+@config_command.command(
+    "withdraw",
+    short_help="Withdraw what config allow has allowed.",
+    epilog="Example: yatagan config withdraw /data/fen",
+)
 @click.argument("directory")
 @as_json
 def withdraw(directory: str, json_: bool) -> None:
-    """Take back what config allow has allowed: links may lead to DIRECTORY no more."""
+    """Withdraw what config allow has allowed: links may lead to DIRECTORY no more."""
     app, root = App.start(), os.path.abspath(directory)
     roots = app.settings().roots
     if root not in (*roots.readable, *roots.writable):

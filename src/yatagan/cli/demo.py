@@ -94,7 +94,7 @@ def _tour(tour: _Tour) -> None:
     tour.say("What would it take to bring the survey to heron? Nothing moves yet.")
     tour.run("stage", "fen", "heron:campaign", "--plan-only")
 
-    tour.say("Go. Half-way the connection is cut, and for a while heron lets nobody in.")
+    tour.say("Go. Half-way the connection is cut, and for a while heron refuses logins.")
     tour.fault(cut_after="34MB", refuse_for="3s", max_rate="30MB/s")
     tour.run("stage", "fen", "heron:campaign", expect=4)
 

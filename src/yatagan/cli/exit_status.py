@@ -68,7 +68,7 @@ def of_batch(outcome: BatchCounts, problem: CannotReach | None = None) -> Conclu
         status = ExitStatus.DIFFERENCES if parts else ExitStatus.GOOD
         return Conclusion(", ".join(["finished", *parts]), status)
     words = {
-        BatchState.NEEDS_LOGIN: "waiting for somebody to log in",
+        BatchState.NEEDS_LOGIN: "waiting for a login",
         BatchState.HELD: "held (no space)",
     }.get(state, state.value)
     if fault is Fault.DESTINATION_MOVED:

@@ -67,6 +67,7 @@ def kept_command() -> None:
 
 @kept_command.command(
     "list",
+    short_help="Show files that were replaced and are kept.",
     epilog="""\b
 Examples:
   yatagan kept list heron:campaign
@@ -97,6 +98,7 @@ def list_(
 
 @kept_command.command(
     "restore",
+    short_help="Bring kept files back.",
     epilog="""\b
 Examples:
   yatagan kept restore heron:campaign/fen/notes.txt
@@ -105,7 +107,7 @@ Examples:
 @click.argument("place", shell_complete=shell_completion.places)
 @_batch
 @choosing
-@click.option("--yes", is_flag=True, help="Do not ask; needed for several files where nobody can be asked.")
+@click.option("--yes", is_flag=True, help="Do not ask; needed for several files without a terminal.")
 @no_questions
 @as_json
 def restore(
@@ -124,6 +126,7 @@ def restore(
 
 @kept_command.command(
     "remove",
+    short_help="Remove kept files for good.",
     epilog="""\b
 Examples:
   yatagan kept remove heron:campaign --older-than 30d
@@ -131,7 +134,7 @@ Examples:
 )
 @click.argument("place", shell_complete=shell_completion.places)
 @_choosing
-@click.option("--yes", is_flag=True, help="Do not ask; needed where nobody can be asked.")
+@click.option("--yes", is_flag=True, help="Do not ask; needed without a terminal.")
 @no_questions
 @as_json
 def remove(
@@ -199,11 +202,11 @@ def _nothing(where: Place) -> StoreError:
 
 
 def _may(app: App, question: str, *, yes: bool) -> bool:
-    """Ask. Raises Refused where nobody can be asked."""
+    """Ask. Raises Refused without a terminal."""
     if yes:
         return True
     if not app.questions:
-        raise Refused("nobody can be asked whether to do that", "add --yes to do it without a question")
+        raise Refused("there is no terminal to ask whether to do that", "add --yes to do it without a question")
     return click.confirm(question, default=False, err=True)
 
 

@@ -19,7 +19,9 @@ def ledger_command() -> None:
     """The record of what was staged, listed and verified. Records are only ever added."""
 
 
-@ledger_command.command(epilog="Example: yatagan ledger show --full")
+@ledger_command.command(
+    short_help="Show all records, and whether they are as written.", epilog="Example: yatagan ledger show --full"
+)
 @click.option("--full", is_flag=True, help="Show several lines for each record: who, from where to where, evidence.")
 @as_json
 def show(full: bool, json_: bool) -> None:

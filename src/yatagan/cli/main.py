@@ -1,4 +1,4 @@
-"""The program: finds the command, loads only that, and turns our errors into words and exit statuses."""
+"""The program: finds the command, loads only that, and turns errors into words and exit statuses."""
 
 from __future__ import annotations
 
@@ -16,24 +16,24 @@ from yatagan.cli.command_group import CommandGroup
 
 #: Command -> module under yatagan.cli, and the line that `--help` shows.
 _COMMANDS = {
-    "node": ("node", "Save nodes under short names."),
-    "config": ("config", "Settings, and what of this machine may be touched."),
-    "area": ("area", "Name directories on nodes, and say what they are."),
+    "node": ("node", "Save nodes under short names; check them; log in."),
+    "config": ("config", "Change settings, and which directories may be touched."),
+    "area": ("area", "Name directories on nodes, and say what they are for."),
     "list": ("listing", "Show what is in a place."),
-    "stage": ("stage", "Bring files and directories to a node, or back."),
+    "stage": ("stage", "Carry files and directories to a node, or back."),
     "bundle": ("bundle", "Make archives of directories; list, unpack and check them."),
-    "batch": ("batch", "See what became of a batch; go on with one."),
-    "parts": ("parts", "Find unfinished files that nobody will finish; remove them."),
-    "kept": ("kept", "Find what was replaced; bring it back or remove it."),
+    "batch": ("batch", "Show, resume, cancel and forget batches."),
+    "parts": ("parts", "Find and remove unfinished files."),
+    "kept": ("kept", "Find, restore and remove files that were replaced."),
     "checksums": ("checksums", "Write the checksum list of a tree."),
     "verify": ("checksums", "Verify a tree against its checksum list."),
     "mkdir": ("mkdir_rename_remove", "Make a directory, here or on a node."),
     "rename": ("mkdir_rename_remove", "Give something another name where it is."),
     "remove": ("mkdir_rename_remove", "Remove files and directories, after asking."),
-    "ledger": ("ledger", "Show the record of what was staged, listed and verified."),
-    "completion": ("shell_completion", "Let your shell complete commands, options and names."),
+    "ledger": ("ledger", "Show the record of what was staged and verified."),
+    "completion": ("shell_completion", "Set up shell completion."),
     "practice": ("practice", "Start practice nodes on this machine."),
-    "demo": ("demo", "See the whole thing at work, offline."),
+    "demo": ("demo", "Show a whole staging at work, offline."),
 }
 
 EPILOG = """\

@@ -20,7 +20,7 @@ _FAULTS = {
     Fault.EXISTS: "something with this name exists already",
     Fault.IS_LINK: "a symbolic link is in the way",
     Fault.IS_DIRECTORY: "it is a directory",
-    Fault.NOT_A_DIRECTORY: "something above it is no directory",
+    Fault.NOT_A_DIRECTORY: "something above it is not a directory",
     Fault.NAME_TOO_LONG: "the name is too long there",
     Fault.BITS_DROPPED: "its set-group-id or sticky bit was dropped there: the group is not yours",
     Fault.TIME_RANGE: "its time is before 1970 or after 2106, which SFTP cannot carry: the node shows another one",
@@ -31,25 +31,25 @@ _FAULTS = {
     Fault.REFUSED: "refused, no reason given",
     Fault.SOURCE_CHANGED: "the source changed while it was read",
     Fault.SOURCE_KIND: "it was a file when it was planned",
-    Fault.DIGEST_DIFFERS: "the contents on the far side differ from what was sent",
+    Fault.DIGEST_DIFFERS: "the contents that arrived differ from what was sent",
     Fault.APPEARED: "something else has taken the name since the plan; it was left alone",
     Fault.KIND_IN_THE_WAY: "something of another kind has the name",
     Fault.SPECIAL: "not a file, directory or link",
-    Fault.UNREADABLE: "it could not be looked into when planned",
+    Fault.UNREADABLE: "it could not be read when planned",
     Fault.PART_TAKEN: "unfinished files of an earlier try are in the way",
-    Fault.PART_CHANGED: "the part file was changed or replaced by somebody else",
-    Fault.NONSENSE: "the server's answer makes no sense",
-    Fault.HELPER_BROKEN: "the helper on the node failed: a defect of Yatagan's, not of the node's",
+    Fault.PART_CHANGED: "another program changed or replaced the part file",
+    Fault.NONSENSE: "the server's answer breaks the protocol",
+    Fault.HELPER_BROKEN: "the helper on the node failed: a defect of Yatagan, not of the node",
     Fault.LISTING: "its listing contradicts itself: the same name comes again and again, or with different facts",
     Fault.WITH_DIRECTORY: "a directory above it could not be made or written",
-    Fault.ABOVE_GONE: "the directory that it belongs in is gone",
+    Fault.ABOVE_GONE: "its directory is gone",
     Fault.OTHER_DISK: "commands and file transfer see different disks there, so commands cannot prove what has arrived",
     Fault.NO_PROOF: "the node runs no commands any more, so it cannot prove what has arrived as the plan said",
-    Fault.DESTINATION_GONE: "it is gone, and what the batch had put there with it",
+    Fault.DESTINATION_GONE: "it is gone, with what the batch had put there",
     Fault.DESTINATION_MOVED: "it is not the directory that the batch was planned for",
     Fault.KEPT_TAKEN: "another file is kept already under the name of the one to be replaced",
     Fault.LEADS_OUT: "a link leads out of what this command may touch",
-    Fault.ONLY_READ: "it is in a directory that is kept as one to read only",
+    Fault.ONLY_READ: "it is in a directory that config allow has opened for reading alone",
     Fault.NO_SPACE_HERE: "no space here for the bundle, which is made before it is sent",
     Fault.NEWER_THERE: "the file there is newer, or was changed since it was staged; it was left as it is",
     Fault.NOT_KEPT: "nothing like that is kept of it",
@@ -309,7 +309,7 @@ def _explain_reach(error: e.CannotReach) -> tuple[str, str, ExitStatus]:
     match error:
         case e.UnknownHostKey():
             return (
-                f"{error.node} ({show(error.host)}) shows a host key that nobody has accepted yet: {error.fingerprint}",
+                f"{error.node} ({show(error.host)}) shows a host key that was not accepted yet: {error.fingerprint}",
                 f"compare it with what the site publishes, then pin it: "
                 f"{command('node', 'change', error.node, '--trust', error.fingerprint)}",
                 ExitStatus.NO_LOGIN,
@@ -328,14 +328,14 @@ def _explain_reach(error: e.CannotReach) -> tuple[str, str, ExitStatus]:
             return (
                 f"{error.node} ({show(error.host)}) shows the host key {error.fingerprint}, which is revoked by "
                 f"{show(error.where)}",
-                "ask the site: somebody else may have this key",
+                "ask the site: another machine may pose as this one",
                 ExitStatus.NO_LOGIN,
             )
         case e.ChangedHostKey():
             known = ", ".join(error.expected)
             return (
                 f"{error.node} ({show(error.host)}) shows another host key than before: {error.fingerprint}, "
-                f"known is {known}. Either the machine was set up anew, or somebody stands between",
+                f"known is {known}. Either the machine was set up anew, or another one poses as it",
                 f"ask the site; if the new key is right, remove {show(error.where)} and log in again, "
                 f"or pin the key: {command('node', 'change', error.node, '--trust', error.fingerprint)}",
                 ExitStatus.NO_LOGIN,
@@ -345,11 +345,11 @@ def _explain_reach(error: e.CannotReach) -> tuple[str, str, ExitStatus]:
             return f"{error.node}: the login was given up at the question {prompt!r}", "", ExitStatus.NO_LOGIN
         case e.NeedsAnswer():
             return (
-                f"{error.node} asks {show(error.prompt.strip())!r} and there is nobody to answer",
-                f"run the command from a terminal, without --no-questions; or log in there once, for all commands to "
-                f"come: {command('node', 'open', error.node)}"
+                f"{error.node} asks {show(error.prompt.strip())!r}, and there is no terminal to answer at",
+                "run the command in a terminal without --no-questions; or log in once for all commands: "
+                f"{command('node', 'open', error.node)}"
                 if error.node
-                else "run the command from a terminal, without --no-questions",
+                else "run the command in a terminal without --no-questions",
                 ExitStatus.NO_LOGIN,
             )
         case _:

@@ -1,4 +1,4 @@
-"""`yatagan mkdir`, `rename`, `remove`: small work on the far side, and here."""
+"""`yatagan mkdir`, `rename`, `remove`: housekeeping here and on nodes."""
 
 from __future__ import annotations
 
@@ -99,14 +99,14 @@ class _Removal:
 
 @click.command("remove", epilog="Example: yatagan remove heron:campaign/fen-2025")
 @click.argument("places", nargs=-1, required=True, shell_complete=shell_completion.places)
-@click.option("--yes", is_flag=True, help="Do not ask; needed where there is nobody to ask.")
+@click.option("--yes", is_flag=True, help="Do not ask; needed without a terminal.")
 @no_questions
 @as_json
 def remove_command(places: tuple[str, ...], yes: bool, no_questions: bool, json_: bool) -> None:
     """Remove PLACES with all below them, after showing what that is and asking. Links go, what they lead to stays.
 
-    Names in PLACES may be patterns: 'heron:fen/*.tmp'. A root, a home, a start directory, an area or the directory
-    we are in is refused, and so is what holds one.
+    Names in PLACES may be patterns: 'heron:fen/*.tmp'. A root, a home, a start directory, an area and the working
+    directory are refused, and so is what holds one.
     """
     app = App.start(questions=not no_questions)
     wheres = [app.place(place) for place in places]
@@ -133,7 +133,9 @@ async def _remove(app: App, store: Store, wheres: list[Place], *, yes: bool, jso
             click.echo(f"{text.place(removal.where.node, removal.tree.root)}: {removal.counts}")
     if not yes:
         if not app.questions:
-            raise Refused("nobody can be asked whether to remove that", "add --yes to remove it without a question")
+            raise Refused(
+                "there is no terminal to ask whether to remove that", "add --yes to remove it without a question"
+            )
         if not click.confirm("Remove this for good?", default=False, err=True):
             click.echo("Nothing was removed.")
             return ExitStatus.GOOD

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 @click.group("node", cls=CommandGroup)
 def node_command() -> None:
-    """Save nodes under short names, usable wherever a place is asked for."""
+    """Save nodes under short names, check them, and log in."""
 
 
 @node_command.command("list", epilog="Example: yatagan node list --json")

@@ -30,7 +30,9 @@ _SMALL_REQUEST = 64 << 10
 _LOOKED_FOR = 200
 
 
-@click.command("check", epilog="Example: yatagan node check heron")
+@click.command(
+    "check", short_help="Check how a node is reached, and what it can do.", epilog="Example: yatagan node check heron"
+)
 @click.argument("name", shell_complete=shell_completion.nodes)
 @no_questions
 @as_json
@@ -212,7 +214,7 @@ def meaning(found: Checkup) -> Iterator[str]:
     else:
         yield "contents can be proven only by reading them back: --prove read-back sends everything twice"
     if "fsync" not in found.extensions and not (found.python and found.same_disk):
-        yield "there is no way to sync: a power failure there may take what was acknowledged, and nobody would notice"
+        yield "files cannot be synced: a power failure there may take what was acknowledged, unnoticed"
     if "posix-rename" not in found.extensions:
         yield "while a file is replaced, there is a moment without it"
     if not found.python and "copy-data" not in found.extensions:

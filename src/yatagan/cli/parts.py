@@ -1,4 +1,4 @@
-"""`yatagan parts`: unfinished files in a place, whose they are, and removing those that nobody will finish."""
+"""`yatagan parts`: unfinished files in a place, whose they are, and removing those that no batch will finish."""
 
 from __future__ import annotations
 
@@ -54,12 +54,14 @@ def parts_command() -> None:
     """Unfinished files, which a batch leaves while it is interrupted. They are named .yatagan-….part."""
 
 
-@parts_command.command("list", epilog="Example: yatagan parts list heron:campaign")
+@parts_command.command(
+    "list", short_help="Show unfinished files, and whose they are.", epilog="Example: yatagan parts list heron:campaign"
+)
 @click.argument("place", shell_complete=shell_completion.places)
 @no_questions
 @as_json
 def list_(place: str, no_questions: bool, json_: bool) -> None:
-    """Show the unfinished files in PLACE and below: size, owner, age, batch, and whether anybody will finish them."""
+    """Show the unfinished files in PLACE and below: size, owner, age, batch, and whether a batch will finish them."""
     app = App.start(questions=not no_questions)
     where = app.place(place)
     found = run(_list(app, where, quiet=json_))
@@ -81,15 +83,19 @@ def list_(place: str, no_questions: bool, json_: bool) -> None:
         click.echo(f"  {text.command('parts', 'remove', where)}")
 
 
-@parts_command.command("remove", epilog="Example: yatagan parts remove heron:campaign")
+@parts_command.command(
+    "remove",
+    short_help="Remove unfinished files of ended batches.",
+    epilog="Example: yatagan parts remove heron:campaign",
+)
 @click.argument("place", shell_complete=shell_completion.places)
-@click.option("--yes", is_flag=True, help="Do not ask; needed where there is nobody to ask.")
+@click.option("--yes", is_flag=True, help="Do not ask; needed without a terminal.")
 @no_questions
 @as_json
 def remove(place: str, yes: bool, no_questions: bool, json_: bool) -> None:
-    """Remove the unfinished files in PLACE and below that batches of this machine have left and nobody will finish.
+    """Remove the unfinished files in PLACE and below that ended batches of this machine have left.
 
-    Those of other machines and accounts may be growing now: such a file is removed only when PLACE is that file.
+    Those of other machines and accounts may still be written: such a file is removed only when PLACE is that file.
     """
     app = App.start(questions=not no_questions)
     where = app.place(place)
@@ -167,7 +173,9 @@ async def _remove(app: App, where: Place, *, yes: bool, json_: bool) -> int:
             _show(where, going)
         if going and not yes:
             if not app.questions:
-                raise Refused("nobody can be asked whether to remove them", "add --yes to remove without a question")
+                raise Refused(
+                    "there is no terminal to ask whether to remove them", "add --yes to remove without a question"
+                )
             if not click.confirm("Remove for good?", default=False, err=True):
                 click.echo("Nothing was removed.")
                 return ExitStatus.GOOD

@@ -97,7 +97,7 @@ def _progress(journal: Journal, before: BatchCounts, *, drawn: bool) -> Progress
 def _carries_again(outcome: BatchCounts) -> bool:
     """Ask whether a destination that is gone is to be made again."""
     where = text.place(outcome.header.destination_node, os.fsencode(outcome.standing.detail))
-    click.echo(f"{where} is gone. If somebody has only renamed it, a second one would hold what is still to come.")
+    click.echo(f"{where} is gone. If it was only renamed, a second one would hold what is still to come.")
     return click.confirm("Make it again, and carry everything that was in it?", default=False)
 
 

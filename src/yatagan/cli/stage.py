@@ -1,4 +1,4 @@
-"""`yatagan stage`: bring files and directories to a node, or back."""
+"""`yatagan stage`: carry files and directories to a node, or back."""
 
 from __future__ import annotations
 
@@ -68,22 +68,21 @@ Examples:
     "--as",
     "as_",
     metavar="NAME",
-    help="The name to arrive under; for several sources with fields in it: {name}, {stem}, {suffix}, {parent} (the "
-    "directory that it is in), {number} or {number:03}.",
+    help="New name of the source; for several sources with fields: {name}, {stem}, {suffix}, {parent} (its "
+    "directory), {number} or {number:03}.",
 )
 @click.option(
     "--modes",
     type=one_of(Modes),
-    help="Whose permission bits arrive: the source's (keep), or what umask and access lists there make of new files, "
-    "with only the execute bit of the source (site). Default: keep, and site in shared areas.",
+    help="Permission bits: the source's (keep), or those that umask and access lists there give to new files, with "
+    "only the execute bit of the source (site). Default: keep; in shared areas site.",
 )
 @click.option(
     "--times",
     type=one_of(Times),
     default=Times.KEEP.value,
     show_default=True,
-    help="Which modification times arrive: the source's (keep), or the time of arrival (now), "
-    "which keeps old files from being purged.",
+    help="Modification times: the source's (keep), or the time of arrival (now), so that old files are not purged.",
 )
 @choosing
 @click.option(
@@ -105,8 +104,8 @@ Examples:
     type=one_of(By),
     default=By.SIZE_AND_TIME.value,
     show_default=True,
-    help="What shows that a file is there already: its size and time, or its contents (digest): both sides are read, "
-    "but for files that have not moved since they were read before.",
+    help="How a file counts as there already: by size and time, or by contents (digest), for which both sides are read "
+    "unless a digest is remembered.",
 )
 @click.option(
     "--if-newer-there",
@@ -114,12 +113,12 @@ Examples:
     default=IfNewer.ASK.value,
     show_default=True,
     help="Files that are newer at the destination, or were changed there since the last stage: leave them, replace "
-    "them (what was there is kept), or ask; where nobody can be asked they are left.",
+    "them (what was there is kept), or ask; without a terminal they are left.",
 )
 @click.option(
     "--no-space-check",
     is_flag=True,
-    help="Begin though the destination seems to have too little free space: for disks that compress, or do not tell.",
+    help="Begin even if free space seems too small: for disks that compress or report it wrongly.",
 )
 @click.option("--plan-only", is_flag=True, help="Show the plan and stop.")
 @click.option(
@@ -127,8 +126,7 @@ Examples:
     type=one_of(Prove),
     default=Prove.AUTO.value,
     show_default=True,
-    help="How contents are proven: by a digest made on the node, by reading them back, "
-    "by what the node allows (auto), or not.",
+    help="Proof of contents: a digest made on the node, reading back, the better that the node allows (auto), or none.",
 )
 @click.option("--max-rate", callback=_rate, metavar="RATE", help="Send or fetch no faster than this, such as 20MB/s.")
 @click.option("--quiet", is_flag=True, help="Show nothing but what goes wrong.")
@@ -156,10 +154,10 @@ def stage_command(
     json_: bool,
     lines: bool,
 ) -> None:
-    """Bring every SOURCE into the directory DESTINATION, under its own name.
+    """Carry every SOURCE into the directory DESTINATION, under its own name.
 
-    The plan is shown, then carried out. What is right already stays as it is; what is replaced is kept
-    aside; a file has its final name only when all of it is there.
+    The plan is shown, then carried out. What is right already is left as it is; what is replaced is kept; a file gets
+    its final name only when all of it is there.
     """
     report = Report.chosen(quiet=quiet, json_=json_, lines=lines)
     app = App.start(questions=not no_questions)

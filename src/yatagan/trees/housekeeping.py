@@ -57,7 +57,7 @@ def refuse_to_remove(path: bytes, protected: Iterable[bytes]) -> None:
             what = "is" if directory == path else "holds"
             shown = path.decode("utf-8", "replace")
             raise Refused(
-                f"{shown} {what} a home, a start directory, an area or the directory we are in",
+                f"{shown} {what} a home, a start directory, an area or the working directory",
                 "name what is to go below it",
             )
 
