@@ -49,7 +49,7 @@ def sections(command: click.Command, context: click.Context) -> Iterator[str]:
 def paragraphs(text: str) -> str:
     """Help as paragraphs."""
     blocks = re.split(r"\n\s*\n", text.strip())
-    return "\n\n".join(re.sub(r"\s+", " ", block) for block in blocks) + "\n"
+    return "\n\n".join(re.sub(r"\s+", " ", block).strip() for block in blocks) + "\n"
 
 
 def describe(option: click.Option) -> str:

@@ -111,13 +111,13 @@ async def _list(app: App, where: Place, choice: Choice, *, checksums: bool, json
     short_help="Unpack an archive, here or on its node.",
     epilog="""\b
 Examples:
-  yatagan bundle unpack fen.tar.zst                           into the current directory
-  yatagan bundle unpack heron:fen.tar.zst --only 'fen/plot-07/*' --into back
-  yatagan bundle unpack heron:fen.tar.zst --into heron:@scratch    on the node, by the node
+  yatagan bundle unpack fen.tar.zst                  into the working directory
+  yatagan bundle unpack heron:fen.tar.zst --only plot-07 --into back
+  yatagan bundle unpack heron:fen.tar.zst --into heron:    by the node
   yatagan bundle unpack broken.tar.gz --salvage""",
 )
 @click.argument("place", shell_complete=shell_completion.places)
-@click.option("--into", metavar="DIRECTORY", help="Where to, here or on the same node. Default: the current directory.")
+@click.option("--into", metavar="DIRECTORY", help="Where to, here or on the same node. Default: the working directory.")
 @click.option(
     "--if-there",
     type=click.Choice([unpacking.LEAVE, unpacking.REPLACE_OLDER, unpacking.REPLACE]),

@@ -27,7 +27,7 @@ _START_SECONDS = 20.0
     epilog="""\b
 Examples:
   yatagan practice --root ~/practice --background
-  yatagan practice --root ~/practice --fault heron:cut-after=20MB --fault heron:max-rate=5MB/s
+  yatagan practice --root ~/practice --fault heron:cut-after=20MB
   yatagan practice --root ~/practice --fault heron:none
   yatagan practice --root ~/practice --stop
 Faults: cut-after=BYTES, refuse-for=TIME, delay=TIME, max-rate=BYTES,
