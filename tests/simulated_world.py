@@ -482,7 +482,7 @@ class Store:
             return Digested("", None, error.fault)
         return Digested(made.digest, made.facts)
 
-    def expect(self, size: int) -> None:
+    def expect(self, size: int, *, limited: bool) -> None:
         """Nothing is got ready."""
 
     async def recorded(self, path: bytes) -> str:

@@ -235,9 +235,9 @@ class SeeThrough:
             raise StoreError(Fault.UNSUPPORTED, path, store=self.name)
         return StoredFile(path, await self._contents(stored), line.member)
 
-    def expect(self, size: int) -> None:
+    def expect(self, size: int, *, limited: bool) -> None:
         """See `Readable.expect`."""
-        self._store.expect(size)
+        self._store.expect(size, limited=limited)
 
     async def recorded(self, path: bytes) -> str:
         """See `Readable.recorded`: what the index says."""

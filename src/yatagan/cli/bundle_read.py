@@ -42,7 +42,7 @@ _RATIO = 200
     short_help="Show what is in an archive.",
     epilog="""\b
 Examples:
-  yatagan bundle list heron:fen.tar.zst --only 'fen/plot-07/*'
+  yatagan bundle list heron:fen.tar.zst --only chamber-07
   yatagan bundle list july.zip --json""",
 )
 @click.argument("place", shell_complete=shell_completion.places)
@@ -112,7 +112,7 @@ async def _list(app: App, where: Place, choice: Choice, *, checksums: bool, json
     epilog="""\b
 Examples:
   yatagan bundle unpack fen.tar.zst                  into the working directory
-  yatagan bundle unpack heron:fen.tar.zst --only plot-07 --into back
+  yatagan bundle unpack heron:fen.tar.zst --only chamber-07 --into back
   yatagan bundle unpack heron:fen.tar.zst --into heron:    by the node
   yatagan bundle unpack broken.tar.gz --salvage""",
 )
@@ -194,6 +194,8 @@ async def _unpack(app: App, where: Place, into: Place, wish: UnpackRequest, json
         await store.close()
         if target is not store:
             await target.close()
+    if wish.choice and not read.counts and not read.damage:
+        raise BadPlace(str(where), "the patterns choose nothing that is in it", "look with: yatagan bundle list")
     _put_unpacked_on_record(app, where, path, root, read)
     bundle_view.tell_unpacked(where, path, Place(into.node, root), bundle, read, wish, time.monotonic() - began, json_)
     return ExitStatus.GOOD if read.good else ExitStatus.DIFFERENCES

@@ -255,6 +255,7 @@ class _Against:
 
     place: Place
     digest: str
+    inside: bool
 
 
 async def _verify(
@@ -279,7 +280,7 @@ async def _verify(
         counting = _Counting(tree, [line.path for line in listed], quiet)
         async with counting.view:
             verdicts = await checksum_record.verify(store, tree, listed, expected, counting.done)
-        return verdicts, where, _Against(place, hashlib.sha256(data).hexdigest())
+        return verdicts, where, _Against(place, hashlib.sha256(data).hexdigest(), against is None)
     finally:
         await store.close()
 
@@ -342,7 +343,7 @@ def _put_on_record(app: App, where: Place, used: _Against, verdicts: Verdicts, c
 
 def _show_verdicts(where: Place, used: _Against, verdicts: Verdicts) -> None:
     place = text.place(where.node, where.path or b".")
-    against = text.place(used.place.node, used.place.path)
+    against = _against_words(where, used)
     click.echo(click.style(f"{place} against {against}: ", bold=True) + _verdict(verdicts))
     text.facts(
         [
@@ -370,6 +371,14 @@ def _show_verdicts(where: Place, used: _Against, verdicts: Verdicts) -> None:
                 click.echo("  " + text.tinted(f"{found.finding.value:<14}", tone) + text.show(found.path) + detail)
     if shown > _SHOWN:
         click.echo(f"  and {text.number(shown - _SHOWN)} more: --json shows all")
+
+
+def _against_words(where: Place, used: _Against) -> str:
+    """The list in words: by its name alone where it is in the tree."""
+    name = posixpath.basename(used.place.path)
+    if used.inside:
+        return f"its {text.show(name)}"
+    return text.place(used.place.node, used.place.path)
 
 
 def _verdict(verdicts: Verdicts) -> str:

@@ -31,7 +31,8 @@ class Live:
 
     def __init__(self, progress: Progress) -> None:
         self._progress = progress
-        self._console = Console(stderr=True, highlight=False)
+        # The same 256 colours as everywhere else; Rich would take the nearest of fewer where TERM names fewer.
+        self._console = Console(stderr=True, highlight=False, color_system="256")
         self._plain = is_plain(sys.stderr)
         self._live = RichLive(console=self._console, get_renderable=self._draw, refresh_per_second=6, transient=True)
 

@@ -37,7 +37,7 @@ def show_plan(
     names = ", ".join(text.show(name) for _, name in request.sources[:3])
     if len(request.sources) > 3:
         names += f" and {len(request.sources) - 3} more"
-    into = text.place(request.destination.node, request.destination.path or b".")
+    into = text.place(request.destination.node, request.destination.path or (b"" if request.destination.node else b"."))
     origin = f" from {request.source_node}" if request.source_node else ""
     click.echo(click.style(f"Plan: {names}{origin} to {into}", bold=True))
     for caution in cautions:

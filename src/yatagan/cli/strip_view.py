@@ -29,8 +29,8 @@ class Look(NamedTuple):
 
 LOOKS = {
     CellState.WAITING: Look("·", ".", None, "waiting"),
-    CellState.ON_THE_WAY: Look("░", "-", 31, "on the way"),
-    CellState.ARRIVED: Look("▒", "=", 31, "arrived"),
+    CellState.ON_THE_WAY: Look("░", "-", 37, "on the way"),
+    CellState.ARRIVED: Look("▒", "=", 37, "arrived"),
     CellState.PROVEN: Look("▓", "+", 30, "proven"),
     CellState.IN_PLACE: Look("█", "#", 28, "in place"),
     CellState.FAILED: Look("×", "x", 160, "failed"),

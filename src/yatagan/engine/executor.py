@@ -191,8 +191,9 @@ class Executor:
             opened.append(source)
             destination = await self._ends[1].open()
             opened.append(destination)
-            source.expect(left)  # soon, because lanes take a while to open
-            destination.expect(left)
+            limited = bool(self._header.max_rate or source.max_rate or destination.max_rate)
+            source.expect(left, limited=limited)  # soon, because lanes take a while to open
+            destination.expect(left, limited=limited)
             await self._look_at_destination(destination)  # before anything is written there
             hashes_there = await self._hashes_there(destination)
             self._keep_promise(source, destination, hashes_there)

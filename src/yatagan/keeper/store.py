@@ -205,7 +205,7 @@ class KeeperStore:
         """See `Store.remove_directory`."""
         await self.ask("remove_directory", path)
 
-    def expect(self, size: int) -> None:
+    def expect(self, size: int, *, limited: bool) -> None:
         """See `Readable.expect`."""
 
     async def recorded(self, path: bytes) -> str:

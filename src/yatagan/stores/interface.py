@@ -322,8 +322,11 @@ class Readable(Protocol):
     async def open(self, path: bytes) -> Reader:
         """Open a regular file for reading, never through a link."""
 
-    def expect(self, size: int) -> None:
-        """Announce that so many bytes will be read or written, so that lanes can be opened."""
+    def expect(self, size: int, *, limited: bool) -> None:
+        """Announce that so many bytes will be read or written, so that lanes can be opened.
+
+        `limited`: no faster than a rate limit, so that what is reached says nothing of the connection.
+        """
 
     async def recorded(self, path: bytes) -> str:
         """The SHA-256 of a file by a record of the store itself, such as a bundle's index; "" without one."""

@@ -97,6 +97,7 @@ class Lanes:
         #: Lanes that are there, but carry nothing yet.
         self._ready: list[Lane] = []
         self._admitting = asyncio.Lock()
+        self._limited = False
         self._no_logins = allowed.log_in is None
         self._full: set[Login | FurtherLogin] = set()
         self._processes: list[list[int]] = login.helper.greeting["session"] if login.helper is not None else []
@@ -131,8 +132,12 @@ class Lanes:
             witness["node"] = {"boot": helper.greeting["boot"], "processes": self._processes}
         return json.dumps(witness)
 
-    def expect(self, size: int) -> None:
-        """So many bytes are to come: begin with what the connection has held before, if they are enough to need it."""
+    def expect(self, size: int, *, limited: bool) -> None:
+        """So many bytes are to come: begin with what the connection has held before, if they are enough to need it.
+
+        What is reached under a rate limit is not remembered.
+        """
+        self._limited = limited
         history = self._allowed.history
         if history.lanes > 1 and size > _MUCH * history.lanes * LANE_BYTES:
             self.flow.expect(history.lanes, history.rate)
@@ -272,7 +277,7 @@ class Lanes:
             self._growing.cancel()
             with contextlib.suppress(asyncio.CancelledError):
                 await self._growing
-        if self.flow.rate:
+        if self.flow.rate and not self._limited:
             history = ConnectionHistory(self.flow.lanes_worth, self.flow.rate, self.flow.round_trip)
             await asyncio.to_thread(self._allowed.keep, history)
         for files in self._extra:

@@ -269,7 +269,7 @@ class LocalStore:
 
         await in_thread(path, remove)
 
-    def expect(self, size: int) -> None:
+    def expect(self, size: int, *, limited: bool) -> None:
         """See `Readable.expect`."""
 
     async def recorded(self, path: bytes) -> str:

@@ -349,9 +349,9 @@ class SftpStore:
         """See `Store.witness`. This login, and its processes on the node as the helper saw them."""
         return self.lanes.witness()
 
-    def expect(self, size: int) -> None:
+    def expect(self, size: int, *, limited: bool) -> None:
         """See `Readable.expect`."""
-        self.lanes.expect(size)
+        self.lanes.expect(size, limited=limited)
 
     def note_writers(self, noted: Callable[[str], Awaitable[None]]) -> None:
         """See `Store.note_writers`."""
