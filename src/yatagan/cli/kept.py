@@ -240,7 +240,8 @@ async def _restore(app: App, wish: _Wish, *, yes: bool, json_: bool) -> int:
         click.echo(f"Brought back {text.count(len(done), 'file')}, {text.size(_size([kept for kept, _ in done]))}.")
         if aside:
             see = text.command("kept", "list", wish.where, "--batch", batch)
-            click.echo(f"  What had the names of {text.number(len(aside))} is kept in turn: {see}")
+            whose = "its name" if len(aside) == len(done) == 1 else f"the names of {text.number(len(aside))} of them"
+            click.echo(f"  What had {whose} is kept in turn: {see}")
         _tell_failures(wish.where.node, failures)
     return ExitStatus.DIFFERENCES if failures else ExitStatus.GOOD
 
