@@ -65,7 +65,7 @@ def test_links_that_lead_out(program: Program, tmp_path: Path) -> None:
     program("config", "allow", str(private))
     assert "diary" in program("list", "out").stdout
     for writing in ("out", str(private)):
-        assert "to read only" in program("stage", "fen", writing, expect=5).stderr
+        assert "for reading alone" in program("stage", "fen", writing, expect=5).stderr
     program("config", "allow", str(private), "--write")
     program("stage", "fen", "out")
     assert (private / "fen" / "a").read_text() == "a"

@@ -194,9 +194,9 @@ async def _unpack(app: App, where: Place, into: Place, wish: UnpackRequest, json
         await store.close()
         if target is not store:
             await target.close()
-    if wish.choice and not read.counts and not read.damage:
-        raise BadPlace(str(where), "the patterns choose nothing that is in it", "look with: yatagan bundle list")
     _put_unpacked_on_record(app, where, path, root, read)
+    if wish.choice and not read.files and not json_:
+        text.warn("no file was unpacked: the patterns choose none, or all are there already")
     bundle_view.tell_unpacked(where, path, Place(into.node, root), bundle, read, wish, time.monotonic() - began, json_)
     return ExitStatus.GOOD if read.good else ExitStatus.DIFFERENCES
 

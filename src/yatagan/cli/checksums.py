@@ -310,7 +310,7 @@ async def _read_record(
             raise BadPlace(
                 str(place),
                 "there is no checksum list",
-                "make one with yatagan checksums, or name one with --against FILE",
+                f"name one with --against FILE, or make one with: {text.command('checksums', where)}",
             )
         data = await checksum_record.fetch(there, place.path)
         facts_path = place.path + checksum_record.FACTS_SUFFIX

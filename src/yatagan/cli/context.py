@@ -109,7 +109,7 @@ class App:
         """
         place = parse_place(typed)
         if not place.node and typed in self.nodes() and (new or not os.path.lexists(typed)):
-            raise BadPlace(typed, f"{typed} is a node: write {typed}:", f"the local name is written ./{typed}")
+            raise BadPlace(typed, f"is a node: write {typed}:", f"a local {typed} is written ./{typed}")
         return place
 
     def roots(self) -> Roots:

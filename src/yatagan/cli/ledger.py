@@ -75,7 +75,7 @@ def _rows(records: list[Record]) -> list[tuple[str, ...]]:
     for record in records:
         body = record.body
         try:
-            what = _what(record)
+            what = _what(record, with_list=False)
             files, size = text.number(int(body.get("files", 0))), text.size(int(body.get("bytes", 0)))
         except (KeyError, TypeError, ValueError, AttributeError):
             what, files, size = f"damaged, in {record.file}", "", ""  # somebody wrote in it who is not us
@@ -149,14 +149,14 @@ def _evidence(body: dict[str, Any]) -> str:
     return text.show(str(known))
 
 
-def _what(record: Record) -> str:
-    """What a record is about: a destination, a place, or a place and what it was verified against."""
+def _what(record: Record, *, with_list: bool = True) -> str:
+    """What a record is about: a destination or a place, and `with_list` what it was verified against."""
     body = record.body
     if record.kind is RecordKind.STAGED:
         origin = f"{body['from']} → " if body.get("from") else ""
         return text.show(origin) + text.place(str(body.get("to", "")), name_from(body, "destination"))
     where = text.place(str(body["node"]), name_from(body))
-    return f"{where} against {text.show(str(body['against']))}" if "against" in body else where
+    return f"{where} against {text.show(str(body['against']))}" if with_list and "against" in body else where
 
 
 def _files(body: dict[str, Any]) -> str:

@@ -217,7 +217,9 @@ def _explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
             where = place(error.store, error.path) if error.path else error.store or "this machine"
             return f"{where}: {fault(error.fault, error.detail)}", remedy(error.fault, error.detail), status
         case e.BadPlace():
-            return f"{show(error.text)}: {error.why}", error.remedy, ExitStatus.USAGE
+            # "heron is a node", but "heron:x: there is no such area"
+            colon = "" if error.why.startswith("is ") else ":"
+            return f"{show(error.text)}{colon} {error.why}", error.remedy, ExitStatus.USAGE
         case e.BadConfig():
             return f"{show(error.file)}: {show(error.why)}", error.remedy, ExitStatus.USAGE
         case e.UnknownNode():

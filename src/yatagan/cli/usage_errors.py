@@ -17,10 +17,10 @@ def explain_usage(error: click.ClickException) -> Explanation:
     see = f"see: {path} --help"
     match error:
         case UnknownCommand():
-            what = f"{path} has no command {error.message!r}"
+            what = f"there is no command {path} {error.message}"
             see = f"did you mean: {path} {error.near}" if error.near else see
         case click.NoSuchOption():
-            what = f"{path} has no option {error.option_name}"
+            what = f"there is no option {error.option_name} of {path}"
             options = context.command.params if context is not None else []
             near = nearest(error.option_name, [name for option in options for name in option.opts])
             see = f"did you mean {near}? {see}" if near else see

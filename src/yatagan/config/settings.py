@@ -11,6 +11,7 @@ from typing import Any
 from yatagan.config.home import Home, write_whole
 from yatagan.config.units import parse_count, parse_duration, parse_size
 from yatagan.errors import BadConfig
+from yatagan.near_names import nearest
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,7 +100,8 @@ def change_setting(home: Home, name: str, value: str) -> Settings:
     tables = _defaults()
     if table not in tables or key not in {field.name for field in fields(tables[table])}:
         known = [f"{table}.{field.name}" for table, values in tables.items() for field in fields(values)]
-        raise BadConfig(name, "there is no such setting", f"there are {', '.join(known)}")
+        meant = f"did you mean {near}? " if (near := nearest(name, known)) else ""
+        raise BadConfig(name, "there is no such setting", f"{meant}there are {', '.join(known)}")
     return _change(home, table, key, value)
 
 

@@ -101,7 +101,7 @@ async def make_plan(
                 name, *await comparing.scan_both(root, posixpath.join(plan.destination, name), anything=not plan.above)
             )
             if not arrival.tree.entries:
-                raise BadPlace(_spell(source, path), "there is nothing there")
+                raise BadPlace(_spell(source, path), "there is nothing there", "check the spelling")
             await comparing.compare(arrival)
             await _look_at_bundles(destination, arrival, stored, seeing)
             if times is not Times.NOW:
