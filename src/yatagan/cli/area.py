@@ -33,9 +33,7 @@ def area_command() -> None:
     """Name directories on nodes. A path like heron:@scratch/fen starts in the area scratch."""
 
 
-@area_command.command(
-    epilog="Example: yatagan area add heron scratch /scratch/fenflux --not-backed-up --purged-after 30d"
-)
+@area_command.command(epilog="\b\nExample:\n  yatagan area add heron scratch /scratch/fenflux --purged-after 30d")
 @click.argument("node", shell_complete=shell_completion.nodes)
 @click.argument("name", shell_complete=shell_completion.areas)
 @click.argument("path")

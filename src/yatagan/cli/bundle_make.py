@@ -55,10 +55,10 @@ _OTHER_ENDINGS = (
     short_help="Bundle directories into an archive with an index.",
     epilog="""\b
 Examples:
-  yatagan bundle make fen                            writes fen.tar.zst
-  yatagan bundle make fen --output heron:@scratch/   straight on to a node
+  yatagan bundle make fen                            # writes fen.tar.zst
+  yatagan bundle make fen --output heron:@scratch/   # straight on to a node
   yatagan bundle make logs fen/raw --output july.tar.gz --skip '*.tmp'
-  yatagan bundle make heron:fen                      by the node, beside fen
+  yatagan bundle make heron:fen                      # by the node, beside fen
 Anyone can unpack it:  tar xf fen.tar.zst""",
 )
 @click.argument("directories", nargs=-1, required=True, metavar="DIRECTORY...", shell_complete=shell_completion.places)

@@ -111,9 +111,9 @@ async def _list(app: App, where: Place, choice: Choice, *, checksums: bool, json
     short_help="Unpack an archive, here or on its node.",
     epilog="""\b
 Examples:
-  yatagan bundle unpack fen.tar.zst                 into the working directory
+  yatagan bundle unpack fen.tar.zst                # below where you are
   yatagan bundle unpack heron:fen.tar.zst --only chamber-07 --into back
-  yatagan bundle unpack heron:fen.tar.zst --into heron:   by the node
+  yatagan bundle unpack heron:fen.tar.zst --into heron:  # by the node
   yatagan bundle unpack broken.tar.gz --salvage""",
 )
 @click.argument("place", shell_complete=shell_completion.places)

@@ -61,8 +61,8 @@ class _Counting:
     "checksums",
     epilog="""\b
 Examples:
-  yatagan checksums heron:fen               writes heron:fen/SHA256SUMS
-  yatagan checksums fen --output -          prints the list
+  yatagan checksums heron:fen               # writes heron:fen/SHA256SUMS
+  yatagan checksums fen --output -          # prints the list
 Anyone can check it:  cd fen && sha256sum -c SHA256SUMS""",
 )
 @click.argument("place", shell_complete=shell_completion.places)
@@ -218,7 +218,7 @@ def _patterns(choice: Choice) -> dict[str, list[str]]:
     "verify",
     epilog="""\b
 Examples:
-  yatagan verify heron:fen                  against heron:fen/SHA256SUMS
+  yatagan verify heron:fen                  # against heron:fen/SHA256SUMS
   yatagan verify heron:fen --against fen/SHA256SUMS
 In a job script:  yatagan verify inputs --json > verdict.json || exit 1""",
 )

@@ -102,7 +102,7 @@ def list_(
     epilog="""\b
 Examples:
   yatagan kept restore heron:campaign/fen/notes.txt
-  yatagan kept restore heron:campaign --batch k7qd   all that it replaced""",
+  yatagan kept restore heron:campaign --batch k7qd   # all that it replaced""",
 )
 @click.argument("place", shell_complete=shell_completion.places)
 @_batch

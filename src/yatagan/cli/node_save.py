@@ -38,7 +38,7 @@ _details: Callable[[Any], Any] = options(
 
 
 @click.command(
-    "add", epilog="Example:\n\n  yatagan node add heron transfer.fen.example --user mara --start /scratch/mara"
+    "add", epilog="\b\nExample:\n  yatagan node add heron transfer.fen.example --user mara --start /data/mara"
 )
 @click.argument("name", shell_complete=shell_completion.nodes)
 @click.argument("address")
@@ -55,7 +55,7 @@ def add_command(name: str, address: str, json_: bool, **given: Any) -> None:
     _save(nodes, _checked(lambda: Node(name, address, **_details_of(given))), json_, "saved")
 
 
-@click.command("change", epilog="Example:\n\n  yatagan node change heron --user mara --without port")
+@click.command("change", epilog="Example: yatagan node change heron --user mara --without port")
 @click.argument("name", shell_complete=shell_completion.nodes)
 @click.option("--address", help="Where the machine is.")
 @_details

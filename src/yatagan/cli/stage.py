@@ -52,18 +52,18 @@ def _rate(ctx: click.Context, param: click.Parameter, value: str | None) -> int:
     "stage",
     epilog="""\b
 Examples:
-  yatagan stage fen heron:campaign          fen arrives as heron:campaign/fen
-  yatagan stage heron:results/july .        july arrives here
+  yatagan stage fen heron:campaign                   # heron:campaign/fen
+  yatagan stage heron:results/july .                 # july arrives here
   yatagan stage fen heron:campaign --plan-only
   yatagan stage 'heron:runs/2026-*/flux.csv' . --skip '*.tmp'
   yatagan stage 'runs/*/flux.csv' heron:in --as '{stem}-{parent}{suffix}'
-  yatagan stage fen heron:campaign --by digest    only what has other contents
-  yatagan stage heron:campaign/fen bittern:upload     from node to node
-  yatagan stage fen heron:archive --store bundle    kept there as fen.tar.zst
-  yatagan stage heron:archive/fen .                 and brought back as fen""",
+  yatagan stage fen heron:campaign --by digest       # where contents differ
+  yatagan stage heron:campaign/fen bittern:upload    # from node to node
+  yatagan stage fen heron:archive --store bundle     # as fen.tar.zst
+  yatagan stage heron:archive/fen .                  # and back as fen""",
 )
 @click.argument("sources", nargs=-1, metavar="SOURCE...", shell_complete=shell_completion.places)
-@click.argument("destination", required=False, shell_complete=shell_completion.places)
+@click.argument("destination", required=False, metavar="DESTINATION", shell_complete=shell_completion.places)
 @click.option(
     "--as",
     "as_",
