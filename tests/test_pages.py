@@ -99,8 +99,8 @@ def test_help_fits_and_ends_its_sentences(words: tuple[str, ...]) -> None:
     prose = shown.partition("\nExample")[0]
     assert max(map(len, prose.splitlines())) <= 80, shown
     assert isinstance(command, click.Group) or "Example" in shown or command.name == "completion", shown
-    for line in (command.epilog or "").replace("\b", "").splitlines():
-        assert line.strip() in shown, "a command to paste is in one line"
+    for typed in re.findall(r"yatagan [^\n]*", command.epilog or "") if not isinstance(command, click.Group) else ():
+        assert typed.strip() in shown, "a command to paste is in one line"
     for option in command.params:
         if isinstance(option, click.Option) and option.help is not None:
             assert option.help[0].isupper() and option.help.rstrip()[-1] in ".:", f"{words} {option.opts}"

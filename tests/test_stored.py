@@ -134,9 +134,9 @@ def test_what_is_stored_as_a_bundle_is_made_anew_as_one(program: Program, far: F
     (fen / "plot-02" / "flux-0002.csv").unlink()
     age(fen)
     plan = " ".join(program("stage", "fen", f"{far.name}:", "--plan-only").stdout.split())
-    assert "made anew for 2 entries" in plan and "1 entry that the source has no more" in plan
+    assert "rebuilt for 2 entries" in plan and "1 entry that the source has no more" in plan
     refused = program("stage", "fen", f"{far.name}:", "--skip", "plot-02", expect=5)
-    assert "made anew with less in it" in refused.stderr
+    assert "rebuilt with less in it" in refused.stderr
     done = program.json("stage", "fen", f"{far.name}:")
     assert (done["batch"]["in_place"], done["plan"]["replace"]) == (FILES, 1)
     kept = far.root / ".yatagan-kept" / done["batch"]["batch"]

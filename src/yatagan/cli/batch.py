@@ -271,7 +271,7 @@ async def _refuse_moved(header: Header) -> None:
         if (real := await here.resolve(root, follow=into)) != root:
             raise Refused(
                 f"{text.show(root)} leads to {text.show(real)} now, which is not what was planned",
-                "put it back as it was, or stage anew",
+                "put it back as it was, or stage again",
             )
 
 

@@ -167,7 +167,7 @@ async def _make(app: App, sources: list[Place], target: Place, recipe: Recipe, c
     except StoreError as error:
         if error.fault in CONNECTION_FAULTS and target.node and not sources[0].node:
             stage = f"{text.command('stage', sources[0])} {target.node}:DIRECTORY --store bundle"
-            text.warn(f"the bundle is not there; where lines are lost, {stage} goes on where it was")
+            text.warn(f"the bundle was not stored; to survive a lost connection: {stage}")
         raise
     finally:
         await origin.close()

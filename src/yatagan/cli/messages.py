@@ -72,10 +72,10 @@ _REMEDIES = {
     Fault.ONLY_READ: "name another place, or: yatagan config allow DIR --write",
     Fault.NO_SPACE_HERE: "free some space, then resume the batch",
     Fault.WOULD_LOSE: "make it readable, then stage again; or take --store files to bring files beside the bundle",
-    Fault.NOT_IN_BUNDLE: "make it readable, then stage again: the bundle is made anew",
+    Fault.NOT_IN_BUNDLE: "make it readable, then stage again: the bundle is rebuilt",
     Fault.DESTINATION_GONE: "put it back if it was only renamed, then resume the batch; or carry everything again: "
     "yatagan batch resume --make-again",
-    Fault.DESTINATION_MOVED: "put the right one back, then resume the batch; or stage anew",
+    Fault.DESTINATION_MOVED: "put the right one back, then resume the batch; or stage again",
     Fault.NOT_KEPT: "see what is kept with: yatagan kept list PLACE",
     Fault.SILENT: "check the node, then try again",
     Fault.CONNECTION_LOST: "check the network, then try again",
@@ -337,7 +337,7 @@ def _explain_reach(error: e.CannotReach) -> tuple[str, str, ExitStatus]:
             known = ", ".join(error.expected)
             return (
                 f"{error.node} ({show(error.host)}) shows another host key than before: {error.fingerprint}, "
-                f"known is {known}. Either the machine was set up anew, or another one poses as it",
+                f"known is {known}. Either the machine was reinstalled, or another one poses as it",
                 f"ask the site; if the new key is right, remove {show(error.where)} and log in again, "
                 f"or pin the key: {command('node', 'change', error.node, '--trust', error.fingerprint)}",
                 ExitStatus.NO_LOGIN,

@@ -231,7 +231,7 @@ def meaning(found: Checkup) -> Iterator[str]:
     if found.clock is not None and abs(found.clock) >= _CLOCK_SECONDS:
         yield "times that programs there give to files are not the times here; set the clocks"
     if found.questions and found.open_until is None:
-        yield f"every command asks anew at its login; to answer once for many: yatagan node open {found.node}"
+        yield f"every command asks again; to answer once for many: yatagan node open {found.node}"
     if found.folds_case:
         yield "files whose names differ in case alone cannot both be staged there, but in a bundle: --store bundle"
     if found.takes_all_names is False:

@@ -156,7 +156,7 @@ def _storing(plan: Plan) -> str:
             found.append(f"{name} ({text.count(storing.files, 'file')})")
         else:
             changed = text.count(storing.changed, "entry", "entries")
-            found.append(f"{name}, made anew for {changed} of {text.number(len(storing.differences))}")
+            found.append(f"{name}, rebuilt for {changed} of {text.number(len(storing.differences))}")
     many = f"{text.number(len(found))} bundles: " if len(found) > 1 else "a bundle: "
     return many + ", ".join(found[:3]) + (" …" if len(found) > 3 else "") if found else ""
 

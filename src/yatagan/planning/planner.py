@@ -251,13 +251,13 @@ def _refuse_losses(arrival: Arrival, choice: Choice) -> None:
         name = each.present.path.decode("utf-8", "surrogateescape")
         if choice and each.gone:
             raise Refused(
-                f"{name} would be made anew with less in it: a bundle is always made as a whole",
+                f"{name} would be rebuilt with less in it: a bundle is always written whole",
                 "leave out --only and --skip, or take --store files to bring files beside it",
             )
         unread = [path for path in arrival.tree.unread if path == each.path or path.startswith(each.path + b"/")]
         if unread or (not each.path and arrival.tree.unread):
             raise Refused(
-                f"{name} would be made anew without what cannot be read here",
+                f"{name} would be rebuilt without what cannot be read here",
                 "make it readable, or take --store files to bring files beside it",
             )
 
