@@ -10,7 +10,7 @@ import click
 
 from yatagan.cli import shell_completion, text
 from yatagan.cli.command_group import CommandGroup
-from yatagan.cli.context import App, as_json, options, say_json
+from yatagan.cli.context import App, as_json, checked, options, say_json
 from yatagan.config.areas import Area, find_area
 from yatagan.config.nodes import NodeBook
 from yatagan.config.units import parse_duration, spell_duration
@@ -48,7 +48,7 @@ def add(node: str, name: str, path: str, json_: bool, **given: Any) -> None:
     if name in {each.name for each in nodes.get(node).areas}:
         change = text.command("area", "change", node, name)
         raise BadPlace(f"{node}:@{name}", "this area is saved already", f"change it with: {change} …")
-    _save(nodes, node, _checked(lambda: Area(name, path, **_details_of(given))), json_, "saved")
+    _save(nodes, node, checked(lambda: Area(name, path, **_details_of(given))), json_, "saved")
 
 
 @area_command.command(epilog="Example: yatagan area change heron scratch --purged-after 60d")
@@ -61,7 +61,7 @@ def change(node: str, name: str, json_: bool, **given: Any) -> None:
     """Change what is saved about an area: only what is named."""
     nodes = App.start().nodes()
     area = find_area(node, nodes.get(node).areas, name)
-    _save(nodes, node, _checked(lambda: replace(area, **_details_of(given))), json_, "changed")
+    _save(nodes, node, checked(lambda: replace(area, **_details_of(given))), json_, "changed")
 
 
 def _details_of(given: dict[str, Any]) -> dict[str, Any]:
@@ -70,14 +70,6 @@ def _details_of(given: dict[str, Any]) -> dict[str, Any]:
     if (limit := details.get("purged_after")) is not None:
         details["purged_after"] = None if limit == _NEVER else parse_duration(limit)
     return details
-
-
-def _checked(make: Callable[[], Area]) -> Area:
-    """The area that is made. Raises UsageError for details that no area can have."""
-    try:
-        return make()
-    except ValueError as error:
-        raise click.UsageError(str(error)) from None
 
 
 def _save(nodes: NodeBook, node: str, area: Area, json_: bool, done: str) -> None:

@@ -225,6 +225,14 @@ def one_of(kind: type[StrEnum]) -> click.Choice[str]:
     return click.Choice([each.value for each in kind])
 
 
+def checked(make: Callable[[], T]) -> T:
+    """What is made of options. Raises UsageError where its ValueError says that they make no sense."""
+    try:
+        return make()
+    except ValueError as error:
+        raise click.UsageError(str(error), click.get_current_context()) from None
+
+
 def options(*decorators: Callable[[Any], Any]) -> Callable[[Any], Any]:
     """Several options as one decorator."""
 

@@ -11,7 +11,7 @@ import click
 
 from yatagan.cli import shell_completion
 from yatagan.cli.area import area_json
-from yatagan.cli.context import App, as_json, one_of, options, say_json
+from yatagan.cli.context import App, as_json, checked, one_of, options, say_json
 from yatagan.cli.text import command, warn
 from yatagan.config.nodes import Node, NodeBook, Role
 from yatagan.errors import BadPlace
@@ -52,7 +52,7 @@ def add_command(name: str, address: str, json_: bool, **given: Any) -> None:
     nodes = App.start().nodes()
     if name in nodes:
         raise BadPlace(name, "this node is saved already", f"change it with: {command('node', 'change', name)} …")
-    _save(nodes, _checked(lambda: Node(name, address, **_details_of(given))), json_, "saved")
+    _save(nodes, checked(lambda: Node(name, address, **_details_of(given))), json_, "saved")
 
 
 @click.command("change", epilog="Example: yatagan node change heron --user mara --without port")
@@ -74,7 +74,7 @@ def change_command(name: str, json_: bool, without: tuple[str, ...], **given: An
     gone: dict[str, Any] = {detail.replace("-", "_"): () if detail == "trust" else None for detail in without}
     if clash := [detail for detail in gone if given[detail]]:
         raise click.UsageError(f"--{clash[0]} is given a value and taken away at once", click.get_current_context())
-    _save(nodes, _checked(lambda: dataclasses.replace(node, **_details_of(given), **gone)), json_, "changed")
+    _save(nodes, checked(lambda: dataclasses.replace(node, **_details_of(given), **gone)), json_, "changed")
 
 
 def _details_of(given: dict[str, Any]) -> dict[str, Any]:
@@ -85,14 +85,6 @@ def _details_of(given: dict[str, Any]) -> dict[str, Any]:
     if "role" in details:
         details["role"] = Role(details["role"])
     return details
-
-
-def _checked(make: Callable[[], Node]) -> Node:
-    """The node that is made. Raises UsageError for details that no node can have."""
-    try:
-        return make()
-    except ValueError as error:
-        raise click.UsageError(str(error)) from None
 
 
 def _save(nodes: NodeBook, node: Node, json_: bool, done: str) -> None:

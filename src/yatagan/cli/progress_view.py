@@ -15,8 +15,8 @@ import click
 from yatagan.batches import events as ev
 from yatagan.cli.progress import Progress, event_line
 
-#: Seconds between lines where there is no terminal, and between lines that say that a node does not answer.
-_LINE_SECONDS, _QUIET_LINES = 5.0, 30.0
+#: Seconds between lines that say that a node does not answer.
+_QUIET_LINES = 30.0
 
 
 class View(Protocol):
@@ -61,12 +61,41 @@ class Silent:
         """See `View`."""
 
 
-class Lines:
+class Repeating:
+    """A view that says something every few `seconds` while it is shown."""
+
+    seconds = 5.0
+    _task: asyncio.Task[None] | None = None
+
+    def again(self) -> None:
+        """Say how far it is."""
+        raise NotImplementedError
+
+    async def _repeat(self) -> None:
+        while True:
+            await asyncio.sleep(self.seconds)
+            self.again()
+
+    def paused(self) -> AbstractContextManager[None]:
+        """See `View`. A line between is no harm."""
+        return contextlib.nullcontext()
+
+    async def __aenter__(self) -> Self:
+        """See `View`."""
+        self._task = asyncio.ensure_future(self._repeat())
+        return self
+
+    async def __aexit__(self, *args: object) -> None:
+        """See `View`."""
+        if self._task is not None:
+            self._task.cancel()
+
+
+class Lines(Repeating):
     """A plain line every few seconds, and one for each event of the connection. To standard error."""
 
     def __init__(self, progress: Progress) -> None:
         self._progress = progress
-        self._task: asyncio.Task[None] | None = None
         self._quiet_at = 0.0
 
     def take(self, event: ev.Event) -> None:
@@ -80,30 +109,15 @@ class Lines:
         """See `View.say`."""
         click.echo(f"{time.strftime('%H:%M:%S')}  {line}", err=True)
 
-    def paused(self) -> AbstractContextManager[None]:
-        """See `View`. A line between is no harm."""
-        return contextlib.nullcontext()
-
-    async def _repeat(self) -> None:
-        while True:
-            await asyncio.sleep(_LINE_SECONDS)
-            if self._progress.trouble:
-                continue
-            if self._progress.quiet:
-                if time.monotonic() - self._quiet_at < _QUIET_LINES:
-                    continue
-                self._quiet_at = time.monotonic()
-            self.say(self._progress.counts())
-
-    async def __aenter__(self) -> Self:
-        """See `View`."""
-        self._task = asyncio.ensure_future(self._repeat())
-        return self
-
-    async def __aexit__(self, *args: object) -> None:
-        """See `View`."""
-        if self._task is not None:
-            self._task.cancel()
+    def again(self) -> None:
+        """See `Repeating`. A silent node is said now and then."""
+        if self._progress.trouble:
+            return
+        if self._progress.quiet:
+            if time.monotonic() - self._quiet_at < _QUIET_LINES:
+                return
+            self._quiet_at = time.monotonic()
+        self.say(self._progress.counts())
 
 
 def view_for(progress: Progress, *, quiet: bool) -> View:

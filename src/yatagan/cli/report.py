@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import asyncio
-import contextlib
 import json
 import time
 from collections.abc import Mapping
-from contextlib import AbstractContextManager
 from enum import StrEnum
-from typing import Any, Self
+from typing import Any
 
 import click
 
@@ -18,11 +15,9 @@ from yatagan.cli import messages
 from yatagan.cli.context import JSON_FORMAT
 from yatagan.cli.json_fields import evidence_json
 from yatagan.cli.progress import Progress
+from yatagan.cli.progress_view import Repeating
 from yatagan.cli.text import timestamp
 from yatagan.places import name_fields
-
-#: Seconds between lines that say how far it is.
-_PROGRESS_SECONDS = 1.0
 
 
 class Report(StrEnum):
@@ -62,12 +57,13 @@ def say_event(event: str, fields: Mapping[str, Any]) -> None:
     click.echo(json.dumps(line, ensure_ascii=False, separators=(",", ":")))
 
 
-class EventLines:
+class EventLines(Repeating):
     """A view that writes a JSON line for each event, and every second how far it is; see `View`."""
+
+    seconds = 1.0
 
     def __init__(self, progress: Progress) -> None:
         self._progress = progress
-        self._task: asyncio.Task[None] | None = None
 
     def take(self, event: ev.Event) -> None:
         """See `View.take`."""
@@ -79,11 +75,8 @@ class EventLines:
         """See `View.say`."""
         say_event("note", {"message": line})
 
-    def paused(self) -> AbstractContextManager[None]:
-        """See `View.paused`. Questions are asked on standard error."""
-        return contextlib.nullcontext()
-
-    def _how_far(self) -> None:
+    def again(self) -> None:
+        """See `Repeating`."""
         progress = self._progress
         left = progress.left_seconds
         fields = {
@@ -96,21 +89,10 @@ class EventLines:
         }
         say_event("progress", fields)
 
-    async def _repeat(self) -> None:
-        while True:
-            await asyncio.sleep(_PROGRESS_SECONDS)
-            self._how_far()
-
-    async def __aenter__(self) -> Self:
-        """See `View`."""
-        self._task = asyncio.ensure_future(self._repeat())
-        return self
-
     async def __aexit__(self, *args: object) -> None:
-        """See `View`."""
-        if self._task is not None:
-            self._task.cancel()
-        self._how_far()
+        """See `View`. The last line is of the end."""
+        await super().__aexit__(*args)
+        self.again()
 
 
 def _line(event: ev.Event) -> tuple[str, dict[str, Any]] | None:

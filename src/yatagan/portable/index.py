@@ -14,7 +14,7 @@ from typing import Any, Dict, Iterable, Iterator, List, NamedTuple, Optional, Tu
 from yatagan.portable.tar import FILE, Member
 
 SUFFIX = b".members.jsonl"
-#: What it was called by versions before 0.17; still read.
+#: What it was called at first; still read.
 OLD_SUFFIX = b".index.jsonl"
 SUFFIXES = SUFFIX, OLD_SUFFIX
 FORMAT = "yatagan-index-1"
