@@ -60,7 +60,7 @@ FIELDS: dict[str, tuple[str, str]] = {
     "round_trip_seconds": ("number", "of one request and its answer"),
     "to_node_bytes_per_second": ("number or null", "measured rate; null where nothing can be written"),
     "from_node_bytes_per_second": ("number or null", "measured rate back"),
-    "free_bytes": ("number or null", "free space; null where it is not told"),
+    "free_bytes": ("number or null", "free space; null where it is unknown"),
     "writable": ("true or false", "whether the start directory can be written"),
     "why_not_writable": ("text or null", "if not, why"),
     "clock_ahead_seconds": ("number or null", "how far its clock is ahead of this machine's"),

@@ -64,6 +64,12 @@ COMMANDS = commands(program)
 FORBIDDEN = re.compile(r"\b(we|us|our|ours|held against|cautioned|far side|nobody|somebody|whoever)\b", re.IGNORECASE)
 
 
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
+def test_pages_address_the_reader(page: Path) -> None:
+    text = re.sub(r"`[^`]*`|^```.*?^```", "", page.read_text(encoding="utf-8"), flags=re.DOTALL | re.MULTILINE)
+    assert not FORBIDDEN.search(text), FORBIDDEN.findall(text)
+
+
 @pytest.mark.parametrize("page", [page for page in PAGES if page not in HISTORY], ids=lambda page: page.name)
 def test_commands_on_pages_exist(page: Path) -> None:
     text = page.read_text(encoding="utf-8")
