@@ -68,6 +68,8 @@ def list_(json_: bool) -> None:
 
 #: Cells of a batch's strip in a list, and on its own.
 _LISTED_CELLS, _SHOWN_CELLS = 10, 40
+#: Files of a batch whose steps are read for its strip in a list: more take a second.
+_MOST_LISTED = 300_000
 
 
 def _table(rows: list[tuple[Batch, BatchCounts]]) -> None:
@@ -94,6 +96,8 @@ def _strip(batch: Batch, outcome: BatchCounts) -> str:
     if outcome.good:
         only = Strip([StripFile(1, 1, StepState.IN_PLACE, 0)])
         return drawn(only, _LISTED_CELLS) if outcome.moved else ""
+    if outcome.files > _MOST_LISTED:
+        return ""
     with contextlib.closing(batch.journal()) as journal:
         return drawn(strip_of(journal), _LISTED_CELLS)
 

@@ -93,7 +93,7 @@ class Live:
         else:
             amount = text.size_of(file.done, file.size)
         taken = text.duration(time.monotonic() - file.began)
-        room = wide - 2 - _DURATION - 2 - _BYTES - 2 - 1
+        room = max(8, wide - 2 - _DURATION - 2 - _BYTES - 2 - 1)
         name = text.shorten(text.show(file.label), room)
         return Text(f"  {taken:>{_DURATION}}  {amount:>{_BYTES}}  {name}", style="dim", no_wrap=True)
 
