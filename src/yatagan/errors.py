@@ -63,9 +63,9 @@ class Fault(StrEnum):
 
 #: Faults after which the same step may well succeed on a fresh connection.
 CONNECTION_FAULTS = frozenset({Fault.CONNECTION_LOST, Fault.SILENT})
-#: Faults that stop everything until somebody has made room.
+#: Faults that stop everything until there is free space.
 SPACE_FAULTS = frozenset({Fault.NO_SPACE, Fault.NO_SPACE_HERE})
-#: Faults that stop everything until somebody has looked at the destination.
+#: Faults that stop everything until a person has looked at the destination.
 DESTINATION_FAULTS = frozenset({Fault.DESTINATION_GONE, Fault.DESTINATION_MOVED})
 #: Faults of steps that failed only because another one did: they are counted and never listed.
 CONSEQUENCES = frozenset({Fault.WITH_BUNDLE, Fault.WITH_DIRECTORY})
@@ -148,7 +148,7 @@ class CannotReach(YataganError):
 
 
 class UnknownHostKey(CannotReach):
-    """A node showed a key that nobody has accepted yet."""
+    """A node showed a key that was not accepted yet."""
 
     def __init__(self, node: str, host: str, fingerprint: str, algorithm: str, known_line: str) -> None:
         super().__init__(node, "host-key", f"unknown key {fingerprint}", passing=False)
@@ -194,7 +194,7 @@ class RevokedHostKey(CannotReach):
 
 
 class NeedsAnswer(CannotReach):
-    """The server asked something and there is nobody to answer. `prompt` is what it asked."""
+    """The server asked something and there is no terminal. `prompt` is what it asked."""
 
     def __init__(self, node: str, prompt: str) -> None:
         super().__init__(node, "login", f"asked {prompt!r}", passing=False)
@@ -202,7 +202,7 @@ class NeedsAnswer(CannotReach):
 
 
 class GivenUp(NeedsAnswer):
-    """There was somebody, who pressed Ctrl-C instead of answering."""
+    """The user pressed Ctrl-C instead of answering."""
 
 
 class JournalError(YataganError):
@@ -223,7 +223,7 @@ class JournalError(YataganError):
 class BatchInUse(YataganError):
     """Another process carries this batch now.
 
-    `left_by` is the lock file when nobody here holds it, but a process of another machine that shares the disk
+    `left_by` is the lock file when no process here holds it, but a process of another machine that shares the disk
     wrote its name in it: only a person can tell whether that one has ended.
     """
 

@@ -56,7 +56,7 @@ def compressed(blocks: Iterable[bytes], form: Form, level: int, threads: int) ->
 
 
 def _gzip(blocks: Iterable[bytes], level: int) -> Iterator[bytes]:
-    """One gzip stream, made in a thread beside whoever makes the blocks."""
+    """One gzip stream, made in a thread beside the one that makes the blocks."""
     press: Any
     if level <= 3:
         from isal import isal_zlib

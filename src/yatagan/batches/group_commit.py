@@ -1,7 +1,7 @@
 """Group commit: one task writes to the journal for everybody; what is added during one commit goes into the next.
 
 A commit costs a disk sync, and thousands of small files would each pay for several. Whoever must know that a change is
-on disk waits for it (`note`); whoever need not goes on (`mention`).
+on disk waits for it (`note`); others go on (`mention`).
 """
 
 from __future__ import annotations

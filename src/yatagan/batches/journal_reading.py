@@ -1,6 +1,6 @@
 """Reading a journal: the queries over a batch's steps.
 
-It has a connection of its own where that can be, so that nobody who only looks waits for a sync.
+It has a connection of its own where that can be, so that a look never waits for a sync.
 """
 
 from __future__ import annotations

@@ -1,13 +1,13 @@
 """The states of a step and of a batch, and every transition that is allowed. No I/O.
 
 What decides whether a transition may happen lives in this file alone: the journal refuses any
-other, whoever asks. A step's way is
+other, for every caller. A step's way is
 
     waiting -> moving -> arrived -> proven -> in place
 
 `arrived`: every byte is acknowledged in the part file and every write answered. `proven`: the digest
-agrees, and the evidence is named. `in place`: the part file has its final name. Where nobody
-asked for proof, or none can be had, `arrived` goes straight to `in place`.
+agrees, and the evidence is named. `in place`: the part file has its final name. Where no
+proof was asked for, or none can be had, `arrived` goes straight to `in place`.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ class BatchState(StrEnum):
     MOVING = "moving"
     NEEDS_LOGIN = "needs a login"
     INTERRUPTED = "interrupted"
-    #: It stopped by itself, and goes on when somebody has made room.
+    #: It stopped by itself, and goes on when there is free space.
     HELD = "held"
     CANCELLED = "cancelled"
     FINISHED = "finished"
@@ -83,7 +83,7 @@ BATCH_MOVES: dict[BatchState, frozenset[BatchState]] = {
     _B.HELD: frozenset({_B.MOVING, _B.CANCELLED}),
     _B.NEEDS_LOGIN: frozenset({_B.MOVING, _B.CANCELLED}),
     _B.INTERRUPTED: frozenset({_B.MOVING, _B.CANCELLED}),
-    # A new plan has taken its place, or nobody wants it any more.
+    # A new plan has taken its place, or it was given up.
     _B.CANCELLED: frozenset(),
     # Its failed steps may be tried again.
     _B.FINISHED: frozenset({_B.MOVING}),

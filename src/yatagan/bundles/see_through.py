@@ -1,6 +1,6 @@
 """Stored bundles, seen as the directories that they stand for.
 
-A bundle that `stage` stored in a directory's place says so in its index; one that somebody made to give away is a file
+A bundle that `stage` stored in a directory's place says so in its index; one that was made to give away is a file
 and stays one. Through `SeeThrough` such a directory has its name and its entries, as the index lists them. Contents are
 read out of the bundle, no more of it than is needed. So comparing, carrying and proving find files where there are
 none.
@@ -51,7 +51,7 @@ class SeeThrough:
     """A store, to be read, with its stored bundles as the directories that they stand for.
 
     With `listed` they are also found where a directory is listed that holds such bundles, in their place; otherwise
-    only where somebody names what is not there, but in a bundle.
+    only for a name that is not there, but in a bundle.
     """
 
     def __init__(self, store: Store, *, listed: bool = True) -> None:

@@ -88,7 +88,7 @@ async def _read_stored(
     except StoreError as error:
         if error.fault in CONNECTION_FAULTS:
             raise
-        return None  # whoever may not read it sees files
+        return None  # without permission to read it, it is a file
     try:
         start = await reader.read(0, min(store.traits.read_size, index_facts.size))
         name = posixpath.basename(directory)

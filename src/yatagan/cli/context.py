@@ -87,7 +87,7 @@ class App:
 
     @property
     def questions(self) -> bool:
-        """Whether somebody can be asked."""
+        """Whether there is a terminal to ask at."""
         return isinstance(self.answers, AtTerminal)
 
     def settings(self) -> Settings:

@@ -78,7 +78,7 @@ def _rows(records: list[Record]) -> list[tuple[str, ...]]:
             what = _what(record, with_list=False)
             files, size = text.number(int(body.get("files", 0))), text.size(int(body.get("bytes", 0)))
         except (KeyError, TypeError, ValueError, AttributeError):
-            what, files, size = f"damaged, in {record.file}", "", ""  # somebody wrote in it who is not us
+            what, files, size = f"damaged, in {record.file}", "", ""  # written by another program
         outcome = text.tinted(text.show(str(body.get("outcome", ""))), _tone(record))
         rows.append((_moment(record), record.kind.value, outcome, files, size, what))
     return rows
@@ -137,7 +137,7 @@ def _show_full(record: Record) -> None:
             ("digests", f"lists/{body['list'][:16]}…" if body.get("list") else ""),
         ]
     except (KeyError, TypeError, ValueError, AttributeError):
-        rows = [("", f"damaged, in {record.file}")]  # somebody wrote in it who is not us
+        rows = [("", f"damaged, in {record.file}")]  # written by another program
     text.facts(rows)
 
 

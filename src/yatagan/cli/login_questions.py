@@ -85,7 +85,7 @@ class AtTerminal:
 
 
 class Unattended(NoPrompter):
-    """Nobody can be asked, but somebody may read the log."""
+    """There is no terminal to ask at, but the log may be read."""
 
     def __init__(self) -> None:
         self._told = 0.0

@@ -23,7 +23,7 @@ class EntryCount:
     """Counts the entries that are read of some places, for one command.
 
     On a terminal one line is written over and over, else a line now and then; with `quiet` neither. Beyond the
-    setting `tree.entries` it asks whether to go on; with nobody to ask it raises Refused.
+    setting `tree.entries` it asks whether to go on; without a terminal it raises Refused.
     """
 
     def __init__(self, app: App, places: list[Place], *, quiet: bool) -> None:

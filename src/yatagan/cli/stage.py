@@ -222,7 +222,7 @@ async def _stage(request: Request, command: tuple[str, ...], report: Report, *, 
         batch = await _accept(request, plan, header, destination, earlier, use)
         if earlier is not None and use is not None and report.in_words:
             click.echo(earlier.did(use, batch.name))
-        opened.pop_all()  # whoever carries the batch takes them over
+        opened.pop_all()  # the run of the batch takes them over
     journal = batch.journal()
     try:
         plan.arrivals.clear()  # a large plan is in the journal now, and need not be held here too

@@ -1,7 +1,7 @@
 """Standard output and errors that never get in the way of the work.
 
 A reader that has seen enough, a terminal that is closed, or a full disk behind `>` must not end a stage in the middle.
-What cannot be written is dropped, and the end of the program says so where somebody may have counted on it.
+What cannot be written is dropped, and the end of the program says so where it may be needed.
 """
 
 from __future__ import annotations
@@ -38,7 +38,7 @@ class _Tolerant(io.RawIOBase):
         while view and self.lost is None:
             try:
                 view = view[os.write(self._descriptor, view) :]
-            except BlockingIOError:  # somebody who has the same terminal wants it so
+            except BlockingIOError:  # another program on the same terminal made it so
                 select.select((), (self._descriptor,), ())
             except OSError as error:
                 self.lost = error
@@ -46,7 +46,7 @@ class _Tolerant(io.RawIOBase):
 
     @property
     def missed(self) -> str:
-        """Why output was lost that somebody wanted; "" otherwise."""
+        """Why output was lost that was wanted; "" otherwise."""
         gone = self.lost is None or self._terminal or isinstance(self.lost, BrokenPipeError)
         return "" if gone or self.lost is None else self.lost.strerror or str(self.lost)
 

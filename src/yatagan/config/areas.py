@@ -20,7 +20,7 @@ AREA_NAME = re.compile(r"[A-Za-z][A-Za-z0-9_-]{0,31}")
 class Area:
     """One area. `path` is absolute, or starts where a login there starts by itself.
 
-    `backed_up` is None where nobody said; `purged_after` is the age in seconds at which files are removed, None
+    `backed_up` is None where it was not said; `purged_after` is the age in seconds at which files are removed, None
     where they are not.
     """
 

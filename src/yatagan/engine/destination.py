@@ -1,7 +1,7 @@
 """Whether the destination is still the directory that a batch was planned for.
 
 It is looked at when a session begins. Another directory of the name is never written to. If the destination is gone,
-the batch stops, as it does when a directory in it is gone (`StepWorker`): somebody may have renamed it, and a second
+the batch stops, as it does when a directory in it is gone (`StepWorker`): it may have been renamed, and a second
 one with the rest of the files would mislead. If the user says that it is to be made again, everything that is missing
 is carried again.
 """

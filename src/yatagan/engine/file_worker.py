@@ -282,7 +282,7 @@ class FileWorker:
         """Whether an earlier session died between the rename and the journal, and the final name holds our file."""
         found = await self._destination.look(step.path)
         evidence = self._session.evidence
-        if self._session.times is Times.NOW:  # a size alone says too little where nobody looks at the contents
+        if self._session.times is Times.NOW:  # a size alone says too little where contents are not looked at
             right = found is not None and found.size == step.facts.size and evidence is not Evidence.SENT
         else:
             right = found is not None and found.right_for(step.facts, self._destination.traits.time_step_ns)

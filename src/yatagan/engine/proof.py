@@ -16,7 +16,7 @@ from yatagan.stores.interface import Facts, Writer, machine_of
 from yatagan.transfer.stopping import unless_stopped
 from yatagan.trees.hashing import digest_by_reading
 
-#: What is found under a part file's name when somebody has put something else there.
+#: What is found under a part file's name when another program has put something else there.
 _PART_LOST = frozenset({Fault.MISSING, Fault.IS_LINK, Fault.SPECIAL, Fault.IS_DIRECTORY, Fault.UNSUPPORTED})
 
 

@@ -68,7 +68,7 @@ class Connected:
 
 @dataclass(frozen=True, slots=True)
 class ConnectFailed:
-    """A try to connect failed. `passing`: a retry may help. `person`: it needs somebody to answer."""
+    """A try to connect failed. `passing`: a retry may help. `person`: a person must answer."""
 
     now: float
     passing: bool
@@ -102,7 +102,7 @@ class StepReturned:
 
 @dataclass(frozen=True, slots=True)
 class StopRequested:
-    """Stop: somebody asked, or going on makes no sense."""
+    """Stop: on request, or because going on makes no sense."""
 
     fault: Fault | None
 
@@ -420,7 +420,7 @@ TABLE: dict[tuple[RunState, type], tuple[TakeIn, Outcomes]] = {
     (_R.DISCONNECTING, StopRequested): (_D._stop, _STOP),
     (_R.STOPPING, StepEnded): (_D._back_while_stopping, _LAST_STEPS),
     (_R.STOPPING, StepReturned): (_D._back_while_stopping, _LAST_STEPS),
-    # What arrives too late is taken note of by nobody.
+    # What arrives too late is ignored.
     **{(_R.STOPPING, late): _nothing(_R.STOPPING) for late in (Connected, ConnectFailed, StepsFetched, StopRequested)},
     **{
         (_R.ENDED, late): _nothing(_R.ENDED)

@@ -125,7 +125,7 @@ class StepWorker:
             if found is None or found.kind is not Kind.DIRECTORY:
                 raise StepRefused(Fault.APPEARED) from error
             await self._context.above.refuse_clash(step.path)
-            # Made by our own earlier try, or by somebody else: theirs keeps its facts.
+            # Made by our own earlier try, or by another program: then it keeps its facts.
             await self._context.settle(step, StepState.IN_PLACE if tried_before else StepState.LEFT)
             return
         await self._context.settle(step, StepState.IN_PLACE)

@@ -1,4 +1,4 @@
-"""The keeper's process: `python -m yatagan.keeper DESCRIPTOR`, started by `yatagan node open` and nobody else."""
+"""The keeper's process: `python -m yatagan.keeper DESCRIPTOR`, started by `yatagan node open` alone."""
 
 from __future__ import annotations
 

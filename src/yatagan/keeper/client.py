@@ -186,7 +186,7 @@ class KeeperRun:
     def stop(self) -> None:
         """See `BatchRun.stop`."""
         self._stopped = True
-        if self._peer is not None:  # else it is told as soon as there is somebody to tell
+        if self._peer is not None:  # else it is sent once there is a connection
             self._peer.tell("stop")
 
     async def run(self) -> CannotReach | None:

@@ -45,7 +45,7 @@ def _classes() -> dict[str, type[Any]]:
 
 
 class Codec:
-    """Values to frames and back. Data classes of other rooms may be added by whoever needs them."""
+    """Values to frames and back. Data classes of other rooms may be added by callers."""
 
     def __init__(self, *more: type[Any]) -> None:
         self._classes = {**_classes(), **{each.__name__: each for each in more}}
@@ -186,7 +186,7 @@ class Peer:
 
     def _send(self, frame: tuple[object, ...]) -> None:
         packed = self._codec.pack(frame)
-        if len(packed) > _LONGEST:  # the other end would hang up, and nobody would know why
+        if len(packed) > _LONGEST:  # the other end would hang up, and the cause would be unknown
             raise YataganError(f"{frame[2] if frame[0] == 'ask' else frame[0]}: this is too much to be said at once")
         self._writer.write(packed)
 
@@ -221,7 +221,7 @@ class Peer:
             what, *values = rest
             try:
                 self._hear(what, tuple(values))
-            except Exception as error:  # a terminal that has gone, for one: whoever waits here must hear of it
+            except Exception as error:  # a terminal that has gone, for one: the waiting command must learn of it
                 self._failure = error
                 raise EOFError from error
         elif (future := self._waiting.get(number)) is not None and not future.done():
@@ -235,7 +235,7 @@ class Peer:
             answer: tuple[object, ...] = ("answer", number, await self._handle(what, values))
         except YataganError as error:
             answer = ("error", number, error)
-        except Exception as error:  # noqa: BLE001 - a mistake of ours: whoever asked must get an answer anyway
+        except Exception as error:  # noqa: BLE001 - a defect: the caller must get an answer anyway
             _LOG.exception("asked %s", what)
             answer = ("error", number, YataganError(f"this could not be done for a fault in Yatagan: {error!r}"))
         with contextlib.suppress(OSError):

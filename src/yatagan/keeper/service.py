@@ -2,7 +2,7 @@
 
 It begins with one conversation, over a socket that it was started with: the command that opens the node, whose
 terminal answers what the server asks. Once it is let in, others may connect. It ends, and says why, when it is
-closed, when its time is up, when the connection is lost, when nobody can reach it any more, or when a signal ends it.
+closed, when its time is up, when the connection is lost, when it cannot be reached any more, or when a signal ends it.
 """
 
 from __future__ import annotations

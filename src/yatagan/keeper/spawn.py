@@ -22,7 +22,7 @@ async def open_node(
 ) -> KeeperStatus:
     """Start a keeper that logs in to a node and stays until then (seconds since the epoch).
 
-    What the server asks is put to `answers`, and a host key that nobody knows to `trusts`, which accepts it or not.
+    What the server asks is put to `answers`, and an unknown host key to `trusts`, which accepts it or not.
     Raises CannotReach, Refused.
     """
     near, far = socket.socketpair()

@@ -123,7 +123,7 @@ class KeeperStore:
             ended = True
             raise
         finally:
-            if not ended:  # whoever looked has seen enough
+            if not ended:  # the caller has seen enough
                 with contextlib.suppress(StoreError):
                     await self.ask("no more", number)
 

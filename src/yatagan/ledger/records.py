@@ -1,6 +1,6 @@
 """Records in JSON Lines, each holding the digest of the one before.
 
-Everybody who writes has a file of their own, so that nobody waits for a lock on a shared disk; reading
+Every writer has a file of its own, so that none waits for a lock on a shared disk; reading
 merges them by time. A record also names the newest digest of every other file that was there, so that
 a file which is removed or cut short later is missed. A record's digest is the SHA-256 of its line, which
 is in RFC 8785 form: keys sorted, no white space, no numbers but integers, UTF-8.
@@ -91,7 +91,7 @@ class Ledger:
             self.directory.mkdir(parents=True, exist_ok=True)
             kept = self._keep_list(contents)
             if self._file is None:
-                # A file that is nobody else's: a keeper may finish several batches in one second.
+                # A file of its own: a keeper may finish several batches in one second.
                 stamp, token = time.strftime("%Y%m%dT%H%M%SZ", time.gmtime()), secrets.token_hex(4)
                 self._file = self.directory / f"{stamp}-{platform.node()}-{os.getpid()}-{token}.jsonl"
             record = {

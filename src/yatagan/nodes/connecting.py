@@ -1,6 +1,6 @@
 """Connecting to a node: the way there, its host key, and what the server asks until it accepts the login.
 
-The server's questions are passed on word for word to whoever gives the answers; answers are never kept. Nothing that
+The server's questions are passed on word for word to the prompter; answers are never kept. Nothing that
 the SSH library raises leaves this module.
 """
 

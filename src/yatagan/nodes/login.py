@@ -45,7 +45,7 @@ class Login:
     times: LoginTimes
     #: Names this login, so that a later session on it knows the writers of an earlier one for its own.
     mark: str = field(default_factory=lambda: secrets.token_hex(8))
-    #: Whether somebody stopped waiting for the answer to a write: it may still be carried out.
+    #: Whether a caller stopped waiting for the answer to a write: it may still be carried out.
     abandoned: bool = False
 
     @property
@@ -172,7 +172,7 @@ class FurtherLogin:
 
 
 async def log_in_again(login: Login, home: Home, settings: ConnectionSettings) -> FurtherLogin:
-    """Log in to the same address once more, where nobody has to answer. Raises CannotReach."""
+    """Log in to the same address once more, where no person has to answer. Raises CannotReach."""
     connection, lost = await connect_again(login.node, login.address, home, settings)
     try:
         files = await SftpClient.open(connection, login.files, _patience(settings.silence))
@@ -188,7 +188,7 @@ async def log_in_again(login: Login, home: Home, settings: ConnectionSettings) -
 async def connect_again(
     node: Node, address: tuple[str, int] | None, home: Home, settings: ConnectionSettings
 ) -> tuple[asyncssh.SSHClientConnection, asyncio.Event]:
-    """Open a further connection without asking anybody, and return what is set when it is lost. Raises CannotReach."""
+    """Open a further connection without questions, and return what is set when it is lost. Raises CannotReach."""
     client = LoginEvents(node, NoPrompter())
     return await connect(node, home, settings, client, address), client.lost
 

@@ -39,7 +39,7 @@ class Prompter(Protocol):
     """Answers a login's questions, and receives its progress."""
 
     async def answer(self, question: Question) -> str:
-        """The answer to a question. Raises NeedsAnswer when nobody can give it."""
+        """The answer to a question. Raises NeedsAnswer when it cannot be given."""
 
     def tell(self, node: str, said: str) -> None:
         """The server says something without asking."""

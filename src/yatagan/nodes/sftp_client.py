@@ -198,7 +198,7 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
             return
         future, wanted = self._waiting.pop(number, (None, 0))
         if future is None:
-            self._fail(ConnectionError("an answer that nobody has asked for"))
+            self._fail(ConnectionError("an answer to no request"))
         elif not future.done():
             if kind == wire.STATUS and (wanted != wire.STATUS or body[:4] != wire.DONE):
                 future.set_exception(wire.decode_refusal(body))
@@ -226,7 +226,7 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
                 future.set_exception(ConnectionError(str(error)))
         if not self._greeting.done():
             self._greeting.set_exception(error)
-            self._greeting.exception()  # nobody may ever ask for it
+            self._greeting.exception()  # it may never be asked for
         if self._channel is not None:
             self._channel.abort()
 

@@ -25,7 +25,7 @@ OK, EOF, NO_SUCH_FILE, PERMISSION_DENIED, FAILURE, BAD_MESSAGE, NO_CONNECTION, C
 NO_SUCH_PATH, ALREADY_EXISTS, WRITE_PROTECT = 10, 11, 12
 NO_SPACE, QUOTA, NOT_A_DIRECTORY, LINK_LOOP, IS_A_DIRECTORY = 14, 15, 19, 21, 24
 
-#: Bytes of what a server says of an error that anybody is to read.
+#: Bytes of a server's error message that are shown.
 _WORDS = 300
 #: More bytes than this no file has: offsets have a sign on every system.
 _LARGEST = (1 << 63) - 1

@@ -50,7 +50,7 @@ class PacketConnector:
 
 
 def _spared(connection: Any) -> Any:
-    """Spare a connection what the library does for every packet and nobody has any use for.
+    """Spare a connection what the library does for every packet and this program has no use for.
 
     It sends an empty packet ahead, which protects ciphers in CBC mode (RFC 4251, section 9.3.1): we offer none.
     """

@@ -1,4 +1,4 @@
-"""What earlier batches have put into places: so that a file which somebody has changed there since is not replaced
+"""What earlier batches have put into places: so that a file which was changed there since is not replaced
 unseen."""
 
 from __future__ import annotations

@@ -106,7 +106,7 @@ class Plan:
     top_inode: int = 0
     same_disk: bool = False
     safe: int = 0
-    #: What the entries that are carried have and leave behind; None as long as nobody has looked.
+    #: What the entries that are carried have and leave behind; None before a look at them.
     unkept: NotKept | None = None
     #: How long it should take; None where nothing is to be carried.
     expectation: Expectation | None = None

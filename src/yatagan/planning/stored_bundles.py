@@ -71,7 +71,7 @@ def store(
     files.
 
     `bundles`: those at the destination, by directory. `unfit`: directories whose bundles have an index that does not
-    fit, because somebody was interrupted.
+    fit, because a stage was interrupted.
     """
     directories = {path: there.absolute(path) for path in tree.entries.of_kind(Kind.DIRECTORY)}
     present = {path: bundles[absolute] for path, absolute in directories.items() if absolute in bundles}

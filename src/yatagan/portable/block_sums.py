@@ -13,7 +13,7 @@ class Blocks(NamedTuple):
     """The checksums of a file of `size` bytes, cut into blocks of `block` bytes, of which the last may be shorter.
 
     `rolling`: Adler-32 (RFC 1950) of every block, little-endian; `other`: CRC-32 (RFC 1952), the same. Two blocks with
-    the same pair are the same but by chance or malice: whoever relies on it must prove the whole.
+    the same pair are the same but by chance or malice: a caller must prove the whole.
     """
 
     size: int

@@ -1,7 +1,7 @@
 """Files reached by open directories, one name at a time and never through a link.
 
-A path that led to the right place a moment ago may lead elsewhere now: somebody moves a directory away and puts a
-link in its place. So no path is handed to the system as a whole here. It is walked from the root down, each directory
+A path that led to the right place a moment ago may lead elsewhere now: a program moves a directory away and puts a link
+in its place. So no path is handed to the system as a whole here. It is walked from the root down, each directory
 opened below the one before it, and whatever is then done to a file names that open directory. The paths must be
 absolute and without links to begin with, as a store's `resolve` makes them.
 

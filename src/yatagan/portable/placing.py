@@ -36,8 +36,8 @@ KnownFacts = List[Optional[int]]
 class Placing(NamedTuple):
     """What becomes of a part file.
 
-    `known` are the facts by which it was proven, None where nobody looked. `mode` (permission bits) and `mtime_ns` are
-    set, None leaves them. `seen` are the facts of the file that is replaced, None where the name must be free; that
+    `known` are the facts by which it was proven, None where it was not looked at. `mode` (permission bits) and
+    `mtime_ns` are set, None leaves them. `seen` are the facts of the file that is replaced, None where the name must be free; that
     file is kept under `kept`, whose directory exists.
     """
 

@@ -171,7 +171,7 @@ def _write(source: int, file: BundledFile, places: OpenDirectories) -> Tuple[int
     try:
         descriptor = create_in(directory, name, file.make_mode)
     except FileExistsError:
-        forget(directory, name)  # of an earlier try: whoever made it has gone
+        forget(directory, name)  # of an earlier try: its writer has ended
         descriptor = create_in(directory, name, file.make_mode)
     try:
         view = memoryview(data)

@@ -175,7 +175,7 @@ def _read_ahead(descriptor: int, path: bytes, member: Member, readers: ThreadPoo
     finally:
         for future, _ in under_way:
             if not future.cancel():
-                future.exception()  # the descriptor is closed next: nobody may be reading from it
+                future.exception()  # the descriptor is closed next: no thread may be reading from it
 
 
 def _complete(piece: Tuple["Future[bytes]", int], path: bytes) -> bytes:

@@ -92,7 +92,7 @@ class UnpackDirectories:
             try:
                 self._set_facts_of(parts, self._made[parts])
             except (OSError, OverflowError, MemberRefused):
-                continue  # it was removed or replaced meanwhile: then its facts are nobody's
+                continue  # it was removed or replaced meanwhile: then it keeps its facts
         self._made.clear()
         self._close_below()
 
@@ -153,7 +153,7 @@ class UnpackDirectories:
 def kept_mode(made: int, origin: int, same_group: bool) -> int:
     """The mode of a directory for what is replaced in another one, of mode `origin`; `made` is what it was made with.
 
-    It lets nobody in whom the other one does not let in: another group than that one's gets what that group and others
+    It admits no one whom the other one does not admit: another group than that one's gets what that group and others
     both had. A set-group-id bit that was inherited stays.
     """
     wanted = origin & 0o1777

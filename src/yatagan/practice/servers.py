@@ -75,7 +75,7 @@ class Site:
 
     @property
     def other_key(self) -> Path:
-        """A host key that nobody knows."""
+        """A host key that is unknown."""
         return self.root / "site" / "other-key"
 
     @property

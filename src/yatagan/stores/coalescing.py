@@ -99,6 +99,6 @@ class Shared:
 
 
 def _heard(task: asyncio.Task[None]) -> None:
-    """Mark an exception as seen: whoever asked may have been cancelled."""
+    """Mark an exception as seen: its caller may have been cancelled."""
     if not task.cancelled():
         task.exception()

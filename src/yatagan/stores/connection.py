@@ -39,7 +39,7 @@ _LOST_THERE = (sftp_packets.BAD_MESSAGE, sftp_packets.NO_CONNECTION, sftp_packet
 
 
 class BareFailure(Exception):
-    """SFTP version 3's "Failure", which may mean many things; whoever asked must look before reporting it."""
+    """SFTP version 3's "Failure", which may mean many things; the caller must look before reporting it."""
 
     def __init__(self, said: str) -> None:
         super().__init__(said)

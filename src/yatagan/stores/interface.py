@@ -121,7 +121,7 @@ class Placement:
     """How a part file becomes the file that it was carried for.
 
     `size` is what it must have. `top` is the directory below which no link may be on the way. `known` are the facts by
-    which it was proven, None where nobody looked at it. `mode` and `mtime_ns` are set on it, None leaves them. `seen`
+    which it was proven, None where it was not looked at. `mode` and `mtime_ns` are set on it, None leaves them. `seen`
     are the facts of the file that it replaces, which is kept as `kept` (in a directory that is there); None where the
     name must be free.
     """

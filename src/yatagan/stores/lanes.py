@@ -39,8 +39,7 @@ _FEW = 4
 #: How often the bytes to come must fill all lanes that there were before, to open them at once.
 _MUCH = 16
 
-#: Seconds for which no more lanes are asked for once there were none to be had: whoever waits for an answer asks again
-#: at each one that comes.
+#: Seconds for which no more lanes are asked for once there were none to be had: callers ask again at each answer.
 _NO_MORE = 5.0
 
 #: Bytes on the way by which lanes in other processes come before our own.
@@ -67,8 +66,8 @@ class Lane:
 class Allowed:
     """How many logins a node may get, and how many of them in processes of their own.
 
-    `log_in` makes a further one without asking anybody; None where that is impossible. `history`: the connection as it
-    was before; `keep` saves what it is now.
+    `log_in` makes a further one without questions; None where that is impossible. `history`: the connection as it was
+    before; `keep` saves what it is now.
     """
 
     logins: int = 1
@@ -166,7 +165,7 @@ class Lanes:
                     self._not_before = time.monotonic() + _NO_MORE
                     return
         except (StoreError, OSError):
-            return  # the connection has gone, which whoever uses it will hear
+            return  # the connection has gone, which its users will notice
         finally:
             for task in opening:
                 task.cancel()
@@ -245,7 +244,7 @@ class Lanes:
         return Lane(files, link.ours, process)
 
     async def _served_by(self, files: SftpClient) -> tuple[str, int]:
-        """See `Files.served_by`; ("", 0) where there is nobody to compare it with. Raises ConnectionError."""
+        """See `Files.served_by`; ("", 0) where there is nothing to compare it with. Raises ConnectionError."""
         return await files.served_by() if self._first.helper is not None else ("", 0)
 
     async def _admit(self) -> None:
@@ -272,7 +271,7 @@ class Lanes:
             self.flow.lanes = len(self._lanes)
 
     async def close(self) -> None:
-        """Close all that was opened here; the first login is somebody else's to close."""
+        """Close all that was opened here; the first login is closed by its owner."""
         if self._growing is not None:
             self._growing.cancel()
             with contextlib.suppress(asyncio.CancelledError):

@@ -64,7 +64,7 @@ class LocalStore:
         self.machine = LocalMachine(umask, self._alive)
 
     def _alive(self) -> None:
-        """Asked by a thread that works for long: nobody waits for it when the store is closed."""
+        """Asked by a thread that works for long: it is not waited for when the store is closed."""
         if self._closed:
             raise StoreError(Fault.CONNECTION_LOST)
 

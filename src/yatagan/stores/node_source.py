@@ -17,7 +17,7 @@ from yatagan.stores.sftp import SftpStore
 
 
 def more_logins(login: Login, home: Home, settings: ConnectionSettings) -> Allowed:
-    """How to log in to the same machine again without asking anybody."""
+    """How to log in to the same machine again without a question to the user."""
 
     async def again(in_process: bool) -> FurtherLogin:
         if in_process:

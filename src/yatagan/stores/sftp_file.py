@@ -137,7 +137,7 @@ class SftpFile:
         return data
 
     def _came(self, task: asyncio.Task[bytes]) -> None:
-        """Release the load of an answer that nobody waits for any more."""
+        """Release the load of an answer that is no longer waited for."""
         self._late.discard(task)
         if not task.cancelled():
             task.exception()

@@ -84,7 +84,7 @@ async def digests(
     the result. Raises StoreError when the connection is lost.
     """
     found: dict[bytes, Content] = {}
-    # Over a connection, or in a thread each, many go on at once: so nobody gets all of them.
+    # Over a connection, or in a thread each, many go on at once: so no reader gets all of them.
     most = min(_FILES, -(-len(paths) // _HANDFULS)) if store.machine is not None else 1
     waiting = iter(_handfuls(tree, paths, most))
     still = still_since(await store.clock_ns(), store.traits.time_step_ns) if memory is not None else None

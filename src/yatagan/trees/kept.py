@@ -78,7 +78,7 @@ async def _tops(store: Store, root: bytes, heard: Heard) -> list[bytes]:
 
 
 async def _keeps(store: Store, directory: bytes) -> bool:
-    """Whether anything is kept in a directory; False where nobody may look."""
+    """Whether anything is kept in a directory; False where looking is not permitted."""
     try:
         kept = await store.look(posixpath.join(directory, KEPT_DIRECTORY))
     except StoreError as error:

@@ -1,7 +1,7 @@
 """The directories under `.yatagan-kept/BATCH/` that hold what was replaced.
 
-They repeat the paths of what they hold, and give nobody more than the directories that it comes from: not their owner,
-not their group, and not others.
+They repeat the paths of what they hold, and permit no more than the directories that it comes from: not to their owner,
+to their group, or to others.
 """
 
 from __future__ import annotations
@@ -60,7 +60,7 @@ class KeptDirectories:
         self._made.add(path)
 
     async def _open_as(self, path: bytes, origin: bytes) -> None:
-        """Give a new directory the permissions of its origin, as far as that lets nobody in who is not let in there.
+        """Give a new directory the permissions of its origin, as far as that admits no one who is not admitted there.
 
         Where that fails it stays closed to all but its owner, which is no reason not to keep anything.
         """

@@ -1,6 +1,6 @@
 """Digests that were made before, kept on this machine, each with the facts that the file had then.
 
-They only save work: whoever asks for one must show that nothing of its file has moved since. A memory that cannot be
+They only save work: the caller must show that nothing of its file has moved since. A memory that cannot be
 read or written is done without.
 """
 
