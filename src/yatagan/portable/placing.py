@@ -37,8 +37,8 @@ class Placing(NamedTuple):
     """What becomes of a part file.
 
     `known` are the facts by which it was proven, None where it was not looked at. `mode` (permission bits) and
-    `mtime_ns` are set, None leaves them. `seen` are the facts of the file that is replaced, None where the name must be free; that
-    file is kept under `kept`, whose directory exists.
+    `mtime_ns` are set, None leaves them. `seen` are the facts of the file that is replaced, None where the name must be
+    free; that file is kept under `kept`, whose directory exists.
     """
 
     part: bytes
