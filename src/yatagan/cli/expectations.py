@@ -22,14 +22,16 @@ _LOOKED_AT = 40
 def expectation_of(request: Request, plan: Plan, stores: tuple[Store, Store], costs: Costs) -> Expectation:
     """How long a plan should take."""
     app, nodes = request.app, (request.source_node, request.destination.node)
-    known = [recall(app.home, node).rate for node in nodes if node]
+    measured = [recall(app.home, node).rate for node in nodes if node]
     limits = [request.max_rate, *(store.max_rate or 0 for store in stores)]
-    rates = [rate for rate in (*known, *limits) if rate]
+    rates = [rate for rate in (*measured, *limits) if rate]
     if not any(nodes):
         rates.append(DISK_RATE)
     size = plan.summary.size - plan.safe
     earlier = islice(_earlier(app, nodes), _LOOKED_AT)
-    return expect(size, plan.summary.files, plan.travel, rates, costs, [each for each in earlier if each[1]])
+    stored = sum(storing.files for arrival in plan.arrivals for storing in arrival.storing)
+    known = [each for each in earlier if each[1]]
+    return expect(size, plan.summary.files, stored, plan.travel, rates, costs, known)
 
 
 def _earlier(app: App, nodes: tuple[str, str]) -> Iterator[tuple[float, float]]:

@@ -363,7 +363,8 @@ def _header(
         top_inode=plan.top_inode,
         promised=evidence_for(request.prove, source, destination, plan.same_disk),
         expected_seconds=plan.expectation.seconds if plan.expectation is not None else 0.0,
-        modelled_seconds=plan.expectation.modelled if plan.expectation is not None else 0.0,
+        # Where only parts are sent, how long it takes says little of the connection.
+        modelled_seconds=plan.expectation.modelled if plan.expectation and not plan.summary.in_part else 0.0,
     )
 
 

@@ -33,17 +33,21 @@ class Expectation:
 def expect(
     size: int,
     files: int,
+    stored: int,
     travel: BundledTravel | None,
     rates: Sequence[float],
     costs: Costs,
     earlier: Iterable[tuple[float, float]],
 ) -> Expectation:
-    """How long it should take to carry `files` files of `size` bytes in all, of which some may `travel` in bundles.
+    """How long it should take to carry `files` files of `size` bytes in all.
+
+    Of these `stored` files become part of bundles that stay, and some may `travel` in bundles.
 
     `rates`: the best rates in bytes a second that were measured of the ends' connections, and limits; the lowest
     counts. `earlier`: (seconds taken, seconds modelled) of finished batches between the same ends, the newest first.
     """
-    handling = costs.alone(files - travel.files if travel is not None else files)
+    alone = files - stored - (travel.files if travel is not None else 0)
+    handling = costs.alone(alone) + (costs.together(stored, 1) if stored else 0.0)
     if travel is not None:
         handling += costs.together(travel.files, travel.bundles)
     beginning = _BEGINNING + _BEGINNING_TRIPS * costs.round_trip
