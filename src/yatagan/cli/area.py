@@ -24,7 +24,7 @@ _details: Callable[[Any], Any] = options(
     click.option("--purged-after", metavar="AGE", help="The site removes files older than this: 30d, 12h; or never."),
     click.option("--read-only/--writable", default=None, help="Whether nothing may ever be written there."),
     click.option("--shared/--own", default=None, help="Whether a group works in it."),
-    click.option("--note", help="What else one must know."),
+    click.option("--note", help="Anything else to know about it."),
 )
 
 

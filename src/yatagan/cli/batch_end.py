@@ -19,7 +19,7 @@ from yatagan.cli import messages, run_batch, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.json_fields import batch_json
-from yatagan.cli.kept import older_than
+from yatagan.cli.kept import age_in_seconds
 from yatagan.engine.recording import record
 from yatagan.errors import BatchInUse, CannotReach, JournalError, Refused, YataganError
 from yatagan.ledger.records import Ledger
@@ -112,7 +112,9 @@ Examples:
   yatagan batch remove --older-than 90d""",
 )
 @click.argument("ids", nargs=-1, metavar="[ID]...", shell_complete=shell_completion.batches)
-@older_than
+@click.option(
+    "--older-than", metavar="AGE", callback=age_in_seconds, help="All that were made longer ago than this, such as 90d."
+)
 @no_questions
 @as_json
 def remove_command(ids: tuple[str, ...], older_than: float, no_questions: bool, json_: bool) -> None:

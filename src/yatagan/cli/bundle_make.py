@@ -63,7 +63,9 @@ Anyone can unpack it:  tar xf fen.tar.zst""",
 )
 @click.argument("directories", nargs=-1, required=True, metavar="DIRECTORY...", shell_complete=shell_completion.places)
 @click.option("--output", metavar="PLACE", help="The bundle, or a directory for it. Default: NAME.tar.zst, here.")
-@click.option("--format", "form", type=one_of(Form), help="Default: what the name of the output ends in, or tar.zst.")
+@click.option(
+    "--format", "form", type=one_of(Form), help="Format. Default: what the name of the output ends in, or tar.zst."
+)
 @click.option("--level", type=int, metavar="N", help="How hard to compress: 1 to 9 for gzip, 1 to 19 for zstd.")
 @click.option(
     "--reproducible",

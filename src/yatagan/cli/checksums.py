@@ -77,7 +77,7 @@ def checksums_command(
 ) -> None:
     """Write the checksum list of PLACE, here or on a node, and its facts file beside it.
 
-    A list that is there already is kept aside.
+    A list that is there already is kept.
     """
     app = App.start(questions=not no_questions)
     status = run(_checksums(app, app.place(place), output, parse_choice(only, skip), json_))

@@ -58,7 +58,7 @@ class _Tour:
 @click.command("demo", epilog="Example: yatagan demo try-yatagan")
 @click.argument("directory", type=click.Path(file_okay=False, path_type=Path), default=Path("yatagan-demo"))
 def demo_command(directory: Path) -> None:
-    """Show the whole thing at work in DIRECTORY (default: yatagan-demo), offline, in under half a minute.
+    """Show a whole staging at work in DIRECTORY (default: yatagan-demo), offline, in under half a minute.
 
     It makes the data of a made-up survey, starts practice nodes on this machine, and runs the real commands
     one after the other. The directory is left to try on in.

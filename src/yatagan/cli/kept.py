@@ -29,7 +29,7 @@ from yatagan.trees.patterns import Choice
 _FAILURES_SHOWN = 10
 
 
-def _age(ctx: click.Context, param: click.Parameter, value: str | None) -> float:
+def age_in_seconds(ctx: click.Context, param: click.Parameter, value: str | None) -> float:
     """An age in seconds, 0 for none. Raises click's error."""
     try:
         return parse_duration(value) if value is not None else 0.0
@@ -37,11 +37,14 @@ def _age(ctx: click.Context, param: click.Parameter, value: str | None) -> float
         raise click.BadParameter(str(error)) from None
 
 
-older_than = click.option(
-    "--older-than", metavar="AGE", callback=_age, help="Only what was replaced longer ago than this, such as 30d."
+_older_than = click.option(
+    "--older-than",
+    metavar="AGE",
+    callback=age_in_seconds,
+    help="Only what was replaced longer ago than this, such as 30d.",
 )
 _batch = click.option("--batch", metavar="ID", default="", help="Only what this batch has replaced.")
-_choosing: Callable[[Any], Any] = options(_batch, older_than, choosing)
+_choosing: Callable[[Any], Any] = options(_batch, _older_than, choosing)
 
 
 @dataclass(frozen=True, slots=True)

@@ -48,7 +48,7 @@ _PLURALS = {"directory": "directories"}
 def list_command(
     place: str, recursive: bool, only: tuple[str, ...], skip: tuple[str, ...], no_questions: bool, json_: bool
 ) -> None:
-    """Show what is in PLACE: modes, sizes, times, names, and totals. Always looked up afresh.
+    """Show what is in PLACE: modes, sizes, times, names, and totals. Nothing is cached.
 
     Names in PLACE may be patterns: 'heron:fen/*.csv'.
     """

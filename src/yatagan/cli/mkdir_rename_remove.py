@@ -33,7 +33,7 @@ _FAILURES_SHOWN = 10
 @no_questions
 @as_json
 def mkdir_command(place: str, no_questions: bool, json_: bool) -> None:
-    """Make the directory PLACE, and what is missing above it. One that is there already is good."""
+    """Make the directory PLACE, and what is missing above it. One that is there already is no error."""
     app = App.start(questions=not no_questions)
     where = app.place(place, new=True)
 

@@ -20,7 +20,7 @@ from yatagan.errors import BadPlace
 _DETAILS = ("port", "user", "key", "cluster", "logins", "max-rate", "start", "trust")
 
 _details: Callable[[Any], Any] = options(
-    click.option("--port", type=click.IntRange(1, 65535), help="Default: 22, or what ~/.ssh/config says."),
+    click.option("--port", type=click.IntRange(1, 65535), help="Port. Default: 22, or what ~/.ssh/config says."),
     click.option("--user", help="User name there. Default: yours here, or what ~/.ssh/config says."),
     click.option("--key", type=click.Path(exists=True, dir_okay=False), help="Private key file to log in with."),
     click.option("--role", type=one_of(Role), help="What the machine is made for. Default: transfer."),

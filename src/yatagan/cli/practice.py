@@ -54,7 +54,7 @@ Faults: cut-after=BYTES, refuse-for=TIME, delay=TIME, max-rate=BYTES,
 def practice_command(root: Path, background: bool, faults_: tuple[str, ...], stop: bool, json_: bool) -> None:
     """Serve practice nodes on loopback.
 
-    heron is entered with a key and runs commands; dunlin is its cluster's login node; bittern asks for a password
+    heron takes a key and runs commands; dunlin is its cluster's login node; bittern asks for a password
     and a one-time code, and is for files only.
     """
     site = Site(root.absolute())

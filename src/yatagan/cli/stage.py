@@ -126,7 +126,7 @@ Examples:
     type=one_of(Prove),
     default=Prove.AUTO.value,
     show_default=True,
-    help="Proof of contents: a digest made on the node, reading back, the better that the node allows (auto), or none.",
+    help="Proof of contents: by the node (on-node), by reading back, or none; auto is the best that the node allows.",
 )
 @click.option("--max-rate", callback=_rate, metavar="RATE", help="Send or fetch no faster than this, such as 20MB/s.")
 @click.option("--quiet", is_flag=True, help="Show nothing but what goes wrong.")
