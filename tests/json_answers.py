@@ -255,7 +255,10 @@ FIELDS: dict[str, tuple[str, str]] = {
     "place": ("text", "what it happened to; empty where that is no place"),
     "remedy": ("text", "what to do next; empty where there is no advice"),
     "exit_status": ("number", "[the exit status](exit-statuses.md)"),
-    "pid": ("number", "the process that serves the practice nodes"),
+    "practice: nodes": ("list", "the practice nodes"),
+    "practice: nodes[].root": ("text", "the directory in which logins to it start"),
+    "add": ("list", "the command that saves it, word by word"),
+    "pid": ("number or null", "the process that serves the practice nodes"),
 }
 #: Fields that are not looked into: their keys are data.
 LEAVES = {"evidence", "not_kept", "begun", "bundle unpack: counts", "open"}
@@ -314,6 +317,7 @@ def answers(program: Program, practice: Practice) -> Iterator[tuple[str, list[st
     yield "bundle check", words, run("bundle", "check", "notes.tar.zst")
     yield "bundle unpack", words, run("bundle", "unpack", "notes.tar.zst", "--into", "back")
     yield "ledger show", words, run("ledger", "show")
+    yield "practice", words, run("practice", "--root", str(practice.site.root))
     yield "error", words, run("list", "hern:", expect=2)
 
 

@@ -146,10 +146,10 @@ def _tell(site: Site, ports: dict[str, int], json_: bool) -> None:
         say_json(
             {
                 "pid": site.pid(),
-                "nodes": {
-                    node: {"port": port, "root": str(site.home(node)), "add": node_add(site, node, port)}
+                "nodes": [
+                    {"name": node, "port": port, "root": str(site.home(node)), "add": node_add(site, node, port)}
                     for node, port in ports.items()
-                },
+                ],
             }
         )
         return

@@ -404,7 +404,9 @@ async def _of_the_agent(key: str) -> bytes | None:
 
 def _why(node: Node, client: LoginEvents, error: Exception) -> CannotReach:
     """Which step of a login failed, from what the library raised and what was seen before."""
-    name, said = node.name, str(error)
+    name = node.name
+    # The system's own words begin with a number in brackets.
+    said = os.strerror(error.errno).lower() if isinstance(error, OSError) and error.errno else str(error)
     if client.stopped is not None:
         return client.stopped
     if client.host_keys is not None and client.host_keys.objection is not None:
