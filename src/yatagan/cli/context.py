@@ -23,7 +23,7 @@ from yatagan.config.nodes import NodeBook
 from yatagan.config.roots import Roots
 from yatagan.config.settings import ConnectionSettings, Settings, load_settings
 from yatagan.errors import BadPlace, UnknownHostKey
-from yatagan.places import Place, parse_place
+from yatagan.places import NODE_NAME, Place, parse_place
 
 if TYPE_CHECKING:
     from yatagan.keeper.client import Keeper
@@ -108,7 +108,8 @@ class App:
         `new`: something is to be made there, so that a node's name is never taken for a local one.
         """
         place = parse_place(typed)
-        if not place.node and typed in self.nodes() and (new or not os.path.lexists(typed)):
+        meant_for_one = NODE_NAME.fullmatch(typed) and (new or not os.path.lexists(typed))
+        if meant_for_one and typed in self.nodes():
             raise BadPlace(typed, f"is a node: write {typed}:", f"a local {typed} is written ./{typed}")
         return place
 
