@@ -18,7 +18,7 @@ from yatagan.cli.progress import Progress
 from yatagan.errors import Fault
 
 FILES = [StripFile(number, number * 7919 % 5_000_000, StepState.WAITING, 0) for number in range(1, 121)]
-EVIL = b"fen/\x1b[31mplot\n/\xe2\x80\xae" + b"x" * 200
+EVIL = b"M\xc3\xb6\xc3\xb6r/\x1b[31mplot\n/\xe2\x80\xae" + b"x" * 200
 
 
 def rows(progress: Progress, width: int, *, plain: bool = False) -> list[str]:
@@ -57,6 +57,7 @@ def test_five_lines_that_fit(width: int, started: int, share: float, plain: bool
     drawn = rows(progress, width, plain=plain)
     assert 2 <= len(drawn) <= 5 and all(len(line) <= width for line in drawn), drawn
     assert all(line.isprintable() for line in drawn), "no control character reaches the terminal"
+    assert not plain or all(line.isascii() for line in drawn)
     assert len(drawn[0].strip()) == width - 4 and set(drawn[0].strip()) <= set(".-=+#x" if plain else "·░▒▓█×")
     if quiet and width >= 80:
         assert "heron has not answered for 12 s" in drawn[2] and "0 B/s" in drawn[1]

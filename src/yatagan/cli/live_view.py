@@ -84,8 +84,7 @@ class Live:
             fields.pop()
         return "  ".join(fields)
 
-    @staticmethod
-    def _file(file: MovingFile, wide: int) -> Text:
+    def _file(self, file: MovingFile, wide: int) -> Text:
         if file.made:
             amount = "being made"
         elif file.done >= file.size:
@@ -95,6 +94,8 @@ class Live:
         taken = text.duration(time.monotonic() - file.began)
         room = max(8, wide - 2 - _DURATION - 2 - _BYTES - 2 - 1)
         name = text.shorten(text.show(file.label), room)
+        if self._plain:
+            name = name.replace("…", "~").encode("ascii", "replace").decode("ascii")
         return Text(f"  {taken:>{_DURATION}}  {amount:>{_BYTES}}  {name}", style="dim", no_wrap=True)
 
     @contextlib.contextmanager
