@@ -60,7 +60,7 @@ class Live:
         trouble = progress.trouble or progress.quiet
         if trouble:
             style = _style(text.Tone.WARNING)
-            rows.append(Text("  " + trouble, style=style, overflow="ellipsis", no_wrap=True))
+            rows.append(Text("  " + trouble, style=style, overflow="crop" if self._plain else "ellipsis", no_wrap=True))
         rows += [self._file(file, wide) for file in progress.longest(_SHOWN - bool(trouble))]
         return Group(*rows)
 
