@@ -87,7 +87,7 @@ def main() -> None:
             sections = [section(*each, scratch) for each in answers(program, practice)]
         finally:
             program("practice", "--root", str(Path(scratch, "practice")), "--stop")
-    kinds = ", ".join(f"`{kind}`" for kind in sorted({*KINDS.values(), "usage"}))
+    kinds = ", ".join(f"`{kind}`" for kind in sorted({*KINDS.values(), "stopped", "usage"}))
     faults = ", ".join(f"`{fault.value}`" for fault in sorted(Fault))
     PAGE.write_text(HEAD.format(kinds=kinds, faults=faults) + "".join(sections), encoding="utf-8")
 

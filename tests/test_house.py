@@ -141,3 +141,9 @@ def test_a_node_is_sent_modules_of_one_room_in_order(name: str) -> None:
                 first = node.module if isinstance(node, ast.ImportFrom) else node.names[0].name
                 assert (first or "").partition(".")[0] in sys.stdlib_module_names, f"{module} imports {first}"
         loaded.append(module)
+
+
+def test_questions_are_asked_in_one_place() -> None:
+    """Where Ctrl-C works: in a coroutine the first one would only cancel it, and the question would stay."""
+    asking = [path.name for path in MODULES if re.search(r"click\.(confirm|prompt)\(|getpass\(", path.read_text())]
+    assert asking == ["login_questions.py"]

@@ -194,3 +194,16 @@ def interrupted() -> Callable[[Program, Far], str]:
         return str(program.json("batch", "list")["batches"][-1]["batch"])
 
     return make
+
+
+@pytest.mark.parametrize("what", ["remove", "kept remove", "kept restore"])
+def test_ctrl_c_ends_a_question_at_once(program: Program, practice: Practice, what: str) -> None:
+    far = practice.far()
+    program(*far.add)
+    versions(program, far, "first", "second")
+    asked = Terminal(program, *what.split(), f"{far.name}:campaign", "--json")
+    asked.expect("[y/N]")
+    asked.press("\x03")
+    assert asked.end(20) == 4 and '"kind": "stopped"' in asked.seen
+    assert (far.root / "campaign" / "fen" / "b").read_text() == "second"
+    assert len(program.json("kept", "list", f"{far.name}:campaign")["kept"]) == 2

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from yatagan.cli.login_questions import AtTerminal, Unattended, plain_interrupts
+from yatagan.cli.login_questions import AtTerminal, Unattended, confirm
 from yatagan.cli.messages import Explanation
 from yatagan.cli.text import Tone, show, tinted
 from yatagan.config.defects import write_defects_to
@@ -178,8 +178,7 @@ class App:
             f"{error.node} ({show(error.host)}) shows a host key that was not seen before, {error.algorithm}:", err=True
         )
         click.echo("  " + click.style(error.fingerprint, bold=True), err=True)
-        with plain_interrupts():
-            return click.confirm("Is this the key that the site publishes?", default=False, err=True)
+        return confirm("Is this the key that the site publishes?")
 
 
 def run(work: Coroutine[Any, Any, T]) -> T:

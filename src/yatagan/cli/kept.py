@@ -14,6 +14,7 @@ from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, options, run, say_json
 from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.login_questions import confirm
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.scan_progress import EntryCount
@@ -210,7 +211,7 @@ def _may(app: App, question: str, *, yes: bool) -> bool:
         return True
     if not app.questions:
         raise Refused("there is no terminal to ask whether to do that", "add --yes to do it without a question")
-    return click.confirm(question, default=False, err=True)
+    return confirm(question)
 
 
 async def _restore(app: App, wish: _Wish, *, yes: bool, json_: bool) -> int:

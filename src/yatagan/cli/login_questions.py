@@ -118,6 +118,12 @@ def _wait(node: str, seconds: float, reached: LoginProgress) -> str:
             return f"logged in to {node}; its shell has not answered yet ({seconds:.0f} s)"
 
 
+def confirm(question: str) -> bool:
+    """Ask for yes or no at the terminal; no is the default. Ctrl-C ends the command, with click's Abort."""
+    with plain_interrupts():
+        return click.confirm(question, default=False, err=True)
+
+
 @contextlib.contextmanager
 def plain_interrupts() -> Iterator[None]:
     """While a question is open Ctrl-C ends it at once; else it means a clean stop."""

@@ -112,8 +112,8 @@ def _run(arguments: list[str] | None, colour: bool | None) -> int:
     except click.ClickException as error:
         return _fail(error, arguments)
     except (click.Abort, KeyboardInterrupt):
-        click.echo("\nyatagan: stopped", err=True)
-        return 4
+        click.echo(err=True)
+        return _fail(click.Abort(), arguments)
     except OSError as error:  # our own files: configuration, ledger, the terminal
         what = JournalError(str(error.filename or "this machine's disk"), error.strerror or str(error))
         return _fail(what, arguments)
@@ -122,14 +122,17 @@ def _run(arguments: list[str] | None, colour: bool | None) -> int:
 def _fail(error: Exception, arguments: list[str] | None) -> int:
     """Report an error. Returns its exit status."""
     from yatagan.cli.context import fail
-    from yatagan.cli.messages import explain
+    from yatagan.cli.messages import STOPPED, explain
     from yatagan.cli.usage_errors import explain_usage
     from yatagan.errors import YataganError
 
     words = sys.argv[1:] if arguments is None else arguments
     options = words[: words.index("--")] if "--" in words else words
-    known = explain(error) if isinstance(error, YataganError) else None
-    if known is None:
-        assert isinstance(error, click.ClickException)
-        known = explain_usage(error)
+    match error:
+        case YataganError():
+            known = explain(error)
+        case click.ClickException():
+            known = explain_usage(error)
+        case _:
+            known = STOPPED
     return fail(known, json_="--json" in options, lines="--json-lines" in options)

@@ -159,6 +159,9 @@ class Explanation:
         return f"{self.message}; {self.remedy}" if self.remedy else self.message
 
 
+#: Ctrl-C, where nothing is under way that could be gone on with.
+STOPPED = Explanation("stopped", "", ExitStatus.INTERRUPTED, "stopped")
+
 #: The kinds of errors, for scripts; of an error in a store its fault is the kind.
 KINDS: dict[type[e.YataganError], str] = {
     e.CannotReach: "cannot-reach",

@@ -12,6 +12,7 @@ import click
 from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.login_questions import confirm
 from yatagan.cli.pattern_options import expand_place
 from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.scan_progress import EntryCount
@@ -136,7 +137,7 @@ async def _remove(app: App, store: Store, wheres: list[Place], *, yes: bool, jso
             raise Refused(
                 "there is no terminal to ask whether to remove that", "add --yes to remove it without a question"
             )
-        if not click.confirm("Remove this for good?", default=False, err=True):
+        if not confirm("Remove this for good?"):
             click.echo("Nothing was removed.")
             return ExitStatus.GOOD
     failures: list[tuple[bytes, Fault, str]] = []

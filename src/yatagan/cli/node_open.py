@@ -11,6 +11,7 @@ import click
 from yatagan.cli import shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.json_fields import seconds_at
+from yatagan.cli.login_questions import confirm
 from yatagan.config.nodes import Node
 from yatagan.config.units import parse_duration
 from yatagan.errors import BatchInUse, CannotReach
@@ -99,7 +100,8 @@ async def _close(app: App, name: str, *, stop_batches: bool) -> bool:
     except BatchInUse as error:
         if not app.questions:
             raise
-        click.confirm(f"Batch {error.batch} is being carried over this login. Stop it?", abort=True, err=True)
+        if not confirm(f"Batch {error.batch} is being carried over this login. Stop it?"):
+            raise click.Abort from None
         await keeper.close(batches=True)
     return True
 

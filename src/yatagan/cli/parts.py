@@ -17,6 +17,7 @@ from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.login_questions import confirm
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.errors import CONNECTION_FAULTS, Fault, JournalError, Refused, StoreError
 from yatagan.places import Place, batch_of_part, is_ours, name_fields
@@ -176,7 +177,7 @@ async def _remove(app: App, where: Place, *, yes: bool, json_: bool) -> int:
                 raise Refused(
                     "there is no terminal to ask whether to remove them", "add --yes to remove without a question"
                 )
-            if not click.confirm("Remove for good?", default=False, err=True):
+            if not confirm("Remove for good?"):
                 click.echo("Nothing was removed.")
                 return ExitStatus.GOOD
         removed, failures = await _remove_all(store, going)

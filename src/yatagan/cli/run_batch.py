@@ -16,7 +16,7 @@ from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.cli import exit_status, messages, text
 from yatagan.cli.context import App, OpenSession
-from yatagan.cli.login_questions import AtTerminal
+from yatagan.cli.login_questions import AtTerminal, confirm
 from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import view_for
 from yatagan.cli.report import EventLines, Report
@@ -98,7 +98,7 @@ def _carries_again(outcome: BatchCounts) -> bool:
     """Ask whether a destination that is gone is to be made again."""
     where = text.place(outcome.header.destination_node, os.fsencode(outcome.standing.detail))
     click.echo(f"{where} is gone. If it was only renamed, a second one would hold what is still to come.")
-    return click.confirm("Make it again, and carry everything that was in it?", default=False)
+    return confirm("Make it again, and carry everything that was in it?")
 
 
 def summary(app: App, journal: Journal, outcome: BatchCounts, problem: CannotReach | None) -> None:

@@ -11,7 +11,7 @@ import click
 
 from yatagan.cli import text
 from yatagan.cli.context import App
-from yatagan.cli.login_questions import plain_interrupts
+from yatagan.cli.login_questions import confirm
 from yatagan.errors import Refused
 from yatagan.places import Place
 
@@ -53,11 +53,9 @@ class EntryCount:
     def _too_many(self) -> None:
         self._wipe()
         what = f"there are more than {text.number(self._most)} entries in {self._what}"
-        if self._app.questions and not self._quiet:
-            with plain_interrupts():
-                if click.confirm(f"{what[0].upper()}{what[1:]}. Go on?", default=False, err=True):
-                    self._most *= 4
-                    return
+        if self._app.questions and not self._quiet and confirm(f"{what[0].upper()}{what[1:]}. Go on?"):
+            self._most *= 4
+            return
         raise Refused(what, f"choose with --only, or allow more: yatagan config set tree.entries {self._most * 4}")
 
     def _wipe(self) -> None:

@@ -19,7 +19,7 @@ from yatagan.cli.earlier_batch import Earlier, EarlierUse, as_json_earlier, find
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.expectations import expectation_of
 from yatagan.cli.json_fields import batch_json
-from yatagan.cli.login_questions import AtTerminal, plain_interrupts
+from yatagan.cli.login_questions import AtTerminal, confirm
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_view import plan_json, show_plan
 from yatagan.cli.progress import Progress
@@ -326,9 +326,8 @@ async def _plan(
 def _ask_about_newer(plan: Plan, source: Store, destination: Store) -> None:
     """Ask whether newer files are to be replaced."""
     question = f"Replace {text.count(plan.summary.newer, 'newer file')} there? What was there is kept"
-    with plain_interrupts():
-        if click.confirm(question, default=False, err=True):
-            replace_newer(plan, source, destination)
+    if confirm(question):
+        replace_newer(plan, source, destination)
 
 
 def _tell_no_batch(plan: Plan, described: dict[str, Any], report: Report, *, plan_only: bool) -> ExitStatus:
