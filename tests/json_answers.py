@@ -34,7 +34,11 @@ FIELDS: dict[str, tuple[str, str]] = {
     "opened_at": ("time", "since when"),
     "closes_at": ("time", "until when"),
     "process": ("number", "the keeper's process id"),
-    "batches": ("list", "the batches, as `batch show` answers without `steps`"),
+    "batches": (
+        "list",
+        "the batches, as `batch show` answers without `steps`; "
+        "of one whose journal is `damaged` or `unreadable` only its id, that `state` and the `detail`",
+    ),
     "node open: batches": ("list", "batches that are carried over the login now"),
     "node list: batches": ("list", "batches that are carried over the login now"),
     "was_open": ("true or false", "whether there was a login to close"),

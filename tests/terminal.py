@@ -9,6 +9,7 @@ import select
 import subprocess
 import termios
 import time
+from pathlib import Path
 
 from conftest import YATAGAN, Practice, Program
 
@@ -57,8 +58,18 @@ class Terminal:
         os.write(self._master, text.encode() + b"\n")
 
     def press(self, keys: str) -> None:
-        """Press keys."""
+        """Press keys, once it waits: Python hears no Ctrl-C between writing a question and reading the answer."""
+        end = time.monotonic() + 10
+        while not self._waits() and time.monotonic() < end:
+            time.sleep(0.01)
         os.write(self._master, keys.encode())
+
+    def _waits(self) -> bool:
+        """Whether its main thread sleeps, or it has ended."""
+        try:
+            return Path(f"/proc/{self._child.pid}/stat").read_text().rpartition(")")[2].split()[0] != "R"
+        except OSError:
+            return True
 
     def end(self, seconds: float = 60) -> int:
         """Read to the end; the exit status."""

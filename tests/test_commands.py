@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
 import os
+import sqlite3
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 import click
 import pytest
 
 from conftest import YATAGAN, Far, Program
 from yatagan.cli.main import program as root_command
+from yatagan.errors import YataganError
 
 pytestmark = pytest.mark.kept("practice", "openssh")
 
@@ -35,6 +39,27 @@ def test_every_command_has_help_with_an_example(words: tuple[str, ...]) -> None:
     assert command.help and command.epilog and f"yatagan {' '.join(words)}" in command.epilog
     options = {name for parameter in command.params for name in parameter.opts}
     assert "--json" in options or words in (("demo",), ("completion",))
+
+
+def test_no_value_of_an_option_is_too_strange(
+    monkeypatch: pytest.MonkeyPatch, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """Each is taken, or refused in words: in this process, where any other error would come through."""
+    monkeypatch.setenv("YATAGAN_HOME", str(tmp_path / "home"))
+    monkeypatch.chdir(tmp_path)
+    tried = 0
+    for words in every_command(root_command):
+        command: Any = root_command
+        for word in words:
+            command = command.get_command(click.Context(command), word)
+        needed = ["nowhere"] * sum(each.required for each in command.params if isinstance(each, click.Argument))
+        texts = [each for each in command.params if isinstance(each, click.Option) and not each.is_flag]
+        for option in texts if words != ("practice",) else ():
+            for strange in ("", "foo", "inf", "nan", "-1", "9" * 400, "1e999", "a\nb", "/"):
+                with contextlib.suppress(YataganError, click.ClickException, click.exceptions.Exit):
+                    root_command.main([*words, *needed, option.opts[0], strange], "yatagan", standalone_mode=False)
+                tried += 1
+    assert tried > 300 and "Traceback" not in capsys.readouterr().err
 
 
 def test_version_and_help_without_a_home(tmp_path: Path) -> None:
@@ -86,6 +111,30 @@ def test_a_damaged_journal_hides_no_other_batch(program: Program) -> None:
     assert states == {names[0]: "damaged", names[1]: "finished"}
     assert "stage again" in program("batch", "show", names[0], expect=1).stderr
     program("batch", "show", names[1])
+
+
+@pytest.mark.parametrize("how", ["damaged", "of another version", "out of reach"])
+def test_of_what_cannot_be_read_only_the_damaged_can_be_forgotten(program: Program, how: str) -> None:
+    """A batch that another version or a mended disk could still read is not lost by a word."""
+    (program.directory / "a").write_text("a")
+    batch = program.json("stage", "a", "one")["batch"]["batch"]
+    journal = program.home / "batches" / batch / "journal.db"
+    if how == "damaged":
+        journal.write_bytes(b"rubbish " * 100)
+        assert program.json("batch", "remove", batch)["removed"] == [batch]
+        assert program.json("batch", "list")["batches"] == []
+        return
+    if how == "of another version":
+        with sqlite3.connect(journal) as newer:
+            newer.execute("PRAGMA user_version = 999")
+        said, status, state = "written by another version", 1, "unreadable"
+    else:
+        journal.unlink()
+        journal.mkdir()
+        said, status, state = "cannot be written or read", 4, "unreadable"
+    assert said in program("batch", "remove", batch, expect=status).stderr
+    assert journal.exists()
+    assert program.json("batch", "list", expect=1)["batches"][0]["state"] == state
 
 
 def test_a_damaged_journal_keeps_no_other_batch_from_going_on(program: Program) -> None:

@@ -112,6 +112,14 @@ class BadConfig(YataganError):
         self.remedy = remedy
 
 
+class NodeMeant(YataganError):
+    """A node's name was typed as a place, without its colon."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__(name)
+        self.name = name
+
+
 class UnknownNode(YataganError):
     """No node is saved under this name. `known` lists those that are."""
 
@@ -218,6 +226,13 @@ class JournalError(YataganError):
         self.detail = detail
         self.damaged = damaged
         self.batch = batch
+
+
+class OtherVersion(JournalError):
+    """The journal of a batch is whole, but has a form that this version does not know."""
+
+    def __init__(self, file: str, form: int) -> None:
+        super().__init__(file, f"it was written by another version (format {form})")
 
 
 class BatchInUse(YataganError):

@@ -19,7 +19,7 @@ from yatagan.batches.journal_rows import ADDED, FORMAT, SCHEMA, Shape, row_of, s
 from yatagan.batches.states import BatchState, batch_may_move
 from yatagan.batches.steps import Change, Prove, SessionWriters, Step
 from yatagan.config.home import sync_directory
-from yatagan.errors import Fault, JournalError
+from yatagan.errors import Fault, JournalError, OtherVersion
 
 #: File systems of other machines, by the names that /proc/mounts gives them.
 _NETWORK = ("nfs", "cifs", "smb", "lustre", "gpfs", "beegfs", "ceph", "fuse.", "afs", "9p", "panfs")
@@ -84,7 +84,7 @@ class Journal(JournalReading):
         except sqlite3.Error as error:
             raise as_journal_error(str(file), error) from error
         if version != FORMAT:
-            raise JournalError(str(file), f"it was written by another version (format {version})", damaged=True)
+            raise OtherVersion(str(file), version)
         return journal
 
     @classmethod

@@ -46,23 +46,26 @@ def batch_command() -> None:
 def list_(json_: bool) -> None:
     """Show all batches, oldest first."""
     app = App.start()
-    rows, damaged = [], []
+    rows, unread = [], []
     for batch in Batches(app.home.batches):
         try:
             rows.append((batch, _outcome(batch)))
         except JournalError as error:
-            damaged.append((batch, error))
+            unread.append((batch, error))
     if json_:
-        broken = [{"batch": batch.name, "state": "damaged", "detail": why.detail} for batch, why in damaged]
+        broken = [
+            {"batch": batch.name, "state": "damaged" if why.damaged else "unreadable", "detail": why.detail}
+            for batch, why in unread
+        ]
         known = [batch_json(outcome, carried=batch.is_carried()) for batch, outcome in rows]
         say_json({"batches": known + broken})
-    elif not rows and not damaged:
+    elif not rows and not unread:
         click.echo("There is no batch yet. Make one with: yatagan stage SOURCE… DESTINATION")
     elif rows:
         _table(rows)
-    for _, why in damaged:
+    for _, why in unread:
         text.warn(str(messages.explain(why)))
-    if damaged:
+    if unread:
         raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
 
 

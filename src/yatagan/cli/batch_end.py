@@ -16,15 +16,15 @@ from yatagan.batches.counts import outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState
 from yatagan.cli import messages, run_batch, shell_completion, text
-from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.cli.context import App, as_json, no_questions, run, say_json, written
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.json_fields import batch_json
-from yatagan.cli.kept import age_in_seconds
+from yatagan.config.units import parse_duration
 from yatagan.engine.recording import record
-from yatagan.errors import BatchInUse, CannotReach, JournalError, Refused, YataganError
+from yatagan.errors import BatchInUse, CannotReach, JournalError, Refused, StoreError, YataganError
 from yatagan.ledger.records import Ledger
 from yatagan.places import Place
-from yatagan.planning.takeover import left_parts, remove_parts
+from yatagan.planning.takeover import count_parts, part_names, remove_parts
 from yatagan.stores.interface import Store
 
 #: Seconds that a batch may take to stop: what has arrived is made safe first.
@@ -113,7 +113,10 @@ Examples:
 )
 @click.argument("ids", nargs=-1, metavar="[ID]...", shell_complete=shell_completion.batches)
 @click.option(
-    "--older-than", metavar="AGE", callback=age_in_seconds, help="All that were made longer ago than this, such as 90d."
+    "--older-than",
+    metavar="AGE",
+    callback=written(parse_duration, 0.0),
+    help="All that were made longer ago than this, such as 90d.",
 )
 @no_questions
 @as_json
@@ -144,14 +147,14 @@ def _aged(batches: Batches, age: float) -> list[Batch]:
 
 
 async def _remove(app: App, chosen: Sequence[Batch], *, named: bool, json_: bool) -> int:
-    """Forget batches, each unless it is refused; with `named` the first refusal is an error if nothing is gone."""
+    """Forget batches, each unless it is refused. Raises why, where the only one that is `named` is refused."""
     removed: list[str] = []
     refused: list[tuple[Batch, YataganError]] = []
     for batch in chosen:
         try:
             await _forget(app, batch)
             removed.append(batch.name)
-        except (Refused, CannotReach, BatchInUse) as error:
+        except (Refused, CannotReach, BatchInUse, StoreError, JournalError) as error:
             if named and len(chosen) == 1:
                 raise
             refused.append((batch, error))
@@ -159,20 +162,23 @@ async def _remove(app: App, chosen: Sequence[Batch], *, named: bool, json_: bool
         why = [{"batch": batch.name, "reason": messages.explain(refusal).message} for batch, refusal in refused]
         say_json({"removed": removed, "refused": why})
     else:
-        click.echo(f"Forgot {text.count(len(removed), 'batch', 'batches')}." if removed else "No batch was forgotten.")
+        forgot = f"Forgot {text.count(len(removed), 'batch', 'batches')}; what was carried stays, and the ledger too."
+        click.echo(forgot if removed else "No batch was forgotten.")
         for _, refusal in refused:
             text.warn(str(messages.explain(refusal)))
     return ExitStatus.DIFFERENCES if refused else ExitStatus.GOOD
 
 
 async def _forget(app: App, batch: Batch) -> None:
-    """Forget a batch. Raises Refused, CannotReach, BatchInUse."""
+    """Forget a batch. Raises Refused, CannotReach, BatchInUse, StoreError, JournalError."""
     batch.lock()
     try:
         try:
             journal = batch.journal()
-        except JournalError:
-            batch.delete()  # a damaged one says nothing that could be lost
+        except JournalError as error:
+            if not error.damaged:
+                raise
+            batch.delete()  # what it says cannot be read by anybody
             return
         with contextlib.closing(journal):
             if (state := journal.standing().state) not in _ENDED:
@@ -187,15 +193,15 @@ async def _forget(app: App, batch: Batch) -> None:
 
 async def _refuse_parts(app: App, batch: Batch, journal: Journal) -> None:
     """Raise Refused while a batch has unfinished files at its destination."""
-    if not any(True for _ in left_parts(journal)):
+    if next(part_names(journal), None) is None:
         return
     store = await _destination(app, journal)
     try:
-        there = [part for part in left_parts(journal) if await store.look(part) is not None]
+        there = await count_parts(journal, store)
     finally:
         await store.close()
     if there:
         header = journal.header()
         remove = text.command("parts", "remove", Place(header.destination_node, header.destination))
-        many = text.count(len(there), "unfinished file")
+        many = text.count(there, "unfinished file")
         raise Refused(f"batch {batch.name} has {many} at its destination", f"remove them first: {remove}")

@@ -13,13 +13,14 @@ from yatagan.batches.batch_store import new_name
 from yatagan.bundles.by_node import make_there
 from yatagan.bundles.make import BundleContents, MadeBundle, Recipe, make
 from yatagan.cli import bundle_view, messages, shell_completion, text
-from yatagan.cli.context import App, as_json, no_questions, one_of, run
+from yatagan.cli.context import App, as_json, no_questions, one_of, run, written
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import view_for
 from yatagan.cli.scan_progress import EntryCount
+from yatagan.config.units import parse_moment
 from yatagan.errors import CONNECTION_FAULTS, BadPlace, Fault, Refused, StoreError
 from yatagan.ledger.records import Ledger, RecordKind, record_name
 from yatagan.places import Place, name_fields
@@ -72,7 +73,12 @@ Anyone can unpack it:  tar xf fen.tar.zst""",
     is_flag=True,
     help="Leave out owners, so that the same tree gives the same bytes for every user.",
 )
-@click.option("--cap-times-at", metavar="SECONDS", type=float, help="Later times become this one (seconds since 1970).")
+@click.option(
+    "--cap-times-at",
+    metavar="SECONDS",
+    callback=written(parse_moment),
+    help="Later times become this one (seconds since 1970).",
+)
 @choosing
 @no_questions
 @as_json
@@ -82,7 +88,7 @@ def make_command(
     form: str | None,
     level: int | None,
     reproducible: bool,
-    cap_times_at: float | None,
+    cap_times_at: int | None,
     only: tuple[str, ...],
     skip: tuple[str, ...],
     no_questions: bool,
@@ -97,7 +103,7 @@ def make_command(
     sources = [app.place(each) for each in directories]
     wanted = app.place(output, new=True) if output else Place(sources[0].node, b"")
     target, chosen = _target(sources, wanted, output, Form(form) if form else None)
-    manner = HeaderOptions(reproducible, round(cap_times_at * 1e9) if cap_times_at is not None else None)
+    manner = HeaderOptions(reproducible, cap_times_at)
     recipe = Recipe(chosen, _level(chosen, level), manner, max(2, os.cpu_count() or 1), new_name())
     status = run(_make(app, sources, target, recipe, parse_choice(only, skip), json_))
     if status:

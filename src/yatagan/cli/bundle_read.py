@@ -14,7 +14,7 @@ from yatagan.bundles.by_node import unpack_there
 from yatagan.bundles.read import ReadResult, UnpackRequest, check, list_members, open_bundle, unpack
 from yatagan.bundles.threads import in_thread
 from yatagan.cli import bundle_view, shell_completion, text
-from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.cli.context import App, as_json, no_questions, run, say_json, written
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_warnings import refuse_read_only
@@ -128,7 +128,12 @@ Examples:
 )
 @click.option("--salvage", is_flag=True, help="Where the archive is damaged, go on behind the damage.")
 @click.option("--links-out", is_flag=True, help="Make links that lead out of the directory, too.")
-@click.option("--size-limit", metavar="SIZE", help="Write no more than this. Default: the free space of the disk.")
+@click.option(
+    "--size-limit",
+    callback=written(parse_size),
+    metavar="SIZE",
+    help="Write no more than this, such as 20GB. Default: the free space of the disk.",
+)
 @click.option(
     "--ratio-limit",
     type=click.IntRange(min=1),
@@ -145,7 +150,7 @@ def unpack_command(
     if_there: str,
     salvage: bool,
     links_out: bool,
-    size_limit: str | None,
+    size_limit: int | None,
     ratio_limit: int,
     only: tuple[str, ...],
     skip: tuple[str, ...],
@@ -158,9 +163,8 @@ def unpack_command(
     already is left alone.
     """
     app = App.start(questions=not no_questions)
-    limit = parse_size(size_limit) if size_limit is not None else None
     run_name = new_name()
-    manner = unpacking.UnpackOptions(run_name, if_there, links_out, limit, sync_disk=True)
+    manner = unpacking.UnpackOptions(run_name, if_there, links_out, size_limit, sync_disk=True)
     wish = UnpackRequest(parse_choice(only, skip), manner, ratio_limit, salvage)
     status = run(_unpack(app, app.place(place), app.place(into or ".", new=True), wish, json_))
     if status:

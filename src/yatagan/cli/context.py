@@ -22,7 +22,7 @@ from yatagan.config.home import Home, find_project
 from yatagan.config.nodes import NodeBook
 from yatagan.config.roots import Roots
 from yatagan.config.settings import ConnectionSettings, Settings, load_settings
-from yatagan.errors import BadPlace, UnknownHostKey
+from yatagan.errors import NodeMeant, Refused, UnknownHostKey
 from yatagan.places import NODE_NAME, Place, parse_place
 
 if TYPE_CHECKING:
@@ -90,6 +90,17 @@ class App:
         """Whether there is a terminal to ask at."""
         return isinstance(self.answers, AtTerminal)
 
+    def may(self, question: str, *, yes: bool) -> bool:
+        """Whether to do what cannot be undone: asked unless `yes` was said.
+
+        Raises Refused without a terminal.
+        """
+        if yes:
+            return True
+        if not self.questions:
+            raise Refused("there is no terminal to ask whether to do that", "add --yes to do it without a question")
+        return confirm(question)
+
     def settings(self) -> Settings:
         """What settings.toml says."""
         return load_settings(self.home)
@@ -103,14 +114,14 @@ class App:
         return NodeBook(self.home.nodes_file)
 
     def place(self, typed: str, *, new: bool = False) -> Place:
-        """A place as typed. Raises BadPlace, also for a node's name without its colon.
+        """A place as typed. Raises BadPlace, and NodeMeant for a node's name without its colon.
 
         `new`: something is to be made there, so that a node's name is never taken for a local one.
         """
         place = parse_place(typed)
         meant_for_one = NODE_NAME.fullmatch(typed) and (new or not os.path.lexists(typed))
         if meant_for_one and typed in self.nodes():
-            raise BadPlace(typed, f"is a node: write {typed}:", f"a local {typed} is written ./{typed}")
+            raise NodeMeant(typed)
         return place
 
     def roots(self) -> Roots:
@@ -223,6 +234,21 @@ def fail(error: Explanation, *, json_: bool, lines: bool = False) -> int:
 def one_of(kind: type[StrEnum]) -> click.Choice[str]:
     """An option type for the values of an enumeration."""
     return click.Choice([each.value for each in kind])
+
+
+def written(read: Callable[[str], T], absent: T | None = None) -> Callable[[click.Context, click.Parameter, Any], Any]:
+    """A callback for an option: what `read` makes of its text, `absent` without it.
+
+    A ValueError says what the user is told: the callback raises click's error.
+    """
+
+    def convert(context: click.Context, option: click.Parameter, text: str | None) -> T | None:
+        try:
+            return read(text) if text is not None else absent
+        except ValueError as error:
+            raise click.BadParameter(str(error), context, option) from None
+
+    return convert
 
 
 def checked(make: Callable[[], T]) -> T:

@@ -12,14 +12,13 @@ import click
 from yatagan.batches.batch_store import new_name
 from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.command_group import CommandGroup
-from yatagan.cli.context import App, as_json, no_questions, options, run, say_json
+from yatagan.cli.context import App, as_json, no_questions, options, run, say_json, written
 from yatagan.cli.exit_status import ExitStatus
-from yatagan.cli.login_questions import confirm
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.config.units import parse_duration
-from yatagan.errors import CONNECTION_FAULTS, Fault, Refused, StoreError
+from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
 from yatagan.places import Place, holds, name_fields
 from yatagan.stores.interface import Store
 from yatagan.trees import kept as kept_files
@@ -30,18 +29,10 @@ from yatagan.trees.patterns import Choice
 _FAILURES_SHOWN = 10
 
 
-def age_in_seconds(ctx: click.Context, param: click.Parameter, value: str | None) -> float:
-    """An age in seconds, 0 for none. Raises click's error."""
-    try:
-        return parse_duration(value) if value is not None else 0.0
-    except ValueError as error:
-        raise click.BadParameter(str(error)) from None
-
-
 _older_than = click.option(
     "--older-than",
     metavar="AGE",
-    callback=age_in_seconds,
+    callback=written(parse_duration, 0.0),
     help="Only what was replaced longer ago than this, such as 30d.",
 )
 _batch = click.option("--batch", metavar="ID", default="", help="Only what this batch has replaced.")
@@ -205,15 +196,6 @@ def _nothing(where: Place) -> StoreError:
     return StoreError(Fault.NOT_KEPT, where.path or b".", store=where.node)
 
 
-def _may(app: App, question: str, *, yes: bool) -> bool:
-    """Ask. Raises Refused without a terminal."""
-    if yes:
-        return True
-    if not app.questions:
-        raise Refused("there is no terminal to ask whether to do that", "add --yes to do it without a question")
-    return confirm(question)
-
-
 async def _restore(app: App, wish: _Wish, *, yes: bool, json_: bool) -> int:
     store = await app.open(app.source(wish.where, commands=False, writing=True))
     try:
@@ -222,7 +204,7 @@ async def _restore(app: App, wish: _Wish, *, yes: bool, json_: bool) -> int:
             raise _nothing(wish.where)
         await _refuse_read_only(app, store, wish.where, found)
         question = f"Bring back {_totals(found)}? What has their names by now is kept in turn"
-        if len(found) > 1 and not _may(app, question, yes=yes):
+        if len(found) > 1 and not app.may(question, yes=yes):
             click.echo("Nothing was brought back.")
             return ExitStatus.GOOD
         batch, done, failures = new_name(), [], []
@@ -256,7 +238,7 @@ async def _remove(app: App, wish: _Wish, *, yes: bool, json_: bool) -> int:
     try:
         found = await _find(app, store, wish, quiet=json_)
         await _refuse_read_only(app, store, wish.where, found)
-        if found and not _may(app, f"Remove {_totals(found)}, for good?", yes=yes):
+        if found and not app.may(f"Remove {_totals(found)}, for good?", yes=yes):
             click.echo("Nothing was removed.")
             return ExitStatus.GOOD
         gone = await kept_files.remove_kept(store, found, lambda *failure: failures.append(failure))

@@ -174,9 +174,11 @@ KINDS: dict[type[e.YataganError], str] = {
     e.BadPlace: "bad-place",
     e.BadConfig: "bad-config",
     e.UnknownNode: "unknown-node",
+    e.NodeMeant: "node-without-colon",
     e.NoSuchBatch: "no-such-batch",
     e.BatchInUse: "batch-in-use",
     e.JournalError: "journal",
+    e.OtherVersion: "other-version",
     e.Refused: "refused",
     e.BadArchive: "bad-archive",
     e.ArchiveTooLarge: "archive-too-large",
@@ -200,7 +202,7 @@ def _place_of(error: e.YataganError) -> str:
             return show(error.text)
         case e.CannotReach():
             return error.node
-        case e.UnknownNode():
+        case e.UnknownNode() | e.NodeMeant():
             return show(error.name)
         case e.BadConfig() | e.JournalError():
             return show(error.file)
@@ -220,9 +222,10 @@ def _explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
             where = place(error.store, error.path) if error.path else error.store or "this machine"
             return f"{where}: {fault(error.fault, error.detail)}", remedy(error.fault, error.detail), status
         case e.BadPlace():
-            # "heron is a node", but "heron:x: there is no such area"
-            colon = "" if error.why.startswith("is ") else ":"
-            return f"{show(error.text)}{colon} {error.why}", error.remedy, ExitStatus.USAGE
+            return f"{show(error.text)}: {error.why}", error.remedy, ExitStatus.USAGE
+        case e.NodeMeant():
+            local = f"a local {error.name} is written ./{error.name}"
+            return f"{error.name} is a node: write {error.name}:", local, ExitStatus.USAGE
         case e.BadConfig():
             return f"{show(error.file)}: {show(error.why)}", error.remedy, ExitStatus.USAGE
         case e.UnknownNode():
@@ -240,6 +243,12 @@ def _explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
                 if error.left_by
                 else f"see how far it is: {command('batch', 'show', error.batch)}",
                 ExitStatus.REFUSED,
+            )
+        case e.OtherVersion():
+            return (
+                f"{show(error.file)} was written by another version of Yatagan",
+                "use that version for this batch; or stage again with this one, and only what is missing moves",
+                ExitStatus.DIFFERENCES,
             )
         case e.JournalError():
             return _explain_journal(error)

@@ -12,12 +12,11 @@ import click
 from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
-from yatagan.cli.login_questions import confirm
 from yatagan.cli.pattern_options import expand_place
 from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.config.areas import split_area
-from yatagan.errors import BadPlace, Fault, Refused, StoreError
+from yatagan.errors import BadPlace, Fault, StoreError
 from yatagan.places import Place, name_fields
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees import housekeeping
@@ -132,14 +131,9 @@ async def _remove(app: App, store: Store, wheres: list[Place], *, yes: bool, jso
     if not json_:
         for removal in removals:
             click.echo(f"{text.place(removal.where.node, removal.tree.root)}: {removal.counts}")
-    if not yes:
-        if not app.questions:
-            raise Refused(
-                "there is no terminal to ask whether to remove that", "add --yes to remove it without a question"
-            )
-        if not confirm("Remove this for good?"):
-            click.echo("Nothing was removed.")
-            return ExitStatus.GOOD
+    if not app.may("Remove this for good?", yes=yes):
+        click.echo("Nothing was removed.")
+        return ExitStatus.GOOD
     failures: list[tuple[bytes, Fault, str]] = []
     removed = 0
     for removal in removals:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from yatagan.cli import shell_completion, text
-from yatagan.cli.context import App, as_json, no_questions, run, say_json
+from yatagan.cli.context import App, as_json, no_questions, run, say_json, written
 from yatagan.cli.json_fields import seconds_at
 from yatagan.cli.login_questions import confirm
 from yatagan.config.nodes import Node
@@ -24,14 +24,11 @@ if TYPE_CHECKING:
 _LONGEST = 7 * 86400.0
 
 
-def _span(ctx: click.Context, param: click.Parameter, value: str) -> float:
-    """A duration in seconds. Raises click's error."""
-    try:
-        seconds = parse_duration(value)
-    except ValueError as error:
-        raise click.BadParameter(str(error)) from None
+def _span(text: str) -> float:
+    """How long a login is to be held open, in seconds. Raises ValueError."""
+    seconds = parse_duration(text)
     if not 0 < seconds <= _LONGEST:
-        raise click.BadParameter("a login can be held open for up to 7d")
+        raise ValueError("a login can be held open for up to 7d")
     return seconds
 
 
@@ -40,7 +37,7 @@ def _span(ctx: click.Context, param: click.Parameter, value: str) -> float:
 @click.option(
     "--for",
     "span",
-    callback=_span,
+    callback=written(_span),
     metavar="SPAN",
     default="8h",
     show_default=True,

@@ -17,7 +17,6 @@ from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
-from yatagan.cli.login_questions import confirm
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.errors import CONNECTION_FAULTS, Fault, JournalError, Refused, StoreError
 from yatagan.places import Place, batch_of_part, is_ours, name_fields
@@ -172,14 +171,9 @@ async def _remove(app: App, where: Place, *, yes: bool, json_: bool) -> int:
         going = [part for part in found if named or part.prospect is PartOwner.DEAD]
         if going and not json_:
             _show(where, going)
-        if going and not yes:
-            if not app.questions:
-                raise Refused(
-                    "there is no terminal to ask whether to remove them", "add --yes to remove without a question"
-                )
-            if not confirm("Remove for good?"):
-                click.echo("Nothing was removed.")
-                return ExitStatus.GOOD
+        if going and not app.may("Remove for good?", yes=yes):
+            click.echo("Nothing was removed.")
+            return ExitStatus.GOOD
         removed, failures = await _remove_all(store, going)
     finally:
         await store.close()

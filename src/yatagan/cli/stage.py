@@ -14,7 +14,7 @@ from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.journal_data import Header
 from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.cli import exit_status, messages, plan_warnings, run_batch, shell_completion, text
-from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
+from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json, written
 from yatagan.cli.earlier_batch import Earlier, EarlierUse, as_json_earlier, find_earlier, held
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.expectations import expectation_of
@@ -38,14 +38,6 @@ from yatagan.planning.planner import ContentsComparison, make_plan, replace_newe
 from yatagan.stores.interface import Store
 from yatagan.trees.not_kept import find_unkept
 from yatagan.trees.remembered_digests import RememberedDigests
-
-
-def _rate(ctx: click.Context, param: click.Parameter, value: str | None) -> int:
-    """A rate limit in bytes a second, 0 for none. Raises click's error."""
-    try:
-        return parse_rate(value) if value is not None else 0
-    except ValueError as error:
-        raise click.BadParameter(str(error)) from None
 
 
 @click.command(
@@ -128,7 +120,12 @@ Examples:
     show_default=True,
     help="Proof of contents: by the node (on-node), by reading back, or none; auto is the best that the node allows.",
 )
-@click.option("--max-rate", callback=_rate, metavar="RATE", help="Send or fetch no faster than this, such as 20MB/s.")
+@click.option(
+    "--max-rate",
+    callback=written(parse_rate, 0),
+    metavar="RATE",
+    help="Send or fetch no faster than this, such as 20MB/s.",
+)
 @click.option("--quiet", is_flag=True, help="Show nothing but what goes wrong.")
 @no_questions
 @as_json

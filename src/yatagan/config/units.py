@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import re
+from decimal import Decimal
 
+#: Digits of a number that somebody could mean; more would be no number of ours.
+_NUMBER = r"\d{1,15}(?:\.\d{1,9})?"
 _UNITS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0}
 _FACTORS = {"": 1, "K": 10**3, "M": 10**6, "G": 10**9, "T": 10**12}
-_SIZE = re.compile(r"\s*(\d+(?:\.\d+)?)\s*([kKMGT]?)[bB]?(?:/s)?\s*")
-_DURATION = re.compile(r"\s*(\d+(?:\.\d+)?)\s*(ms|s|m|h|d)\s*")
+_SIZE = re.compile(rf"\s*({_NUMBER})\s*([kKMGT]?)[bB]?(?:/s)?\s*")
+_MOMENT = re.compile(_NUMBER)
+_DURATION = re.compile(rf"\s*({_NUMBER})\s*(ms|s|m|h|d)\s*")
 
 
 def parse_duration(text: str) -> float:
@@ -35,6 +39,13 @@ def parse_rate(text: str) -> int:
     if rate < 1000:
         raise ValueError(f"{text!r} is no rate: write 20MB/s or 500kB/s, and no less than 1kB/s")
     return rate
+
+
+def parse_moment(text: str) -> int:
+    """A time in nanoseconds from seconds since 1970, such as `1767225600` or `1767225600.5`. Raises ValueError."""
+    if not _MOMENT.fullmatch(text):
+        raise ValueError(f"{text!r} is no time; write seconds since 1970, such as 1767225600")
+    return round(Decimal(text) * 10**9)
 
 
 def parse_count(text: str) -> int:

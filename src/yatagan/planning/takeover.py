@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Awaitable, Callable, Iterable, Iterator
 from dataclasses import replace
 from hashlib import blake2b
 from itertools import islice
@@ -21,8 +21,8 @@ from yatagan.stores.interface import Store
 _THINGS = frozenset({StepKind.FILE, StepKind.LINK, StepKind.DIRECTORY})
 #: States in which a step needs nothing more.
 _DONE = frozenset({StepState.IN_PLACE, StepState.LEFT, StepState.NOT_CARRIED})
-#: Part files that are removed at once.
-_REMOVALS_AT_ONCE = 64
+#: Part files that are removed or looked for at once.
+_PARTS_AT_ONCE = 64
 _NOT_DONE = tuple(state for state in StepState if state not in _DONE)
 
 
@@ -113,25 +113,17 @@ def _continues(step: Step, old: Step) -> bool:
     return alone and step.source == old.source and step.facts.same_as(old.facts)
 
 
-def left_parts(journal: Journal) -> Iterator[bytes]:
-    """Part files that a batch which has ended may have left, by their paths."""
-    for step in journal.steps(*_NOT_DONE):
-        if step.generation:
-            yield step.part(journal.header().id)
-
-
 def left_behind(batches: Batches, node: str) -> Iterator[tuple[bytes, bytes]]:
     """Part files that ended batches may have left on a node, as (destination, path)."""
     for _, journal in batches.opened():
         header, state = journal.header(), journal.standing().state
         if header.destination_node == node and state in (BatchState.FINISHED, BatchState.CANCELLED):
-            for part in left_parts(journal):
+            for part in part_names(journal):
                 yield header.destination, part
 
 
 async def remove_parts(journal: Journal, destination: Store, keep: frozenset[bytes] = frozenset()) -> int:
     """Remove the part files of a batch except those in `keep`. Returns how many; what cannot be removed stays."""
-    removed, names = 0, _part_names(journal)
 
     async def remove(part: bytes) -> bool:
         with contextlib.suppress(StoreError):
@@ -139,12 +131,27 @@ async def remove_parts(journal: Journal, destination: Store, keep: frozenset[byt
             return True
         return False
 
-    while some := list(islice(names, _REMOVALS_AT_ONCE)):
-        removed += sum(await asyncio.gather(*(remove(part) for part in some if part not in keep)))
-    return removed
+    return await _count((part for part in part_names(journal) if part not in keep), remove)
 
 
-def _part_names(journal: Journal) -> Iterator[bytes]:
+async def count_parts(journal: Journal, destination: Store) -> int:
+    """How many part files a batch has left there. Raises StoreError."""
+
+    async def is_there(part: bytes) -> bool:
+        return await destination.look(part) is not None
+
+    return await _count(part_names(journal), is_there)
+
+
+async def _count(parts: Iterator[bytes], test: Callable[[bytes], Awaitable[bool]]) -> int:
+    """Of how many part files this is true, asked of several at once."""
+    count = 0
+    while some := list(islice(parts, _PARTS_AT_ONCE)):
+        count += sum(await asyncio.gather(*(test(part) for part in some)))
+    return count
+
+
+def part_names(journal: Journal) -> Iterator[bytes]:
     """The path of every part file that a batch may have left."""
     batch = journal.header().id
     bundles = {step.number: step.generation for step in journal.of_kind(StepKind.BUNDLE)}
