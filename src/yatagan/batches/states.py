@@ -92,6 +92,12 @@ BATCH_MOVES: dict[BatchState, frozenset[BatchState]] = {
 #: A step in one of these is done with, whatever the outcome.
 SETTLED = frozenset({_S.IN_PLACE, _S.LEFT, _S.NOT_CARRIED, _S.FAILED})
 
+#: A batch in one of these does nothing by itself any more.
+ENDED = frozenset({_B.FINISHED, _B.CANCELLED})
+
+#: A batch is in one of these only while a process carries it; where none does, it was interrupted.
+CARRIED = frozenset({_B.QUEUED, _B.MOVING})
+
 
 def may_move(old: StepState, new: StepState) -> bool:
     """Whether a step may go from one state to another. Staying is always allowed."""

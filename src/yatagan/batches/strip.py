@@ -56,6 +56,8 @@ class Strip:
     def __init__(self, files: Iterable[StripFile]) -> None:
         #: Where the file of a step begins, by its number; the next number's begins where it ends.
         self._starts = array("Q", [0])
+        #: The size of the file that was appended last.
+        self._last = 0
         self._states = bytearray(1)
         self._members: dict[int, array[int]] = {}
         self._weights = [[0.0] * _SLOTS for _ in CellState]
@@ -76,8 +78,6 @@ class Strip:
             self._weights[CellState.WAITING] = [self._per_slot] * _SLOTS
         for number, state in settled:
             self.reach(number, state)
-
-    _last = 0
 
     def _append(self, number: int, size: int) -> None:
         """Add a file; numbers between are of steps that are no files."""
@@ -114,7 +114,7 @@ class Strip:
             self._failed.discard(number)
 
     def move(self, number: int, done: int) -> None:
-        """So many bytes of a file are acknowledged, or were there already."""
+        """Take in that `done` bytes of a file are acknowledged, or were there already."""
         if number not in self or self._states[number] != CellState.WAITING:
             return
         start, end = self._starts[number], self._starts[number + 1]
@@ -130,7 +130,7 @@ class Strip:
             self.move(number, int(share * (self._starts[number + 1] - self._starts[number])))
 
     def move_stored(self, bundle: int, share: float) -> None:
-        """So much of a stored bundle is on the way, whose files are next to each other in the plan."""
+        """Take in that a share, 0 to 1, of a stored bundle is on the way. Its files follow each other in the plan."""
         members = self._members.get(bundle)
         if not members:
             return

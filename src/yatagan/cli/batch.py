@@ -10,7 +10,7 @@ from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
-from yatagan.batches.states import BatchState, StepState
+from yatagan.batches.states import CARRIED, ENDED, BatchState, StepState
 from yatagan.batches.steps import Prove, Step, StepKind
 from yatagan.batches.strip import Strip, StripFile
 from yatagan.cli import exit_status, messages, run_batch, shell_completion, text
@@ -143,7 +143,7 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: BatchCounts) -> Non
     header = outcome.header
     click.echo(click.style(f"Batch {batch.name}: ", bold=True) + run_batch.tinted(outcome, _state(batch, outcome)))
     run_batch.show_strip(journal, _SHOWN_CELLS)
-    goes_on = outcome.standing.state not in (BatchState.FINISHED, BatchState.CANCELLED)
+    goes_on = outcome.standing.state not in ENDED
     size = outcome.moved_size + outcome.waiting_size
     share = f" of {text.size(size)}, {outcome.moved_size / size:.0%}" if outcome.waiting and size else ""
     text.facts(
@@ -288,7 +288,7 @@ def _state(batch: Batch, outcome: BatchCounts) -> str:
     if batch.is_carried():
         stopped = batch.stopped_process()
         return f"moving, but its process {stopped} is stopped" if stopped else "moving now"
-    if state in (BatchState.MOVING, BatchState.QUEUED):
+    if state in CARRIED:
         return "interrupted"
     return exit_status.of_batch(outcome).text
 

@@ -14,7 +14,7 @@ import click
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import outcome_of
 from yatagan.batches.journal import Journal
-from yatagan.batches.states import BatchState
+from yatagan.batches.states import ENDED, BatchState
 from yatagan.cli import messages, run_batch, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json, written
 from yatagan.cli.exit_status import ExitStatus
@@ -29,7 +29,6 @@ from yatagan.stores.interface import Store
 
 #: Seconds that a batch may take to stop: what has arrived is made safe first.
 _STOPPING = 60.0
-_ENDED = (BatchState.FINISHED, BatchState.CANCELLED)
 
 
 @click.command("cancel", short_help="Stop a batch and give it up.", epilog="Example: yatagan batch cancel k7qd")
@@ -142,7 +141,7 @@ def _aged(batches: Batches, age: float) -> list[Batch]:
     return [
         batch
         for batch, journal in batches.opened()
-        if journal.standing().state in _ENDED and journal.header().created_ns < limit
+        if journal.standing().state in ENDED and journal.header().created_ns < limit
     ]
 
 
@@ -181,7 +180,7 @@ async def _forget(app: App, batch: Batch) -> None:
             batch.delete()  # what it says cannot be read by anybody
             return
         with contextlib.closing(journal):
-            if (state := journal.standing().state) not in _ENDED:
+            if (state := journal.standing().state) not in ENDED:
                 resume, cancel = (text.command("batch", what, batch.name) for what in ("resume", "cancel"))
                 raise Refused(f"batch {batch.name} is {state.value}", f"finish it: {resume}, or give it up: {cancel}")
             await _refuse_parts(app, batch, journal)

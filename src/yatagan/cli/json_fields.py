@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from typing import Any, TypeVar
 
 from yatagan.batches.counts import BatchCounts
-from yatagan.batches.states import BatchState
+from yatagan.batches.states import CARRIED, BatchState
 from yatagan.batches.steps import Step
 from yatagan.cli.text import timestamp
 from yatagan.places import name_fields
@@ -32,7 +32,7 @@ def batch_json(outcome: BatchCounts, *, carried: bool = False) -> dict[str, Any]
     """A batch. `carried`: a process carries it now; without one nothing is moving."""
     header, standing = outcome.header, outcome.standing
     state = standing.state
-    if state in (BatchState.MOVING, BatchState.QUEUED) and not carried:
+    if state in CARRIED and not carried:
         state = BatchState.INTERRUPTED
     return {
         "batch": header.id,

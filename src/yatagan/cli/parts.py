@@ -12,7 +12,7 @@ from typing import Any
 import click
 
 from yatagan.batches.batch_store import Batches
-from yatagan.batches.states import BatchState
+from yatagan.batches.states import ENDED
 from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
@@ -149,7 +149,7 @@ def _prospect(batches: Batches, name: str) -> PartOwner:
         batch = batches.find(name)
         journal = batch.journal()
         try:
-            ended = journal.standing().state in (BatchState.FINISHED, BatchState.CANCELLED)
+            ended = journal.standing().state in ENDED
         finally:
             journal.close()
     except JournalError:

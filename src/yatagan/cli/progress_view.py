@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import sys
 import time
+from abc import ABC, abstractmethod
 from contextlib import AbstractContextManager
 from types import TracebackType
 from typing import Protocol, Self
@@ -61,15 +62,15 @@ class Silent:
         """See `View`."""
 
 
-class Repeating:
+class Repeating(ABC):
     """A view that says something every few `seconds` while it is shown."""
 
     seconds = 5.0
     _task: asyncio.Task[None] | None = None
 
+    @abstractmethod
     def again(self) -> None:
         """Say how far it is."""
-        raise NotImplementedError
 
     async def _repeat(self) -> None:
         while True:

@@ -12,6 +12,7 @@ import click
 
 from yatagan.batches.journal import Journal
 from yatagan.batches.strip import CellState, Strip
+from yatagan.cli.text import Tone
 from yatagan.transfer.extents import Extents
 
 
@@ -29,11 +30,11 @@ class Look(NamedTuple):
 
 LOOKS = {
     CellState.WAITING: Look("·", ".", None, "waiting"),
-    CellState.ON_THE_WAY: Look("░", "-", 37, "on the way"),
-    CellState.ARRIVED: Look("▒", "=", 37, "arrived"),
+    CellState.ON_THE_WAY: Look("░", "-", 31, "on the way"),
+    CellState.ARRIVED: Look("▒", "=", 31, "arrived"),
     CellState.PROVEN: Look("▓", "+", 30, "proven"),
-    CellState.IN_PLACE: Look("█", "#", 28, "in place"),
-    CellState.FAILED: Look("×", "x", 160, "failed"),
+    CellState.IN_PLACE: Look("█", "#", Tone.GOOD, "in place"),
+    CellState.FAILED: Look("×", "x", Tone.TROUBLE, "failed"),
 }
 
 

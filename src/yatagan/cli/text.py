@@ -95,7 +95,7 @@ def typed(words: Iterable[str]) -> str:
 class Tone(IntEnum):
     """The colours of verdicts and warnings, of the 256 that terminals have.
 
-    All can be read on dark and on light backgrounds (contrast of 4 and more on black and on white).
+    All can be read on dark and on light backgrounds (contrast of 3.9 and more on black and on white).
     """
 
     GOOD = 28

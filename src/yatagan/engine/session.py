@@ -24,7 +24,7 @@ class StepRefused(Exception):
 
 
 class RetryStep(Exception):
-    """A step was not done and is tried again from the beginning; its part file is of no use."""
+    """A step was not done and is tried again from the beginning, with a new part file."""
 
     def __init__(self, fault: Fault) -> None:
         super().__init__(fault)

@@ -89,7 +89,7 @@ class HostKeys:
     def another(self) -> bool:
         """Whether a further connection may show a key that is accepted; `algorithms` then asks for that."""
         if self.objection is None:
-            # The server's certificate was of no use: its plain key may be known.
+            # The server's certificate was not accepted: its plain key may be known.
             again, self._certificates = self._certificates and bool(self._found.authorities), False
             self._found.authorities.clear()
             return again

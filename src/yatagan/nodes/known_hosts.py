@@ -19,7 +19,7 @@ from pathlib import Path
 import asyncssh
 
 _REVOKED, _AUTHORITY = "@revoked", "@cert-authority"
-#: Key types that must be readable; a line with another type is not damaged, but of no use here.
+#: Key types that must be readable; a line with another type is skipped, and not called damaged.
 _TYPES = re.compile(r"ssh-(rsa|dss|ed25519|ed448)|ecdsa-sha2-nistp\d+")
 
 

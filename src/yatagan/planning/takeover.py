@@ -12,7 +12,7 @@ from itertools import islice
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
-from yatagan.batches.states import BatchState, StepState
+from yatagan.batches.states import ENDED, BatchState, StepState
 from yatagan.batches.steps import Step, StepKind
 from yatagan.errors import StoreError
 from yatagan.stores.interface import Store
@@ -117,7 +117,7 @@ def left_behind(batches: Batches, node: str) -> Iterator[tuple[bytes, bytes]]:
     """Part files that ended batches may have left on a node, as (destination, path)."""
     for _, journal in batches.opened():
         header, state = journal.header(), journal.standing().state
-        if header.destination_node == node and state in (BatchState.FINISHED, BatchState.CANCELLED):
+        if header.destination_node == node and state in ENDED:
             for part in part_names(journal):
                 yield header.destination, part
 

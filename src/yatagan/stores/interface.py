@@ -266,8 +266,8 @@ class Machine(SourceMachine, Protocol):
     async def copy_matches(self, old: bytes, part: bytes, matches: Sequence[Match]) -> list[bool]:
         """Copy what an old file has of a new one into its part file, and sync it.
 
-        Returns for each match whether its bytes were there, and have its digest if it has one. If not, what the part
-        file holds there is of no use.
+        Returns for each match whether its bytes were there, and have its digest if it has one. If not, that range of
+        the part file has to be sent.
         """
 
     async def run(self, modules: tuple[str, ...], what: str, path: bytes, values: Values) -> Values:

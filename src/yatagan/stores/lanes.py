@@ -263,7 +263,7 @@ class Lanes:
         self.flow.lanes = len(self._lanes)
 
     def drop(self, lane: Lane) -> None:
-        """It is of no use: what it reaches is not what the others reach."""
+        """Do without a lane: it reaches other files than the other lanes."""
         if lane in self._lanes and len(self._lanes) > 1:
             self._lanes.remove(lane)
             self._no_logins = True
