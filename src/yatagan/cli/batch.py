@@ -19,11 +19,11 @@ from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.json_fields import batch_json, step_json
+from yatagan.cli.ledger_record import of_batch, record_json, record_row
 from yatagan.cli.report import Report, json_lines, say_event
 from yatagan.cli.strip_view import drawn, strip_of
 from yatagan.engine.recording import record
 from yatagan.errors import JournalError, Refused
-from yatagan.ledger.records import Ledger
 from yatagan.places import Place
 from yatagan.stores.local import LocalStore
 from yatagan.transfer.extents import Extents
@@ -132,7 +132,8 @@ def show_(id: str | None, json_: bool) -> None:
             carried = batch.is_carried()
             steps = (step for step in journal.steps() if step.state is not StepState.IN_PLACE)
             shown = [step_json(step, _step_state(step, carried)) for step in steps]
-            say_json({**batch_json(outcome, carried=carried), "steps": shown})
+            record = record_json(of_batch(app, outcome.standing.recorded))
+            say_json({**record, **batch_json(outcome, carried=carried), "steps": shown})
         else:
             _show(app, batch, journal, outcome)
     finally:
@@ -164,7 +165,7 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: BatchCounts) -> Non
             *run_batch.rest(outcome),
             ("proof", run_batch.proof(outcome)),
             ("took", run_batch.took(outcome)),
-            ("record", f"in the ledger: {text.command('ledger', 'show')}" if outcome.standing.recorded else ""),
+            record_row(of_batch(app, outcome.standing.recorded)),
             ("taken over", _successor(outcome)),
             *(_under_way(step, batch) for step in journal.steps(*_UNDER_WAY, limit=_STEPS_SHOWN) if goes_on),
         ]
@@ -231,9 +232,9 @@ async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, r
         run_batch.refuse_cancelled(outcome)
         if outcome.good and not make_again:
             journal.clear_spool()
-            record(journal, Ledger(app.home.ledger))
+            record(journal, app.ledger())
             if report.for_scripts:
-                _say_ended(outcome_of(journal), report)
+                _say_ended(app, outcome_of(journal), report)
             elif report.in_words:
                 click.echo(f"Batch {batch.name} is finished already.")
             return ExitStatus.GOOD
@@ -252,7 +253,7 @@ async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, r
             click.echo(click.style(f"Going on with batch {batch.name}", bold=True))
         outcome, problem = await run_batch.carry(app, batch, journal, (ends[0], ends[1]), report)
         if report.for_scripts:
-            _say_ended(outcome, report)
+            _say_ended(app, outcome, report)
         elif report.in_words or not outcome.good:
             run_batch.summary(app, journal, outcome, problem)
         return exit_status.of_batch(outcome, problem).status
@@ -261,12 +262,13 @@ async def _resume(app: App, batch: Batch, make_again: bool, prove: str | None, r
         batch.unlock()
 
 
-def _say_ended(outcome: BatchCounts, report: Report) -> None:
+def _say_ended(app: App, outcome: BatchCounts, report: Report) -> None:
     """The batch at the end, as JSON."""
+    answer = run_batch.ended_json(app, outcome)
     if report is Report.JSON_LINES:
-        say_event("ended", {"batch": batch_json(outcome)})
+        say_event("ended", {"batch": answer})
     else:
-        say_json(batch_json(outcome))
+        say_json(answer)
 
 
 async def _refuse_moved(header: Header) -> None:

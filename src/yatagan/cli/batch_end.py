@@ -22,7 +22,6 @@ from yatagan.cli.json_fields import batch_json
 from yatagan.config.units import parse_duration
 from yatagan.engine.recording import record
 from yatagan.errors import BatchInUse, CannotReach, JournalError, Refused, StoreError, YataganError
-from yatagan.ledger.records import Ledger
 from yatagan.places import Place
 from yatagan.planning.takeover import count_parts, part_names, remove_parts
 from yatagan.stores.interface import Store
@@ -184,7 +183,7 @@ async def _forget(app: App, batch: Batch) -> None:
                 resume, cancel = (text.command("batch", what, batch.name) for what in ("resume", "cancel"))
                 raise Refused(f"batch {batch.name} is {state.value}", f"finish it: {resume}, or give it up: {cancel}")
             await _refuse_parts(app, batch, journal)
-            record(journal, Ledger(app.home.ledger))
+            record(journal, app.ledger())
         batch.delete()
     finally:
         batch.unlock()

@@ -15,6 +15,7 @@ from yatagan.bundles.make import BundleContents, MadeBundle, Recipe, make
 from yatagan.cli import bundle_view, messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, written
 from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.ledger_record import put_on_record, warn_of
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.progress import Progress
@@ -22,8 +23,9 @@ from yatagan.cli.progress_view import view_for
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.config.units import parse_moment
 from yatagan.errors import CONNECTION_FAULTS, BadPlace, Fault, Refused, StoreError
-from yatagan.ledger.records import Ledger, RecordKind, record_name
-from yatagan.places import Place, name_fields
+from yatagan.ledger.ledger import OnRecord
+from yatagan.ledger.records import RecordedPlace, RecordKind
+from yatagan.places import Place
 from yatagan.portable.index import SUFFIX
 from yatagan.portable.tar_input import HeaderOptions
 from yatagan.stores.interface import Kind, Store
@@ -182,8 +184,10 @@ async def _make(app: App, sources: list[Place], target: Place, recipe: Recipe, c
         if store is not origin:
             await store.close()
     where = Place(target.node, path)
-    _put_made_on_record(app, where, made, recipe)
-    bundle_view.tell_made(where, contents, made, recipe, json_)
+    origins = tuple(RecordedPlace(sources[0].node, tree.root) for tree in trees.values())
+    record = _put_made_on_record(app, origins, where, made, recipe)
+    bundle_view.tell_made(where, contents, made, recipe, record, json_)
+    warn_of(record)
     return ExitStatus.GOOD
 
 
@@ -244,16 +248,22 @@ async def _output_path(app: App, store: Store, target: Place, names: list[bytes]
     return path
 
 
-def _put_made_on_record(app: App, where: Place, made: MadeBundle, recipe: Recipe) -> None:
-    body = {
-        "node": where.node,
-        **name_fields(where.path),
-        "format": recipe.form.value,
-        "files": made.totals.files,
-        "bytes": made.totals.size,
-        "bundle_bytes": made.totals.stored,
-        "bundle_sha256": made.totals.digest,
-        "evidence": bundle_view.made_evidence(where, made),
-        "outcome": "good",
-    }
-    Ledger(app.home.ledger).append(record_name(RecordKind.BUNDLED), RecordKind.BUNDLED, body, sorted(made.listed))
+def _put_made_on_record(
+    app: App, origins: tuple[RecordedPlace, ...], where: Place, made: MadeBundle, recipe: Recipe
+) -> OnRecord:
+    return put_on_record(
+        app,
+        RecordKind.BUNDLED,
+        "good",
+        origins=origins,
+        target=RecordedPlace(where.node, where.path),
+        counts={"files": made.totals.files},
+        size=made.totals.size,
+        evidence={bundle_view.made_evidence(where, made): made.totals.files},
+        details={
+            "archive": recipe.form.value,
+            "bundle_bytes": made.totals.stored,
+            "bundle_sha256": made.totals.digest,
+        },
+        contents=lambda: sorted(made.listed),
+    )

@@ -16,6 +16,7 @@ from yatagan.bundles.threads import in_thread
 from yatagan.cli import bundle_view, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json, written
 from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.ledger_record import put_on_record, warn_of
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.progress import Progress
@@ -23,8 +24,9 @@ from yatagan.cli.progress_view import View, view_for
 from yatagan.config.units import parse_size
 from yatagan.digests.checksum_lists import format_list
 from yatagan.errors import BadPlace, Fault, StoreError
-from yatagan.ledger.records import Ledger, RecordKind, record_name
-from yatagan.places import Place, name_fields
+from yatagan.ledger.ledger import OnRecord
+from yatagan.ledger.records import RecordedPlace, RecordKind
+from yatagan.places import Place
 from yatagan.portable import unpacking
 from yatagan.portable.index import IndexEntry
 from yatagan.portable.tar import Damaged
@@ -198,10 +200,12 @@ async def _unpack(app: App, where: Place, into: Place, wish: UnpackRequest, json
         await store.close()
         if target is not store:
             await target.close()
-    _put_unpacked_on_record(app, where, path, root, read)
+    record = _put_unpacked_on_record(app, where, path, Place(into.node, root), read)
     if wish.choice and not read.files and not json_:
         text.warn("no file was unpacked: the patterns choose none, or all are there already")
-    bundle_view.tell_unpacked(where, path, Place(into.node, root), bundle, read, wish, time.monotonic() - began, json_)
+    unpacked = bundle_view.Unpacked(bundle, read, wish, time.monotonic() - began, record)
+    bundle_view.tell_unpacked(where, path, Place(into.node, root), unpacked, json_)
+    warn_of(record)
     return ExitStatus.GOOD if read.good else ExitStatus.DIFFERENCES
 
 
@@ -230,21 +234,25 @@ async def _within_space(store: Store, root: bytes, wish: UnpackRequest) -> Unpac
     return wish if free is None else replace(wish, manner=wish.manner._replace(most=free - free // 50))
 
 
-def _put_unpacked_on_record(app: App, where: Place, path: bytes, root: bytes, read: ReadResult) -> None:
+def _put_unpacked_on_record(app: App, where: Place, path: bytes, into: Place, read: ReadResult) -> OnRecord | None:
     if not read.files:
-        return
-    body = {
-        "node": where.node,
-        **name_fields(path),
-        **name_fields(root, "into"),
+        return None
+    counts = {
         "files": read.files,
-        "bytes": read.size,
-        "left": read.counts[unpacking.LEFT],
-        "evidence": {"compared with the index": read.proven, "not listed": max(0, read.files - read.proven)},
-        "outcome": "good" if read.good else "not good",
+        "left_as_is": read.counts[unpacking.LEFT],
+        "replaced": read.counts[unpacking.REPLACED],
     }
-    listed = sorted((name, digest) for name, digest in read.listed if digest)
-    Ledger(app.home.ledger).append(record_name(RecordKind.UNPACKED), RecordKind.UNPACKED, body, listed)
+    return put_on_record(
+        app,
+        RecordKind.UNPACKED,
+        "good" if read.good else "not good",
+        origins=(RecordedPlace(where.node, path),),
+        target=RecordedPlace(into.node, into.path),
+        counts={what: count for what, count in counts.items() if count},
+        size=read.size,
+        evidence={"compared with the index": read.proven, "not listed": max(0, read.files - read.proven)},
+        contents=lambda: sorted((name, digest) for name, digest in read.listed if digest),
+    )
 
 
 @click.command(

@@ -6,7 +6,7 @@ import os
 import posixpath
 import stat
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
 import click
 
@@ -15,6 +15,8 @@ from yatagan.bundles.read import Bundle, MemberDifference, ReadResult, UnpackReq
 from yatagan.cli import text
 from yatagan.cli.context import say_json
 from yatagan.cli.json_fields import evidence_json
+from yatagan.cli.ledger_record import record_json, record_row
+from yatagan.ledger.ledger import OnRecord
 from yatagan.places import Place, holds, name_fields
 from yatagan.portable import member_names, unpacking
 from yatagan.portable.index import SUFFIX, IndexEntry
@@ -62,7 +64,9 @@ def made_evidence(where: Place, made: MadeBundle) -> str:
     return "on-node" if made.proven else "sent"
 
 
-def tell_made(where: Place, contents: BundleContents, made: MadeBundle, recipe: Recipe, json_: bool) -> None:
+def tell_made(
+    where: Place, contents: BundleContents, made: MadeBundle, recipe: Recipe, record: OnRecord, json_: bool
+) -> None:
     """Show what was made, and how to use it."""
     totals = made.totals
     if json_:
@@ -82,6 +86,7 @@ def tell_made(where: Place, contents: BundleContents, made: MadeBundle, recipe: 
                 "evidence": evidence_json({made_evidence(where, made): 1}),
                 "skipped": contents.skipped,
                 "not_bundled": [name_fields(path) for path in contents.special],
+                **record_json(record),
             }
         )
         return
@@ -105,6 +110,7 @@ def tell_made(where: Place, contents: BundleContents, made: MadeBundle, recipe: 
             ("proof", _proof(where, made)),
             ("index", text.show(posixpath.basename(where.path + SUFFIX))),
             ("unpack", f"tar xf {text.quoted(name)}, or: {text.command('bundle', 'unpack', shown)}"),
+            record_row(record),
         ]
     )
 
@@ -166,17 +172,19 @@ def listing_json(where: Place, path: bytes, lines: Sequence[IndexEntry], damage:
     return {"node": where.node, **name_fields(path), "has_index": fits, "members": members, "damage": damage}
 
 
-def tell_unpacked(
-    where: Place,
-    path: bytes,
-    into: Place,
-    bundle: Bundle,
-    read: ReadResult,
-    wish: UnpackRequest,
-    seconds: float,
-    json_: bool,
-) -> None:
+class Unpacked(NamedTuple):
+    """What was unpacked: as it was asked for, how long it took in seconds, and its record."""
+
+    bundle: Bundle
+    read: ReadResult
+    wish: UnpackRequest
+    seconds: float
+    record: OnRecord | None
+
+
+def tell_unpacked(where: Place, path: bytes, into: Place, unpacked: Unpacked, json_: bool) -> None:
     """Show what was unpacked, and what was not and why."""
+    bundle, read, wish, seconds, record = unpacked
     counts = read.counts
     if json_:
         say_json(
@@ -197,6 +205,7 @@ def tell_unpacked(
                     {**name_fields(each.member.name), "outcome": each.what, "reason": each.why}
                     for each in read.reported
                 ],
+                **record_json(record),
             }
         )
         return
@@ -216,6 +225,7 @@ def tell_unpacked(
             ("proof", _held(read, bundle) if read.files else ""),
             ("fetched", _fetched(bundle) if where.node and not into.node else ""),
             ("set-id bits", f"left out of {text.count(read.bits, 'member')}" if read.bits else ""),
+            record_row(record),
         ]
     )
     _tell_members(read)

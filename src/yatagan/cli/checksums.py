@@ -17,6 +17,7 @@ from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.json_fields import evidence_json
+from yatagan.cli.ledger_record import put_on_record, record_json, record_row, warn_of
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.progress import Progress
@@ -24,7 +25,8 @@ from yatagan.cli.progress_view import view_for
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME, Listed, parse_list
 from yatagan.errors import BadPlace, Fault, StoreError
-from yatagan.ledger.records import Ledger, RecordKind, record_name
+from yatagan.ledger.ledger import OnRecord
+from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import PART_PREFIX, PART_SUFFIX, Place, name_fields
 from yatagan.stores.interface import Kind, Placement, Readable, Store
 from yatagan.trees import checksum_record
@@ -114,43 +116,55 @@ async def _checksums(app: App, where: Place, output: str | None, choice: Choice,
         await store.close()
     size = sum(tree.entries[path].size for path in paths)
     origin = next(iter(contents.values())).origin if contents else DigestOrigin.HERE
-    body = {
-        "node": where.node,
-        **name_fields(tree.root),
-        "files": len(contents) - len(unread),
-        "bytes": size,
-        "evidence": origin.value,
-        "outcome": "good" if not unread else f"{len(unread)} could not be read",
-        **_patterns(choice),
-    }
-    listed = ((path, contents[path].digest) for path in sorted(contents) if contents[path].digest)
-    Ledger(app.home.ledger).append(record_name(RecordKind.LISTED), RecordKind.LISTED, body, listed)
+    files, outcome = len(contents) - len(unread), "good" if not unread else f"{len(unread)} could not be read"
+    record = put_on_record(
+        app,
+        RecordKind.LISTED,
+        outcome,
+        origins=(RecordedPlace(where.node, tree.root),),
+        target=RecordedPlace(target.node, target.path) if output != "-" else None,
+        counts={"files": files, "unreadable": len(unread)},
+        size=size,
+        evidence={origin.value: files},
+        details=_patterns(choice),
+        contents=lambda: ((path, contents[path].digest) for path in sorted(contents) if contents[path].digest),
+    )
     if output != "-":
-        _tell_listed(where, tree.root, target, name, body, origin, json_)
+        _tell_listed(where, tree.root, target, name, (files, size, outcome), origin, record, json_)
+    warn_of(record)
     for path, why in sorted(unread.items()):
         text.warn(f"{text.show(path)}: {messages.fault(why)}; it is not on the list")
     return ExitStatus.DIFFERENCES if unread else ExitStatus.GOOD
 
 
 def _tell_listed(
-    where: Place, root: bytes, target: Place, name: bytes, body: dict[str, Any], origin: DigestOrigin, json_: bool
+    where: Place,
+    root: bytes,
+    target: Place,
+    name: bytes,
+    counted: tuple[int, int, str],
+    origin: DigestOrigin,
+    record: OnRecord,
+    json_: bool,
 ) -> None:
+    files, size, outcome = counted
     if json_:
-        answer = {"node": where.node, **name_fields(root), "files": body["files"], "size_bytes": body["bytes"]}
-        evidence = evidence_json({origin: body["files"]})
+        answer = {"node": where.node, **name_fields(root), "files": files, "size_bytes": size}
+        evidence = evidence_json({origin: files})
         in_list = {**name_fields(target.path, "list"), "list_node": target.node}
-        say_json({**answer, "evidence": evidence, "outcome": body["outcome"], **in_list})
+        say_json({**answer, "evidence": evidence, "outcome": outcome, **in_list, **record_json(record)})
         return
     click.echo(click.style(f"Wrote {text.place(target.node, target.path)}", bold=True))
     text.facts(
         [
-            ("listed", f"{text.count(body['files'], 'file')}, {text.size(body['bytes'])}"),
+            ("listed", f"{text.count(files, 'file')}, {text.size(size)}"),
             ("how", _ORIGINS[origin]),
             ("facts", f"modes, times, links and directories: {text.show(name + checksum_record.FACTS_SUFFIX)}"),
             (
                 "check",
                 f"sha256sum -c {text.quoted(name)}, or: {text.command('verify', where)}",
             ),
+            record_row(record),
         ]
     )
 
@@ -240,19 +254,21 @@ def verify_command(
     app = App.start(questions=not no_questions)
     choice = parse_choice(only, skip)
     verdicts, where, used = run(_verify(app, app.place(place), against, choice, quiet=json_))
-    _put_on_record(app, where, used, verdicts, choice)
+    record = _put_on_record(app, where, used, verdicts, choice)
     if json_:
-        say_json(_verdicts_json(where, used, verdicts))
+        say_json({**_verdicts_json(where, used, verdicts), **record_json(record)})
     else:
-        _show_verdicts(where, used, verdicts)
+        _show_verdicts(where, used, verdicts, record)
+    warn_of(record)
     if not verdicts.good:
         raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
 
 
 @dataclass(frozen=True, slots=True)
 class _Against:
-    """The record that a tree is verified against."""
+    """The list that a tree is verified against, and the tree's absolute path."""
 
+    root: bytes
     place: Place
     digest: str
     inside: bool
@@ -280,7 +296,7 @@ async def _verify(
         counting = _Counting(tree, [line.path for line in listed], quiet)
         async with counting.view:
             verdicts = await checksum_record.verify(store, tree, listed, expected, counting.done)
-        return verdicts, where, _Against(place, hashlib.sha256(data).hexdigest(), against is None)
+        return verdicts, where, _Against(tree.root, place, hashlib.sha256(data).hexdigest(), against is None)
     finally:
         await store.close()
 
@@ -321,27 +337,32 @@ async def _read_record(
             await there.close()
 
 
-def _put_on_record(app: App, where: Place, used: _Against, verdicts: Verdicts, choice: Choice) -> None:
-    body = {
-        "node": where.node,
-        **name_fields(where.path or b"."),
-        "against": str(used.place.node) + ":" * bool(used.place.node) + text.show(used.place.path),
-        "against_sha256": used.digest,
-        "files": verdicts.files,
-        "bytes": verdicts.size,
-        "different": verdicts.count(Finding.DIFFERENT),
-        "missing": verdicts.count(Finding.MISSING),
-        "facts_differ": verdicts.count(Finding.FACTS_DIFFER),
-        "unreadable": verdicts.count(Finding.UNREADABLE),
-        "not_listed": verdicts.count(Finding.NOT_LISTED),
-        "evidence": verdicts.origin.value,
-        "outcome": "good" if verdicts.good else "facts differ" if verdicts.contents_good else "not good",
-        **_patterns(choice),
-    }
-    Ledger(app.home.ledger).append(record_name(RecordKind.VERIFIED), RecordKind.VERIFIED, body)
+def _put_on_record(app: App, where: Place, used: _Against, verdicts: Verdicts, choice: Choice) -> OnRecord:
+    findings = (
+        Finding.DIFFERENT,
+        Finding.MISSING,
+        Finding.FACTS_DIFFER,
+        Finding.UNREADABLE,
+        Finding.NOT_LISTED,
+    )
+    counts = {finding.name.lower(): count for finding in findings if (count := verdicts.count(finding))}
+    return put_on_record(
+        app,
+        RecordKind.VERIFIED,
+        "good" if verdicts.good else "facts differ" if verdicts.contents_good else "not good",
+        origins=(RecordedPlace(where.node, used.root),),
+        counts={"files": verdicts.files, **counts},
+        size=verdicts.size,
+        evidence={verdicts.origin.value: verdicts.files},
+        details={
+            "against": RecordedPlace(used.place.node, used.place.path).as_json(),
+            "against_sha256": used.digest,
+            **_patterns(choice),
+        },
+    )
 
 
-def _show_verdicts(where: Place, used: _Against, verdicts: Verdicts) -> None:
+def _show_verdicts(where: Place, used: _Against, verdicts: Verdicts, record: OnRecord) -> None:
     place = text.place(where.node, where.path or b".")
     against = _against_words(where, used)
     click.echo(click.style(f"{place} against {against}: ", bold=True) + _verdict(verdicts))
@@ -359,6 +380,7 @@ def _show_verdicts(where: Place, used: _Against, verdicts: Verdicts) -> None:
                 if verdicts.with_facts
                 else "a bare list: modes, times, links and directories could not be checked",
             ),
+            record_row(record),
         ]
     )
     shown = 0

@@ -27,6 +27,7 @@ from yatagan.places import NODE_NAME, Place, parse_place
 
 if TYPE_CHECKING:
     from yatagan.keeper.client import Keeper
+    from yatagan.ledger.ledger import Ledger
     from yatagan.stores.interface import Source, Store
 
 T = TypeVar("T")
@@ -108,6 +109,12 @@ class App:
     def connection(self) -> ConnectionSettings:
         """Settings of the connection."""
         return self.settings().connection
+
+    def ledger(self) -> Ledger:
+        """The ledger that the settings name."""
+        from yatagan.ledger.ledger import Ledger
+
+        return Ledger.of(self.home, self.settings().ledger, os.environ.get("SSH_AUTH_SOCK", ""))
 
     def nodes(self) -> NodeBook:
         """The saved nodes."""

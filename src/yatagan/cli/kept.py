@@ -14,11 +14,14 @@ from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, options, run, say_json, written
 from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.ledger_record import put_on_record, record_json, warn_of
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.config.units import parse_duration
 from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.ledger.ledger import OnRecord
+from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import Place, holds, name_fields
 from yatagan.stores.interface import Store
 from yatagan.trees import kept as kept_files
@@ -219,9 +222,12 @@ async def _restore(app: App, wish: _Wish, *, yes: bool, json_: bool) -> int:
     finally:
         await store.close()
     aside = [kept for kept, where in done if where]
+    record = _put_on_record(app, wish.where.node, RecordKind.REPLACED, [kept for kept, _ in done], len(failures))
     if json_:
         restored = [{**_as_json(kept), **(name_fields(where, "kept_in_turn") if where else {})} for kept, where in done]
-        say_json({"node": wish.where.node, "restored": restored, "failed": _failed_json(failures)})
+        say_json(
+            {"node": wish.where.node, "restored": restored, "failed": _failed_json(failures), **record_json(record)}
+        )
     else:
         click.echo(f"Brought back {text.count(len(done), 'file')}, {text.size(_size([kept for kept, _ in done]))}.")
         if aside:
@@ -229,6 +235,7 @@ async def _restore(app: App, wish: _Wish, *, yes: bool, json_: bool) -> int:
             whose = "its name" if len(aside) == len(done) == 1 else f"the names of {text.number(len(aside))} of them"
             click.echo(f"  What had {whose} is kept in turn: {see}")
         _tell_failures(wish.where.node, failures)
+    warn_of(record)
     return ExitStatus.DIFFERENCES if failures else ExitStatus.GOOD
 
 
@@ -245,13 +252,29 @@ async def _remove(app: App, wish: _Wish, *, yes: bool, json_: bool) -> int:
         await kept_files.remove_empty(store, {each.top for each in gone})
     finally:
         await store.close()
+    record = _put_on_record(app, wish.where.node, RecordKind.REMOVED, gone, len(failures))
     if json_:
         removed = {"removed": len(gone), "removed_bytes": _size(gone), "failed": _failed_json(failures)}
-        say_json({"node": wish.where.node, **removed})
+        say_json({"node": wish.where.node, **removed, **record_json(record)})
     else:
         click.echo(f"Removed {_totals(gone)}." if gone else "Nothing was removed: nothing like that is kept.")
         _tell_failures(wish.where.node, failures)
+    warn_of(record)
     return ExitStatus.DIFFERENCES if failures else ExitStatus.GOOD
+
+
+def _put_on_record(app: App, node: str, kind: RecordKind, files: Sequence[KeptFile], failed: int) -> OnRecord | None:
+    """Put on record which kept files were brought back or removed; nothing where there was none."""
+    if not files:
+        return None
+    return put_on_record(
+        app,
+        kind,
+        "with failures" if failed else "good",
+        origins=tuple(RecordedPlace(node, kept.original) for kept in files),
+        counts={"files": len(files), "failed": failed},
+        size=_size(files),
+    )
 
 
 async def _refuse_read_only(app: App, store: Store, where: Place, found: Sequence[KeptFile]) -> None:

@@ -12,11 +12,14 @@ import click
 from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.ledger_record import put_on_record, record_json, warn_of
 from yatagan.cli.pattern_options import expand_place
 from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.config.areas import split_area
 from yatagan.errors import BadPlace, Fault, StoreError
+from yatagan.ledger.ledger import OnRecord
+from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import Place, name_fields
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees import housekeeping
@@ -65,10 +68,18 @@ def rename_command(place: str, new_name: str, no_questions: bool, json_: bool) -
         return path, await housekeeping.rename(store, path, os.fsencode(new_name))
 
     path, new = run(_with(app, where, work))
+    record = put_on_record(
+        app,
+        RecordKind.RENAMED,
+        "good",
+        origins=(RecordedPlace(where.node, path),),
+        target=RecordedPlace(where.node, new),
+    )
     if json_:
-        say_json({"node": where.node, **name_fields(path), **name_fields(new, "new")})
+        say_json({"node": where.node, **name_fields(path), **name_fields(new, "new"), **record_json(record)})
     else:
         click.echo(f"{text.place(where.node, path)} is {text.show(os.path.basename(new))} now")
+    warn_of(record)
 
 
 @dataclass(slots=True)
@@ -78,16 +89,20 @@ class _Removal:
     where: Place
     tree: Tree
 
+    def count(self, kind: Kind) -> int:
+        """How many entries are of a kind."""
+        return sum(facts.kind is kind for facts in self.tree.entries.values())
+
     @property
     def counts(self) -> str:
         """`1,489 files, 31 directories, 2 links; 57.7 MB`."""
-        kinds = [facts.kind for facts in self.tree.entries.values()]
-        files, directories, links = (kinds.count(kind) for kind in (Kind.FILE, Kind.DIRECTORY, Kind.LINK))
+        files, directories, links = (self.count(kind) for kind in (Kind.FILE, Kind.DIRECTORY, Kind.LINK))
+        others = len(self.tree.entries) - files - directories - links
         parts = [
             text.count(files, "file") if files else "",
             text.count(directories, "directory", "directories") if directories else "",
             text.count(links, "link") if links else "",
-            text.count(others, "other thing") if (others := len(kinds) - files - directories - links) else "",
+            text.count(others, "other thing") if others else "",
         ]
         return ", ".join(part for part in parts if part) + f"; {text.size(self.size)}"
 
@@ -143,12 +158,31 @@ async def _remove(app: App, store: Store, wheres: list[Place], *, yes: bool, jso
             failures.append((root(path), fault, detail))
 
         removed += await housekeeping.remove(store, removal.tree, failed, lambda count: None)
-    _tell_removed(removals, removed, failures, json_)
+    record = _put_on_record(app, removals, removed, len(failures))
+    _tell_removed(removals, removed, failures, record, json_)
+    warn_of(record)
     return ExitStatus.DIFFERENCES if failures else ExitStatus.GOOD
 
 
+def _put_on_record(app: App, removals: list[_Removal], removed: int, failed: int) -> OnRecord:
+    counts = {
+        "files": sum(removal.count(Kind.FILE) for removal in removals),
+        "entries": sum(len(removal.tree.entries) for removal in removals),
+        "removed": removed,
+        "failed": failed,
+    }
+    return put_on_record(
+        app,
+        RecordKind.REMOVED,
+        "with failures" if failed else "good",
+        origins=tuple(RecordedPlace(removal.where.node, removal.tree.root) for removal in removals),
+        counts=counts,
+        size=sum(removal.size for removal in removals),
+    )
+
+
 def _tell_removed(
-    removals: list[_Removal], removed: int, failures: list[tuple[bytes, Fault, str]], json_: bool
+    removals: list[_Removal], removed: int, failures: list[tuple[bytes, Fault, str]], record: OnRecord, json_: bool
 ) -> None:
     node = removals[0].where.node
     if json_:
@@ -160,6 +194,7 @@ def _tell_removed(
             ],
             "removed": removed,
             "failed": [{**name_fields(path), "reason": fault, "detail": detail} for path, fault, detail in failures],
+            **record_json(record),
         }
         say_json(body)
         return

@@ -7,6 +7,7 @@ import os
 import posixpath
 import signal
 import sys
+from typing import Any
 
 import click
 
@@ -16,6 +17,8 @@ from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.cli import exit_status, messages, text
 from yatagan.cli.context import App, OpenSession
+from yatagan.cli.json_fields import batch_json
+from yatagan.cli.ledger_record import of_batch, record_json, record_row, warn_of
 from yatagan.cli.login_questions import AtTerminal, confirm
 from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import view_for
@@ -24,7 +27,6 @@ from yatagan.cli.strip_view import drawn, legend, strip_of
 from yatagan.engine.run import BatchRun
 from yatagan.errors import DESTINATION_FAULTS, SPACE_FAULTS, CannotReach, Fault, JournalError, Refused
 from yatagan.keeper.client import KeeperRun
-from yatagan.ledger.records import Ledger
 from yatagan.places import KEPT_DIRECTORY
 from yatagan.stores.interface import Source
 
@@ -51,7 +53,7 @@ async def carry(
             if isinstance(end, OpenSession):
                 await end.release()
     else:
-        run = BatchRun(batch, journal, ends, view.take, Ledger(app.home.ledger), app.connection().patience)
+        run = BatchRun(batch, journal, ends, view.take, app.ledger(), app.connection().patience)
     if isinstance(app.answers, AtTerminal):
         app.answers.aside, app.answers.stop = view.paused, run.stop
     loop, warned = asyncio.get_running_loop(), False
@@ -104,6 +106,7 @@ def _carries_again(outcome: BatchCounts) -> bool:
 def summary(app: App, journal: Journal, outcome: BatchCounts, problem: CannotReach | None) -> None:
     """Show the end of a run: what moved, was left, failed and why; the proof; the record."""
     header, standing = outcome.header, outcome.standing
+    record = of_batch(app, standing.recorded)
     click.echo(
         click.style(f"Batch {header.id} is ", bold=True) + tinted(outcome, exit_status.of_batch(outcome, problem).text)
     )
@@ -127,12 +130,18 @@ def summary(app: App, journal: Journal, outcome: BatchCounts, problem: CannotRea
             ("sent again", f"{text.size(outcome.again)}, interrupted or changed meanwhile" if outcome.again else ""),
             ("proof", proof(outcome)),
             ("took", took(outcome)),
-            ("record", f"in the ledger: {text.command('ledger', 'show')}" if standing.recorded else ""),
+            record_row(record),
         ]
     )
     failures(journal, f"yatagan batch show {header.id}")
+    warn_of(record)
     if standing.state is not BatchState.FINISHED:
         _what_next(outcome, problem)
+
+
+def ended_json(app: App, outcome: BatchCounts) -> dict[str, Any]:
+    """A batch at the end of a run, and what became of its record."""
+    return {**record_json(of_batch(app, outcome.standing.recorded)), **batch_json(outcome)}
 
 
 def refuse_cancelled(outcome: BatchCounts) -> None:

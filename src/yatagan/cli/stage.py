@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-import sys
 from collections.abc import AsyncIterator
 from contextlib import AsyncExitStack, asynccontextmanager
 from typing import Any
@@ -18,7 +17,7 @@ from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_jso
 from yatagan.cli.earlier_batch import Earlier, EarlierUse, as_json_earlier, find_earlier, held
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.expectations import expectation_of
-from yatagan.cli.json_fields import batch_json
+from yatagan.cli.ledger_record import typed_command
 from yatagan.cli.login_questions import AtTerminal, confirm
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_view import plan_json, show_plan
@@ -177,8 +176,7 @@ def stage_command(
         IfNewer(if_newer_there),
         space_check=not no_space_check,
     )
-    command = ("yatagan", *sys.argv[1:])
-    status = run(_stage(request, command, report, plan_only=plan_only))
+    status = run(_stage(request, typed_command(), report, plan_only=plan_only))
     if status:
         raise click.exceptions.Exit(status)
 
@@ -228,9 +226,9 @@ async def _stage(request: Request, command: tuple[str, ...], report: Report, *, 
             say_event("planned", {"plan": described, "batch": batch.name})
         outcome, problem = await run_batch.carry(app, batch, journal, again, report)
         if report is Report.JSON_LINES:
-            say_event("ended", {"batch": batch_json(outcome)})
+            say_event("ended", {"batch": run_batch.ended_json(app, outcome)})
         elif report is Report.JSON:
-            say_json({"plan": described, "batch": batch_json(outcome)})
+            say_json({"plan": described, "batch": run_batch.ended_json(app, outcome)})
         elif report.in_words or not outcome.good:
             run_batch.summary(app, journal, outcome, problem)
         return exit_status.of_batch(outcome, problem).status

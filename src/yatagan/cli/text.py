@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 import shlex
+import shutil
 import sys
 import time
 from collections.abc import Iterable, Iterator, Sequence
@@ -220,13 +221,19 @@ def shorten(text: str, room: int) -> str:
 
 def facts(rows: Iterable[tuple[str, str]], indent: int = 2) -> None:
     """Print labels and texts in two columns, without empty ones; long texts are wrapped."""
+    for line in fact_lines(rows, indent):
+        click.echo(line)
+
+
+def fact_lines(rows: Iterable[tuple[str, str]], indent: int = 2) -> Iterator[str]:
+    """The lines of `facts`."""
     shown = [(label, text) for label, text in rows if text]
     wide = max((len(label) for label, _ in shown), default=0)
     for label, text in shown:
         lines = _wrap(text, width() - indent - wide - 2)
         for at, line in enumerate(lines):
             head = label if at == 0 else ""
-            click.echo(" " * indent + click.style(head.ljust(wide), dim=True) + "  " + line)
+            yield " " * indent + click.style(head.ljust(wide), dim=True) + "  " + line
 
 
 def urgent(words: str) -> None:
@@ -263,6 +270,14 @@ def table(
 
     `squeeze`: on a terminal the last column is shortened so that a row is a line.
     """
+    for line in table_lines(head, rows, right, squeeze=squeeze):
+        click.echo(line)
+
+
+def table_lines(
+    head: Sequence[str], rows: Sequence[Sequence[str]], right: Sequence[int] = (), *, squeeze: bool = False
+) -> Iterator[str]:
+    """The lines of `table`."""
     widths = [max(len(click.unstyle(row[at])) for row in [head, *rows]) for at in range(len(head))]
     if squeeze and sys.stdout.isatty():
         room = max(16, width() - sum(widths[:-1]) - 2 * len(widths[:-1]))
@@ -275,7 +290,17 @@ def table(
             for at, cell in enumerate(row)
         ]
         text = "  ".join(cells).rstrip()
-        click.echo(click.style(text, dim=True) if line == 0 else text)
+        yield click.style(text, dim=True) if line == 0 else text
+
+
+def paged(lines: Iterable[str]) -> None:
+    """Print lines; on a terminal that they do not fit on, through the pager that the environment names."""
+    shown = list(lines)
+    if sys.stdout.isatty() and sys.stdin.isatty() and len(shown) >= shutil.get_terminal_size().lines:
+        click.echo_via_pager("\n".join(shown) + "\n")
+    else:
+        for line in shown:
+            click.echo(line)
 
 
 def _padding(cell: str, wide: int) -> str:

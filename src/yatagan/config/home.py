@@ -71,8 +71,13 @@ class Home:
 
     @property
     def ledger(self) -> Path:
-        """The record of what was staged, listed and verified."""
+        """The record of what was staged, listed and verified, unless the settings name another directory."""
         return self.state / "ledger"
+
+    @property
+    def ledger_memory(self) -> Path:
+        """What this account remembers of ledgers, and records that could not be written yet."""
+        return self.state / "ledger-memory"
 
 
 def find_project(start: Path) -> Path | None:

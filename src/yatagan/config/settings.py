@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import tomllib
-from dataclasses import dataclass, field, fields, replace
+from dataclasses import Field, dataclass, field, fields, replace
 from pathlib import Path
 from typing import Any
 
@@ -56,6 +56,21 @@ class DiskSettings:
     reserve: int = 200_000_000
 
 
+def _parse_path(text: str) -> str:
+    """An absolute path, or "" for none. Raises ValueError."""
+    if text and not text.startswith("/"):
+        raise ValueError(f"{text!r} is no absolute path")
+    return text
+
+
+@dataclass(frozen=True, slots=True)
+class LedgerSettings:
+    """`directory`: the ledger's, "" for the user's own. `sign_with`: the SSH key that signs records, "" for none."""
+
+    directory: str = field(default="", metadata={"read": _parse_path})
+    sign_with: str = field(default="", metadata={"read": _parse_path})
+
+
 @dataclass(frozen=True, slots=True)
 class AllowedRoots:
     """Directories of this machine, absolute, that commands may touch though they do not name them."""
@@ -72,10 +87,11 @@ class Settings:
     login_node: LoginNodeSettings = LoginNodeSettings()
     tree: TreeSettings = TreeSettings()
     disk: DiskSettings = DiskSettings()
+    ledger: LedgerSettings = LedgerSettings()
     roots: AllowedRoots = AllowedRoots()
 
 
-_Table = ConnectionSettings | LoginNodeSettings | TreeSettings | DiskSettings
+_Table = ConnectionSettings | LoginNodeSettings | TreeSettings | DiskSettings | LedgerSettings
 
 
 def _defaults() -> dict[str, _Table]:
@@ -85,7 +101,13 @@ def _defaults() -> dict[str, _Table]:
         "login-node": LoginNodeSettings(),
         "tree": TreeSettings(),
         "disk": DiskSettings(),
+        "ledger": LedgerSettings(),
     }
+
+
+def _keys(table: _Table) -> dict[str, Field[Any]]:
+    """The settings of a table, by their names in the file."""
+    return {field.name.replace("_", "-"): field for field in fields(table)}
 
 
 def load_settings(home: Home) -> Settings:
@@ -98,8 +120,8 @@ def change_setting(home: Home, name: str, value: str) -> Settings:
     """Set one value, named as in `connection.patience`. Raises BadConfig for an unknown setting or a bad value."""
     table, _, key = name.partition(".")
     tables = _defaults()
-    if table not in tables or key not in {field.name for field in fields(tables[table])}:
-        known = [f"{table}.{field.name}" for table, values in tables.items() for field in fields(values)]
+    if table not in tables or key not in _keys(tables[table]):
+        known = [f"{table}.{key}" for table, values in tables.items() for key in _keys(values)]
         meant = f"did you mean {near}? " if (near := nearest(name, known)) else ""
         raise BadConfig(name, "there is no such setting", f"{meant}there are {', '.join(known)}")
     return _change(home, table, key, value)
@@ -153,12 +175,12 @@ def _read(file: Path, text: str) -> Settings:
     known = (*_defaults(), "roots")
     if unknown := sorted(set(tables) - set(known)):
         raise BadConfig(str(file), f"unknown table {unknown[0]!r}", f"there are [{'], ['.join(known)}]")
-    connection, login_node, tree, disk = (
+    connection, login_node, tree, disk, ledger = (
         replace(default, **_values(file, name, tables.get(name, {}), default)) for name, default in _defaults().items()
     )
     assert isinstance(connection, ConnectionSettings) and isinstance(login_node, LoginNodeSettings)
-    assert isinstance(tree, TreeSettings) and isinstance(disk, DiskSettings)
-    return Settings(connection, login_node, tree, disk, _roots(file, tables.get("roots", {})))
+    assert isinstance(tree, TreeSettings) and isinstance(disk, DiskSettings) and isinstance(ledger, LedgerSettings)
+    return Settings(connection, login_node, tree, disk, ledger, _roots(file, tables.get("roots", {})))
 
 
 def _roots(file: Path, table: object) -> AllowedRoots:
@@ -175,16 +197,17 @@ def _values(file: Path, name: str, table: object, defaults: _Table) -> dict[str,
     """A table's values: durations, sizes where the default is a whole number, or as a field says. Raises BadConfig."""
     if not isinstance(table, dict):
         raise BadConfig(str(file), f"{name} is no table")
-    known = {field.name: field for field in fields(defaults)}
+    known = _keys(defaults)
     values: dict[str, Any] = {}
     for key, value in table.items():
         if key not in known:
             raise BadConfig(str(file), f"unknown setting {key!r}", f"[{name}] knows {', '.join(sorted(known))}")
-        usual = parse_size if isinstance(getattr(defaults, key), int) else parse_duration
+        name_, default = known[key].name, getattr(defaults, known[key].name)
+        usual = parse_size if isinstance(default, int) else parse_duration
         read = known[key].metadata.get("read", usual)
         try:
-            values[key] = read(value) if isinstance(value, str) else type(getattr(defaults, key))(value)
-            if values[key] < 0:
+            found = values[name_] = read(value) if isinstance(value, str) else type(default)(value)
+            if not isinstance(found, str) and found < 0:
                 raise ValueError(f"{value} is less than nothing")
         except (TypeError, ValueError) as error:
             raise BadConfig(str(file), f"{name}.{key}: {error}") from error

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from datetime import UTC, datetime, timedelta
 from decimal import Decimal
 
 #: Digits of a number that somebody could mean; more would be no number of ours.
@@ -46,6 +47,22 @@ def parse_moment(text: str) -> int:
     if not _MOMENT.fullmatch(text):
         raise ValueError(f"{text!r} is no time; write seconds since 1970, such as 1767225600")
     return round(Decimal(text) * 10**9)
+
+
+def parse_date(text: str, *, end: bool = False) -> datetime:
+    """A time from `2026-11-27`, `2026-11-27T18:00`, or `7d`, which is so long ago; without a zone, of this machine.
+
+    A day begins at midnight; its `end` is the next. Raises ValueError.
+    """
+    try:
+        if _DURATION.fullmatch(text):
+            return datetime.now(UTC) - timedelta(seconds=parse_duration(text))
+        found = datetime.fromisoformat(text)
+        if len(text) == len("2026-11-27") and end:
+            found += timedelta(days=1)
+        return found.astimezone(UTC)
+    except (ValueError, OverflowError):
+        raise ValueError(f"{text!r} is no date; write 2026-11-27, 2026-11-27T18:00, or 7d for seven days ago") from None
 
 
 def parse_count(text: str) -> int:

@@ -3,43 +3,52 @@
 from __future__ import annotations
 
 import posixpath
-from typing import Any
 
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState
-from yatagan.ledger.records import Ledger, RecordKind
-from yatagan.places import name_fields
+from yatagan.ledger.ledger import Ledger
+from yatagan.ledger.records import RecordedPlace, RecordKind, Statement
 
 
 def record(journal: Journal, ledger: Ledger) -> None:
-    """Append the record of a finished batch, once, whatever kills us on the way. Raises JournalError.
+    """Put a finished batch on record, once, whatever kills us on the way. Raises JournalError.
 
-    The intent is journalled first. After a crash the ledger itself shows whether the record was appended.
+    The intent is journalled first. After a crash the ledger itself shows whether the record was appended. A ledger that
+    cannot be written stops nothing: the record waits.
     """
     outcome = outcome_of(journal)
     if outcome.standing.state is not BatchState.FINISHED:
         return
     name = f"{outcome.header.id}-{outcome.moved}-{outcome.failed}"
-    if outcome.standing.recorded == name and ledger.holds(name):
+    if outcome.standing.recorded == name and ledger.state_of(name) is not None:
         return
     journal.intend_record(name)
-    ledger.append(name, RecordKind.STAGED, _body(outcome), journal.contents())
+    ledger.append(_statement(name, outcome), journal.contents)
 
 
-def _body(outcome: BatchCounts) -> dict[str, Any]:
+def _statement(name: str, outcome: BatchCounts) -> Statement:
     header = outcome.header
-    return {
-        "batch": header.id,
-        "command": list(header.command),
-        "from": header.source_node,
-        "to": header.destination_node,
-        **name_fields(posixpath.normpath(header.destination), "destination"),
-        "outcome": "good" if outcome.good else "with failures" if outcome.failed else "newer there",
+    counts = {
         "files": outcome.moved,
-        "bytes": outcome.moved_size,
+        "directories": outcome.directories,
+        "links": outcome.links,
         "bundles": outcome.bundles,
-        "left": outcome.left,
+        "left_as_is": outcome.left,
+        "replaced": outcome.replaced,
+        "not_carried": outcome.not_carried,
+        "newer_there": outcome.newer,
         "failed": outcome.failed,
-        "evidence": {evidence.value: count for evidence, count in sorted(outcome.evidence.items())},
     }
+    return Statement(
+        name,
+        RecordKind.STAGED,
+        "good" if outcome.good else "with failures" if outcome.failed else "newer there",
+        tuple(RecordedPlace(header.source_node, path) for path, _ in header.arrivals),
+        RecordedPlace(header.destination_node, posixpath.normpath(header.destination)),
+        {what: count for what, count in counts.items() if count or what in ("files", "failed")},
+        outcome.moved_size,
+        {evidence.value: count for evidence, count in sorted(outcome.evidence.items())},
+        header.command,
+        header.id,
+    )

@@ -15,7 +15,7 @@ from yatagan.engine.retry import RetryPolicy
 from yatagan.engine.run_log import RunLog
 from yatagan.engine.scheduler import Limits
 from yatagan.errors import CannotReach
-from yatagan.ledger.records import Ledger
+from yatagan.ledger.ledger import Ledger
 from yatagan.stores.interface import Source
 
 #: Seconds without an answer before that is reported, and between looks.

@@ -27,7 +27,7 @@ from yatagan.keeper.client import KeeperStatus, StoreTerms, codec
 from yatagan.keeper.endpoint import Endpoint, KeeperEnd, is_ours
 from yatagan.keeper.protocol import Peer
 from yatagan.keeper.requests import Conversation, PromptRelay, of_the_store
-from yatagan.ledger.records import Ledger
+from yatagan.ledger.ledger import Ledger
 from yatagan.nodes.login import Login, log_in, renew
 from yatagan.nodes.prompts import Prompter
 from yatagan.stores.interface import Source
@@ -280,8 +280,9 @@ class Service:
                     if peer.backlog > _BACKLOG:
                         run.stop()
 
-                patience = load_settings(self._home).connection.patience
-                run = client.run = BatchRun(batch, journal, ends, listen, Ledger(self._home.ledger), patience)
+                settings = load_settings(self._home)
+                ledger = Ledger.of(self._home, settings.ledger, os.environ.get("SSH_AUTH_SOCK", ""))
+                run = client.run = BatchRun(batch, journal, ends, listen, ledger, settings.connection.patience)
                 self._runs[batch.name] = run
                 if client.stopped:
                     run.stop()

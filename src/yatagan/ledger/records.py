@@ -1,290 +1,250 @@
-"""Records in JSON Lines, each holding the digest of the one before.
+"""The records of a ledger and their lines. No I/O.
 
-Every writer has a file of its own, so that none waits for a lock on a shared disk; reading
-merges them by time. A record also names the newest digest of every other file that was there, so that
-a file which is removed or cut short later is missed. A record's digest is the SHA-256 of its line, which
-is in RFC 8785 form: keys sorted, no white space, no numbers but integers, UTF-8.
+A record is one line of a writer's file: a JSON object in the canonical form of RFC 8785, so that the same record has
+the same bytes, and so the same digest, whoever writes it. Its digest is the SHA-256 of the line. It carries its number
+in the file, the digest of the record before it, and the newest digests of the other writers' files where those have
+moved. `docs/reference/formats.md` describes every field.
 
-The files that a record speaks of are not in the record but in a checksum list beside it, under its own digest:
-`lists/<sha256>` can be checked with the standard commands for as long as there are any.
+Numbers are whole and below 2**53, names of fields are ASCII: then the standard library's encoder, with sorted keys and
+no white space, writes the canonical form exactly, at a fifth of the cost of a general one.
 """
 
 from __future__ import annotations
 
-import getpass
 import hashlib
 import json
-import os
-import platform
 import re
-import secrets
-import time
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
-from datetime import UTC, datetime
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from enum import StrEnum
-from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
-from yatagan.config.home import sync_directory
-from yatagan.digests.checksum_lists import format_list
-from yatagan.errors import JournalError
+from yatagan.places import name_fields, name_from
+
+#: The form of records that is written.
+FORMAT = 2
+#: A line of more bytes is not read: nothing of ours is so long.
+LONGEST_LINE = 1 << 20
+#: Words of a command, and sources, that are put on record; of more only the number is. Letters of a word.
+MOST_WORDS = 100
+_MOST_LETTERS = 300
+
+_LARGEST = 2**53 - 1
+#: What a writer's file is named after, and what may be a digest.
+WRITER = re.compile(r"[A-Za-z0-9._-]{1,64}-[0-9a-f]{16}")
+DIGEST = re.compile(r"[0-9a-f]{64}")
 
 
 class RecordKind(StrEnum):
-    """What a record is about."""
+    """What a record is about. A reader shows a kind that it does not know by its name."""
 
     STAGED = "staged"
     LISTED = "listed"
     VERIFIED = "verified"
     BUNDLED = "bundled"
     UNPACKED = "unpacked"
+    REMOVED = "removed"
+    RENAMED = "renamed"
+    REPLACED = "replaced"
+    #: Somebody has looked at two continuations of one file.
+    FORK_SEEN = "fork seen"
+
+
+class RecordedPlace(NamedTuple):
+    """A node ("" for the machine that wrote the record) and an absolute path there."""
+
+    node: str
+    path: bytes
+
+    def as_json(self) -> dict[str, str]:
+        """`{"node": "heron", "path": "/scratch/fen"}`."""
+        return {"node": self.node, **name_fields(self.path)}
+
+
+@dataclass(frozen=True, slots=True)
+class Statement:
+    """What a command puts on record.
+
+    `origins` and `target`: from where to where. `counts`: files and what became of them. `size`: bytes of the files.
+    `evidence`: how many files are known by which evidence. `command`: what was typed, word by word. `details`: what
+    only this kind has. `id`: names the record; by it a record is never written twice.
+    """
+
+    id: str
+    kind: RecordKind
+    outcome: str
+    origins: tuple[RecordedPlace, ...] = ()
+    target: RecordedPlace | None = None
+    counts: Mapping[str, int] = field(default_factory=dict)
+    size: int = 0
+    evidence: Mapping[str, int] = field(default_factory=dict)
+    command: tuple[str, ...] = ()
+    batch: str = ""
+    details: Mapping[str, Any] = field(default_factory=dict)
+
+    def fields(self) -> dict[str, Any]:
+        """The fields of the record; those that are empty are left out."""
+        counts = dict(self.counts)
+        if len(self.origins) > MOST_WORDS:
+            counts["sources"] = len(self.origins)
+        words = [_printable(word) for word in self.command[:MOST_WORDS]]
+        if more := len(self.command) - len(words):
+            words.append(f"… and {more} more words")
+        given = {
+            "command": words,
+            "from": [place.as_json() for place in self.origins[:MOST_WORDS]],
+            "to": self.target.as_json() if self.target is not None else None,
+            "counts": counts,
+            "evidence": {name: count for name, count in self.evidence.items() if count},
+            "batch": self.batch,
+            **self.details,
+        }
+        kept = {key: value for key, value in given.items() if value not in ("", [], {}, None)}
+        return {"id": self.id, "kind": self.kind.value, "outcome": self.outcome, "size_bytes": self.size, **kept}
+
+
+class Head(NamedTuple):
+    """A record of a writer's file, by its number there and its digest: the newest one, when it was seen."""
+
+    number: int
+    digest: str
 
 
 @dataclass(frozen=True, slots=True)
 class Record:
-    """One record, its file, and what is wrong with it; "" if nothing."""
+    """A record that was read, the digest of its line, and the name of its file."""
 
-    id: str
-    kind: RecordKind
-    time: str
-    who: str
-    body: dict[str, Any]
-    file: str
+    fields: Mapping[str, Any]
     digest: str
-    problem: str = ""
+    file: str
 
     @property
-    def fits(self) -> bool:
-        """Whether nothing is wrong with it."""
-        return not self.problem
+    def id(self) -> str:
+        """Its name."""
+        return str(self.fields["id"])
 
+    @property
+    def kind(self) -> str:
+        """What it is about: a RecordKind, or a kind of a later version."""
+        return str(self.fields["kind"])
 
-def record_name(kind: RecordKind) -> str:
-    """A name for a record that is not a batch's."""
-    return f"{kind.value}-{time.strftime('%y%m%d-%H%M%S')}-{secrets.token_hex(2)}"
+    @property
+    def recorded_at(self) -> str:
+        """When it was written: UTC, RFC 3339."""
+        return str(self.fields["recorded_at"])
+
+    @property
+    def who(self) -> str:
+        """Account and machine: `mara@moor`."""
+        return str(self.fields["who"])
+
+    @property
+    def outcome(self) -> str:
+        """`good`, or what was not."""
+        return str(self.fields.get("outcome", ""))
+
+    @property
+    def number(self) -> int:
+        """Its number in its writer's file, from 1."""
+        return int(self.fields["number"])
+
+    @property
+    def previous(self) -> str:
+        """The digest of the record before it in its file; "" for the first."""
+        return str(self.fields["previous"])
+
+    @property
+    def list_digest(self) -> str:
+        """The SHA-256 of the checksum list of its files; "" without one."""
+        return str(self.fields.get("list", ""))
+
+    @property
+    def others(self) -> dict[str, Head]:
+        """The newest records of other writers' files that it names."""
+        return {name: Head(head["number"], head["digest"]) for name, head in self.fields.get("others", {}).items()}
+
+    @property
+    def origins(self) -> list[RecordedPlace]:
+        """From where. Raises KeyError or ValueError where another program wrote nonsense."""
+        return [RecordedPlace(str(place["node"]), name_from(place)) for place in self.fields.get("from", [])]
+
+    @property
+    def target(self) -> RecordedPlace | None:
+        """To where. Raises KeyError or ValueError where another program wrote nonsense."""
+        place = self.fields.get("to")
+        return RecordedPlace(str(place["node"]), name_from(place)) if place is not None else None
+
+    def count(self, name: str) -> int:
+        """One of its counts, 0 where it has none."""
+        found = self.fields.get("counts", {}).get(name, 0)
+        return found if isinstance(found, int) else 0
+
+    @property
+    def size(self) -> int:
+        """Bytes of its files."""
+        found = self.fields.get("size_bytes", 0)
+        return found if isinstance(found, int) else 0
 
 
 def canonical(value: object) -> bytes:
-    """RFC 8785 form of what we write (no floats, ASCII keys)."""
+    """A value in the form of RFC 8785. Raises ValueError for what a record cannot hold."""
+    _refuse_strange(value)
+    return _encode(value)
+
+
+def digest_of(line: bytes) -> str:
+    """The digest of a line without its end, in hexadecimal."""
+    return hashlib.sha256(line).hexdigest()
+
+
+def parse(line: bytes, file: str = "") -> Record | None:
+    """The record of a line without its end; None if no version of this program would have written it so.
+
+    Fields that this version does not know are kept, and so are kinds and forms of later versions.
+    """
+    try:
+        fields = json.loads(line)
+        sound = (
+            _encode(fields) == line
+            and isinstance(fields["format"], int)
+            and fields["format"] >= FORMAT
+            and _is_number(fields["number"])
+            and WRITER.fullmatch(fields["writer"]) is not None
+            and (DIGEST.fullmatch(fields["previous"]) is not None) == (fields["number"] > 1)
+            and all(isinstance(fields[key], str) for key in ("id", "kind", "recorded_at", "who"))
+            and all(
+                WRITER.fullmatch(name) and _is_number(head["number"]) and DIGEST.fullmatch(head["digest"])
+                for name, head in fields.get("others", {}).items()
+            )
+        )
+    except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
+        return None
+    return Record(fields, digest_of(line), file) if sound else None
+
+
+def _is_number(value: object) -> bool:
+    return type(value) is int and 0 < value <= _LARGEST
+
+
+def _encode(value: object) -> bytes:
     return json.dumps(value, sort_keys=True, separators=(",", ":"), ensure_ascii=False).encode("utf-8")
 
 
-class Ledger:
-    """The ledger in one directory."""
-
-    def __init__(self, directory: Path) -> None:
-        self.directory = directory
-        self._file: Path | None = None
-        self._previous = ""
-        #: What was last named of other writers' files: they are named again when they have moved.
-        self._named: dict[str, str] = {}
-
-    def append(
-        self, id: str, kind: RecordKind, body: dict[str, Any], contents: Iterable[tuple[bytes, str]] = ()
-    ) -> None:
-        """Append a record, and the (path, digest) lines that it is about, if any. Durable on return.
-
-        Raises JournalError when the ledger cannot be written.
-        """
-        try:
-            self.directory.mkdir(parents=True, exist_ok=True)
-            kept = self._keep_list(contents)
-            if self._file is None:
-                # A file of its own: a keeper may finish several batches in one second.
-                stamp, token = time.strftime("%Y%m%dT%H%M%SZ", time.gmtime()), secrets.token_hex(4)
-                self._file = self.directory / f"{stamp}-{platform.node()}-{os.getpid()}-{token}.jsonl"
-            record = {
-                "format": 1,
-                "id": id,
-                "kind": kind.value,
-                # As fine as the clock: commands that follow each other in one second stay in their order.
-                "time": datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ"),
-                "who": f"{_user()}@{platform.node()}",
-                "previous": self._previous,
-                "others": self._moved_heads(),
-                "body": {**body, **({"list": kept} if kept else {})},
-            }
-            line, new = canonical(record), not self._file.exists()
-            with self._file.open("ab") as stream:
-                stream.write(line + b"\n")
-                stream.flush()
-                os.fsync(stream.fileno())
-            if new:
-                sync_directory(self.directory)
-        except OSError as error:
-            raise JournalError(str(self.directory), error.strerror or str(error)) from error
-        self._previous = hashlib.sha256(line).hexdigest()
-
-    def _keep_list(self, contents: Iterable[tuple[bytes, str]]) -> str:
-        """Store a checksum list under its own digest; "" for an empty one."""
-        lists = self.directory / "lists"
-        lists.mkdir(exist_ok=True)
-        value, new = hashlib.sha256(), lists / f".new-{os.getpid()}-{secrets.token_hex(4)}"
-        empty = True
-        with new.open("wb") as stream:
-            for line in format_list(contents):
-                empty = False
-                value.update(line)
-                stream.write(line)
-            stream.flush()
-            os.fsync(stream.fileno())
-        if empty:
-            new.unlink()
-            return ""
-        os.replace(new, lists / value.hexdigest())
-        sync_directory(lists)
-        return value.hexdigest()
-
-    def _moved_heads(self) -> dict[str, str]:
-        """The newest digest of each other writer's file that has grown since this writer last named it.
-
-        A writer's first record leaves out what another record names already: one is enough to show a later change.
-        """
-        heads = self._heads()
-        if not self._named:
-            self._named = self._named_by_all()
-        moved = {name: digest for name, digest in heads.items() if self._named.get(name) != digest}
-        self._named.update(moved)
-        return moved
-
-    def _named_by_all(self) -> dict[str, str]:
-        """The newest digest of each file that any record names."""
-        named: dict[str, tuple[str, str]] = {}
-        for file in self._files():
-            for line in _lines(file):
-                try:
-                    entry = json.loads(line)
-                    for name, digest in entry["others"].items():
-                        named[name] = max(named.get(name, ("", "")), (entry["time"], digest))
-                except (ValueError, KeyError, TypeError, AttributeError):
-                    continue
-        return {name: digest for name, (_, digest) in named.items()}
-
-    def _heads(self) -> dict[str, str]:
-        """The newest digest of every other file."""
-        heads = {}
-        for file in self._files():
-            if file != self._file:
-                lines = _lines(file)
-                if lines:
-                    heads[file.name] = hashlib.sha256(lines[-1]).hexdigest()
-        return heads
-
-    def _files(self) -> list[Path]:
-        if not self.directory.is_dir():
-            return []
-        return sorted(file for file in self.directory.glob("*.jsonl") if file.is_file())  # no FIFO, which would hang
-
-    def holds(self, id: str) -> bool:
-        """Whether a record of this name is there."""
-        return any(record.id == id for record in self.records())
-
-    def records(self) -> Iterator[Record]:
-        """All records, oldest first, each with what is wrong with it.
-
-        A record is vouched for by the next one in its file, and by records of other files that name it: so the newest
-        of all can be changed unseen until another one is written.
-        """
-        files = [_WriterFile(file.name, _lines(file)) for file in self._files()]
-        named = _named(files)
-        found = [record for file in files for record in file.records(named)]
-        yield from sorted(map(self._with_list, found), key=lambda record: (record.time, record.file))
-
-    def missing(self) -> list[str]:
-        """Files that records name and that do not exist."""
-        files = [_WriterFile(file.name, _lines(file)) for file in self._files()]
-        there = {file.name for file in files}
-        return sorted({name for name, _, _ in _named(files) if name not in there})
-
-    def _with_list(self, record: Record) -> Record:
-        """The record, with what is wrong with its checksum list."""
-        name = record.body.get("list")
-        if record.problem or not isinstance(name, str) or not re.fullmatch("[0-9a-f]{64}", name):
-            return record
-        value = hashlib.sha256()
-        try:
-            with (self.directory / "lists" / name).open("rb") as stream:
-                while block := stream.read(1 << 20):
-                    value.update(block)
-        except OSError:
-            return replace(record, problem="its checksum list is missing")
-        return record if value.hexdigest() == name else replace(record, problem="its checksum list was changed")
+def _refuse_strange(value: object) -> None:
+    """Raise ValueError for what the standard library's encoder would write otherwise than RFC 8785 says."""
+    if isinstance(value, Mapping):
+        for key, each in value.items():
+            if not (isinstance(key, str) and key.isascii()):
+                raise ValueError(f"{key!r} is no name of a field")
+            _refuse_strange(each)
+    elif isinstance(value, list | tuple):
+        for each in value:
+            _refuse_strange(each)
+    elif isinstance(value, float) or (isinstance(value, int) and abs(value) > _LARGEST):
+        raise ValueError(f"{value!r} is no number of a record")
 
 
-#: That a record of this time names a record of a file, by the file's name and the record's digest.
-_Naming = tuple[str, str, str]
-
-
-class _WriterFile:
-    """One writer's file."""
-
-    def __init__(self, name: str, lines: list[bytes]) -> None:
-        self.name = name
-        self.digests = [hashlib.sha256(line).hexdigest() for line in lines]
-        self.entries = [_parse(line) for line in lines]
-
-    def records(self, named: set[_Naming]) -> Iterator[Record]:
-        """Its records. `named` are all that records of all files name."""
-        vouched = {digest for name, digest, _ in named if name == self.name}
-        vouched |= {str(entry["previous"]) for entry in self.entries if entry is not None}
-        lost = [when for name, digest, when in named if name == self.name and digest not in self.digests]
-        for at, (digest, entry) in enumerate(zip(self.digests, self.entries, strict=True)):
-            problem = self._problem(at, vouched, max(lost, default=""))
-            if entry is None:
-                yield Record("", RecordKind.STAGED, "", "", {}, self.name, digest, problem or "it cannot be read")
-            else:
-                kind, body = RecordKind(entry["kind"]), entry["body"]
-                yield Record(entry["id"], kind, entry["time"], entry["who"], body, self.name, digest, problem)
-
-    def _problem(self, at: int, vouched: set[str], lost: str) -> str:
-        """What is wrong with one record. `lost`: when another file last named a record that is no longer here."""
-        digest, entry, last = self.digests[at], self.entries[at], at + 1 == len(self.digests)
-        if entry is None:
-            return "it cannot be read"
-        if last and lost and entry["time"] <= lost:
-            removed = "records behind it were removed"
-            return removed if digest in vouched else f"it was changed, or {removed}"
-        if digest in vouched:
-            if at and entry["previous"] != self.digests[at - 1] and self.digests[at - 1] in vouched:
-                return "records before it were removed"
-            return ""
-        if not last and (after := self.entries[at + 1]) is not None and after["previous"] != digest:
-            return "it was changed" if self.digests[at + 1] in vouched else "it, or the next one, was changed"
-        if at and entry["previous"] != self.digests[at - 1] and self.digests[at - 1] in vouched:
-            return "it was changed, or records before it were removed"
-        return "it was changed" if not at and entry["previous"] else ""
-
-
-def _named(files: list[_WriterFile]) -> set[_Naming]:
-    """The digests of other files that records name."""
-    entries = [entry for file in files for entry in file.entries if entry is not None]
-    return {(name, digest, entry["time"]) for entry in entries for name, digest in entry["others"].items()}
-
-
-def _parse(line: bytes) -> dict[str, Any] | None:
-    """A record from its line; None if this program would not have written it so."""
-    try:
-        entry = json.loads(line)
-        RecordKind(entry["kind"])
-        sound = all(isinstance(entry[key], str) for key in ("id", "time", "who", "previous"))
-        sound &= isinstance(entry["body"], dict) and all(isinstance(each, str) for each in entry["others"].values())
-        return entry if sound and canonical(entry) == line else None
-    except (ValueError, KeyError, TypeError, AttributeError):
-        return None
-
-
-def _lines(file: Path) -> list[bytes]:
-    """The complete lines of a file; one that a crash cut short was never a record."""
-    try:
-        data = file.read_bytes()
-    except OSError:
-        return []
-    return data.split(b"\n")[:-1]
-
-
-def _user() -> str:
-    try:
-        return getpass.getuser()
-    except (KeyError, OSError):
-        return str(os.getuid())
+def _printable(word: str) -> str:
+    """A word of a command in UTF-8, shortened: a file name may hold other bytes."""
+    whole = word.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
+    return whole if len(whole) <= _MOST_LETTERS else whole[:_MOST_LETTERS] + "…"

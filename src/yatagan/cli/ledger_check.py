@@ -1,0 +1,138 @@
+"""`yatagan ledger check`: whether every record is what was written, and what vouches for that."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from yatagan.cli import text
+from yatagan.cli.context import App, as_json, say_json
+from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.ledger_record import DIGITS
+from yatagan.cli.ledger_words import finding_json, finding_lines, vouching_rows
+from yatagan.errors import BadPlace
+from yatagan.ledger.checking import Check
+from yatagan.ledger.directory import LedgerDirectory
+from yatagan.ledger.findings import Checked
+from yatagan.ledger.ledger import Ledger
+from yatagan.ledger.memory import LedgerMemory
+from yatagan.ledger.records import Record
+
+
+@click.command(
+    "check",
+    short_help="Check that no record was changed or removed.",
+    epilog="""\b
+Examples:
+  yatagan ledger check
+  yatagan ledger check /media/copy/ledger --last 3f9a2b1c4d5e6f70""",
+)
+@click.argument("directory", required=False, type=click.Path(path_type=Path))
+@click.option("--last", metavar="HEX", default="", help="A digest that was noted: its record must be there.")
+@click.option("--signers", metavar="FILE", type=click.Path(path_type=Path), help="Trust these keys, not the ledger's.")
+@as_json
+def check_(directory: Path | None, last: str, signers: Path | None, json_: bool) -> None:
+    """Check the ledger, or a copy of one in DIRECTORY: no record changed, removed, added or out of order.
+
+    Exit status 0 when all is as it was written, 1 otherwise. A change to the newest record of a file, or an end that
+    was cut off, is found only when another writer, this machine or a note has seen what was there.
+    """
+    app = App.start()
+    last = _digest(last)
+    files = ledger_in(directory) if directory is not None else app.ledger().directory
+    memory = LedgerMemory(app.home.ledger_memory, files.path)
+    if signers is not None:
+        if not signers.is_file():
+            raise BadPlace(str(signers), "there is no such file", "name an allowed-signers file")
+        files.allowed_signers = signers
+    check = Check(files, memory.seen(), memory.expected())
+    checked = check.run(last)
+    memory.keep_seen(check.heads())
+    newest = next(Ledger(files.path, app.home.ledger_memory).records(), None)
+    if json_:
+        say_json(_checked_json(files, checked, newest))
+    else:
+        _show_checked(files, checked, newest)
+    if not checked.good:
+        raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
+
+
+def _digest(given: str) -> str:
+    """A digest, or its beginning, as it was noted. Raises BadParameter."""
+    digest = given.replace(" ", "").lower()
+    if given and (len(digest) < 16 or set(digest) - set("0123456789abcdef")):
+        raise click.BadParameter("a digest is at least 16 of the digits 0 to 9 and a to f", param_hint="--last")
+    return digest
+
+
+def ledger_in(directory: Path) -> LedgerDirectory:
+    """The ledger in a directory. Raises BadPlace where there is none."""
+    files = LedgerDirectory(directory)
+    if not directory.is_dir():
+        raise BadPlace(str(directory), "there is no such directory")
+    if not files.writer_files() and not files.old_files():
+        raise BadPlace(str(directory), "there is no ledger in it", "name the directory that holds writers and lists")
+    return files
+
+
+def _show_checked(files: LedgerDirectory, checked: Checked, newest: Record | None) -> None:
+    where = click.style(f"{text.show(str(files.path))}: ", bold=True)
+    if not checked.records and not checked.old_records and checked.good:
+        click.echo("Nothing is on record yet.")
+    elif checked.good:
+        click.echo(where + text.tinted("all as it was written", text.Tone.GOOD))
+    else:
+        click.echo(where + text.tinted("NOT as it was written", text.Tone.TROUBLE))
+    for line in finding_lines(checked.findings):
+        click.echo("  " + text.tinted("✗ " if False else "", text.Tone.TROUBLE) + line)
+    total = checked.records + checked.old_records
+    text.facts(
+        [
+            (
+                "records",
+                f"{text.number(total)} in {text.count(len(files.writer_files()) + len(files.old_files()), 'file')}, "
+                f"{text.count(checked.lists, 'checksum list')}"
+                if total
+                else "",
+            ),
+            *vouching_rows(checked),
+            *(
+                ("fork", f"two continuations of {text.show(fork.writer)}, seen by {text.show(who)}")
+                for fork, who in checked.forks.items()
+            ),
+            *(("skipped", f"{text.show(each.name)}: {each.what}") for each in checked.strange),
+            *(("not read", f"line {line} of {name}") for name, line in checked.odd_lines),
+            ("newest", f"digest {newest.digest[:DIGITS]}" if newest is not None else ""),
+        ]
+    )
+
+
+def _counts(files: LedgerDirectory, checked: Checked) -> str:
+    total, in_files = checked.records + checked.old_records, len(files.writer_files()) + len(files.old_files())
+    lists = f", {text.count(checked.lists, 'checksum list')}" if checked.lists else ""
+    return f"{text.number(total)} in {text.count(in_files, 'file')}{lists}" if total else ""
+
+
+def _checked_json(files: LedgerDirectory, checked: Checked, newest: Record | None) -> dict[str, Any]:
+    return {
+        "directory": str(files.path),
+        "good": checked.good,
+        "records": checked.records + checked.old_records,
+        "lists": checked.lists,
+        "findings": [finding_json(each) for each in checked.findings],
+        "signed_by": checked.signers,
+        "signed_by_unknown": checked.unknown,
+        "not_signed": checked.unsigned,
+        "files": [
+            {"file": end.file, "records": end.records, "seen_to": end.seen, "signed_to": end.signed}
+            for end in checked.ends
+        ],
+        "forks_seen": [
+            {"writer": fork.writer, "record": fork.number, "seen_by": who} for fork, who in checked.forks.items()
+        ],
+        "skipped": [{"name": each.name, "what": each.what} for each in checked.strange],
+        "lines_not_read": [{"file": name, "line": line} for name, line in checked.odd_lines],
+        "newest_digest": newest.digest if newest is not None else None,
+    }

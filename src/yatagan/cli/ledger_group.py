@@ -1,0 +1,231 @@
+"""`yatagan ledger merge, accept, trust, revoke, signers`: a ledger of several people and machines."""
+
+from __future__ import annotations
+
+import os
+from datetime import datetime
+from pathlib import Path
+
+import click
+
+from yatagan.cli import text
+from yatagan.cli.context import App, as_json, say_json, written
+from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.ledger_check import ledger_in
+from yatagan.cli.ledger_record import put_on_record, record_json, warn_of
+from yatagan.config.units import parse_date
+from yatagan.errors import BadPlace, Refused
+from yatagan.ledger.directory import LedgerDirectory
+from yatagan.ledger.findings import Fork
+from yatagan.ledger.forks import find_fork
+from yatagan.ledger.merging import Merged
+from yatagan.ledger.records import RecordKind
+
+
+@click.command(
+    "merge",
+    short_help="Bring in the records of another copy.",
+    epilog="Example: yatagan ledger merge /media/laptop/ledger",
+)
+@click.argument("directory", type=click.Path(path_type=Path))
+@as_json
+def merge_(directory: Path, json_: bool) -> None:
+    """Bring the records of the ledger in DIRECTORY, another copy, into this one. Nothing that is here is changed.
+
+    Where both go on differently from one record on, both are kept, and a check reports it until ledger accept. Keys
+    that the other copy trusts are not taken over.
+    """
+    ledger, theirs = App.start().ledger(), ledger_in(directory)
+    if os.path.realpath(directory) == os.path.realpath(ledger.directory.path):
+        raise BadPlace(str(directory), "it is this ledger", "name another copy")
+    try:
+        merged = ledger.merge(theirs)
+    except OSError as error:
+        raise Refused(
+            f"the ledger cannot be merged: {error.strerror or error}", "what was brought is kept; merge again"
+        ) from error
+    if json_:
+        say_json(
+            {
+                "directory": str(ledger.directory.path),
+                "records": merged.records,
+                "lists": merged.lists,
+                "forks": merged.forks,
+                "refused": [{"file": name, "record": number or None} for name, number in merged.refused],
+            }
+        )
+    else:
+        _tell_merged(merged, theirs)
+    if merged.refused:
+        raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
+
+
+def _tell_merged(merged: Merged, theirs: LedgerDirectory) -> None:
+    if merged.records or merged.lists:
+        lists = f" and {text.count(merged.lists, 'checksum list')}" if merged.lists else ""
+        click.echo(f"Brought {text.count(merged.records, 'record')}{lists} from {text.show(str(theirs.path))}.")
+    else:
+        click.echo(f"Nothing new is in {text.show(str(theirs.path))}.")
+    for name in merged.forks:
+        text.warn(f"two continuations: {text.show(name)}; look at them with: {text.command('ledger', 'accept', name)}")
+    for name, number in merged.refused:
+        where = f", from record {text.number(number)} on" if number else ""
+        text.warn(f"{text.show(name)} is not what was written{where}, and was left out: check that copy")
+
+
+@click.command(
+    "accept",
+    short_help="Say that somebody has looked at a fork.",
+    epilog="Example: yatagan ledger accept mara-0c5d1f2e3a4b5c6d.fork-9a8b7c6d5e4f3a2b.jsonl",
+)
+@click.argument("file")
+@click.option("--yes", is_flag=True, help="Do not ask; needed without a terminal.")
+@as_json
+def accept(file: str, yes: bool, json_: bool) -> None:
+    """Show how FILE and its writer's own file go on differently, and put on record that somebody has looked at it.
+
+    Both stay in the ledger. A check no longer reports them.
+    """
+    app = App.start()
+    ledger = app.ledger()
+    found = find_fork(ledger.directory, file)
+    if found is None:
+        raise BadPlace(file, "there is no such fork", f"see what there is: {text.command('ledger', 'check')}")
+    if not json_:
+        click.echo(click.style(f"Two continuations from record {text.number(found.fork.number)} on", bold=True))
+        for name, records in found.continuations:
+            click.echo(f"  {text.show(name)}: {text.count(len(records), 'record')}")
+            for each in records[:5]:
+                what = f"{each.recorded_at[:16].replace('T', ' ')}  {each.kind}, {each.outcome}, by {each.who}"
+                click.echo(f"    {text.show(what)}")
+            if len(records) > 5:
+                click.echo(f"    and {text.number(len(records) - 5)} more")
+    if not app.may("Are both to stay, with a note that you have looked?", yes=yes):
+        click.echo("Nothing was put on record.")
+        return
+    record = put_on_record(app, RecordKind.FORK_SEEN, "good", details=_details(found.fork))
+    if json_:
+        say_json({"writer": found.fork.writer, "record": found.fork.number, **record_json(record)})
+    else:
+        click.echo("It is on record that you have looked.")
+    warn_of(record)
+
+
+def _details(fork: Fork) -> dict[str, object]:
+    return {"fork_of": fork.writer, "fork_number": fork.number, "fork_digests": list(fork.digests)}
+
+
+@click.command(
+    "trust",
+    short_help="Trust somebody's key to sign records.",
+    epilog="Example: yatagan ledger trust jo jo.pub --until 2027-12-31",
+)
+@click.argument("name")
+@click.argument("key")
+@click.option("--from", "after", metavar="DATE", callback=written(parse_date), help="Only for records from then on.")
+@click.option(
+    "--until",
+    "before",
+    metavar="DATE",
+    callback=written(lambda given: parse_date(given, end=True)),
+    help="Only for records until then, all of that day.",
+)
+@as_json
+def trust(name: str, key: str, after: datetime | None, before: datetime | None, json_: bool) -> None:
+    """Trust KEY, a public key or a file that holds one, to sign records as NAME.
+
+    It goes into the file allowed_signers of the ledger, which the OpenSSH key tool reads too.
+    """
+    from yatagan.ledger.signatures import fingerprint
+    from yatagan.ledger.signers import add_trusted
+
+    files, data = App.start().ledger().directory, _key(key)
+    try:
+        add_trusted(files.allowed_signers, name, data, after, before)
+    except ValueError as error:
+        raise click.BadParameter(str(error), param_hint="NAME") from None
+    if json_:
+        say_json({"name": name, "fingerprint": fingerprint(data), "file": str(files.allowed_signers)})
+    else:
+        where = text.show(str(files.allowed_signers))
+        click.echo(f"{text.show(name)} is trusted with {fingerprint(data)}, in {where}.")
+
+
+@click.command("revoke", short_help="Never trust a key again.", epilog="Example: yatagan ledger revoke stolen.pub")
+@click.argument("key")
+@as_json
+def revoke(key: str, json_: bool) -> None:
+    """Refuse every signature by KEY, a public key or a file that holds one, whenever it was made."""
+    from yatagan.ledger.signatures import fingerprint
+    from yatagan.ledger.signers import add_revoked
+
+    files, data = App.start().ledger().directory, _key(key)
+    add_revoked(files.revoked_keys, data)
+    if json_:
+        say_json({"fingerprint": fingerprint(data), "file": str(files.revoked_keys)})
+    else:
+        click.echo(f"{fingerprint(data)} is revoked, in {text.show(str(files.revoked_keys))}.")
+
+
+@click.command("signers", short_help="Show whose signatures are trusted.", epilog="Example: yatagan ledger signers")
+@as_json
+def signers(json_: bool) -> None:
+    """Show whose keys are trusted to sign records, and from when to when."""
+    from yatagan.ledger.signatures import fingerprint
+    from yatagan.ledger.signers import Signers
+
+    files = App.start().ledger().directory
+    known = Signers(files.allowed_signers, files.revoked_keys)
+    if json_:
+        keys = [
+            {
+                "names": list(key.names),
+                "fingerprint": fingerprint(key.key),
+                "valid_after_at": key.after.isoformat() if key.after is not None else None,
+                "valid_before_at": key.before.isoformat() if key.before is not None else None,
+                "revoked": key.key in known.revoked,
+            }
+            for key in known.keys
+        ]
+        say_json({"file": str(files.allowed_signers), "keys": keys})
+        return
+    if not known.keys:
+        click.echo(f"Nobody is trusted yet. Trust somebody with: {text.command('ledger', 'trust')} NAME KEY")
+        return
+    rows = [
+        (
+            text.show(", ".join(key.names)),
+            fingerprint(key.key),
+            "revoked" if key.key in known.revoked else _dates(key.after, key.before),
+        )
+        for key in known.keys
+    ]
+    text.table(("name", "key", "valid"), rows)
+
+
+def _dates(after: datetime | None, before: datetime | None) -> str:
+    parts = [
+        f"from {after:%Y-%m-%d %H:%M} UTC" if after is not None else "",
+        f"until {before:%Y-%m-%d %H:%M} UTC" if before is not None else "",
+    ]
+    return " ".join(part for part in parts if part) or "always"
+
+
+def _key(given: str) -> bytes:
+    """A public key as typed, or from a file. Raises BadPlace."""
+    from yatagan.ledger.signers import public_key
+
+    try:
+        return public_key(given)
+    except ValueError:
+        pass
+    try:
+        lines = Path(given).read_text(encoding="utf-8", errors="replace").splitlines()
+    except OSError as error:
+        raise BadPlace(given, error.strerror or str(error), "name a file that holds a public key") from None
+    for line in lines:
+        try:
+            return public_key(line)
+        except ValueError:
+            continue
+    raise BadPlace(given, "there is no public key in it", "name the file that ends in .pub")

@@ -1,0 +1,268 @@
+"""Appending to our own writer's file, whole or not at all.
+
+Only the processes of one account on one machine append to a file, one after the other: the lock is in the state
+directory, so that a shared ledger needs none. A line that a crash or a full disk has cut short is cut off before the
+next one is written. A file that is shorter than it was, or no plain file of ours any more, is left as it is: a new
+writer begins, and its first record names what is missing.
+"""
+
+from __future__ import annotations
+
+import base64
+import errno
+import hashlib
+import os
+import re
+import stat
+import time
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any, NamedTuple, Protocol
+
+from yatagan.config.home import sync_directory
+from yatagan.digests.checksum_lists import format_list
+from yatagan.ledger.directory import WRITER_FILE, LedgerDirectory, last_record
+from yatagan.ledger.lists import write_list
+from yatagan.ledger.memory import LedgerMemory, OwnHead, read_own_head, write_own_head
+from yatagan.ledger.records import FORMAT, LONGEST_LINE, Head, canonical, digest_of
+
+#: Bytes at the end of a file in which the end of its last line is looked for.
+_TORN = 2 * LONGEST_LINE
+
+
+class Unsigned(StrEnum):
+    """Why a record is not signed, though signatures were asked for."""
+
+    KEY_MISSING = "key missing"
+    KEY_UNREADABLE = "key unreadable"
+    NEEDS_TOUCH = "key needs a touch"
+    PASS_PHRASE = "pass phrase needed"
+    NO_AGENT = "no agent"
+    NOT_IN_AGENT = "key not in the agent"
+    AGENT_SILENT = "agent silent"
+    AGENT_REFUSED = "agent refused"
+
+
+class CannotSign(Exception):
+    """A record is not signed. It is written all the same, and says why."""
+
+    def __init__(self, why: Unsigned) -> None:
+        super().__init__(why.value)
+        self.why = why
+
+
+class Signer(Protocol):
+    """Signs records."""
+
+    def sign(self, message: bytes) -> bytes:
+        """The SSH signature of a record. Raises CannotSign."""
+
+
+class Appended(NamedTuple):
+    """A record that is in the ledger: its id, where it stands, and why it has no signature, if one was asked for."""
+
+    id: str
+    head: Head
+    unsigned: str
+
+
+@dataclass(slots=True)
+class _Own:
+    """Our file, open for appending: its writer, its size, and its newest record."""
+
+    writer: str
+    descriptor: int
+    size: int
+    head: Head | None
+
+
+class Appender:
+    """Appends to our own file in one ledger."""
+
+    def __init__(self, directory: LedgerDirectory, memory: LedgerMemory, signer: Signer | None) -> None:
+        self._directory = directory
+        self._memory = memory
+        self._signer = signer
+
+    def append(self, records: Sequence[Mapping[str, Any]], until: float, *, once: bool = False) -> list[Appended]:
+        """Append records, given without what binds them to the file. Durable on return.
+
+        `until`: the monotonic time at which waiting for the lock ends. `once`: leave out those whose id is in our file
+        already. Returns where each stands, and raises OSError if none was written; ValueError for what no record holds.
+        """
+        with self._memory.locked(until) as lock:
+            own, lost = self._open(lock)
+            try:
+                if once:
+                    there = _ids(own)
+                    records = [record for record in records if record["id"] not in there]
+                named, moved = self._moved(own, lost)
+                lines, appended = self._lines(own, records, moved)
+                if lines:
+                    self._write(own, b"".join(lines))
+                    write_own_head(lock, OwnHead(own.size, appended[-1].head))
+            finally:
+                os.close(own.descriptor)
+            if lines and moved:
+                self._memory.keep_named(named)
+        return appended
+
+    def _open(self, lock: int) -> tuple[_Own, dict[str, Head]]:
+        """Open our file, and say what was lost of an earlier one, by its writer. Raises OSError."""
+        remembered, writer = read_own_head(lock), self._memory.writer()
+        if writer is not None and (own := self._reopen(writer, remembered)) is not None:
+            return own, {}
+        lost = {writer: remembered.head} if writer is not None and remembered is not None else {}
+        writer = self._memory.new_writer(lock)
+        own = self._reopen(writer, None)
+        if own is None:
+            raise OSError(errno.EEXIST, "somebody else makes its files")
+        return own, lost
+
+    def _reopen(self, writer: str, remembered: OwnHead | None) -> _Own | None:
+        """Our file as it is now; None if it is not what it was. Raises OSError where it cannot be opened."""
+        flags = os.O_RDWR | os.O_APPEND | os.O_CREAT | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+        path, mode = self._directory.writers / f"{writer}.jsonl", self._directory.file_mode()
+        try:
+            descriptor = os.open(path, flags, mode)
+        except OSError as error:
+            there = error.errno in (errno.ELOOP, errno.EACCES, errno.ENXIO, errno.EISDIR) and os.path.lexists(path)
+            if there:
+                return None
+            raise
+        try:
+            facts = os.fstat(descriptor)
+            own = _Own(writer, descriptor, facts.st_size, None)
+            plain = stat.S_ISREG(facts.st_mode) and facts.st_nlink == 1 and facts.st_uid == os.geteuid()
+            if not plain or not _is_as_left(own, remembered):
+                os.close(descriptor)
+                return None
+            if not own.size and stat.S_IMODE(facts.st_mode) != mode:
+                os.fchmod(descriptor, mode)
+        except OSError:
+            os.close(descriptor)
+            raise
+        return own
+
+    def _moved(self, own: _Own, lost: dict[str, Head]) -> tuple[dict[str, OwnHead], dict[str, Head]]:
+        """What our records have named of other files by the next one, and what of that the next one has to name.
+
+        A file is read only if its size has changed since it was named last.
+        """
+        named, moved = (self._memory.named() if own.head is not None else {}), dict(lost)
+        try:
+            with os.scandir(self._directory.writers) as entries:
+                for entry in entries:
+                    match = WRITER_FILE.fullmatch(entry.name)
+                    if match is None or match[2] or match[1] in (own.writer, *lost):
+                        continue
+                    size, before = entry.stat(follow_symlinks=False).st_size, named.get(match[1])
+                    if before is not None and size == before.size:
+                        continue
+                    head = self._directory.head(entry.name)
+                    if head is not None and (before is None or head.number > before.head.number):
+                        moved[match[1]] = head
+                        named[match[1]] = OwnHead(size, head)
+        except OSError:
+            pass  # what cannot be read now is named another time
+        return named, moved
+
+    def _lines(
+        self, own: _Own, records: Sequence[Mapping[str, Any]], moved: dict[str, Head]
+    ) -> tuple[list[bytes], list[Appended]]:
+        """The lines of records that follow the newest one, and where each will stand."""
+        lines: list[bytes] = []
+        appended: list[Appended] = []
+        last = own.head or Head(0, "")
+        for record in records:
+            fields = {
+                **record,
+                "format": FORMAT,
+                "writer": own.writer,
+                "number": last.number + 1,
+                "previous": last.digest,
+            }
+            if moved and not lines:
+                fields["others"] = {
+                    writer: {"number": head.number, "digest": head.digest} for writer, head in moved.items()
+                }
+            if not last.number and (earlier := self._earlier()):
+                fields["earlier"] = earlier
+            fields = self._signed(fields)
+            line = canonical(fields)
+            last = Head(last.number + 1, digest_of(line))
+            lines.append(line + b"\n")
+            appended.append(Appended(record["id"], last, fields.get("unsigned", "")))
+        return lines, appended
+
+    def _signed(self, fields: dict[str, Any]) -> dict[str, Any]:
+        """The fields with a signature of all others; or with why there is none, if one was asked for."""
+        if self._signer is None:
+            return fields
+        try:
+            signature = self._signer.sign(canonical(fields))
+        except CannotSign as error:
+            return {**fields, "unsigned": error.why.value}
+        return {**fields, "signature": base64.b64encode(signature).decode("ascii")}
+
+    def _earlier(self) -> str:
+        """Keep a checksum list of the files of the first form; its digest, or "" where there are none."""
+        listed = []
+        for name in self._directory.old_files():
+            value = hashlib.sha256()
+            value.update(b"".join(line + b"\n" for line in self._directory.old_lines(name)))
+            listed.append((os.fsencode(name), value.hexdigest()))
+        return write_list(self._directory, format_list(listed)) if listed else ""
+
+    def _write(self, own: _Own, data: bytes) -> None:
+        """Append whole lines and sync them, or leave the file as it was. Raises OSError."""
+        new = not own.size
+        try:
+            written = 0
+            while written < len(data):
+                written += os.write(own.descriptor, data[written:])
+            os.fsync(own.descriptor)
+        except OSError:
+            try:
+                os.ftruncate(own.descriptor, own.size)
+            except OSError:
+                pass  # the next record cuts off what is torn
+            raise
+        own.size += len(data)
+        if new:
+            sync_directory(self._directory.writers)
+
+
+def deadline(seconds: float) -> float:
+    """The monotonic time so many seconds from now."""
+    return time.monotonic() + seconds
+
+
+def _is_as_left(own: _Own, remembered: OwnHead | None) -> bool:
+    """Whether the file ends as our last record left it, or later; sets its newest record. Cuts off a torn line."""
+    if remembered is not None and own.size == remembered.size:
+        own.head = remembered.head
+        return True
+    start = max(0, own.size - _TORN)
+    tail = os.pread(own.descriptor, own.size - start, start)
+    end = start + tail.rfind(b"\n") + 1
+    if end < own.size:
+        if start and end == start:
+            return False  # no line of ours is so long
+        os.ftruncate(own.descriptor, end)
+        own.size = end
+    if remembered is not None and own.size < remembered.size:
+        return False
+    if own.size:
+        record = last_record(own.descriptor, own.size)
+        if record is None or record.fields["writer"] != own.writer:
+            return False
+        own.head = Head(record.number, record.digest)
+    return True
+
+
+def _ids(own: _Own) -> set[str]:
+    """The ids of all records in our file. Reads all of it."""
+    data = b"".join(iter(lambda: os.read(own.descriptor, 1 << 20), b""))
+    return {found.decode() for found in re.findall(rb'"id":"([^"\\]+)"', data)}

@@ -1,0 +1,183 @@
+"""The records of one writer's file as a chain: which of them are not what was written. No I/O.
+
+Each record carries the digest of the one before it, so one that was changed no longer fits the next one. Which of the
+two was changed is told by what else holds them: the record after the next one, a signature, or what somebody outside
+the file has seen.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Iterable, Set
+from typing import Any, NamedTuple
+
+from yatagan.ledger.findings import Finding, Problem
+
+
+class Line(NamedTuple):
+    """A record of a file, as far as its chain needs it. `held`: it has a signature that holds."""
+
+    position: int
+    number: int
+    digest: str
+    previous: str
+    id: str
+    held: bool
+
+
+class Chain:
+    """One writer's file. Lines are added as they stand in it, then put in order with `settle`."""
+
+    def __init__(self, file: str, writer: str) -> None:
+        self.file = file
+        self.writer = writer
+        self.lines: list[Line] = []
+        self.findings: list[Finding] = []
+        #: Numbers of records of which something is wrong.
+        self.wrong: set[int] = set()
+        #: The digests of the records, by their numbers.
+        self.digests: dict[int, str] = {}
+        #: Lines that are no record of this file: position, and what is wrong.
+        self._bad: list[tuple[int, Problem]] = []
+
+    @property
+    def last(self) -> int:
+        """The number of the newest record; 0 without any."""
+        return self.lines[-1].number if self.lines else 0
+
+    def add(self, line: Line) -> None:
+        """Add the next record."""
+        self.lines.append(line)
+
+    def add_bad(self, position: int, problem: Problem) -> None:
+        """Add a line that is no record of this file."""
+        self._bad.append((position, problem))
+
+    def find(self, problem: Problem, first: int, last: int = 0, **more: Any) -> None:
+        """Note that something is wrong with records."""
+        self.wrong.update(range(first, (last or first) + 1) if first else ())
+        self.findings.append(Finding(self.file, problem, first, last or first, **more))
+
+    def settle(self) -> None:
+        """Bring the records into the order of their numbers, once each; name those that are not where they belong."""
+        if any(line.number != at for at, line in enumerate(self.lines, 1)):
+            self.lines = self._sorted()
+        self.digests = {line.number: line.digest for line in self.lines}
+        self._find_gaps()
+
+    def _sorted(self) -> list[Line]:
+        by_number: dict[int, list[Line]] = {}
+        for line in self.lines:
+            by_number.setdefault(line.number, []).append(line)
+        links = _Links(self.lines)
+        kept = {}
+        for number, alike in by_number.items():
+            best = max(alike, key=lambda line: (links.holds(line), links.follows(line), -line.position))
+            kept[number] = best
+            for line in alike:
+                if line is not best and line.digest == best.digest:
+                    self.find(Problem.TWICE, number, line=line.position, id=line.id)
+                elif line is not best:
+                    self.add_bad(line.position, Problem.CHANGED)
+        in_place = _in_order([line.number for line in sorted(kept.values())])
+        for line in list(kept.values()):
+            if line.number in in_place:
+                continue
+            if links.holds(line) or links.follows(line):
+                self.find(Problem.OUT_OF_ORDER, line.number, line=line.position, id=line.id)
+            else:
+                self.add_bad(line.position, Problem.CHANGED)
+                del kept[line.number]
+        return [kept[number] for number in sorted(kept)]
+
+    def _find_gaps(self) -> None:
+        """Name the records that are missing, and the lines that stand where they were."""
+        bad = sorted(self._bad)
+        number, position = 0, 0
+        for line in self.lines:
+            between = [each for each in bad if position < each[0] < line.position] if bad else []
+            if line.number > number + 1 or between:
+                self._fill(number + 1, line.number - 1, between)
+                bad = [each for each in bad if each not in between]
+            number, position = line.number, line.position
+        self._fill(number + 1, number + len(bad), bad)
+
+    def _fill(self, first: int, last: int, bad: list[tuple[int, Problem]]) -> None:
+        """Name the records `first` to `last`, of which only some lines are left that are no records."""
+        numbers = range(first, last + 1)
+        for number, (position, problem) in zip(numbers, bad, strict=False):
+            self.find(problem, number, line=position)
+        for position, problem in bad[len(numbers) :]:
+            self.find(problem if problem is Problem.OF_ANOTHER_FILE else Problem.ADDED, 0, line=position)
+        if len(bad) < len(numbers):
+            self.find(Problem.MISSING, numbers[len(bad)], last)
+
+    def follow(self, seen: Set[int]) -> None:
+        """Name the records that were changed. `seen`: those that somebody outside the file has seen as they are."""
+        lines = self.lines
+        broken = {
+            at
+            for at in range(len(lines) - 1)
+            if lines[at + 1].number == lines[at].number + 1 and lines[at + 1].previous != lines[at].digest
+        }
+        for at in sorted(broken):
+            one, other = lines[at], lines[at + 1]
+            after = lines[at + 2] if at + 2 < len(lines) else None
+            follows = after is not None and after.number == other.number + 1 and at + 1 not in broken
+            other_holds = follows or other.held or other.number in seen
+            one_holds = one.held or one.number in seen
+            if one_holds and other_holds:
+                self._find_once(Problem.DOES_NOT_FOLLOW, other)
+            elif other_holds or (not one_holds and at - 1 in broken):
+                self._find_once(Problem.CHANGED, one)
+            elif one_holds or at + 1 in broken:
+                self._find_once(Problem.CHANGED, other)
+            elif not self.wrong & {one.number, other.number}:
+                self.find(Problem.ONE_OF_TWO_CHANGED, one.number, other.number, line=one.position, id=one.id)
+
+    def _find_once(self, problem: Problem, line: Line) -> None:
+        if line.number not in self.wrong:
+            self.find(problem, line.number, line=line.position, id=line.id)
+
+    def holds(self, number: int, seen: Set[int]) -> bool:
+        """Whether something besides the record itself speaks for it: the next one, a signature, somebody outside."""
+        return number in seen or number < self.last or any(line.held for line in self.lines[-1:])
+
+
+class _Links:
+    """Which records of a file carry each other's digest."""
+
+    def __init__(self, lines: Iterable[Line]) -> None:
+        lines = list(lines)
+        self._digests = {(line.number, line.digest) for line in lines}
+        self._previous = {(line.number, line.previous) for line in lines}
+
+    def holds(self, line: Line) -> bool:
+        """Whether the next record carries its digest."""
+        return (line.number + 1, line.digest) in self._previous
+
+    def follows(self, line: Line) -> bool:
+        """Whether it carries the digest of the record before it."""
+        return line.number == 1 or (line.number - 1, line.previous) in self._digests
+
+
+def _in_order(numbers: list[int]) -> set[int]:
+    """The numbers that are where they belong: all but two that were swapped, or but those that were moved."""
+    where = {number for number, rank in zip(numbers, sorted(numbers), strict=True) if number == rank}
+    return where if len(numbers) - len(where) == 2 else _longest_rising(numbers)
+
+
+def _longest_rising(numbers: list[int]) -> set[int]:
+    """The longest part of a sequence of different numbers that rises: all others are out of order."""
+    ends: list[int] = []
+    before: dict[int, int] = {}
+    for number in numbers:
+        at = bisect_left(ends, number)
+        before[number] = ends[at - 1] if at else 0
+        ends[at : at + 1] = [number]
+    found: set[int] = set()
+    number = ends[-1] if ends else 0
+    while number:
+        found.add(number)
+        number = before[number]
+    return found

@@ -1,0 +1,249 @@
+"""Checking a ledger: which records are not what was written, and what speaks for the rest.
+
+Nothing is trusted by itself. A record is held by the digest that the next record of its file carries, by digests that
+other writers' records name, by what this machine remembers, and by its signature. Where two of these contradict each
+other, the finding names the record that nothing holds; where that cannot be told, it names the other as its witness.
+
+What no check can find: a change to the last record of a file, or records cut off from its end, before anything else has
+seen them; a file that was rewritten before anybody had named its records; a whole file of a writer whom nobody names;
+and a file that was removed with all that named it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from typing import TYPE_CHECKING
+
+from yatagan.ledger.chain import Chain, Line
+from yatagan.ledger.directory import WRITER_FILE, LedgerDirectory
+from yatagan.ledger.findings import Checked, FileEnd, Finding, Fork, Problem, Witness
+from yatagan.ledger.first_form_check import OldCheck
+from yatagan.ledger.records import DIGEST, Head, Record, RecordKind, parse
+
+if TYPE_CHECKING:
+    from yatagan.ledger.signature_check import SignatureCheck
+
+#: The records that were seen of a file, and by whom.
+_Seen = list[tuple[Head, Witness]]
+
+
+class Check:
+    """One check of a ledger.
+
+    `remembered`: the newest records that this machine has seen, by writer. `expected`: the writers that this machine
+    knows to be in this very ledger.
+    """
+
+    def __init__(
+        self, directory: LedgerDirectory, remembered: Mapping[str, Head], expected: Collection[str] = ()
+    ) -> None:
+        self._directory = directory
+        self._remembered = remembered
+        self._expected = expected
+        self._found = Checked()
+        self._chains: dict[str, Chain] = {}
+        #: What records name of other files: the record, its digest, and the writer with its newest record.
+        self._namings: list[tuple[Witness, str, str, Head]] = []
+        self._lists: dict[str, list[Finding]] = {}
+        self._earlier: set[str] = set()
+        self._seen_forks: dict[Fork, str] = {}
+        #: Numbers of records that somebody outside their file has seen as they are, by the file's name.
+        self._anchored: dict[str, set[int]] = {}
+        self._signatures: SignatureCheck | None = None
+
+    def run(self, last: str = "") -> Checked:
+        """Check all of it. `last`: the digest of a record that must be there, or its beginning.
+
+        Raises OSError where a file cannot be read.
+        """
+        found = self._found
+        for name in self._directory.writer_files():
+            self._chains[name] = self._read(name)
+        for chain in self._chains.values():
+            chain.settle()
+        self._find_anchors()
+        for name, chain in self._chains.items():
+            chain.follow(self._anchored.get(name, frozenset()))
+        self._check_old()
+        self._compare_with_witnesses()
+        self._compare_forks()
+        for chain in self._chains.values():
+            found.findings += chain.findings
+        self._check_lists()
+        found.ends = [self._end(chain) for chain in self._chains.values()]
+        if last and not self._holds(last.lower()):
+            found.findings.append(Finding("", Problem.NOT_FOUND, detail=last))
+        found.strange = self._directory.strange()
+        found.odd_lines = self._signatures.odd_lines if self._signatures is not None else []
+        found.findings.sort(key=lambda finding: (finding.file, finding.first, finding.line, finding.problem))
+        return found
+
+    def heads(self) -> dict[str, Head]:
+        """The newest record of each writer of whose file nothing is wrong; after `run`."""
+        whole = (chain for name, chain in self._chains.items() if name == f"{chain.writer}.jsonl" and chain.lines)
+        wrong = {finding.file for finding in self._found.findings}
+        return {chain.writer: Head(chain.last, chain.lines[-1].digest) for chain in whole if chain.file not in wrong}
+
+    def _read(self, name: str) -> Chain:
+        match = WRITER_FILE.fullmatch(name)
+        assert match is not None
+        chain, before = Chain(name, match[1]), ""
+        for position, data in enumerate(self._directory.lines(name), 1):
+            self._found.records += 1
+            record = parse(data, name)
+            if record is None or record.fields["writer"] != chain.writer:
+                chain.add_bad(position, Problem.NO_RECORD if record is None else Problem.OF_ANOTHER_FILE)
+                continue
+            held = self._is_signed(chain, record, position)
+            # The same text twice would take the memory twice.
+            previous = before if record.previous == before else record.previous
+            chain.add(Line(position, record.number, record.digest, previous, record.id, held))
+            before = record.digest
+            self._note(record, position)
+        return chain
+
+    def _is_signed(self, chain: Chain, record: Record, position: int) -> bool:
+        """Whether a record has a signature by a trusted key."""
+        if "signature" not in record.fields:
+            self._found.unsigned += 1
+            return False
+        # The library for SSH takes longer to import than a ledger without signatures to check.
+        from yatagan.ledger.signature_check import SignatureCheck
+        from yatagan.ledger.signatures import BadSignature
+
+        if self._signatures is None:
+            self._signatures = SignatureCheck(self._directory.allowed_signers, self._directory.revoked_keys)
+        try:
+            name, fingerprint = self._signatures.signer(record)
+        except BadSignature as error:
+            chain.find(Problem.BAD_SIGNATURE, record.number, line=position, id=record.id, detail=error.why.value)
+            return False
+        counts, key = (self._found.signers, name) if name else (self._found.unknown, fingerprint)
+        counts[key] = counts.get(key, 0) + 1
+        return bool(name)
+
+    def _note(self, record: Record, position: int) -> None:
+        """Keep what a record says of other files, of checksum lists, and of forks."""
+        for writer, head in record.others.items():
+            self._namings.append((Witness(record.file, record.number), record.digest, writer, head))
+        for key in ("list", "earlier"):
+            if name := record.fields.get(key):
+                where = Finding(record.file, Problem.LIST_CHANGED, record.number, record.number, position, record.id)
+                self._lists.setdefault(str(name), []).append(where)
+        if isinstance(earlier := record.fields.get("earlier"), str):
+            self._earlier.add(earlier)
+        if record.kind == RecordKind.FORK_SEEN and (fork := fork_of(record)) is not None:
+            self._seen_forks.setdefault(fork, f"{record.who}, {record.recorded_at[:10]}")
+
+    def _find_anchors(self) -> None:
+        """Find the records that somebody outside their file has seen, and that are still the same."""
+        by_writer: dict[str, list[Chain]] = {}
+        for chain in self._chains.values():
+            by_writer.setdefault(chain.writer, []).append(chain)
+        heads = [*self._remembered.items(), *((writer, head) for _, _, writer, head in self._namings)]
+        for writer, head in heads:
+            for chain in by_writer.get(writer, ()):
+                if chain.digests.get(head.number) == head.digest:
+                    self._anchored.setdefault(chain.file, set()).add(head.number)
+
+    def _compare_with_witnesses(self) -> None:
+        """Name the records that somebody outside their file has seen, and that are not there."""
+        unseen: dict[str, _Seen] = {}
+        for writer, head in self._remembered.items():
+            # This machine may remember writers of other ledgers too.
+            if f"{writer}.jsonl" in self._chains or writer in self._expected:
+                self._look_for(writer, head, Witness("", 0), unseen)
+        for witness, digest, writer, head in self._namings:
+            chain = self._chains[witness.file]
+            if chain.digests.get(witness.number) == digest and witness.number not in chain.wrong:
+                self._look_for(writer, head, witness, unseen)
+        for name, seen in sorted(unseen.items()):
+            self._tell_unseen(name, seen)
+
+    def _look_for(self, writer: str, head: Head, witness: Witness, unseen: dict[str, _Seen]) -> None:
+        histories = (chain for chain in self._chains.values() if chain.writer == writer)
+        if not any(chain.digests.get(head.number) == head.digest for chain in histories):
+            unseen.setdefault(f"{writer}.jsonl", []).append((head, witness))
+
+    def _tell_unseen(self, name: str, seen: _Seen) -> None:
+        """Name what is missing from a file, or was rewritten."""
+        # What this machine has seen itself is believed first, then what is held by most.
+        head, witness = max(seen, key=lambda each: (each[0].number, not each[1].file, each[1]))
+        chain = self._chains.get(name)
+        if chain is None:
+            self._found.findings.append(Finding(name, Problem.FILE_MISSING, 1, head.number, witness=witness))
+            return
+        if head.number > chain.last:
+            self._found.findings.append(Finding(name, Problem.CUT_OFF, chain.last + 1, head.number, witness=witness))
+        other = [each for each in seen if each[0].number <= chain.last and each[0].number not in chain.wrong]
+        if not other:
+            return
+        anchored = self._anchored.get(name, set())
+        head, witness = min(other, key=lambda each: (each[0].number, bool(each[1].file), each[1]))
+        if witness.file and not self._is_held(witness) and max(anchored, default=0) >= head.number:
+            # Others have seen the file as it is, and nothing speaks for the record that names another.
+            accused = self._chains[witness.file]
+            accused.find(Problem.CHANGED, witness.number, witness=Witness(name, head.number))
+            return
+        first = max((number for number in anchored if number < head.number), default=0) + 1
+        chain.find(Problem.REWRITTEN, first, max(each[0].number for each in other), witness=witness)
+
+    def _is_held(self, witness: Witness) -> bool:
+        return self._chains[witness.file].holds(witness.number, self._anchored.get(witness.file, frozenset()))
+
+    def _compare_forks(self) -> None:
+        """Name the files of which there are two continuations that nobody has looked at."""
+        for chain in list(self._chains.values()):
+            main = self._chains.get(f"{chain.writer}.jsonl")
+            if main is None or main is chain:
+                continue
+            both = range(1, chain.last + 1)
+            number = next((each for each in both if main.digests.get(each) != chain.digests.get(each)), 0)
+            if not number:
+                continue
+            first, second = sorted((main.digests.get(number, ""), chain.digests.get(number, "")))
+            fork = Fork(chain.writer, number, (first, second))
+            if fork in self._seen_forks:
+                self._found.forks[fork] = self._seen_forks[fork]
+            else:
+                self._found.findings.append(Finding(main.file, Problem.FORK, number, number, detail=chain.file))
+
+    def _check_old(self) -> None:
+        """Check the records of the first form."""
+        old = OldCheck(self._directory)
+        old.run(self._earlier)
+        self._found.old_records = old.records
+        self._found.findings += old.findings
+        for name, where in old.lists:
+            self._lists.setdefault(name, []).append(where)
+
+    def _check_lists(self) -> None:
+        """Check that every list is there and has its digest."""
+        for name, findings in self._lists.items():
+            self._found.lists += 1
+            value = self._directory.list_digest(name) if DIGEST.fullmatch(name) else None
+            if value != name:
+                problem = Problem.LIST_MISSING if value is None else Problem.LIST_CHANGED
+                self._found.findings += [
+                    Finding(each.file, problem, each.first, each.last, each.line, each.id, detail=name)
+                    for each in findings
+                ]
+
+    def _end(self, chain: Chain) -> FileEnd:
+        """How far a file is held from outside, and by signatures."""
+        whole = min((number - 1 for number in chain.wrong), default=chain.last)
+        anchored = (number for number in self._anchored.get(chain.file, ()) if number <= whole)
+        signed = (line.number for line in chain.lines if line.held and line.number <= whole)
+        return FileEnd(chain.file, len(chain.lines), max(anchored, default=0), max(signed, default=0))
+
+    def _holds(self, last: str) -> bool:
+        return any(digest.startswith(last) for chain in self._chains.values() for digest in chain.digests.values())
+
+
+def fork_of(record: Record) -> Fork | None:
+    """The fork that a record says somebody has looked at; None if it makes no sense."""
+    try:
+        first, second = sorted(record.fields["fork_digests"])
+        return Fork(str(record.fields["fork_of"]), int(record.fields["fork_number"]), (first, second))
+    except (KeyError, TypeError, ValueError):
+        return None

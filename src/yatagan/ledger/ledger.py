@@ -1,0 +1,256 @@
+"""The ledger as commands and batches use it: put something on record, find a record again, look at all."""
+
+from __future__ import annotations
+
+import heapq
+import os
+import platform
+import re
+import secrets
+import threading
+import time
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from yatagan import __version__
+from yatagan.config.home import Home
+from yatagan.config.settings import LedgerSettings
+from yatagan.digests.checksum_lists import format_list
+from yatagan.ledger import first_form
+from yatagan.ledger.appending import Appended, Appender, Signer, deadline
+from yatagan.ledger.directory import LedgerDirectory
+from yatagan.ledger.lists import write_list
+from yatagan.ledger.memory import LedgerMemory, user
+from yatagan.ledger.merging import Merged, merge
+from yatagan.ledger.records import Record, RecordKind, Statement, parse
+from yatagan.ledger.waiting import WaitingRecord, WaitingRoom
+
+#: The (path, digest) lines that a record speaks of, to be read as often as needed.
+Contents = Callable[[], Iterable[tuple[bytes, str]]]
+#: Seconds after which a ledger on another disk is too slow, and a record waits.
+_PATIENCE = 10.0
+#: Bytes at the end of a writer's file that are searched for a record first.
+_RECENT = 1 << 18
+
+
+@dataclass(frozen=True, slots=True)
+class OnRecord:
+    """What became of a record.
+
+    `digest`: of the record, if it is in the ledger. `waits`: why it could not be written yet. `unsigned`: why it has no
+    signature, though one was asked for. `lost`: why it is not on record and never will be.
+    """
+
+    id: str
+    digest: str = ""
+    waits: str = ""
+    unsigned: str = ""
+    lost: str = ""
+
+
+def record_id(kind: RecordKind) -> str:
+    """A name for a record that is not a batch's."""
+    return f"{kind.value.replace(' ', '-')}-{time.strftime('%y%m%d-%H%M%S')}-{secrets.token_hex(2)}"
+
+
+class Ledger:
+    """The ledger in one directory.
+
+    `state`: where this machine keeps what it remembers of ledgers. `signer`: signs records; None: they are not signed.
+    A ledger that is not in the state directory itself may be on a disk that hangs: then nobody waits for it longer than
+    `patience` seconds.
+    """
+
+    def __init__(self, path: Path, state: Path, signer: Signer | None = None, patience: float = _PATIENCE) -> None:
+        self.directory = LedgerDirectory(path)
+        self.memory = LedgerMemory(state, path)
+        self._appender = Appender(self.directory, self.memory, signer)
+        self._room = WaitingRoom(self.memory.waiting)
+        self._patience = patience
+        self._elsewhere = os.path.realpath(path.parent) != os.path.realpath(state.parent)
+
+    @classmethod
+    def of(cls, home: Home, settings: LedgerSettings, agent: str) -> Ledger:
+        """The ledger that the settings name. `agent`: where the user's SSH agent listens; "" without one."""
+        signer = None
+        if settings.sign_with:
+            from yatagan.ledger.signing import KeySigner  # with the library for SSH
+
+            signer = KeySigner(Path(settings.sign_with), agent)
+        path = Path(settings.directory) if settings.directory else home.ledger
+        return cls(path, home.ledger_memory, signer)
+
+    def append(self, statement: Statement, contents: Contents = tuple) -> OnRecord:
+        """Put something on record, with the (path, digest) lines that it is about. Durable on return.
+
+        Never raises for a disk that is full, slow or not writable: the record waits then, and is written before the
+        next one. Raises ValueError for what no record can hold.
+        """
+        fields = {**statement.fields(), **_now()}
+        try:
+            if self._elsewhere:
+                return self._append_in_time(fields, contents)
+            return self._append(fields, contents)
+        except OSError as error:
+            return self._wait(fields, contents, _reason(error))
+
+    def _append(self, fields: dict[str, Any], contents: Contents) -> OnRecord:
+        """Append at once, and what waits before it. Raises OSError."""
+        until = deadline(self._patience)
+        self.directory.make()
+        self._append_waiting(until)
+        if listed := write_list(self.directory, format_list(contents())):
+            fields = {**fields, "list": listed}
+        (appended,) = self._appender.append([fields], until)
+        return OnRecord(appended.id, appended.head.digest, "", appended.unsigned)
+
+    def _append_in_time(self, fields: dict[str, Any], contents: Contents) -> OnRecord:
+        """Let a record wait, and append all that waits in a thread that may be left behind. Raises OSError."""
+        self._room.put(fields, format_list(contents()), "")
+        done: list[Appended] = []
+        failed: list[str] = []
+
+        def work() -> None:
+            try:
+                self.directory.make()
+                done.extend(self._append_waiting(deadline(self._patience)))
+            except OSError as error:
+                failed.append(_reason(error))
+
+        thread = threading.Thread(target=work, daemon=True)
+        thread.start()
+        thread.join(self._patience)
+        for each in done:
+            if each.id == fields["id"]:
+                return OnRecord(each.id, each.head.digest, "", each.unsigned)
+        why = failed[0] if failed else f"its disk did not answer within {self._patience:.0f} s"
+        self._room.say_why(self._room.records(), why)
+        return OnRecord(fields["id"], waits=why)
+
+    def _append_waiting(self, until: float) -> list[Appended]:
+        """Append the records that wait. Raises OSError."""
+        records = self._room.records()
+        if not records:
+            return []
+        tried = any(record.tried for record in records)
+        for record in records:
+            record.try_now()
+            record.bring_list(self.directory)
+        appended = self._appender.append([record.fields for record in records], until, once=tried)
+        for record in records:
+            record.remove()
+        return appended
+
+    def _wait(self, fields: dict[str, Any], contents: Contents, why: str) -> OnRecord:
+        try:
+            self._room.put(fields, format_list(contents()), why)
+        except OSError as error:
+            return OnRecord(fields["id"], lost=f"{why}, and it cannot wait: {_reason(error)}")
+        return OnRecord(fields["id"], waits=why)
+
+    def merge(self, theirs: LedgerDirectory) -> Merged:
+        """Bring in the records of another copy. Raises OSError.
+
+        If that has more of our own file than we do, this machine was restored from a backup: a new writer begins.
+        """
+        with self.memory.locked(deadline(self._patience)) as lock:
+            own = self.memory.writer()
+            merged = merge(self.directory, theirs, own)
+            if any(name.startswith(f"{own}.fork-") for name in merged.forks):
+                self.memory.new_writer(lock)
+        return merged
+
+    def waiting(self) -> list[WaitingRecord]:
+        """The records that this machine could not write yet, the oldest first."""
+        return self._room.records()
+
+    def find(self, id: str) -> Record | None:
+        """The record of this name; None where there is none."""
+        mark = b'"id":"' + id.encode() + b'"'
+        own = self.memory.writer()
+        names = self.directory.writer_files()
+        for name in sorted(names, key=lambda name: name != f"{own}.jsonl"):
+            if (found := self._find_in(name, mark)) is not None:
+                return found
+        return next((record for record in self.old_records() if record.id == id), None)
+
+    def _find_in(self, name: str, mark: bytes) -> Record | None:
+        """The newest record of a file that bears a mark, looked for at its end first."""
+        file = self.directory.writers / name
+        try:
+            with file.open("rb") as stream:
+                size = stream.seek(0, os.SEEK_END)
+                for start in (max(0, size - _RECENT), 0):
+                    stream.seek(start)
+                    data = stream.read()
+                    at = data.rfind(mark)
+                    if at >= 0 and (begin := data.rfind(b"\n", 0, at) + 1 or (0 if not start else -1)) >= 0:
+                        return parse(data[begin : data.find(b"\n", at)], name)
+        except OSError:
+            pass
+        return None
+
+    def state_of(self, id: str) -> OnRecord | None:
+        """What became of the record of this name; None where there is none."""
+        if (found := self.find(id)) is not None:
+            return OnRecord(id, found.digest, "", str(found.fields.get("unsigned", "")))
+        return next((OnRecord(id, waits=each.why) for each in self.waiting() if each.fields["id"] == id), None)
+
+    def records(self, since: str = "") -> Iterator[Record]:
+        """All records, the newest first, from the time `since` on (RFC 3339 in UTC). Lines that are none are left out.
+
+        Nothing is checked: that is `checking.check`.
+        """
+        files = [self._of_file(name, since) for name in self.directory.writer_files()]
+        old = [record for record in self.old_records() if record.recorded_at >= since]
+        seen: set[str] = set()
+        parts = [reversed(records) for records in (*files, sorted(old, key=_order))]
+        for record in heapq.merge(*parts, key=_order, reverse=True):
+            if record.digest not in seen:  # two continuations of a file begin alike
+                seen.add(record.digest)
+                yield record
+
+    def _of_file(self, name: str, since: str) -> list[Record]:
+        """The records of a file from a time on, in the order of their times."""
+        found = []
+        try:
+            for line in self.directory.lines(name):
+                when = _TIME.search(line)
+                if when is not None and when[1].decode() < since:
+                    continue
+                if (record := parse(line, name)) is not None:
+                    found.append(record)
+        except OSError:
+            return []
+        return sorted(found, key=_order)
+
+    def old_records(self) -> Iterator[Record]:
+        """The records of the first form."""
+        for name in self.directory.old_files():
+            try:
+                yield from first_form.records(name, self.directory.old_lines(name))
+            except OSError:
+                continue
+
+
+_TIME = re.compile(rb'"recorded_at":"([0-9TZ:.-]+)"')
+
+
+def _order(record: Record) -> tuple[str, str, int]:
+    return record.recorded_at, record.file, record.number
+
+
+def _reason(error: OSError) -> str:
+    return error.strerror or str(error)
+
+
+def _now() -> dict[str, str]:
+    return {
+        # As fine as the clock: commands that follow each other in one second stay in their order.
+        "recorded_at": datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ"),
+        "who": f"{user()}@{platform.node()}",
+        "version": __version__,
+    }

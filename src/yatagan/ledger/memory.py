@@ -1,0 +1,215 @@
+"""What this machine remembers of ledgers, in the state directory: whose writer it is, and what it has seen of others.
+
+    HOST/seen.json              the newest record of each writer's file that a check has seen
+    HOST/LEDGER/writer.json     the name of the writer that this account and machine are in one ledger
+    HOST/LEDGER/head            the newest record of its file; locked while one appends
+    HOST/LEDGER/named.json      what its records have named of other writers' files
+    HOST/LEDGER/waiting/        records that could not be written yet, with their checksum lists
+
+HOST stands for this machine: a home on the network has a directory for each, so that two machines never write to one
+file. LEDGER stands for a ledger's directory. Names of writers are random, so that what was seen of one holds in every
+copy of the ledger.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import getpass
+import hashlib
+import json
+import os
+import platform
+import re
+import secrets
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from yatagan.ledger.records import DIGEST, WRITER, Head
+
+#: Seconds between looks at a lock that another process holds.
+_LOOKS = 0.02
+
+
+@dataclass(frozen=True, slots=True)
+class OwnHead:
+    """The newest record that this machine has appended to its own file, and how many bytes the file had after it."""
+
+    size: int
+    head: Head
+
+
+class LedgerMemory:
+    """What is remembered for one ledger by this machine. Makes its directory when it first writes."""
+
+    def __init__(self, state: Path, ledger: Path) -> None:
+        self.state = state
+        self._host = state / _host_key()
+        real = os.path.realpath(ledger)
+        self.directory = self._host / hashlib.sha256(os.fsencode(real)).hexdigest()[:16]
+        self.waiting = self.directory / "waiting"
+        self._ledger = real
+
+    def writer(self) -> str | None:
+        """The name of our writer; None before its first record."""
+        found = _read(self.directory / "writer.json")
+        name = found.get("writer", "")
+        return name if isinstance(name, str) and WRITER.fullmatch(name) else None
+
+    def new_writer(self, lock: int) -> str:
+        """Make a name for our writer, to be used from now on. `lock` is held. Raises OSError."""
+        account = re.sub(r"[^A-Za-z0-9._-]+", "-", user())[:40] or "somebody"
+        name = f"{account}-{secrets.token_hex(8)}"
+        _write(self.directory / "writer.json", {"writer": name, "ledger": self._ledger}, durable=True)
+        os.ftruncate(lock, 0)
+        return name
+
+    @contextlib.contextmanager
+    def locked(self, until: float) -> Iterator[int]:
+        """Hold the lock of our writer; gives the open file of its head. `until`: a monotonic time.
+
+        Raises OSError, TimeoutError among them.
+        """
+        self.directory.mkdir(parents=True, exist_ok=True)
+        descriptor = os.open(self.directory / "head", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        try:
+            while True:
+                try:
+                    fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                    break
+                except BlockingIOError:
+                    if time.monotonic() >= until:
+                        raise TimeoutError("another process appends to it") from None
+                    time.sleep(_LOOKS)
+            yield descriptor
+        finally:
+            os.close(descriptor)
+
+    def named(self) -> dict[str, OwnHead]:
+        """What our records have named of other files, with the size that each file had."""
+        return _heads(_read(self.directory / "named.json"))
+
+    def keep_named(self, named: dict[str, OwnHead]) -> None:
+        """Remember what our records have named. Raises OSError."""
+        _write(self.directory / "named.json", _as_json(named))
+
+    def seen(self) -> dict[str, Head]:
+        """The newest record of every writer that any command of this account has seen, on whichever machine."""
+        found: dict[str, Head] = {}
+        for file in (*self.state.glob("*/seen.json"), *self.state.glob("*/*/named.json")):
+            for writer, own in _heads(_read(file)).items():
+                _later(found, writer, own.head)
+        for file in self.state.glob("*/*/head"):
+            name, last = _read(file.parent / "writer.json").get("writer"), _own_head(_bytes(file))
+            if isinstance(name, str) and last is not None:
+                _later(found, name, last.head)
+        return found
+
+    def expected(self) -> set[str]:
+        """The writers that this account knows to be in this ledger, on whichever machine."""
+        found: set[str] = set()
+        for directory in self.state.glob(f"*/{self.directory.name}"):
+            name = _read(directory / "writer.json").get("writer")
+            if isinstance(name, str) and _own_head(_bytes(directory / "head")) is not None:
+                found.add(name)
+            found.update(_heads(_read(directory / "named.json")))
+        return found
+
+    def keep_seen(self, heads: dict[str, Head]) -> None:
+        """Remember what was seen of writers; never less than before. Does nothing where that cannot be written."""
+        file = self._host / "seen.json"
+        known = {writer: own.head for writer, own in _heads(_read(file)).items()}
+        merged = dict(known)
+        for writer, head in heads.items():
+            _later(merged, writer, head)
+        if merged != known:
+            with contextlib.suppress(OSError):
+                self._host.mkdir(parents=True, exist_ok=True)
+                _write(file, _as_json({writer: OwnHead(0, head) for writer, head in merged.items()}))
+
+
+def read_own_head(descriptor: int) -> OwnHead | None:
+    """What was last written with `write_own_head`; None if nothing was, or a crash has torn it."""
+    return _own_head(os.pread(descriptor, 4096, 0))
+
+
+def write_own_head(descriptor: int, own: OwnHead) -> None:
+    """Remember the newest record of our own file. Raises OSError."""
+    data = f"{own.size} {own.head.number} {own.head.digest}\n".encode()
+    os.pwrite(descriptor, data, 0)
+    os.ftruncate(descriptor, len(data))
+
+
+def user() -> str:
+    """The name of this account, or its number where it has none."""
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return str(os.getuid())
+
+
+def _own_head(data: bytes) -> OwnHead | None:
+    match = re.fullmatch(rb"(\d{1,15}) (\d{1,15}) ([0-9a-f]{64})\n", data)
+    return OwnHead(int(match[1]), Head(int(match[2]), match[3].decode())) if match else None
+
+
+def _host_key() -> str:
+    """A name for this machine: names of hosts change and machine ids are cloned, so both are in it."""
+    try:
+        machine = Path("/etc/machine-id").read_text(errors="replace").strip()
+    except OSError:
+        machine = ""
+    return hashlib.sha256(f"{platform.node()}\0{machine}".encode()).hexdigest()[:16]
+
+
+def _later(heads: dict[str, Head], writer: str, head: Head) -> None:
+    if writer not in heads or head.number > heads[writer].number:
+        heads[writer] = head
+
+
+def _heads(fields: dict[str, Any]) -> dict[str, OwnHead]:
+    found = {}
+    for writer, values in fields.items():
+        match values:
+            case [int(size), int(number), str(digest)] if WRITER.fullmatch(writer) and DIGEST.fullmatch(digest):
+                found[writer] = OwnHead(size, Head(number, digest))
+    return found
+
+
+def _as_json(heads: dict[str, OwnHead]) -> dict[str, Any]:
+    return {writer: [own.size, own.head.number, own.head.digest] for writer, own in heads.items()}
+
+
+def _read(file: Path) -> dict[str, Any]:
+    """The fields of a small file; empty where it is missing or makes no sense."""
+    try:
+        fields = json.loads(_bytes(file))
+    except ValueError:
+        return {}
+    return fields if isinstance(fields, dict) else {}
+
+
+def _bytes(file: Path) -> bytes:
+    """What a small file holds; nothing where it cannot be read."""
+    try:
+        return file.read_bytes()
+    except OSError:
+        return b""
+
+
+def _write(file: Path, fields: dict[str, Any], *, durable: bool = False) -> None:
+    """Write a small file atomically. Raises OSError."""
+    new = file.with_name(f".new-{secrets.token_hex(4)}")
+    try:
+        with new.open("w", encoding="utf-8") as stream:
+            json.dump(fields, stream)
+            if durable:
+                stream.flush()
+                os.fsync(stream.fileno())
+        os.replace(new, file)
+    except OSError:
+        new.unlink(missing_ok=True)
+        raise

@@ -1,0 +1,115 @@
+"""Records that wait in the state directory until their ledger can be written, each with its checksum list.
+
+A record waits in one file and its list in another. Before a record is appended its file is renamed, so that one that a
+crash or a hanging disk left behind is looked for in the ledger first, and never written twice.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import secrets
+import time
+from collections.abc import Iterable, Iterator
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from yatagan.ledger.directory import LedgerDirectory
+from yatagan.ledger.lists import spool, write_list
+
+_TRIED = ".tried"
+_BLOCK = 1 << 20
+
+
+@dataclass(slots=True)
+class WaitingRecord:
+    """A record that waits. `why`: what kept it from the ledger. `tried`: it may be in the ledger all the same."""
+
+    file: Path
+    fields: dict[str, Any]
+    why: str
+    tried: bool
+
+    @property
+    def list_file(self) -> Path:
+        """Where its checksum list waits, if it has one."""
+        return self.file.parent / (self.file.name.removesuffix(_TRIED).removesuffix(".json") + ".list")
+
+    def try_now(self) -> None:
+        """Say that it is about to be appended. Raises OSError."""
+        if not self.tried:
+            new = self.file.with_name(self.file.name + _TRIED)
+            os.rename(self.file, new)
+            self.file, self.tried = new, True
+
+    def bring_list(self, directory: LedgerDirectory) -> None:
+        """Put its checksum list into the ledger. Raises OSError."""
+        name = self.fields.get("list")
+        if name and not (directory.lists / name).exists() and self.list_file.exists():
+            write_list(directory, _blocks(self.list_file))
+
+    def remove(self) -> None:
+        """Forget it: it is in the ledger."""
+        self.list_file.unlink(missing_ok=True)
+        self.file.unlink(missing_ok=True)
+
+
+class WaitingRoom:
+    """The records that wait for one ledger."""
+
+    def __init__(self, directory: Path) -> None:
+        self._directory = directory
+
+    def put(self, fields: dict[str, Any], lines: Iterable[bytes], why: str) -> WaitingRecord:
+        """Let a record wait, with its checksum list. Durable on return. Raises OSError."""
+        self._directory.mkdir(parents=True, exist_ok=True)
+        stem = f"{time.time_ns():020d}-{secrets.token_hex(4)}"
+        file, listed = self._directory / f"{stem}.json", self._directory / f"{stem}.list"
+        try:
+            if digest := spool(listed, lines):
+                fields = {**fields, "list": digest}
+            else:
+                listed.unlink()
+            new = self._directory / f".{stem}"
+            spool(new, [json.dumps({"why": why, "record": fields}).encode()])
+            os.rename(new, file)
+        except BaseException:
+            listed.unlink(missing_ok=True)
+            raise
+        return WaitingRecord(file, fields, why, tried=False)
+
+    def say_why(self, records: Iterable[WaitingRecord], why: str) -> None:
+        """Write down what kept records from the ledger, where that can be written."""
+        for record in records:
+            if record.why != why:
+                new = self._directory / f".{secrets.token_hex(8)}"
+                with suppress(OSError):
+                    new.write_text(json.dumps({"why": why, "record": record.fields}))
+                    os.replace(new, record.file)
+
+    def records(self) -> list[WaitingRecord]:
+        """All that wait, the oldest first. What cannot be read is left out."""
+        return list(self._read())
+
+    def _read(self) -> Iterator[WaitingRecord]:
+        try:
+            names = sorted(os.listdir(self._directory))
+        except OSError:
+            return
+        for name in names:
+            if name.startswith(".") or not name.removesuffix(_TRIED).endswith(".json"):
+                continue
+            file = self._directory / name
+            with suppress(OSError, ValueError, KeyError, TypeError):
+                found = json.loads(file.read_bytes())
+                fields, why = dict(found["record"]), str(found["why"])
+                if isinstance(fields["id"], str):
+                    yield WaitingRecord(file, fields, why, name.endswith(_TRIED))
+
+
+def _blocks(file: Path) -> Iterator[bytes]:
+    with file.open("rb") as stream:
+        while block := stream.read(_BLOCK):
+            yield block
