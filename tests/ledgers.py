@@ -219,3 +219,48 @@ def heads(world: World) -> dict[str, Head]:
         assert head is not None
         found[name.removesuffix(".jsonl")] = head
     return found
+
+
+def write_first_form(directory: Path, order: Sequence[str]) -> None:
+    """A ledger as earlier versions wrote it: `order` names files, each of which gets one more record."""
+    directory.mkdir(parents=True, exist_ok=True)
+    (directory / "lists").mkdir(exist_ok=True)
+    newest: dict[str, str] = {}
+    named: dict[str, dict[str, str]] = {}
+    for second, name in enumerate(order):
+        known = named.setdefault(name, {})
+        others = {f"{other}.jsonl": value for other, value in newest.items() if other != name}
+        moved = {other: value for other, value in others.items() if known.get(other) != value}
+        known.update(moved)
+        listed = f"{DIGEST}  fen/{second}.csv\n".encode()
+        digest = hashlib.sha256(listed).hexdigest()
+        (directory / "lists" / digest).write_bytes(listed)
+        body = {
+            "batch": f"261124-{second:04}",
+            "command": ["yatagan", "stage", "fen", "heron:"],
+            "from": "",
+            "to": "heron",
+            "destination": "/scratch",
+            "outcome": "good",
+            "files": 1,
+            "bytes": 9,
+            "failed": 0,
+            "left": 0,
+            "evidence": {"on-node": 1},
+            "list": digest,
+        }
+        line = canonical(
+            {
+                "format": 1,
+                "id": f"{name}{second}",
+                "kind": "staged",
+                "time": f"2026-11-24T09:00:{second:02}.000000Z",
+                "who": "mara@moor",
+                "previous": newest.get(name, ""),
+                "others": moved,
+                "body": body,
+            }
+        )
+        newest[name] = hashlib.sha256(line).hexdigest()
+        with (directory / f"{name}.jsonl").open("ab") as stream:
+            stream.write(line + b"\n")

@@ -1,97 +1,284 @@
-"""The ledger: nobody rewrites it unseen."""
+"""Writing to the ledger: whole lines, whatever happens; and nothing ever fails because of it."""
 
 from __future__ import annotations
 
+import json
 import os
+import random
+import signal
+import stat
+import subprocess
+import sys
+import threading
+import time
 from pathlib import Path
 
 import pytest
+import rfc8785
+from hypothesis import given
+from hypothesis import strategies as st
 
-from yatagan.ledger.records import Ledger, RecordKind
-
-DIGEST = "0123456789abcdef" * 4
-
-
-def test_a_process_may_keep_several_ledgers_in_one_second(tmp_path: Path) -> None:
-    """As a keeper does whose batches end at the same time."""
-    several = [Ledger(tmp_path) for _ in range(3)]
-    for turn in range(6):
-        several[turn % 3].append(f"batch-{turn}", RecordKind.STAGED, {"turn": turn}, [(b"fen/a", "00" * 32)])
-    records = list(Ledger(tmp_path).records())
-    assert len(records) == 6 and all(record.fits for record in records)
-    assert len({record.file for record in records}) == 3
-    assert [path.name for path in (tmp_path / "lists").iterdir() if path.name.startswith(".")] == []
+from conftest import wait_for
+from ledgers import DIGEST, World, statement
+from yatagan.ledger.directory import LedgerDirectory
+from yatagan.ledger.ledger import Ledger
+from yatagan.ledger.memory import LedgerMemory
+from yatagan.ledger.records import canonical, parse
 
 
-def test_nobody_quietly_rewrites_the_ledger(tmp_path: Path) -> None:
-    first, second = Ledger(tmp_path), Ledger(tmp_path)
-    first.append("a", RecordKind.STAGED, {"files": 1}, [(b"x", DIGEST)])
-    second._file = tmp_path / "other-process.jsonl"
-    second.append("b", RecordKind.VERIFIED, {"files": 2})
-    first.append("c", RecordKind.LISTED, {"files": 3})
-    records = list(Ledger(tmp_path).records())
-    assert {record.id for record in records} == {"a", "b", "c"} and all(record.fits for record in records)
-    (listed,) = [record.body["list"] for record in records if record.id == "a"]
-    assert (tmp_path / "lists" / listed).read_text() == f"{DIGEST}  x\n"
-    for file in tmp_path.glob("*.jsonl"):
-        original = file.read_bytes()
-        file.write_bytes(original.replace(b'"files":', b'"files":9', 1))
-        if original.count(b"\n") > 1 or file.name.startswith("other"):
-            assert not all(record.fits for record in Ledger(tmp_path).records())
-        file.write_bytes(original + b'{"half a li')
-        assert all(record.fits for record in Ledger(tmp_path).records()), "a torn last line was never a record"
-        file.write_bytes(original)
-    (tmp_path / "other-process.jsonl").unlink()
-    assert Ledger(tmp_path).missing() == ["other-process.jsonl"], "a file that is gone is missed"
+def make(place: Path, machine: str = "machine", patience: float = 10.0) -> Ledger:
+    """A machine's view of the group's ledger."""
+    return Ledger(place / "group" / "ledger", place / machine / "ledger-memory", patience=patience)
 
 
-@pytest.fixture
-def ledger(tmp_path: Path) -> Path:
-    """Two writers: a1, b1, a2, b2, a3 in this order. a3 is the newest of all, which nothing vouches for yet."""
-    first, second = Ledger(tmp_path), Ledger(tmp_path)
-    first._file, second._file = tmp_path / "a.jsonl", tmp_path / "b.jsonl"
-    for writer, name in ((first, "a1"), (second, "b1"), (first, "a2"), (second, "b2"), (first, "a3")):
-        writer.append(name, RecordKind.STAGED, {"files": 1}, [(name.encode(), DIGEST)])
-    assert problems(tmp_path) == {}
-    return tmp_path
+def own(place: Path, patience: float = 10.0) -> Ledger:
+    """The ledger in the state directory itself."""
+    return Ledger(place / "state" / "ledger", place / "state" / "ledger-memory", patience=patience)
 
 
-def problems(directory: Path) -> dict[str, str]:
-    return {record.id: record.problem for record in Ledger(directory).records() if record.problem}
+def ids(ledger: Ledger) -> list[str]:
+    return [record.id for record in ledger.records()][::-1]
 
 
-@pytest.mark.parametrize(("name", "seen"), [("a1", True), ("a2", True), ("a3", False), ("b1", True), ("b2", True)])
-def test_the_record_that_was_changed_is_named_and_no_other(ledger: Path, name: str, seen: bool) -> None:
-    file = ledger / f"{name[0]}.jsonl"
-    lines = file.read_bytes().split(b"\n")
-    at = int(name[1]) - 1
-    lines[at] = lines[at].replace(b'"files":1', b'"files":7')
-    file.write_bytes(b"\n".join(lines))
-    found = problems(ledger)
-    assert set(found) == ({name} if seen else set()) and all("changed" in problem for problem in found.values())
+values = st.recursive(
+    st.none() | st.booleans() | st.integers(-(2**53) + 1, 2**53 - 1) | st.text(),
+    lambda inner: st.lists(inner) | st.dictionaries(st.text(st.characters(min_codepoint=0, max_codepoint=127)), inner),
+)
 
 
-def test_the_newest_record_of_a_file_that_is_gone_is_missed(ledger: Path) -> None:
-    file = ledger / "b.jsonl"
-    file.write_bytes(file.read_bytes().split(b"\n")[0] + b"\n")
-    found = problems(ledger)
-    assert set(found) <= {"b1"} and "removed" in found["b1"]
+@given(values)
+def test_records_have_the_canonical_form_of_rfc_8785(value: object) -> None:
+    try:
+        meant = rfc8785.dumps(value)  # type: ignore[arg-type]
+    except rfc8785.CanonicalizationError:
+        with pytest.raises(ValueError):
+            canonical(value)
+    else:
+        assert canonical(value) == meant
 
 
-def test_lists_are_checked_and_a_fifo_does_not_hang(ledger: Path) -> None:
-    lists = {record.id: ledger / "lists" / record.body["list"] for record in Ledger(ledger).records()}
-    lists["a1"].write_text("other\n")
-    lists["b1"].unlink()
-    os.mkfifo(ledger / "pipe.jsonl")
-    assert problems(ledger) == {"a1": "its checksum list was changed", "b1": "its checksum list is missing"}
+@pytest.mark.parametrize("value", [1.5, 2**53, {"größe": 1}, {1: 2}, float("nan")])
+def test_what_has_no_sure_form_is_refused(value: object) -> None:
+    with pytest.raises(ValueError):
+        canonical(value)
 
 
-def test_heads_of_other_files_are_named_when_they_have_moved(tmp_path: Path) -> None:
-    """A record does not grow with the number of files."""
-    for number in range(40):
-        Ledger(tmp_path).append(f"{number}", RecordKind.STAGED, {})
-    last = Ledger(tmp_path)
-    last.append("x", RecordKind.STAGED, {})
-    last.append("y", RecordKind.STAGED, {})
-    sizes = [len(line) for file in tmp_path.glob("*.jsonl") for line in file.read_bytes().splitlines()]
-    assert max(sizes) < 600 and problems(tmp_path) == {}
+@pytest.mark.parametrize("open_", [make, own])
+def test_a_record_is_found_again_with_its_list(tmp_path: Path, open_: type[Ledger]) -> None:
+    ledger = open_(tmp_path)
+    done = ledger.append(statement("one"), lambda: [(b"fen/a\nb.csv", DIGEST)])
+    assert not done.waits and len(done.digest) == 64
+    found = ledger.find("one")
+    assert found is not None and found.digest == done.digest and found.number == 1
+    assert found.origins[0].path == b"/home/mara/fen" and found.target is not None and found.target.node == "heron"
+    listed = ledger.directory.lists / found.list_digest
+    assert listed.read_bytes() == b"\\" + f"{DIGEST}  fen/a\\nb.csv\n".encode()
+    assert ledger.append(statement("two")).digest and ids(ledger) == ["one", "two"]
+    assert ledger.find("three") is None and ledger.state_of("three") is None
+    assert not list(ledger.memory.directory.rglob("*.json.tried"))
+
+
+def test_one_file_for_an_account_on_a_machine(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A home on the network has a writer for each host, and each ledger has its own."""
+    for number in range(3):
+        own(tmp_path).append(statement(f"{number}"))
+    assert len(own(tmp_path).directory.writer_files()) == 1
+    monkeypatch.setattr("platform.node", lambda: "dunlin")
+    own(tmp_path).append(statement("there"))
+    assert len(own(tmp_path).directory.writer_files()) == 2
+    elsewhere = Ledger(tmp_path / "group", tmp_path / "state" / "ledger-memory")
+    elsewhere.append(statement("x"))
+    names = {*elsewhere.directory.writer_files(), *own(tmp_path).directory.writer_files()}
+    assert len(names) == 3, "the name of a writer is in one ledger only"
+
+
+def test_other_files_are_named_when_they_have_moved(tmp_path: Path) -> None:
+    world = World(tmp_path)
+    for machine in (0, 1, 2, 0, 0, 1, 1, 0):
+        world.append(machine)
+    named = [sorted(json.loads(line).get("others", {})) for line in world.lines(world.file(0))]
+    one, two = (world.file(machine).removesuffix(".jsonl") for machine in (1, 2))
+    assert named == [[], sorted([one, two]), [], [one]]
+    assert world.check().good
+
+
+def test_a_shared_ledger_takes_over_who_may_read_it(tmp_path: Path) -> None:
+    directory = tmp_path / "group" / "ledger"
+    directory.mkdir(parents=True)
+    directory.chmod(0o2770)
+    ledger = make(tmp_path)
+    ledger.append(statement("one"), lambda: [(b"a", DIGEST)])
+    writers, files = directory / "writers", [*directory.glob("writers/*"), *directory.glob("lists/*")]
+    assert stat.S_IMODE(writers.stat().st_mode) == 0o3770, "nobody removes another's file"
+    assert len(files) == 2 and {stat.S_IMODE(file.stat().st_mode) for file in files} == {0o640}
+
+
+class TestWaiting:
+    """A ledger that cannot be written stops nothing."""
+
+    @pytest.mark.parametrize("open_", [make, own])
+    def test_a_record_waits_until_the_ledger_can_be_written(self, tmp_path: Path, open_: type[Ledger]) -> None:
+        ledger = open_(tmp_path)
+        ledger.append(statement("before"))
+        moved = ledger.directory.path.with_name("away")
+        ledger.directory.path.rename(moved)
+        ledger.directory.path.write_text("in the way\n")
+        for name in ("one", "two"):
+            done = ledger.append(statement(name), lambda: [(b"fen/a", DIGEST)])
+            assert done.waits and not done.digest and not done.lost
+            state = ledger.state_of(name)
+            assert state is not None and state.waits == done.waits
+        ledger.directory.path.unlink()
+        moved.rename(ledger.directory.path)
+        assert ledger.append(statement("after")).digest
+        assert ids(ledger) == ["before", "one", "two", "after"] and not ledger.waiting()
+        found = ledger.find("one")
+        assert found is not None and ledger.directory.list_digest(found.list_digest) == found.list_digest
+        assert World(tmp_path).check().good
+
+    def test_a_slow_disk_is_not_waited_for(self, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+        ledger, released = make(tmp_path, patience=0.3), threading.Event()
+        really = LedgerDirectory.make
+
+        def hang(directory: LedgerDirectory) -> None:
+            released.wait(30)
+            really(directory)
+
+        monkeypatch.setattr(LedgerDirectory, "make", hang)
+        assert "did not answer" in ledger.append(statement("one")).waits
+        released.set()
+        wait_for(lambda: ledger.find("one") is not None)
+        monkeypatch.setattr(LedgerDirectory, "make", really)
+        ledger.append(statement("two"))
+        assert ids(ledger) == ["one", "two"], "what was written late is not written twice"
+
+    def test_what_was_tried_is_not_written_twice(self, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+        """As after a crash between the ledger and the state directory."""
+        ledger = make(tmp_path)
+        monkeypatch.setattr("yatagan.ledger.waiting.WaitingRecord.remove", lambda record: None)
+        ledger.append(statement("one"))
+        monkeypatch.undo()
+        assert len(ledger.waiting()) == 1
+        ledger.append(statement("two"))
+        assert ids(ledger) == ["one", "two"] and not ledger.waiting()
+
+    def test_a_lock_that_somebody_holds(self, tmp_path: Path) -> None:
+        ledger = own(tmp_path, patience=0.2)
+        ledger.append(statement("one"))
+        with ledger.memory.locked(time.monotonic()):
+            assert "another process" in ledger.append(statement("two")).waits
+        ledger.append(statement("three"))
+        assert ids(ledger) == ["one", "two", "three"]
+
+    def test_what_cannot_even_wait_is_said_to_be_lost(self, tmp_path: Path) -> None:
+        (tmp_path / "state").write_text("in the way\n")
+        done = own(tmp_path).append(statement("one"))
+        assert done.lost and not done.digest
+
+
+class TestOwnFile:
+    """Our file is not what we left."""
+
+    def grown(self, place: Path) -> tuple[Ledger, Path]:
+        ledger = own(place)
+        for name in ("one", "two", "three"):
+            ledger.append(statement(name))
+        (name,) = ledger.directory.writer_files()
+        return ledger, ledger.directory.writers / name
+
+    def test_a_torn_line_is_cut_off(self, tmp_path: Path) -> None:
+        ledger, file = self.grown(tmp_path)
+        with file.open("ab") as stream:
+            stream.write(b'{"half a li')
+        ledger.append(statement("four"))
+        assert ids(ledger) == ["one", "two", "three", "four"] and len(ledger.directory.writer_files()) == 1
+        assert World(tmp_path / "state").check().good
+
+    def test_a_torn_note_of_the_newest_record(self, tmp_path: Path) -> None:
+        ledger, _ = self.grown(tmp_path)
+        (ledger.memory.directory / "head").write_text("12 garb")
+        ledger.append(statement("four"))
+        assert len(ledger.directory.writer_files()) == 1 and World(tmp_path / "state").check().good
+
+    @pytest.mark.parametrize("how", ["rolled back", "removed", "link", "hard link", "nonsense at its end", "empty"])
+    def test_a_new_writer_begins_and_names_what_is_missing(self, tmp_path: Path, how: str) -> None:
+        ledger, file = self.grown(tmp_path)
+        lines = file.read_bytes().splitlines(keepends=True)
+        if how == "rolled back":
+            file.write_bytes(lines[0])
+        elif how == "removed":
+            file.unlink()
+        elif how == "link":
+            file.rename(tmp_path / "other")
+            file.symlink_to(tmp_path / "other")
+        elif how == "hard link":
+            os.link(file, tmp_path / "other")
+        elif how == "empty":
+            file.write_bytes(b"")
+        else:
+            file.write_bytes(b"".join(lines) + b"what\n")
+        before = file.read_bytes() if how != "removed" else b""
+        assert ledger.append(statement("four")).digest
+        assert how == "removed" or file.read_bytes() == before, "it is left as it is"
+        new = next(name for name in ledger.directory.writer_files() if name != file.name)
+        record = parse((ledger.directory.writers / new).read_bytes().splitlines()[0], new)
+        assert record is not None and record.number == 1
+        if how not in ("removed", "hard link", "link", "nonsense at its end"):
+            assert record.others[file.stem].number == 3
+        assert World(tmp_path / "state").check().good == (how == "hard link")
+
+
+WRITER = """
+import resource, sys
+from pathlib import Path
+sys.path.insert(0, sys.argv[4])
+from ledgers import DIGEST, statement
+from yatagan.ledger.ledger import Ledger
+place, name, limit = Path(sys.argv[1]), sys.argv[2], int(sys.argv[3])
+resource.setrlimit(resource.RLIMIT_FSIZE, (limit, limit))
+ledger = Ledger(place / "state" / "ledger", place / "state" / "ledger-memory")
+number = 0
+while True:
+    done = ledger.append(statement(f"{name}-{number}"), lambda: [(b"fen/a", DIGEST)])
+    assert not done.lost, done
+    print(f"{name}-{number}", flush=True)
+    number += 1
+"""
+
+
+def test_twenty_processes_killed_at_random_on_a_disk_that_fills(tmp_path: Path) -> None:
+    """Every line is whole or absent, the chain holds, and what was answered is there or waits."""
+    chance, limit = random.Random(7), 60_000
+    running = [
+        subprocess.Popen(
+            [sys.executable, "-c", WRITER, str(tmp_path), f"w{number}", str(limit), str(Path(__file__).parent)],
+            stdout=subprocess.PIPE,
+            text=True,
+        )
+        for number in range(20)
+    ]
+    told: list[str] = []
+    readers = [threading.Thread(target=lambda each=each: told.extend(each.stdout)) for each in running]  # type: ignore[misc,arg-type]
+    for reader in readers:
+        reader.start()
+    ledger = own(tmp_path)
+    try:
+        wait_for(lambda: len(told) > 20)
+        for process in chance.sample(running[:10], 10):
+            time.sleep(chance.random() * 0.1)
+            process.send_signal(signal.SIGKILL)
+        wait_for(lambda: len(ledger.waiting()) > 5, 60)
+    finally:
+        for process in running:
+            process.send_signal(signal.SIGKILL)
+            process.wait()
+        for reader in readers:
+            reader.join()
+    assert World(tmp_path / "state").check().good
+    assert max(file.stat().st_size for file in ledger.directory.writers.iterdir()) <= limit
+    assert {name.strip() for name in told} <= {*ids(ledger), *(each.fields["id"] for each in ledger.waiting())}
+    ledger.append(statement("at last"))
+    assert not ledger.waiting() and {name.strip() for name in told} < set(ids(ledger))
+    assert len(ids(ledger)) == len(set(ids(ledger)))
+    memory = LedgerMemory(tmp_path / "state" / "ledger-memory", tmp_path / "state" / "ledger")
+    assert World(tmp_path / "state").check().good and memory.expected()

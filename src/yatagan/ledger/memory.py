@@ -61,7 +61,7 @@ class LedgerMemory:
 
     def new_writer(self, lock: int) -> str:
         """Make a name for our writer, to be used from now on. `lock` is held. Raises OSError."""
-        account = re.sub(r"[^A-Za-z0-9._-]+", "-", user())[:40] or "somebody"
+        account = re.sub(r"[^A-Za-z0-9_-]+", "-", user())[:40] or "somebody"
         name = f"{account}-{secrets.token_hex(8)}"
         _write(self.directory / "writer.json", {"writer": name, "ledger": self._ledger}, durable=True)
         os.ftruncate(lock, 0)

@@ -31,7 +31,7 @@ _MOST_LETTERS = 300
 
 _LARGEST = 2**53 - 1
 #: What a writer's file is named after, and what may be a digest.
-WRITER = re.compile(r"[A-Za-z0-9._-]{1,64}-[0-9a-f]{16}")
+WRITER = re.compile(r"[A-Za-z0-9_-]{1,64}-[0-9a-f]{16}")
 DIGEST = re.compile(r"[0-9a-f]{64}")
 
 
