@@ -6,10 +6,10 @@ import argparse
 import json
 import sys
 
-from benchmarks import bundles, carrying, contents
+from benchmarks import bundles, carrying, contents, ledgers
 from benchmarks.meant import missed
 
-BENCHES = {**carrying.BENCHES, **contents.BENCHES, **bundles.BENCHES}
+BENCHES = {**carrying.BENCHES, **contents.BENCHES, **bundles.BENCHES, **ledgers.BENCHES}
 
 
 def main() -> None:

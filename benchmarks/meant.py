@@ -59,6 +59,15 @@ MEANT: dict[str, dict[str, Meant]] = {
     "memory": {"MB": Meant(400, most=True)},
     "start-up": {"ms more": Meant(150, most=True)},
     "bundle-tar": {"ratio": Meant(0.7)},
+    "ledger": {
+        "append where a sync takes 5 ms, times a bare one": Meant(1.5, most=True),
+        "append without a list, ms more than a bare one": Meant(1, most=True),
+        "append with a list, times that with ten records": Meant(1.5, most=True),
+        "check, seconds": Meant(15, most=True),
+        "check, MB": Meant(200, most=True),
+        "show --since, seconds": Meant(1, most=True),
+        "show --since, MB": Meant(200, most=True),
+    },
 }
 
 

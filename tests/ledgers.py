@@ -149,7 +149,8 @@ def tamper(world: World, chance: random.Random) -> Tampering:
         world.write(name, lines)
         # A line that is no record any more is seen wherever it stands.
         torn = byte == 10 or not _is_record(lines[at])
-        return Tampering(what, one, one if torn else followed)
+        pieces = frozenset({(name, at + 2)} if byte == 10 and at + 1 == count else ())
+        return Tampering(what, one | pieces, one if torn else followed)
     if what == "remove":
         world.write(name, [*lines[:at], *lines[at + 1 :]])
         return Tampering(what, one, followed)

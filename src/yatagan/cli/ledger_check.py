@@ -16,9 +16,7 @@ from yatagan.errors import BadPlace
 from yatagan.ledger.checking import Check
 from yatagan.ledger.directory import LedgerDirectory
 from yatagan.ledger.findings import Checked
-from yatagan.ledger.ledger import Ledger
 from yatagan.ledger.memory import LedgerMemory
-from yatagan.ledger.records import Record
 
 
 @click.command(
@@ -50,11 +48,10 @@ def check_(directory: Path | None, last: str, signers: Path | None, json_: bool)
     check = Check(files, memory.seen(), memory.expected())
     checked = check.run(last)
     memory.keep_seen(check.heads())
-    newest = next(Ledger(files.path, app.home.ledger_memory).records(), None)
     if json_:
-        say_json(_checked_json(files, checked, newest))
+        say_json(_checked_json(files, checked))
     else:
-        _show_checked(files, checked, newest)
+        _show_checked(files, checked)
     if not checked.good:
         raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
 
@@ -77,7 +74,7 @@ def ledger_in(directory: Path) -> LedgerDirectory:
     return files
 
 
-def _show_checked(files: LedgerDirectory, checked: Checked, newest: Record | None) -> None:
+def _show_checked(files: LedgerDirectory, checked: Checked) -> None:
     where = click.style(f"{text.show(str(files.path))}: ", bold=True)
     if not checked.records and not checked.old_records and checked.good:
         click.echo("Nothing is on record yet.")
@@ -104,7 +101,7 @@ def _show_checked(files: LedgerDirectory, checked: Checked, newest: Record | Non
             ),
             *(("skipped", f"{text.show(each.name)}: {each.what}") for each in checked.strange),
             *(("not read", f"line {line} of {name}") for name, line in checked.odd_lines),
-            ("newest", f"digest {newest.digest[:DIGITS]}" if newest is not None else ""),
+            ("newest", f"digest {checked.newest[1][:DIGITS]}" if checked.newest[1] else ""),
         ]
     )
 
@@ -115,7 +112,7 @@ def _counts(files: LedgerDirectory, checked: Checked) -> str:
     return f"{text.number(total)} in {text.count(in_files, 'file')}{lists}" if total else ""
 
 
-def _checked_json(files: LedgerDirectory, checked: Checked, newest: Record | None) -> dict[str, Any]:
+def _checked_json(files: LedgerDirectory, checked: Checked) -> dict[str, Any]:
     return {
         "directory": str(files.path),
         "good": checked.good,
@@ -134,5 +131,5 @@ def _checked_json(files: LedgerDirectory, checked: Checked, newest: Record | Non
         ],
         "skipped": [{"name": each.name, "what": each.what} for each in checked.strange],
         "lines_not_read": [{"file": name, "line": line} for name, line in checked.odd_lines],
-        "newest_digest": newest.digest if newest is not None else None,
+        "newest_digest": checked.newest[1] or None,
     }

@@ -22,10 +22,10 @@ from typing import Any, NamedTuple, Protocol
 
 from yatagan.config.home import sync_directory
 from yatagan.digests.checksum_lists import format_list
-from yatagan.ledger.directory import WRITER_FILE, LedgerDirectory, last_record
+from yatagan.ledger.directory import LedgerDirectory, last_record
 from yatagan.ledger.lists import write_list
 from yatagan.ledger.memory import LedgerMemory, OwnHead, read_own_head, write_own_head
-from yatagan.ledger.records import FORMAT, LONGEST_LINE, Head, canonical, digest_of
+from yatagan.ledger.records import FORMAT, LONGEST_LINE, WRITER, Head, canonical, digest_of
 
 #: Bytes at the end of a file in which the end of its last line is looked for.
 _TORN = 2 * LONGEST_LINE
@@ -101,7 +101,7 @@ class Appender:
                 lines, appended = self._lines(own, records, moved)
                 if lines:
                     self._write(own, b"".join(lines))
-                    write_own_head(lock, OwnHead(own.size, appended[-1].head))
+                    write_own_head(lock, own.writer, OwnHead(own.size, appended[-1].head))
             finally:
                 os.close(own.descriptor)
             if lines and moved:
@@ -110,7 +110,8 @@ class Appender:
 
     def _open(self, lock: int) -> tuple[_Own, dict[str, Head]]:
         """Open our file, and say what was lost of an earlier one, by its writer. Raises OSError."""
-        remembered, writer = read_own_head(lock), self._memory.writer()
+        noted = read_own_head(lock)
+        writer, remembered = noted if noted is not None else (self._memory.writer(), None)
         if writer is not None and (own := self._reopen(writer, remembered)) is not None:
             return own, {}
         lost = {writer: remembered.head} if writer is not None and remembered is not None else {}
@@ -154,16 +155,17 @@ class Appender:
         try:
             with os.scandir(self._directory.writers) as entries:
                 for entry in entries:
-                    match = WRITER_FILE.fullmatch(entry.name)
-                    if match is None or match[2] or match[1] in (own.writer, *lost):
+                    writer = entry.name.removesuffix(".jsonl")
+                    before = named.get(writer)
+                    if writer == own.writer or writer in lost or (before is None and not WRITER.fullmatch(writer)):
                         continue
-                    size, before = entry.stat(follow_symlinks=False).st_size, named.get(match[1])
+                    size = entry.stat(follow_symlinks=False).st_size
                     if before is not None and size == before.size:
                         continue
                     head = self._directory.head(entry.name)
                     if head is not None and (before is None or head.number > before.head.number):
-                        moved[match[1]] = head
-                        named[match[1]] = OwnHead(size, head)
+                        moved[writer] = head
+                        named[writer] = OwnHead(size, head)
         except OSError:
             pass  # what cannot be read now is named another time
         return named, moved

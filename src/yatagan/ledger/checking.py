@@ -99,6 +99,7 @@ class Check:
             previous = before if record.previous == before else record.previous
             chain.add(Line(position, record.number, record.digest, previous, record.id, held))
             before = record.digest
+            self._found.newest = max(self._found.newest, (record.recorded_at, record.digest))
             self._note(record, position)
         return chain
 

@@ -91,6 +91,10 @@ class LedgerDirectory:
         """
         return _lines(self.writers / name)
 
+    def lines_backwards(self, name: str) -> Iterator[bytes]:
+        """As `lines`, from the last one on. Raises OSError."""
+        return _lines_backwards(self.writers / name)
+
     def old_lines(self, name: str) -> Iterator[bytes]:
         """As `lines`, of a file of the first form."""
         return _lines(self.path / name)
@@ -195,6 +199,27 @@ def _blocks(path: Path) -> Iterator[bytes]:
             raise OSError(f"{path}: no plain file")
         while block := os.read(descriptor, _BLOCK):
             yield block
+    finally:
+        os.close(descriptor)
+
+
+def _lines_backwards(path: Path) -> Iterator[bytes]:
+    descriptor = os.open(path, _READ)
+    try:
+        facts = os.fstat(descriptor)
+        if not stat.S_ISREG(facts.st_mode):
+            raise OSError(f"{path}: no plain file")
+        end, rest, is_last = facts.st_size, b"", True
+        while end:
+            start = max(0, end - _BLOCK)
+            first, *lines = (os.pread(descriptor, end - start, start) + rest).split(b"\n")
+            for line in reversed(lines):
+                if not is_last:  # behind the last line end there is nothing, or a torn line
+                    yield line
+                is_last = False
+            end, rest = start, first[: 2 * LONGEST_LINE]
+        if not is_last:
+            yield rest
     finally:
         os.close(descriptor)
 

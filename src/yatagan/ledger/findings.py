@@ -80,7 +80,8 @@ class Checked:
     """What a check found.
 
     `signers`: how many records each trusted name has signed. `unknown`: how many were signed with keys, by fingerprint,
-    while nobody at all is trusted. `forks`: those that somebody has looked at, and who.
+    while nobody at all is trusted. `forks`: those that somebody has looked at, and who. `newest`: when the newest
+    record was written, and its digest.
     """
 
     records: int = 0
@@ -94,7 +95,7 @@ class Checked:
     unknown: dict[str, int] = field(default_factory=dict)
     forks: dict[Fork, str] = field(default_factory=dict)
     odd_lines: list[tuple[str, int]] = field(default_factory=list)
-    last: str = ""
+    newest: tuple[str, str] = ("", "")
 
     @property
     def good(self) -> bool:

@@ -10,6 +10,7 @@ import secrets
 import threading
 import time
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -202,30 +203,29 @@ class Ledger:
     def records(self, since: str = "") -> Iterator[Record]:
         """All records, the newest first, from the time `since` on (RFC 3339 in UTC). Lines that are none are left out.
 
-        Nothing is checked: that is `checking.check`.
+        Nothing is checked: that is `checking.Check`. Only as much is held in memory as is being looked at.
         """
-        files = [self._of_file(name, since) for name in self.directory.writer_files()]
-        old = [record for record in self.old_records() if record.recorded_at >= since]
+        names = self.directory.writer_files()
+        old = sorted((record for record in self.old_records() if record.recorded_at >= since), key=_order, reverse=True)
+        # Two continuations of a file begin alike.
+        twice = {name.partition(".")[0] for name in names if ".fork-" in name}
         seen: set[str] = set()
-        parts = [reversed(records) for records in (*files, sorted(old, key=_order))]
-        for record in heapq.merge(*parts, key=_order, reverse=True):
-            if record.digest not in seen:  # two continuations of a file begin alike
+        for record in heapq.merge(*(self._of_file(name, since) for name in names), old, key=_order, reverse=True):
+            if record.fields.get("writer") in twice:
+                if record.digest in seen:
+                    continue
                 seen.add(record.digest)
-                yield record
+            yield record
 
-    def _of_file(self, name: str, since: str) -> list[Record]:
-        """The records of a file from a time on, in the order of their times."""
-        found = []
-        try:
-            for line in self.directory.lines(name):
+    def _of_file(self, name: str, since: str) -> Iterator[Record]:
+        """The records of a file from a time on, the last one first."""
+        with suppress(OSError):
+            for line in self.directory.lines_backwards(name):
                 when = _TIME.search(line)
                 if when is not None and when[1].decode() < since:
                     continue
                 if (record := parse(line, name)) is not None:
-                    found.append(record)
-        except OSError:
-            return []
-        return sorted(found, key=_order)
+                    yield record
 
     def old_records(self) -> Iterator[Record]:
         """The records of the first form."""

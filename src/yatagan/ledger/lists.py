@@ -5,21 +5,33 @@ from __future__ import annotations
 import hashlib
 import os
 import secrets
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from itertools import chain
 from pathlib import Path
 
 from yatagan.config.home import sync_directory
 from yatagan.ledger.directory import LedgerDirectory
 
+_BLOCK = 1 << 20
+
 
 def write_list(directory: LedgerDirectory, lines: Iterable[bytes]) -> str:
     """Keep the lines of a checksum list, durably. Returns its SHA-256, or "" for no lines. Raises OSError."""
+    rest = iter(lines)
+    first = next(rest, None)
+    if first is None:
+        return ""
     new = directory.lists / f".new-{secrets.token_hex(8)}"
     try:
-        digest = spool(new, lines, directory.file_mode())
-        if not digest:
-            new.unlink()
-            return ""
+        descriptor = _create(new, directory.file_mode())
+        try:
+            digest, size = _write(descriptor, chain((first,), rest))
+            if _is_there(directory.lists / digest, size):
+                new.unlink()  # the same files were put on record before
+                return digest
+            os.fsync(descriptor)
+        finally:
+            os.close(descriptor)
         os.replace(new, directory.lists / digest)
     except BaseException:
         new.unlink(missing_ok=True)
@@ -28,16 +40,49 @@ def write_list(directory: LedgerDirectory, lines: Iterable[bytes]) -> str:
     return digest
 
 
-def spool(file: Path, lines: Iterable[bytes], mode: int = 0o600) -> str:
+def spool(file: Path, lines: Iterable[bytes]) -> str:
     """Write lines into a new file and sync it. Returns its SHA-256, or "" for no lines. Raises OSError."""
-    value, empty = hashlib.sha256(), True
-    descriptor = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, mode)
-    with os.fdopen(descriptor, "wb") as stream:
-        for line in lines:
-            empty = False
-            value.update(line)
-            stream.write(line)
-        stream.flush()
-        os.fchmod(descriptor, mode)
+    descriptor = _create(file, 0o600)
+    try:
+        digest, size = _write(descriptor, lines)
         os.fsync(descriptor)
-    return "" if empty else value.hexdigest()
+    finally:
+        os.close(descriptor)
+    return digest if size else ""
+
+
+def _create(file: Path, mode: int) -> int:
+    descriptor = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, mode)
+    os.fchmod(descriptor, mode)
+    return descriptor
+
+
+def _write(descriptor: int, lines: Iterable[bytes]) -> tuple[str, int]:
+    """Write lines; their SHA-256, and how many bytes they are."""
+    value, size = hashlib.sha256(), 0
+    for data in _blocks(lines):
+        value.update(data)
+        size += len(data)
+        while data:
+            data = data[os.write(descriptor, data) :]
+    return value.hexdigest(), size
+
+
+def _blocks(lines: Iterable[bytes]) -> Iterator[bytes]:
+    """The lines, many at a time."""
+    held, size = list[bytes](), 0
+    for line in lines:
+        held.append(line)
+        size += len(line)
+        if size >= _BLOCK:
+            yield b"".join(held)
+            held, size = [], 0
+    if held:
+        yield b"".join(held)
+
+
+def _is_there(file: Path, size: int) -> bool:
+    try:
+        return os.lstat(file).st_size == size
+    except OSError:
+        return False

@@ -1,9 +1,9 @@
 """What this machine remembers of ledgers, in the state directory: whose writer it is, and what it has seen of others.
 
-    HOST/seen.json              the newest record of each writer's file that a check has seen
+    HOST/seen                   the newest record of each writer's file that a check has seen
     HOST/LEDGER/writer.json     the name of the writer that this account and machine are in one ledger
     HOST/LEDGER/head            the newest record of its file; locked while one appends
-    HOST/LEDGER/named.json      what its records have named of other writers' files
+    HOST/LEDGER/named           what its records have named of other writers' files
     HOST/LEDGER/waiting/        records that could not be written yet, with their checksum lists
 
 HOST stands for this machine: a home on the network has a directory for each, so that two machines never write to one
@@ -24,18 +24,17 @@ import re
 import secrets
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
-from yatagan.ledger.records import DIGEST, WRITER, Head
+from yatagan.ledger.records import WRITER, Head
 
 #: Seconds between looks at a lock that another process holds.
 _LOOKS = 0.02
 
 
-@dataclass(frozen=True, slots=True)
-class OwnHead:
+class OwnHead(NamedTuple):
     """The newest record that this machine has appended to its own file, and how many bytes the file had after it."""
 
     size: int
@@ -63,7 +62,8 @@ class LedgerMemory:
         """Make a name for our writer, to be used from now on. `lock` is held. Raises OSError."""
         account = re.sub(r"[^A-Za-z0-9_-]+", "-", user())[:40] or "somebody"
         name = f"{account}-{secrets.token_hex(8)}"
-        _write(self.directory / "writer.json", {"writer": name, "ledger": self._ledger}, durable=True)
+        data = json.dumps({"writer": name, "ledger": self._ledger}).encode()
+        _write(self.directory / "writer.json", data, durable=True)
         os.ftruncate(lock, 0)
         return name
 
@@ -90,70 +90,60 @@ class LedgerMemory:
 
     def named(self) -> dict[str, OwnHead]:
         """What our records have named of other files, with the size that each file had."""
-        return _heads(_read(self.directory / "named.json"))
+        return _heads(_bytes(self.directory / "named"))
 
     def keep_named(self, named: dict[str, OwnHead]) -> None:
         """Remember what our records have named. Raises OSError."""
-        _write(self.directory / "named.json", _as_json(named))
+        _write(self.directory / "named", _as_lines(named))
 
     def seen(self) -> dict[str, Head]:
         """The newest record of every writer that any command of this account has seen, on whichever machine."""
         found: dict[str, Head] = {}
-        for file in (*self.state.glob("*/seen.json"), *self.state.glob("*/*/named.json")):
-            for writer, own in _heads(_read(file)).items():
-                _later(found, writer, own.head)
-        for file in self.state.glob("*/*/head"):
-            name, last = _read(file.parent / "writer.json").get("writer"), _own_head(_bytes(file))
-            if isinstance(name, str) and last is not None:
-                _later(found, name, last.head)
+        for pattern in ("*/seen", "*/*/named", "*/*/head"):
+            for file in self.state.glob(pattern):
+                for writer, own in _heads(_bytes(file)).items():
+                    _later(found, writer, own.head)
         return found
 
     def expected(self) -> set[str]:
         """The writers that this account knows to be in this ledger, on whichever machine."""
         found: set[str] = set()
         for directory in self.state.glob(f"*/{self.directory.name}"):
-            name = _read(directory / "writer.json").get("writer")
-            if isinstance(name, str) and _own_head(_bytes(directory / "head")) is not None:
-                found.add(name)
-            found.update(_heads(_read(directory / "named.json")))
+            found.update(_heads(_bytes(directory / "head")), _heads(_bytes(directory / "named")))
         return found
 
     def keep_seen(self, heads: dict[str, Head]) -> None:
         """Remember what was seen of writers; never less than before. Does nothing where that cannot be written."""
-        file = self._host / "seen.json"
-        known = {writer: own.head for writer, own in _heads(_read(file)).items()}
+        file = self._host / "seen"
+        known = {writer: own.head for writer, own in _heads(_bytes(file)).items()}
         merged = dict(known)
         for writer, head in heads.items():
             _later(merged, writer, head)
         if merged != known:
             with contextlib.suppress(OSError):
                 self._host.mkdir(parents=True, exist_ok=True)
-                _write(file, _as_json({writer: OwnHead(0, head) for writer, head in merged.items()}))
+                _write(file, _as_lines({writer: OwnHead(0, head) for writer, head in merged.items()}))
 
 
-def read_own_head(descriptor: int) -> OwnHead | None:
-    """What was last written with `write_own_head`; None if nothing was, or a crash has torn it."""
-    return _own_head(os.pread(descriptor, 4096, 0))
+def read_own_head(lock: int) -> tuple[str, OwnHead] | None:
+    """Our writer and what `write_own_head` noted last; None if nothing was noted, or a crash has torn it."""
+    return next(iter(_heads(os.pread(lock, 4096, 0)).items()), None)
 
 
-def write_own_head(descriptor: int, own: OwnHead) -> None:
-    """Remember the newest record of our own file. Raises OSError."""
-    data = f"{own.size} {own.head.number} {own.head.digest}\n".encode()
-    os.pwrite(descriptor, data, 0)
-    os.ftruncate(descriptor, len(data))
+def write_own_head(lock: int, writer: str, own: OwnHead) -> None:
+    """Note the newest record of our own file. Raises OSError."""
+    data = _as_lines({writer: own})
+    os.pwrite(lock, data, 0)
+    os.ftruncate(lock, len(data))
 
 
+@cache
 def user() -> str:
     """The name of this account, or its number where it has none."""
     try:
         return getpass.getuser()
     except (KeyError, OSError):
         return str(os.getuid())
-
-
-def _own_head(data: bytes) -> OwnHead | None:
-    match = re.fullmatch(rb"(\d{1,15}) (\d{1,15}) ([0-9a-f]{64})\n", data)
-    return OwnHead(int(match[1]), Head(int(match[2]), match[3].decode())) if match else None
 
 
 def _host_key() -> str:
@@ -170,17 +160,21 @@ def _later(heads: dict[str, Head], writer: str, head: Head) -> None:
         heads[writer] = head
 
 
-def _heads(fields: dict[str, Any]) -> dict[str, OwnHead]:
+def _heads(data: bytes) -> dict[str, OwnHead]:
+    """The newest records of files, a line each: writer, size, number, digest. What is torn has none."""
     found = {}
-    for writer, values in fields.items():
-        match values:
-            case [int(size), int(number), str(digest)] if WRITER.fullmatch(writer) and DIGEST.fullmatch(digest):
-                found[writer] = OwnHead(size, Head(number, digest))
+    for line in data.decode("ascii", "replace").split("\n")[:-1]:
+        try:
+            writer, size, number, digest = line.split(" ")
+            found[writer] = OwnHead(int(size), Head(int(number), digest))
+        except ValueError:
+            continue
     return found
 
 
-def _as_json(heads: dict[str, OwnHead]) -> dict[str, Any]:
-    return {writer: [own.size, own.head.number, own.head.digest] for writer, own in heads.items()}
+def _as_lines(heads: dict[str, OwnHead]) -> bytes:
+    lines = (f"{writer} {own.size} {own.head.number} {own.head.digest}\n" for writer, own in heads.items())
+    return "".join(lines).encode("ascii")
 
 
 def _read(file: Path) -> dict[str, Any]:
@@ -200,12 +194,12 @@ def _bytes(file: Path) -> bytes:
         return b""
 
 
-def _write(file: Path, fields: dict[str, Any], *, durable: bool = False) -> None:
+def _write(file: Path, data: bytes, *, durable: bool = False) -> None:
     """Write a small file atomically. Raises OSError."""
     new = file.with_name(f".new-{secrets.token_hex(4)}")
     try:
-        with new.open("w", encoding="utf-8") as stream:
-            json.dump(fields, stream)
+        with new.open("wb") as stream:
+            stream.write(data)
             if durable:
                 stream.flush()
                 os.fsync(stream.fileno())
