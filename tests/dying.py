@@ -16,7 +16,7 @@ from typing import Any
 
 from yatagan.batches.journal import Journal
 from yatagan.errors import Fault, StoreError
-from yatagan.ledger.records import Ledger
+from yatagan.ledger.ledger import Ledger
 from yatagan.nodes import helper
 from yatagan.stores.helper_machine import HelperMachine
 from yatagan.stores.interface import Placement, Writer

@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator
+import shutil
+from collections.abc import Callable, Iterator
 from typing import Any
 
 from conftest import Practice, Program
@@ -98,7 +99,7 @@ FIELDS: dict[str, tuple[str, str]] = {
     "verify: entries": ("list", "entries that are not the same; their `path` is relative to the place"),
     "remove: places[].entries": ("number", "entries at and below it"),
     "kind": ("text", "`file`, `directory`, `link`, `fifo`, `socket` or `device`"),
-    "ledger show: records[].kind": ("text", "`staged`, `listed`, `verified`, `bundled` or `unpacked`"),
+    "ledger show: records[].kind": ("text", "what it is about: `staged`, `listed`, `verified` and so on"),
     "error: error.kind": ("text", "what kind of error; see [below](#errors)"),
     "batch show: steps[].kind": ("text", "`file`, `directory`, `link`, `facts`, `bundle`, `archive` or `index`"),
     "size_bytes": ("number", "size of files; 0 for other kinds"),
@@ -127,7 +128,6 @@ FIELDS: dict[str, tuple[str, str]] = {
         "the batch, as `batch show` answers without `steps`; null without one",
     ),
     "stage: batch.batch": ("text", "the batch's id"),
-    "ledger show: records[].bundles": ("number, optional", "directories that were stored as bundles"),
     "plan": ("object", "the plan"),
     "destination": ("text", "absolute path of the destination"),
     "names": ("list", "names under which the sources arrive"),
@@ -191,6 +191,9 @@ FIELDS: dict[str, tuple[str, str]] = {
     "evidence": ("object", "how many files are known by which [evidence](#evidence)"),
     "moving_seconds": ("number", "how long it has been moving, in all its runs"),
     "ledger_record": ("text or null", "its record in the ledger"),
+    "ledger_digest": ("text or null", "the record's digest, by which paper can pin the ledger; null while it waits"),
+    "ledger_waits": ("text or null", "why the record is not in the ledger yet"),
+    "ledger_unsigned": ("text or null", "why the record is not signed, if it should be"),
     "steps": ("list", "the steps that are not in place"),
     "step": ("number", "number of the step"),
     "detail": ("text", "what belongs to the reason, such as a path; mostly empty"),
@@ -243,17 +246,71 @@ FIELDS: dict[str, tuple[str, str]] = {
     "set_id_bits_left_out": ("number", "members that lost a set-id bit"),
     "differences": ("list", "members that differ from the index: `path` and `verdict`"),
     "directory": ("text", "the ledger's directory"),
-    "holds": ("true or false", "whether every record and list is what was written"),
-    "missing_files": ("list", "files of the ledger that are gone"),
-    "records": ("list", "the records; besides these fields each has what its kind needs"),
-    "against_sha256": ("text, optional", "digest of the checksum list that was verified against"),
-    "ledger show: records[].different": ("number, optional", "entries with other contents"),
+    "config show: ledger": ("object", "the ledger"),
+    "sign_with": ("text or null", "the SSH key that signs records; null for none"),
+    "ledger show: waiting": ("number", "records that this machine could not write yet"),
+    "ledger show: records": ("list", "the records as they are kept; [every field](formats.md#the-ledger)"),
+    "ledger show: records[].from": ("list, optional", "from where: `node`, empty for the machine itself, and `path`"),
+    "ledger show: records[].to": ("object, optional", "to where: `node` and `path`"),
+    "ledger show: records[].counts": ("object, optional", "how many, by what became of them"),
+    "ledger show: records[].command": ("list, optional", "what was typed, word by word"),
+    "ledger show: records[].evidence": ("object, optional", "how many files are known by which [evidence](#evidence)"),
+    "ledger show: records[].batch": ("text, optional", "the batch's id"),
+    "ledger show: records[].against": ("object, optional", "the checksum list that was verified against"),
+    "ledger show: records[].against_sha256": ("text, optional", "its digest"),
+    "ledger show: records[].archive": ("text, optional", "`tar`, `tar.gz` or `tar.zst`"),
+    "ledger show: records[].bundle_bytes": ("number, optional", "size of the bundle"),
+    "ledger show: records[].bundle_sha256": ("text, optional", "its SHA-256"),
+    "version": ("text", "the version of Yatagan that wrote it"),
+    "writer": ("text", "whose file it is in"),
+    "number": ("number", "its number in that file"),
+    "previous": ("text", "digest of the record before it in that file; empty for the first"),
+    "others": ("object, optional", "newest records of other writers' files, as `number` and `digest`"),
+    "signature": ("text, optional", "SSH signature of all other fields, in base64"),
+    "unsigned": ("text, optional", "why it has no signature, if one was asked for"),
+    "ledger check: good": ("true or false", "whether all is as it was written"),
+    "ledger check: records": ("number", "records that were checked"),
+    "ledger check: lists": ("number", "checksum lists that were checked"),
+    "findings": ("list", "what is wrong"),
+    "ledger check: findings[].file": ("text or null", "the writer's file"),
+    "ledger check: findings[].problem": ("text", "what is wrong; [all of them](formats.md#findings)"),
+    "ledger check: findings[].first": ("number or null", "the first record of which it is said, by number"),
+    "ledger check: findings[].last": ("number or null", "the last one"),
+    "ledger check: findings[].line": ("number or null", "the line of the file"),
+    "ledger check: findings[].record": ("text or null", "the record's id"),
+    "ledger check: findings[].detail": ("text or null", "the reason of a bad signature, the file of a fork, a list"),
+    "witness_file": ("text or null", "who has seen otherwise: another file's record, or `this machine`"),
+    "witness_record": ("number or null", "that record's number"),
+    "signed_by": ("object", "how many records each trusted person has signed"),
+    "signed_by_unknown": ("object", "the same by fingerprint, while no key is trusted"),
+    "not_signed": ("number", "records without a signature"),
+    "ledger check: files": ("list", "the writers' files"),
+    "ledger check: files[].records": ("number", "records in it"),
+    "seen_to": ("number", "up to this record another writer or this machine has seen it"),
+    "signed_to": ("number", "up to this record it is signed"),
+    "forks_accepted": ("list", "two continuations of a file that were accepted, and by whom"),
+    "ledger check: skipped": ("list", "what is there and belongs to no ledger: `name` and `what`"),
+    "lines_not_read": ("list", "lines of allowed_signers and revoked_keys that are not understood"),
+    "newest_digest": ("text or null", "digest of the newest record"),
+    "ledger merge: records": ("number", "records that were brought"),
+    "lists": ("number", "checksum lists that were brought"),
+    "forks": ("list", "files with another continuation of a writer's file"),
+    "ledger merge: refused": (
+        "list",
+        "files that were left out, and the first `record` that does not fit",
+    ),
+    "ledger accept: record": ("number", "the first record that differs"),
+    "fingerprint": ("text", "of the key"),
+    "ledger trust: name": ("text", "whose key it is"),
+    "keys": ("list", "the trusted keys"),
+    "ledger signers: keys[].names": ("list", "whose key it is"),
+    "valid_after_at": ("time or null", "from when on it holds"),
+    "valid_before_at": ("time or null", "until when"),
+    "revoked": ("true or false", "whether it is revoked"),
     "id": ("text", "the record's id"),
     "recorded_at": ("time", "when it was written"),
     "who": ("text", "account and machine"),
     "digest": ("text", "SHA-256 of the record"),
-    "fits": ("true or false", "whether the record is what was written"),
-    "problem": ("text or null", "if not, what is wrong with it"),
     "error": ("object", "the error"),
     "message": ("text", "what happened, and to what"),
     "place": ("text", "what it happened to; empty where that is no place"),
@@ -265,7 +322,11 @@ FIELDS: dict[str, tuple[str, str]] = {
     "pid": ("number or null", "the process that serves the practice nodes"),
 }
 #: Fields that are not looked into: their keys are data.
-LEAVES = {"evidence", "not_kept", "begun", "bundle unpack: counts", "open"}
+LEAVES = {"evidence", "not_kept", "begun", "bundle unpack: counts", "open", "others", "signed_by", "signed_by_unknown"}
+LEAVES |= {f"ledger show: records[].{key}" for key in ("from", "to", "counts", "against")}
+
+
+_KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIHAFPTN8lTSUt8PQoSkRX9pyCV7HvRFCtSTjVgyJe/lI"
 
 
 def answers(program: Program, practice: Practice) -> Iterator[tuple[str, list[str], Any]]:
@@ -320,9 +381,28 @@ def answers(program: Program, practice: Practice) -> Iterator[tuple[str, list[st
     yield "bundle list", words, run("bundle", "list", "notes.tar.zst")
     yield "bundle check", words, run("bundle", "check", "notes.tar.zst")
     yield "bundle unpack", words, run("bundle", "unpack", "notes.tar.zst", "--into", "back")
-    yield "ledger show", words, run("ledger", "show")
+    yield from _ledger(program, run, words)
     yield "practice", words, run("practice", "--root", str(practice.site.root))
     yield "error", words, run("list", "hern:", expect=2)
+
+
+def _ledger(program: Program, run: Callable[..., Any], words: list[str]) -> Iterator[tuple[str, list[str], Any]]:
+    """The answers of the ledger's commands; two machines have written, and one of them was restored from a backup."""
+    (program.directory / "jo.pub").write_text(f"{_KEY} jo\n")
+    yield "ledger show", words, run("ledger", "show", "--since", "1h")
+    yield "ledger trust", words, run("ledger", "trust", "jo", "jo.pub", "--until", "2027-12-31")
+    yield "ledger revoke", words, run("ledger", "revoke", "jo.pub")
+    yield "ledger signers", words, run("ledger", "signers")
+    shutil.copytree(program.home / "ledger", program.directory / "copy")
+    (name,) = (program.directory / "copy" / "writers").iterdir()
+    program("rename", "jo.pub", "jo-old.pub")
+    *others, last = name.read_bytes().splitlines(keepends=True)
+    name.write_bytes(b"".join([*others, last.replace(b'"outcome":"good"', b'"outcome":"sure"')]))
+    merged = run("ledger", "merge", "copy")
+    yield "ledger merge", words, merged
+    yield "ledger check", words, run("ledger", "check", expect=1)
+    yield "ledger accept", words, run("ledger", "accept", merged["forks"][0], "--yes")
+    assert program.json("ledger", "check")["good"]
 
 
 def _interrupt(program: Program) -> None:

@@ -84,7 +84,7 @@ def test_made_here_listed_checked_and_unpacked(program: Program, aged: Path, for
     assert snapshot(program.home / "fen") == snapshot(aged)
     checksums = program("bundle", "list", bundle, "--checksums").stdout
     subprocess.run(["sha256sum", "-c", "--quiet", "-"], input=checksums.encode(), cwd=program.home, check=True)
-    assert [record["kind"] for record in program.json("ledger", "show")["records"]] == ["bundled", "unpacked"]
+    assert [record["kind"] for record in program.json("ledger", "show")["records"]] == ["unpacked", "bundled"]
 
 
 def stat_of(path: Path) -> int:

@@ -5,12 +5,15 @@ from __future__ import annotations
 import json
 import os
 import random
+import shutil
 import signal
 import stat
 import subprocess
 import sys
+import tempfile
 import threading
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -20,6 +23,7 @@ from hypothesis import strategies as st
 
 from conftest import wait_for
 from ledgers import DIGEST, World, statement
+from yatagan.ledger.checking import Check
 from yatagan.ledger.directory import LedgerDirectory
 from yatagan.ledger.ledger import Ledger
 from yatagan.ledger.memory import LedgerMemory
@@ -111,6 +115,58 @@ def test_a_shared_ledger_takes_over_who_may_read_it(tmp_path: Path) -> None:
     writers, files = directory / "writers", [*directory.glob("writers/*"), *directory.glob("lists/*")]
     assert stat.S_IMODE(writers.stat().st_mode) == 0o3770, "nobody removes another's file"
     assert len(files) == 2 and {stat.S_IMODE(file.stat().st_mode) for file in files} == {0o640}
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="another account is needed")
+def test_another_account_of_the_group_appends_to_its_own_file_alone() -> None:
+    place = Path(tempfile.mkdtemp(prefix="yatagan-group-"))
+    place.chmod(0o755)
+    group = place / "group"
+    group.mkdir()
+    group.chmod(0o3777)
+    (place / "other").mkdir()
+    os.chown(place / "other", 12345, 12345)
+    try:
+        ours = Ledger(group, place / "ours" / "ledger-memory")
+        ours.append(statement("ours"), lambda: [(b"a", DIGEST)])
+        (file,) = (group / "writers").iterdir()
+        before = file.read_bytes()
+
+        def as_other(work: Callable[[Ledger], bool]) -> bool:
+            """What comes of it in a process of another account."""
+            child = os.fork()
+            if child == 0:
+                os.setgroups([])
+                os.setgid(12345)
+                os.setuid(12345)
+                os._exit(0 if work(Ledger(group, place / "other" / "ledger-memory")) else 1)
+            return os.waitpid(child, 0)[1] == 0
+
+        assert as_other(lambda ledger: bool(ledger.append(statement("theirs")).digest))
+        assert as_other(lambda ledger: ids(ledger) == ["ours", "theirs"])
+        assert len(list((group / "writers").iterdir())) == 2 and file.read_bytes() == before
+        assert as_other(lambda ledger: not os.access(file, os.W_OK) and Check(ledger.directory, {}).run().good)
+        (group / "writers").chmod(0o700)
+        assert as_other(lambda ledger: bool(ledger.append(statement("waits")).waits))
+        (group / "writers").chmod(0o3777)
+        assert as_other(lambda ledger: bool(ledger.append(statement("later")).digest))
+        assert ids(ours) == ["ours", "theirs", "waits", "later"]
+        assert Check(ours.directory, {}).run().good
+    finally:
+        shutil.rmtree(place)
+
+
+@given(st.lists(st.binary(max_size=30).map(lambda data: data.replace(b"\n", b"")), max_size=30), st.booleans())
+def test_lines_are_the_same_backwards(lines: list[bytes], torn: bool) -> None:
+    with tempfile.TemporaryDirectory() as place, pytest.MonkeyPatch.context() as patch:
+        patch.setattr("yatagan.ledger.directory._BLOCK", 16)
+        directory = LedgerDirectory(Path(place))
+        directory.make()
+        (directory.writers / "x").write_bytes(b"".join(line + b"\n" for line in lines) + b"torn" * torn)
+        assert list(directory.lines("x")) == lines
+        assert list(directory.lines_backwards("x", lambda block: True)) == lines[::-1]
+        some = list(directory.lines_backwards("x", lambda block: b"a" in block))
+        assert {line for line in lines if b"a" in line} <= set(some)
 
 
 class TestWaiting:

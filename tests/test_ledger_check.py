@@ -13,10 +13,10 @@ from hypothesis import strategies as st
 
 from ledgers import Tampering, World, heads, random_world, rechained, tamper
 from yatagan.ledger.checking import Check
-from yatagan.ledger.findings import Checked, Finding, Problem
+from yatagan.ledger.findings import Checked, LedgerFinding, Problem
 
 
-def blames(finding: Finding) -> set[tuple[str, int]]:
+def blames(finding: LedgerFinding) -> set[tuple[str, int]]:
     """The records of which a finding says that they, or one of them, are not what was written.
 
     Number 0 stands for a line that is no record at all.

@@ -141,7 +141,7 @@ def test_both_continuations_are_kept_until_somebody_has_looked(pair: tuple[Machi
     assert [[record.id for record in records] for _, records in looked.continuations] == [["two"], ["two again"]]
     one = looked.fork
     details = {"fork_of": one.writer, "fork_number": one.number, "fork_digests": list(one.digests)}
-    assert desk.ledger.append(statement("seen", RecordKind.FORK_SEEN, details=details)).digest
+    assert desk.ledger.append(statement("seen", RecordKind.FORK_ACCEPTED, details=details)).digest
     checked = desk.check()
     assert checked.good and list(checked.forks) == [one]
     laptop.merge(desk)

@@ -25,7 +25,7 @@ from yatagan.ledger.appending import CannotSign, Unsigned
 from yatagan.ledger.checking import Check
 from yatagan.ledger.findings import Checked, Problem
 from yatagan.ledger.records import canonical
-from yatagan.ledger.signatures import NAMESPACE, BadSignature, Refusal, Signature, armoured, decode, encode
+from yatagan.ledger.signatures import NAMESPACE, BadSignature, Signature, SignatureFault, armoured, decode, encode
 from yatagan.ledger.signers import add_revoked, add_trusted, parse_trusted, public_key
 from yatagan.ledger.signing import KeySigner
 
@@ -161,24 +161,24 @@ class TestRefused:
     def test_a_wrong_key(self, world: World, keys: dict[str, Path]) -> None:
         self.trust(world, keys["ed25519"])
         self.sign(world, keys["other"])
-        assert self.refusal(world) == Refusal.UNKNOWN_KEY
+        assert self.refusal(world) == SignatureFault.UNKNOWN_KEY
 
     def test_a_revoked_key(self, world: World, keys: dict[str, Path]) -> None:
         self.trust(world, keys["ed25519"])
         add_revoked(world.directory.revoked_keys, public(keys["ed25519"]))
         self.sign(world, keys["ed25519"])
-        assert self.refusal(world) == Refusal.REVOKED
+        assert self.refusal(world) == SignatureFault.REVOKED
 
     @pytest.mark.parametrize(
         ("after", "before", "why"),
         [
-            ("", "2026-11-27T10:00:00", Refusal.TOO_LATE),
-            ("2026-11-27T11:00:00", "", Refusal.TOO_EARLY),
+            ("", "2026-11-27T10:00:00", SignatureFault.TOO_LATE),
+            ("2026-11-27T11:00:00", "", SignatureFault.TOO_EARLY),
             ("2026-11-27T09:00:00", "2026-11-27T11:00:00", None),
         ],
     )
     def test_a_key_outside_its_validity(
-        self, world: World, keys: dict[str, Path], after: str, before: str, why: Refusal | None
+        self, world: World, keys: dict[str, Path], after: str, before: str, why: SignatureFault | None
     ) -> None:
         """As of the time of the record; the key tool agrees."""
         self.trust(world, keys["ed25519"], after, before)
@@ -196,23 +196,23 @@ class TestRefused:
     def test_a_wrong_namespace(self, world: World, keys: dict[str, Path]) -> None:
         self.trust(world, keys["ed25519"])
         self.sign(world, keys["ed25519"], "file")
-        assert self.refusal(world) == Refusal.OTHER_NAMESPACE
+        assert self.refusal(world) == SignatureFault.OTHER_NAMESPACE
 
     def test_a_key_that_is_trusted_for_something_else(self, world: World, keys: dict[str, Path]) -> None:
         self.trust(world, keys["ed25519"], options='namespaces="git,file"')
         self.sign(world, keys["ed25519"])
-        assert self.refusal(world) == Refusal.KEY_NOT_FOR_LEDGERS
+        assert self.refusal(world) == SignatureFault.KEY_NOT_FOR_LEDGERS
 
     def test_another_record_s_signature(self, world: World, keys: dict[str, Path]) -> None:
         self.trust(world, keys["ed25519"])
         put_signature(world, tool_signature(world.root, keys["ed25519"], b"something else", NAMESPACE))
-        assert self.refusal(world) == Refusal.DAMAGED
+        assert self.refusal(world) == SignatureFault.DAMAGED
 
     @pytest.mark.parametrize("data", [b"", b"SSHSIG", b"SSHSIG\0\0\0\1\xff\xff\xff\xff", b"SSHSIG\0\0\0\2", b"x" * 200])
     def test_what_is_no_signature(self, world: World, keys: dict[str, Path], data: bytes) -> None:
         self.trust(world, keys["ed25519"])
         put_signature(world, data)
-        assert self.refusal(world) == Refusal.NOT_UNDERSTOOD
+        assert self.refusal(world) == SignatureFault.NOT_UNDERSTOOD
 
     def test_nobody_is_trusted(self, world: World, keys: dict[str, Path]) -> None:
         """Then a signature says only which key has made it."""

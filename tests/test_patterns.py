@@ -157,7 +157,7 @@ def test_checking_by_choice(program: Program, runs: Far) -> None:
     listed = [line.split()[-1] for line in (program.directory / "runs.sums").read_text().splitlines()]
     assert listed == ["2026-01/cache/x.csv", "2026-01/flux.csv", "2026-01/model.log"]
     record = program.json("ledger", "show")["records"][0]
-    assert (record["only"], record["skip"], record["files"]) == (["2026-01"], ["*.tmp"], 3)
+    assert (record["only"], record["skip"], record["counts"]["files"]) == (["2026-01"], ["*.tmp"], 3)
     against = ("verify", place, "--against", "runs.sums")
     (runs.root / "runs/2026-01/model.log").unlink()
     assert program.json(*against, expect=1)["counts"]["missing"] == 1

@@ -113,7 +113,7 @@ def test_a_directory_stored_as_one_bundle(program: Program, far: Far, old: Path)
     sums = program("checksums", f"{far.name}:a/fen", "--output", "-").stdout
     subprocess.run(["sha256sum", "-c", "--quiet", "-"], input=os.fsencode(sums), cwd=old, check=True)
     [record] = [each for each in program.json("ledger", "show")["records"] if each["kind"] == "staged"]
-    assert (record["files"], record["bundles"]) == (FILES, 1)
+    assert (record["counts"]["files"], record["counts"]["bundles"]) == (FILES, 1)
 
     # And it comes back as the directory.
     back = program.json("stage", f"{far.name}:a/fen", "back")

@@ -6,8 +6,6 @@ import hashlib
 import posixpath
 import secrets
 import time
-from dataclasses import dataclass
-from typing import Any
 
 import click
 
@@ -23,6 +21,7 @@ from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import view_for
 from yatagan.cli.scan_progress import EntryCount
+from yatagan.cli.verdict_view import ORIGINS, Against, show_verdicts, verdicts_json
 from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME, Listed, parse_list
 from yatagan.errors import BadPlace, Fault, StoreError
 from yatagan.ledger.ledger import OnRecord
@@ -35,15 +34,6 @@ from yatagan.trees.hashing import Content, DigestOrigin, digests
 from yatagan.trees.kept_directories import KeptDirectories
 from yatagan.trees.patterns import Choice
 from yatagan.trees.scan import Tree, scan
-
-_SHOWN = 20
-_ORIGINS = {
-    DigestOrigin.ON_NODE: "hashed on the node (on-node)",
-    DigestOrigin.READ_BACK: "fetched and hashed here (read-back)",
-    DigestOrigin.HERE: "read and hashed on this machine",
-}
-_WORST = (Finding.DIFFERENT, Finding.MISSING, Finding.UNREADABLE)
-_BAD = (*_WORST, Finding.FACTS_DIFFER)
 
 
 class _Counting:
@@ -158,7 +148,7 @@ def _tell_listed(
     text.facts(
         [
             ("listed", f"{text.count(files, 'file')}, {text.size(size)}"),
-            ("how", _ORIGINS[origin]),
+            ("how", ORIGINS[origin]),
             ("facts", f"modes, times, links and directories: {text.show(name + checksum_record.FACTS_SUFFIX)}"),
             (
                 "check",
@@ -256,27 +246,17 @@ def verify_command(
     verdicts, where, used = run(_verify(app, app.place(place), against, choice, quiet=json_))
     record = _put_on_record(app, where, used, verdicts, choice)
     if json_:
-        say_json({**_verdicts_json(where, used, verdicts), **record_json(record)})
+        say_json({**verdicts_json(where, used, verdicts), **record_json(record)})
     else:
-        _show_verdicts(where, used, verdicts, record)
+        show_verdicts(where, used, verdicts, record)
     warn_of(record)
     if not verdicts.good:
         raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
 
 
-@dataclass(frozen=True, slots=True)
-class _Against:
-    """The list that a tree is verified against, and the tree's absolute path."""
-
-    root: bytes
-    place: Place
-    digest: str
-    inside: bool
-
-
 async def _verify(
     app: App, where: Place, against: str | None, choice: Choice, quiet: bool
-) -> tuple[Verdicts, Place, _Against]:
+) -> tuple[Verdicts, Place, Against]:
     store = SeeThrough(await app.open(app.source(where)))
     try:
         tree = await _scan(app, store, where, choice, quiet=quiet)
@@ -296,7 +276,8 @@ async def _verify(
         counting = _Counting(tree, [line.path for line in listed], quiet)
         async with counting.view:
             verdicts = await checksum_record.verify(store, tree, listed, expected, counting.done)
-        return verdicts, where, _Against(tree.root, place, hashlib.sha256(data).hexdigest(), against is None)
+        used = Against(tree.root, place, hashlib.sha256(data).hexdigest(), listed, inside=against is None)
+        return verdicts, where, used
     finally:
         await store.close()
 
@@ -337,7 +318,7 @@ async def _read_record(
             await there.close()
 
 
-def _put_on_record(app: App, where: Place, used: _Against, verdicts: Verdicts, choice: Choice) -> OnRecord:
+def _put_on_record(app: App, where: Place, used: Against, verdicts: Verdicts, choice: Choice) -> OnRecord:
     findings = (
         Finding.DIFFERENT,
         Finding.MISSING,
@@ -359,98 +340,5 @@ def _put_on_record(app: App, where: Place, used: _Against, verdicts: Verdicts, c
             "against_sha256": used.digest,
             **_patterns(choice),
         },
+        contents=lambda: ((line.path, line.digest) for line in used.listed if line.path),
     )
-
-
-def _show_verdicts(where: Place, used: _Against, verdicts: Verdicts, record: OnRecord) -> None:
-    place = text.place(where.node, where.path or b".")
-    against = _against_words(where, used)
-    click.echo(click.style(f"{place} against {against}: ", bold=True) + _verdict(verdicts))
-    text.facts(
-        [
-            (finding.value, _counts(verdicts, finding))
-            for finding in Finding
-            if verdicts.count(finding) or finding in (Finding.SAME, Finding.DIFFERENT, Finding.MISSING)
-        ]
-        + [
-            ("how", f"{text.count(verdicts.files, 'file')}, {text.size(verdicts.size)}, {_ORIGINS[verdicts.origin]}"),
-            (
-                "facts",
-                "kinds, modes, times and links were compared with the facts file"
-                if verdicts.with_facts
-                else "a bare list: modes, times, links and directories could not be checked",
-            ),
-            record_row(record),
-        ]
-    )
-    shown = 0
-    for found in verdicts.found:
-        if found.finding in _BAD or found.finding is Finding.NOT_LISTED:
-            shown += 1
-            if shown <= _SHOWN:
-                tone = text.Tone.TROUBLE if found.finding in _WORST else text.Tone.WARNING
-                detail = f" ({_detail(found.detail)})" if found.detail else ""
-                click.echo("  " + text.tinted(f"{found.finding.value:<14}", tone) + text.show(found.path) + detail)
-    if shown > _SHOWN:
-        click.echo(f"  and {text.number(shown - _SHOWN)} more: --json shows all")
-
-
-def _against_words(where: Place, used: _Against) -> str:
-    """The list in words: by its name alone where it is in the tree."""
-    name = posixpath.basename(used.place.path)
-    if used.inside:
-        return f"its {text.show(name)}"
-    return text.place(used.place.node, used.place.path)
-
-
-def _verdict(verdicts: Verdicts) -> str:
-    """The verdict in words, contents and facts told apart."""
-    if verdicts.good:
-        return text.tinted("good", text.Tone.GOOD)
-    if verdicts.contents_good:
-        return text.tinted("contents good", text.Tone.GOOD) + text.tinted(", facts differ", text.Tone.WARNING)
-    return text.tinted("NOT GOOD", text.Tone.TROUBLE)
-
-
-_NOUNS = {Kind.FILE: ("file", "files"), Kind.DIRECTORY: ("directory", "directories"), Kind.LINK: ("link", "links")}
-
-
-def _counts(verdicts: Verdicts, finding: Finding) -> str:
-    """Entries with a verdict, by kind: `1,489 files, 31 directories`; `0 files`."""
-    counts = [(verdicts.count(finding, kind), nouns) for kind, nouns in _NOUNS.items()]
-    others = verdicts.count(finding) - sum(count for count, _ in counts)
-    shown = [text.count(count, *nouns) for count, nouns in counts if count]
-    return ", ".join([*shown, *([text.count(others, "other entry", "other entries")] if others else [])]) or "0 files"
-
-
-def _detail(detail: str) -> str:
-    try:
-        return messages.fault(Fault(detail))
-    except ValueError:
-        return detail
-
-
-def _verdicts_json(where: Place, used: _Against, verdicts: Verdicts) -> dict[str, Any]:
-    return {
-        "node": where.node,
-        **name_fields(where.path or b"."),
-        **name_fields(used.place.path, "against"),
-        "against_node": used.place.node,
-        "good": verdicts.good,
-        "contents_good": verdicts.contents_good,
-        "evidence": evidence_json({verdicts.origin: verdicts.files}),
-        "facts_checked": verdicts.with_facts,
-        "files": verdicts.files,
-        "size_bytes": verdicts.size,
-        "counts": {finding.value.replace(" ", "_"): verdicts.count(finding) for finding in Finding},
-        "entries": [
-            {
-                **name_fields(found.path),
-                "kind": found.kind.value,
-                "verdict": found.finding.value,
-                "detail": found.detail,
-            }
-            for found in verdicts.found
-            if found.finding is not Finding.SAME
-        ],
-    }

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
+from pathlib import Path
 
 import click
 
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, say_json
-from yatagan.cli.text import facts, number, show, size, table
+from yatagan.cli.ledger_record import unsigned_words
+from yatagan.cli.text import facts, number, show, size, table, warn
 from yatagan.config.settings import Settings, allow_root, change_setting, withdraw_root
 from yatagan.config.units import spell_duration
 from yatagan.errors import BadPlace
@@ -37,9 +40,40 @@ def show_(json_: bool) -> None:
 @click.argument("value")
 @as_json
 def set_(setting: str, value: str, json_: bool) -> None:
-    """Set SETTING, such as connection.patience, to VALUE."""
+    """Set SETTING, such as connection.patience, to VALUE.
+
+    An empty VALUE takes a path back: '' for ledger.directory or ledger.sign-with.
+    """
     app = App.start()
-    _tell(app, change_setting(app.home, setting, value), json_, f"{setting} is {value} now.")
+    if setting in _PATHS and value:
+        value = os.path.abspath(os.path.expanduser(value))
+        _PATHS[setting](value)
+    said = f"{setting} is {value} now." if value else f"{setting} is not set now."
+    _tell(app, change_setting(app.home, setting, value), json_, said)
+
+
+def _refuse_ledger(directory: str) -> None:
+    """Raise BadPlace for what cannot be a ledger's directory."""
+    if os.path.lexists(directory) and not os.path.isdir(directory):
+        raise BadPlace(directory, "it is no directory", "name one that is there, or is to be made")
+
+
+def _refuse_key(file: str) -> None:
+    """Raise BadPlace for a key that cannot sign unattended; warn of one that cannot sign now."""
+    from yatagan.ledger.appending import CannotSign, Unsigned
+    from yatagan.ledger.signing import KeySigner
+
+    try:
+        KeySigner(Path(file), os.environ.get("SSH_AUTH_SOCK", "")).sign(b"")
+    except CannotSign as error:
+        why = unsigned_words(error.why)
+        if error.why in (Unsigned.KEY_MISSING, Unsigned.KEY_UNREADABLE, Unsigned.NEEDS_TOUCH):
+            raise BadPlace(file, why, "name a private key, or the public half of one that your agent holds") from None
+        warn(f"records are not signed while {why}")
+
+
+#: Settings that are paths, and what looks at them before they are set.
+_PATHS: dict[str, Callable[[str], None]] = {"ledger.directory": _refuse_ledger, "ledger.sign-with": _refuse_key}
 
 
 @config_command.command("allow", epilog="Example: yatagan config allow /data/fen --write")
@@ -97,6 +131,10 @@ def _say_all(app: App, settings: Settings) -> None:
             "login_node": {"size_bytes": settings.login_node.size, "time_seconds": settings.login_node.time},
             "tree": {"entries": settings.tree.entries},
             "disk": {"reserve_bytes": settings.disk.reserve},
+            "ledger": {
+                "directory": str(app.ledger().directory.path),
+                "sign_with": settings.ledger.sign_with or None,
+            },
             "roots": {"readable": list(settings.roots.readable), "writable": list(settings.roots.writable)},
         }
     )
@@ -115,6 +153,8 @@ def _show(app: App, settings: Settings) -> None:
             ("login-node.time", spell_duration(login_node.time), "and so does one that takes longer"),
             ("tree.entries", number(settings.tree.entries), "that one command reads before it asks, or stops"),
             ("disk.reserve", size(settings.disk.reserve), "that a stage leaves free at its destination"),
+            ("ledger.directory", show(settings.ledger.directory) or "your own", "where records are kept"),
+            ("ledger.sign-with", show(settings.ledger.sign_with) or "nothing", "the SSH key that signs them"),
         ],
     )
     here, *project = (os.fsdecode(root) for root in app.roots().near)

@@ -117,8 +117,9 @@ def _tour(tour: _Tour) -> None:
     make_results(tour.site.home("heron") / "campaign" / "results", tour.site.home("heron") / "campaign" / "fen")
     tour.run("stage", "heron:campaign/results", ".")
 
-    tour.say("Who moved and checked what, and how that is known.")
-    tour.run("ledger", "show", "--full")
+    tour.say("Who moved and checked what, and whether the record is still what was written.")
+    tour.run("ledger", "show")
+    tour.run("ledger", "check")
 
 
 def _stop(tour: _Tour) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,9 @@ from yatagan.ledger.checking import Check
 from yatagan.ledger.directory import LedgerDirectory
 from yatagan.ledger.findings import Checked
 from yatagan.ledger.memory import LedgerMemory
+
+#: Findings that are shown one by one.
+_SHOWN = 30
 
 
 @click.command(
@@ -42,7 +46,7 @@ def check_(directory: Path | None, last: str, signers: Path | None, json_: bool)
     files = ledger_in(directory) if directory is not None else app.ledger().directory
     memory = LedgerMemory(app.home.ledger_memory, files.path)
     if signers is not None:
-        if not signers.is_file():
+        if not os.path.isfile(signers):
             raise BadPlace(str(signers), "there is no such file", "name an allowed-signers file")
         files.allowed_signers = signers
     check = Check(files, memory.seen(), memory.expected())
@@ -67,7 +71,7 @@ def _digest(given: str) -> str:
 def ledger_in(directory: Path) -> LedgerDirectory:
     """The ledger in a directory. Raises BadPlace where there is none."""
     files = LedgerDirectory(directory)
-    if not directory.is_dir():
+    if not os.path.isdir(directory):
         raise BadPlace(str(directory), "there is no such directory")
     if not files.writer_files() and not files.old_files():
         raise BadPlace(str(directory), "there is no ledger in it", "name the directory that holds writers and lists")
@@ -82,25 +86,19 @@ def _show_checked(files: LedgerDirectory, checked: Checked) -> None:
         click.echo(where + text.tinted("all as it was written", text.Tone.GOOD))
     else:
         click.echo(where + text.tinted("NOT as it was written", text.Tone.TROUBLE))
-    for line in finding_lines(checked.findings):
-        click.echo("  " + text.tinted("✗ " if False else "", text.Tone.TROUBLE) + line)
-    total = checked.records + checked.old_records
+    lines = finding_lines(checked.findings)
+    for line in lines[:_SHOWN]:
+        click.echo("  " + text.tinted(line, text.Tone.TROUBLE))
+    if len(lines) > _SHOWN:
+        click.echo(f"  and {text.number(len(lines) - _SHOWN)} more: --json shows all")
+    forks = ((text.show(fork.writer), text.show(who)) for fork, who in checked.forks.items())
     text.facts(
         [
-            (
-                "records",
-                f"{text.number(total)} in {text.count(len(files.writer_files()) + len(files.old_files()), 'file')}, "
-                f"{text.count(checked.lists, 'checksum list')}"
-                if total
-                else "",
-            ),
+            ("records", _counts(files, checked)),
             *vouching_rows(checked),
-            *(
-                ("fork", f"two continuations of {text.show(fork.writer)}, seen by {text.show(who)}")
-                for fork, who in checked.forks.items()
-            ),
-            *(("skipped", f"{text.show(each.name)}: {each.what}") for each in checked.strange),
-            *(("not read", f"line {line} of {name}") for name, line in checked.odd_lines),
+            *(("fork", f"two continuations of {writer}, accepted by {who}") for writer, who in forks),
+            *(("skipped", f"{text.show(each.name)}: {each.what}") for each in checked.strange[:_SHOWN]),
+            *(("not read", f"line {line} of {name}") for name, line in checked.odd_lines[:_SHOWN]),
             ("newest", f"digest {checked.newest[1][:DIGITS]}" if checked.newest[1] else ""),
         ]
     )
@@ -126,8 +124,8 @@ def _checked_json(files: LedgerDirectory, checked: Checked) -> dict[str, Any]:
             {"file": end.file, "records": end.records, "seen_to": end.seen, "signed_to": end.signed}
             for end in checked.ends
         ],
-        "forks_seen": [
-            {"writer": fork.writer, "record": fork.number, "seen_by": who} for fork, who in checked.forks.items()
+        "forks_accepted": [
+            {"writer": fork.writer, "record": fork.number, "accepted_by": who} for fork, who in checked.forks.items()
         ],
         "skipped": [{"name": each.name, "what": each.what} for each in checked.strange],
         "lines_not_read": [{"file": name, "line": line} for name, line in checked.odd_lines],

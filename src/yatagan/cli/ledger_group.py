@@ -11,6 +11,7 @@ import click
 from yatagan.cli import text
 from yatagan.cli.context import App, as_json, say_json, written
 from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.json_fields import seconds_at
 from yatagan.cli.ledger_check import ledger_in
 from yatagan.cli.ledger_record import put_on_record, record_json, warn_of
 from yatagan.config.units import parse_date
@@ -67,7 +68,7 @@ def _tell_merged(merged: Merged, theirs: LedgerDirectory) -> None:
     else:
         click.echo(f"Nothing new is in {text.show(str(theirs.path))}.")
     for name in merged.forks:
-        text.warn(f"two continuations: {text.show(name)}; look at them with: {text.command('ledger', 'accept', name)}")
+        text.warn(f"two continuations: {text.show(name)}; see them with: {text.command('ledger', 'accept', name)}")
     for name, number in merged.refused:
         where = f", from record {text.number(number)} on" if number else ""
         text.warn(f"{text.show(name)} is not what was written{where}, and was left out: check that copy")
@@ -75,16 +76,16 @@ def _tell_merged(merged: Merged, theirs: LedgerDirectory) -> None:
 
 @click.command(
     "accept",
-    short_help="Say that somebody has looked at a fork.",
-    epilog="Example: yatagan ledger accept mara-0c5d1f2e3a4b5c6d.fork-9a8b7c6d5e4f3a2b.jsonl",
+    short_help="Accept two continuations of a file.",
+    epilog="\b\nExample:\n  yatagan ledger accept mara-0c5d1f2e3a4b5c6d.fork-9a8b7c6d5e4f3a2b.jsonl",
 )
 @click.argument("file")
 @click.option("--yes", is_flag=True, help="Do not ask; needed without a terminal.")
 @as_json
 def accept(file: str, yes: bool, json_: bool) -> None:
-    """Show how FILE and its writer's own file go on differently, and put on record that somebody has looked at it.
+    """Show how FILE and its writer's own file go on differently, ask, and put on record that you accept that.
 
-    Both stay in the ledger. A check no longer reports them.
+    Both stay in the ledger, and a check no longer reports them.
     """
     app = App.start()
     ledger = app.ledger()
@@ -100,14 +101,14 @@ def accept(file: str, yes: bool, json_: bool) -> None:
                 click.echo(f"    {text.show(what)}")
             if len(records) > 5:
                 click.echo(f"    and {text.number(len(records) - 5)} more")
-    if not app.may("Are both to stay, with a note that you have looked?", yes=yes):
+    if not app.may("Accept that there are two?", yes=yes):
         click.echo("Nothing was put on record.")
         return
-    record = put_on_record(app, RecordKind.FORK_SEEN, "good", details=_details(found.fork))
+    record = put_on_record(app, RecordKind.FORK_ACCEPTED, "good", details=_details(found.fork))
     if json_:
         say_json({"writer": found.fork.writer, "record": found.fork.number, **record_json(record)})
     else:
-        click.echo("It is on record that you have looked.")
+        click.echo("It is on record that you accept both.")
     warn_of(record)
 
 
@@ -117,7 +118,7 @@ def _details(fork: Fork) -> dict[str, object]:
 
 @click.command(
     "trust",
-    short_help="Trust somebody's key to sign records.",
+    short_help="Trust a person's key to sign records.",
     epilog="Example: yatagan ledger trust jo jo.pub --until 2027-12-31",
 )
 @click.argument("name")
@@ -181,8 +182,8 @@ def signers(json_: bool) -> None:
             {
                 "names": list(key.names),
                 "fingerprint": fingerprint(key.key),
-                "valid_after_at": key.after.isoformat() if key.after is not None else None,
-                "valid_before_at": key.before.isoformat() if key.before is not None else None,
+                "valid_after_at": _seconds_at(key.after),
+                "valid_before_at": _seconds_at(key.before),
                 "revoked": key.key in known.revoked,
             }
             for key in known.keys
@@ -190,7 +191,7 @@ def signers(json_: bool) -> None:
         say_json({"file": str(files.allowed_signers), "keys": keys})
         return
     if not known.keys:
-        click.echo(f"Nobody is trusted yet. Trust somebody with: {text.command('ledger', 'trust')} NAME KEY")
+        click.echo(f"No key is trusted yet. Trust one with: {text.command('ledger', 'trust')} NAME KEY")
         return
     rows = [
         (
@@ -201,6 +202,10 @@ def signers(json_: bool) -> None:
         for key in known.keys
     ]
     text.table(("name", "key", "valid"), rows)
+
+
+def _seconds_at(when: datetime | None) -> str | None:
+    return seconds_at(when.timestamp() if when is not None else None)
 
 
 def _dates(after: datetime | None, before: datetime | None) -> str:

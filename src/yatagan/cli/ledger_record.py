@@ -19,7 +19,7 @@ DIGITS = 32
 _UNSIGNED = {
     Unsigned.KEY_MISSING: "the key is missing",
     Unsigned.KEY_UNREADABLE: "the key cannot be read",
-    Unsigned.NEEDS_TOUCH: "the key needs a touch, and nobody may be there",
+    Unsigned.NEEDS_TOUCH: "the key needs a touch, and records are written unattended",
     Unsigned.PASS_PHRASE: "the key needs a pass phrase; add it to the agent with ssh-add",
     Unsigned.NO_AGENT: "there is no SSH agent",
     Unsigned.NOT_IN_AGENT: "the SSH agent does not hold the key; add it with ssh-add",

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from itertools import groupby
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from yatagan.cli import text
-from yatagan.ledger.findings import Checked, FileEnd, Finding, Problem, Witness
+from yatagan.ledger.findings import Checked, LedgerFinding, Problem, Witness
 
 #: What is wrong with records, with their numbers for `{}`.
 _WORDS = {
@@ -15,64 +14,79 @@ _WORDS = {
     Problem.OF_ANOTHER_FILE: "{} is not this file's",
     Problem.CHANGED: "{} was changed",
     Problem.ONE_OF_TWO_CHANGED: "one of {} was changed",
-    Problem.MISSING: "{} missing",
-    Problem.CUT_OFF: "{} missing at the end",
-    Problem.REWRITTEN: "{} rewritten",
-    Problem.OUT_OF_ORDER: "{} out of order",
-    Problem.TWICE: "{} there twice",
+    Problem.MISSING: "missing: {}",
+    Problem.CUT_OFF: "missing at the end: {}",
+    Problem.REWRITTEN: "rewritten: {}",
+    Problem.OUT_OF_ORDER: "out of order: {}",
+    Problem.TWICE: "there twice: {}",
     Problem.ADDED: "{} was added by hand",
     Problem.DOES_NOT_FOLLOW: "{} does not follow the one before it",
     Problem.FILE_MISSING: "the file is missing, with {}",
-    Problem.FORK: "two continuations from {} on",
-    Problem.LIST_CHANGED: "{}: the checksum list was changed",
-    Problem.LIST_MISSING: "{}: the checksum list is missing",
-    Problem.BAD_SIGNATURE: "{}: the signature does not hold:",
 }
 
 
-def finding_lines(findings: Sequence[Finding]) -> list[str]:
-    """A line for each cause: neighbours with the same problem are one."""
-    lines = []
-    for _, alike in groupby(findings, key=lambda each: (each.file, each.problem, each.detail * _by_detail(each))):
-        lines += [_line(group) for group in _runs(list(alike))]
-    return lines
-
-
-def _by_detail(finding: Finding) -> bool:
-    return finding.problem is Problem.BAD_SIGNATURE
-
-
-def _runs(findings: list[Finding]) -> Iterable[list[Finding]]:
-    """Findings about records that follow each other, together; those that have witnesses alone."""
-    run: list[Finding] = []
+def finding_lines(findings: Sequence[LedgerFinding]) -> list[str]:
+    """A line for each cause, however many records hang on it."""
+    causes: dict[tuple[str, ...], list[LedgerFinding]] = {}
     for finding in findings:
-        if run and (finding.witness or not finding.first or finding.first != run[-1].last + 1):
-            yield run
-            run = []
-        run.append(finding)
-    if run:
-        yield run
+        causes.setdefault(_cause(finding), []).append(finding)
+    return [line for alike in causes.values() for line in _lines(alike)]
 
 
-def _line(run: list[Finding]) -> str:
-    first, last = run[0], run[-1]
-    if first.problem is Problem.NOT_FOUND:
-        return f"no record has the digest {text.show(first.detail)}: what it pinned was changed, or is missing"
-    numbers = _numbers(first.first, last.last, first.line)
-    words = _WORDS[first.problem].format(numbers)
-    if first.problem is Problem.BAD_SIGNATURE:
-        words += f" {first.detail}"
-    if first.problem is Problem.FORK:
-        words += f", also {text.show(first.detail)}"
-    return f"{text.show(first.file)}: {words}{_seen_by(first.witness)}"
+def _cause(finding: LedgerFinding) -> tuple[str, ...]:
+    """What findings have in common that are one line."""
+    match finding.problem:
+        case Problem.LIST_CHANGED | Problem.LIST_MISSING:
+            return finding.problem, finding.detail
+        case Problem.BAD_SIGNATURE:
+            return finding.problem, finding.file, finding.detail
+        case _:
+            return finding.problem, finding.file, str(finding.witness), str(finding.first or finding.line)
 
 
-def _numbers(first: int, last: int, line: int) -> str:
-    if not first:
-        return f"line {text.number(line)}" if line else "its records"
-    if first == last:
-        return f"record {text.number(first)}"
-    return f"records {text.number(first)} to {text.number(last)}"
+def _lines(alike: Sequence[LedgerFinding]) -> Iterator[str]:
+    first = alike[0]
+    records = _records(alike)
+    match first.problem:
+        case Problem.NOT_FOUND:
+            yield f"no record has the digest {text.show(first.detail)}: what it pinned was changed, or is missing"
+        case Problem.LIST_CHANGED | Problem.LIST_MISSING:
+            what = "was changed" if first.problem is Problem.LIST_CHANGED else "is missing"
+            yield f"lists/{text.show(first.detail)} {what}: the list of {_of_files(alike)}"
+        case Problem.BAD_SIGNATURE:
+            holds = "signature does not hold" if len(alike) == 1 else "signatures do not hold"
+            yield f"{text.show(first.file)}: {records}: the {holds}: {first.detail}"
+        case Problem.FORK:
+            yield f"{text.show(first.file)}: two continuations from {records} on, also {text.show(first.detail)}"
+        case _:
+            yield f"{text.show(first.file)}: {_WORDS[first.problem].format(records)}{_seen_by(first.witness)}"
+
+
+def _of_files(alike: Sequence[LedgerFinding]) -> str:
+    """The records that a list belongs to: `record 2 of FILE`."""
+    return f"{_records(alike)} of {text.show(alike[0].file)}"
+
+
+def _records(alike: Sequence[LedgerFinding]) -> str:
+    """`record 3`, `records 3 to 7, 12`, with their ids where there is one only, or `line 4` for what has no number."""
+    spans: list[tuple[int, int]] = []
+    for finding in sorted(alike, key=lambda each: each.first):
+        if spans and finding.first == spans[-1][1] + 1:
+            spans[-1] = (spans[-1][0], finding.last)
+        else:
+            spans.append((finding.first, finding.last))
+    only = alike[0]
+    if not only.first:
+        return f"line {text.number(only.line)}" if only.line else "its records"
+    shown = [_span(*span) for span in spans[:3]]
+    more = f" and {text.number(len(spans) - 3)} more" if len(spans) > 3 else ""
+    one = len(alike) == 1 and only.first == only.last
+    name = f" ({text.show(only.id)})" if one and only.id else ""
+    return f"record{'' if one else 's'} {', '.join(shown)}{more}{name}"
+
+
+def _span(first: int, last: int) -> str:
+    return text.number(first) if first == last else f"{text.number(first)} to {text.number(last)}"
 
 
 def _seen_by(witness: Witness | None) -> str:
@@ -85,17 +99,25 @@ def _seen_by(witness: Witness | None) -> str:
 
 def vouching_rows(checked: Checked) -> list[tuple[str, str]]:
     """What the check can vouch for, and what not."""
-    seen, ends = sum(end.seen for end in checked.ends), [end for end in checked.ends if end.seen < end.records]
-    held = sum(max(end.seen, end.signed) for end in checked.ends)
-    rows = [
+    seen = sum(end.seen for end in checked.ends)
+    as_seen = f"{text.number(seen)} of {text.number(checked.records)}, as another writer or this machine has them"
+    return [
         ("signed", _signed(checked)),
-        ("seen", f"{text.count(seen, 'record')} by other writers or this machine, as they are now" if seen else ""),
+        ("seen", as_seen if seen else ""),
+        ("not seen", _unseen(checked) if checked.good else ""),
     ]
-    if checked.records - held > 0 and checked.good:
-        rows.append(("not held", f"{text.count(checked.records - held, 'record')} that nobody else has seen or signed"))
-    if ends and checked.good:
-        rows.append(("cannot see", _ends(ends)))
-    return rows
+
+
+def _unseen(checked: Checked) -> str:
+    """What could have been done to the ledger without any trace."""
+    ends = [end for end in checked.ends if end.seen < end.records]
+    if not ends:
+        return ""
+    count, one = sum(end.records - end.seen for end in ends), len(ends) == 1
+    where = f"the last {text.count(count, 'record')} of {'a file' if one else text.count(len(ends), 'file')}"
+    if all(end.signed == end.records for end in ends):
+        return f"{where}: an end cut off would go unnoticed"
+    return f"{where}: a change to them, or an end cut off, would go unnoticed"
 
 
 def _signed(checked: Checked) -> str:
@@ -104,15 +126,13 @@ def _signed(checked: Checked) -> str:
         return by + (f"; {text.number(checked.unsigned)} not signed" if checked.unsigned else "")
     if checked.unknown:
         by = ", ".join(f"{text.number(count)} by {key}" for key, count in sorted(checked.unknown.items()))
-        return f"{by}, and nobody is trusted yet: {text.command('ledger', 'trust')} NAME KEY"
-    return "none: the ledger is consistent, which is not tamper-proof" if checked.records else ""
+        return f"{by}, and no key is trusted yet: {text.command('ledger', 'trust')} NAME KEY"
+    if not checked.records:
+        return ""
+    return "none: that makes it consistent, not tamper-proof" if checked.good else "none"
 
 
-def _ends(ends: list[FileEnd]) -> str:
-    return f"whether something was cut off the end of {text.count(len(ends), 'file')}, behind what others have seen"
-
-
-def finding_json(finding: Finding) -> dict[str, Any]:
+def finding_json(finding: LedgerFinding) -> dict[str, Any]:
     """A finding for scripts."""
     return {
         "file": finding.file or None,

@@ -30,7 +30,7 @@ _COMMANDS = {
     "mkdir": ("mkdir_rename_remove", "Make a directory, here or on a node."),
     "rename": ("mkdir_rename_remove", "Give something another name where it is."),
     "remove": ("mkdir_rename_remove", "Remove files and directories, after asking."),
-    "ledger": ("ledger", "Show the record of what was staged and verified."),
+    "ledger": ("ledger", "What was staged and verified, on record: show and check it."),
     "completion": ("shell_completion", "Set up shell completion."),
     "practice": ("practice", "Start practice nodes on this machine."),
     "demo": ("demo", "Show a whole staging at work, offline."),

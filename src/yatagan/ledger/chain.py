@@ -11,7 +11,7 @@ from bisect import bisect_left
 from collections.abc import Iterable, Set
 from typing import Any, NamedTuple
 
-from yatagan.ledger.findings import Finding, Problem
+from yatagan.ledger.findings import LedgerFinding, Problem
 
 
 class Line(NamedTuple):
@@ -32,7 +32,7 @@ class Chain:
         self.file = file
         self.writer = writer
         self.lines: list[Line] = []
-        self.findings: list[Finding] = []
+        self.findings: list[LedgerFinding] = []
         #: Numbers of records of which something is wrong.
         self.wrong: set[int] = set()
         #: The digests of the records, by their numbers.
@@ -56,7 +56,7 @@ class Chain:
     def find(self, problem: Problem, first: int, last: int = 0, **more: Any) -> None:
         """Note that something is wrong with records."""
         self.wrong.update(range(first, (last or first) + 1) if first else ())
-        self.findings.append(Finding(self.file, problem, first, last or first, **more))
+        self.findings.append(LedgerFinding(self.file, problem, first, last or first, **more))
 
     def settle(self) -> None:
         """Bring the records into the order of their numbers, once each; name those that are not where they belong."""

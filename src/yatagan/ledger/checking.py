@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING
 
 from yatagan.ledger.chain import Chain, Line
 from yatagan.ledger.directory import WRITER_FILE, LedgerDirectory
-from yatagan.ledger.findings import Checked, FileEnd, Finding, Fork, Problem, Witness
+from yatagan.ledger.findings import Checked, FileEnd, Fork, LedgerFinding, Problem, Witness
 from yatagan.ledger.first_form_check import OldCheck
 from yatagan.ledger.records import DIGEST, Head, Record, RecordKind, parse
 
@@ -44,7 +44,7 @@ class Check:
         self._chains: dict[str, Chain] = {}
         #: What records name of other files: the record, its digest, and the writer with its newest record.
         self._namings: list[tuple[Witness, str, str, Head]] = []
-        self._lists: dict[str, list[Finding]] = {}
+        self._lists: dict[str, list[LedgerFinding]] = {}
         self._earlier: set[str] = set()
         self._seen_forks: dict[Fork, str] = {}
         #: Numbers of records that somebody outside their file has seen as they are, by the file's name.
@@ -72,7 +72,7 @@ class Check:
         self._check_lists()
         found.ends = [self._end(chain) for chain in self._chains.values()]
         if last and not self._holds(last.lower()):
-            found.findings.append(Finding("", Problem.NOT_FOUND, detail=last))
+            found.findings.append(LedgerFinding("", Problem.NOT_FOUND, detail=last))
         found.strange = self._directory.strange()
         found.odd_lines = self._signatures.odd_lines if self._signatures is not None else []
         found.findings.sort(key=lambda finding: (finding.file, finding.first, finding.line, finding.problem))
@@ -129,11 +129,13 @@ class Check:
             self._namings.append((Witness(record.file, record.number), record.digest, writer, head))
         for key in ("list", "earlier"):
             if name := record.fields.get(key):
-                where = Finding(record.file, Problem.LIST_CHANGED, record.number, record.number, position, record.id)
+                where = LedgerFinding(
+                    record.file, Problem.LIST_CHANGED, record.number, record.number, position, record.id
+                )
                 self._lists.setdefault(str(name), []).append(where)
         if isinstance(earlier := record.fields.get("earlier"), str):
             self._earlier.add(earlier)
-        if record.kind == RecordKind.FORK_SEEN and (fork := fork_of(record)) is not None:
+        if record.kind == RecordKind.FORK_ACCEPTED and (fork := fork_of(record)) is not None:
             self._seen_forks.setdefault(fork, f"{record.who}, {record.recorded_at[:10]}")
 
     def _find_anchors(self) -> None:
@@ -172,10 +174,12 @@ class Check:
         head, witness = max(seen, key=lambda each: (each[0].number, not each[1].file, each[1]))
         chain = self._chains.get(name)
         if chain is None:
-            self._found.findings.append(Finding(name, Problem.FILE_MISSING, 1, head.number, witness=witness))
+            self._found.findings.append(LedgerFinding(name, Problem.FILE_MISSING, 1, head.number, witness=witness))
             return
         if head.number > chain.last:
-            self._found.findings.append(Finding(name, Problem.CUT_OFF, chain.last + 1, head.number, witness=witness))
+            self._found.findings.append(
+                LedgerFinding(name, Problem.CUT_OFF, chain.last + 1, head.number, witness=witness)
+            )
         other = [each for each in seen if each[0].number <= chain.last and each[0].number not in chain.wrong]
         if not other:
             return
@@ -207,7 +211,7 @@ class Check:
             if fork in self._seen_forks:
                 self._found.forks[fork] = self._seen_forks[fork]
             else:
-                self._found.findings.append(Finding(main.file, Problem.FORK, number, number, detail=chain.file))
+                self._found.findings.append(LedgerFinding(main.file, Problem.FORK, number, number, detail=chain.file))
 
     def _check_old(self) -> None:
         """Check the records of the first form."""
@@ -226,7 +230,7 @@ class Check:
             if value != name:
                 problem = Problem.LIST_MISSING if value is None else Problem.LIST_CHANGED
                 self._found.findings += [
-                    Finding(each.file, problem, each.first, each.last, each.line, each.id, detail=name)
+                    LedgerFinding(each.file, problem, each.first, each.last, each.line, each.id, detail=name)
                     for each in findings
                 ]
 

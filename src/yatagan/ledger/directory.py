@@ -15,7 +15,7 @@ import hashlib
 import os
 import re
 import stat
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import NamedTuple
 
@@ -91,9 +91,9 @@ class LedgerDirectory:
         """
         return _lines(self.writers / name)
 
-    def lines_backwards(self, name: str) -> Iterator[bytes]:
-        """As `lines`, from the last one on. Raises OSError."""
-        return _lines_backwards(self.writers / name)
+    def lines_backwards(self, name: str, wanted: Callable[[bytes], bool]) -> Iterator[bytes]:
+        """As `lines`, from the last one on, without blocks of lines that are not `wanted`. Raises OSError."""
+        return _lines_backwards(self.writers / name, wanted)
 
     def old_lines(self, name: str) -> Iterator[bytes]:
         """As `lines`, of a file of the first form."""
@@ -203,23 +203,24 @@ def _blocks(path: Path) -> Iterator[bytes]:
         os.close(descriptor)
 
 
-def _lines_backwards(path: Path) -> Iterator[bytes]:
+def _lines_backwards(path: Path, wanted: Callable[[bytes], bool]) -> Iterator[bytes]:
     descriptor = os.open(path, _READ)
     try:
         facts = os.fstat(descriptor)
         if not stat.S_ISREG(facts.st_mode):
             raise OSError(f"{path}: no plain file")
-        end, rest, is_last = facts.st_size, b"", True
-        while end:
-            start = max(0, end - _BLOCK)
-            first, *lines = (os.pread(descriptor, end - start, start) + rest).split(b"\n")
-            for line in reversed(lines):
-                if not is_last:  # behind the last line end there is nothing, or a torn line
-                    yield line
+        position, rest, is_last = facts.st_size, b"", True
+        while position:
+            start = max(0, position - _BLOCK)
+            data = os.pread(descriptor, position - start, start) + rest
+            end = data.rfind(b"\n") + 1 if is_last else len(data)  # what is behind the last line end was torn
+            begin = data.find(b"\n", 0, end) + 1 if start else 0
+            if begin < end and (begin or not start):
                 is_last = False
-            end, rest = start, first[: 2 * LONGEST_LINE]
-        if not is_last:
-            yield rest
+                if wanted(data[begin:end]):
+                    yield from reversed(data[begin:end].removesuffix(b"\n").split(b"\n"))
+                end = begin
+            position, rest = start, data[:end][: 2 * LONGEST_LINE]
     finally:
         os.close(descriptor)
 

@@ -39,7 +39,7 @@ class Witness(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
-class Finding:
+class LedgerFinding:
     """Something that is wrong: with records `first` to `last` of a file (0: none that has a number).
 
     `line`: where in the file. `id`: of the record, if it can be read. `witness`: who has seen otherwise; where it is a
@@ -88,7 +88,7 @@ class Checked:
     old_records: int = 0
     unsigned: int = 0
     lists: int = 0
-    findings: list[Finding] = field(default_factory=list)
+    findings: list[LedgerFinding] = field(default_factory=list)
     strange: list[Strange] = field(default_factory=list)
     ends: list[FileEnd] = field(default_factory=list)
     signers: dict[str, int] = field(default_factory=dict)

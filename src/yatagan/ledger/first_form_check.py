@@ -11,7 +11,7 @@ from yatagan.digests.checksum_lists import parse_list
 from yatagan.errors import BadList
 from yatagan.ledger import first_form
 from yatagan.ledger.directory import LedgerDirectory
-from yatagan.ledger.findings import Finding, Problem
+from yatagan.ledger.findings import LedgerFinding, Problem
 from yatagan.ledger.records import digest_of
 
 
@@ -20,10 +20,10 @@ class OldCheck:
 
     def __init__(self, directory: LedgerDirectory) -> None:
         self._directory = directory
-        self.findings: list[Finding] = []
+        self.findings: list[LedgerFinding] = []
         self.records = 0
         #: The checksum lists of the records, and whose each is.
-        self.lists: list[tuple[str, Finding]] = []
+        self.lists: list[tuple[str, LedgerFinding]] = []
         #: When a record last named another file's record as the newest, by that file's name and the record's digest.
         self._named: dict[str, dict[str, str]] = {}
         self._files = {name: self._read(name) for name in directory.old_files()}
@@ -39,9 +39,9 @@ class OldCheck:
                     missing.add(name)
                 elif self._files[name].value != value:
                     changed.add(name)
-        self.findings += [Finding(name, Problem.FILE_MISSING) for name in sorted(missing)]
+        self.findings += [LedgerFinding(name, Problem.FILE_MISSING) for name in sorted(missing)]
         told = {finding.file for finding in self.findings}
-        self.findings += [Finding(name, Problem.CHANGED) for name in sorted(changed - told)]
+        self.findings += [LedgerFinding(name, Problem.CHANGED) for name in sorted(changed - told)]
 
     def _read(self, name: str) -> _OldFile:
         value, entries = hashlib.sha256(), list[_Entry]()
@@ -65,7 +65,7 @@ class OldCheck:
         for at, entry in enumerate(file.entries):
             self.records += 1
             problem = file.problem(at, held, lost)
-            where = Finding(name, problem or Problem.LIST_CHANGED, at + 1, at + 1, at + 1, entry.id)
+            where = LedgerFinding(name, problem or Problem.LIST_CHANGED, at + 1, at + 1, at + 1, entry.id)
             if problem is not None:
                 self.findings.append(where)
             if entry.list:

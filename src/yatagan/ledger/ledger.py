@@ -220,11 +220,8 @@ class Ledger:
     def _of_file(self, name: str, since: str) -> Iterator[Record]:
         """The records of a file from a time on, the last one first."""
         with suppress(OSError):
-            for line in self.directory.lines_backwards(name):
-                when = _TIME.search(line)
-                if when is not None and when[1].decode() < since:
-                    continue
-                if (record := parse(line, name)) is not None:
+            for line in self.directory.lines_backwards(name, lambda lines: _reaches(lines, since)):
+                if _reaches(line, since) and (record := parse(line, name)) is not None:
                     yield record
 
     def old_records(self) -> Iterator[Record]:
@@ -237,6 +234,11 @@ class Ledger:
 
 
 _TIME = re.compile(rb'"recorded_at":"([0-9TZ:.-]+)"')
+
+
+def _reaches(lines: bytes, since: str) -> bool:
+    """Whether a record among these lines was written at a time or later."""
+    return not since or max(_TIME.findall(lines), default=b"").decode("ascii") >= since
 
 
 def _order(record: Record) -> tuple[str, str, int]:

@@ -47,7 +47,7 @@ class RecordKind(StrEnum):
     RENAMED = "renamed"
     REPLACED = "replaced"
     #: Somebody has looked at two continuations of one file.
-    FORK_SEEN = "fork seen"
+    FORK_ACCEPTED = "fork accepted"
 
 
 class RecordedPlace(NamedTuple):

@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from yatagan.ledger.records import Record, canonical
-from yatagan.ledger.signatures import BadSignature, Keys, Refusal, decode, fingerprint
+from yatagan.ledger.signatures import BadSignature, Keys, SignatureFault, decode, fingerprint
 from yatagan.ledger.signers import Signers
 
 
@@ -30,6 +30,6 @@ class SignatureCheck:
             signature = decode(base64.b64decode(record.fields["signature"], validate=True))
             when = datetime.strptime(record.recorded_at[:19], "%Y-%m-%dT%H:%M:%S").replace(tzinfo=UTC)
         except (binascii.Error, TypeError, ValueError):
-            raise BadSignature(Refusal.NOT_UNDERSTOOD) from None
+            raise BadSignature(SignatureFault.NOT_UNDERSTOOD) from None
         self._keys.check(signature, canonical({key: record.fields[key] for key in record.fields if key != "signature"}))
         return self._signers.name(signature, when), fingerprint(signature.key)

@@ -20,13 +20,13 @@ _HASHES = {b"sha256": hashlib.sha256, b"sha512": hashlib.sha512}
 _WEAK = frozenset({b"ssh-rsa", b"ssh-dss"})
 
 
-class Refusal(StrEnum):
+class SignatureFault(StrEnum):
     """Why a signature does not hold."""
 
     NOT_UNDERSTOOD = "not understood"
     DAMAGED = "does not fit the record"
     OTHER_NAMESPACE = "made for another namespace"
-    UNKNOWN_KEY = "by a key that nobody is trusted with"
+    UNKNOWN_KEY = "by a key that is not trusted"
     REVOKED = "by a revoked key"
     TOO_EARLY = "before the key is valid"
     TOO_LATE = "after the key was valid"
@@ -36,7 +36,7 @@ class Refusal(StrEnum):
 class BadSignature(Exception):
     """A signature does not hold."""
 
-    def __init__(self, why: Refusal) -> None:
+    def __init__(self, why: SignatureFault) -> None:
         super().__init__(why.value)
         self.why = why
 
@@ -71,21 +71,21 @@ def encode(signature: Signature) -> bytes:
 def decode(data: bytes) -> Signature:
     """The reverse of `encode`. Raises BadSignature."""
     if data[:10] != _MAGIC + (1).to_bytes(4, "big"):
-        raise BadSignature(Refusal.NOT_UNDERSTOOD)
+        raise BadSignature(SignatureFault.NOT_UNDERSTOOD)
     fields, rest = [], data[10:]
     while rest:
         length = int.from_bytes(rest[:4], "big")
         if len(rest) < 4 + length:
-            raise BadSignature(Refusal.NOT_UNDERSTOOD)
+            raise BadSignature(SignatureFault.NOT_UNDERSTOOD)
         fields.append(rest[4 : 4 + length])
         rest = rest[4 + length :]
     if len(fields) != 5 or fields[3] not in _HASHES:
-        raise BadSignature(Refusal.NOT_UNDERSTOOD)
+        raise BadSignature(SignatureFault.NOT_UNDERSTOOD)
     key, namespace, _, hash, value = fields
     try:
         return Signature(key, namespace.decode(), hash, value)
     except UnicodeDecodeError:
-        raise BadSignature(Refusal.NOT_UNDERSTOOD) from None
+        raise BadSignature(SignatureFault.NOT_UNDERSTOOD) from None
 
 
 def armoured(data: bytes) -> str:
@@ -106,14 +106,14 @@ class Keys:
     def check(self, signature: Signature, message: bytes) -> None:
         """Check that the signature's key has signed a message, for ledgers. Raises BadSignature."""
         if signature.namespace != NAMESPACE:
-            raise BadSignature(Refusal.OTHER_NAMESPACE)
+            raise BadSignature(SignatureFault.OTHER_NAMESPACE)
         if signature.key not in self._known:
             self._known[signature.key] = _public_key(signature.key)
         key = self._known[signature.key]
         if key is None or algorithm_of(signature.value) in _WEAK:
-            raise BadSignature(Refusal.NOT_UNDERSTOOD)
+            raise BadSignature(SignatureFault.NOT_UNDERSTOOD)
         if not key.verify(message_to_sign(message, signature.namespace, signature.hash), signature.value):
-            raise BadSignature(Refusal.DAMAGED)
+            raise BadSignature(SignatureFault.DAMAGED)
 
 
 def algorithm_of(data: bytes) -> bytes:

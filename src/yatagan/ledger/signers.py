@@ -19,7 +19,7 @@ from pathlib import Path
 
 from yatagan.config.home import sync_directory
 from yatagan.errors import BadConfig
-from yatagan.ledger.signatures import NAMESPACE, BadSignature, Refusal, Signature, algorithm_of
+from yatagan.ledger.signatures import NAMESPACE, BadSignature, Signature, SignatureFault, algorithm_of
 
 _OPTION = re.compile(r'([A-Za-z-]+)(?:="((?:[^"\\]|\\.)*)")?')
 _OPTIONS = re.compile(r'((?:[A-Za-z-]+(?:="(?:[^"\\]|\\.)*")?,?)+)\s+(.*)')
@@ -37,14 +37,14 @@ class TrustedKey:
     after: datetime | None = None
     before: datetime | None = None
 
-    def refuses(self, when: datetime) -> Refusal | None:
+    def refuses(self, when: datetime) -> SignatureFault | None:
         """Why it does not hold for a record of that time; None if it does."""
         if self.namespaces and not any(fnmatch.fnmatchcase(NAMESPACE, each) for each in self.namespaces):
-            return Refusal.KEY_NOT_FOR_LEDGERS
+            return SignatureFault.KEY_NOT_FOR_LEDGERS
         if self.after is not None and when < self.after:
-            return Refusal.TOO_EARLY
+            return SignatureFault.TOO_EARLY
         if self.before is not None and when >= self.before:
-            return Refusal.TOO_LATE
+            return SignatureFault.TOO_LATE
         return None
 
 
@@ -73,10 +73,10 @@ class Signers:
     def name(self, signature: Signature, when: datetime) -> str:
         """Whose key has signed a record of that time; "" where nobody at all is trusted. Raises BadSignature."""
         if signature.key in self.revoked:
-            raise BadSignature(Refusal.REVOKED)
+            raise BadSignature(SignatureFault.REVOKED)
         if not self.keys:
             return ""
-        refusal = Refusal.UNKNOWN_KEY
+        refusal = SignatureFault.UNKNOWN_KEY
         for key in self.keys:
             if key.key == signature.key:
                 found = key.refuses(when)

@@ -1,0 +1,141 @@
+"""The verdicts of `yatagan verify`, in words and for scripts."""
+
+from __future__ import annotations
+
+import posixpath
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import click
+
+from yatagan.cli import messages, text
+from yatagan.cli.json_fields import evidence_json
+from yatagan.cli.ledger_record import record_row
+from yatagan.digests.checksum_lists import Listed
+from yatagan.errors import Fault
+from yatagan.ledger.ledger import OnRecord
+from yatagan.places import Place, name_fields
+from yatagan.stores.interface import Kind
+from yatagan.trees.checksum_record import Finding, Verdicts
+from yatagan.trees.hashing import DigestOrigin
+
+_SHOWN = 20
+#: How contents became known, in words.
+ORIGINS = {
+    DigestOrigin.ON_NODE: "hashed on the node (on-node)",
+    DigestOrigin.READ_BACK: "fetched and hashed here (read-back)",
+    DigestOrigin.HERE: "read and hashed on this machine",
+}
+_WORST = (Finding.DIFFERENT, Finding.MISSING, Finding.UNREADABLE)
+_BAD = (*_WORST, Finding.FACTS_DIFFER)
+
+
+@dataclass(frozen=True, slots=True)
+class Against:
+    """What a tree is verified against: a list, its digest, and the lines of it that are meant.
+
+    `root`: the tree's absolute path. `inside`: it is the list in the tree itself.
+    """
+
+    root: bytes
+    place: Place
+    digest: str
+    listed: Sequence[Listed]
+    inside: bool
+
+
+def show_verdicts(where: Place, used: Against, verdicts: Verdicts, record: OnRecord) -> None:
+    """Show the verdict, the counts behind it, how it is known, and the first entries that are not the same."""
+    place = text.place(where.node, where.path or b".")
+    against = _against_words(where, used)
+    click.echo(click.style(f"{place} against {against}: ", bold=True) + _verdict(verdicts))
+    text.facts(
+        [
+            (finding.value, _counts(verdicts, finding))
+            for finding in Finding
+            if verdicts.count(finding) or finding in (Finding.SAME, Finding.DIFFERENT, Finding.MISSING)
+        ]
+        + [
+            ("how", f"{text.count(verdicts.files, 'file')}, {text.size(verdicts.size)}, {ORIGINS[verdicts.origin]}"),
+            (
+                "facts",
+                "kinds, modes, times and links were compared with the facts file"
+                if verdicts.with_facts
+                else "a bare list: modes, times, links and directories could not be checked",
+            ),
+            record_row(record),
+        ]
+    )
+    shown = 0
+    for found in verdicts.found:
+        if found.finding in _BAD or found.finding is Finding.NOT_LISTED:
+            shown += 1
+            if shown <= _SHOWN:
+                tone = text.Tone.TROUBLE if found.finding in _WORST else text.Tone.WARNING
+                detail = f" ({_detail(found.detail)})" if found.detail else ""
+                click.echo("  " + text.tinted(f"{found.finding.value:<14}", tone) + text.show(found.path) + detail)
+    if shown > _SHOWN:
+        click.echo(f"  and {text.number(shown - _SHOWN)} more: --json shows all")
+
+
+def _against_words(where: Place, used: Against) -> str:
+    """The list in words: by its name alone where it is in the tree."""
+    name = posixpath.basename(used.place.path)
+    if used.inside:
+        return f"its {text.show(name)}"
+    return text.place(used.place.node, used.place.path)
+
+
+def _verdict(verdicts: Verdicts) -> str:
+    """The verdict in words, contents and facts told apart."""
+    if verdicts.good:
+        return text.tinted("good", text.Tone.GOOD)
+    if verdicts.contents_good:
+        return text.tinted("contents good", text.Tone.GOOD) + text.tinted(", facts differ", text.Tone.WARNING)
+    return text.tinted("NOT GOOD", text.Tone.TROUBLE)
+
+
+_NOUNS = {Kind.FILE: ("file", "files"), Kind.DIRECTORY: ("directory", "directories"), Kind.LINK: ("link", "links")}
+
+
+def _counts(verdicts: Verdicts, finding: Finding) -> str:
+    """Entries with a verdict, by kind: `1,489 files, 31 directories`; `0 files`."""
+    counts = [(verdicts.count(finding, kind), nouns) for kind, nouns in _NOUNS.items()]
+    others = verdicts.count(finding) - sum(count for count, _ in counts)
+    shown = [text.count(count, *nouns) for count, nouns in counts if count]
+    return ", ".join([*shown, *([text.count(others, "other entry", "other entries")] if others else [])]) or "0 files"
+
+
+def _detail(detail: str) -> str:
+    try:
+        return messages.fault(Fault(detail))
+    except ValueError:
+        return detail
+
+
+def verdicts_json(where: Place, used: Against, verdicts: Verdicts) -> dict[str, Any]:
+    """The verdicts for scripts."""
+    return {
+        "node": where.node,
+        **name_fields(where.path or b"."),
+        **name_fields(used.place.path, "against"),
+        "against_node": used.place.node,
+        "good": verdicts.good,
+        "contents_good": verdicts.contents_good,
+        "evidence": evidence_json({verdicts.origin: verdicts.files}),
+        "facts_checked": verdicts.with_facts,
+        "files": verdicts.files,
+        "size_bytes": verdicts.size,
+        "counts": {finding.value.replace(" ", "_"): verdicts.count(finding) for finding in Finding},
+        "entries": [
+            {
+                **name_fields(found.path),
+                "kind": found.kind.value,
+                "verdict": found.finding.value,
+                "detail": found.detail,
+            }
+            for found in verdicts.found
+            if found.finding is not Finding.SAME
+        ],
+    }
