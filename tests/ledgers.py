@@ -55,7 +55,9 @@ class World:
 
     @property
     def directory(self) -> LedgerDirectory:
-        return LedgerDirectory(self.root / "ledger")
+        directory = LedgerDirectory(self.root / "ledger")
+        directory.may_be_made = True
+        return directory
 
     def memory(self, machine: int) -> LedgerMemory:
         return LedgerMemory(self.root / f"machine-{machine}", self.root / "ledger")

@@ -23,7 +23,7 @@ def test_the_demo_explains_itself_and_leaves_something_to_try_on(program: Progra
         "  yatagan verify heron:campaign/fen\n",
         ": good",
         "  yatagan stage heron:campaign/results .\n",
-        "all as they were written",
+        "all as it was written",
         "export YATAGAN_HOME=",
     ]
     assert "the connection was lost" in done.stderr

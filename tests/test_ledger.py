@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import json
 import os
 import random
@@ -32,6 +33,7 @@ from yatagan.ledger.records import canonical, parse
 
 def make(place: Path, machine: str = "machine", patience: float = 10.0) -> Ledger:
     """A machine's view of the group's ledger."""
+    (place / "group" / "ledger").mkdir(parents=True, exist_ok=True)
     return Ledger(place / "group" / "ledger", place / machine / "ledger-memory", patience=patience)
 
 
@@ -90,6 +92,7 @@ def test_one_file_for_an_account_on_a_machine(tmp_path: Path, monkeypatch: pytes
     monkeypatch.setattr("platform.node", lambda: "dunlin")
     own(tmp_path).append(statement("there"))
     assert len(own(tmp_path).directory.writer_files()) == 2
+    (tmp_path / "group").mkdir()
     elsewhere = Ledger(tmp_path / "group", tmp_path / "state" / "ledger-memory")
     elsewhere.append(statement("x"))
     names = {*elsewhere.directory.writer_files(), *own(tmp_path).directory.writer_files()}
@@ -107,10 +110,8 @@ def test_other_files_are_named_when_they_have_moved(tmp_path: Path) -> None:
 
 
 def test_a_shared_ledger_takes_over_who_may_read_it(tmp_path: Path) -> None:
-    directory = tmp_path / "group" / "ledger"
-    directory.mkdir(parents=True)
+    ledger, directory = make(tmp_path), tmp_path / "group" / "ledger"
     directory.chmod(0o2770)
-    ledger = make(tmp_path)
     ledger.append(statement("one"), lambda: [(b"a", DIGEST)])
     writers, files = directory / "writers", [*directory.glob("writers/*"), *directory.glob("lists/*")]
     assert stat.S_IMODE(writers.stat().st_mode) == 0o3770, "nobody removes another's file"
@@ -161,7 +162,7 @@ def test_lines_are_the_same_backwards(lines: list[bytes], torn: bool) -> None:
     with tempfile.TemporaryDirectory() as place, pytest.MonkeyPatch.context() as patch:
         patch.setattr("yatagan.ledger.directory._BLOCK", 16)
         directory = LedgerDirectory(Path(place))
-        directory.make()
+        directory.writers.mkdir()
         (directory.writers / "x").write_bytes(b"".join(line + b"\n" for line in lines) + b"torn" * torn)
         assert list(directory.lines("x")) == lines
         assert list(directory.lines_backwards("x", lambda block: True)) == lines[::-1]
@@ -191,6 +192,15 @@ class TestWaiting:
         found = ledger.find("one")
         assert found is not None and ledger.directory.list_digest(found.list_digest) == found.list_digest
         assert World(tmp_path).check().good
+
+    def test_a_disk_that_is_not_mounted_gets_no_records(self, tmp_path: Path) -> None:
+        ledger = make(tmp_path)
+        (tmp_path / "group" / "ledger").rmdir()
+        assert "No such file" in ledger.append(statement("one")).waits
+        assert not (tmp_path / "group" / "ledger").exists()
+        (tmp_path / "group" / "ledger").mkdir()
+        ledger.append(statement("two"))
+        assert ids(ledger) == ["one", "two"]
 
     def test_a_slow_disk_is_not_waited_for(self, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
         ledger, released = make(tmp_path, patience=0.3), threading.Event()
@@ -255,6 +265,28 @@ class TestOwnFile:
         (ledger.memory.directory / "head").write_text("12 garb")
         ledger.append(statement("four"))
         assert len(ledger.directory.writer_files()) == 1 and World(tmp_path / "state").check().good
+
+    def test_a_clone_of_this_machine_gets_a_file_of_its_own(self, tmp_path: Path) -> None:
+        """Its name, its number and its state directory are the same; the group's ledger is one."""
+        first = make(tmp_path, "first")
+        first.append(statement("one"))
+        shutil.copytree(tmp_path / "first", tmp_path / "clone")
+        clone = make(tmp_path, "clone")
+        clone.append(statement("two"))
+        first.append(statement("three"))
+        clone.append(statement("four"))
+        assert ids(first) == ["one", "two", "three", "four"] and len(first.directory.writer_files()) == 2
+        assert Check(first.directory, first.memory.seen(), first.memory.expected()).run().good
+
+    def test_a_clone_that_writes_just_now(self, tmp_path: Path) -> None:
+        ledger, file = self.grown(tmp_path)
+        with file.open("ab") as stream:
+            fcntl.flock(stream, fcntl.LOCK_EX)
+            stream.write(b"half of a li")
+            stream.flush()
+            ledger.append(statement("four"))
+            assert file.read_bytes().endswith(b"half of a li"), "what it writes is left alone"
+        assert len(ledger.directory.writer_files()) == 2
 
     @pytest.mark.parametrize("how", ["rolled back", "removed", "link", "hard link", "nonsense at its end", "empty"])
     def test_a_new_writer_begins_and_names_what_is_missing(self, tmp_path: Path, how: str) -> None:

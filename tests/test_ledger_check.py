@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import random
 import tempfile
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -13,6 +14,7 @@ from hypothesis import strategies as st
 
 from ledgers import Tampering, World, heads, random_world, rechained, tamper
 from yatagan.ledger.checking import Check
+from yatagan.ledger.directory import LedgerDirectory
 from yatagan.ledger.findings import Checked, LedgerFinding, Problem
 
 
@@ -39,7 +41,7 @@ def judge(checked: Checked, done: Tampering, *, seen: bool) -> None:
 
 
 @given(st.integers(0, 1 << 32))
-@settings(max_examples=120)
+@settings(max_examples=80)
 def test_whatever_is_done_to_a_ledger_is_found_and_named(seed: int) -> None:
     """By a colleague who knows nothing of it, as far as another record has seen it; by who remembers it, always."""
     chance = random.Random(seed)
@@ -162,6 +164,32 @@ def test_what_belongs_to_no_ledger_is_named_and_skipped(world: World, tmp_path: 
         assert [each.problem for each in checked.findings] == [Problem.FILE_MISSING], "as if it were not there"
     else:
         assert checked.good
+
+
+def test_a_record_that_is_written_while_a_check_reads(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What it names was not there yet when the check began."""
+    really, name = LedgerDirectory.lines, world.file(1)
+
+    def append_first(directory: LedgerDirectory, each: str, size: int | None = None) -> Iterator[bytes]:
+        if each == name:
+            world.append(0)
+            world.append(1)
+        return really(directory, each, size)
+
+    monkeypatch.setattr(LedgerDirectory, "lines", append_first)
+    assert world.check().good and world.check(0).good
+
+
+def test_a_file_that_cannot_be_read_is_named(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    really = os.open
+
+    def refuse(path: Path, *more: int) -> int:
+        if str(path).endswith(world.file(1)):
+            raise PermissionError(13, "Permission denied", str(path))
+        return really(path, *more)
+
+    monkeypatch.setattr("yatagan.ledger.directory.os.open", refuse)
+    assert problems(world.check()) == [(Problem.FILE_UNREADABLE, 0, 0)]
 
 
 def test_lines_of_no_sense_are_named(world: World) -> None:

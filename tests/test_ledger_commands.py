@@ -65,29 +65,29 @@ def test_what_is_on_record(recorded: Program) -> None:
     )
 
 
-@pytest.mark.parametrize(
-    ("options", "kinds"),
-    [
-        (["--command", "verify"], ["verified", "verified"]),
-        (["--command", "checksums copy/fen"], ["listed"]),
-        (["--command", "removed"], ["removed"]),
-        (["--trouble"], ["verified"]),
-        (["--node", "heron"], []),
-        (["--person", "nobody"], []),
-        (["--since", "1h"], ["removed", "renamed", "verified", "verified", "listed", "staged"]),
-        (["--since", "2099-01-01"], []),
-        (["--until", "2020-01-01"], []),
-        (["--until", "2099-01-01T12:00", "--command", "staged"], ["staged"]),
-        (["--file", "flux-1.csv"], ["verified", "verified", "listed", "staged"]),
-        (["--file", "fen/flux-1.csv"], ["staged"]),
-        (["--file", "ux-1.csv"], []),
-        (["--file", "bog/flux-2.csv"], ["removed"]),
-    ],
-)
-def test_some_of_the_records(recorded: Program, options: list[str], kinds: list[str]) -> None:
-    assert [record["kind"] for record in recorded.json("ledger", "show", *options)["records"]] == kinds
-    if not kinds:
-        assert "Nothing like that" in recorded("ledger", "show", *options).stdout
+SOME = [
+    (["--command", "verify"], ["verified", "verified"]),
+    (["--command", "checksums copy/fen"], ["listed"]),
+    (["--command", "removed"], ["removed"]),
+    (["--trouble"], ["verified"]),
+    (["--node", "heron"], []),
+    (["--person", "nobody"], []),
+    (["--since", "1h"], ["removed", "renamed", "verified", "verified", "listed", "staged"]),
+    (["--since", "2099-01-01"], []),
+    (["--until", "2020-01-01"], []),
+    (["--until", "2099-01-01T12:00", "--command", "staged"], ["staged"]),
+    (["--file", "flux-1.csv"], ["verified", "verified", "listed", "staged"]),
+    (["--file", "fen/flux-1.csv"], ["staged"]),
+    (["--file", "ux-1.csv"], []),
+    (["--file", "bog/flux-2.csv"], ["removed"]),
+]
+
+
+def test_some_of_the_records(recorded: Program) -> None:
+    for options, kinds in SOME:
+        found = [record["kind"] for record in recorded.json("ledger", "show", *options)["records"]]
+        assert found == kinds, options
+    assert "Nothing like that" in recorded("ledger", "show", "--node", "heron").stdout
 
 
 def test_records_about_a_file_by_its_whole_path(recorded: Program) -> None:
@@ -194,6 +194,7 @@ class TestUnwritable:
     def without(self, recorded: Program) -> Program:
         """There is something else where the ledger should be."""
         recorded("config", "set", "ledger.directory", "group")
+        (recorded.directory / "group").rmdir()
         (recorded.directory / "group").write_text("in the way\n")
         return recorded
 
@@ -207,9 +208,12 @@ class TestUnwritable:
         (far.root / "fen" / "flux-1.csv").write_text("wrong\n")
         assert not without.json("verify", f"{far.name}:fen", expect=1)["good"]
         without("rename", f"{far.name}:fen", "bog")
+        for words in (["show"], ["check"], ["export", "--csv"]):
+            assert "cannot be read" in without("ledger", *words, expect=5).stderr
+        (without.directory / "group").unlink()
+        (without.directory / "group").mkdir()
         shown = without("ledger", "show")
         assert "5 records could not be written yet" in shown.stderr
-        (without.directory / "group").unlink()
         done = without("remove", f"{far.name}:bog", "--yes")
         assert not done.stderr
         kinds = [record["kind"] for record in without.json("ledger", "show")["records"]]
@@ -265,7 +269,8 @@ class TestSigned:
         for words, said in (
             (["config", "set", "ledger.sign-with", "nowhere"], "the key is missing"),
             (["config", "set", "ledger.sign-with", "fen"], "cannot be read"),
-            (["config", "set", "ledger.directory", "fen/flux-0.csv"], "no directory"),
+            (["config", "set", "ledger.directory", "fen/flux-0.csv"], "File exists"),
+            (["config", "set", "ledger.directory", "nowhere/ledger"], "No such file"),
             (["ledger", "trust", "mara", "nowhere"], "No such file"),
             (["ledger", "trust", "mara", "fen/flux-0.csv"], "no public key"),
             (["ledger", "trust", "ma ra", KEY], "no name"),

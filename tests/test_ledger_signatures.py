@@ -6,6 +6,7 @@ import base64
 import json
 import os
 import random
+import re
 import shutil
 import socket
 import subprocess
@@ -231,7 +232,7 @@ class TestRefused:
 
 
 @given(st.integers(0, 1 << 32))
-@settings(max_examples=60)
+@settings(max_examples=30)
 def test_signed_records_need_no_witness(keys: dict[str, Path], seed: int) -> None:
     """Any change of a byte is found, the newest record's too. Only an end that nobody has seen can be cut off."""
     chance, signer = random.Random(seed), KeySigner(keys["ed25519"], "")
@@ -345,6 +346,20 @@ def test_lines_of_an_allowed_signers_file(keys: dict[str, Path]) -> None:
     ):
         with pytest.raises(ValueError):
             parse_trusted(odd)
+
+
+def test_the_page_s_recipes_check_by_hand(tmp_path: Path, keys: dict[str, Path]) -> None:
+    world = signed_world(tmp_path, KeySigner(keys["ed25519"], ""), 13)
+    world.append(0, listed=True)
+    add_trusted(world.directory.allowed_signers, "mara", public(keys["ed25519"]), None, None)
+    page = Path(__file__).parent.parent.joinpath("docs", "reference", "formats.md").read_text(encoding="utf-8")
+    recipes = re.findall(r"```sh\n(.*?)```", page.partition("### Checking by hand")[2], re.DOTALL)
+    script = "set -e\n" + "".join(recipes).replace("mara-0c5d1f2e3a4b5c6d.jsonl", world.file(0))
+    done = subprocess.run(["sh", "-c", script], cwd=world.directory.path, capture_output=True, text=True, check=True)
+    digest, previous, verdict = done.stdout.splitlines()
+    assert previous == f'"previous":"{digest.split()[0]}"' and verdict.startswith(
+        'Good "yatagan-ledger" signature for mara'
+    )
 
 
 @given(st.binary(max_size=60), st.text(max_size=20), st.binary(max_size=60))

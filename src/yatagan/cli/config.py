@@ -53,9 +53,14 @@ def set_(setting: str, value: str, json_: bool) -> None:
 
 
 def _refuse_ledger(directory: str) -> None:
-    """Raise BadPlace for what cannot be a ledger's directory."""
-    if os.path.lexists(directory) and not os.path.isdir(directory):
-        raise BadPlace(directory, "it is no directory", "name one that is there, or is to be made")
+    """Make a ledger's directory if only that is missing. Raises BadPlace for what cannot be one.
+
+    It is not made later: what stands in for a disk that is not mounted must not get records.
+    """
+    try:
+        os.makedirs(directory, exist_ok=True) if os.path.isdir(os.path.dirname(directory)) else os.listdir(directory)
+    except OSError as error:
+        raise BadPlace(directory, error.strerror or str(error), "name a directory that you may write to") from error
 
 
 def _refuse_key(file: str) -> None:

@@ -116,6 +116,17 @@ class App:
 
         return Ledger.of(self.home, self.settings().ledger, os.environ.get("SSH_AUTH_SOCK", ""))
 
+    def ledger_to_read(self) -> Ledger:
+        """The ledger that the settings name. Raises Refused where there is none that can be read."""
+        ledger = self.ledger()
+        try:
+            ledger.directory.look()
+        except OSError as error:
+            if not isinstance(error, FileNotFoundError) or not ledger.directory.may_be_made:
+                why = f"the ledger in {show(str(ledger.directory.path))} cannot be read: {error.strerror}"
+                raise Refused(why, "yatagan config show says where it is kept") from error
+        return ledger
+
     def nodes(self) -> NodeBook:
         """The saved nodes."""
         return NodeBook(self.home.nodes_file)

@@ -109,7 +109,7 @@ def _selection(chosen: dict[str, Any]) -> Selection:
 def show_(full: bool, json_: bool, **chosen: Any) -> None:
     """Show what is on record, the newest first. Nothing is checked here: that does yatagan ledger check."""
     app, selection = App.start(), _selection(chosen)
-    ledger = app.ledger()
+    ledger = app.ledger_to_read()
     records = list(_selected(ledger, selection))
     waiting = ledger.waiting()
     if json_:
@@ -256,7 +256,7 @@ def export(form: str | None, **chosen: Any) -> None:
     """Print records for other programs, the newest first."""
     if form is None:
         raise click.UsageError("--csv or --json is missing", click.get_current_context())
-    ledger = App.start().ledger()
+    ledger = App.start().ledger_to_read()
     records = _selected(ledger, _selection(chosen))
     if form == "json":
         say_json({"directory": str(ledger.directory.path), "records": [_as_json(record) for record in records]})

@@ -43,7 +43,7 @@ def check_(directory: Path | None, last: str, signers: Path | None, json_: bool)
     """
     app = App.start()
     last = _digest(last)
-    files = ledger_in(directory) if directory is not None else app.ledger().directory
+    files = ledger_in(directory) if directory is not None else app.ledger_to_read().directory
     memory = LedgerMemory(app.home.ledger_memory, files.path)
     if signers is not None:
         if not os.path.isfile(signers):

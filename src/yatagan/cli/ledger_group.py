@@ -36,7 +36,7 @@ def merge_(directory: Path, json_: bool) -> None:
     Where both go on differently from one record on, both are kept, and a check reports it until ledger accept. Keys
     that the other copy trusts are not taken over.
     """
-    ledger, theirs = App.start().ledger(), ledger_in(directory)
+    ledger, theirs = App.start().ledger_to_read(), ledger_in(directory)
     if os.path.realpath(directory) == os.path.realpath(ledger.directory.path):
         raise BadPlace(str(directory), "it is this ledger", "name another copy")
     try:
@@ -88,7 +88,7 @@ def accept(file: str, yes: bool, json_: bool) -> None:
     Both stay in the ledger, and a check no longer reports them.
     """
     app = App.start()
-    ledger = app.ledger()
+    ledger = app.ledger_to_read()
     found = find_fork(ledger.directory, file)
     if found is None:
         raise BadPlace(file, "there is no such fork", f"see what there is: {text.command('ledger', 'check')}")

@@ -22,6 +22,7 @@ _WORDS = {
     Problem.ADDED: "{} was added by hand",
     Problem.DOES_NOT_FOLLOW: "{} does not follow the one before it",
     Problem.FILE_MISSING: "the file is missing, with {}",
+    Problem.FILE_UNREADABLE: "the file cannot be read, and so cannot be checked",
 }
 
 

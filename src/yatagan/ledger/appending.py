@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import base64
 import errno
+import fcntl
 import hashlib
 import os
 import re
@@ -123,20 +124,23 @@ class Appender:
 
     def _reopen(self, writer: str, remembered: OwnHead | None) -> _Own | None:
         """Our file as it is now; None if it is not what it was. Raises OSError where it cannot be opened."""
-        flags = os.O_RDWR | os.O_APPEND | os.O_CREAT | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+        flags = os.O_RDWR | os.O_APPEND | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+        if remembered is None:
+            flags |= os.O_CREAT
         path, mode = self._directory.writers / f"{writer}.jsonl", self._directory.file_mode()
         try:
             descriptor = os.open(path, flags, mode)
         except OSError as error:
-            there = error.errno in (errno.ELOOP, errno.EACCES, errno.ENXIO, errno.EISDIR) and os.path.lexists(path)
-            if there:
+            gone = error.errno == errno.ENOENT and remembered is not None
+            odd = error.errno in (errno.ELOOP, errno.EACCES, errno.ENXIO, errno.EISDIR) and os.path.lexists(path)
+            if gone or odd:
                 return None
             raise
         try:
             facts = os.fstat(descriptor)
             own = _Own(writer, descriptor, facts.st_size, None)
             plain = stat.S_ISREG(facts.st_mode) and facts.st_nlink == 1 and facts.st_uid == os.geteuid()
-            if not plain or not _is_as_left(own, remembered):
+            if not plain or not _is_free(descriptor) or not _is_as_left(own, remembered):
                 os.close(descriptor)
                 return None
             if not own.size and stat.S_IMODE(facts.st_mode) != mode:
@@ -241,21 +245,33 @@ def deadline(seconds: float) -> float:
     return time.monotonic() + seconds
 
 
+def _is_free(descriptor: int) -> bool:
+    """Whether no other process writes to our file, as one of a machine that was cloned from this one; until closed."""
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return False
+    except OSError:
+        pass  # a disk without locks; the lock in the state directory is what counts
+    return True
+
+
 def _is_as_left(own: _Own, remembered: OwnHead | None) -> bool:
-    """Whether the file ends as our last record left it, or later; sets its newest record. Cuts off a torn line."""
+    """Whether the file ends as our last record left it; sets its newest record. Cuts off a torn line.
+
+    More lines than that are a clone's, or of a process of ours that died in between: either way a new file is safe.
+    """
     if remembered is not None and own.size == remembered.size:
         own.head = remembered.head
         return True
     start = max(0, own.size - _TORN)
     tail = os.pread(own.descriptor, own.size - start, start)
     end = start + tail.rfind(b"\n") + 1
+    if (start and end == start) or (remembered is not None and end != remembered.size):
+        return False
     if end < own.size:
-        if start and end == start:
-            return False  # no line of ours is so long
         os.ftruncate(own.descriptor, end)
         own.size = end
-    if remembered is not None and own.size < remembered.size:
-        return False
     if own.size:
         record = last_record(own.descriptor, own.size)
         if record is None or record.fields["writer"] != own.writer:

@@ -57,8 +57,11 @@ class Check:
         Raises OSError where a file cannot be read.
         """
         found = self._found
-        for name in self._directory.writer_files():
-            self._chains[name] = self._read(name)
+        for name, size in self._directory.sizes().items():
+            if size < 0:
+                found.findings.append(LedgerFinding(name, Problem.FILE_UNREADABLE))
+            else:
+                self._chains[name] = self._read(name, size)
         for chain in self._chains.values():
             chain.settle()
         self._find_anchors()
@@ -84,11 +87,11 @@ class Check:
         wrong = {finding.file for finding in self._found.findings}
         return {chain.writer: Head(chain.last, chain.lines[-1].digest) for chain in whole if chain.file not in wrong}
 
-    def _read(self, name: str) -> Chain:
+    def _read(self, name: str, size: int) -> Chain:
         match = WRITER_FILE.fullmatch(name)
         assert match is not None
         chain, before = Chain(name, match[1]), ""
-        for position, data in enumerate(self._directory.lines(name), 1):
+        for position, data in enumerate(self._directory.lines(name, size), 1):
             self._found.records += 1
             record = parse(data, name)
             if record is None or record.fields["writer"] != chain.writer:
@@ -129,9 +132,8 @@ class Check:
             self._namings.append((Witness(record.file, record.number), record.digest, writer, head))
         for key in ("list", "earlier"):
             if name := record.fields.get(key):
-                where = LedgerFinding(
-                    record.file, Problem.LIST_CHANGED, record.number, record.number, position, record.id
-                )
+                number = record.number
+                where = LedgerFinding(record.file, Problem.LIST_CHANGED, number, number, position, record.id)
                 self._lists.setdefault(str(name), []).append(where)
         if isinstance(earlier := record.fields.get("earlier"), str):
             self._earlier.add(earlier)
@@ -173,6 +175,8 @@ class Check:
         # What this machine has seen itself is believed first, then what is held by most.
         head, witness = max(seen, key=lambda each: (each[0].number, not each[1].file, each[1]))
         chain = self._chains.get(name)
+        if chain is None and any(finding.file == name for finding in self._found.findings):
+            return  # that it cannot be read is said already
         if chain is None:
             self._found.findings.append(LedgerFinding(name, Problem.FILE_MISSING, 1, head.number, witness=witness))
             return

@@ -15,6 +15,7 @@ import hashlib
 import os
 import re
 import stat
+import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import NamedTuple
@@ -47,6 +48,8 @@ class LedgerDirectory:
         self.lists = path / "lists"
         self.allowed_signers = path / "allowed_signers"
         self.revoked_keys = path / "revoked_keys"
+        #: Whether the directory itself is made when it is missing.
+        self.may_be_made = False
 
     def writer_files(self) -> list[str]:
         """The names of the writers' files, forks included, sorted."""
@@ -66,6 +69,29 @@ class LedgerDirectory:
         entries = (entry for entry in _entries(directory) if name.fullmatch(entry.name))
         return sorted(entry.name for entry in entries if not _oddity(entry, owner))
 
+    def look(self) -> None:
+        """Raise OSError where the directory, or one in it, cannot be read; FileNotFoundError where there is none."""
+        os.scandir(self.path).close()
+        for directory in (self.writers, self.lists):
+            if directory.is_dir():
+                os.scandir(directory).close()
+
+    def sizes(self) -> dict[str, int]:
+        """How many bytes each writer's file has, all as of one moment; -1 for one that cannot be read.
+
+        A check reads no more than that: else a record that is written meanwhile could name one that was not yet there.
+        """
+        found = {}
+        for name in self.writer_files():
+            try:
+                descriptor = os.open(self.writers / name, _READ)  # on a network disk opening asks the server anew
+            except OSError:
+                found[name] = -1
+                continue
+            found[name] = os.fstat(descriptor).st_size
+            os.close(descriptor)
+        return found
+
     def strange(self) -> list[Strange]:
         """What is there and belongs to no ledger. Raises nothing."""
         found = []
@@ -84,12 +110,12 @@ class LedgerDirectory:
                     found.append(Strange(name, "not a ledger's"))
         return sorted(found)
 
-    def lines(self, name: str) -> Iterator[bytes]:
-        """The complete lines of a writer's file, without their ends. Raises OSError.
+    def lines(self, name: str, size: int | None = None) -> Iterator[bytes]:
+        """The complete lines of a writer's file, or of its first `size` bytes, without their ends. Raises OSError.
 
         A line that a crash cut short was never a record. One that is too long to be ours is shortened.
         """
-        return _lines(self.writers / name)
+        return _lines(self.writers / name, size)
 
     def lines_backwards(self, name: str, wanted: Callable[[bytes], bool]) -> Iterator[bytes]:
         """As `lines`, from the last one on, without blocks of lines that are not `wanted`. Raises OSError."""
@@ -131,7 +157,7 @@ class LedgerDirectory:
         """Make the directories that are missing; in a shared one nobody can remove another's file. Raises OSError."""
         for directory in (self.writers, self.lists):
             if not directory.is_dir():
-                directory.mkdir(parents=True, exist_ok=True)
+                directory.mkdir(parents=self.may_be_made, exist_ok=True)
                 mode = stat.S_IMODE(os.stat(self.path).st_mode)
                 if mode & 0o022:
                     os.chmod(directory, mode | stat.S_ISVTX)
@@ -192,12 +218,14 @@ def _oddity(entry: os.DirEntry[str], owner: int | None) -> str:
     return "another account's" if owner is not None and facts.st_uid not in (owner, 0) else ""
 
 
-def _blocks(path: Path) -> Iterator[bytes]:
+def _blocks(path: Path, size: int | None = None) -> Iterator[bytes]:
     descriptor = os.open(path, _READ)
     try:
         if not stat.S_ISREG(os.fstat(descriptor).st_mode):
             raise OSError(f"{path}: no plain file")
-        while block := os.read(descriptor, _BLOCK):
+        left = sys.maxsize if size is None else size
+        while block := os.read(descriptor, min(_BLOCK, left)):
+            left -= len(block)
             yield block
     finally:
         os.close(descriptor)
@@ -225,9 +253,9 @@ def _lines_backwards(path: Path, wanted: Callable[[bytes], bool]) -> Iterator[by
         os.close(descriptor)
 
 
-def _lines(path: Path) -> Iterator[bytes]:
+def _lines(path: Path, size: int | None = None) -> Iterator[bytes]:
     rest = b""
-    for block in _blocks(path):
+    for block in _blocks(path, size):
         *lines, rest = (rest + block).split(b"\n")
         yield from lines
         rest = rest[: 2 * LONGEST_LINE]

@@ -24,6 +24,7 @@ class Problem(StrEnum):
     ADDED = "added"
     DOES_NOT_FOLLOW = "does not follow"
     FILE_MISSING = "file missing"
+    FILE_UNREADABLE = "file unreadable"
     FORK = "fork"
     LIST_CHANGED = "list changed"
     LIST_MISSING = "list missing"

@@ -22,21 +22,28 @@ class OldCheck:
         self._directory = directory
         self.findings: list[LedgerFinding] = []
         self.records = 0
+        self._unreadable: set[str] = set()
         #: The checksum lists of the records, and whose each is.
         self.lists: list[tuple[str, LedgerFinding]] = []
         #: When a record last named another file's record as the newest, by that file's name and the record's digest.
         self._named: dict[str, dict[str, str]] = {}
-        self._files = {name: self._read(name) for name in directory.old_files()}
+        self._files: dict[str, _OldFile] = {}
+        for name in directory.old_files():
+            try:
+                self._files[name] = self._read(name)
+            except OSError:
+                self._unreadable.add(name)
 
     def run(self, earlier: Iterable[str]) -> None:
         """Check them. `earlier`: digests of the checksum lists of these files that later records carry."""
         for name, file in self._files.items():
             self._check(name, file)
-        missing, changed = set(self._named) - set(self._files), set[str]()
+        self.findings += [LedgerFinding(name, Problem.FILE_UNREADABLE) for name in sorted(self._unreadable)]
+        missing, changed = set(self._named) - set(self._files) - self._unreadable, set[str]()
         for digest in earlier:
             for name, value in self._listed(digest).items():
                 if name not in self._files:
-                    missing.add(name)
+                    missing |= {name} - self._unreadable
                 elif self._files[name].value != value:
                     changed.add(name)
         self.findings += [LedgerFinding(name, Problem.FILE_MISSING) for name in sorted(missing)]

@@ -65,13 +65,21 @@ class Ledger:
     `patience` seconds.
     """
 
-    def __init__(self, path: Path, state: Path, signer: Signer | None = None, patience: float = _PATIENCE) -> None:
+    def __init__(
+        self,
+        path: Path,
+        state: Path,
+        signer: Signer | None = None,
+        patience: float = _PATIENCE,
+    ) -> None:
         self.directory = LedgerDirectory(path)
         self.memory = LedgerMemory(state, path)
         self._appender = Appender(self.directory, self.memory, signer)
         self._room = WaitingRoom(self.memory.waiting)
         self._patience = patience
         self._elsewhere = os.path.realpath(path.parent) != os.path.realpath(state.parent)
+        # What stands in for a disk that is not mounted must not get records.
+        self.directory.may_be_made = not self._elsewhere
 
     @classmethod
     def of(cls, home: Home, settings: LedgerSettings, agent: str) -> Ledger:
