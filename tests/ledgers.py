@@ -6,11 +6,12 @@ import hashlib
 import json
 import os
 import random
+import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from yatagan.ledger.appending import Appender, Signer, deadline
+from yatagan.ledger.appending import Appender, Signer
 from yatagan.ledger.checking import Check
 from yatagan.ledger.directory import LedgerDirectory
 from yatagan.ledger.findings import Checked
@@ -70,7 +71,8 @@ class World:
         if listed:
             lines = [f"{DIGEST}  fen/{self.written}.csv\n".encode()]
             record["list"] = write_list(self.directory, lines)
-        Appender(self.directory, self.memory(machine), self.signers[machine]).append([record], deadline(10))
+        with self.memory(machine).locked(time.monotonic() + 10) as lock:
+            Appender(self.directory, self.memory(machine), self.signers[machine]).append(lock, [record])
 
     def file(self, machine: int) -> str:
         return f"{self.memory(machine).writer()}.jsonl"

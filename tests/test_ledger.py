@@ -27,7 +27,6 @@ from ledgers import DIGEST, World, statement
 from yatagan.ledger.checking import Check
 from yatagan.ledger.directory import LedgerDirectory
 from yatagan.ledger.ledger import Ledger
-from yatagan.ledger.memory import LedgerMemory
 from yatagan.ledger.records import canonical, parse
 
 
@@ -324,7 +323,7 @@ from ledgers import DIGEST, statement
 from yatagan.ledger.ledger import Ledger
 place, name, limit = Path(sys.argv[1]), sys.argv[2], int(sys.argv[3])
 resource.setrlimit(resource.RLIMIT_FSIZE, (limit, limit))
-ledger = Ledger(place / "state" / "ledger", place / "state" / "ledger-memory")
+ledger = Ledger(place / sys.argv[5] / "ledger", place / "state" / "ledger-memory")
 number = 0
 while True:
     done = ledger.append(statement(f"{name}-{number}"), lambda: [(b"fen/a", DIGEST)])
@@ -334,12 +333,14 @@ while True:
 """
 
 
-def test_twenty_processes_killed_at_random_on_a_disk_that_fills(tmp_path: Path) -> None:
+@pytest.mark.parametrize("where", ["state", "group"])
+def test_twenty_processes_killed_at_random_on_a_disk_that_fills(tmp_path: Path, where: str) -> None:
     """Every line is whole or absent, the chain holds, and what was answered is there or waits."""
+    (tmp_path / where / "ledger").mkdir(parents=True)
     chance, limit = random.Random(7), 60_000
     running = [
         subprocess.Popen(
-            [sys.executable, "-c", WRITER, str(tmp_path), f"w{number}", str(limit), str(Path(__file__).parent)],
+            [sys.executable, "-c", WRITER, str(tmp_path), f"w{number}", str(limit), str(Path(__file__).parent), where],
             stdout=subprocess.PIPE,
             text=True,
         )
@@ -349,7 +350,7 @@ def test_twenty_processes_killed_at_random_on_a_disk_that_fills(tmp_path: Path) 
     readers = [threading.Thread(target=lambda each=each: told.extend(each.stdout)) for each in running]  # type: ignore[misc,arg-type]
     for reader in readers:
         reader.start()
-    ledger = own(tmp_path)
+    ledger = Ledger(tmp_path / where / "ledger", tmp_path / "state" / "ledger-memory")
     try:
         wait_for(lambda: len(told) > 20)
         for process in chance.sample(running[:10], 10):
@@ -362,11 +363,10 @@ def test_twenty_processes_killed_at_random_on_a_disk_that_fills(tmp_path: Path) 
             process.wait()
         for reader in readers:
             reader.join()
-    assert World(tmp_path / "state").check().good
+    assert World(tmp_path / where).check().good
     assert max(file.stat().st_size for file in ledger.directory.writers.iterdir()) <= limit
     assert {name.strip() for name in told} <= {*ids(ledger), *(each.fields["id"] for each in ledger.waiting())}
     ledger.append(statement("at last"))
     assert not ledger.waiting() and {name.strip() for name in told} < set(ids(ledger))
     assert len(ids(ledger)) == len(set(ids(ledger)))
-    memory = LedgerMemory(tmp_path / "state" / "ledger-memory", tmp_path / "state" / "ledger")
-    assert World(tmp_path / "state").check().good and memory.expected()
+    assert World(tmp_path / where).check().good and ledger.memory.expected()

@@ -126,7 +126,7 @@ def show_(full: bool, json_: bool, **chosen: Any) -> None:
     else:
         text.paged(_shown(ledger, records, full=full))
     if waiting:
-        text.warn(f"{text.count(len(waiting), 'record')} could not be written yet: {text.show(waiting[-1].why)}")
+        text.warn(f"{text.count(len(waiting), 'record')} could not be written yet: {text.show(ledger.why_waiting)}")
 
 
 def _selected(ledger: Ledger, selection: Selection) -> Iterator[Record]:

@@ -2,8 +2,8 @@
 
 Only the processes of one account on one machine append to a file, one after the other: the lock is in the state
 directory, so that a shared ledger needs none. A line that a crash or a full disk has cut short is cut off before the
-next one is written. A file that is shorter than it was, or no plain file of ours any more, is left as it is: a new
-writer begins, and its first record names what is missing.
+next one is written. A file that is not what our last record left, or no plain file of ours any more, is left as it is:
+a new writer begins, and its first record names what is missing.
 """
 
 from __future__ import annotations
@@ -15,7 +15,6 @@ import hashlib
 import os
 import re
 import stat
-import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
@@ -86,27 +85,26 @@ class Appender:
         self._memory = memory
         self._signer = signer
 
-    def append(self, records: Sequence[Mapping[str, Any]], until: float, *, once: bool = False) -> list[Appended]:
+    def append(self, lock: int, records: Sequence[Mapping[str, Any]], *, once: bool = False) -> list[Appended]:
         """Append records, given without what binds them to the file. Durable on return.
 
-        `until`: the monotonic time at which waiting for the lock ends. `once`: leave out those whose id is in our file
-        already. Returns where each stands, and raises OSError if none was written; ValueError for what no record holds.
+        `lock`: of our writer, held (`LedgerMemory.locked`). `once`: leave out those whose id is in our file already.
+        Returns where each stands, and raises OSError if none was written; ValueError for what no record holds.
         """
-        with self._memory.locked(until) as lock:
-            own, lost = self._open(lock)
-            try:
-                if once:
-                    there = _ids(own)
-                    records = [record for record in records if record["id"] not in there]
-                named, moved = self._moved(own, lost)
-                lines, appended = self._lines(own, records, moved)
-                if lines:
-                    self._write(own, b"".join(lines))
-                    write_own_head(lock, own.writer, OwnHead(own.size, appended[-1].head))
-            finally:
-                os.close(own.descriptor)
-            if lines and moved:
-                self._memory.keep_named(named)
+        own, lost = self._open(lock)
+        try:
+            if once:
+                there = _ids(own)
+                records = [record for record in records if record["id"] not in there]
+            named, moved = self._moved(own, lost)
+            lines, appended = self._lines(own, records, moved)
+            if lines:
+                self._write(own, b"".join(lines))
+                write_own_head(lock, own.writer, OwnHead(own.size, appended[-1].head))
+        finally:
+            os.close(own.descriptor)
+        if lines and moved:
+            self._memory.keep_named(named)
         return appended
 
     def _open(self, lock: int) -> tuple[_Own, dict[str, Head]]:
@@ -238,11 +236,6 @@ class Appender:
         own.size += len(data)
         if new:
             sync_directory(self._directory.writers)
-
-
-def deadline(seconds: float) -> float:
-    """The monotonic time so many seconds from now."""
-    return time.monotonic() + seconds
 
 
 def _is_free(descriptor: int) -> bool:

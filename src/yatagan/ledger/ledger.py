@@ -10,7 +10,7 @@ import secrets
 import threading
 import time
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import suppress
+from contextlib import AbstractContextManager, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -21,7 +21,7 @@ from yatagan.config.home import Home
 from yatagan.config.settings import LedgerSettings
 from yatagan.digests.checksum_lists import format_list
 from yatagan.ledger import first_form
-from yatagan.ledger.appending import Appended, Appender, Signer, deadline
+from yatagan.ledger.appending import Appended, Appender, Signer
 from yatagan.ledger.directory import LedgerDirectory
 from yatagan.ledger.lists import write_list
 from yatagan.ledger.memory import LedgerMemory, user
@@ -65,13 +65,7 @@ class Ledger:
     `patience` seconds.
     """
 
-    def __init__(
-        self,
-        path: Path,
-        state: Path,
-        signer: Signer | None = None,
-        patience: float = _PATIENCE,
-    ) -> None:
+    def __init__(self, path: Path, state: Path, signer: Signer | None = None, patience: float = _PATIENCE) -> None:
         self.directory = LedgerDirectory(path)
         self.memory = LedgerMemory(state, path)
         self._appender = Appender(self.directory, self.memory, signer)
@@ -108,39 +102,47 @@ class Ledger:
 
     def _append(self, fields: dict[str, Any], contents: Contents) -> OnRecord:
         """Append at once, and what waits before it. Raises OSError."""
-        until = deadline(self._patience)
         self.directory.make()
-        self._append_waiting(until)
         if listed := write_list(self.directory, format_list(contents())):
             fields = {**fields, "list": listed}
-        (appended,) = self._appender.append([fields], until)
+        with self._locked() as lock:
+            self._append_waiting(lock)
+            (appended,) = self._appender.append(lock, [fields])
         return OnRecord(appended.id, appended.head.digest, "", appended.unsigned)
+
+    def _locked(self) -> AbstractContextManager[int]:
+        """Hold the lock of our writer. Raises OSError, after some patience."""
+        return self.memory.locked(time.monotonic() + self._patience)
 
     def _append_in_time(self, fields: dict[str, Any], contents: Contents) -> OnRecord:
         """Let a record wait, and append all that waits in a thread that may be left behind. Raises OSError."""
-        self._room.put(fields, format_list(contents()), "")
-        done: list[Appended] = []
-        failed: list[str] = []
+        self._room.put(fields, format_list(contents()))
+        ended: list[OnRecord] = []
 
         def work() -> None:
             try:
                 self.directory.make()
-                done.extend(self._append_waiting(deadline(self._patience)))
+                with self._locked() as lock:
+                    done = {each.id: each for each in self._append_waiting(lock)}
             except OSError as error:
-                failed.append(_reason(error))
+                ended.append(OnRecord(fields["id"], waits=_reason(error)))
+                return
+            if (own := done.get(fields["id"])) is not None:
+                ended.append(OnRecord(own.id, own.head.digest, "", own.unsigned))
+            elif (found := self.state_of(fields["id"])) is not None:
+                ended.append(found)  # another process has appended all that waited
 
         thread = threading.Thread(target=work, daemon=True)
         thread.start()
         thread.join(self._patience)
-        for each in done:
-            if each.id == fields["id"]:
-                return OnRecord(each.id, each.head.digest, "", each.unsigned)
-        why = failed[0] if failed else f"its disk did not answer within {self._patience:.0f} s"
-        self._room.say_why(self._room.records(), why)
-        return OnRecord(fields["id"], waits=why)
+        late = OnRecord(fields["id"], waits=f"its disk did not answer within {self._patience:.0f} s")
+        found = ended[0] if ended else late
+        if found.waits:
+            self._room.say_why(found.waits)
+        return found
 
-    def _append_waiting(self, until: float) -> list[Appended]:
-        """Append the records that wait. Raises OSError."""
+    def _append_waiting(self, lock: int) -> list[Appended]:
+        """Append the records that wait. The lock is held. Raises OSError."""
         records = self._room.records()
         if not records:
             return []
@@ -148,14 +150,15 @@ class Ledger:
         for record in records:
             record.try_now()
             record.bring_list(self.directory)
-        appended = self._appender.append([record.fields for record in records], until, once=tried)
+        appended = self._appender.append(lock, [record.fields for record in records], once=tried)
         for record in records:
             record.remove()
         return appended
 
     def _wait(self, fields: dict[str, Any], contents: Contents, why: str) -> OnRecord:
         try:
-            self._room.put(fields, format_list(contents()), why)
+            self._room.put(fields, format_list(contents()))
+            self._room.say_why(why)
         except OSError as error:
             return OnRecord(fields["id"], lost=f"{why}, and it cannot wait: {_reason(error)}")
         return OnRecord(fields["id"], waits=why)
@@ -165,7 +168,7 @@ class Ledger:
 
         If that has more of our own file than we do, this machine was restored from a backup: a new writer begins.
         """
-        with self.memory.locked(deadline(self._patience)) as lock:
+        with self._locked() as lock:
             own = self.memory.writer()
             merged = merge(self.directory, theirs, own)
             if any(name.startswith(f"{own}.fork-") for name in merged.forks):
@@ -175,6 +178,11 @@ class Ledger:
     def waiting(self) -> list[WaitingRecord]:
         """The records that this machine could not write yet, the oldest first."""
         return self._room.records()
+
+    @property
+    def why_waiting(self) -> str:
+        """What keeps records from the ledger."""
+        return self._room.why or "it was not tried yet"
 
     def find(self, id: str) -> Record | None:
         """The record of this name; None where there is none."""
@@ -206,7 +214,7 @@ class Ledger:
         """What became of the record of this name; None where there is none."""
         if (found := self.find(id)) is not None:
             return OnRecord(id, found.digest, "", str(found.fields.get("unsigned", "")))
-        return next((OnRecord(id, waits=each.why) for each in self.waiting() if each.fields["id"] == id), None)
+        return next((OnRecord(id, waits=self.why_waiting) for each in self.waiting() if each.fields["id"] == id), None)
 
     def records(self, since: str = "") -> Iterator[Record]:
         """All records, the newest first, from the time `since` on (RFC 3339 in UTC). Lines that are none are left out.

@@ -1,7 +1,8 @@
 """Records that wait in the state directory until their ledger can be written, each with its checksum list.
 
-A record waits in one file and its list in another. Before a record is appended its file is renamed, so that one that a
-crash or a hanging disk left behind is looked for in the ledger first, and never written twice.
+A record waits in one file and its list in another; what keeps them all from the ledger is in a third. Before a record
+is appended its file is renamed, so that one that a crash or a hanging disk left behind is looked for in the ledger
+first, and never written twice.
 """
 
 from __future__ import annotations
@@ -25,11 +26,10 @@ _BLOCK = 1 << 20
 
 @dataclass(slots=True)
 class WaitingRecord:
-    """A record that waits. `why`: what kept it from the ledger. `tried`: it may be in the ledger all the same."""
+    """A record that waits. `tried`: it may be in the ledger all the same."""
 
     file: Path
     fields: dict[str, Any]
-    why: str
     tried: bool
 
     @property
@@ -62,7 +62,7 @@ class WaitingRoom:
     def __init__(self, directory: Path) -> None:
         self._directory = directory
 
-    def put(self, fields: dict[str, Any], lines: Iterable[bytes], why: str) -> WaitingRecord:
+    def put(self, fields: dict[str, Any], lines: Iterable[bytes]) -> WaitingRecord:
         """Let a record wait, with its checksum list. Durable on return. Raises OSError."""
         self._directory.mkdir(parents=True, exist_ok=True)
         stem = f"{time.time_ns():020d}-{secrets.token_hex(4)}"
@@ -73,21 +73,25 @@ class WaitingRoom:
             else:
                 listed.unlink()
             new = self._directory / f".{stem}"
-            spool(new, [json.dumps({"why": why, "record": fields}).encode()])
+            spool(new, [json.dumps(fields).encode()])
             os.rename(new, file)
         except BaseException:
             listed.unlink(missing_ok=True)
             raise
-        return WaitingRecord(file, fields, why, tried=False)
+        return WaitingRecord(file, fields, tried=False)
 
-    def say_why(self, records: Iterable[WaitingRecord], why: str) -> None:
-        """Write down what kept records from the ledger, where that can be written."""
-        for record in records:
-            if record.why != why:
-                new = self._directory / f".{secrets.token_hex(8)}"
-                with suppress(OSError):
-                    new.write_text(json.dumps({"why": why, "record": record.fields}))
-                    os.replace(new, record.file)
+    @property
+    def why(self) -> str:
+        """What kept records from the ledger when that was tried last; "" where it is not known."""
+        try:
+            return (self._directory / "why").read_text(encoding="utf-8", errors="replace")
+        except OSError:
+            return ""
+
+    def say_why(self, why: str) -> None:
+        """Write down what keeps records from the ledger, where that can be written."""
+        with suppress(OSError):
+            (self._directory / "why").write_text(why, encoding="utf-8")
 
     def records(self) -> list[WaitingRecord]:
         """All that wait, the oldest first. What cannot be read is left out."""
@@ -103,10 +107,9 @@ class WaitingRoom:
                 continue
             file = self._directory / name
             with suppress(OSError, ValueError, KeyError, TypeError):
-                found = json.loads(file.read_bytes())
-                fields, why = dict(found["record"]), str(found["why"])
+                fields = json.loads(file.read_bytes())
                 if isinstance(fields["id"], str):
-                    yield WaitingRecord(file, fields, why, name.endswith(_TRIED))
+                    yield WaitingRecord(file, fields, name.endswith(_TRIED))
 
 
 def _blocks(file: Path) -> Iterator[bytes]:
