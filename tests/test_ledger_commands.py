@@ -178,7 +178,7 @@ def test_summaries_name_the_digest_of_their_record(recorded: Program, far: Far) 
         ["bundle", "unpack", "fen.tar.gz", "--into", "out"],
     ):
         said = recorded(*words).stdout
-        (digest,) = (line.split()[-1] for line in said.splitlines() if line.split()[:2] == ["record", "digest"])
+        (digest,) = (line.split()[-1] for line in said.splitlines() if line.split()[:2] == ["record", "in"])
         newest = recorded.json("ledger", "show")["records"][0]
         assert newest["digest"].startswith(digest) and len(digest) == 32
         assert recorded.json("ledger", "check", "--last", digest)["good"]

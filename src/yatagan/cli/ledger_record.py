@@ -71,7 +71,7 @@ def record_row(record: OnRecord | None) -> tuple[str, str]:
     """The row of a summary: the digest, by which a paper notebook can pin the ledger, or why there is none."""
     if record is None:
         return "record", ""
-    return "record", f"digest {record.digest[:DIGITS]}" if record.digest else _missing(record)
+    return "record", f"in the ledger, digest {record.digest[:DIGITS]}" if record.digest else _missing(record)
 
 
 def _missing(record: OnRecord) -> str:
