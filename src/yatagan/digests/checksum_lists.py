@@ -22,7 +22,8 @@ _BY_LENGTH = {32: "md5", 40: "sha1", 64: "sha256", 128: "sha512"}
 _LINE = re.compile(rb"(\\?)([0-9a-fA-F]{32,128}) ([ *])(.+)", re.DOTALL)
 #: Bytes of the longest line that is read: a path of the longest kind, every byte escaped, and its digest.
 _LONGEST_LINE = 1 << 14
-_ESCAPES = {ord("\\"): b"\\\\", ord("\n"): b"\\n", ord("\r"): b"\\r"}
+_ESCAPES = {b"\\": b"\\\\", b"\n": b"\\n", b"\r": b"\\r"}
+_ESCAPED = re.compile(rb"[\\\n\r]")
 _UNESCAPES = {b"\\\\": b"\\", b"\\n": b"\n", b"\\r": b"\r"}
 _ESCAPE = re.compile(rb"\\(?:\\|n|r)|\\")
 
@@ -40,8 +41,8 @@ def format_line(path: bytes, digest: str) -> bytes:
     """One line, newline included."""
     if path == b"-":
         path = b"./-"
-    if any(byte in path for byte in _ESCAPES):
-        escaped = b"".join(_ESCAPES.get(byte, bytes((byte,))) for byte in path)
+    if _ESCAPED.search(path) is not None:
+        escaped = _ESCAPED.sub(lambda found: _ESCAPES[found[0]], path)
         return b"\\%s  %s\n" % (digest.encode(), escaped)
     return b"%s  %s\n" % (digest.encode(), path)
 
