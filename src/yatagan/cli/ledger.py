@@ -10,7 +10,7 @@ from typing import Any
 
 import click
 
-from yatagan.cli import ledger_check, ledger_group, text
+from yatagan.cli import ledger_check, ledger_group, shell_completion, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, options, say_json, written
 from yatagan.cli.ledger_record import DIGITS, unsigned_words
@@ -76,7 +76,13 @@ def _moment(*, end: bool) -> Callable[[click.Context, click.Parameter, Any], Any
 
 
 _selecting = options(
-    click.option("--node", default="", metavar="NODE", help="Only records of what was on NODE."),
+    click.option(
+        "--node",
+        default="",
+        metavar="NODE",
+        help="Only records of what was on NODE.",
+        shell_complete=shell_completion.nodes,
+    ),
     click.option("--person", default="", metavar="WHO", help="Only those of an account, as mara or mara@moor."),
     click.option("--since", metavar="WHEN", callback=_moment(end=False), help="From then: 2026-11-27, or 7d."),
     click.option("--until", metavar="WHEN", callback=_moment(end=True), help="Until then, all of that day."),

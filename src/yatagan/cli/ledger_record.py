@@ -71,21 +71,19 @@ def record_row(record: OnRecord | None) -> tuple[str, str]:
     """The row of a summary: the digest, by which a paper notebook can pin the ledger, or why there is none."""
     if record is None:
         return "record", ""
-    return "record", f"in the ledger, digest {record.digest[:DIGITS]}" if record.digest else _missing(record)
-
-
-def _missing(record: OnRecord) -> str:
-    if record.lost:
-        return f"not in the ledger: {record.lost}"
-    return f"waits, and goes into the ledger with the next one: {record.waits}"
+    if record.digest:
+        return "record", f"in the ledger, digest {record.digest[:DIGITS]}"
+    return "record", "none" if record.lost else "waits, and goes into the ledger with the next one"
 
 
 def warn_of(record: OnRecord | None) -> None:
     """Warn of a record that is not in the ledger, or not signed though it should be."""
     if record is None:
         return
-    if record.lost or record.waits:
-        text.warn(f"the record is {_missing(record) if record.lost else 'not in the ledger yet: ' + record.waits}")
+    if record.lost:
+        text.warn(f"nothing is on record of this: {text.show(record.lost)}")
+    if record.waits:
+        text.warn(f"the record is not in the ledger yet: {text.show(record.waits)}")
     if record.unsigned:
         text.warn(f"the record is not signed: {unsigned_words(record.unsigned)}")
 

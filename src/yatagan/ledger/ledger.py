@@ -262,7 +262,8 @@ def _order(record: Record) -> tuple[str, str, int]:
 
 
 def _reason(error: OSError) -> str:
-    return error.strerror or str(error)
+    why = error.strerror or str(error)
+    return f"{os.fsdecode(error.filename)}: {why}" if error.filename else why
 
 
 def _now() -> dict[str, str]:
