@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import hashlib
 import os
+import random
 import statistics
 import subprocess
+import sys
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -17,6 +19,12 @@ from yatagan.ledger.records import RecordedPlace, RecordKind, Statement, canonic
 
 _MANY, _FEW, _WRITERS = 100_000, 10, 20
 _APPENDS = 400
+#: Runs a command, and says how many KiB it took at most. A child of ours would begin with as much as we have.
+_MEASURE = """
+import resource, subprocess, sys
+subprocess.run(sys.argv[1:], stdout=subprocess.DEVNULL, check=True)
+print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)
+"""
 #: Seconds.
 _SYNC = 0.005
 _LIST = [(f"fen/plot-{number:02}/chamber-{number:03}.csv".encode(), f"{number:064x}") for number in range(100)]
@@ -50,18 +58,8 @@ class _Grown:
         self.append(listed=True)
         (own,) = self.ledger.directory.writer_files()
         names = [own, *(f"writer{number:02}-{number:016x}.jsonl" for number in range(_WRITERS - 1))]
-        each = max(1, count // _WRITERS)
-        heads: dict[str, tuple[int, str]] = {}
-        for writer in names[: max(1, count // each)]:
-            lines, previous = [], ""
-            for at in range(each):
-                fields = {**self._fields(at), "writer": writer.removesuffix(".jsonl"), "number": at + 1}
-                others = {name: {"number": number, "digest": digest} for name, (number, digest) in heads.items()}
-                line = canonical({**fields, "previous": previous, **({"others": others} if others and not at else {})})
-                previous = hashlib.sha256(line).hexdigest()
-                lines.append(line + b"\n")
-            heads[writer.removesuffix(".jsonl")] = (each, previous)
-            (self.ledger.directory.writers / writer).write_bytes(b"".join(lines))
+        for name, lines in _written(names, count, self._fields).items():
+            (self.ledger.directory.writers / name).write_bytes(b"".join(lines))
         (self.ledger.memory.directory / "head").write_bytes(b"")  # what the file ends with is looked up
         self.append(listed=True)
 
@@ -92,6 +90,35 @@ class _Grown:
         own = self.ledger.directory.writers / f"{self.ledger.memory.writer()}.jsonl"
         listed = self.ledger.directory.lists / self.ledger.directory.list_names()[0]
         return own.read_bytes().splitlines(keepends=True)[-1], listed.read_bytes()
+
+
+def _written(names: list[str], count: int, fields: Callable[[int], dict[str, object]]) -> dict[str, list[bytes]]:
+    """The lines of writers who write in no order, each record with the newest of others that have moved."""
+    chance = random.Random(1)
+    lines: dict[str, list[bytes]] = {name: [] for name in names}
+    newest: dict[str, tuple[int, str]] = {}
+    named: dict[str, dict[str, int]] = {name: {} for name in names}
+    for at in range(count):
+        name = chance.choice(names)
+        known, previous = named[name], newest.get(name, (0, ""))
+        moved = [other for other in newest if other != name and known.get(other, 0) < newest[other][0]]
+        chance.shuffle(moved)
+        some = moved[:4] if previous[0] else moved
+        known.update({other: newest[other][0] for other in some})
+        record = {
+            **fields(at),
+            "writer": name.removesuffix(".jsonl"),
+            "number": previous[0] + 1,
+            "previous": previous[1],
+        }
+        if some:
+            record["others"] = {
+                other.removesuffix(".jsonl"): {"number": newest[other][0], "digest": newest[other][1]} for other in some
+            }
+        line = canonical(record)
+        newest[name] = previous[0] + 1, hashlib.sha256(line).hexdigest()
+        lines[name].append(line + b"\n")
+    return {name: found for name, found in lines.items() if found}
 
 
 def _statement(id: str) -> Statement:
@@ -164,12 +191,9 @@ def _run(home: Path, words: list[str]) -> tuple[float, float]:
     """Seconds and MB (10^6 bytes) that the program takes."""
     began = time.perf_counter()
     environment = {**os.environ, "YATAGAN_HOME": str(home)}
-    with (home / "out").open("wb") as out:
-        process = subprocess.Popen([YATAGAN, *words], env=environment, stdout=out, stdin=subprocess.DEVNULL)
-        _, status, used = os.wait4(process.pid, 0)
-    process.returncode = os.waitstatus_to_exitcode(status)
-    assert process.returncode == 0, (home / "out").read_text()
-    return time.perf_counter() - began, used.ru_maxrss * 1024 / 1e6
+    command = [sys.executable, "-c", _MEASURE, YATAGAN, *words]
+    done = subprocess.run(command, env=environment, stdout=subprocess.PIPE, check=True)
+    return time.perf_counter() - began, int(done.stdout.splitlines()[-1]) * 1024 / 1e6
 
 
 BENCHES: dict[str, Callable[[], Result]] = {"ledger": ledger}

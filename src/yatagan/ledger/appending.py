@@ -29,6 +29,9 @@ from yatagan.ledger.records import FORMAT, LONGEST_LINE, WRITER, Head, canonical
 
 #: Bytes at the end of a file in which the end of its last line is looked for.
 _TORN = 2 * LONGEST_LINE
+#: Other writers' files that one record names.
+_NAMED_AT_ONCE = 4
+_ID = re.compile(rb'"id":"([^"\\]+)"')
 
 
 class Unsigned(StrEnum):
@@ -88,13 +91,13 @@ class Appender:
     def append(self, lock: int, records: Sequence[Mapping[str, Any]], *, once: bool = False) -> list[Appended]:
         """Append records, given without what binds them to the file. Durable on return.
 
-        `lock`: of our writer, held (`LedgerMemory.locked`). `once`: leave out those whose id is in our file already.
+        `lock`: of our writer, held (`LedgerMemory.locked`). `once`: leave out those whose id is in the ledger already.
         Returns where each stands, and raises OSError if none was written; ValueError for what no record holds.
         """
         own, lost = self._open(lock)
         try:
             if once:
-                there = _ids(own)
+                there = self._ids()
                 records = [record for record in records if record["id"] not in there]
             named, moved = self._moved(own, lost)
             lines, appended = self._lines(own, records, moved)
@@ -148,29 +151,52 @@ class Appender:
             raise
         return own
 
+    def _ids(self) -> set[str]:
+        """The ids of all records. Reads the whole ledger: one that was tried may be in a file that we wrote before."""
+        found = set[str]()
+        for name in self._directory.writer_files():
+            for line in self._directory.lines(name):
+                if (match := _ID.search(line)) is not None:
+                    found.add(match[1].decode())
+        return found
+
     def _moved(self, own: _Own, lost: dict[str, Head]) -> tuple[dict[str, OwnHead], dict[str, Head]]:
         """What our records have named of other files by the next one, and what of that the next one has to name.
 
-        A file is read only if its size has changed since it was named last.
+        A file is read only if its size has changed since it was named last. Our first record names all files, a later
+        one only some of those that have moved, the one that was named longest ago first: else records would grow with
+        the number of people.
         """
         named, moved = (self._memory.named() if own.head is not None else {}), dict(lost)
+        sizes = self._moved_sizes(named, {own.writer, *lost})
+        longest_ago = {writer: at for at, writer in enumerate(named, 1)}
+        for writer in sorted(sizes, key=lambda writer: longest_ago.get(writer, 0)):
+            if own.head is not None and len(moved) >= _NAMED_AT_ONCE:
+                break
+            head, before = self._directory.head(f"{writer}.jsonl"), named.pop(writer, None)
+            if head is not None and (before is None or head.number > before.head.number):
+                moved[writer] = head
+                named[writer] = OwnHead(sizes[writer], head)
+            elif before is not None:
+                named[writer] = before
+        return named, moved
+
+    def _moved_sizes(self, named: dict[str, OwnHead], without: set[str]) -> dict[str, int]:
+        """The sizes of other writers' files that have another one than when they were named."""
+        found = {}
         try:
             with os.scandir(self._directory.writers) as entries:
                 for entry in entries:
                     writer = entry.name.removesuffix(".jsonl")
                     before = named.get(writer)
-                    if writer == own.writer or writer in lost or (before is None and not WRITER.fullmatch(writer)):
+                    if writer in without or (before is None and not WRITER.fullmatch(writer)):
                         continue
                     size = entry.stat(follow_symlinks=False).st_size
-                    if before is not None and size == before.size:
-                        continue
-                    head = self._directory.head(entry.name)
-                    if head is not None and (before is None or head.number > before.head.number):
-                        moved[writer] = head
-                        named[writer] = OwnHead(size, head)
+                    if before is None or size != before.size:
+                        found[writer] = size
         except OSError:
             pass  # what cannot be read now is named another time
-        return named, moved
+        return found
 
     def _lines(
         self, own: _Own, records: Sequence[Mapping[str, Any]], moved: dict[str, Head]
@@ -271,9 +297,3 @@ def _is_as_left(own: _Own, remembered: OwnHead | None) -> bool:
             return False
         own.head = Head(record.number, record.digest)
     return True
-
-
-def _ids(own: _Own) -> set[str]:
-    """The ids of all records in our file. Reads all of it."""
-    data = b"".join(iter(lambda: os.read(own.descriptor, 1 << 20), b""))
-    return {found.decode() for found in re.findall(rb'"id":"([^"\\]+)"', data)}

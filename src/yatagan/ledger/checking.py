@@ -11,20 +11,36 @@ and a file that was removed with all that named it.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
-from typing import TYPE_CHECKING
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, NamedTuple
 
 from yatagan.ledger.chain import Chain, Line
 from yatagan.ledger.directory import WRITER_FILE, LedgerDirectory
 from yatagan.ledger.findings import Checked, FileEnd, Fork, LedgerFinding, Problem, Witness
 from yatagan.ledger.first_form_check import OldCheck
-from yatagan.ledger.records import DIGEST, Head, Record, RecordKind, parse
+from yatagan.ledger.records import DIGEST, Head, Record, RecordKind, parse, read
 
 if TYPE_CHECKING:
     from yatagan.ledger.signature_check import SignatureCheck
 
 #: The records that were seen of a file, and by whom.
 _Seen = list[tuple[Head, Witness]]
+
+
+class _Naming(NamedTuple):
+    """That a record, the witness with the digest `by`, names the digest of another file's record."""
+
+    digest: str
+    witness: Witness
+    by: str
+
+
+def _says_more(naming: _Naming, known: Sequence[_Naming]) -> bool:
+    """Whether a witness is wanted besides others: two of different files say as much as many, of which there may be
+    millions.
+    """
+    alike = [each for each in known if each.digest == naming.digest]
+    return len(alike) < 2 and all(each.witness.file != naming.witness.file for each in alike)
 
 
 class Check:
@@ -42,8 +58,10 @@ class Check:
         self._expected = expected
         self._found = Checked()
         self._chains: dict[str, Chain] = {}
-        #: What records name of other files: the record, its digest, and the writer with its newest record.
-        self._namings: list[tuple[Witness, str, str, Head]] = []
+        #: The files of each writer: its own, and other continuations of it.
+        self._histories: dict[str, list[Chain]] = {}
+        #: By whom records of other files were named, by their writer and number.
+        self._named: dict[str, dict[int, list[_Naming]]] = {}
         self._lists: dict[str, list[LedgerFinding]] = {}
         self._earlier: set[str] = set()
         self._seen_forks: dict[Fork, str] = {}
@@ -91,9 +109,9 @@ class Check:
         match = WRITER_FILE.fullmatch(name)
         assert match is not None
         chain, before = Chain(name, match[1]), ""
-        for position, data in enumerate(self._directory.lines(name, size), 1):
+        for position, (data, is_last) in enumerate(_with_last(self._directory.lines(name, size)), 1):
             self._found.records += 1
-            record = parse(data, name)
+            record = parse(data, name) if is_last else read(data, name)
             if record is None or record.fields["writer"] != chain.writer:
                 chain.add_bad(position, Problem.NO_RECORD if record is None else Problem.OF_ANOTHER_FILE)
                 continue
@@ -129,7 +147,13 @@ class Check:
     def _note(self, record: Record, position: int) -> None:
         """Keep what a record says of other files, of checksum lists, and of forks."""
         for writer, head in record.others.items():
-            self._namings.append((Witness(record.file, record.number), record.digest, writer, head))
+            numbers = self._named.setdefault(writer, {})
+            known = numbers.get(head.number)
+            naming = _Naming(head.digest, Witness(record.file, record.number), record.digest)
+            if known is None:
+                numbers[head.number] = [naming]
+            elif _says_more(naming, known):
+                known.append(naming)
         for key in ("list", "earlier"):
             if name := record.fields.get(key):
                 number = record.number
@@ -142,14 +166,19 @@ class Check:
 
     def _find_anchors(self) -> None:
         """Find the records that somebody outside their file has seen, and that are still the same."""
-        by_writer: dict[str, list[Chain]] = {}
         for chain in self._chains.values():
-            by_writer.setdefault(chain.writer, []).append(chain)
-        heads = [*self._remembered.items(), *((writer, head) for _, _, writer, head in self._namings)]
-        for writer, head in heads:
-            for chain in by_writer.get(writer, ()):
-                if chain.digests.get(head.number) == head.digest:
-                    self._anchored.setdefault(chain.file, set()).add(head.number)
+            self._histories.setdefault(chain.writer, []).append(chain)
+        for writer, head in self._remembered.items():
+            self._anchor(writer, head.number, head.digest)
+        for writer, numbers in self._named.items():
+            for number, namings in numbers.items():
+                for naming in namings:
+                    self._anchor(writer, number, naming.digest)
+
+    def _anchor(self, writer: str, number: int, digest: str) -> None:
+        for chain in self._histories.get(writer, ()):
+            if chain.digests.get(number) == digest:
+                self._anchored.setdefault(chain.file, set()).add(number)
 
     def _compare_with_witnesses(self) -> None:
         """Name the records that somebody outside their file has seen, and that are not there."""
@@ -158,16 +187,21 @@ class Check:
             # This machine may remember writers of other ledgers too.
             if f"{writer}.jsonl" in self._chains or writer in self._expected:
                 self._look_for(writer, head, Witness("", 0), unseen)
-        for witness, digest, writer, head in self._namings:
-            chain = self._chains[witness.file]
-            if chain.digests.get(witness.number) == digest and witness.number not in chain.wrong:
-                self._look_for(writer, head, witness, unseen)
+        for writer, numbers in self._named.items():
+            for number, namings in numbers.items():
+                for naming in namings:
+                    if self._is_sound(naming):
+                        self._look_for(writer, Head(number, naming.digest), naming.witness, unseen)
         for name, seen in sorted(unseen.items()):
             self._tell_unseen(name, seen)
 
+    def _is_sound(self, naming: _Naming) -> bool:
+        """Whether nothing is wrong with the record that names another."""
+        chain, number = self._chains[naming.witness.file], naming.witness.number
+        return chain.digests.get(number) == naming.by and number not in chain.wrong
+
     def _look_for(self, writer: str, head: Head, witness: Witness, unseen: dict[str, _Seen]) -> None:
-        histories = (chain for chain in self._chains.values() if chain.writer == writer)
-        if not any(chain.digests.get(head.number) == head.digest for chain in histories):
+        if not any(chain.digests.get(head.number) == head.digest for chain in self._histories.get(writer, ())):
             unseen.setdefault(f"{writer}.jsonl", []).append((head, witness))
 
     def _tell_unseen(self, name: str, seen: _Seen) -> None:
@@ -247,6 +281,17 @@ class Check:
 
     def _holds(self, last: str) -> bool:
         return any(digest.startswith(last) for chain in self._chains.values() for digest in chain.digests.values())
+
+
+def _with_last(lines: Iterable[bytes]) -> Iterator[tuple[bytes, bool]]:
+    """Each line, and whether it is the last one."""
+    before: bytes | None = None
+    for line in lines:
+        if before is not None:
+            yield before, False
+        before = line
+    if before is not None:
+        yield before, True
 
 
 def fork_of(record: Record) -> Fork | None:

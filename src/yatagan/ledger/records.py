@@ -189,7 +189,7 @@ class Record:
 def canonical(value: object) -> bytes:
     """A value in the form of RFC 8785. Raises ValueError for what a record cannot hold."""
     _refuse_strange(value)
-    return _encode(value)
+    return _ENCODER.encode(value).encode("utf-8")
 
 
 def digest_of(line: bytes) -> str:
@@ -202,21 +202,29 @@ def parse(line: bytes, file: str = "") -> Record | None:
 
     Fields that this version does not know are kept, and so are kinds and forms of later versions.
     """
+    record = read(line, file)
+    return record if record is not None and _ENCODER.encode(record.fields) == line.decode("utf-8") else None
+
+
+def read(line: bytes, file: str = "") -> Record | None:
+    """As `parse`, for a line whose digest another record carries: that it is canonical need not be looked at then."""
     try:
-        fields = json.loads(line)
+        fields = json.loads(line.decode("utf-8"))
+        number, previous = fields["number"], fields["previous"]
         sound = (
-            _encode(fields) == line
-            and isinstance(fields["format"], int)
+            type(fields["format"]) is int
             and fields["format"] >= FORMAT
-            and _is_number(fields["number"])
+            and _is_number(number)
             and WRITER.fullmatch(fields["writer"]) is not None
-            and (DIGEST.fullmatch(fields["previous"]) is not None) == (fields["number"] > 1)
-            and all(isinstance(fields[key], str) for key in ("id", "kind", "recorded_at", "who"))
-            and all(
-                WRITER.fullmatch(name) and _is_number(head["number"]) and DIGEST.fullmatch(head["digest"])
-                for name, head in fields.get("others", {}).items()
-            )
+            and (DIGEST.fullmatch(previous) is not None if number > 1 else previous == "")
+            and isinstance(fields["id"], str)
+            and isinstance(fields["kind"], str)
+            and isinstance(fields["recorded_at"], str)
+            and isinstance(fields["who"], str)
         )
+        for name, head in fields.get("others", {}).items():
+            sound = sound and WRITER.fullmatch(name) is not None and DIGEST.fullmatch(head["digest"]) is not None
+            sound = sound and _is_number(head["number"])
     except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
         return None
     return Record(fields, digest_of(line), file) if sound else None
@@ -226,8 +234,7 @@ def _is_number(value: object) -> bool:
     return type(value) is int and 0 < value <= _LARGEST
 
 
-def _encode(value: object) -> bytes:
-    return json.dumps(value, sort_keys=True, separators=(",", ":"), ensure_ascii=False).encode("utf-8")
+_ENCODER = json.JSONEncoder(sort_keys=True, separators=(",", ":"), ensure_ascii=False)
 
 
 def _refuse_strange(value: object) -> None:
