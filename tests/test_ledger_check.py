@@ -195,7 +195,15 @@ def test_a_file_that_cannot_be_read_is_named(world: World, monkeypatch: pytest.M
 def test_lines_of_no_sense_are_named(world: World) -> None:
     name = world.file(1)
     first, second = world.lines(name)
-    for nonsense in (b"", b"{}", b"[" * 100_000, b"\xff\x00", b'{"x":"\\ud800"}', first.replace(b"{", b"{ ", 1), b"9" * (3 << 20)):
+    for nonsense in (
+        b"",
+        b"{}",
+        b"[" * 100_000,
+        b"\xff\x00",
+        b'{"x":"\\ud800"}',
+        first.replace(b"{", b"{ ", 1),
+        b"9" * (3 << 20),
+    ):
         world.write(name, [first, nonsense, second])
         assert problems(world.check()) == [(Problem.ADDED, 0, 0)]
     with (world.directory.writers / name).open("ab") as stream:

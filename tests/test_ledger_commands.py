@@ -12,8 +12,11 @@ from pathlib import Path
 import pytest
 
 from conftest import Far, Practice, Program
+from ledgers import statement
 from terminal import Terminal
+from yatagan.ledger.ledger import Ledger
 from yatagan.ledger.memory import LedgerMemory
+from yatagan.ledger.records import RecordKind
 
 KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIHAFPTN8lTSUt8PQoSkRX9pyCV7HvRFCtSTjVgyJe/lI"
 
@@ -32,6 +35,18 @@ def recorded(program: Program) -> Program:
     program("verify", "copy/fen", expect=1)
     program("rename", "copy/fen", "bog")
     program("remove", "copy/bog/flux-2.csv", "--yes")
+    return program
+
+
+@pytest.fixture
+def small(program: Program) -> Program:
+    """Two records: renamed there and back."""
+    fen = program.directory / "fen"
+    fen.mkdir()
+    for number in range(3):
+        (fen / f"flux-{number}.csv").write_text(f"{number}\n")
+    program("rename", "fen", "bog")
+    program("rename", "bog", "fen")
     return program
 
 
@@ -105,9 +120,9 @@ def test_dates_that_are_none(program: Program) -> None:
 
 
 def test_more_than_a_screen_goes_through_the_pager(recorded: Program, monkeypatch: pytest.MonkeyPatch) -> None:
-    for number in range(20):
-        recorded("rename", "copy/bog", f"bog{number}")
-        recorded("rename", f"copy/bog{number}", "bog")
+    ledger = Ledger(recorded.home / "ledger", recorded.home / "ledger-memory")
+    for number in range(40):
+        ledger.append(statement(f"{number}", RecordKind.RENAMED))
     pager = recorded.directory / "pager"
     pager.write_text("#!/bin/sh\nsed s/^/paged:/\n")
     pager.chmod(0o755)
@@ -191,12 +206,12 @@ class TestUnwritable:
     """Exit statuses never change because of the ledger."""
 
     @pytest.fixture
-    def without(self, recorded: Program) -> Program:
+    def without(self, small: Program) -> Program:
         """There is something else where the ledger should be."""
-        recorded("config", "set", "ledger.directory", "group")
-        (recorded.directory / "group").rmdir()
-        (recorded.directory / "group").write_text("in the way\n")
-        return recorded
+        small("config", "set", "ledger.directory", "group")
+        (small.directory / "group").rmdir()
+        (small.directory / "group").write_text("in the way\n")
+        return small
 
     def test_records_wait_with_a_word(self, without: Program, far: Far) -> None:
         done = without("stage", "fen", f"{far.name}:")
@@ -230,42 +245,42 @@ class TestSigned:
     """Who has written what, by keys that the group trusts."""
 
     @pytest.fixture
-    def key(self, recorded: Program) -> Path:
-        key = recorded.directory / "mara"
+    def key(self, small: Program) -> Path:
+        key = small.directory / "mara"
         subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key], check=True)
-        recorded("config", "set", "ledger.sign-with", "mara")
+        small("config", "set", "ledger.sign-with", "mara")
         return key
 
-    def test_signed_and_trusted(self, recorded: Program, key: Path) -> None:
-        recorded("rename", "copy/bog", "fen")
-        assert "no key is trusted yet" in recorded("ledger", "check").stdout
-        assert "mara is trusted" in recorded("ledger", "trust", "mara", "mara.pub").stdout
-        said = recorded("ledger", "check").stdout
-        assert "1 by mara; 6 not signed" in said
-        assert "mara" in recorded("ledger", "signers").stdout
-        recorded("ledger", "revoke", "mara.pub")
-        said = recorded("ledger", "check", expect=1).stdout
+    def test_signed_and_trusted(self, small: Program, key: Path) -> None:
+        small("rename", "fen", "bog")
+        assert "no key is trusted yet" in small("ledger", "check").stdout
+        assert "mara is trusted" in small("ledger", "trust", "mara", "mara.pub").stdout
+        said = small("ledger", "check").stdout
+        assert "1 by mara; 2 not signed" in said
+        assert "mara" in small("ledger", "signers").stdout
+        small("ledger", "revoke", "mara.pub")
+        said = small("ledger", "check", expect=1).stdout
         assert ": the signature does not hold: by a revoked key" in said
-        assert "revoked" in recorded("ledger", "signers").stdout
+        assert "revoked" in small("ledger", "signers").stdout
 
-    def test_trust_for_a_time(self, recorded: Program, key: Path) -> None:
-        recorded("rename", "copy/bog", "fen")
-        recorded("ledger", "trust", "mara", "mara.pub", "--until", "2020-12-31")
-        said = recorded("ledger", "check", expect=1).stdout
+    def test_trust_for_a_time(self, small: Program, key: Path) -> None:
+        small("rename", "fen", "bog")
+        small("ledger", "trust", "mara", "mara.pub", "--until", "2020-12-31")
+        said = small("ledger", "check", expect=1).stdout
         assert "after the key was valid" in said
-        trusted = recorded.home / "mine"
+        trusted = small.home / "mine"
         trusted.write_text("mara " + (key.with_name("mara.pub")).read_text())
-        assert "1 by mara" in recorded("ledger", "check", "--signers", str(trusted)).stdout
+        assert "1 by mara" in small("ledger", "check", "--signers", str(trusted)).stdout
 
-    def test_without_the_key_records_are_not_signed_and_say_so(self, recorded: Program, key: Path) -> None:
+    def test_without_the_key_records_are_not_signed_and_say_so(self, small: Program, key: Path) -> None:
         key.unlink()
-        done = recorded("rename", "copy/bog", "fen")
+        done = small("rename", "fen", "bog")
         assert "not signed: the key is missing" in done.stderr
-        assert "the key is missing" in recorded("ledger", "show", "--full").stdout
-        done = recorded("stage", "fen", "again")
-        assert "not signed" in done.stderr and recorded.json("batch", "show")["ledger_unsigned"] == "key missing"
+        assert "the key is missing" in small("ledger", "show", "--full").stdout
+        done = small("stage", "bog", "again")
+        assert "not signed" in done.stderr and small.json("batch", "show")["ledger_unsigned"] == "key missing"
 
-    def test_keys_that_cannot_be(self, recorded: Program) -> None:
+    def test_keys_that_cannot_be(self, small: Program) -> None:
         for words, said in (
             (["config", "set", "ledger.sign-with", "nowhere"], "the key is missing"),
             (["config", "set", "ledger.sign-with", "fen"], "cannot be read"),
@@ -277,39 +292,39 @@ class TestSigned:
             (["ledger", "revoke", "fen"], "Is a directory"),
             (["ledger", "accept", "nothing"], "no such fork"),
             (["ledger", "merge", "fen"], "no ledger"),
-            (["ledger", "merge", str(recorded.home / "ledger")], "is this ledger"),
+            (["ledger", "merge", str(small.home / "ledger")], "is this ledger"),
         ):
-            done = recorded(*words, expect=2)
+            done = small(*words, expect=2)
             assert said in done.stderr, (words, done.stderr)
 
 
-def test_two_continuations_until_somebody_has_looked(recorded: Program) -> None:
-    shutil.copytree(recorded.home / "ledger", recorded.directory / "laptop")
-    recorded("rename", "copy/bog", "fen")
-    (file,) = (recorded.directory / "laptop" / "writers").iterdir()
+def test_two_continuations_until_somebody_has_looked(small: Program) -> None:
+    shutil.copytree(small.home / "ledger", small.directory / "laptop")
+    small("rename", "fen", "bog")
+    (file,) = (small.directory / "laptop" / "writers").iterdir()
     *lines, last = file.read_bytes().splitlines(keepends=True)
     file.write_bytes(b"".join([*lines, last.replace(b'"outcome":"good"', b'"outcome":"else"')]))
-    done = recorded("ledger", "merge", "laptop")
-    assert "Brought 6 records" in done.stdout and "two continuations" in done.stderr
-    said = recorded("ledger", "check", expect=1).stdout
-    assert "two continuations from record 6 on, also " in said
-    fork = recorded.json("ledger", "check", expect=1)["findings"][0]["detail"]
-    assert "no terminal" in recorded("ledger", "accept", fork, expect=5).stderr
-    terminal = Terminal(recorded, "ledger", "accept", fork)
+    done = small("ledger", "merge", "laptop")
+    assert "Brought 2 records" in done.stdout and "two continuations" in done.stderr
+    said = small("ledger", "check", expect=1).stdout
+    assert "two continuations from record 2 on, also " in said
+    fork = small.json("ledger", "check", expect=1)["findings"][0]["detail"]
+    assert "no terminal" in small("ledger", "accept", fork, expect=5).stderr
+    terminal = Terminal(small, "ledger", "accept", fork)
     terminal.expect("are two?")
     terminal.type("y")
-    assert terminal.end() == 0 and "removed, else" in terminal.seen
-    good = recorded("ledger", "check").stdout
+    assert terminal.end() == 0 and "renamed, else" in terminal.seen
+    good = small("ledger", "check").stdout
     assert "two continuations of" in good and "all as it was written" in good
-    assert "Nothing new" in recorded("ledger", "merge", "laptop").stdout
+    assert "Nothing new" in small("ledger", "merge", "laptop").stdout
 
 
-def test_a_fork_of_a_second_host_is_a_writer_of_its_own(recorded: Program, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_fork_of_a_second_host_is_a_writer_of_its_own(small: Program, monkeypatch: pytest.MonkeyPatch) -> None:
     """One home on the network, two hosts."""
-    memory = LedgerMemory(recorded.home / "ledger-memory", recorded.home / "ledger")
-    assert memory.writer() == writer_file(recorded).stem
+    memory = LedgerMemory(small.home / "ledger-memory", small.home / "ledger")
+    assert memory.writer() == writer_file(small).stem
     monkeypatch.setattr("platform.node", lambda: "bog")
-    assert LedgerMemory(recorded.home / "ledger-memory", recorded.home / "ledger").writer() is None
+    assert LedgerMemory(small.home / "ledger-memory", small.home / "ledger").writer() is None
 
 
 def test_records_of_nodes(program: Program, practice: Practice) -> None:
