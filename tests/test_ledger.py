@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import fcntl
+import itertools
 import json
 import os
 import random
+import resource
 import shutil
 import signal
 import stat
-import subprocess
-import sys
 import tempfile
 import threading
 import time
@@ -316,54 +316,45 @@ class TestOwnFile:
         assert World(tmp_path / "state").check().good == (how == "hard link")
 
 
-WRITER = """
-import resource, sys
-from pathlib import Path
-sys.path.insert(0, sys.argv[4])
-from ledgers import DIGEST, statement
-from yatagan.ledger.ledger import Ledger
-place, name, limit = Path(sys.argv[1]), sys.argv[2], int(sys.argv[3])
-resource.setrlimit(resource.RLIMIT_FSIZE, (limit, limit))
-ledger = Ledger(place / sys.argv[5] / "ledger", place / "state" / "ledger-memory")
-number = 0
-while True:
-    done = ledger.append(statement(f"{name}-{number}"), lambda: [(b"fen/a", DIGEST)])
-    assert not done.lost, done
-    print(f"{name}-{number}", flush=True)
-    number += 1
-"""
+def append_for_ever(place: Path, where: str, name: str, limit: int, tell: int) -> int:
+    """Start a process that appends records until it is killed, and tells the id of each that was answered."""
+    child = os.fork()
+    if child:
+        return child
+    try:
+        resource.setrlimit(resource.RLIMIT_FSIZE, (limit, limit))
+        ledger = Ledger(place / where / "ledger", place / "state" / "ledger-memory")
+        for number in itertools.count():
+            done = ledger.append(statement(f"{name}-{number}"), lambda: [(b"fen/a", DIGEST)])
+            assert not done.lost, done
+            os.write(tell, f"{name}-{number}\n".encode())
+    finally:
+        os._exit(1)
 
 
-@pytest.mark.parametrize(("where", "count"), [("state", 20), ("group", 6)])
+@pytest.mark.parametrize(("where", "count"), [("state", 20), ("group", 20)])
 def test_processes_killed_at_random_on_a_disk_that_fills(tmp_path: Path, where: str, count: int) -> None:
     """Every line is whole or absent, the chain holds, and what was answered is there or waits."""
     (tmp_path / where / "ledger").mkdir(parents=True)
     chance, limit = random.Random(7), 60_000
-    running = [
-        subprocess.Popen(
-            [sys.executable, "-c", WRITER, str(tmp_path), f"w{number}", str(limit), str(Path(__file__).parent), where],
-            stdout=subprocess.PIPE,
-            text=True,
-        )
-        for number in range(count)
-    ]
+    hear, tell = os.pipe()
+    running = [append_for_ever(tmp_path, where, f"w{number}", limit, tell) for number in range(count)]
+    os.close(tell)
     told: list[str] = []
-    readers = [threading.Thread(target=lambda each=each: told.extend(each.stdout)) for each in running]  # type: ignore[misc,arg-type]
-    for reader in readers:
-        reader.start()
+    reader = threading.Thread(target=lambda: told.extend(os.fdopen(hear)))
+    reader.start()
     ledger = Ledger(tmp_path / where / "ledger", tmp_path / "state" / "ledger-memory")
     try:
         wait_for(lambda: len(told) > 20)
         for process in chance.sample(running[: count // 2], count // 2):
             time.sleep(chance.random() * 0.1)
-            process.send_signal(signal.SIGKILL)
+            os.kill(process, signal.SIGKILL)
         wait_for(lambda: len(ledger.waiting()) > 5, 60)
     finally:
         for process in running:
-            process.send_signal(signal.SIGKILL)
-            process.wait()
-        for reader in readers:
-            reader.join()
+            os.kill(process, signal.SIGKILL)
+            os.waitpid(process, 0)
+        reader.join()
     assert World(tmp_path / where).check().good
     assert max(file.stat().st_size for file in ledger.directory.writers.iterdir()) <= limit
     assert {name.strip() for name in told} <= {*ids(ledger), *(each.fields["id"] for each in ledger.waiting())}

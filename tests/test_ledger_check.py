@@ -41,7 +41,7 @@ def judge(checked: Checked, done: Tampering, *, seen: bool) -> None:
 
 
 @given(st.integers(0, 1 << 32))
-@settings(max_examples=80)
+@settings(max_examples=50)
 def test_whatever_is_done_to_a_ledger_is_found_and_named(seed: int) -> None:
     """By a colleague who knows nothing of it, as far as another record has seen it; by who remembers it, always."""
     chance = random.Random(seed)

@@ -79,7 +79,7 @@ def forked(machines: list[Machine]) -> set[str]:
 
 
 @given(st.integers(0, 1 << 32))
-@settings(max_examples=20)
+@settings(max_examples=12)
 def test_merged_in_any_order_any_number_of_times_all_have_the_same_records(seed: int) -> None:
     chance = random.Random(seed)
     with tempfile.TemporaryDirectory() as place:

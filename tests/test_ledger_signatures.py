@@ -232,7 +232,7 @@ class TestRefused:
 
 
 @given(st.integers(0, 1 << 32))
-@settings(max_examples=30)
+@settings(max_examples=20)
 def test_signed_records_need_no_witness(keys: dict[str, Path], seed: int) -> None:
     """Any change of a byte is found, the newest record's too. Only an end that nobody has seen can be cut off."""
     chance, signer = random.Random(seed), KeySigner(keys["ed25519"], "")
