@@ -56,9 +56,7 @@ class World:
 
     @property
     def directory(self) -> LedgerDirectory:
-        directory = LedgerDirectory(self.root / "ledger")
-        directory.may_be_made = True
-        return directory
+        return LedgerDirectory(self.root / "ledger", may_be_made=True)
 
     def memory(self, machine: int) -> LedgerMemory:
         return LedgerMemory(self.root / f"machine-{machine}", self.root / "ledger")

@@ -21,13 +21,16 @@ from yatagan.ledger.records import RecordKind
 KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIHAFPTN8lTSUt8PQoSkRX9pyCV7HvRFCtSTjVgyJe/lI"
 
 
+def make_fen(program: Program) -> None:
+    (program.directory / "fen").mkdir()
+    for number in range(3):
+        (program.directory / "fen" / f"flux-{number}.csv").write_text(f"{number}\n")
+
+
 @pytest.fixture
 def recorded(program: Program) -> Program:
     """Six records: staged, listed, verified (good and not), renamed, removed."""
-    fen = program.directory / "fen"
-    fen.mkdir()
-    for number in range(3):
-        (fen / f"flux-{number}.csv").write_text(f"{number}\n")
+    make_fen(program)
     program("stage", "fen", "copy")
     program("checksums", "copy/fen")
     program("verify", "copy/fen")
@@ -41,10 +44,7 @@ def recorded(program: Program) -> Program:
 @pytest.fixture
 def small(program: Program) -> Program:
     """Two records: renamed there and back."""
-    fen = program.directory / "fen"
-    fen.mkdir()
-    for number in range(3):
-        (fen / f"flux-{number}.csv").write_text(f"{number}\n")
+    make_fen(program)
     program("rename", "fen", "bog")
     program("rename", "bog", "fen")
     return program

@@ -16,7 +16,7 @@ from ledgers import DIGEST, rechained, statement, write_first_form
 from yatagan.ledger.checking import Check
 from yatagan.ledger.directory import LedgerDirectory
 from yatagan.ledger.findings import Checked, Problem
-from yatagan.ledger.forks import find_fork
+from yatagan.ledger.forks import find_fork, fork_fields
 from yatagan.ledger.ledger import Ledger
 from yatagan.ledger.records import RecordKind, digest_of
 
@@ -139,11 +139,10 @@ def test_both_continuations_are_kept_until_somebody_has_looked(pair: tuple[Machi
     looked = find_fork(desk.directory, fork)
     assert looked is not None
     assert [[record.id for record in records] for _, records in looked.continuations] == [["two"], ["two again"]]
-    one = looked.fork
-    details = {"fork_of": one.writer, "fork_number": one.number, "fork_digests": list(one.digests)}
-    assert desk.ledger.append(statement("seen", RecordKind.FORK_ACCEPTED, details=details)).digest
+    accepted = statement("accepted", RecordKind.FORK_ACCEPTED, details=fork_fields(looked.fork))
+    assert desk.ledger.append(accepted).digest
     checked = desk.check()
-    assert checked.good and list(checked.forks) == [one]
+    assert checked.good and list(checked.forks) == [looked.fork]
     laptop.merge(desk)
     assert laptop.check().good, "that somebody has looked is known to all, whatever the files are named there"
 

@@ -214,7 +214,7 @@ class GivenUp(NeedsAnswer):
 
 
 class JournalError(YataganError):
-    """The journal of a batch, its log or the ledger cannot be written or read: the disk is full, or has failed.
+    """The journal of a batch or its log cannot be written or read: the disk is full, or has failed.
 
     `damaged`: what is there makes no sense, so that neither room nor another try will help. `batch`: the one that was
     accepted and can be gone on with; "" where there is none.

@@ -58,7 +58,8 @@ def _refuse_ledger(directory: str) -> None:
     It is not made later: what stands in for a disk that is not mounted must not get records.
     """
     try:
-        os.makedirs(directory, exist_ok=True) if os.path.isdir(os.path.dirname(directory)) else os.listdir(directory)
+        if not os.path.isdir(directory):
+            os.mkdir(directory)
     except OSError as error:
         raise BadPlace(directory, error.strerror or str(error), "name a directory that you may write to") from error
 

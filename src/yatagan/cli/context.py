@@ -257,7 +257,7 @@ def one_of(kind: type[StrEnum]) -> click.Choice[str]:
 def written(read: Callable[[str], T], absent: T | None = None) -> Callable[[click.Context, click.Parameter, Any], Any]:
     """A callback for an option: what `read` makes of its text, `absent` without it.
 
-    A ValueError says what the user is told: the callback raises click's error.
+    The text of a ValueError goes to the user as a usage error.
     """
 
     def convert(context: click.Context, option: click.Parameter, text: str | None) -> T | None:

@@ -1,4 +1,4 @@
-"""`yatagan ledger check`: whether every record is what was written, and what vouches for that."""
+"""`yatagan ledger check`: whether every record is what was written, and what confirms that."""
 
 from __future__ import annotations
 
@@ -45,11 +45,9 @@ def check_(directory: Path | None, last: str, signers: Path | None, json_: bool)
     last = _digest(last)
     files = ledger_in(directory) if directory is not None else app.ledger_to_read().directory
     memory = LedgerMemory(app.home.ledger_memory, files.path)
-    if signers is not None:
-        if not os.path.isfile(signers):
-            raise BadPlace(str(signers), "there is no such file", "name an allowed-signers file")
-        files.allowed_signers = signers
-    check = Check(files, memory.seen(), memory.expected())
+    if signers is not None and not os.path.isfile(signers):
+        raise BadPlace(str(signers), "there is no such file", "name an allowed-signers file")
+    check = Check(files, memory.seen(), memory.expected(), signers)
     checked = check.run(last)
     memory.keep_seen(check.heads())
     if json_:

@@ -17,8 +17,7 @@ from yatagan.cli.ledger_record import put_on_record, record_json, warn_of
 from yatagan.config.units import parse_date
 from yatagan.errors import BadPlace, Refused
 from yatagan.ledger.directory import LedgerDirectory
-from yatagan.ledger.findings import Fork
-from yatagan.ledger.forks import find_fork
+from yatagan.ledger.forks import find_fork, fork_fields
 from yatagan.ledger.merging import Merged
 from yatagan.ledger.records import RecordKind
 
@@ -104,16 +103,12 @@ def accept(file: str, yes: bool, json_: bool) -> None:
     if not app.may("Accept that there are two?", yes=yes):
         click.echo("Nothing was put on record.")
         return
-    record = put_on_record(app, RecordKind.FORK_ACCEPTED, "good", details=_details(found.fork))
+    record = put_on_record(app, RecordKind.FORK_ACCEPTED, "good", details=fork_fields(found.fork))
     if json_:
         say_json({"writer": found.fork.writer, "record": found.fork.number, **record_json(record)})
     else:
         click.echo("It is on record that you accept both.")
     warn_of(record)
-
-
-def _details(fork: Fork) -> dict[str, object]:
-    return {"fork_of": fork.writer, "fork_number": fork.number, "fork_digests": list(fork.digests)}
 
 
 @click.command(

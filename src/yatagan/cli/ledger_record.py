@@ -68,7 +68,7 @@ def of_batch(app: App, name: str) -> OnRecord | None:
 
 
 def record_row(record: OnRecord | None) -> tuple[str, str]:
-    """The row of a summary: the digest, by which a paper notebook can pin the ledger, or why there is none."""
+    """The row of a summary: the digest, to be noted on paper, or that there is none."""
     if record is None:
         return "record", ""
     if record.digest:
@@ -81,7 +81,7 @@ def warn_of(record: OnRecord | None) -> None:
     if record is None:
         return
     if record.lost:
-        text.warn(f"nothing is on record of this: {text.show(record.lost)}")
+        text.warn(f"this is not on record: {text.show(record.lost)}")
     if record.waits:
         text.warn(f"the record is not in the ledger yet: {text.show(record.waits)}")
     if record.unsigned:
@@ -97,12 +97,12 @@ def unsigned_words(why: str) -> str:
 
 
 def record_json(record: OnRecord | None) -> dict[str, str | None]:
-    """Fields for JSON: the record's id and digest, why it is not in the ledger yet, and why it is not signed."""
-    if record is None:
-        return {"ledger_record": None, "ledger_digest": None, "ledger_waits": None, "ledger_unsigned": None}
+    """Fields for JSON: the record's id and digest, and why it waits, is lost or is not signed."""
+    found = record if record is not None else OnRecord("")
     return {
-        "ledger_record": record.id,
-        "ledger_digest": record.digest or None,
-        "ledger_waits": record.lost or record.waits or None,
-        "ledger_unsigned": record.unsigned or None,
+        "ledger_record": found.id or None,
+        "ledger_digest": found.digest or None,
+        "ledger_waits": found.waits or None,
+        "ledger_lost": found.lost or None,
+        "ledger_unsigned": found.unsigned or None,
     }

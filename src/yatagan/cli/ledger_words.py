@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 from yatagan.cli import text
@@ -27,11 +27,11 @@ _WORDS = {
 
 
 def finding_lines(findings: Sequence[LedgerFinding]) -> list[str]:
-    """A line for each cause, however many records hang on it."""
+    """A line for each cause, however many records it concerns."""
     causes: dict[tuple[str, ...], list[LedgerFinding]] = {}
     for finding in findings:
         causes.setdefault(_cause(finding), []).append(finding)
-    return [line for alike in causes.values() for line in _lines(alike)]
+    return [_line(alike) for alike in causes.values()]
 
 
 def _cause(finding: LedgerFinding) -> tuple[str, ...]:
@@ -45,27 +45,24 @@ def _cause(finding: LedgerFinding) -> tuple[str, ...]:
             return finding.problem, finding.file, str(finding.witness), str(finding.first or finding.line)
 
 
-def _lines(alike: Sequence[LedgerFinding]) -> Iterator[str]:
-    first = alike[0]
-    records = _records(alike)
+def _line(alike: Sequence[LedgerFinding]) -> str:
+    first, file = alike[0], text.show(alike[0].file)
+    records = _records([each for each in alike if each.file == first.file])
     match first.problem:
         case Problem.NOT_FOUND:
-            yield f"no record has the digest {text.show(first.detail)}: what it pinned was changed, or is missing"
+            return f"no record has the digest {text.show(first.detail)}: its record was changed, or is missing"
         case Problem.LIST_CHANGED | Problem.LIST_MISSING:
             what = "was changed" if first.problem is Problem.LIST_CHANGED else "is missing"
-            yield f"lists/{text.show(first.detail)} {what}: the list of {_of_files(alike)}"
+            elsewhere = sum(each.file != first.file for each in alike)
+            more = f", and of {text.number(elsewhere)} in other files" if elsewhere else ""
+            return f"lists/{text.show(first.detail)} {what}: the checksum list of {records} of {file}{more}"
         case Problem.BAD_SIGNATURE:
             holds = "signature does not hold" if len(alike) == 1 else "signatures do not hold"
-            yield f"{text.show(first.file)}: {records}: the {holds}: {first.detail}"
+            return f"{file}: {records}: the {holds}: {first.detail}"
         case Problem.FORK:
-            yield f"{text.show(first.file)}: two continuations from {records} on, also {text.show(first.detail)}"
+            return f"{file}: two continuations from {records} on, also {text.show(first.detail)}"
         case _:
-            yield f"{text.show(first.file)}: {_WORDS[first.problem].format(records)}{_seen_by(first.witness)}"
-
-
-def _of_files(alike: Sequence[LedgerFinding]) -> str:
-    """The records that a list belongs to: `record 2 of FILE`."""
-    return f"{_records(alike)} of {text.show(alike[0].file)}"
+            return f"{file}: {_WORDS[first.problem].format(records)}{_seen_by(first.witness)}"
 
 
 def _records(alike: Sequence[LedgerFinding]) -> str:

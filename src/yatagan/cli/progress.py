@@ -42,7 +42,7 @@ class MovingFile:
 
 
 class Progress:
-    """How far a batch is, of `files` and `size` bytes in all; what was done before it began is told by `done_before`.
+    """How far a batch is, of `files` and `size` bytes in all; `done_before` adds what was done before it began.
 
     `strip` shows its files in the order of the plan; without one there is only how much is done.
     """

@@ -95,18 +95,28 @@ def sync_directory(directory: Path) -> None:
 
 
 def write_whole(file: Path, text: str) -> None:
-    """Write a small file atomically. Raises BadConfig."""
+    """Write a small file atomically and durably. Raises BadConfig."""
+    file.parent.mkdir(parents=True, exist_ok=True)
+    try:
+        replace_file(file, text.encode("utf-8"), durable=True)
+    except OSError as error:
+        raise BadConfig(str(file), f"cannot be written: {error.strerror}") from error
+
+
+def replace_file(file: Path, data: bytes, *, durable: bool) -> None:
+    """Write a small file of mode 0600 atomically; synced only if `durable`. Raises OSError."""
     import tempfile
 
-    file.parent.mkdir(parents=True, exist_ok=True)
     handle, temporary = tempfile.mkstemp(dir=file.parent, prefix=f".{file.stem}-")
     try:
-        with os.fdopen(handle, "w", encoding="utf-8") as stream:
-            stream.write(text)
-            stream.flush()
-            os.fsync(stream.fileno())
+        with os.fdopen(handle, "wb") as stream:
+            stream.write(data)
+            if durable:
+                stream.flush()
+                os.fsync(stream.fileno())
         os.replace(temporary, file)
-        sync_directory(file.parent)
-    except OSError as error:
+        if durable:
+            sync_directory(file.parent)
+    except OSError:
         os.unlink(temporary)
-        raise BadConfig(str(file), f"cannot be written: {error.strerror}") from error
+        raise

@@ -16,7 +16,7 @@ from yatagan.near_names import nearest
 
 @dataclass(frozen=True, slots=True)
 class ConnectionSettings:
-    """How long to bear with a bad connection, in seconds, and how many processes may work on a fast one.
+    """How long to wait for a bad connection, in seconds, and how many processes may work on a fast one.
 
     `patience`: how long a batch tries to get a lost connection back, without any progress, before it
     stops as interrupted. `silence`: how long outstanding requests may stay without any answer.

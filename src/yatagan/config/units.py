@@ -6,7 +6,7 @@ import re
 from datetime import UTC, datetime, timedelta
 from decimal import Decimal
 
-#: Digits of a number that somebody could mean; more would be no number of ours.
+#: As many digits as any size, time or count can have.
 _NUMBER = r"\d{1,15}(?:\.\d{1,9})?"
 _UNITS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0}
 _FACTORS = {"": 1, "K": 10**3, "M": 10**6, "G": 10**9, "T": 10**12}

@@ -13,7 +13,7 @@ from yatagan.engine.session import MODE_BITS, Session
 from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
 from yatagan.stores.interface import Facts, Placement, Writer
 
-#: Of directories the bits that hand down a group and guard names are carried, too.
+#: Set-group-id and sticky: of directories these are carried too.
 _SPECIAL_BITS = 0o3000
 
 

@@ -13,7 +13,6 @@ import errno
 import fcntl
 import hashlib
 import os
-import re
 import stat
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -26,12 +25,12 @@ from yatagan.ledger.directory import LedgerDirectory, last_record
 from yatagan.ledger.lists import write_list
 from yatagan.ledger.memory import LedgerMemory, OwnHead, read_own_head, write_own_head
 from yatagan.ledger.records import FORMAT, LONGEST_LINE, WRITER, Head, canonical, digest_of
+from yatagan.ledger.whole_writes import append_whole
 
 #: Bytes at the end of a file in which the end of its last line is looked for.
 _TORN = 2 * LONGEST_LINE
 #: Other writers' files that one record names.
 _NAMED_AT_ONCE = 4
-_ID = re.compile(rb'"id":"([^"\\]+)"')
 
 
 class Unsigned(StrEnum):
@@ -48,7 +47,7 @@ class Unsigned(StrEnum):
 
 
 class CannotSign(Exception):
-    """A record is not signed. It is written all the same, and says why."""
+    """A record cannot be signed. It is still written, and says why it has no signature."""
 
     def __init__(self, why: Unsigned) -> None:
         super().__init__(why.value)
@@ -88,25 +87,21 @@ class Appender:
         self._memory = memory
         self._signer = signer
 
-    def append(self, lock: int, records: Sequence[Mapping[str, Any]], *, once: bool = False) -> list[Appended]:
+    def append(self, lock: int, records: Sequence[Mapping[str, Any]]) -> list[Appended]:
         """Append records, given without what binds them to the file. Durable on return.
 
-        `lock`: of our writer, held (`LedgerMemory.locked`). `once`: leave out those whose id is in the ledger already.
-        Returns where each stands, and raises OSError if none was written; ValueError for what no record holds.
+        `lock`: of our writer, held (`LedgerMemory.locked`). Returns where each stands. Raises OSError if none was
+        written, and ValueError for what no record can hold.
         """
         own, lost = self._open(lock)
         try:
-            if once:
-                there = self._ids()
-                records = [record for record in records if record["id"] not in there]
             named, moved = self._moved(own, lost)
             lines, appended = self._lines(own, records, moved)
-            if lines:
-                self._write(own, b"".join(lines))
-                write_own_head(lock, own.writer, OwnHead(own.size, appended[-1].head))
+            self._write(own, b"".join(lines))
+            write_own_head(lock, own.writer, OwnHead(own.size, appended[-1].head))
         finally:
             os.close(own.descriptor)
-        if lines and moved:
+        if moved:
             self._memory.keep_named(named)
         return appended
 
@@ -120,7 +115,7 @@ class Appender:
         writer = self._memory.new_writer(lock)
         own = self._reopen(writer, None)
         if own is None:
-            raise OSError(errno.EEXIST, "somebody else makes its files")
+            raise OSError(errno.EEXIST, "another program makes its files")
         return own, lost
 
     def _reopen(self, writer: str, remembered: OwnHead | None) -> _Own | None:
@@ -150,15 +145,6 @@ class Appender:
             os.close(descriptor)
             raise
         return own
-
-    def _ids(self) -> set[str]:
-        """The ids of all records. Reads the whole ledger: one that was tried may be in a file that we wrote before."""
-        found = set[str]()
-        for name in self._directory.writer_files():
-            for line in self._directory.lines(name):
-                if (match := _ID.search(line)) is not None:
-                    found.add(match[1].decode())
-        return found
 
     def _moved(self, own: _Own, lost: dict[str, Head]) -> tuple[dict[str, OwnHead], dict[str, Head]]:
         """What our records have named of other files by the next one, and what of that the next one has to name.
@@ -246,22 +232,11 @@ class Appender:
         return write_list(self._directory, format_list(listed)) if listed else ""
 
     def _write(self, own: _Own, data: bytes) -> None:
-        """Append whole lines and sync them, or leave the file as it was. Raises OSError."""
-        new = not own.size
-        try:
-            written = 0
-            while written < len(data):
-                written += os.write(own.descriptor, data[written:])
-            os.fsync(own.descriptor)
-        except OSError:
-            try:
-                os.ftruncate(own.descriptor, own.size)
-            except OSError:
-                pass  # the next record cuts off what is torn
-            raise
-        own.size += len(data)
-        if new:
+        """Append whole lines durably, or leave the file as it was. Raises OSError."""
+        append_whole(own.descriptor, own.size, data)
+        if not own.size:
             sync_directory(self._directory.writers)
+        own.size += len(data)
 
 
 def _is_free(descriptor: int) -> bool:

@@ -1,8 +1,8 @@
 """The records of one writer's file as a chain: which of them are not what was written. No I/O.
 
 Each record carries the digest of the one before it, so one that was changed no longer fits the next one. Which of the
-two was changed is told by what else holds them: the record after the next one, a signature, or what somebody outside
-the file has seen.
+two was changed follows from what else confirms them: the record after the next one, a signature, or what other files
+or this machine have seen.
 """
 
 from __future__ import annotations
@@ -113,7 +113,7 @@ class Chain:
             self.find(Problem.MISSING, numbers[len(bad)], last)
 
     def follow(self, seen: Set[int]) -> None:
-        """Name the records that were changed. `seen`: those that somebody outside the file has seen as they are."""
+        """Name the records that were changed. `seen`: those that others have seen as they are."""
         lines = self.lines
         broken = {
             at
@@ -139,8 +139,8 @@ class Chain:
         if line.number not in self.wrong:
             self.find(problem, line.number, line=line.position, id=line.id)
 
-    def holds(self, number: int, seen: Set[int]) -> bool:
-        """Whether something besides the record itself speaks for it: the next one, a signature, somebody outside."""
+    def confirms(self, number: int, seen: Set[int]) -> bool:
+        """Whether anything confirms a record: the next one, a signature, or others who have `seen` it."""
         return number in seen or number < self.last or any(line.held for line in self.lines[-1:])
 
 

@@ -1,23 +1,25 @@
-"""Checking a ledger: which records are not what was written, and what speaks for the rest.
+"""Checking a ledger: which records are not what was written, and what confirms the others.
 
-Nothing is trusted by itself. A record is held by the digest that the next record of its file carries, by digests that
+No record is trusted by itself. It is confirmed by the digest that the next record of its file carries, by digests that
 other writers' records name, by what this machine remembers, and by its signature. Where two of these contradict each
-other, the finding names the record that nothing holds; where that cannot be told, it names the other as its witness.
+other, the finding names the record that nothing confirms, and the other one as its witness.
 
 What no check can find: a change to the last record of a file, or records cut off from its end, before anything else has
-seen them; a file that was rewritten before anybody had named its records; a whole file of a writer whom nobody names;
-and a file that was removed with all that named it.
+seen them; a file that was rewritten before another one named its records; a whole file of a writer whom no other file
+names; and a file that was removed with all that named it.
 """
 
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from yatagan.ledger.chain import Chain, Line
 from yatagan.ledger.directory import WRITER_FILE, LedgerDirectory
 from yatagan.ledger.findings import Checked, FileEnd, Fork, LedgerFinding, Problem, Witness
-from yatagan.ledger.first_form_check import OldCheck
+from yatagan.ledger.first_form_check import FirstFormCheck
+from yatagan.ledger.forks import fork_between, fork_of
 from yatagan.ledger.records import DIGEST, Head, Record, RecordKind, parse, read
 
 if TYPE_CHECKING:
@@ -36,9 +38,7 @@ class _Naming(NamedTuple):
 
 
 def _says_more(naming: _Naming, known: Sequence[_Naming]) -> bool:
-    """Whether a witness is wanted besides others: two of different files say as much as many, of which there may be
-    millions.
-    """
+    """Whether to keep a witness besides those that are known: two in different files are enough."""
     alike = [each for each in known if each.digest == naming.digest]
     return len(alike) < 2 and all(each.witness.file != naming.witness.file for each in alike)
 
@@ -47,13 +47,18 @@ class Check:
     """One check of a ledger.
 
     `remembered`: the newest records that this machine has seen, by writer. `expected`: the writers that this machine
-    knows to be in this very ledger.
+    knows to be in this very ledger. `allowed_signers`: a file of trusted keys; None for the ledger's own.
     """
 
     def __init__(
-        self, directory: LedgerDirectory, remembered: Mapping[str, Head], expected: Collection[str] = ()
+        self,
+        directory: LedgerDirectory,
+        remembered: Mapping[str, Head],
+        expected: Collection[str] = (),
+        allowed_signers: Path | None = None,
     ) -> None:
         self._directory = directory
+        self._allowed_signers = allowed_signers or directory.allowed_signers
         self._remembered = remembered
         self._expected = expected
         self._found = Checked()
@@ -64,8 +69,8 @@ class Check:
         self._named: dict[str, dict[int, list[_Naming]]] = {}
         self._lists: dict[str, list[LedgerFinding]] = {}
         self._earlier: set[str] = set()
-        self._seen_forks: dict[Fork, str] = {}
-        #: Numbers of records that somebody outside their file has seen as they are, by the file's name.
+        self._accepted: dict[Fork, str] = {}
+        #: Numbers of records that other files or this machine have seen as they are, by the file's name.
         self._anchored: dict[str, set[int]] = {}
         self._signatures: SignatureCheck | None = None
 
@@ -76,7 +81,7 @@ class Check:
         """
         found = self._found
         for name, size in self._directory.sizes().items():
-            if size < 0:
+            if size is None:
                 found.findings.append(LedgerFinding(name, Problem.FILE_UNREADABLE))
             else:
                 self._chains[name] = self._read(name, size)
@@ -134,7 +139,7 @@ class Check:
         from yatagan.ledger.signatures import BadSignature
 
         if self._signatures is None:
-            self._signatures = SignatureCheck(self._directory.allowed_signers, self._directory.revoked_keys)
+            self._signatures = SignatureCheck(self._allowed_signers, self._directory.revoked_keys)
         try:
             name, fingerprint = self._signatures.signer(record)
         except BadSignature as error:
@@ -162,10 +167,10 @@ class Check:
         if isinstance(earlier := record.fields.get("earlier"), str):
             self._earlier.add(earlier)
         if record.kind == RecordKind.FORK_ACCEPTED and (fork := fork_of(record)) is not None:
-            self._seen_forks.setdefault(fork, f"{record.who}, {record.recorded_at[:10]}")
+            self._accepted.setdefault(fork, f"{record.who}, {record.recorded_at[:10]}")
 
     def _find_anchors(self) -> None:
-        """Find the records that somebody outside their file has seen, and that are still the same."""
+        """Find the records that other files or this machine have seen, and that are still the same."""
         for chain in self._chains.values():
             self._histories.setdefault(chain.writer, []).append(chain)
         for writer, head in self._remembered.items():
@@ -181,7 +186,7 @@ class Check:
                 self._anchored.setdefault(chain.file, set()).add(number)
 
     def _compare_with_witnesses(self) -> None:
-        """Name the records that somebody outside their file has seen, and that are not there."""
+        """Name the records that other files or this machine have seen, and that are not there."""
         unseen: dict[str, _Seen] = {}
         for writer, head in self._remembered.items():
             # This machine may remember writers of other ledgers too.
@@ -206,7 +211,7 @@ class Check:
 
     def _tell_unseen(self, name: str, seen: _Seen) -> None:
         """Name what is missing from a file, or was rewritten."""
-        # What this machine has seen itself is believed first, then what is held by most.
+        # What this machine has seen itself is believed first.
         head, witness = max(seen, key=lambda each: (each[0].number, not each[1].file, each[1]))
         chain = self._chains.get(name)
         if chain is None and any(finding.file == name for finding in self._found.findings):
@@ -223,37 +228,33 @@ class Check:
             return
         anchored = self._anchored.get(name, set())
         head, witness = min(other, key=lambda each: (each[0].number, bool(each[1].file), each[1]))
-        if witness.file and not self._is_held(witness) and max(anchored, default=0) >= head.number:
-            # Others have seen the file as it is, and nothing speaks for the record that names another.
+        if witness.file and not self._is_confirmed(witness) and max(anchored, default=0) >= head.number:
+            # Others have seen the file as it is, and nothing confirms the record that says otherwise.
             accused = self._chains[witness.file]
             accused.find(Problem.CHANGED, witness.number, witness=Witness(name, head.number))
             return
         first = max((number for number in anchored if number < head.number), default=0) + 1
         chain.find(Problem.REWRITTEN, first, max(each[0].number for each in other), witness=witness)
 
-    def _is_held(self, witness: Witness) -> bool:
-        return self._chains[witness.file].holds(witness.number, self._anchored.get(witness.file, frozenset()))
+    def _is_confirmed(self, witness: Witness) -> bool:
+        return self._chains[witness.file].confirms(witness.number, self._anchored.get(witness.file, frozenset()))
 
     def _compare_forks(self) -> None:
-        """Name the files of which there are two continuations that nobody has looked at."""
-        for chain in list(self._chains.values()):
+        """Name the files of which there are two continuations that were not accepted."""
+        for chain in self._chains.values():
             main = self._chains.get(f"{chain.writer}.jsonl")
             if main is None or main is chain:
                 continue
-            both = range(1, chain.last + 1)
-            number = next((each for each in both if main.digests.get(each) != chain.digests.get(each)), 0)
-            if not number:
-                continue
-            first, second = sorted((main.digests.get(number, ""), chain.digests.get(number, "")))
-            fork = Fork(chain.writer, number, (first, second))
-            if fork in self._seen_forks:
-                self._found.forks[fork] = self._seen_forks[fork]
-            else:
+            fork = fork_between(chain.writer, main.digests, chain.digests)
+            if fork in self._accepted:
+                self._found.forks[fork] = self._accepted[fork]
+            elif fork is not None:
+                number = fork.number
                 self._found.findings.append(LedgerFinding(main.file, Problem.FORK, number, number, detail=chain.file))
 
     def _check_old(self) -> None:
         """Check the records of the first form."""
-        old = OldCheck(self._directory)
+        old = FirstFormCheck(self._directory)
         old.run(self._earlier)
         self._found.old_records = old.records
         self._found.findings += old.findings
@@ -273,7 +274,7 @@ class Check:
                 ]
 
     def _end(self, chain: Chain) -> FileEnd:
-        """How far a file is held from outside, and by signatures."""
+        """Up to which record a file is confirmed by others, and by signatures."""
         whole = min((number - 1 for number in chain.wrong), default=chain.last)
         anchored = (number for number in self._anchored.get(chain.file, ()) if number <= whole)
         signed = (line.number for line in chain.lines if line.held and line.number <= whole)
@@ -292,12 +293,3 @@ def _with_last(lines: Iterable[bytes]) -> Iterator[tuple[bytes, bool]]:
         before = line
     if before is not None:
         yield before, True
-
-
-def fork_of(record: Record) -> Fork | None:
-    """The fork that a record says somebody has looked at; None if it makes no sense."""
-    try:
-        first, second = sorted(record.fields["fork_digests"])
-        return Fork(str(record.fields["fork_of"]), int(record.fields["fork_number"]), (first, second))
-    except (KeyError, TypeError, ValueError):
-        return None

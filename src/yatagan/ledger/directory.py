@@ -24,6 +24,7 @@ from yatagan.config.home import sync_directory
 from yatagan.ledger.records import DIGEST, LONGEST_LINE, WRITER, Head, Record, parse
 
 WRITER_FILE = re.compile(rf"({WRITER.pattern})(\.fork-[0-9a-f]{{16}})?\.jsonl")
+_OLD_FILE = re.compile(r".+\.jsonl")
 #: Files beside the records, which are not strange.
 _KNOWN = frozenset({"writers", "lists", "allowed_signers", "revoked_keys"})
 _BLOCK = 1 << 20
@@ -40,16 +41,15 @@ class Strange(NamedTuple):
 
 
 class LedgerDirectory:
-    """The files of a ledger."""
+    """The files of a ledger. `may_be_made`: whether the directory itself is made when it is missing."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, *, may_be_made: bool = False) -> None:
         self.path = path
+        self.may_be_made = may_be_made
         self.writers = path / "writers"
         self.lists = path / "lists"
         self.allowed_signers = path / "allowed_signers"
         self.revoked_keys = path / "revoked_keys"
-        #: Whether the directory itself is made when it is missing.
-        self.may_be_made = False
 
     def writer_files(self) -> list[str]:
         """The names of the writers' files, forks included, sorted."""
@@ -57,7 +57,7 @@ class LedgerDirectory:
 
     def old_files(self) -> list[str]:
         """The names of files of the first form, sorted."""
-        return self._plain(self.path, re.compile(r".+\.jsonl"))
+        return self._plain(self.path, _OLD_FILE)
 
     def list_names(self) -> list[str]:
         """The digests of the checksum lists that are there."""
@@ -76,17 +76,17 @@ class LedgerDirectory:
             if directory.is_dir():
                 os.scandir(directory).close()
 
-    def sizes(self) -> dict[str, int]:
-        """How many bytes each writer's file has, all as of one moment; -1 for one that cannot be read.
+    def sizes(self) -> dict[str, int | None]:
+        """How many bytes each writer's file has, all as of one moment; None for one that cannot be read.
 
         A check reads no more than that: else a record that is written meanwhile could name one that was not yet there.
         """
-        found = {}
+        found: dict[str, int | None] = {}
         for name in self.writer_files():
             try:
                 descriptor = os.open(self.writers / name, _READ)  # on a network disk opening asks the server anew
             except OSError:
-                found[name] = -1
+                found[name] = None
                 continue
             found[name] = os.fstat(descriptor).st_size
             os.close(descriptor)
@@ -106,7 +106,7 @@ class LedgerDirectory:
                         found.append(Strange(name, "no directory"))
                 elif what := _oddity(entry, owner):
                     found.append(Strange(name, what))
-                elif not (known or re.compile(r".+\.jsonl")).fullmatch(entry.name):
+                elif not (known or _OLD_FILE).fullmatch(entry.name):
                     found.append(Strange(name, "not a ledger's"))
         return sorted(found)
 
@@ -154,7 +154,7 @@ class LedgerDirectory:
         return _blocks(self.lists / name)
 
     def make(self) -> None:
-        """Make the directories that are missing; in a shared one nobody can remove another's file. Raises OSError."""
+        """Make the directories that are missing; in a shared one, only a file's owner can remove it. Raises OSError."""
         for directory in (self.writers, self.lists):
             if not directory.is_dir():
                 directory.mkdir(parents=self.may_be_made, exist_ok=True)
@@ -164,7 +164,7 @@ class LedgerDirectory:
                 sync_directory(self.path)
 
     def file_mode(self) -> int:
-        """The mode of new files: whoever may read the directory may read them; only their owner writes."""
+        """The mode of new files: all who may read the directory may read them; only their owner writes."""
         return 0o600 | stat.S_IMODE(os.stat(self.path).st_mode) & 0o044
 
 

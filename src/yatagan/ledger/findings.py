@@ -43,8 +43,8 @@ class Witness(NamedTuple):
 class LedgerFinding:
     """Something that is wrong: with records `first` to `last` of a file (0: none that has a number).
 
-    `line`: where in the file. `id`: of the record, if it can be read. `witness`: who has seen otherwise; where it is a
-    record that nothing else holds, it may be that one which is wrong. `detail`: the reason of a bad signature, the
+    `line`: where in the file. `id`: of the record, if it can be read. `witness`: who has seen otherwise; a record that
+    nothing else confirms may be the wrong one itself. `detail`: the reason of a bad signature, the
     other file of a fork, the digest of a list.
     """
 
@@ -68,7 +68,7 @@ class Fork(NamedTuple):
 
 @dataclass(slots=True)
 class FileEnd:
-    """How far a file is held: by what others have seen, and by signatures that hold. Record numbers; 0 for none."""
+    """The last record that others have seen as it is, and the last that is signed by a trusted key; 0 for none."""
 
     file: str
     records: int
@@ -81,7 +81,7 @@ class Checked:
     """What a check found.
 
     `signers`: how many records each trusted name has signed. `unknown`: how many were signed with keys, by fingerprint,
-    while nobody at all is trusted. `forks`: those that somebody has looked at, and who. `newest`: when the newest
+    while no key is trusted. `forks`: those that were accepted, and by whom. `newest`: when the newest
     record was written, and its digest.
     """
 

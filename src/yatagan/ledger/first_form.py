@@ -13,28 +13,13 @@ from typing import Any
 from yatagan.ledger.records import DIGEST, Record, canonical, digest_of
 from yatagan.places import name_fields, name_from
 
-#: Counts of a body, by the names that they have now.
-_COUNTS = {
-    "files": "files",
-    "bundles": "bundles",
-    "left": "left_as_is",
-    "failed": "failed",
-    "different": "different",
-    "missing": "missing",
-    "facts_differ": "facts_differ",
-    "unreadable": "unreadable",
-    "not_listed": "not_listed",
-}
-#: What only one kind has.
-_DETAILS = {
-    "against": "against",
-    "against_sha256": "against_sha256",
-    "bundle_bytes": "bundle_bytes",
-    "bundle_sha256": "bundle_sha256",
-    "format": "archive",
-    "only": "only",
-    "skip": "skip",
-}
+#: Counts of a body, and what only one kind has in it; and those of them that have another name now.
+_COUNTS = "files", "bundles", "left", "failed", "different", "missing", "facts_differ", "unreadable", "not_listed"
+_DETAILS = (
+    *("batch", "command", "list", "against", "against_sha256"),
+    *("bundle_bytes", "bundle_sha256", "format", "only", "skip"),
+)
+_RENAMED = {"left": "left_as_is", "format": "archive"}
 
 
 def records(file: str, lines: Iterable[bytes]) -> Iterator[Record]:
@@ -62,7 +47,7 @@ def _fields(entry: dict[str, Any], number: int) -> dict[str, Any]:
     """The fields of a record in the form that they have now."""
     body = entry["body"]
     evidence = body.get("evidence", {})
-    counts = {new: body[old] for old, new in _COUNTS.items() if isinstance(body.get(old), int)}
+    counts = {_RENAMED.get(key, key): body[key] for key in _COUNTS if isinstance(body.get(key), int)}
     fields = {
         "format": 1,
         "id": entry["id"],
@@ -75,8 +60,7 @@ def _fields(entry: dict[str, Any], number: int) -> dict[str, Any]:
         "size_bytes": body.get("bytes", 0),
         "counts": counts,
         "evidence": evidence if isinstance(evidence, dict) else {str(evidence): counts.get("files", 0)},
-        **{key: body[key] for key in ("batch", "command", "list") if key in body},
-        **{new: body[old] for old, new in _DETAILS.items() if old in body},
+        **{_RENAMED.get(key, key): body[key] for key in _DETAILS if key in body},
     }
     try:
         fields.update(_places(entry["kind"], body))

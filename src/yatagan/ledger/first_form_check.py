@@ -15,7 +15,7 @@ from yatagan.ledger.findings import LedgerFinding, Problem
 from yatagan.ledger.records import digest_of
 
 
-class OldCheck:
+class FirstFormCheck:
     """A check of the files of the first form."""
 
     def __init__(self, directory: LedgerDirectory) -> None:

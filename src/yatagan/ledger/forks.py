@@ -1,8 +1,9 @@
-"""Looking at two continuations of one writer's file."""
+"""Two continuations of one writer's file: found, shown, and accepted."""
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from collections.abc import Mapping
+from typing import Any, NamedTuple
 
 from yatagan.ledger.directory import WRITER_FILE, LedgerDirectory
 from yatagan.ledger.findings import Fork
@@ -16,24 +17,47 @@ class FoundFork(NamedTuple):
     continuations: list[tuple[str, list[Record]]]
 
 
+def fork_between(writer: str, main: Mapping[int, str], other: Mapping[int, str]) -> Fork | None:
+    """Where another file goes on otherwise than its writer's own, or further; None where it is a beginning of that.
+
+    Both are given as digests by the numbers of records.
+    """
+    number = next((each for each in range(1, max(other, default=0) + 1) if main.get(each) != other.get(each)), 0)
+    if not number:
+        return None
+    first, second = sorted((main.get(number, ""), other.get(number, "")))
+    return Fork(writer, number, (first, second))
+
+
 def find_fork(directory: LedgerDirectory, name: str) -> FoundFork | None:
-    """How a file named `WRITER.fork-HEX.jsonl` and its writer's own file differ; None where there is no such file.
+    """How a file named `WRITER.fork-HEX.jsonl` differs from its writer's own; None where there is no such file.
 
     Raises OSError.
     """
-    match = WRITER_FILE.fullmatch(name)
-    names = directory.writer_files()
-    if match is None or not match[2] or name not in names or (main := f"{match[1]}.jsonl") not in names:
+    match, names = WRITER_FILE.fullmatch(name), directory.writer_files()
+    if match is None or not match[2] or not {name, main := f"{match[1]}.jsonl"} <= set(names):
         return None
-    own, other = ([parse(line, each) for line in directory.lines(each)] for each in (main, name))
-    digests = [[record.digest if record is not None else "" for record in records] for records in (own, other)]
-    shorter = min(len(own), len(other))
-    at = next((at for at in range(shorter) if digests[0][at] != digests[1][at]), shorter)
-    if at == len(other):
+    files = {each: [parse(line, each) for line in directory.lines(each)] for each in (main, name)}
+    own, other = ({record.number: record.digest for record in records if record} for records in files.values())
+    fork = fork_between(match[1], own, other)
+    if fork is None:
         return None
-    first, second = sorted((digests[0][at] if at < len(own) else "", digests[1][at]))
-    continuations = [
-        (each, [record for record in records[at:] if record is not None])
-        for each, records in ((main, own), (name, other))
+    rest = [
+        (each, [record for record in records if record is not None and record.number >= fork.number])
+        for each, records in files.items()
     ]
-    return FoundFork(Fork(match[1], at + 1, (first, second)), continuations)
+    return FoundFork(fork, rest)
+
+
+def fork_fields(fork: Fork) -> dict[str, Any]:
+    """The fields of the record by which a fork is accepted."""
+    return {"fork_of": fork.writer, "fork_number": fork.number, "fork_digests": list(fork.digests)}
+
+
+def fork_of(record: Record) -> Fork | None:
+    """The reverse of `fork_fields`; None if they make no sense."""
+    try:
+        first, second = sorted(record.fields["fork_digests"])
+        return Fork(str(record.fields["fork_of"]), int(record.fields["fork_number"]), (first, second))
+    except (KeyError, TypeError, ValueError):
+        return None

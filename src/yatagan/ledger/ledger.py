@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterable, Iterator
 from contextlib import AbstractContextManager, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from itertools import chain
 from pathlib import Path
 from typing import Any
 
@@ -27,14 +28,12 @@ from yatagan.ledger.lists import write_list
 from yatagan.ledger.memory import LedgerMemory, user
 from yatagan.ledger.merging import Merged, merge
 from yatagan.ledger.records import Record, RecordKind, Statement, parse
-from yatagan.ledger.waiting import WaitingRecord, WaitingRoom
+from yatagan.ledger.waiting import WaitingRecord, WaitingRecords
 
 #: The (path, digest) lines that a record speaks of, to be read as often as needed.
 Contents = Callable[[], Iterable[tuple[bytes, str]]]
 #: Seconds after which a ledger on another disk is too slow, and a record waits.
 _PATIENCE = 10.0
-#: Bytes at the end of a writer's file that are searched for a record first.
-_RECENT = 1 << 18
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,19 +60,18 @@ class Ledger:
     """The ledger in one directory.
 
     `state`: where this machine keeps what it remembers of ledgers. `signer`: signs records; None: they are not signed.
-    A ledger that is not in the state directory itself may be on a disk that hangs: then nobody waits for it longer than
-    `patience` seconds.
+    A ledger that is not in the state directory itself may be on a disk that hangs: an append gives up after `patience`
+    seconds.
     """
 
     def __init__(self, path: Path, state: Path, signer: Signer | None = None, patience: float = _PATIENCE) -> None:
-        self.directory = LedgerDirectory(path)
-        self.memory = LedgerMemory(state, path)
-        self._appender = Appender(self.directory, self.memory, signer)
-        self._room = WaitingRoom(self.memory.waiting)
-        self._patience = patience
         self._elsewhere = os.path.realpath(path.parent) != os.path.realpath(state.parent)
         # What stands in for a disk that is not mounted must not get records.
-        self.directory.may_be_made = not self._elsewhere
+        self.directory = LedgerDirectory(path, may_be_made=not self._elsewhere)
+        self.memory = LedgerMemory(state, path)
+        self._appender = Appender(self.directory, self.memory, signer)
+        self._waiting = WaitingRecords(self.memory.waiting)
+        self._patience = patience
 
     @classmethod
     def of(cls, home: Home, settings: LedgerSettings, agent: str) -> Ledger:
@@ -116,7 +114,7 @@ class Ledger:
 
     def _append_in_time(self, fields: dict[str, Any], contents: Contents) -> OnRecord:
         """Let a record wait, and append all that waits in a thread that may be left behind. Raises OSError."""
-        self._room.put(fields, format_list(contents()))
+        self._waiting.put(fields, format_list(contents()))
         ended: list[OnRecord] = []
 
         def work() -> None:
@@ -138,27 +136,25 @@ class Ledger:
         late = OnRecord(fields["id"], waits=f"its disk did not answer within {self._patience:.0f} s")
         found = ended[0] if ended else late
         if found.waits:
-            self._room.say_why(found.waits)
+            self._waiting.say_why(found.waits)
         return found
 
     def _append_waiting(self, lock: int) -> list[Appended]:
         """Append the records that wait. The lock is held. Raises OSError."""
-        records = self._room.records()
-        if not records:
-            return []
-        tried = any(record.tried for record in records)
-        for record in records:
+        records = self._waiting.records()
+        missing = [each for each in records if not (each.tried and self.find(each.fields["id"]) is not None)]
+        for record in missing:
             record.try_now()
             record.bring_list(self.directory)
-        appended = self._appender.append(lock, [record.fields for record in records], once=tried)
+        appended = self._appender.append(lock, [record.fields for record in missing]) if missing else []
         for record in records:
             record.remove()
         return appended
 
     def _wait(self, fields: dict[str, Any], contents: Contents, why: str) -> OnRecord:
         try:
-            self._room.put(fields, format_list(contents()))
-            self._room.say_why(why)
+            self._waiting.put(fields, format_list(contents()))
+            self._waiting.say_why(why)
         except OSError as error:
             return OnRecord(fields["id"], lost=f"{why}, and it cannot wait: {_reason(error)}")
         return OnRecord(fields["id"], waits=why)
@@ -177,38 +173,19 @@ class Ledger:
 
     def waiting(self) -> list[WaitingRecord]:
         """The records that this machine could not write yet, the oldest first."""
-        return self._room.records()
+        return self._waiting.records()
 
     @property
     def why_waiting(self) -> str:
         """What keeps records from the ledger."""
-        return self._room.why or "it was not tried yet"
+        return self._waiting.why or "it was not tried yet"
 
     def find(self, id: str) -> Record | None:
         """The record of this name; None where there is none."""
-        mark = b'"id":"' + id.encode() + b'"'
-        own = self.memory.writer()
-        names = self.directory.writer_files()
-        for name in sorted(names, key=lambda name: name != f"{own}.jsonl"):
-            if (found := self._find_in(name, mark)) is not None:
-                return found
-        return next((record for record in self.old_records() if record.id == id), None)
-
-    def _find_in(self, name: str, mark: bytes) -> Record | None:
-        """The newest record of a file that bears a mark, looked for at its end first."""
-        file = self.directory.writers / name
-        try:
-            with file.open("rb") as stream:
-                size = stream.seek(0, os.SEEK_END)
-                for start in (max(0, size - _RECENT), 0):
-                    stream.seek(start)
-                    data = stream.read()
-                    at = data.rfind(mark)
-                    if at >= 0 and (begin := data.rfind(b"\n", 0, at) + 1 or (0 if not start else -1)) >= 0:
-                        return parse(data[begin : data.find(b"\n", at)], name)
-        except OSError:
-            pass
-        return None
+        own, mark = self.memory.writer(), b'"id":"%b"' % id.encode()
+        names = sorted(self.directory.writer_files(), key=lambda name: name != f"{own}.jsonl")
+        found = (record for name in names for record in self._of_file(name, lambda lines: mark in lines))
+        return next((record for record in chain(found, self.old_records()) if record.id == id), None)
 
     def state_of(self, id: str) -> OnRecord | None:
         """What became of the record of this name; None where there is none."""
@@ -226,18 +203,19 @@ class Ledger:
         # Two continuations of a file begin alike.
         twice = {name.partition(".")[0] for name in names if ".fork-" in name}
         seen: set[str] = set()
-        for record in heapq.merge(*(self._of_file(name, since) for name in names), old, key=_order, reverse=True):
+        files = (self._of_file(name, lambda lines: _reaches(lines, since)) for name in names)
+        for record in heapq.merge(*files, old, key=_order, reverse=True):
             if record.fields.get("writer") in twice:
                 if record.digest in seen:
                     continue
                 seen.add(record.digest)
             yield record
 
-    def _of_file(self, name: str, since: str) -> Iterator[Record]:
-        """The records of a file from a time on, the last one first."""
+    def _of_file(self, name: str, wanted: Callable[[bytes], bool]) -> Iterator[Record]:
+        """The records of a file, the last one first. `wanted`: whether such a one is among these lines."""
         with suppress(OSError):
-            for line in self.directory.lines_backwards(name, lambda lines: _reaches(lines, since)):
-                if _reaches(line, since) and (record := parse(line, name)) is not None:
+            for line in self.directory.lines_backwards(name, wanted):
+                if wanted(line) and (record := parse(line, name)) is not None:
                     yield record
 
     def old_records(self) -> Iterator[Record]:

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from yatagan.config.home import sync_directory
 from yatagan.ledger.directory import LedgerDirectory
+from yatagan.ledger.whole_writes import create, write_all
 
 _BLOCK = 1 << 20
 
@@ -23,7 +24,7 @@ def write_list(directory: LedgerDirectory, lines: Iterable[bytes]) -> str:
         return ""
     new = directory.lists / f".new-{secrets.token_hex(8)}"
     try:
-        descriptor = _create(new, directory.file_mode())
+        descriptor = create(new, directory.file_mode())
         try:
             digest, size = _write(descriptor, chain((first,), rest))
             if _is_there(directory.lists / digest, size):
@@ -42,7 +43,7 @@ def write_list(directory: LedgerDirectory, lines: Iterable[bytes]) -> str:
 
 def spool(file: Path, lines: Iterable[bytes]) -> str:
     """Write lines into a new file and sync it. Returns its SHA-256, or "" for no lines. Raises OSError."""
-    descriptor = _create(file, 0o600)
+    descriptor = create(file, 0o600)
     try:
         digest, size = _write(descriptor, lines)
         os.fsync(descriptor)
@@ -51,20 +52,13 @@ def spool(file: Path, lines: Iterable[bytes]) -> str:
     return digest if size else ""
 
 
-def _create(file: Path, mode: int) -> int:
-    descriptor = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, mode)
-    os.fchmod(descriptor, mode)
-    return descriptor
-
-
 def _write(descriptor: int, lines: Iterable[bytes]) -> tuple[str, int]:
     """Write lines; their SHA-256, and how many bytes they are."""
     value, size = hashlib.sha256(), 0
     for data in _blocks(lines):
         value.update(data)
         size += len(data)
-        while data:
-            data = data[os.write(descriptor, data) :]
+        write_all(descriptor, data)
     return value.hexdigest(), size
 
 

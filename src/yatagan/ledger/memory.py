@@ -28,6 +28,7 @@ from functools import cache
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from yatagan.config.home import replace_file
 from yatagan.ledger.records import WRITER, Head
 
 #: Seconds between looks at a lock that another process holds.
@@ -60,10 +61,10 @@ class LedgerMemory:
 
     def new_writer(self, lock: int) -> str:
         """Make a name for our writer, to be used from now on. `lock` is held. Raises OSError."""
-        account = re.sub(r"[^A-Za-z0-9_-]+", "-", user())[:40] or "somebody"
+        account = re.sub(r"[^A-Za-z0-9_-]+", "-", user())[:40] or "account"
         name = f"{account}-{secrets.token_hex(8)}"
         data = json.dumps({"writer": name, "ledger": self._ledger}).encode()
-        _write(self.directory / "writer.json", data, durable=True)
+        replace_file(self.directory / "writer.json", data, durable=True)
         os.ftruncate(lock, 0)
         return name
 
@@ -94,7 +95,7 @@ class LedgerMemory:
 
     def keep_named(self, named: dict[str, OwnHead]) -> None:
         """Remember what our records have named. Raises OSError."""
-        _write(self.directory / "named", _as_lines(named))
+        replace_file(self.directory / "named", _as_lines(named), durable=False)
 
     def seen(self) -> dict[str, Head]:
         """The newest record of every writer that any command of this account has seen, on whichever machine."""
@@ -122,7 +123,8 @@ class LedgerMemory:
         if merged != known:
             with contextlib.suppress(OSError):
                 self._host.mkdir(parents=True, exist_ok=True)
-                _write(file, _as_lines({writer: OwnHead(0, head) for writer, head in merged.items()}))
+                lines = _as_lines({writer: OwnHead(0, head) for writer, head in merged.items()})
+                replace_file(file, lines, durable=False)
 
 
 def read_own_head(lock: int) -> tuple[str, OwnHead] | None:
@@ -192,18 +194,3 @@ def _bytes(file: Path) -> bytes:
         return file.read_bytes()
     except OSError:
         return b""
-
-
-def _write(file: Path, data: bytes, *, durable: bool = False) -> None:
-    """Write a small file atomically. Raises OSError."""
-    new = file.with_name(f".new-{secrets.token_hex(4)}")
-    try:
-        with new.open("wb") as stream:
-            stream.write(data)
-            if durable:
-                stream.flush()
-                os.fsync(stream.fileno())
-        os.replace(new, file)
-    except OSError:
-        new.unlink(missing_ok=True)
-        raise

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import os
 import secrets
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
@@ -19,6 +19,7 @@ from yatagan.ledger import first_form
 from yatagan.ledger.directory import WRITER_FILE, LedgerDirectory
 from yatagan.ledger.lists import write_list
 from yatagan.ledger.records import digest_of, parse
+from yatagan.ledger.whole_writes import append_whole, create
 
 #: Digits of a digest in the name of a fork.
 _DIGITS = 16
@@ -26,15 +27,14 @@ _DIGITS = 16
 
 @dataclass(slots=True)
 class Merged:
-    """What a merge has done: records and lists that were added, and files that were not taken over, with the record.
+    """How many records and lists a merge has added.
 
-    `forks`: files that were made or have grown because of two continuations. `refused`: files that are no chain from
-    their first record on, with the number of the first record that does not fit.
+    `forks`: files of other continuations that were made or have grown. `refused`: files of the other copy that were
+    left out, with the number of the first record that does not fit; 0 where it is the whole file.
     """
 
     records: int = 0
     lists: int = 0
-    files: int = 0
     forks: list[str] = field(default_factory=list)
     refused: list[tuple[str, int]] = field(default_factory=list)
 
@@ -58,47 +58,43 @@ def merge(ours: LedgerDirectory, theirs: LedgerDirectory, own: str | None) -> Me
     for name in ours.writer_files():
         histories.setdefault(_writer(name), []).append(_History(name, [digest_of(line) for line in ours.lines(name)]))
     for name in theirs.writer_files():
-        lines = list(theirs.lines(name))
-        if wrong := _first_unfit(lines, _writer(name)):
+        lines, writer = list(theirs.lines(name)), _writer(name)
+        if wrong := _first_unfit(lines, writer):
             merged.refused.append((name, wrong))
-        else:
-            _bring(ours.writers, histories.setdefault(_writer(name), []), lines, own, merged, ours.file_mode())
+        elif lines:
+            _bring(ours, histories.setdefault(writer, []), writer, lines, writer == own, merged)
     for name in theirs.old_files():
-        lines = list(theirs.old_lines(name))
-        known = [_History(name, [digest_of(line) for line in ours.old_lines(name)])] if name in ours.old_files() else []
-        if any(first_form.parse(line) is None for line in lines):
+        lines, known = list(theirs.old_lines(name)), []
+        if name in ours.old_files():
+            known = list(ours.old_lines(name))
+        if any(first_form.parse(line) is None for line in lines) or lines[: len(known)] != known[: len(lines)]:
             merged.refused.append((name, 0))
-        elif not known or lines[: len(known[0].digests)] == list(ours.old_lines(name)):
-            _extend(ours.path / name, lines, len(known[0].digests) if known else 0, ours.file_mode(), merged)
         else:
-            merged.refused.append((name, 0))
+            _extend(ours.path / name, lines, len(known), ours.file_mode(), merged)
     return merged
 
 
 def _bring(
-    directory: Path, histories: list[_History], lines: list[bytes], own: str | None, merged: Merged, mode: int
+    ours: LedgerDirectory, histories: list[_History], writer: str, lines: list[bytes], is_own: bool, merged: Merged
 ) -> None:
     """Bring one file's records: into a file that it continues, or into a new one."""
-    digests = [digest_of(line) for line in lines]
-    if not digests or any(history.digests[: len(digests)] == digests for history in histories):
+    digests, main, mode = [digest_of(line) for line in lines], f"{writer}.jsonl", ours.file_mode()
+    if any(history.digests[: len(digests)] == digests for history in histories):
         return
-    writer = _writer_of(lines[0])
-    main = f"{writer}.jsonl"
     for history in sorted(histories, key=lambda history: history.name != main):
         known = len(history.digests)
-        if digests[:known] == history.digests and not (history.name == main and writer == own):
-            _extend(directory / history.name, lines, known, mode, merged)
+        if digests[:known] == history.digests and not (history.name == main and is_own):
+            _extend(ours.writers / history.name, lines, known, mode, merged)
             histories[histories.index(history)] = _History(history.name, digests)
             if history.name != main:
                 merged.forks.append(history.name)
             return
+    name = main
     if any(history.name == main for history in histories):
         known = max(_common(history.digests, digests) for history in histories)
         name = f"{writer}.fork-{digests[known][:_DIGITS]}.jsonl"
         merged.forks.append(name)
-    else:
-        name = main
-    _extend(directory / name, lines, 0, mode, merged)
+    _extend(ours.writers / name, lines, 0, mode, merged)
     histories.append(_History(name, digests))
 
 
@@ -112,16 +108,14 @@ def _extend(file: Path, lines: list[bytes], known: int, mode: int, merged: Merge
         _append(file, data)
     else:
         made = file.with_name(f".new-{secrets.token_hex(8)}")
-        descriptor = os.open(made, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, mode)
+        descriptor = create(made, mode)
         try:
-            _write(descriptor, data)
-            os.fchmod(descriptor, mode)
+            append_whole(descriptor, 0, data)
             os.link(made, file)  # refuses a name that is taken by now
         finally:
             os.close(descriptor)
             made.unlink()
         sync_directory(file.parent)
-        merged.files += 1
     merged.records += len(new)
 
 
@@ -129,39 +123,22 @@ def _append(file: Path, data: bytes) -> None:
     descriptor = os.open(file, os.O_RDWR | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC)
     try:
         size = os.fstat(descriptor).st_size
-        tail = os.pread(descriptor, 1, size - 1) if size else b"\n"
-        if tail != b"\n":
+        if size and os.pread(descriptor, 1, size - 1) != b"\n":
             raise OSError(f"{file} ends within a record")
-        try:
-            _write(descriptor, data)
-        except OSError:
-            os.ftruncate(descriptor, size)
-            raise
+        append_whole(descriptor, size, data)
     finally:
         os.close(descriptor)
 
 
-def _write(descriptor: int, data: bytes) -> None:
-    while data:
-        data = data[os.write(descriptor, data) :]
-    os.fsync(descriptor)
-
-
 def _first_unfit(lines: Iterable[bytes], writer: str) -> int:
     """The number of the first line that does not continue the chain of a writer; 0 if all do."""
-    for number, (before, line) in enumerate(_pairs(lines), 1):
+    previous = ""
+    for number, line in enumerate(lines, 1):
         record = parse(line)
-        fits = record is not None and record.fields["writer"] == writer and record.number == number
-        if not fits or record is None or record.previous != (digest_of(before) if before is not None else ""):
+        if record is None or (record.fields["writer"], record.number, record.previous) != (writer, number, previous):
             return number
+        previous = record.digest
     return 0
-
-
-def _pairs(lines: Iterable[bytes]) -> Iterator[tuple[bytes | None, bytes]]:
-    before = None
-    for line in lines:
-        yield before, line
-        before = line
 
 
 def _common(one: list[str], other: list[str]) -> int:
@@ -173,9 +150,3 @@ def _writer(name: str) -> str:
     match = WRITER_FILE.fullmatch(name)
     assert match is not None
     return match[1]
-
-
-def _writer_of(line: bytes) -> str:
-    record = parse(line)
-    assert record is not None
-    return str(record.fields["writer"])

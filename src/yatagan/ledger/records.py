@@ -1,9 +1,9 @@
 """The records of a ledger and their lines. No I/O.
 
 A record is one line of a writer's file: a JSON object in the canonical form of RFC 8785, so that the same record has
-the same bytes, and so the same digest, whoever writes it. Its digest is the SHA-256 of the line. It carries its number
-in the file, the digest of the record before it, and the newest digests of the other writers' files where those have
-moved. `docs/reference/formats.md` describes every field.
+the same bytes on every machine. Its digest is the SHA-256 of the line. It carries its number in the file, the digest of
+the record before it, and the newest digests of other writers' files where those have moved.
+`docs/reference/formats.md` describes every field.
 
 Numbers are whole and below 2**53, names of fields are ASCII: then the standard library's encoder, with sorted keys and
 no white space, writes the canonical form exactly, at a fifth of the cost of a general one.
@@ -46,7 +46,7 @@ class RecordKind(StrEnum):
     REMOVED = "removed"
     RENAMED = "renamed"
     REPLACED = "replaced"
-    #: Somebody has looked at two continuations of one file.
+    #: Two continuations of one file were looked at, and both are to stay.
     FORK_ACCEPTED = "fork accepted"
 
 

@@ -44,9 +44,9 @@ class Selection:
 
     def takes(self, record: Record, directory: LedgerDirectory) -> bool:
         """Whether a record is meant. Reads its checksum list if it must."""
-        if not self.from_time <= record.recorded_at or (
-            self.until is not None and record.recorded_at >= _as_recorded(self.until)
-        ):
+        if record.recorded_at < self.from_time:
+            return False
+        if self.until is not None and record.recorded_at >= _as_recorded(self.until):
             return False
         if self.person and self.person not in (record.who, record.who.partition("@")[0]):
             return False

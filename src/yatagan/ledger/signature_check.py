@@ -13,7 +13,7 @@ from yatagan.ledger.signers import Signers
 
 
 class SignatureCheck:
-    """Checks signatures. Where nobody at all is trusted, they are only compared with the keys that they name."""
+    """Checks signatures. Where no key is trusted, they are only compared with the keys that they name."""
 
     def __init__(self, allowed: Path, revoked: Path) -> None:
         self._signers = Signers(allowed, revoked)
@@ -24,7 +24,7 @@ class SignatureCheck:
     def signer(self, record: Record) -> tuple[str, str]:
         """The trusted name whose key has signed a record, and the key's fingerprint. Raises BadSignature.
 
-        The name is "" where nobody at all is trusted.
+        The name is "" where no key is trusted.
         """
         try:
             signature = decode(base64.b64decode(record.fields["signature"], validate=True))

@@ -6,6 +6,7 @@ checked years later, as of the time of each record, and has to say what is wrong
 
 from __future__ import annotations
 
+import base64
 import hashlib
 from enum import StrEnum
 from typing import NamedTuple
@@ -90,8 +91,6 @@ def decode(data: bytes) -> Signature:
 
 def armoured(data: bytes) -> str:
     """A signature as the key tool keeps it in a file."""
-    import base64
-
     text = base64.b64encode(data).decode("ascii")
     lines = [text[at : at + 70] for at in range(0, len(text), 70)]
     return "\n".join(("-----BEGIN SSH SIGNATURE-----", *lines, "-----END SSH SIGNATURE-----", ""))
@@ -123,14 +122,10 @@ def algorithm_of(data: bytes) -> bytes:
 
 def fingerprint(key: bytes) -> str:
     """`SHA256:…` of a public key in wire form."""
-    import base64
-
     return "SHA256:" + base64.b64encode(hashlib.sha256(key).digest()).decode("ascii").rstrip("=")
 
 
 def _public_key(data: bytes) -> asyncssh.SSHKey | None:
-    import base64
-
     algorithm = algorithm_of(data)
     if algorithm in _WEAK - {b"ssh-rsa"}:
         return None

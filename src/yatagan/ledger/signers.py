@@ -12,14 +12,17 @@ import base64
 import binascii
 import fnmatch
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import TypeVar
 
 from yatagan.config.home import sync_directory
 from yatagan.errors import BadConfig
 from yatagan.ledger.signatures import NAMESPACE, BadSignature, Signature, SignatureFault, algorithm_of
+
+T = TypeVar("T")
 
 _OPTION = re.compile(r'([A-Za-z-]+)(?:="((?:[^"\\]|\\.)*)")?')
 _OPTIONS = re.compile(r'((?:[A-Za-z-]+(?:="(?:[^"\\]|\\.)*")?,?)+)\s+(.*)')
@@ -53,25 +56,19 @@ class Signers:
 
     def __init__(self, allowed: Path, revoked: Path) -> None:
         self.odd: list[tuple[str, int]] = []
-        self.keys = [each for number, line in _lines(allowed) if (each := self._trusted(allowed, number, line))]
-        self.revoked = {key for number, line in _lines(revoked) if (key := self._revoked(revoked, number, line))}
+        self.keys = list(self._understood(allowed, parse_trusted))
+        self.revoked = set(self._understood(revoked, public_key))
 
-    def _trusted(self, file: Path, number: int, line: str) -> TrustedKey | None:
-        try:
-            return parse_trusted(line)
-        except ValueError:
-            self.odd.append((file.name, number))
-            return None
-
-    def _revoked(self, file: Path, number: int, line: str) -> bytes | None:
-        try:
-            return public_key(line)
-        except ValueError:
-            self.odd.append((file.name, number))
-            return None
+    def _understood(self, file: Path, read: Callable[[str], T]) -> Iterator[T]:
+        """What `read` makes of the lines of a file; it raises ValueError for those that go to `odd`."""
+        for number, line in _lines(file):
+            try:
+                yield read(line)
+            except ValueError:
+                self.odd.append((file.name, number))
 
     def name(self, signature: Signature, when: datetime) -> str:
-        """Whose key has signed a record of that time; "" where nobody at all is trusted. Raises BadSignature."""
+        """Whose key has signed a record of that time; "" where no key is trusted. Raises BadSignature."""
         if signature.key in self.revoked:
             raise BadSignature(SignatureFault.REVOKED)
         if not self.keys:

@@ -1,7 +1,7 @@
 """Signing records with the user's SSH key: from its file, or by the agent.
 
-Nobody may be at the machine when a batch ends. So a key is never used that needs a pass phrase or a touch, and the
-agent has five seconds; without a signature the record is written all the same and says why it has none.
+A batch may end with nobody at the machine. So a key that needs a pass phrase or a touch is never used, and the agent
+has five seconds; after that the record is written without a signature, and says why it has none.
 """
 
 from __future__ import annotations
@@ -14,8 +14,9 @@ import asyncssh
 
 from yatagan.ledger.appending import CannotSign, Unsigned
 from yatagan.ledger.signatures import NAMESPACE, Signature, algorithm_of, encode, message_to_sign
+from yatagan.nodes.private_keys import NeedsPassPhrase, read_key
 
-#: Seconds that the agent may take: one that asks somebody for leave takes longer.
+#: Seconds that the agent may take: one that has to ask a person takes longer.
 _AGENT_SECONDS = 5.0
 #: Flag of the agent protocol: sign by RSA with SHA-512.
 _SHA2_512 = 4
@@ -81,18 +82,14 @@ class KeySigner:
 def _load(file: Path) -> tuple[asyncssh.SSHKey | None, bytes]:
     """The private key, if its file has it without a pass phrase; and the public key. Raises CannotSign."""
     try:
-        data = file.read_bytes()
+        key = read_key(file)
     except FileNotFoundError:
         raise CannotSign(Unsigned.KEY_MISSING) from None
     except OSError:
         raise CannotSign(Unsigned.KEY_UNREADABLE) from None
-    try:
-        key = asyncssh.import_private_key(data)
-    except asyncssh.KeyEncryptionError:
+    except NeedsPassPhrase:
         return None, _public_of(file.with_name(file.name + ".pub"), Unsigned.PASS_PHRASE)
-    except (asyncssh.KeyImportError, ValueError) as error:
-        if "passphrase" in str(error).lower():
-            return None, _public_of(file.with_name(file.name + ".pub"), Unsigned.PASS_PHRASE)
+    except asyncssh.KeyImportError:
         return None, _public_of(file, Unsigned.KEY_UNREADABLE)
     return key, key.public_data
 

@@ -26,7 +26,7 @@ _BLOCK = 1 << 20
 
 @dataclass(slots=True)
 class WaitingRecord:
-    """A record that waits. `tried`: it may be in the ledger all the same."""
+    """A record that waits. `tried`: an earlier try may have written it into the ledger."""
 
     file: Path
     fields: dict[str, Any]
@@ -46,23 +46,22 @@ class WaitingRecord:
 
     def bring_list(self, directory: LedgerDirectory) -> None:
         """Put its checksum list into the ledger. Raises OSError."""
-        name = self.fields.get("list")
-        if name and not (directory.lists / name).exists() and self.list_file.exists():
+        if self.list_file.exists():
             write_list(directory, _blocks(self.list_file))
 
     def remove(self) -> None:
-        """Forget it: it is in the ledger."""
+        """Remove it, once it is in the ledger."""
         self.list_file.unlink(missing_ok=True)
         self.file.unlink(missing_ok=True)
 
 
-class WaitingRoom:
+class WaitingRecords:
     """The records that wait for one ledger."""
 
     def __init__(self, directory: Path) -> None:
         self._directory = directory
 
-    def put(self, fields: dict[str, Any], lines: Iterable[bytes]) -> WaitingRecord:
+    def put(self, fields: dict[str, Any], lines: Iterable[bytes]) -> None:
         """Let a record wait, with its checksum list. Durable on return. Raises OSError."""
         self._directory.mkdir(parents=True, exist_ok=True)
         stem = f"{time.time_ns():020d}-{secrets.token_hex(4)}"
@@ -78,7 +77,6 @@ class WaitingRoom:
         except BaseException:
             listed.unlink(missing_ok=True)
             raise
-        return WaitingRecord(file, fields, tried=False)
 
     @property
     def why(self) -> str:

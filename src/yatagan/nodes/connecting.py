@@ -23,6 +23,7 @@ from yatagan.config.settings import ConnectionSettings
 from yatagan.errors import CannotReach, NeedsAnswer
 from yatagan.nodes.failures import answers_refused, bad_key, explain
 from yatagan.nodes.host_keys import HostKeys
+from yatagan.nodes.private_keys import NeedsPassPhrase, read_key
 from yatagan.nodes.prompts import LoginProgress, Prompter, Question
 from yatagan.nodes.transport import PacketConnector
 
@@ -371,11 +372,12 @@ async def _key_options(node: Node, answers: Prompter) -> dict[str, Any]:
     try:
         if os.stat(key).st_mode & 0o077:
             raise bad_key(node, f"others may read {key}", f"chmod 600 {key}")
-        asyncssh.read_private_key(key)
+        read_key(key)
         return alone
+    except NeedsPassPhrase:
+        pass
     except asyncssh.KeyImportError as error:
-        if "assphrase" not in str(error):  # the library has no type of its own for a phrase that is missing
-            raise bad_key(node, f"{key}: {error}") from error
+        raise bad_key(node, f"{key}: {error}") from error
     except OSError as error:
         raise bad_key(node, f"{key}: {error.strerror}") from error
     public = await _of_the_agent(key)
