@@ -168,7 +168,7 @@ def test_a_copy_is_checked_by_anybody(recorded: Program, tmp_path: Path) -> None
     stranger.home.mkdir()
     copy = tmp_path / "copies" / "ledger"
     said = stranger("ledger", "check", str(copy)).stdout
-    assert "6 in 1 file" in said and "cut off" in said, "and what it cannot see"
+    assert "6 in 1 file" in said and "a cut there would go unnoticed" in said, "and what it cannot see"
     digest = recorded.json("ledger", "show")["records"][1]["digest"]
     assert stranger.json("ledger", "check", str(copy), "--last", digest)["good"]
     (file,) = (copy / "writers").iterdir()

@@ -206,7 +206,7 @@ def _seconds_at(when: datetime | None) -> str | None:
 def _dates(after: datetime | None, before: datetime | None) -> str:
     parts = [
         f"from {after:%Y-%m-%d %H:%M} UTC" if after is not None else "",
-        f"until {before:%Y-%m-%d %H:%M} UTC" if before is not None else "",
+        f"before {before:%Y-%m-%d %H:%M} UTC" if before is not None else "",
     ]
     return " ".join(part for part in parts if part) or "always"
 

@@ -111,11 +111,11 @@ def _unseen(checked: Checked) -> str:
     ends = [end for end in checked.ends if end.seen < end.records]
     if not ends:
         return ""
-    count, one = sum(end.records - end.seen for end in ends), len(ends) == 1
-    where = f"the last {text.count(count, 'record')} of {'a file' if one else text.count(len(ends), 'file')}"
+    count = text.count(sum(end.records - end.seen for end in ends), "record")
+    where = f"{count} at the end of {text.count(len(ends), 'file')}"
     if all(end.signed == end.records for end in ends):
-        return f"{where}: an end cut off would go unnoticed"
-    return f"{where}: a change to them, or an end cut off, would go unnoticed"
+        return f"{where}: a cut there would go unnoticed"
+    return f"{where}: a change or a cut there would go unnoticed"
 
 
 def _signed(checked: Checked) -> str:

@@ -46,7 +46,8 @@ class WaitingRecord:
 
     def bring_list(self, directory: LedgerDirectory) -> None:
         """Put its checksum list into the ledger. Raises OSError."""
-        if self.list_file.exists():
+        name = self.fields.get("list", "")
+        if name and not (directory.lists / name).exists():  # a second copy may not fit on a disk that is full
             write_list(directory, _blocks(self.list_file))
 
     def remove(self) -> None:
