@@ -21,6 +21,8 @@ from typing import Any
 import hypothesis
 import pytest
 
+from yatagan.batches.batch_store import Batches
+from yatagan.batches.queue import Queue
 from yatagan.portable.index import around_offset
 from yatagan.portable.tar import Member
 from yatagan.practice import faults
@@ -172,10 +174,20 @@ def program(tmp_path: Path) -> Iterator[Program]:
     (tmp_path / "home" / "settings.toml").write_text('[connection]\npatience = "20s"\nsilence = "20s"\n')
     found = Program(tmp_path / "home", tmp_path / "near")
     yield found
+    _end_workers(found)
     for log in (tmp_path / "home" / "keepers").glob("*.log"):
         found("node", "close", log.stem, "--yes", expect=None)
     defects = found.home / "defects.log"
     assert not defects.exists(), defects.read_text()
+
+
+def _end_workers(program: Program) -> None:
+    """End the workers that a test has left."""
+    for file in (program.home / "queue").glob("*.db"):
+        queue = Queue(file, Batches(program.home / "batches"))
+        for holder in [*(entry.worker for entry in queue.entries()), queue.waiting_lock().holder()]:
+            if holder is not None and holder.is_alive:
+                os.kill(holder.pid, signal.SIGKILL)
 
 
 @dataclass

@@ -134,12 +134,8 @@ FIELDS: dict[str, tuple[str, str]] = {
     "directories": ("number", "directories that are new"),
     "links": ("number", "symbolic links"),
     "bundled_files": ("number", "small files that travel together"),
-    "bundles": ("list", "directories that are stored as bundles"),
-    "batch show: bundles": ("number", "directories that were stored as bundles"),
-    "stage: batch.bundles": ("number", "directories that were stored as bundles"),
-    "batch list: batches[].bundles": ("number", "directories that were stored as bundles"),
-    "batch resume: bundles": ("number", "directories that were stored as bundles"),
-    "batch cancel: bundles": ("number", "directories that were stored as bundles"),
+    "bundles": ("number", "directories that were stored as bundles"),
+    "stage: plan.bundles": ("list", "directories that are stored as bundles"),
     "gone": ("number", "entries that the new bundle will hold no more"),
     "left_as_is": ("number", "files that are right already"),
     "left_as_is_bytes": ("number", "their size"),
@@ -167,6 +163,18 @@ FIELDS: dict[str, tuple[str, str]] = {
     "good": ("true or false", "whether everything is as it should be"),
     "reason": ("text or null", "why not, in one word"),
     "carried_now": ("true or false", "whether a process carries it now"),
+    "carrier": ("object or null", "that process: its number as `process`, and its `host`"),
+    "rate_bytes_per_second": ("number or null", "how fast it moves; null where nothing does"),
+    "queue": ("object or null", "its place in the queue; null if it is not there"),
+    "config show: queue": ("object", "the queue of batches in the background"),
+    "at_once": ("number", "that are carried at once"),
+    "batches_at_once": ("number", "queued batches that are carried over it at once"),
+    "ahead": ("number", "batches before it that wait as well"),
+    "waits_for": ("text or null", "`connection` or `login`; null if only for its turn"),
+    "retry_at": ("time or null", "when it is tried again"),
+    "failures": ("number", "how often its node could not be reached"),
+    "sources": ("list", "what is carried: absolute paths"),
+    "log": ("list", "[what happened to it](formats.md#the-log-of-a-batch), oldest first"),
     "command": ("list", "what was typed, word by word"),
     "made_at": ("time", "when it was accepted"),
     "from_node": ("text", "the source's node; empty for this machine"),
@@ -324,6 +332,7 @@ FIELDS: dict[str, tuple[str, str]] = {
 }
 #: Fields that are not looked into: their keys are data.
 LEAVES = {"evidence", "not_kept", "begun", "bundle unpack: counts", "open", "others", "signed_by", "signed_by_unknown"}
+LEAVES |= {"carrier", "batch log: log"}
 LEAVES |= {f"ledger show: records[].{key}" for key in ("from", "to", "counts", "against")}
 
 
@@ -362,13 +371,17 @@ def answers(program: Program, practice: Practice) -> Iterator[tuple[str, list[st
     yield "batch list", words, run("batch", "list")
     _interrupt(program)
     yield "batch show", words, run("batch", "show")
+    yield "batch hold", words, run("batch", "hold", program.json("batch", "list")["batches"][0]["batch"])
+    yield "batch log", words, run("batch", "log")
     yield "parts list", words, run("parts", "list", "heron:again")
-    yield "batch cancel", words, run("batch", "cancel", program.json("batch", "list")["batches"][-1]["batch"])
+    yield "batch cancel", words, run("batch", "cancel", program.json("batch", "list")["batches"][0]["batch"])
     yield "parts remove", words, run("parts", "remove", "heron:again", "--yes")
-    yield "batch remove", words, run("batch", "remove", program.json("batch", "list")["batches"][-1]["batch"])
+    yield "batch remove", words, run("batch", "remove", program.json("batch", "list")["batches"][0]["batch"])
     (program.directory / "fen" / "notes" / "week-1.txt").write_text("mended: the chamber of plot 3 leaked\n")
     program("stage", "fen", "heron:campaign", "--if-newer-there", "replace")
     yield "batch resume", words, run("batch", "resume")
+    yield "batch watch", words, run("batch", "watch", program.json("batch", "list")["batches"][0]["batch"])
+    yield "service run", words, run("service", "run")
     yield "kept list", words, run("kept", "list", "heron:campaign")
     yield "kept restore", words, run("kept", "restore", "heron:campaign/fen/notes/week-1.txt")
     yield "kept remove", words, run("kept", "remove", "heron:campaign", "--yes")

@@ -196,7 +196,7 @@ def test_unfinished_files_and_whose_they_are(program: Program, far: Far) -> None
     make_fen(program)
     needed = interrupt(program, far)["batch"]
     program("stage", "fen/plots", f"{far.name}:done")
-    dead = program.json("batch", "list")["batches"][-1]["batch"]
+    dead = program.json("batch", "list")["batches"][0]["batch"]
     (far.root / "done" / f".yatagan-{dead}-3-1.part").write_bytes(b"x" * 300)
     strange = far.root / "done" / ".yatagan-261101-abcd-3-1.part"
     strange.write_bytes(b"y" * 500)

@@ -165,8 +165,9 @@ def test_a_lock_of_another_machine_is_never_taken_over(program: Program) -> None
     lock = program.home / "batches" / name / "lock"
     lock.write_text('{"host": "somewhere-else", "pid": 1}')
     refused = program("batch", "resume", expect=5).stderr
-    assert "process 1 on somewhere-else" in refused and str(lock) in refused
-    lock.unlink()
+    assert "process 1 on somewhere-else" in refused and f"yatagan batch resume {name} --take-over" in refused
+    assert "moving on somewhere-else" in program("batch", "show").stdout
+    program("batch", "resume", "--take-over")
     program("batch", "resume")
 
 

@@ -172,7 +172,7 @@ def test_a_run_comes_to_an_end_whatever_happens(seed: int) -> None:
                 case r.Connect(wait):
                     now += wait
                     lucky = rng.random() < 0.8
-                    todo.append(r.Connected() if lucky else r.ConnectFailed(now, passing=True, person=False))
+                    todo.append(r.Connected() if lucky else r.ConnectFailed(now, passing=True))
                 case r.FetchSteps(after, limit):
                     rest = [ticket for ticket in tickets if (ticket.phase, ticket.number) > after]
                     todo.append(r.StepsFetched(tuple(rest[:limit]), last=len(rest) < limit))

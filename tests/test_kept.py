@@ -152,11 +152,11 @@ def test_a_batch_that_moves_is_stopped_and_given_up(program: Program, practice: 
             program("node", "open", "heron")
         running = program.start("stage", "big", "heron:campaign")
         wait_for(lambda: part_file(far.root / "campaign", 100_000, "*.part"))
-        said = program("batch", "cancel", program.json("batch", "list")["batches"][-1]["batch"][-4:]).stdout
+        said = program("batch", "cancel", program.json("batch", "list")["batches"][0]["batch"][-4:]).stdout
         assert "is cancelled" in said and "1 unfinished file removed" in said
         assert running.wait(60) == 4
         assert not list((far.root / "campaign").glob(".yatagan-*"))
-        assert program.json("batch", "list")["batches"][-1]["state"] == "cancelled"
+        assert program.json("batch", "list")["batches"][0]["state"] == "cancelled"
 
 
 def test_batches_that_have_ended_are_forgotten(program: Program, far: Far) -> None:
@@ -191,7 +191,7 @@ def interrupted() -> Callable[[Program, Far], str]:
         wait_for(lambda: part_file(far.root / "x", 1_000_000, "*.part"))
         running.send_signal(signal.SIGKILL)
         running.wait()
-        return str(program.json("batch", "list")["batches"][-1]["batch"])
+        return str(program.json("batch", "list")["batches"][0]["batch"])
 
     return make
 

@@ -24,7 +24,7 @@ EVIL = b"M\xc3\xb6\xc3\xb6r/\x1b[31mplot\n/\xe2\x80\xae" + b"x" * 200
 def rows(progress: Progress, width: int, *, plain: bool = False) -> list[str]:
     """What is drawn, line by line."""
     view, out = live_view.Live(progress), io.StringIO()
-    view._plain = plain
+    view._lines = live_view.BatchLines(progress, plain=plain)
     view._console = Console(width=width, file=out, force_terminal=True, color_system=None)
     view._console.print(view._draw())
     return out.getvalue().splitlines()

@@ -58,7 +58,8 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
     (e.NoSuchBatch("k7"), Exit.USAGE, "no batch is called", "batch list"),
     (e.NoSuchBatch("k7", ("a-k7", "b-k7")), Exit.USAGE, "a-k7, b-k7", "more of the name"),
     (e.BatchInUse("a-k7", EVIL), Exit.REFUSED, "a-k7 is being carried", "yatagan batch show a-k7"),
-    (e.BatchInUse("a-k7", "process 1", EVIL), Exit.REFUSED, "process 1", "remove"),
+    (e.BatchInUse("a-k7", "process 1", elsewhere=True), Exit.REFUSED, "process 1", "--take-over"),
+    (e.NoLocks(EVIL), Exit.REFUSED, "has no locks", "YATAGAN_HOME"),
     (e.JournalError(EVIL, EVIL), Exit.INTERRUPTED, "cannot be written or read", "then try again"),
     (
         e.JournalError(EVIL, EVIL, batch="a-k7"),

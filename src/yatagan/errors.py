@@ -59,6 +59,9 @@ class Fault(StrEnum):
     NOT_KEPT = "not-kept"
     WITH_BUNDLE = "with-bundle"
     ONLY_READ = "only-read"
+    LEADS_ELSEWHERE = "leads-elsewhere"
+    NO_SUCH_NODE = "no-such-node"
+    NO_PROGRESS = "no-progress"
 
 
 #: Faults after which the same step may well succeed on a fresh connection.
@@ -238,15 +241,23 @@ class OtherVersion(JournalError):
 class BatchInUse(YataganError):
     """Another process carries this batch now.
 
-    `left_by` is the lock file when no process here holds it, but a process of another machine that shares the disk
-    wrote its name in it: only a person can tell whether that one has ended.
+    `elsewhere`: no process here does, but one of another machine that shares the disk has its name in the lock. Only a
+    person can tell whether that one has ended.
     """
 
-    def __init__(self, batch: str, holder: str, left_by: str = "") -> None:
+    def __init__(self, batch: str, holder: str, *, elsewhere: bool = False) -> None:
         super().__init__(f"{batch}: {holder}")
         self.batch = batch
         self.holder = holder
-        self.left_by = left_by
+        self.elsewhere = elsewhere
+
+
+class NoLocks(YataganError):
+    """The disk that a directory of ours is on has no locks, so that two processes could carry one batch."""
+
+    def __init__(self, directory: str) -> None:
+        super().__init__(directory)
+        self.directory = directory
 
 
 class NoSuchBatch(YataganError):

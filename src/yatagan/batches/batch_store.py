@@ -7,10 +7,6 @@ batch has will do when it is asked for. Only the process that holds the lock may
 from __future__ import annotations
 
 import contextlib
-import fcntl
-import json
-import os
-import platform
 import secrets
 import shutil
 import time
@@ -20,6 +16,7 @@ from pathlib import Path
 
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
+from yatagan.batches.locks import Holder, Lock, LockTaken
 from yatagan.batches.steps import Step
 from yatagan.errors import BatchInUse, JournalError, NoSuchBatch
 
@@ -37,7 +34,7 @@ class Batch:
     def __init__(self, directory: Path) -> None:
         self.directory = directory
         self.name = directory.name
-        self._lock: int | None = None
+        self._lock = Lock(directory / "lock")
 
     @property
     def journal_file(self) -> Path:
@@ -49,110 +46,48 @@ class Batch:
         """The path of its log, one JSON object a line."""
         return self.directory / "log.jsonl"
 
+    @property
+    def snapshot_file(self) -> Path:
+        """The path of what tells how it is getting on, while it is carried."""
+        return self.directory / "now.json"
+
     def journal(self) -> Journal:
         """Open the journal. Raises JournalError."""
         return Journal.open(self.journal_file)
 
-    def lock(self) -> None:
-        """Become the one process that carries this batch. Raises BatchInUse or JournalError.
+    def lock(self, *, take_over: bool = False) -> None:
+        """Become the one process that carries this batch. Raises BatchInUse, NoLocks or JournalError.
 
-        The lock itself ends with the process. What is written in it tells others who holds it; a lock
-        of another host on a shared disk is never taken over.
+        `take_over`: also if a process of another host has left its name in the lock.
         """
         try:
-            descriptor = os.open(self.directory / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+            self._lock.take(over=take_over)
+        except LockTaken as taken:
+            holder = str(taken.holder or "another process")
+            raise BatchInUse(self.name, holder, elsewhere=taken.elsewhere) from None
         except OSError as error:
-            raise JournalError(str(self.directory / "lock"), error.strerror or str(error)) from error
-        try:
-            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
-            holder = _read_holder(descriptor)
-            os.close(descriptor)
-            raise BatchInUse(self.name, _spell(holder)) from None
-        holder = _read_holder(descriptor)
-        if holder and holder.get("host") != platform.node():
-            os.close(descriptor)
-            raise BatchInUse(self.name, _spell(holder), str(self.directory / "lock"))
-        try:
-            os.ftruncate(descriptor, 0)
-            os.pwrite(descriptor, json.dumps({"host": platform.node(), "pid": os.getpid()}).encode(), 0)
-        except OSError as error:
-            os.close(descriptor)
-            raise JournalError(str(self.directory / "lock"), error.strerror or str(error)) from error
-        self._lock = descriptor
+            raise JournalError(str(self._lock.file), error.strerror or str(error)) from error
 
     def unlock(self) -> None:
         """Release the lock."""
-        if self._lock is not None:
-            os.ftruncate(self._lock, 0)
-            os.close(self._lock)
-            self._lock = None
+        self._lock.release()
 
     def is_carried(self) -> bool:
-        """Whether a process holds the lock."""
-        try:
-            descriptor = os.open(self.directory / "lock", os.O_RDWR | os.O_CLOEXEC)
-        except OSError:
-            return False
-        try:
-            fcntl.flock(descriptor, fcntl.LOCK_SH | fcntl.LOCK_NB)
-        except OSError:
-            return True
-        else:
-            return False
-        finally:
-            os.close(descriptor)
+        """Whether a process of this machine holds the lock."""
+        return self._lock.is_held()
 
-    def holder(self) -> str:
-        """Who took the lock last, as `process 12 on vm`."""
-        try:
-            descriptor = os.open(self.directory / "lock", os.O_RDONLY | os.O_CLOEXEC)
-        except OSError:
-            return _spell({})
-        try:
-            return _spell(_read_holder(descriptor))
-        finally:
-            os.close(descriptor)
+    def carrier(self) -> Holder | None:
+        """The process that carries it: here, or by the name in the lock on another host. None if none does."""
+        holder = self._lock.holder()
+        if self._lock.is_held():
+            return holder or Holder("?", "", 0, 0)
+        return holder if holder is not None and not holder.is_here else None
 
     def delete(self) -> None:
         """Delete the directory of a batch that is locked by us; the journal first, without which there is no batch."""
         for name in ("journal.db", "journal.db-wal", "journal.db-shm"):
             (self.directory / name).unlink(missing_ok=True)
         shutil.rmtree(self.directory, ignore_errors=True)
-
-    def process(self) -> int | None:
-        """The process that holds the lock, if it is on this machine; else None."""
-        try:
-            descriptor = os.open(self.directory / "lock", os.O_RDONLY | os.O_CLOEXEC)
-        except OSError:
-            return None
-        try:
-            holder = _read_holder(descriptor)
-        finally:
-            os.close(descriptor)
-        pid = holder.get("pid")
-        return pid if holder.get("host") == platform.node() and isinstance(pid, int) else None
-
-    def stopped_process(self) -> int | None:
-        """The process that holds the lock, if it is on this machine and suspended (SIGSTOP, Ctrl-Z); else None."""
-        pid = self.process()
-        try:
-            state = Path(f"/proc/{pid}/stat").read_text(errors="replace").rpartition(")")[2].split()[0]
-        except (OSError, IndexError):
-            return None
-        return pid if state in "Tt" else None
-
-
-def _read_holder(descriptor: int) -> dict[str, object]:
-    try:
-        found = json.loads(os.pread(descriptor, 4096, 0) or b"{}")
-    except ValueError:
-        return {}
-    return found if isinstance(found, dict) else {}
-
-
-def _spell(holder: dict[str, object]) -> str:
-    return f"process {holder.get('pid', '?')} on {holder.get('host', '?')}"
 
 
 class Batches:
@@ -196,9 +131,12 @@ class Batches:
 
     def __iter__(self) -> Iterator[Batch]:
         """Every batch that was accepted, oldest first."""
+        yield from sorted(self.unsorted(), key=_created)
+
+    def unsorted(self) -> Iterator[Batch]:
+        """Every batch that was accepted, in no order: no journal is opened for it."""
         if self._directory.is_dir():
-            found = [Batch(path) for path in self._directory.iterdir() if (path / "journal.db").exists()]
-            yield from sorted(found, key=_created)
+            yield from (Batch(path) for path in self._directory.iterdir() if (path / "journal.db").exists())
 
     def opened(self) -> Iterator[tuple[Batch, Journal]]:
         """Every batch whose journal can be read, newest first. Each journal is closed before the next is opened."""
@@ -212,6 +150,12 @@ class Batches:
     def holds(self, name: str) -> bool:
         """Whether there is a batch of exactly this name."""
         return bool(name) and (self._directory / name / "journal.db").exists()
+
+    def get(self, name: str) -> Batch:
+        """The batch of exactly this name. Raises NoSuchBatch."""
+        if not self.holds(name):
+            raise NoSuchBatch(name)
+        return Batch(self._directory / name)
 
     def find(self, name: str | None) -> Batch:
         """The batch of this name, or the only one whose name has this in it. Raises NoSuchBatch.

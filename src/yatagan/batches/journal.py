@@ -18,27 +18,9 @@ from yatagan.batches.journal_reading import TOGETHER, JournalReading, as_journal
 from yatagan.batches.journal_rows import ADDED, FORMAT, SCHEMA, Shape, row_of, shape, storable, update
 from yatagan.batches.states import BatchState, batch_may_move
 from yatagan.batches.steps import Change, Prove, SessionWriters, Step
+from yatagan.config.disks import on_network
 from yatagan.config.home import sync_directory
 from yatagan.errors import Fault, JournalError, OtherVersion
-
-#: File systems of other machines, by the names that /proc/mounts gives them.
-_NETWORK = ("nfs", "cifs", "smb", "lustre", "gpfs", "beegfs", "ceph", "fuse.", "afs", "9p", "panfs")
-
-
-def on_network(path: Path) -> bool:
-    """Whether a directory is on another machine's disk."""
-    try:
-        mounts = Path("/proc/mounts").read_text(encoding="utf-8", errors="surrogateescape").splitlines()
-    except OSError:
-        return False
-    best, kind = "", ""
-    real = os.path.realpath(path)
-    for line in mounts:
-        fields_ = line.split(" ")
-        point = fields_[1].replace("\\040", " ")
-        if (real == point or real.startswith(point.rstrip("/") + "/")) and len(point) >= len(best):
-            best, kind = point, fields_[2]
-    return kind.startswith(_NETWORK)
 
 
 class Journal(JournalReading):

@@ -20,6 +20,7 @@ from yatagan.batches.steps import MEMBERS_PHASE, Modes, Prove, Step, StepKind, T
 from yatagan.batches.strip import StripFile
 from yatagan.errors import Fault, JournalError
 from yatagan.stores.interface import Facts
+from yatagan.transfer.extents import Extents
 
 #: Values in one statement: more are too many for an old SQLite.
 TOGETHER = 500
@@ -65,6 +66,11 @@ class JournalReading:
     def has_settled(self) -> bool:
         """Whether any step is in place or was right already."""
         return bool(self._one("SELECT EXISTS (SELECT 1 FROM step WHERE state IN ('in place', 'left as is'))")[0])
+
+    def progress(self) -> str:
+        """How far the batch is: equal when nothing was done between."""
+        settled = self._one(f"SELECT count(*) FROM step WHERE state NOT IN {OPEN!r}")[0]
+        return f"{settled} steps, {sum(Extents.decode(step.durable).total for step in self.begun())} bytes"
 
     def placed(self, paths: Collection[bytes]) -> dict[bytes, Facts]:
         """The facts of files that the batch has put under these paths, by path."""

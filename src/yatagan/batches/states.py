@@ -31,11 +31,12 @@ class StepState(StrEnum):
 class BatchState(StrEnum):
     """The state of a batch."""
 
+    #: It waits for its turn, or for a time at which it is tried again.
     QUEUED = "queued"
     MOVING = "moving"
     NEEDS_LOGIN = "needs a login"
     INTERRUPTED = "interrupted"
-    #: It stopped by itself, and goes on when there is free space.
+    #: A person must say that it goes on: one has held it, or it met what no retry can help.
     HELD = "held"
     CANCELLED = "cancelled"
     FINISHED = "finished"
@@ -77,16 +78,16 @@ STEP_MOVES: dict[StepState, frozenset[StepState]] = {
 }
 
 BATCH_MOVES: dict[BatchState, frozenset[BatchState]] = {
-    _B.QUEUED: frozenset({_B.MOVING, _B.INTERRUPTED, _B.NEEDS_LOGIN, _B.CANCELLED}),
-    # Cancelled: of a process that has died.
-    _B.MOVING: frozenset({_B.INTERRUPTED, _B.HELD, _B.NEEDS_LOGIN, _B.FINISHED, _B.CANCELLED}),
-    _B.HELD: frozenset({_B.MOVING, _B.CANCELLED}),
-    _B.NEEDS_LOGIN: frozenset({_B.MOVING, _B.CANCELLED}),
-    _B.INTERRUPTED: frozenset({_B.MOVING, _B.CANCELLED}),
+    _B.QUEUED: frozenset({_B.MOVING, _B.INTERRUPTED, _B.NEEDS_LOGIN, _B.HELD, _B.CANCELLED}),
+    # Queued, held and cancelled: of a process that has died.
+    _B.MOVING: frozenset({_B.QUEUED, _B.INTERRUPTED, _B.HELD, _B.NEEDS_LOGIN, _B.FINISHED, _B.CANCELLED}),
+    _B.HELD: frozenset({_B.QUEUED, _B.MOVING, _B.CANCELLED}),
+    _B.NEEDS_LOGIN: frozenset({_B.QUEUED, _B.MOVING, _B.HELD, _B.CANCELLED}),
+    _B.INTERRUPTED: frozenset({_B.QUEUED, _B.MOVING, _B.HELD, _B.CANCELLED}),
     # A new plan has taken its place, or it was given up.
     _B.CANCELLED: frozenset(),
     # Its failed steps may be tried again.
-    _B.FINISHED: frozenset({_B.MOVING}),
+    _B.FINISHED: frozenset({_B.QUEUED, _B.MOVING}),
 }
 
 #: A step in one of these is done with, whatever the outcome.
@@ -95,7 +96,7 @@ SETTLED = frozenset({_S.IN_PLACE, _S.LEFT, _S.NOT_CARRIED, _S.FAILED})
 #: A batch in one of these does nothing by itself any more.
 ENDED = frozenset({_B.FINISHED, _B.CANCELLED})
 
-#: A batch is in one of these only while a process carries it; where none does, it was interrupted.
+#: A batch in one of these is carried by a process, or waits in the queue; else it was interrupted.
 CARRIED = frozenset({_B.QUEUED, _B.MOVING})
 
 

@@ -1,6 +1,10 @@
-"""A group of commands that knows what was probably meant."""
+"""Groups of commands that know what was probably meant, and load only what is asked for."""
 
 from __future__ import annotations
+
+import importlib
+from collections.abc import Mapping
+from typing import Any
 
 import click
 
@@ -18,6 +22,36 @@ class CommandGroup(click.Group):
 
             raise UnknownCommand(name, nearest(name, self.list_commands(ctx)), ctx)
         return super().resolve_command(ctx, args)
+
+
+class LazyGroup(CommandGroup):
+    """A group whose commands are imported when they are run.
+
+    `lazy`: by a command's name the module under yatagan.cli that has it, as NAME_command, and the line that `--help`
+    shows.
+    """
+
+    def __init__(self, *args: Any, lazy: Mapping[str, tuple[str, str]], **more: Any) -> None:
+        super().__init__(*args, **more)
+        self.lazy = lazy
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """See `click.Group.list_commands`."""
+        return list(self.lazy)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """See `click.Group.get_command`."""
+        if cmd_name not in self.lazy:
+            return None
+        module = importlib.import_module(f"yatagan.cli.{self.lazy[cmd_name][0]}")
+        command = getattr(module, f"{cmd_name}_command")
+        assert isinstance(command, click.Command)
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """See `click.Group.format_commands`. Nothing is imported for it."""
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, line) for name, (_, line) in self.lazy.items()])
 
 
 class UnknownCommand(click.UsageError):

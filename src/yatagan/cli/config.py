@@ -141,6 +141,7 @@ def _say_all(app: App, settings: Settings) -> None:
                 "directory": str(app.ledger().directory.path),
                 "sign_with": settings.ledger.sign_with or None,
             },
+            "queue": {"at_once": settings.queue.at_once},
             "roots": {"readable": list(settings.roots.readable), "writable": list(settings.roots.writable)},
         }
     )
@@ -160,6 +161,7 @@ def _show(app: App, settings: Settings) -> None:
             ("tree.entries", number(settings.tree.entries), "that one command reads before it asks, or stops"),
             ("disk.reserve", size(settings.disk.reserve), "that a stage leaves free at its destination"),
             ("ledger.directory", show(settings.ledger.directory) or "your own", "where records are kept"),
+            ("queue.at-once", str(settings.queue.at_once), "batches in the background that are carried at once"),
             ("ledger.sign-with", show(settings.ledger.sign_with) or "nothing", "the SSH key that signs them"),
         ],
     )

@@ -26,6 +26,8 @@ from yatagan.errors import NodeMeant, Refused, UnknownHostKey
 from yatagan.places import NODE_NAME, Place, parse_place
 
 if TYPE_CHECKING:
+    from yatagan.batches.activity import Activities
+    from yatagan.batches.queue import Queue
     from yatagan.keeper.client import Keeper
     from yatagan.ledger.ledger import Ledger
     from yatagan.stores.interface import Source, Store
@@ -109,6 +111,18 @@ class App:
     def connection(self) -> ConnectionSettings:
         """Settings of the connection."""
         return self.settings().connection
+
+    def queue(self) -> Queue:
+        """The queue of this host."""
+        from yatagan.batches.queue import Queue
+
+        return Queue.of(self.home)
+
+    def activities(self) -> Activities:
+        """What batches are doing now."""
+        from yatagan.batches.activity import Activities
+
+        return Activities(self.queue())
 
     def ledger(self) -> Ledger:
         """The ledger that the settings name."""

@@ -73,7 +73,7 @@ class Earlier:
 
     def in_use(self) -> BatchInUse:
         """The error while another process carries it."""
-        return BatchInUse(self.batch.name, self.batch.holder())
+        return BatchInUse(self.batch.name, str(self.batch.carrier() or "another process"))
 
     async def become(self, use: EarlierUse, header: Header, plan: Plan, destination: Store) -> Batch:
         """The batch to carry, locked by us. Raises BatchInUse, JournalError."""

@@ -9,8 +9,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, TypeVar
 
+from yatagan.batches.activity import Activity
 from yatagan.batches.counts import BatchCounts
-from yatagan.batches.states import CARRIED, BatchState
+from yatagan.batches.queue import WaitsFor
 from yatagan.batches.steps import Step
 from yatagan.cli.text import timestamp
 from yatagan.places import name_fields
@@ -28,21 +29,19 @@ def seconds_at(seconds: float | None) -> str | None:
     return timestamp(round(seconds) * 1_000_000_000) if seconds is not None else None
 
 
-def batch_json(outcome: BatchCounts, *, carried: bool = False) -> dict[str, Any]:
-    """A batch. `carried`: a process carries it now; without one nothing is moving."""
+def batch_json(outcome: BatchCounts, now: Activity | None = None) -> dict[str, Any]:
+    """A batch, and what it is doing `now`; without that, as its journal says."""
     header, standing = outcome.header, outcome.standing
-    state = standing.state
-    if state in CARRIED and not carried:
-        state = BatchState.INTERRUPTED
+    now = now or Activity(standing.state)
     return {
         "batch": header.id,
-        "state": state.value,
         "good": outcome.good,
         "reason": standing.fault,
-        "carried_now": carried,
+        **now_json(now),
         "command": list(header.command),
         "made_at": timestamp(header.created_ns),
         "from_node": header.source_node,
+        "sources": [name_fields(path) for path, _ in header.arrivals],
         "to_node": header.destination_node,
         **name_fields(header.destination, "destination"),
         "files": outcome.files,
@@ -70,6 +69,31 @@ def batch_json(outcome: BatchCounts, *, carried: bool = False) -> dict[str, Any]
         "moving_seconds": round(standing.seconds, 3),
         "expected_seconds": round(header.expected_seconds, 1) or None,
         "ledger_record": standing.recorded or None,
+    }
+
+
+def now_json(now: Activity) -> dict[str, Any]:
+    """What a batch is doing at this moment."""
+    return {
+        "state": now.state.value,
+        "carried_now": now.is_carried,
+        "carrier": {"process": now.holder.pid, "host": now.holder.host} if now.holder is not None else None,
+        "rate_bytes_per_second": round(now.snapshot.rate) if now.snapshot is not None else None,
+        "queue": _queue_json(now),
+    }
+
+
+def _queue_json(now: Activity) -> dict[str, Any] | None:
+    """Where a batch is in the queue; None if it is not in it."""
+    entry = now.entry
+    if entry is None:
+        return None
+    retry = entry.until if entry.waits_for is WaitsFor.CONNECTION else None
+    return {
+        "ahead": now.ahead,
+        "waits_for": entry.waits_for.value or None,
+        "retry_at": seconds_at(retry),
+        "failures": entry.failures,
     }
 
 

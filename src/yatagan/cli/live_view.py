@@ -8,7 +8,7 @@ from __future__ import annotations
 import contextlib
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 
 from rich.console import Console, Group
@@ -26,32 +26,15 @@ _SHOWN = 3
 _DURATION, _RATE, _BYTES, _END = 10, 12, 15, 5
 
 
-class Live:
-    """Shows progress on a terminal; see `View`."""
+class BatchLines:
+    """One batch as lines: its strip, its numbers, and what is under way. `plain`: in ASCII."""
 
-    def __init__(self, progress: Progress) -> None:
+    def __init__(self, progress: Progress, *, plain: bool) -> None:
         self._progress = progress
-        # The same 256 colours as everywhere else; Rich would take the nearest of fewer where TERM names fewer.
-        self._console = Console(stderr=True, highlight=False, color_system="256")
-        self._plain = is_plain(sys.stderr)
-        self._live = RichLive(console=self._console, get_renderable=self._draw, refresh_per_second=6, transient=True)
+        self._plain = plain
 
-    def take(self, event: ev.Event) -> None:
-        """See `View.take`."""
-        self._progress.take(event)
-        line, tone = event_line(self._progress, event)
-        if line:
-            self._above(line, tone)
-
-    def say(self, line: str) -> None:
-        """See `View.say`."""
-        self._above(line, text.Tone.WARNING)
-
-    def _above(self, line: str, tone: text.Tone | None) -> None:
-        self._console.print(Text.assemble((time.strftime("%H:%M:%S  "), "dim"), (line, _style(tone))))
-
-    def _draw(self) -> Group:
-        wide = self._console.width
+    def draw(self, wide: int, files: int) -> Group:
+        """The lines, `wide` columns of them, with that many of what is under way."""
         progress = self._progress
         strip = Text("  ", no_wrap=True)
         for shape, colour in runs(progress.cells(wide - 4), plain=self._plain):
@@ -61,7 +44,7 @@ class Live:
         if trouble:
             style = _style(text.Tone.WARNING)
             rows.append(Text("  " + trouble, style=style, overflow="crop" if self._plain else "ellipsis", no_wrap=True))
-        rows += [self._file(file, wide) for file in progress.longest(_SHOWN - bool(trouble))]
+        rows += [self._file(file, wide) for file in progress.longest(max(0, files - bool(trouble)))]
         return Group(*rows)
 
     def _numbers(self, room: int) -> str:
@@ -98,6 +81,34 @@ class Live:
             name = name.replace("…", "~").encode("ascii", "replace").decode("ascii")
         return Text(f"  {taken:>{_DURATION}}  {amount:>{_BYTES}}  {name}", style="dim", no_wrap=True)
 
+
+class Live:
+    """Shows progress on a terminal; see `View`."""
+
+    def __init__(self, progress: Progress) -> None:
+        self._progress = progress
+        # The same 256 colours as everywhere else; Rich would take the nearest of fewer where TERM names fewer.
+        self._console = Console(stderr=True, highlight=False, color_system="256")
+        self._lines = BatchLines(progress, plain=is_plain(sys.stderr))
+        self._live = RichLive(console=self._console, get_renderable=self._draw, refresh_per_second=6, transient=True)
+
+    def take(self, event: ev.Event) -> None:
+        """See `View.take`."""
+        self._progress.take(event)
+        line, tone = event_line(self._progress, event)
+        if line:
+            self._above(line, tone)
+
+    def say(self, line: str) -> None:
+        """See `View.say`."""
+        self._above(line, text.Tone.WARNING)
+
+    def _above(self, line: str, tone: text.Tone | None) -> None:
+        self._console.print(Text.assemble((time.strftime("%H:%M:%S  "), "dim"), (line, _style(tone))))
+
+    def _draw(self) -> Group:
+        return self._lines.draw(self._console.width, _SHOWN)
+
     @contextlib.contextmanager
     def paused(self) -> Iterator[None]:
         """See `View.paused`."""
@@ -117,6 +128,28 @@ class Live:
     async def __aexit__(self, *args: object) -> None:
         """See `View`."""
         self._live.stop()
+
+
+@contextlib.contextmanager
+def several(batches: Sequence[tuple[Callable[[], str], Progress]]) -> Iterator[None]:
+    """Show several batches at once, each with a title; of one alone also what is under way."""
+    console = Console(stderr=True, highlight=False, color_system="256")
+    plain = is_plain(sys.stderr)
+    blocks = [(title, BatchLines(progress, plain=plain)) for title, progress in batches]
+    files = _SHOWN if len(blocks) == 1 else 0
+
+    def draw() -> Group:
+        room = max(1, (console.height - 2) // (3 + files))
+        rows: list[Text | Group] = []
+        for title, block in blocks[:room]:
+            rows += [Text(text.shorten(title(), console.width - 1), style="bold", no_wrap=True)]
+            rows += [block.draw(console.width, files)]
+        if len(blocks) > room:
+            rows.append(Text(f"and {len(blocks) - room} more", style="dim"))
+        return Group(*rows)
+
+    with RichLive(console=console, get_renderable=draw, refresh_per_second=4, transient=True):
+        yield
 
 
 def _style(tone: text.Tone | None) -> str:

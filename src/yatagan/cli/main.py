@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import gc
-import importlib
 import os
 import sys
 from typing import NoReturn
@@ -12,7 +11,7 @@ import click
 import click.globals
 
 from yatagan import __version__
-from yatagan.cli.command_group import CommandGroup
+from yatagan.cli.command_group import LazyGroup
 
 #: Command -> module under yatagan.cli, and the line that `--help` shows.
 _COMMANDS = {
@@ -32,6 +31,7 @@ _COMMANDS = {
     "remove": ("mkdir_rename_remove", "Remove files and directories, after asking."),
     "ledger": ("ledger", "What was staged and verified, on record: show and check it."),
     "completion": ("shell_completion", "Set up shell completion."),
+    "service": ("service", "Carry batches in the background, also after a restart."),
     "practice": ("practice", "Start practice nodes on this machine."),
     "demo": ("demo", "Show a whole staging at work, offline."),
 }
@@ -50,25 +50,11 @@ Exit statuses:
 """
 
 
-class _Lazy(CommandGroup):
-    def list_commands(self, ctx: click.Context) -> list[str]:
-        return list(_COMMANDS)
-
-    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
-        if cmd_name not in _COMMANDS:
-            return None
-        module = importlib.import_module(f"yatagan.cli.{_COMMANDS[cmd_name][0]}")
-        command = getattr(module, f"{cmd_name}_command")
-        assert isinstance(command, click.Command)
-        return command
-
-    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        with formatter.section("Commands"):
-            formatter.write_dl([(name, line) for name, (_, line) in _COMMANDS.items()])
-
-
 @click.group(
-    cls=_Lazy, epilog=EPILOG, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100}
+    cls=LazyGroup,
+    lazy=_COMMANDS,
+    epilog=EPILOG,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
 )
 @click.version_option(__version__, message="yatagan %(version)s")
 def program() -> None:

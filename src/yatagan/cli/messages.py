@@ -57,6 +57,9 @@ _FAULTS = {
     Fault.WITH_BUNDLE: "the bundle that it was to be in could not be stored",
     Fault.NOT_IN_BUNDLE: "the bundle was made without it",
     Fault.DAMAGED: "the bundle that holds it is damaged, or not what its index says",
+    Fault.LEADS_ELSEWHERE: "it leads elsewhere now, which is not what was planned",
+    Fault.NO_SUCH_NODE: "this node is not saved any more",
+    Fault.NO_PROGRESS: "its process ended three times without being asked to, and nothing had moved",
 }
 
 _REMEDIES = {
@@ -76,6 +79,9 @@ _REMEDIES = {
     Fault.DESTINATION_GONE: "put it back if it was only renamed, then resume the batch; or carry everything again: "
     "yatagan batch resume --make-again",
     Fault.DESTINATION_MOVED: "put the right one back, then resume the batch; or stage again",
+    Fault.LEADS_ELSEWHERE: "put it back as it was, then resume the batch; or stage again",
+    Fault.NO_SUCH_NODE: "save it again with yatagan node add, then resume the batch",
+    Fault.NO_PROGRESS: "see yatagan batch log; then resume the batch",
     Fault.NOT_KEPT: "see what is kept with: yatagan kept list PLACE",
     Fault.SILENT: "check the node, then try again",
     Fault.CONNECTION_LOST: "check the network, then try again",
@@ -88,6 +94,7 @@ _STATUSES = {
     Fault.NOT_KEPT: ExitStatus.USAGE,
     Fault.LEADS_OUT: ExitStatus.REFUSED,
     Fault.ONLY_READ: ExitStatus.REFUSED,
+    Fault.LEADS_ELSEWHERE: ExitStatus.REFUSED,
     Fault.DESTINATION_MOVED: ExitStatus.REFUSED,
     Fault.DESTINATION_GONE: ExitStatus.INTERRUPTED,
 }
@@ -113,6 +120,8 @@ def fault(what: Fault, detail: str = "") -> str:
         return f"a link leads out of what this command may touch, to {said}"
     if what is Fault.SOURCE_KIND and said:
         return f"it was a file when it was planned, and is a {said} now"
+    if what is Fault.LEADS_ELSEWHERE and said:
+        return f"it leads to {said} now, which is not what was planned"
     if what is Fault.MISSING and said == "the source":
         return "the source is gone"
     if said.startswith("in /") and what in (Fault.DENIED, Fault.READ_ONLY, Fault.IS_LINK, Fault.NOT_A_DIRECTORY):
@@ -125,6 +134,11 @@ def remedy(what: Fault, detail: str = "") -> str:
     if what is Fault.LEADS_OUT:
         return f"name that itself, or allow it for good: {command('config', 'allow', detail)}"
     return _REMEDIES.get(what, "")
+
+
+def status(what: Fault) -> ExitStatus:
+    """What a command ends with that met a fault."""
+    return _STATUSES.get(what, ExitStatus.DIFFERENCES)
 
 
 #: The steps of reaching a node, in their order.
@@ -177,6 +191,7 @@ KINDS: dict[type[e.YataganError], str] = {
     e.NodeMeant: "node-without-colon",
     e.NoSuchBatch: "no-such-batch",
     e.BatchInUse: "batch-in-use",
+    e.NoLocks: "no-locks",
     e.JournalError: "journal",
     e.OtherVersion: "other-version",
     e.Refused: "refused",
@@ -188,10 +203,10 @@ KINDS: dict[type[e.YataganError], str] = {
 
 def explain(error: e.YataganError) -> Explanation:
     """An error in words."""
-    message, remedy, status = _explain(error)
+    message, advice, exit_status = _explain(error)
     kind = error.fault.value if isinstance(error, e.StoreError) else KINDS.get(type(error), "other")
     step = error.step if isinstance(error, e.CannotReach) else ""
-    return Explanation(message, remedy, status, kind, _place_of(error), step)
+    return Explanation(message, advice, exit_status, kind, _place_of(error), step)
 
 
 def _place_of(error: e.YataganError) -> str:
@@ -218,9 +233,12 @@ def _explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
         case e.CannotReach():
             return _explain_reach(error)
         case e.StoreError():
-            status = _STATUSES.get(error.fault, ExitStatus.DIFFERENCES)
             where = place(error.store, error.path) if error.path else error.store or "this machine"
-            return f"{where}: {fault(error.fault, error.detail)}", remedy(error.fault, error.detail), status
+            return (
+                f"{where}: {fault(error.fault, error.detail)}",
+                remedy(error.fault, error.detail),
+                status(error.fault),
+            )
         case e.BadPlace():
             return f"{show(error.text)}: {error.why}", error.remedy, ExitStatus.USAGE
         case e.NodeMeant():
@@ -236,11 +254,17 @@ def _explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
             )
         case e.NoSuchBatch():
             return _explain_no_batch(error)
+        case e.NoLocks():
+            return (
+                f"the disk that {show(error.directory)} is on has no locks, and two processes could carry one batch",
+                "keep what is yours on another disk: set YATAGAN_HOME to a directory there",
+                ExitStatus.REFUSED,
+            )
         case e.BatchInUse():
             return (
                 f"batch {show(error.batch)} is being carried by {show(error.holder)}",
-                f"if it has ended there for certain, remove {show(error.left_by)} and try again"
-                if error.left_by
+                f"if it has ended there for certain: {command('batch', 'resume', error.batch, '--take-over')}"
+                if error.elsewhere
                 else f"see how far it is: {command('batch', 'show', error.batch)}",
                 ExitStatus.REFUSED,
             )

@@ -26,6 +26,9 @@ _details: Callable[[Any], Any] = options(
     click.option("--role", type=one_of(Role), help="What the machine is made for. Default: transfer."),
     click.option("--cluster", metavar="NAME", help="Nodes of one cluster see the same disks."),
     click.option("--logins", type=int, metavar="N", help="Logins at once for a batch. Default: 8; login nodes 2."),
+    click.option(
+        "--batches-at-once", type=int, metavar="N", help="Queued batches over it at once. Default: 1, then the next."
+    ),
     click.option("--max-rate", metavar="RATE", help="How fast batches may send or fetch, such as 20MB/s."),
     click.option("--start", metavar="DIR", help="Where relative paths start there. Default: the account's home."),
     click.option(

@@ -204,6 +204,28 @@ class Progress:
         if self._strip is not None:
             self._strip.reach(number, state)
 
+    def look(self, files: int, size: int, files_done: int, settled: int, strip: Strip | None) -> None:
+        """Count anew, as seen from elsewhere. `settled` bytes are done with; what is under way is told by events."""
+        before = self.size_done if self.files else None  # the first look tells nothing of how fast it goes
+        self.files, self.size, self.files_done, self._settled_size, self._strip = (
+            files,
+            size,
+            files_done,
+            settled,
+            strip,
+        )
+        for number, file in self.moving.items():
+            self._show(number, file)
+        if before is None:
+            self._samples = deque([(time.monotonic(), self._carried, self._counted, self.files_done)])
+        else:
+            self._counted += max(0, self.size_done - before)
+            self._sample()
+
+    def forget(self, number: int) -> None:
+        """A step is under way no more."""
+        self.moving.pop(number, None)
+
     def expect(self, files: int, size: int) -> None:
         """More is to be done than was known."""
         self.files += files

@@ -7,6 +7,7 @@ import os
 import posixpath
 import signal
 import sys
+from collections.abc import Iterator
 from typing import Any
 
 import click
@@ -15,7 +16,8 @@ from yatagan.batches.batch_store import Batch
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState, Evidence, StepState
-from yatagan.cli import exit_status, messages, text
+from yatagan.cli import messages, text
+from yatagan.cli.conclusions import conclude_batch
 from yatagan.cli.context import App, OpenSession
 from yatagan.cli.json_fields import batch_json
 from yatagan.cli.ledger_record import of_batch, record_json, record_row, warn_of
@@ -30,6 +32,8 @@ from yatagan.keeper.client import KeeperRun
 from yatagan.places import KEPT_DIRECTORY
 from yatagan.stores.interface import Source
 
+#: Signals that stop a batch cleanly. The last is what `batch hold` and `batch cancel` send.
+_STOPPING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGUSR1)
 #: Failed steps named one by one before the rest are only counted.
 _FAILURES_SHOWN = 10
 #: Cells of the strip of a batch that is not finished, or not good.
@@ -65,7 +69,7 @@ async def carry(
         warned = True
         run.stop()
 
-    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+    for number in _STOPPING:
         loop.add_signal_handler(number, stop)
     try:
         async with view:
@@ -74,7 +78,7 @@ async def carry(
         error.batch = batch.name
         raise
     finally:
-        for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        for number in _STOPPING:
             loop.remove_signal_handler(number)
     outcome = outcome_of(journal)
     if (
@@ -108,7 +112,7 @@ def summary(app: App, journal: Journal, outcome: BatchCounts, problem: CannotRea
     header, standing = outcome.header, outcome.standing
     record = of_batch(app, standing.recorded)
     click.echo(
-        click.style(f"Batch {header.id} is ", bold=True) + tinted(outcome, exit_status.of_batch(outcome, problem).text)
+        click.style(f"Batch {header.id} is ", bold=True) + tinted(outcome, conclude_batch(outcome, problem).text)
     )
     if not outcome.good:
         show_strip(journal, _SUMMARY_CELLS)
@@ -133,10 +137,10 @@ def summary(app: App, journal: Journal, outcome: BatchCounts, problem: CannotRea
             record_row(record),
         ]
     )
-    failures(journal, f"yatagan batch show {header.id}")
+    failures(journal, text.command("batch", "show", header.id, "--failed"))
     warn_of(record)
     if standing.state is not BatchState.FINISHED:
-        _what_next(outcome, problem)
+        what_next(outcome, problem)
 
 
 def ended_json(app: App, outcome: BatchCounts) -> dict[str, Any]:
@@ -281,28 +285,32 @@ def failures(journal: Journal, more_by: str) -> None:
 
     `more_by`: the command that shows them all.
     """
+    for line in failure_lines(journal, _FAILURES_SHOWN, more_by):
+        click.echo(line)
+
+
+def failure_lines(journal: Journal, most: int | None = None, more_by: str = "") -> Iterator[str]:
+    """The lines of `failures`, for `most` failed steps, or for all."""
     shown = more = in_bundles = below = 0
     for step in journal.steps(StepState.FAILED):
         if step.fault is Fault.WITH_BUNDLE:
             in_bundles += 1
         elif step.fault is Fault.WITH_DIRECTORY:
             below += 1
-        elif shown == _FAILURES_SHOWN or step.fault is None:
+        elif shown == most or step.fault is None:
             more += 1
         else:
             shown += 1
-            click.echo(
-                text.tinted("  failed  ", text.Tone.TROUBLE)
-                + f"{text.show(step.label)}: {messages.fault(step.fault, step.detail)}"
-            )
+            why = messages.fault(step.fault, step.detail)
+            yield text.tinted("  failed  ", text.Tone.TROUBLE) + f"{text.show(step.label)}: {why}"
             if advice := messages.remedy(step.fault):
-                click.echo(f"          {advice}")
+                yield f"          {advice}"
     if in_bundles:
-        click.echo(f"          and with that {text.count(in_bundles, 'entry', 'entries')} that were to be in a bundle")
+        yield f"          and with that {text.count(in_bundles, 'entry', 'entries')} that were to be in a bundle"
     if below:
-        click.echo(f"          and with that {text.count(below, 'entry', 'entries')} below such directories")
+        yield f"          and with that {text.count(below, 'entry', 'entries')} below such directories"
     if more:
-        click.echo(f"  and {text.number(more)} more: {more_by}")
+        yield f"  and {text.number(more)} more: {more_by}"
 
 
 def _missing(outcome: BatchCounts) -> str:
@@ -316,9 +324,13 @@ def _missing(outcome: BatchCounts) -> str:
     return f": {text.size(needed)} are still to come, and {text.size(free)} were free"
 
 
-def _what_next(outcome: BatchCounts, problem: CannotReach | None) -> None:
+def what_next(outcome: BatchCounts, problem: CannotReach | None, *, by_itself: bool = False) -> None:
+    """Say why a batch does not move, and what lets it go on. `by_itself`: it does so without anyone's doing."""
     header, fault, detail = outcome.header, outcome.standing.fault, outcome.standing.detail
-    resume = f"yatagan batch resume {header.id}"
+    resume = text.command("batch", "resume", header.id)
+    if by_itself:
+        click.echo(f"  It goes on by itself. At once, in this terminal: {resume}")
+        return
     if fault in DESTINATION_FAULTS:
         where = text.place(header.destination_node, os.fsencode(detail))
         click.echo(f"  {where}: {messages.fault(fault)}")
@@ -336,4 +348,8 @@ def _what_next(outcome: BatchCounts, problem: CannotReach | None) -> None:
         click.echo(f"  {messages.explain(problem)}")
     elif fault in SPACE_FAULTS:
         click.echo(f"  {messages.fault(fault)}{_missing(outcome)}; {messages.remedy(fault)}")
+    elif fault is not None and outcome.standing.state is BatchState.HELD:
+        where = f"{text.place(header.destination_node, os.fsencode(detail))}: " if detail else ""
+        advice = messages.remedy(fault)
+        click.echo(f"  {where}{messages.fault(fault)}{f'; {advice}' if advice else ''}")
     click.echo(f"  Nothing is lost. Go on with: {resume}")

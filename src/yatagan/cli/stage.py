@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import functools
 from collections.abc import AsyncIterator
 from contextlib import AsyncExitStack, asynccontextmanager
+from dataclasses import dataclass
 from typing import Any
 
 import click
@@ -12,11 +14,14 @@ import click
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.journal_data import Header
 from yatagan.batches.steps import Modes, Prove, Times
-from yatagan.cli import exit_status, messages, plan_warnings, run_batch, shell_completion, text
+from yatagan.cli import messages, plan_warnings, run_batch, shell_completion, text
+from yatagan.cli.background import Outlook, begun, leave_to_worker, left_status, prepare_logins, tell_begun
+from yatagan.cli.conclusions import conclude_batch, conclude_plan
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json, written
 from yatagan.cli.earlier_batch import Earlier, EarlierUse, as_json_earlier, find_earlier, held
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.expectations import expectation_of
+from yatagan.cli.json_fields import batch_json
 from yatagan.cli.ledger_record import typed_command
 from yatagan.cli.login_questions import AtTerminal, confirm
 from yatagan.cli.pattern_options import choosing, parse_choice
@@ -28,6 +33,7 @@ from yatagan.cli.scan_progress import EntryCount
 from yatagan.cli.stage_request import By, IfNewer, Pack, Request, Storing
 from yatagan.config.areas import Area
 from yatagan.config.units import parse_rate
+from yatagan.engine.run_log import RunLog
 from yatagan.engine.session import evidence_for
 from yatagan.errors import BadPlace, Fault
 from yatagan.places import Place
@@ -46,6 +52,7 @@ Examples:
   yatagan stage fen heron:campaign                   # heron:campaign/fen
   yatagan stage heron:results/july .                 # july arrives here
   yatagan stage fen heron:campaign --plan-only
+  yatagan stage fen heron:campaign --background      # leave it running
   yatagan stage 'heron:runs/2026-*/flux.csv' . --skip '*.tmp'
   yatagan stage 'runs/*/flux.csv' heron:in --as '{stem}-{parent}{suffix}'
   yatagan stage fen heron:campaign --by digest       # where contents differ
@@ -111,6 +118,12 @@ Examples:
     is_flag=True,
     help="Begin even if free space seems too small: for disks that compress or report it wrongly.",
 )
+@click.option(
+    "--background",
+    "in_background",
+    is_flag=True,
+    help="Leave it to a worker once it is planned: it goes on without this terminal. See yatagan batch watch.",
+)
 @click.option("--plan-only", is_flag=True, help="Show the plan and stop.")
 @click.option(
     "--prove",
@@ -142,6 +155,7 @@ def stage_command(
     by: str,
     if_newer_there: str,
     no_space_check: bool,
+    in_background: bool,
     plan_only: bool,
     prove: str,
     max_rate: int,
@@ -176,7 +190,8 @@ def stage_command(
         IfNewer(if_newer_there),
         space_check=not no_space_check,
     )
-    status = run(_stage(request, typed_command(), report, plan_only=plan_only))
+    how = _How(report, plan_only=plan_only, in_background=in_background)
+    status = run(_stage(request, typed_command(), how))
     if status:
         raise click.exceptions.Exit(status)
 
@@ -190,8 +205,20 @@ def _incomplete(only: str | None) -> click.UsageError:
     return click.UsageError(f"the destination is missing: name one after {text.show(only)}, such as {such}", context)
 
 
-async def _stage(request: Request, command: tuple[str, ...], report: Report, *, plan_only: bool) -> int:
-    app, ends = request.app, request.ends()
+@dataclass(frozen=True, slots=True)
+class _How:
+    """What is done with a plan, and in which form that is said."""
+
+    report: Report
+    plan_only: bool
+    in_background: bool
+
+
+async def _stage(request: Request, command: tuple[str, ...], how: _How) -> int:
+    app, report, plan_only, outlook = request.app, how.report, how.plan_only, None
+    if how.in_background and not plan_only:
+        outlook = await prepare_logins(app, (request.source_node, request.destination.node))
+    ends = request.ends()
     async with AsyncExitStack() as opened:
         stores = []
         for end in ends:
@@ -217,6 +244,8 @@ async def _stage(request: Request, command: tuple[str, ...], report: Report, *, 
         batch = await _accept(request, plan, header, destination, earlier, use)
         if earlier is not None and use is not None and report.in_words:
             click.echo(earlier.did(use, batch.name))
+        if outlook is not None:
+            return await _leave(app, batch, described, report, outlook)
         opened.pop_all()  # the run of the batch takes them over
     journal = batch.journal()
     try:
@@ -231,10 +260,28 @@ async def _stage(request: Request, command: tuple[str, ...], report: Report, *, 
             say_json({"plan": described, "batch": run_batch.ended_json(app, outcome)})
         elif report.in_words or not outcome.good:
             run_batch.summary(app, journal, outcome, problem)
-        return exit_status.of_batch(outcome, problem).status
+        return conclude_batch(outcome, problem).status
     finally:
         journal.close()
         batch.unlock()
+
+
+async def _leave(app: App, batch: Batch, described: dict[str, Any], report: Report, outlook: Outlook) -> int:
+    """Leave a batch to a worker. Returns the exit status."""
+    try:
+        with contextlib.closing(batch.journal()) as journal:
+            leave_to_worker(app, batch, journal)
+    finally:
+        batch.unlock()
+    outcome, now = await begun(app, batch)
+    if report is Report.JSON_LINES:
+        say_event("planned", {"plan": described, "batch": batch.name})
+        say_event("left", {"batch": batch_json(outcome, now)})
+    elif report is Report.JSON:
+        say_json({"plan": described, "batch": batch_json(outcome, now)})
+    elif report.in_words:
+        tell_begun(app, outcome, now, outlook)
+    return left_status(now, outcome)
 
 
 async def _accept(
@@ -247,8 +294,12 @@ async def _accept(
     if request.space_check:
         plan_warnings.refuse_without_space(plan, request.destination.node, app.settings().disk.reserve)
     if earlier is None or use is None:
-        return Batches(app.home.batches).accept(header, plan.steps())
-    return await earlier.become(use, header, plan, destination)
+        batch = Batches(app.home.batches).accept(header, plan.steps())
+    else:
+        app.queue().remove(earlier.batch.name)  # what becomes of it is decided here
+        batch = await earlier.become(use, header, plan, destination)
+    RunLog(batch).write("accepted", files=plan.summary.files, size_bytes=plan.summary.size)
+    return batch
 
 
 @asynccontextmanager
@@ -327,7 +378,7 @@ def _ask_about_newer(plan: Plan, source: Store, destination: Store) -> None:
 
 def _tell_no_batch(plan: Plan, described: dict[str, Any], report: Report, *, plan_only: bool) -> ExitStatus:
     """Show that a plan is not carried out, and why."""
-    found = exit_status.of_plan(plan.summary)
+    found = conclude_plan(plan.summary)
     if report is Report.JSON_LINES:
         say_event("planned", {"plan": described, "batch": None})
     elif report is Report.JSON:

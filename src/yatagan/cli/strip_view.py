@@ -65,8 +65,13 @@ def drawn(strip: Strip, count: int) -> str:
     """A strip of `count` cells for standard output; "" where that is no terminal, or nothing is to be carried."""
     if not sys.stdout.isatty():
         return ""
+    return drawn_cells(strip.cells(count))
+
+
+def drawn_cells(cells: Iterable[CellState]) -> str:
+    """Cells of a strip, for standard output."""
     plain = is_plain(sys.stdout)
-    return "".join(click.style(shape, fg=colour) for shape, colour in runs(strip.cells(count), plain=plain))
+    return "".join(click.style(shape, fg=colour) for shape, colour in runs(cells, plain=plain))
 
 
 def legend(strip: Strip, count: int) -> str:

@@ -9,6 +9,7 @@ import shutil
 import sys
 import time
 from collections.abc import Iterable, Iterator, Sequence
+from datetime import datetime
 from enum import IntEnum
 
 import click
@@ -191,6 +192,32 @@ def moment(ns: int) -> str:
         return time.strftime("%Y-%m-%d %H:%M", time.localtime(ns // 1_000_000_000))
     except (OverflowError, ValueError, OSError):
         return "?"
+
+
+def ago(when: str) -> str:
+    """How long ago a timestamp was: `3 min ago`, `5 h ago`, `2 d ago`, or its date where that was long ago."""
+    try:
+        seconds = time.time() - datetime.fromisoformat(when).timestamp()
+    except (ValueError, OverflowError, OSError):
+        return "?"
+    if seconds < 60:
+        return "now"
+    for unit, length, most in (("min", 60, 60), ("h", 3600, 24), ("d", 86400, 14)):
+        if seconds < most * length:
+            return f"{int(seconds // length)} {unit} ago"
+    return when[:10]
+
+
+def day_time(seconds: float) -> str:
+    """When something is to happen, in local time: `at 23:40`, `on Sat at 02:30`, `on 2026-12-24 at 02:30`."""
+    try:
+        then, today = time.localtime(seconds), time.localtime()
+    except (OverflowError, ValueError, OSError):
+        return "?"
+    at = time.strftime("at %H:%M", then)
+    if then[:3] == today[:3]:
+        return at
+    return time.strftime("on %a " if abs(seconds - time.time()) < 6 * 86400 else "on %Y-%m-%d ", then) + at
 
 
 def timestamp(ns: int) -> str:

@@ -7,6 +7,7 @@ as a `Home`.
 from __future__ import annotations
 
 import os
+import platform
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -53,6 +54,16 @@ class Home:
     def batches(self) -> Path:
         """One directory a batch."""
         return self.state / "batches"
+
+    @property
+    def queue(self) -> Path:
+        """The batches of this host that wait for workers."""
+        return self.state / "queue" / f"{platform.node() or 'host'}.db"
+
+    @property
+    def workers_log(self) -> Path:
+        """Where workers that nobody watches write what they do."""
+        return self.state / "workers.log"
 
     @property
     def keepers(self) -> Path:

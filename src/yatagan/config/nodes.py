@@ -25,6 +25,8 @@ class Role(StrEnum):
 
 #: Logins at once, at most: servers turn away more.
 _MOST_LOGINS = 16
+#: Batches that may be carried over one node at once.
+_MOST_BATCHES = 64
 _FINGERPRINT = re.compile(r"SHA256:[A-Za-z0-9+/]{43}=?")
 
 
@@ -35,7 +37,7 @@ class Node:
     None means: not said here, so that `~/.ssh/config` and the defaults of SSH decide. `trust` are pins: fingerprints
     of the only host keys that the node may show; without any, the known_hosts files decide. Nodes of one `cluster` see
     the same disks. `logins`: how many there may be at once for one batch. `max_rate`, as in `20MB/s`, limits what
-    batches take of the connection to it.
+    batches take of the connection to it. `batches_at_once`: how many of the queue are carried over it.
     """
 
     name: str
@@ -50,6 +52,7 @@ class Node:
     logins: int | None = None
     max_rate: str | None = None
     areas: tuple[Area, ...] = ()
+    batches_at_once: int = 1
 
     def __post_init__(self) -> None:
         for name in ("address", "user", "key", "start", "cluster", "max_rate"):
@@ -61,6 +64,8 @@ class Node:
             parse_rate(self.max_rate)
         if self.logins is not None and not (isinstance(self.logins, int) and 0 < self.logins <= _MOST_LOGINS):
             raise ValueError(f"logins must be a number from 1 to {_MOST_LOGINS}")
+        if not isinstance(self.batches_at_once, int) or not 0 < self.batches_at_once <= _MOST_BATCHES:
+            raise ValueError(f"batches at once must be a number from 1 to {_MOST_BATCHES}")
         if not NODE_NAME.fullmatch(self.name):
             raise ValueError(f"{self.name!r} cannot be a node's name: letters, digits, - and _, at most 32")
         if not self.address or self.address.startswith("-") or any(c.isspace() or c in "/@" for c in self.address):
@@ -96,6 +101,7 @@ class Node:
             "cluster": self.cluster,
             "logins": self.logins,
             "max-rate": self.max_rate,
+            "batches-at-once": self.batches_at_once if self.batches_at_once > 1 else None,
             "area": {area.name: area.table() for area in self.areas} or None,
         }
         return {key: value for key, value in facts.items() if value is not None}
@@ -129,6 +135,7 @@ class NodeBook:
             known = {**entry, "role": Role(entry.get("role", Role.TRANSFER))}
             areas = known.pop("area", {})
             known["max_rate"] = known.pop("max-rate", None)
+            known["batches_at_once"] = known.pop("batches-at-once", 1)
             pins = known.pop("trust", ())
             known["trust"] = (pins,) if isinstance(pins, str) else tuple(pins)
             if not isinstance(areas, dict) or not all(isinstance(area, dict) for area in areas.values()):

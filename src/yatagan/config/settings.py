@@ -71,6 +71,20 @@ class LedgerSettings:
     sign_with: str = field(default="", metadata={"read": _parse_path})
 
 
+def _parse_positive(text: str) -> int:
+    """A count of at least one. Raises ValueError."""
+    if (count := parse_count(text)) < 1:
+        raise ValueError("it must be at least 1")
+    return count
+
+
+@dataclass(frozen=True, slots=True)
+class QueueSettings:
+    """`at_once`: how many batches of the queue are carried at once."""
+
+    at_once: int = field(default=2, metadata={"read": _parse_positive})
+
+
 @dataclass(frozen=True, slots=True)
 class AllowedRoots:
     """Directories of this machine, absolute, that commands may touch though they do not name them."""
@@ -88,10 +102,11 @@ class Settings:
     tree: TreeSettings = TreeSettings()
     disk: DiskSettings = DiskSettings()
     ledger: LedgerSettings = LedgerSettings()
+    queue: QueueSettings = QueueSettings()
     roots: AllowedRoots = AllowedRoots()
 
 
-_Table = ConnectionSettings | LoginNodeSettings | TreeSettings | DiskSettings | LedgerSettings
+_Table = ConnectionSettings | LoginNodeSettings | TreeSettings | DiskSettings | LedgerSettings | QueueSettings
 
 
 def _defaults() -> dict[str, _Table]:
@@ -102,6 +117,7 @@ def _defaults() -> dict[str, _Table]:
         "tree": TreeSettings(),
         "disk": DiskSettings(),
         "ledger": LedgerSettings(),
+        "queue": QueueSettings(),
     }
 
 
@@ -175,12 +191,13 @@ def _read(file: Path, text: str) -> Settings:
     known = (*_defaults(), "roots")
     if unknown := sorted(set(tables) - set(known)):
         raise BadConfig(str(file), f"unknown table {unknown[0]!r}", f"there are [{'], ['.join(known)}]")
-    connection, login_node, tree, disk, ledger = (
+    connection, login_node, tree, disk, ledger, queue = (
         replace(default, **_values(file, name, tables.get(name, {}), default)) for name, default in _defaults().items()
     )
     assert isinstance(connection, ConnectionSettings) and isinstance(login_node, LoginNodeSettings)
     assert isinstance(tree, TreeSettings) and isinstance(disk, DiskSettings) and isinstance(ledger, LedgerSettings)
-    return Settings(connection, login_node, tree, disk, ledger, _roots(file, tables.get("roots", {})))
+    assert isinstance(queue, QueueSettings)
+    return Settings(connection, login_node, tree, disk, ledger, queue, _roots(file, tables.get("roots", {})))
 
 
 def _roots(file: Path, table: object) -> AllowedRoots:

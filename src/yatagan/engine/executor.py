@@ -28,7 +28,7 @@ from yatagan.engine.session import RetryStep, Session, evidence_for
 from yatagan.engine.source_files import Clock
 from yatagan.engine.step_context import StepContext
 from yatagan.engine.step_worker import StepWorker
-from yatagan.errors import CONNECTION_FAULTS, STOPPING_FAULTS, CannotReach, Fault, JournalError, NeedsAnswer, StoreError
+from yatagan.errors import CONNECTION_FAULTS, STOPPING_FAULTS, CannotReach, Fault, JournalError, StoreError
 from yatagan.stores.interface import Readable, Source, Store
 from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.stopping import Stopped
@@ -257,17 +257,14 @@ class Executor:
         await look_at_destination(self._journal, destination, self._header.destination)
 
     def _refused(self, error: CannotReach | StoreError) -> None:
-        if isinstance(error, StoreError) and error.fault in STOPPING_FAULTS:
-            self._stopped_by = error
-            self._events.put_nowait(scheduler.StopRequested(error.fault))
-            return
-        if isinstance(error, CannotReach):
-            self._problem = error
-            passing, person = error.passing, isinstance(error, NeedsAnswer)
-        else:
-            passing, person = error.fault in CONNECTION_FAULTS, False
-            self._problem = CannotReach(error.store, "sftp", error.detail or error.fault.value, passing=passing)
-        self._events.put_nowait(scheduler.ConnectFailed(self._clock.monotonic(), passing, person))
+        if isinstance(error, StoreError):
+            if error.fault not in CONNECTION_FAULTS:  # what we meet before the first step befalls all of them
+                self._stopped_by = error
+                self._events.put_nowait(scheduler.StopRequested(error.fault))
+                return
+            error = CannotReach(error.store, "sftp", error.detail or error.fault.value)
+        self._problem = error
+        self._events.put_nowait(scheduler.ConnectFailed(self._clock.monotonic(), error.passing))
 
     async def _hashes_there(self, destination: Store) -> bool:
         """Whether the destination's commands see the disk that its store writes to; checked once a session."""

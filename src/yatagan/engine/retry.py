@@ -22,6 +22,15 @@ class RetryPolicy:
         return self.backoff[min(failures, len(self.backoff)) - 1]
 
 
+#: Seconds until a batch in the queue is tried again whose node could not be reached; the last one is repeated.
+_NODE_WAITS = (60, 300, 900, 1800, 3600)
+
+
+def wait_for_node(failures: int) -> float:
+    """Seconds until a batch is tried again that was given up so often, at least once, for lack of a connection."""
+    return _NODE_WAITS[min(failures, len(_NODE_WAITS)) - 1]
+
+
 class ConnectionRetries:
     """Counts the failures of a connection since the last progress. `jitter` gives numbers in [0, 1)."""
 

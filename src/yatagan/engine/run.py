@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import asyncio
+import os
+import platform
 from dataclasses import replace
 
 from yatagan.batches import events as ev
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.journal import Journal
+from yatagan.batches.snapshot import SnapshotWriter
 from yatagan.batches.states import BatchState
 from yatagan.engine.executor import Conditions, Executor
 from yatagan.engine.recording import record
@@ -38,11 +41,13 @@ class BatchRun:
         self._ledger = ledger
         self._listener = listener
         self._log = RunLog(batch)
+        self._snapshot = SnapshotWriter(batch.snapshot_file)
         conditions = replace(Conditions(), limits=Limits(retry=RetryPolicy(patience=patience)))
         self._executor = Executor(journal, *ends, self._listen, conditions)
 
     def _listen(self, event: ev.Event) -> None:
         self._log.take(event)
+        self._snapshot.take(event)
         self._listener(event)
 
     def stop(self) -> None:
@@ -50,9 +55,10 @@ class BatchRun:
         self._executor.stop()
 
     async def _watch(self) -> None:
-        """Report a node that does not answer, and when it answers again."""
+        """Report a node that does not answer, and when it answers again; and write down how it is getting on."""
         quiet = ""
         while True:
+            await asyncio.to_thread(self._snapshot.write, self._snapshot.encode())
             await asyncio.sleep(_QUIET_LOOKS)
             store = max(self._executor.stores, key=lambda store: store.quiet_seconds, default=None)
             if store is not None and store.quiet_seconds >= _QUIET:
@@ -67,12 +73,13 @@ class BatchRun:
 
         Returns why the last try to connect failed; None if it did not.
         """
+        self._log.write("begun", process=os.getpid(), host=platform.node())
         watch = asyncio.ensure_future(self._watch())
         try:
             await self._executor.run()
         finally:
             watch.cancel()
-            self._log.close()
+            self._snapshot.remove()
         if self._journal.standing().state is BatchState.FINISHED:
             self._journal.clear_spool()
         record(self._journal, self._ledger)

@@ -1,54 +1,120 @@
-"""The log of a batch, `log.jsonl`."""
+"""The log of a batch, `log.jsonl`: what happened to it, one JSON object a line, oldest first.
+
+Every line has `time` (RFC 3339, UTC), `batch` and `event`; what else belongs to an event stands beside it, with units
+in the names. A line never holds what was asked at a login, nor an answer. One cause is one line: of the steps that come
+back because the connection was lost, none is listed. A file that is full becomes `log.1.jsonl`, and so on.
+"""
 
 from __future__ import annotations
 
 import contextlib
 import json
+import os
 import time
+from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 from yatagan.batches import events as ev
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.states import StepState
-from yatagan.errors import CONSEQUENCES, JournalError
+from yatagan.errors import CONNECTION_FAULTS, CONSEQUENCES, JournalError
 from yatagan.places import name_fields
+
+#: Bytes of one file, and how many full ones are kept beside it.
+_LARGEST, _KEPT = 1 << 20, 3
+#: Seconds between lines that say how far it is.
+_PROGRESS_SECONDS = 600.0
 
 
 class RunLog:
-    """What happened to the connection, and which steps failed: one JSON object a line. Raises JournalError."""
+    """Writes what is worth keeping of a run's events. Raises JournalError."""
 
     def __init__(self, batch: Batch) -> None:
+        self._batch = batch.name
         self._file = batch.log_file
-        try:
-            self._stream = self._file.open("a", encoding="utf-8")
-        except OSError as error:
-            raise JournalError(str(self._file), error.strerror or str(error)) from error
+        self._settled = self._bytes = 0
+        self._silent = False
+        self._told = time.monotonic()
 
     def take(self, event: ev.Event) -> None:
         """Write an event that is worth keeping."""
         match event:
-            case ev.RetryWaiting(seconds, fault, _):
-                self._write("connection lost", fault=fault, seconds=round(seconds, 1))
+            case ev.RetryWaiting(seconds, fault, error):
+                said = error.detail if error is not None else ""
+                self.write("connection lost", fault=fault, said=said, retry_seconds=round(seconds, 1))
             case ev.ConnectionOpened(again):
-                self._write("connected", again=again)
-            case ev.StepPostponed(number, label, fault):
-                self._write("step postponed", step=number, fault=fault, **name_fields(label))
+                self.write("connected", again=again)
+            case ev.StepPostponed(number, label, fault) if fault not in CONNECTION_FAULTS:
+                self.write("step postponed", step=number, fault=fault, **name_fields(label))
             case ev.StepSettled(state=StepState.FAILED) if event.fault not in CONSEQUENCES:
-                self._write("step failed", step=event.number, fault=event.fault, **name_fields(event.label))
+                more = name_fields(event.label)
+                self.write("step failed", step=event.number, fault=event.fault, detail=event.detail, **more)
             case ev.Note(label, fault, detail):
-                self._write("note", fault=fault, detail=detail, **name_fields(label))
+                self.write("note", fault=fault, detail=detail, **name_fields(label))
+            case ev.Quiet(node, seconds) if self._silent != (seconds >= _TOLD_SILENCE) and (self._silent or seconds):
+                self._silent = not self._silent
+                self.write("no answer" if self._silent else "answers again", node=node)
             case ev.BatchSettled(state, fault, detail):
-                self._write(state.value, fault=fault, detail=detail)
+                self.write("ended", state=state.value, fault=fault, detail=detail, **self._counts())
+        self._count(event)
 
-    def _write(self, what: str, **more: Any) -> None:
-        line = {"time": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()), "what": what, **more}
+    def _count(self, event: ev.Event) -> None:
+        match event:
+            case ev.BytesMoved(_, count):
+                self._bytes += count
+            case ev.StepSettled():
+                self._settled += 1
+            case _:
+                return
+        if time.monotonic() - self._told >= _PROGRESS_SECONDS:
+            self._told = time.monotonic()
+            self.write("progress", **self._counts())
+
+    def _counts(self) -> dict[str, int]:
+        return {"settled_steps": self._settled, "sent_bytes": self._bytes}
+
+    def write(self, event: str, **more: Any) -> None:
+        """Write a line; what is None or "" is left out."""
+        line = {"time": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()), "batch": self._batch, "event": event}
+        line |= {name: value for name, value in more.items() if value not in (None, "")}
         try:
-            self._stream.write(json.dumps(line) + "\n")
-            self._stream.flush()
+            self._make_room()
+            with self._file.open("a", encoding="utf-8") as stream:
+                stream.write(json.dumps(line) + "\n")
         except OSError as error:
             raise JournalError(str(self._file), error.strerror or str(error)) from error
 
-    def close(self) -> None:
-        """Close the file."""
-        with contextlib.suppress(OSError):  # a line that could not be written was reported
-            self._stream.close()
+    def _make_room(self) -> None:
+        """Move a file that has grown to its limit aside."""
+        with contextlib.suppress(FileNotFoundError):
+            if self._file.stat().st_size < _LARGEST:
+                return
+            for number in range(_KEPT, 0, -1):
+                with contextlib.suppress(FileNotFoundError):
+                    os.replace(_numbered(self._file, number - 1), _numbered(self._file, number))
+
+
+#: A node that has not answered for so many seconds is worth a line.
+_TOLD_SILENCE = 30.0
+
+
+def _numbered(file: Path, number: int) -> Path:
+    return file.with_name(f"log.{number}.jsonl") if number else file
+
+
+def log_files(batch: Batch) -> list[Path]:
+    """The files of a batch's log that are there, oldest first."""
+    files = [_numbered(batch.log_file, number) for number in range(_KEPT, -1, -1)]
+    return [file for file in files if file.exists()]
+
+
+def read_log(batch: Batch) -> Iterator[dict[str, Any]]:
+    """The lines of a batch's log, oldest first. One that makes no sense, as after a power cut, is left out."""
+    for file in log_files(batch):
+        with contextlib.suppress(OSError), file.open(encoding="utf-8", errors="replace") as stream:
+            for line in stream:
+                with contextlib.suppress(ValueError):
+                    found = json.loads(line)
+                    if isinstance(found, dict):
+                        yield found

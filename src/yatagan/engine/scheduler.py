@@ -18,7 +18,7 @@ from typing import Any
 
 from yatagan.batches.states import BatchState
 from yatagan.engine.retry import ConnectionRetries, RetryPolicy
-from yatagan.errors import CONNECTION_FAULTS, SPACE_FAULTS, STOPPING_FAULTS, Fault
+from yatagan.errors import CONNECTION_FAULTS, STOPPING_FAULTS, Fault
 
 
 class RunState(StrEnum):
@@ -68,11 +68,10 @@ class Connected:
 
 @dataclass(frozen=True, slots=True)
 class ConnectFailed:
-    """A try to connect failed. `passing`: a retry may help. `person`: a person must answer."""
+    """A try to connect failed. `passing`: a retry may help; else a person must do something about the login."""
 
     now: float
     passing: bool
-    person: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -173,7 +172,6 @@ class Situation(StrEnum):
     NOTHING_LEFT = "no step is left"
     RETRY = "a retry may help"
     PATIENCE_OVER = "there was no progress for as long as patience lasts"
-    FINAL = "a retry cannot help"
     NEEDS_PERSON = "the login needs a person"
     STEP_RETRY = "the step has tries left"
     STEP_FAILED = "it was the step's last try"
@@ -218,12 +216,9 @@ class Scheduler:
         return Situation.STEPS_LEFT if self._queue or self._working or not self._all_fetched else Situation.NOTHING_LEFT
 
     def _connect_failed(self, event: ConnectFailed) -> Situation:
-        if event.person:
+        if not event.passing:
             self._end = (BatchState.NEEDS_LOGIN, None)
             return Situation.NEEDS_PERSON
-        if not event.passing:
-            self._end = (BatchState.INTERRUPTED, Fault.CONNECTION_LOST)
-            return Situation.FINAL
         return self._lost(event.now, Fault.CONNECTION_LOST)
 
     def _lost(self, now: float, fault: Fault) -> Situation:
@@ -283,7 +278,7 @@ class Scheduler:
         return self._others()
 
     def _note_stop(self, fault: Fault | None) -> None:
-        self._end = (BatchState.HELD if fault in SPACE_FAULTS else BatchState.INTERRUPTED, fault)
+        self._end = (BatchState.HELD if fault is not None else BatchState.INTERRUPTED, fault)
 
     def _back_while_stopping(self, event: StepEnded | StepReturned) -> Situation:
         self._take_back(event.number)
@@ -383,7 +378,6 @@ TABLE: dict[tuple[RunState, type], tuple[TakeIn, Outcomes]] = {
         {
             _S.RETRY: (_R.CONNECTING, (_D.connect,)),
             _S.PATIENCE_OVER: _END,
-            _S.FINAL: _END,
             _S.NEEDS_PERSON: _END,
         },
     ),

@@ -12,9 +12,9 @@ from typing import TYPE_CHECKING, Any
 
 from yatagan import __version__
 from yatagan.batches.events import Listener
-from yatagan.batches.states import BatchState
+from yatagan.batches.states import CARRIED, BatchState
 from yatagan.config.nodes import Node
-from yatagan.errors import BatchInUse, CannotReach, Fault
+from yatagan.errors import BatchInUse, CannotReach, Fault, YataganError
 from yatagan.keeper.endpoint import Endpoint
 from yatagan.keeper.protocol import Codec, Gone, Peer
 from yatagan.nodes.prompts import Prompter
@@ -190,7 +190,7 @@ class KeeperRun:
             self._peer.tell("stop")
 
     async def run(self) -> CannotReach | None:
-        """See `BatchRun.run`. We hold the batch's lock, which passes to the keeper."""
+        """See `BatchRun.run`. We hold the batch's lock, which passes to the keeper and comes back."""
         umask = os.umask(0)
         os.umask(umask)
         self._peer = await self._keeper.connect(self._listener)
@@ -201,13 +201,17 @@ class KeeperRun:
             problem: CannotReach | None = await self._peer.ask(
                 "carry", __version__, self._node, self._batch.name, umask
             )
-            return problem
         except Gone:
+            problem = _ended(self._node.name)
+        except YataganError:
             await self._take_back()
-            self._journal.settle(BatchState.INTERRUPTED, Fault.CONNECTION_LOST, "its keeper has ended")
-            return _ended(self._node.name)
+            raise
         finally:
             await self._peer.close()
+        await self._take_back()
+        if self._journal.standing().state in CARRIED:  # it has ended without a word
+            self._journal.settle(BatchState.INTERRUPTED, Fault.CONNECTION_LOST, "its keeper has ended")
+        return problem
 
     async def _take_back(self) -> None:
         """Hold the batch's lock again: a process that is killed lets go of it a moment later than of its sockets."""

@@ -264,8 +264,12 @@ async def connect(
     pinned: tuple[str, int] | None,
     through: asyncssh.SSHClientConnection | None = None,
     depth: int = 0,
+    *,
+    lasting: bool = False,
 ) -> asyncssh.SSHClientConnection:
     """A connection that is logged in. Raises CannotReach.
+
+    `lasting`: only by what is on disk, not by what ends with the user's login session here: agent and tickets.
 
     `pinned` is an address that replaces the one of the node's entry. `through` is a connection to a machine on the
     way, which this one then owns; without it the user's SSH files decide the way. `depth` counts such machines.
@@ -283,12 +287,14 @@ async def connect(
     }
     try:
         if node.key is not None:
-            options.update(await _key_options(node, client.answers))
+            options.update(await _key_options(node, client.answers, lasting=lasting))
+        if lasting:
+            options |= {"agent_path": None, "gss_host": None}
         if pinned is not None:
             options.setdefault("port", pinned[1])
         route = read_route(node, home)
         if through is None and pinned is None and route.jumps:
-            through = await _jump(node, route, home, settings, client.answers, depth)
+            through = await _jump(node, route, home, settings, client.answers, depth, lasting)
         if through is not None:
             options["tunnel"] = through
         elif pinned is not None or route.is_direct:
@@ -342,7 +348,13 @@ _MOST_JUMPS = 8
 
 
 async def _jump(
-    node: Node, route: Route, home: Home, settings: ConnectionSettings, answers: Prompter, depth: int
+    node: Node,
+    route: Route,
+    home: Home,
+    settings: ConnectionSettings,
+    answers: Prompter,
+    depth: int,
+    lasting: bool,
 ) -> asyncssh.SSHClientConnection:
     """Connect to the last machine on the way. Raises CannotReach, which names that machine."""
     if depth >= _MOST_JUMPS:
@@ -353,7 +365,8 @@ async def _jump(
         host, colon, port = host.rpartition(":") if hop.count(":") == 1 else (host, "", "")
         between = replace(node, address=host, port=int(port) if colon else None, user=user or None, key=None, trust=())
         try:
-            last = await connect(between, home, settings, LoginEvents(between, answers), None, last, depth + 1)
+            client = LoginEvents(between, answers)
+            last = await connect(between, home, settings, client, None, last, depth + 1, lasting=lasting)
         except CannotReach as error:
             error.detail += f" (at {host}, on the way to {node.address})"
             raise
@@ -361,7 +374,7 @@ async def _jump(
     return last
 
 
-async def _key_options(node: Node, answers: Prompter) -> dict[str, Any]:
+async def _key_options(node: Node, answers: Prompter, *, lasting: bool) -> dict[str, Any]:
     """Log in with the node's own key and no other: some servers end a login after too many offered keys.
 
     A key with a pass phrase is used through the agent if that holds it; else the user is asked.
@@ -380,7 +393,7 @@ async def _key_options(node: Node, answers: Prompter) -> dict[str, Any]:
         raise bad_key(node, f"{key}: {error}") from error
     except OSError as error:
         raise bad_key(node, f"{key}: {error.strerror}") from error
-    public = await _of_the_agent(key)
+    public = await _of_the_agent(key) if not lasting else None
     if public is not None:
         return {"client_keys": [], "agent_identities": [public]}
     for tries_left in reversed(range(_PHRASES)):

@@ -1,0 +1,56 @@
+"""A run of a batch with nobody there: its ends are opened without questions, or it goes over an open node."""
+
+from __future__ import annotations
+
+from yatagan.batches.batch_store import Batch
+from yatagan.batches.events import Event
+from yatagan.batches.journal import Journal
+from yatagan.config.home import Home
+from yatagan.config.nodes import NodeBook
+from yatagan.config.settings import load_settings
+from yatagan.engine.run import BatchRun
+from yatagan.keeper.client import Keeper, KeeperRun
+from yatagan.keeper.endpoint import Endpoint
+from yatagan.ledger.ledger import Ledger
+from yatagan.nodes.prompts import NoPrompter
+from yatagan.stores.interface import Source
+from yatagan.stores.local import LocalSource
+from yatagan.stores.node_source import NodeSource
+
+
+def make_run(home: Home, batch: Batch, journal: Journal, ledger: Ledger, *, umask: int) -> BatchRun | KeeperRun:
+    """The run of a batch whose lock is held. `umask` is that of the process that accepted it.
+
+    Raises UnknownNode, BadConfig.
+    """
+    header, settings, nodes = journal.header(), load_settings(home), NodeBook(home.nodes_file)
+    pins, nobody = journal.standing().pins, NoPrompter()
+    names = [name for name in (header.source_node, header.destination_node) if name]
+    if len(names) == 1 and (keeper := open_keeper(home, names[0])) is not None:  # no keeper has the other node
+        return KeeperRun(keeper, nodes.get(names[0]), batch, journal, _unheard)
+
+    def end(name: str) -> Source:
+        if not name:
+            return LocalSource(b"/", umask=umask)
+        if (keeper := open_keeper(home, name)) is not None:
+            from yatagan.keeper.store import KeeperSource
+
+            return KeeperSource(keeper, nodes.get(name), pinned=pins.get(name))
+        return NodeSource(nodes.get(name), home, settings.connection, nobody, pinned=pins.get(name))
+
+    ends = end(header.source_node), end(header.destination_node)
+    return BatchRun(batch, journal, ends, _unheard, ledger, settings.connection.patience)
+
+
+def _unheard(event: Event) -> None:
+    """Nobody listens: what is worth keeping is in the log."""
+
+
+def open_keeper(home: Home, node: str) -> Keeper | None:
+    """The running keeper of a node; None without one. What its server asks is not answered."""
+    meeting = Endpoint(home, node)
+    connection = meeting.connect()
+    if connection is None:
+        return None
+    connection.close()
+    return Keeper(meeting, NoPrompter())

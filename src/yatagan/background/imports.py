@@ -1,0 +1,27 @@
+"""Importing all that a batch may need, so that an upgrade of the program in the middle of one changes nothing in it."""
+
+from __future__ import annotations
+
+import importlib
+import pkgutil
+
+import yatagan
+
+#: Rooms that no worker needs.
+_NOT_NEEDED = ("yatagan.cli", "yatagan.practice", "yatagan.__main__", "yatagan.keeper.__main__")
+#: What our modules import only when they need it.
+_OTHERS = ("asyncssh", "concurrent.futures.thread", "isal.igzip", "isal.isal_zlib", "numpy", "tomlkit", "zstandard")
+
+#: Whether all of it is imported.
+done = False
+
+
+def import_all() -> None:
+    """Import every module that a batch may need."""
+    for found in pkgutil.walk_packages(yatagan.__path__, "yatagan."):
+        if not found.name.startswith(_NOT_NEEDED):
+            importlib.import_module(found.name)
+    for name in _OTHERS:
+        importlib.import_module(name)
+    global done
+    done = True

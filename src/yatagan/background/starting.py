@@ -1,0 +1,42 @@
+"""Starting a worker that outlives the command, its terminal and its login session."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import subprocess
+import sys
+
+from yatagan.config.home import Home
+from yatagan.errors import JournalError
+
+#: Bytes of the workers' log; a full one is kept beside it.
+_LARGEST = 1 << 20
+
+
+def start_worker(home: Home) -> int:
+    """Start a worker in a session of its own, without a terminal. Returns its process. Raises JournalError.
+
+    It has our environment, and with that the same directories; of our open files it has none.
+    """
+    log = home.workers_log
+    try:
+        log.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+        with contextlib.suppress(FileNotFoundError):
+            if log.stat().st_size > _LARGEST:
+                os.replace(log, log.with_name(f"{log.name}.1"))
+        descriptor = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+    except OSError as error:
+        raise JournalError(str(log), error.strerror or str(error)) from error
+    try:
+        process = subprocess.Popen(
+            [sys.executable, "-P", "-m", "yatagan", "service", "run"],
+            stdin=subprocess.DEVNULL,
+            stdout=descriptor,
+            stderr=descriptor,
+            cwd="/",
+            start_new_session=True,
+        )
+    finally:
+        os.close(descriptor)
+    return process.pid

@@ -1,0 +1,211 @@
+"""A worker: takes batches from the queue, one after the other, and carries each to its end.
+
+A worker ends when there is nothing more for it to do. It starts another one when there is more than it can do itself,
+so that together they are as many as the limits allow. Where the next batch waits for a time, one worker stays and waits
+with it. Any of them may be killed at any moment: what it carried is then taken by the next.
+
+What becomes of a batch after a run is decided by `after_run`; what may go on, and in which order, by the queue.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import time
+from collections.abc import Callable
+from enum import StrEnum
+from typing import Protocol
+
+from yatagan.background.carrying import make_run
+from yatagan.batches.batch_store import Batch
+from yatagan.batches.journal import Journal
+from yatagan.batches.locks import LockTaken
+from yatagan.batches.queue import Queue, QueueLimits, Taken, WaitsFor
+from yatagan.batches.states import ENDED, BatchState
+from yatagan.config.home import Home
+from yatagan.config.nodes import NodeBook
+from yatagan.config.settings import load_settings
+from yatagan.engine.accepted_paths import refuse_moved
+from yatagan.engine.retry import wait_for_node
+from yatagan.engine.run import BatchRun
+from yatagan.engine.run_log import RunLog
+from yatagan.errors import BatchInUse, CannotReach, Fault, JournalError, Refused, StoreError, UnknownNode, YataganError
+from yatagan.keeper.client import KeeperRun
+from yatagan.ledger.ledger import Ledger
+
+#: A worker that waits looks again after so many seconds at the latest: a clock may jump, and limits may change.
+_LOOK = 20.0
+
+
+class Next(StrEnum):
+    """What becomes of a batch in the queue after a run."""
+
+    #: Nothing is left to do, or only a person can say that it goes on.
+    OUT = "out"
+    #: It goes on as soon as there is a worker.
+    TURN = "its turn"
+    #: The node cannot be reached: later.
+    LATER = "later"
+    #: When a person has logged in.
+    LOGIN = "login"
+
+
+def after_run(state: BatchState, *, stopped_by_person: bool, shutting_down: bool) -> Next:
+    """What becomes of a batch whose run has ended in this state."""
+    match state:
+        case BatchState.NEEDS_LOGIN:
+            return Next.LOGIN
+        case BatchState.INTERRUPTED if stopped_by_person:
+            return Next.OUT
+        case BatchState.INTERRUPTED if shutting_down:
+            return Next.TURN
+        case BatchState.INTERRUPTED:
+            return Next.LATER
+        case _:
+            return Next.OUT
+
+
+class WorkerListener(Protocol):
+    """Hears what a worker does."""
+
+    def begins(self, batch: Batch) -> None:
+        """A batch is taken."""
+
+    def ended(self, batch: Batch, journal: Journal, problem: CannotReach | None, next_: Next) -> None:
+        """A run of it has ended. `problem`: why the node could not be reached."""
+
+    def failed(self, batch: Batch, error: YataganError) -> None:
+        """It could not be carried, for a reason that is none of the batch's."""
+
+
+def queue_limits(home: Home) -> QueueLimits:
+    """How many batches may be carried at once, as the settings and the nodes say now."""
+    nodes = NodeBook(home.nodes_file)
+
+    def over_node(name: str) -> int:
+        try:
+            return nodes.get(name).batches_at_once
+        except UnknownNode:
+            return 1
+
+    return QueueLimits(load_settings(home).queue.at_once, over_node)
+
+
+class Worker:
+    """One worker. `agent`: the socket of the SSH agent, "" without one. `another` starts a further worker."""
+
+    def __init__(self, home: Home, agent: str, listener: WorkerListener, another: Callable[[], object]) -> None:
+        self._home = home
+        self._agent = agent
+        self._queue = Queue.of(home)
+        self._listener = listener
+        self._another = another
+        self._run: BatchRun | KeeperRun | None = None
+        self._shutting_down = False
+        self._woken = asyncio.Event()
+
+    def shut_down(self) -> None:
+        """Come to a clean stop; what is carried goes on with the next worker. May be called from a signal handler."""
+        self._shutting_down = True
+        self._woken.set()
+        self.stop_batch()
+
+    def stop_batch(self) -> None:
+        """Stop the batch that is carried now, cleanly, as a person has asked; then go on with the next."""
+        if self._run is not None:
+            self._run.stop()
+
+    async def run(self) -> None:
+        """Work until nothing is left to do. Raises JournalError, BadConfig."""
+        while not self._shutting_down:
+            taken = self._queue.take(queue_limits(self._home))
+            if taken is not None:
+                if self._queue.has_more(queue_limits(self._home)):
+                    self._another()
+                await self._attend(taken)
+            elif not await self._wait():
+                return
+
+    async def _wait(self) -> bool:
+        """Wait until a batch may be tried again. False if none waits for a time, or another worker does."""
+        until = self._queue.next_time()
+        if until is None:
+            return False
+        lock = self._queue.waiting_lock()
+        try:
+            lock.take()
+        except LockTaken:
+            return False
+        try:
+            with contextlib.suppress(TimeoutError):
+                async with asyncio.timeout(min(max(until - time.time(), 0.0), _LOOK)):
+                    await self._woken.wait()
+        finally:
+            lock.release()
+        return True
+
+    async def _attend(self, taken: Taken) -> None:
+        """Carry a batch that is locked by us, and say in the queue what becomes of it."""
+        batch = taken.batch
+        self._listener.begins(batch)
+        try:
+            with contextlib.closing(batch.journal()) as journal:
+                problem = await self._carry(taken, journal)
+                self._settle(taken, journal, problem)
+        except BatchInUse as error:  # a keeper's process has it still
+            self._queue.wait(batch.name, WaitsFor.CONNECTION, time.time() + _LOOK)
+            self._listener.failed(batch, error)
+        except CannotReach as error:  # a keeper that has gone since it was looked for
+            self._listener.failed(batch, error)
+            self._queue.wait(batch.name, WaitsFor.CONNECTION, time.time() + wait_for_node(taken.entry.failures + 1))
+        except JournalError as error:
+            self._listener.failed(batch, error)
+            self._queue.wait(batch.name, WaitsFor.CONNECTION, time.time() + wait_for_node(taken.entry.failures + 1))
+        finally:
+            self._run = None
+            batch.unlock()
+
+    async def _carry(self, taken: Taken, journal: Journal) -> CannotReach | None:
+        """Run a batch, unless it may not go on. Returns why its node could not be reached."""
+        state = journal.standing().state
+        if state in ENDED and not journal.size_left() and not journal.open_steps((-1, -1), 1):
+            return None
+        if taken.given_up:
+            journal.settle(BatchState.HELD, Fault.NO_PROGRESS)
+            return None
+        try:
+            await refuse_moved(journal.header())
+            ledger = Ledger.of(self._home, load_settings(self._home).ledger, self._agent)
+            self._run = make_run(self._home, taken.batch, journal, ledger, umask=taken.entry.umask)
+        except StoreError as error:
+            journal.settle(BatchState.HELD, error.fault, os.fsdecode(error.path))
+            return None
+        except UnknownNode as error:
+            journal.settle(BatchState.HELD, Fault.NO_SUCH_NODE, error.name)
+            return None
+        try:
+            return await self._run.run()
+        except Refused as error:  # the keeper does not take it: a person must open the node again
+            journal.settle(BatchState.NEEDS_LOGIN)
+            return CannotReach(taken.entry.nodes[0], "keeper", error.why, remedy=error.remedy, passing=False)
+
+    def _settle(self, taken: Taken, journal: Journal, problem: CannotReach | None) -> None:
+        """Say in journal and queue what becomes of a batch. What a person has taken out of the queue stays out."""
+        batch, standing = taken.batch, journal.standing()
+        asked = self._queue.entry(batch.name) is None and not taken.given_up
+        next_ = after_run(standing.state, stopped_by_person=asked, shutting_down=self._shutting_down)
+        until = time.time() + wait_for_node(taken.entry.failures + 1) if next_ is Next.LATER else 0.0
+        match next_:
+            case Next.OUT:
+                self._queue.remove(batch.name)
+            case Next.LOGIN:
+                self._queue.wait(batch.name, WaitsFor.LOGIN)
+            case Next.TURN | Next.LATER:
+                journal.settle(BatchState.QUEUED, standing.fault, standing.detail)
+                what_for = WaitsFor.CONNECTION if until else WaitsFor.ITS_TURN
+                self._queue.wait(batch.name, what_for, until)
+        if next_ is not Next.OUT:
+            seconds = round(until - time.time()) if until else None
+            RunLog(batch).write("waits", waits_for=next_.value, retry_seconds=seconds)
+        self._listener.ended(batch, journal, problem, next_)

@@ -1,0 +1,144 @@
+"""`yatagan batch show`: what is done, waiting and failed of one batch."""
+
+from __future__ import annotations
+
+import contextlib
+
+import click
+
+from yatagan.batches.activity import Activity
+from yatagan.batches.batch_store import Batch, Batches
+from yatagan.batches.counts import BatchCounts, outcome_of
+from yatagan.batches.journal import Journal
+from yatagan.batches.states import BatchState, StepState
+from yatagan.batches.steps import Step, StepKind
+from yatagan.cli import messages, run_batch, shell_completion, text
+from yatagan.cli.batch_words import by_itself, from_to, goes_on, state_words
+from yatagan.cli.context import App, as_json, say_json
+from yatagan.cli.json_fields import batch_json, step_json
+from yatagan.cli.ledger_record import of_batch, record_json, record_row
+from yatagan.transfer.extents import Extents
+
+#: States of a step between its beginning and its end, and how many such steps are named.
+_UNDER_WAY = (StepState.MOVING, StepState.ARRIVED, StepState.PROVEN)
+_STEPS_SHOWN = 8
+#: Cells of its strip.
+_CELLS = 40
+
+
+@click.command(
+    "show",
+    epilog="""\b
+Examples:
+  yatagan batch show k7qd
+  yatagan batch show k7qd --failed""",
+)
+@click.argument("id", required=False, shell_complete=shell_completion.batches)
+@click.option("--failed", is_flag=True, help="Every step that failed, each with why and what you can do.")
+@click.option("--steps", "all_steps", is_flag=True, help="Every step with its state.")
+@as_json
+def show_command(id: str | None, failed: bool, all_steps: bool, json_: bool) -> None:
+    """Show a batch, without ID the newest: what is done, what is waiting, what failed and why.
+
+    ID is any part of a batch's name that no other has, such as its last four characters.
+    """
+    if failed and all_steps:
+        raise click.UsageError("--failed and --steps are two lists; ask for one", click.get_current_context())
+    app = App.start()
+    batch = Batches(app.home.batches).find(id)
+    with contextlib.closing(batch.journal()) as journal:
+        outcome = outcome_of(journal)
+        now = app.activities().of(batch, outcome.standing.state)
+        if json_:
+            _say(app, journal, outcome, now, failed=failed, all_steps=all_steps)
+        elif failed:
+            text.paged(list(run_batch.failure_lines(journal)) or ["No step has failed."])
+        elif all_steps:
+            text.paged(_step_lines(journal, now))
+        else:
+            _show(app, batch, journal, outcome, now)
+
+
+def _say(app: App, journal: Journal, outcome: BatchCounts, now: Activity, *, failed: bool, all_steps: bool) -> None:
+    """A batch as JSON; of its steps those that failed, all, or else those that are not in place."""
+    wanted = (StepState.FAILED,) if failed else ()
+    steps = journal.steps(*wanted)
+    shown = [
+        step_json(step, _step_state(step, now))
+        for step in steps
+        if failed or all_steps or step.state is not StepState.IN_PLACE
+    ]
+    record = record_json(of_batch(app, outcome.standing.recorded))
+    say_json({**record, **batch_json(outcome, now), "steps": shown})
+
+
+def _show(app: App, batch: Batch, journal: Journal, outcome: BatchCounts, now: Activity) -> None:
+    header = outcome.header
+    click.echo(click.style(f"Batch {batch.name}: ", bold=True) + run_batch.tinted(outcome, state_words(outcome, now)))
+    run_batch.show_strip(journal, _CELLS)
+    size = outcome.moved_size + outcome.waiting_size
+    share = f" of {text.size(size)}, {outcome.moved_size / size:.0%}" if outcome.waiting and size else ""
+    text.facts(
+        [
+            ("carries", from_to(header)),
+            ("command", text.typed(header.command)),
+            ("made", text.moment(header.created_ns)),
+            ("into", text.place(header.destination_node, header.destination)),
+            (
+                run_batch.place_label(outcome),
+                f"{text.count(outcome.moved, 'file')}, {text.size(outcome.moved_size)}{share}",
+            ),
+            ("stored", run_batch.stored(outcome)),
+            ("parts", run_batch.parts(outcome)),
+            (
+                "left as is",
+                f"{text.count(outcome.left, 'file')}, {text.size(outcome.left_size)}" if outcome.left else "",
+            ),
+            *run_batch.rest(outcome),
+            ("proof", run_batch.proof(outcome)),
+            ("took", run_batch.took(outcome)),
+            record_row(of_batch(app, outcome.standing.recorded)),
+            ("taken over", _successor(outcome)),
+            ("carried by", f"{now.holder} in the background" if now.holder and now.entry else str(now.holder or "")),
+            *_under_way(journal, now),
+        ]
+    )
+    run_batch.failures(journal, f"yatagan batch show {batch.name} --failed")
+    if now.is_carried:
+        click.echo(f"  Watch it with: yatagan batch watch {batch.name}")
+    elif goes_on(now):
+        run_batch.what_next(outcome, None, by_itself=by_itself(now))
+
+
+def _successor(outcome: BatchCounts) -> str:
+    standing = outcome.standing
+    return f"by batch {standing.detail}" if standing.state is BatchState.CANCELLED and standing.detail else ""
+
+
+def _under_way(journal: Journal, now: Activity) -> list[tuple[str, str]]:
+    if not (now.is_carried or goes_on(now)):
+        return []
+    rows = []
+    for step in journal.steps(*_UNDER_WAY, limit=_STEPS_SHOWN):
+        safe = Extents.decode(step.durable).total
+        part = f", {text.size(safe)} of {text.size(step.facts.size)} safe on disk" if safe else ""
+        name = text.show(step.label)
+        if step.kind is StepKind.BUNDLE:
+            name = f"small files together, from {name} on"
+        rows.append((_step_state(step, now), f"{name}{part}"))
+    return rows
+
+
+def _step_lines(journal: Journal, now: Activity) -> list[str]:
+    """Every step, a line each."""
+    rows = []
+    for step in journal.steps():
+        why = messages.fault(step.fault, step.detail) if step.fault is not None else step.evidence or ""
+        size = text.size(step.facts.size) if step.kind is StepKind.FILE else step.kind.value
+        rows.append((_step_state(step, now), size, text.show(step.label), why))
+    return list(text.table_lines(("state", "size", "step", "known by, or why not"), rows, right=(1,)))
+
+
+def _step_state(step: Step, now: Activity) -> str:
+    """The state of a step in words; without a process nothing is moving."""
+    return "waiting" if step.state is StepState.MOVING and not now.is_carried else step.state.value

@@ -1,0 +1,114 @@
+"""What a batch is doing, in words: one place for every command."""
+
+from __future__ import annotations
+
+import posixpath
+import time
+from collections.abc import Mapping
+from typing import Any
+
+from yatagan.batches.activity import Activity
+from yatagan.batches.counts import BatchCounts
+from yatagan.batches.journal_data import Header
+from yatagan.batches.queue import WaitsFor
+from yatagan.batches.snapshot import Snapshot
+from yatagan.batches.states import ENDED, BatchState
+from yatagan.cli import messages, text
+from yatagan.cli.conclusions import conclude_batch
+from yatagan.errors import BadPlace, Fault
+from yatagan.places import parse_place
+
+
+def state_words(outcome: BatchCounts, now: Activity) -> str:
+    """The state of a batch in one clause."""
+    if now.holder is not None:
+        return _carried(now)
+    if now.state is BatchState.QUEUED:
+        return _queued(outcome, now)
+    if now.state is BatchState.INTERRUPTED:
+        return "interrupted"
+    return conclude_batch(outcome).text
+
+
+def short_state(now: Activity, failed: int) -> str:
+    """The state in a word or two, for a table."""
+    if now.holder is not None and now.holder.is_stopped:
+        return "stopped"
+    if now.snapshot is not None and now.snapshot.fault is not None:
+        return "reconnects"
+    if now.state is BatchState.NEEDS_LOGIN:
+        return "needs login"
+    return f"{text.number(failed)} failed" if now.state is BatchState.FINISHED and failed else now.state.value
+
+
+def _carried(now: Activity) -> str:
+    holder, snapshot = now.holder, now.snapshot
+    assert holder is not None
+    if not holder.is_here:
+        return f"moving on {text.show(holder.host)}, as its lock says"
+    if holder.is_stopped:
+        return f"moving, but its process {holder.pid} is stopped"
+    if snapshot is not None and snapshot.fault is not None:
+        return f"moving; {trouble(snapshot)}"
+    return "moving now"
+
+
+def trouble(snapshot: Snapshot) -> str:
+    """Why there is no connection, and when the next try is made."""
+    assert snapshot.fault is not None
+    left = snapshot.again - time.time()
+    again = f"in {text.duration(left)}" if left >= 1 else "now"
+    return f"{snapshot.said or messages.fault(snapshot.fault)}; trying again {again}"
+
+
+def _queued(outcome: BatchCounts, now: Activity) -> str:
+    entry = now.entry
+    if entry is not None and entry.waits_for is WaitsFor.CONNECTION and entry.until > time.time():
+        fault = outcome.standing.fault or Fault.CONNECTION_LOST
+        return f"queued, because {messages.fault(fault)}; tries again {text.day_time(entry.until)}"
+    place = f"queued, {text.count(now.ahead, 'batch', 'batches')} before it" if now.ahead else "queued, the next"
+    return place if now.attended else f"{place}, but no worker runs"
+
+
+def goes_on(now: Activity) -> bool:
+    """Whether a person can say that it goes on."""
+    return not now.is_carried and now.state not in ENDED
+
+
+def by_itself(now: Activity) -> bool:
+    """Whether it goes on, or will, without anyone's doing."""
+    return now.is_carried or (now.state is BatchState.QUEUED and now.entry is not None and now.attended)
+
+
+def sources(header: Header) -> str:
+    """What is carried, short: `fen`, `heron:july and 3 more`."""
+    path, _ = header.arrivals[0] if header.arrivals else (b"?", b"")
+    more = f" and {len(header.arrivals) - 1} more" if len(header.arrivals) > 1 else ""
+    name = posixpath.basename(path) or path
+    return text.place(header.source_node, name) + more
+
+
+def destination(header: Header) -> str:
+    """Where to, as it was typed if that can be found, such as `heron:campaign`."""
+    for word in reversed(header.command):
+        try:
+            place = parse_place(word)
+        except BadPlace:
+            continue
+        tail = place.path.partition(b"/")[2] if place.path.startswith(b"@") else place.path
+        if place.node == header.destination_node and place.node and header.destination.endswith(tail):
+            return text.show(word)
+    return text.place(header.destination_node, header.destination)
+
+
+def from_to(header: Header) -> str:
+    """`fen → heron:campaign`."""
+    return f"{sources(header)} → {destination(header)}"
+
+
+def left_seconds(row: Mapping[str, Any], snapshot: Snapshot | None) -> float | None:
+    """Seconds that a moving batch still takes at its present rate; None if that cannot be told."""
+    if snapshot is None or snapshot.fault is not None or snapshot.rate < 1:
+        return None
+    under_way = sum(min(each.done, each.size) for each in snapshot.moving.values())
+    return float(max(0, row["waiting_bytes"] - under_way) / snapshot.rate)
