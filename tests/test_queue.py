@@ -1,0 +1,289 @@
+"""The queue: its order and limits whatever happens to its workers, and many workers on one queue for real."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import random
+import re
+import signal
+import subprocess
+import time
+from collections import Counter, defaultdict
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import YATAGAN, Far, OpenSsh, Program, start_sshd, wait_for
+from yatagan.batches.batch_store import Batch, Batches
+from yatagan.batches.journal_data import Header
+from yatagan.batches.locks import Holder, Lock, LockTaken
+from yatagan.batches.queue import ENDS_WITHOUT_PROGRESS, Queue, QueueLimits, Taken, WaitsFor
+from yatagan.batches.states import BatchState, StepState
+from yatagan.batches.steps import Change, Prove, Step, StepKind
+from yatagan.errors import NoLocks
+from yatagan.stores.interface import Facts, Kind
+
+
+class Worker:
+    """A worker that only takes batches. It dies when it is told to: its locks go, and its name stays in the queue."""
+
+    def __init__(self, queue: Queue, limits: QueueLimits, number: int) -> None:
+        self.queue = queue
+        self.limits = limits
+        self.mark = replace(Holder.this_process(), pid=1_000_000 + number)  # no process has this number
+        self.taken: Taken | None = None
+
+    def take(self) -> Taken | None:
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(Holder, "this_process", classmethod(lambda cls: self.mark))
+            self.taken = self.queue.take(self.limits)
+        return self.taken
+
+    def die(self) -> None:
+        if self.taken is not None:
+            self.taken.batch.unlock()
+        self.taken = None
+
+
+@contextlib.contextmanager
+def waiting(directory: Path, nodes: list[list[str]]) -> Iterator[tuple[Queue, Batches, list[str]]]:
+    """A queue with a batch of one step for each list of nodes."""
+    batches = Batches(directory / "batches")
+    queue = Queue(directory / "queue" / "here.db", batches)
+    names = []
+    for over in nodes:
+        step = Step(1, 1_000_000, StepKind.FILE, b"/s/a", b"/d/a", b"a", Facts(Kind.FILE, 5, 0, 0o644))
+        batch = batches.accept(Header("", 0, ("stage",), "", "heron", b"/d", Prove.AUTO), [step])
+        queue.add(batch.name, over, 0o022)
+        batch.unlock()
+        names.append(batch.name)
+    yield queue, batches, names
+
+
+NODES = ("heron", "bittern", "dunlin")
+
+
+@settings(max_examples=12)
+@given(
+    over=st.lists(st.lists(st.sampled_from(NODES), min_size=1, max_size=2, unique=True), min_size=1, max_size=5),
+    at_once=st.integers(1, 3),
+    each=st.integers(1, 2),
+    seed=st.integers(0, 2**32),
+)
+def test_order_and_limits_hold_whatever_happens(
+    over: list[list[str]], at_once: int, each: int, seed: int, tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    rng = random.Random(seed)
+    with waiting(tmp_path_factory.mktemp("queue"), over) as (queue, _, names):
+        nodes = dict(zip(names, over, strict=True))
+        limits = QueueLimits(at_once, lambda node: each)
+        workers = [Worker(queue, limits, number) for number in range(4)]
+        begun: list[str] = []
+        for _ in range(60):
+            worker = rng.choice(workers)
+            running = [other.taken.entry.batch for other in workers if other.taken is not None]
+            if worker.taken is None:
+                taken = worker.take()
+                free = [
+                    entry.batch
+                    for entry in queue.entries()
+                    if entry.batch not in running and all(_over(running, nodes, node) < each for node in entry.nodes)
+                ]
+                if taken is None:
+                    assert len(running) >= at_once or not free
+                    continue
+                begun.append(taken.entry.batch)
+                assert taken.entry.batch not in running and len(running) < at_once
+                if not taken.given_up:
+                    assert taken.entry.batch == free[0], "the first that may"
+                    _progress(taken.batch)
+                else:
+                    worker.die()
+            elif rng.random() < 0.4:
+                worker.die()
+            else:
+                batch = worker.taken.batch
+                queue.remove(batch.name)
+                worker.die()
+        assert set(begun) >= set(names) - {entry.batch for entry in queue.entries()}
+
+
+def _over(running: list[str], nodes: dict[str, list[str]], node: str) -> int:
+    return sum(node in nodes[batch] for batch in running)
+
+
+def _progress(batch: Batch) -> None:
+    with contextlib.closing(batch.journal()) as journal:
+        journal.apply([Change(1, state=StepState.MOVING)])
+
+
+def test_three_ends_without_progress(tmp_path: Path) -> None:
+    with waiting(tmp_path, [["heron"]]) as (queue, _, (name,)):
+        worker = Worker(queue, QueueLimits(1, lambda node: 1), 1)
+        for _ in range(ENDS_WITHOUT_PROGRESS):
+            taken = worker.take()
+            assert taken is not None and not taken.given_up
+            worker.die()
+        taken = worker.take()
+        assert taken is not None and taken.given_up and not queue.entries()
+        worker.die()
+        queue.add(name, ["heron"], 0o022)  # a person says that it goes on
+        for end in range(6):
+            taken = worker.take()
+            assert taken is not None and not taken.given_up
+            with contextlib.closing(taken.batch.journal()) as journal:
+                durable = f"0-{end + 1}"
+                journal.apply([Change(1, state=StepState.MOVING if not end else None, durable=durable)])
+            worker.die()
+
+
+def test_what_waits_is_not_taken(tmp_path: Path) -> None:
+    with waiting(tmp_path, [["heron"], ["bittern"], ["dunlin"]]) as (queue, batches, names):
+        queue.wait(names[0], WaitsFor.LOGIN)
+        queue.wait(names[1], WaitsFor.CONNECTION, time.time() + 3600)
+        worker = Worker(queue, QueueLimits(3, lambda node: 1), 1)
+        taken = worker.take()
+        assert taken is not None and taken.entry.batch == names[2]
+        assert not queue.has_more(worker.limits) and queue.next_time() is not None
+        assert queue.let_in("bittern") == 0 and queue.let_in("heron") == 1
+        other = Worker(queue, worker.limits, 2)
+        taken = other.take()
+        assert taken is not None and taken.entry.batch == names[0]
+        queue.add(names[1], ["bittern"], 0o022)  # as a person's resume does
+        assert [entry.failures for entry in queue.entries()] == [0, 0, 0] and queue.has_more(worker.limits)
+        with contextlib.closing(batches.get(names[1]).journal()) as journal:
+            assert journal.standing().state is BatchState.QUEUED
+
+
+def test_locks_say_who_holds_them(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    lock, same = Lock(tmp_path / "lock"), Lock(tmp_path / "lock")
+    lock.take()
+    with pytest.raises(LockTaken) as taken:
+        same.take()
+    assert taken.value.holder == Holder.this_process() and taken.value.holder.is_alive and same.is_held()
+    for other in (
+        replace(Holder.this_process(), boot="another"),
+        replace(Holder.this_process(), started=1),  # the number was given out again
+        replace(Holder.this_process(), host="another"),
+        replace(Holder.this_process(), pid=2**22 + 1),
+    ):
+        assert not other.is_alive
+    lock.release()
+    assert same.holder() is None and not same.is_held()
+    (tmp_path / "lock").write_text('{"host": "another", "boot": "b", "pid": 7, "started": 9}')
+    with pytest.raises(LockTaken) as taken:
+        lock.take()
+    assert taken.value.elsewhere and str(taken.value.holder) == "process 7 on another"
+    lock.take(over=True)
+    lock.release()
+
+    def no_locks(*args: object) -> None:
+        raise OSError(37, "No locks available")
+
+    monkeypatch.setattr("fcntl.flock", no_locks)
+    with pytest.raises(NoLocks):
+        lock.take()
+
+
+# -- many workers --------------------------------------------------------------------------------------------
+
+
+_OPENED = re.compile(r'open "([^"]+)" flags (\S*)')
+_NAMED = re.compile(r'rename old "([^"]+)" new "([^"]+)"')
+
+
+@pytest.mark.server
+@pytest.mark.parametrize("count", [10, pytest.param(200, marks=pytest.mark.soak)])
+def test_workers_that_are_killed(count: int, program: Program, openssh: OpenSsh, tmp_path: Path) -> None:
+    """Many batches, three workers, and every moment one of them is killed: what the server has seen is proof enough."""
+    (tmp_path / "far").mkdir()
+    logs = tmp_path / "logs"
+    logs.mkdir()
+    wrapper = tmp_path / "sftp"
+    wrapper.write_text(f"#!/bin/sh\nexec /usr/lib/openssh/sftp-server -e -l INFO 2>{logs}/$$\n")
+    wrapper.chmod(0o755)
+    # All goes through the file server, which tells what it did: nothing is done by commands.
+    server, port = start_sshd(openssh.base, f"ForceCommand {wrapper}\n", sftp=str(wrapper))
+    try:
+        program(*replace(openssh, port=port).far(tmp_path / "far").add)
+        program("node", "change", "oak", "--batches-at-once", "3")
+        program("config", "set", "queue.at-once", "3")
+        queued = _queue(program, count)
+        stopped = _stopped(program, Far("oak", tmp_path / "far", [], ""))
+        _kill_now_and_then(program, queued)
+        states = Counter(batch["state"] for batch in program.json("batch", "list")["batches"])
+        assert states == {"finished": count, "interrupted": 1}
+        assert program.json("batch", "show", stopped)["state"] == "interrupted"
+        for number, batch in enumerate(queued):
+            there = tmp_path / "far" / f"to-{number}" / f"fen-{number}"
+            assert sorted(os.listdir(there)) == ["a", "b", "c"], batch
+            for name in ("a", "b", "c"):
+                assert (there / name).read_bytes() == (program.directory / f"fen-{number}" / name).read_bytes()
+    finally:
+        server.terminate()
+        server.wait(10)
+    _look_at(logs)
+
+
+def _queue(program: Program, count: int) -> list[str]:
+    """Put batches into the queue; none is carried yet."""
+    names = []
+    program("config", "set", "queue.at-once", "1")
+    for number in range(count):
+        fen = program.directory / f"fen-{number}"
+        fen.mkdir()
+        for name in ("a", "b", "c"):
+            (fen / name).write_bytes(os.urandom(40_000))
+        names.append(program.json("stage", f"fen-{number}", f"oak:to-{number}", "--background")["batch"]["batch"])
+    program("config", "set", "queue.at-once", "3")
+    return names
+
+
+def _stopped(program: Program, far: Far) -> str:
+    """A stage that was ended by Ctrl-C."""
+    (program.directory / "mine").write_bytes(os.urandom(3_000_000))
+    mine = program.start("stage", "mine", "oak:mine", "--max-rate", "1MB/s")
+    wait_for(lambda: any((far.root / "mine").glob("*.part")))
+    mine.send_signal(signal.SIGINT)
+    assert mine.wait(30) == 4
+    return str(program.json("batch", "show")["batch"])
+
+
+def _kill_now_and_then(program: Program, queued: list[str]) -> None:
+    """Keep three workers at work until all is done, and kill one of them again and again."""
+    (file,) = (program.home / "queue").glob("*.db")
+    queue = Queue(file, Batches(program.home / "batches"))
+    workers: list[subprocess.Popen[bytes]] = []
+    rng, end = random.Random(7), time.monotonic() + 600
+    while queue.entries():
+        assert time.monotonic() < end
+        workers = [worker for worker in workers if worker.poll() is None]
+        while len(workers) < 3:
+            words = [YATAGAN, "service", "run"]
+            workers.append(subprocess.Popen(words, env=program.environment(), stdout=subprocess.DEVNULL))
+        time.sleep(1)
+        alive = [entry.worker for entry in queue.entries() if entry.worker is not None and entry.worker.is_alive]
+        if alive:
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(rng.choice(alive).pid, signal.SIGKILL)
+    for worker in workers:
+        worker.wait(60)
+
+
+def _look_at(logs: Path) -> None:
+    """No part file was written by two sessions, and no name was given twice."""
+    writers: dict[str, set[str]] = defaultdict(set)
+    named: Counter[str] = Counter()
+    for log in logs.iterdir():
+        for line in log.read_text(errors="replace").splitlines():
+            if (found := _OPENED.search(line)) and "WRITE" in found[2]:
+                writers[found[1]].add(log.name)
+            elif found := _NAMED.search(line):
+                named[found[2]] += 1
+    assert len(named) > 10 and not {name: sessions for name, sessions in writers.items() if len(sessions) > 1}
+    assert not {name: many for name, many in named.items() if many > 1}
