@@ -25,7 +25,7 @@ from yatagan.batches.batch_store import Batches
 from yatagan.batches.queue import Queue
 from yatagan.portable.index import around_offset
 from yatagan.portable.tar import Member
-from yatagan.practice import faults
+from yatagan.practice import node_faults
 from yatagan.practice.servers import NODES, Site
 
 # A shell without job control has what it starts in the background ignore SIGINT, and the program heeds that.
@@ -207,10 +207,10 @@ class Practice:
     site: Site
 
     def wrong(self, node: str, **wrong: str) -> None:
-        now = faults.Faults()
+        now = node_faults.Faults()
         for name, value in wrong.items():
             now = now.with_(name, value)
-        faults.save(self.site.faults(node), now)
+        node_faults.save(self.site.faults(node), now)
 
     def far(self, node: str = "heron") -> Far:
         from yatagan.cli.practice import node_add

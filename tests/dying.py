@@ -15,7 +15,8 @@ from collections.abc import Callable
 from typing import Any
 
 from yatagan.batches.journal import Journal
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.ledger.ledger import Ledger
 from yatagan.nodes import helper
 from yatagan.stores.helper_machine import HelperMachine

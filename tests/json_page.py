@@ -17,7 +17,7 @@ from typing import Any
 from conftest import Practice, Program
 from json_answers import answers, field, fields
 from yatagan.cli.messages import KINDS
-from yatagan.errors import Fault
+from yatagan.faults import Fault
 from yatagan.practice.fenflux import make_survey
 from yatagan.practice.servers import Site
 

@@ -9,7 +9,8 @@ import selectors
 from collections.abc import AsyncGenerator, Callable, Sequence
 from dataclasses import dataclass, field
 
-from yatagan.errors import CONNECTION_FAULTS, CannotReach, Fault, StoreError
+from yatagan.errors import CannotReach, StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.places import is_ours
 from yatagan.portable.block_sums import Blocks, Match, checksums
 from yatagan.portable.small_files import BundledFile

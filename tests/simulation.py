@@ -24,7 +24,7 @@ from yatagan.engine.executor import Conditions, Executor
 from yatagan.engine.retry import RetryPolicy
 from yatagan.engine.scheduler import Limits
 from yatagan.engine.session import evidence_for
-from yatagan.errors import Fault
+from yatagan.faults import Fault
 from yatagan.places import KEPT_DIRECTORY
 from yatagan.planning.bundling import Costs
 from yatagan.planning.planner import BundlingChoice, make_plan

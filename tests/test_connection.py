@@ -9,7 +9,8 @@ import asyncssh
 import pytest
 
 from yatagan.config.nodes import Node
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.nodes import sftp_packets
 from yatagan.nodes.sftp_client import NotFiles
 from yatagan.nodes.sftp_packets import Refusal

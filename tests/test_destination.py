@@ -22,7 +22,8 @@ from yatagan.batches.journal_data import Header
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Prove
 from yatagan.engine.executor import Conditions, Executor
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.planning.planner import make_plan
 from yatagan.stores.interface import Facts, NodeDigest, Writer
 from yatagan.stores.local import LocalSource, LocalStore

@@ -14,16 +14,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import states_page
+import trying_again_page
 from yatagan.batches.group_commit import GroupCommit
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
 from yatagan.batches.states import SETTLED, STEP_MOVES, BatchState, StepState
 from yatagan.batches.steps import FILES_PHASE, Change, Modes, Prove, Step, StepKind, Times
+from yatagan.cli import messages
 from yatagan.engine import scheduler as r
-from yatagan.engine.retry import RetryPolicy
+from yatagan.engine.retry import STEP_RETRIES, RetryPolicy
 from yatagan.engine.session import Session
 from yatagan.engine.small_file_finisher import SmallFileFinisher
-from yatagan.errors import Fault, JournalError, StoreError
+from yatagan.errors import JournalError, StoreError
+from yatagan.faults import CONNECTION_FAULTS, KIND_OF_FAULT, STOPPING_FAULTS, Fault, FaultKind
 from yatagan.stores.interface import Extracted, Facts, Kind
 from yatagan.stores.local import LocalStore
 
@@ -272,3 +275,15 @@ def test_what_is_asked_for_every_step_uses_an_index(ask: Callable[[Journal], obj
     (query,) = asked
     for *_, found in journal._sql.execute(f"EXPLAIN QUERY PLAN {query}"):
         assert found.startswith("SEARCH"), f"{query}: {found}"
+
+
+def test_every_fault_has_a_kind_words_and_advice() -> None:
+    """And the page that tells of them is the table's."""
+    assert set(KIND_OF_FAULT) == set(Fault)
+    for fault in set(Fault) - trying_again_page.LEFT_OUT:
+        assert messages.fault(fault) and messages.step_remedy(fault), fault
+    retried = {fault for fault in STEP_RETRIES if KIND_OF_FAULT[fault] is FaultKind.PASSES}
+    assert retried | CONNECTION_FAULTS == {fault for fault, kind in KIND_OF_FAULT.items() if kind is FaultKind.PASSES}
+    assert not set(STEP_RETRIES) & (STOPPING_FAULTS | CONNECTION_FAULTS)
+    written = Path(__file__).parents[1] / "docs" / "guide" / "trying-again.md"
+    assert written.read_text() == trying_again_page.page(), "python tests/trying_again_page.py > docs/guide/…"

@@ -11,7 +11,8 @@ from typing import Any
 
 import pytest
 
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.nodes import helper
 from yatagan.nodes.helper import Helper, NoHelper
 

@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 
 from conftest import Far, Practice, Program, snapshot
 from terminal import Terminal
-from yatagan.errors import Fault, Refused, StoreError
+from yatagan.errors import Refused, StoreError
+from yatagan.faults import Fault
 from yatagan.stores.local import LocalStore
 from yatagan.trees import housekeeping
 from yatagan.trees.scan import scan

@@ -29,7 +29,8 @@ from yatagan.bundles.by_node import contents_there
 from yatagan.cli.login_questions import Unattended
 from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
-from yatagan.errors import BatchInUse, ChangedHostKey, Fault, NeedsAnswer, Refused, StoreError, YataganError
+from yatagan.errors import BatchInUse, ChangedHostKey, NeedsAnswer, Refused, StoreError, YataganError
+from yatagan.faults import Fault
 from yatagan.keeper import endpoint
 from yatagan.keeper.client import Keeper, codec
 from yatagan.keeper.endpoint import Endpoint, KeeperEnd

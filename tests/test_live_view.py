@@ -15,7 +15,7 @@ from yatagan.batches.steps import StepKind
 from yatagan.batches.strip import Strip, StripFile
 from yatagan.cli import live_view
 from yatagan.cli.progress import Progress
-from yatagan.errors import Fault
+from yatagan.faults import Fault
 
 FILES = [StripFile(number, number * 7919 % 5_000_000, StepState.WAITING, 0) for number in range(1, 121)]
 EVIL = b"M\xc3\xb6\xc3\xb6r/\x1b[31mplot\n/\xe2\x80\xae" + b"x" * 200

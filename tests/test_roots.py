@@ -11,7 +11,7 @@ import pytest
 
 from conftest import Program, wait_for
 from yatagan.config.roots import Roots
-from yatagan.errors import Fault
+from yatagan.faults import Fault
 
 ROOTS = Roots(near=(b"/home/mara/fen",), readable=(b"/data", b"/out/kept"), writable=(b"/data/mara", b"/out"))
 OUT, READ = Fault.LEADS_OUT, Fault.ONLY_READ

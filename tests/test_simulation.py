@@ -20,7 +20,7 @@ from yatagan.engine.changed_parts import ChangedParts
 from yatagan.engine.executor import Conditions, Executor
 from yatagan.engine.file_worker import FileWorker
 from yatagan.engine.part_files import PartFiles
-from yatagan.errors import Fault
+from yatagan.faults import Fault
 from yatagan.planning.planner import make_plan
 from yatagan.planning.takeover import take_over
 from yatagan.portable.block_sums import Match

@@ -25,7 +25,8 @@ from yatagan.archives.compression import Form
 from yatagan.bundles.make import BundleContents, Recipe, make
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.bundles.stored_bundle import StoredBundle, bundle_of
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.planning.stored_bundles import StoringChoice, store
 from yatagan.portable import index, tar_writer
 from yatagan.portable.tar import DIRECTORY, FILE, HARD_LINK, Member

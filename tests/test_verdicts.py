@@ -21,7 +21,7 @@ from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
 from yatagan.batches.states import STEP_MOVES, BatchState, StepState
 from yatagan.batches.steps import Change, Prove, Step, StepKind
-from yatagan.errors import Fault
+from yatagan.faults import Fault
 from yatagan.stores.interface import Facts, Kind
 
 DAY = 86_400

@@ -7,73 +7,7 @@ climbs past `stores/` or `nodes/`: they are translated there into these.
 
 from __future__ import annotations
 
-from enum import StrEnum
-
-
-class Fault(StrEnum):
-    """Why an operation on files was not done. The values are what the journal keeps."""
-
-    CONNECTION_LOST = "connection-lost"
-    SILENT = "silent"
-    NO_SPACE = "no-space"
-    READ_ONLY = "read-only"
-    DENIED = "denied"
-    MISSING = "missing"
-    EXISTS = "exists"
-    IS_LINK = "is-link"
-    IS_DIRECTORY = "is-directory"
-    NOT_A_DIRECTORY = "not-a-directory"
-    BITS_DROPPED = "bits-dropped"
-    TIME_RANGE = "time-range"
-    NAME_TOO_LONG = "name-too-long"
-    NAME_CLASH = "name-clash"
-    NAME_REFUSED = "name-refused"
-    UNSUPPORTED = "unsupported"
-    DISK = "disk"
-    REFUSED = "refused"
-    SOURCE_CHANGED = "source-changed"
-    SOURCE_KIND = "source-kind"
-    DIGEST_DIFFERS = "digest-differs"
-    APPEARED = "appeared"
-    KIND_IN_THE_WAY = "kind-in-the-way"
-    SPECIAL = "special"
-    UNREADABLE = "unreadable"
-    PART_TAKEN = "part-taken"
-    PART_CHANGED = "part-changed"
-    KEPT_TAKEN = "kept-taken"
-    ABOVE_GONE = "above-gone"
-    NONSENSE = "nonsense"
-    HELPER_BROKEN = "helper-broken"
-    LISTING = "listing"
-    WITH_DIRECTORY = "with-directory"
-    OTHER_DISK = "other-disk"
-    NO_PROOF = "no-proof"
-    DESTINATION_GONE = "destination-gone"
-    DESTINATION_MOVED = "destination-moved"
-    LEADS_OUT = "leads-out"
-    DAMAGED = "damaged"
-    NO_SPACE_HERE = "no-space-here"
-    NOT_IN_BUNDLE = "not-in-bundle"
-    WOULD_LOSE = "would-lose"
-    NEWER_THERE = "newer-there"
-    NOT_KEPT = "not-kept"
-    WITH_BUNDLE = "with-bundle"
-    ONLY_READ = "only-read"
-    LEADS_ELSEWHERE = "leads-elsewhere"
-    NO_SUCH_NODE = "no-such-node"
-    NO_PROGRESS = "no-progress"
-
-
-#: Faults after which the same step may well succeed on a fresh connection.
-CONNECTION_FAULTS = frozenset({Fault.CONNECTION_LOST, Fault.SILENT})
-#: Faults that stop everything until there is free space.
-SPACE_FAULTS = frozenset({Fault.NO_SPACE, Fault.NO_SPACE_HERE})
-#: Faults that stop everything until a person has looked at the destination.
-DESTINATION_FAULTS = frozenset({Fault.DESTINATION_GONE, Fault.DESTINATION_MOVED})
-#: Faults of steps that failed only because another one did: they are counted and never listed.
-CONSEQUENCES = frozenset({Fault.WITH_BUNDLE, Fault.WITH_DIRECTORY})
-#: Faults with which going on makes no sense for now.
-STOPPING_FAULTS = SPACE_FAULTS | DESTINATION_FAULTS | {Fault.NO_PROOF, Fault.OTHER_DISK}
+from yatagan.faults import Fault
 
 
 class YataganError(Exception):

@@ -30,7 +30,8 @@ from yatagan.engine.accepted_paths import refuse_moved
 from yatagan.engine.retry import wait_for_node
 from yatagan.engine.run import BatchRun
 from yatagan.engine.run_log import RunLog
-from yatagan.errors import BatchInUse, CannotReach, Fault, JournalError, Refused, StoreError, UnknownNode, YataganError
+from yatagan.errors import BatchInUse, CannotReach, JournalError, Refused, StoreError, UnknownNode, YataganError
+from yatagan.faults import Fault
 from yatagan.keeper.client import KeeperRun
 from yatagan.ledger.ledger import Ledger
 

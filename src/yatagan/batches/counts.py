@@ -8,7 +8,7 @@ from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header, Standing
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import StepKind
-from yatagan.errors import Fault
+from yatagan.faults import CONSEQUENCES, Fault
 from yatagan.transfer.extents import Extents
 
 
@@ -17,7 +17,8 @@ class BatchCounts:
     """Counts over the steps of a batch. Sizes in bytes, of files.
 
     Of all `files` those in place are `moved`; the rest is `left`, `waiting`, `failed_files` or `not_carried`, of
-    which `newer` stayed because what is there is newer. `failed` counts steps of every kind. `replaced` are files and
+    which `newer` stayed because what is there is newer. `failed` counts steps of every kind; `failed_along` of them only
+    because another did. `replaced` are files and
     links in place that took the name of another, which is kept. `safe` bytes of what is waiting are on the
     destination's disk. `sent` is what the connection carried for all steps, `again` how much of it had
     been sent before and could not be trusted. Of `reusing` files in place `reused` bytes were there already, in what
@@ -36,6 +37,7 @@ class BatchCounts:
     waiting_size: int = 0
     safe: int = 0
     failed: int = 0
+    failed_along: int = 0
     failed_files: int = 0
     not_carried: int = 0
     newer: int = 0
@@ -70,6 +72,7 @@ def outcome_of(journal: Journal) -> BatchCounts:
         match row.state:
             case StepState.FAILED:
                 outcome.failed += row.steps
+                outcome.failed_along += row.steps if row.fault in CONSEQUENCES else 0
                 outcome.failed_files += row.steps if is_file else 0
             case StepState.NOT_CARRIED:
                 outcome.not_carried += row.steps

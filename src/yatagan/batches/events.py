@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import StepKind
-from yatagan.errors import CannotReach, Fault
+from yatagan.errors import CannotReach
+from yatagan.faults import Fault
 
 
 @dataclass(frozen=True, slots=True)

@@ -20,7 +20,8 @@ from yatagan.batches.states import BatchState, batch_may_move
 from yatagan.batches.steps import Change, Prove, SessionWriters, Step
 from yatagan.config.disks import on_network
 from yatagan.config.home import sync_directory
-from yatagan.errors import Fault, JournalError, OtherVersion
+from yatagan.errors import JournalError, OtherVersion
+from yatagan.faults import Fault
 
 
 class Journal(JournalReading):

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import Modes, Prove, StepKind, Times
-from yatagan.errors import Fault
+from yatagan.faults import Fault
 
 
 @dataclass(frozen=True, slots=True)

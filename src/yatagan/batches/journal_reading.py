@@ -18,7 +18,8 @@ from yatagan.batches.journal_rows import COLUMNS, OPEN, step_of
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import MEMBERS_PHASE, Modes, Prove, Step, StepKind, Times
 from yatagan.batches.strip import StripFile
-from yatagan.errors import Fault, JournalError
+from yatagan.errors import JournalError
+from yatagan.faults import Fault
 from yatagan.stores.interface import Facts
 from yatagan.transfer.extents import Extents
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from yatagan.batches.states import Evidence, StepState, may_move
 from yatagan.batches.steps import Change, Step, StepKind
-from yatagan.errors import Fault
+from yatagan.faults import Fault
 from yatagan.stores.interface import Facts, Kind
 
 #: States of steps that are not settled.

@@ -19,7 +19,8 @@ from typing import Any
 from yatagan.batches import events as ev
 from yatagan.batches.steps import StepKind
 from yatagan.config.home import replace_file
-from yatagan.errors import CannotReach, Fault
+from yatagan.errors import CannotReach
+from yatagan.faults import Fault
 
 #: Things under way that are named, at most.
 _NAMED = 8

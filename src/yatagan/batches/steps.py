@@ -8,7 +8,7 @@ from enum import StrEnum
 from typing import NamedTuple
 
 from yatagan.batches.states import Evidence, StepState
-from yatagan.errors import Fault
+from yatagan.faults import Fault
 from yatagan.places import PART_PREFIX, PART_SUFFIX
 from yatagan.stores.interface import Facts
 

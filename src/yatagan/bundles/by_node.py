@@ -14,7 +14,8 @@ from itertools import islice
 
 from yatagan.bundles.make import Recipe, part_of
 from yatagan.bundles.read import Damage, ReadResult, UnpackRequest
-from yatagan.errors import ArchiveTooLarge, BadArchive, Fault, StoreError
+from yatagan.errors import ArchiveTooLarge, BadArchive, StoreError
+from yatagan.faults import Fault
 from yatagan.portable.index import Totals
 from yatagan.portable.modules import ARCHIVES
 from yatagan.portable.tar import FILE, Member

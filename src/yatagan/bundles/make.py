@@ -20,7 +20,8 @@ from dataclasses import dataclass, field
 from yatagan.archives.compression import Form, compressed
 from yatagan.bundles.threads import BlockingWriter, WorkStopped, in_thread, to_its_end
 from yatagan.digests.checksum_lists import ALGORITHM
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.places import PART_PREFIX, PART_SUFFIX
 from yatagan.portable import index
 from yatagan.portable.tar_input import AddedMember, Changed, Entry, HeaderOptions

@@ -25,7 +25,8 @@ from yatagan.bundles.stored_bundle import (
     find_stored,
 )
 from yatagan.digests.checksum_lists import ALGORITHM
-from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.portable import index
 from yatagan.portable.index import IndexEntry
 from yatagan.portable.tar import FILE

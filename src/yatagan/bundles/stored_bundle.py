@@ -12,7 +12,8 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, TypeVar
 
-from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.portable import index
 from yatagan.portable.index import BadIndex, IndexEntry, Totals
 from yatagan.portable.tar import DIRECTORY, FILE, LINK, Damaged, Member

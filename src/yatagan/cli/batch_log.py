@@ -18,7 +18,7 @@ from yatagan.cli import messages, shell_completion, text
 from yatagan.cli.batch_words import by_itself
 from yatagan.cli.context import App, as_json, say_json
 from yatagan.engine.run_log import read_log
-from yatagan.errors import Fault
+from yatagan.faults import Fault
 from yatagan.places import name_from
 
 #: Seconds between looks at a log that is followed.

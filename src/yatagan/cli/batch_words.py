@@ -15,7 +15,8 @@ from yatagan.batches.snapshot import Snapshot
 from yatagan.batches.states import ENDED, BatchState
 from yatagan.cli import messages, text
 from yatagan.cli.conclusions import conclude_batch
-from yatagan.errors import BadPlace, Fault
+from yatagan.errors import BadPlace
+from yatagan.faults import Fault
 from yatagan.places import parse_place
 
 

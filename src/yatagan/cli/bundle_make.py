@@ -22,7 +22,8 @@ from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import view_for
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.config.units import parse_moment
-from yatagan.errors import CONNECTION_FAULTS, BadPlace, Fault, Refused, StoreError
+from yatagan.errors import BadPlace, Refused, StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import Place

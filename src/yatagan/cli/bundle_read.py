@@ -23,7 +23,8 @@ from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import View, view_for
 from yatagan.config.units import parse_size
 from yatagan.digests.checksum_lists import format_list
-from yatagan.errors import BadPlace, Fault, StoreError
+from yatagan.errors import BadPlace, StoreError
+from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import Place

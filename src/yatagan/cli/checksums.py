@@ -23,7 +23,8 @@ from yatagan.cli.progress_view import view_for
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.cli.verdict_view import ORIGINS, Against, show_verdicts, verdicts_json
 from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME, Listed, parse_list
-from yatagan.errors import BadPlace, Fault, StoreError
+from yatagan.errors import BadPlace, StoreError
+from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import PART_PREFIX, PART_SUFFIX, Place, name_fields

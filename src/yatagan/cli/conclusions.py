@@ -8,7 +8,8 @@ from yatagan.batches.counts import BatchCounts
 from yatagan.batches.states import BatchState
 from yatagan.cli import messages, text
 from yatagan.cli.exit_status import ExitStatus
-from yatagan.errors import SPACE_FAULTS, CannotReach, Fault
+from yatagan.errors import CannotReach
+from yatagan.faults import SPACE_FAULTS, Fault
 from yatagan.planning.plan import Summary
 
 
@@ -61,7 +62,8 @@ def conclude_batch(outcome: BatchCounts, problem: CannotReach | None = None) -> 
 def _finished(outcome: BatchCounts) -> Conclusion:
     parts = []
     if outcome.failed:
-        parts.append(f"{text.count(outcome.failed, 'step')} failed")
+        along = f", and {text.number(outcome.failed_along)} with that" if outcome.failed_along else ""
+        parts.append(f"{text.count(outcome.failed - outcome.failed_along, 'step')} failed{along}")
     if outcome.newer:
         parts.append(
             text.count(outcome.newer, "file that is newer there is left", "files that are newer there are left")

@@ -15,7 +15,7 @@ import click
 from yatagan.cli import text
 from yatagan.cli.practice import node_add
 from yatagan.errors import Refused
-from yatagan.practice import faults
+from yatagan.practice import node_faults
 from yatagan.practice.fenflux import make_results, make_survey
 from yatagan.practice.servers import NODES, Site
 
@@ -49,10 +49,10 @@ class _Tour:
 
     def fault(self, **wrong: str) -> None:
         """Set or clear a fault of heron."""
-        now = faults.Faults()
+        now = node_faults.Faults()
         for name, value in wrong.items():
             now = now.with_(name, value)
-        faults.save(self.site.faults("heron"), now)
+        node_faults.save(self.site.faults("heron"), now)
 
 
 @click.command("demo", epilog="Example: yatagan demo try-yatagan")

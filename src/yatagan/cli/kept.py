@@ -19,7 +19,8 @@ from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.config.units import parse_duration
-from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import Place, holds, name_fields

@@ -18,7 +18,8 @@ from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.pattern_options import choosing, expand_place, parse_choice
 from yatagan.cli.scan_progress import EntryCount
-from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.places import Place, batch_of_part, name_fields
 from yatagan.stores.interface import Facts, Kind, Readable
 from yatagan.trees.entries import Entries

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from yatagan import errors as e
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.text import command, place, show, size
-from yatagan.errors import Fault
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.near_names import nearest
 
 _FAULTS = {
@@ -59,6 +59,8 @@ _FAULTS = {
     Fault.DAMAGED: "the bundle that holds it is damaged, or not what its index says",
     Fault.LEADS_ELSEWHERE: "it leads elsewhere now, which is not what was planned",
     Fault.NO_SUCH_NODE: "this node is not saved any more",
+    Fault.BUSY: "the disk or the server is busy",
+    Fault.STALE: "the disk there has lost track of it (stale handle), or does not answer in time",
     Fault.NO_PROGRESS: "its process ended three times without being asked to, and nothing had moved",
 }
 
@@ -87,9 +89,42 @@ _REMEDIES = {
     Fault.CONNECTION_LOST: "check the network, then try again",
 }
 
+#: The same for a step that has failed, or a batch that is held, where there is more to say.
+_REMEDIES_OF_STEPS = {
+    Fault.BUSY: "resume the batch later",
+    Fault.STALE: "resume the batch later",
+    Fault.REFUSED: "look at it there, or ask the site; then resume the batch",
+    Fault.READ_ONLY: "ask the site, or see that it can be written; then resume the batch",
+    Fault.DENIED: "check who owns it and its mode, then resume the batch",
+    Fault.DISK: "look at the disk, or ask the site; then resume the batch",
+    Fault.OTHER_DISK: "have it read back instead: yatagan batch resume --prove read-back",
+    Fault.NO_PROOF: "have it read back instead: yatagan batch resume --prove read-back",
+    Fault.LEADS_OUT: "allow it with yatagan config allow, then resume the batch",
+    Fault.ONLY_READ: "allow it with yatagan config allow --write, then resume the batch",
+    Fault.EXISTS: "look at it, then stage again: the plan will name it",
+    Fault.IS_LINK: "remove the link, or stage to where it leads",
+    Fault.IS_DIRECTORY: "rename or remove it, then stage again",
+    Fault.NOT_A_DIRECTORY: "rename or remove it, then stage again",
+    Fault.ABOVE_GONE: "put it back, then resume the batch; or: yatagan batch resume --make-again",
+    Fault.NEWER_THERE: "to bring yours, stage again with --if-newer-there replace",
+    Fault.PART_TAKEN: "see yatagan parts list; remove them, then resume the batch",
+    Fault.PART_CHANGED: "find out what writes there, then resume the batch",
+    Fault.KEPT_TAKEN: "see yatagan kept list; restore or remove it, then resume the batch",
+    Fault.DAMAGED: "see yatagan bundle check; then make it again from its source",
+    Fault.LISTING: "tell the site: its file server answers wrongly",
+    Fault.NONSENSE: "tell the site: its file server answers wrongly",
+    Fault.HELPER_BROKEN: "do without it: yatagan batch resume --prove read-back",
+    Fault.UNSUPPORTED: "stage it elsewhere, or its directory with --store bundle",
+    Fault.MISSING: "if it is needed, put it back, then resume the batch",
+    Fault.DIGEST_DIFFERS: "tell the site: its disk or memory may be failing; then resume the batch",
+    Fault.SPECIAL: "leave it out with --skip",
+    Fault.NAME_TOO_LONG: "give it a shorter name, or stage its directory with --store bundle",
+    Fault.NOT_KEPT: "",
+}
+
 #: What a command ends with that meets one of these; with the others there are DIFFERENCES.
 _STATUSES = {
-    **dict.fromkeys(e.CONNECTION_FAULTS, ExitStatus.NO_LOGIN),
+    **dict.fromkeys(CONNECTION_FAULTS, ExitStatus.NO_LOGIN),
     Fault.MISSING: ExitStatus.USAGE,
     Fault.NOT_KEPT: ExitStatus.USAGE,
     Fault.LEADS_OUT: ExitStatus.REFUSED,
@@ -134,6 +169,11 @@ def remedy(what: Fault, detail: str = "") -> str:
     if what is Fault.LEADS_OUT:
         return f"name that itself, or allow it for good: {command('config', 'allow', detail)}"
     return _REMEDIES.get(what, "")
+
+
+def step_remedy(what: Fault) -> str:
+    """What to do about a fault of a step or a batch; "" if there is no advice."""
+    return _REMEDIES_OF_STEPS.get(what, _REMEDIES.get(what, ""))
 
 
 def status(what: Fault) -> ExitStatus:

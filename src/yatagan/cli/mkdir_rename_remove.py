@@ -17,7 +17,8 @@ from yatagan.cli.pattern_options import expand_place
 from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.config.areas import split_area
-from yatagan.errors import BadPlace, Fault, StoreError
+from yatagan.errors import BadPlace, StoreError
+from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import Place, name_fields

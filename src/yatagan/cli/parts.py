@@ -18,7 +18,8 @@ from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.scan_progress import EntryCount
-from yatagan.errors import CONNECTION_FAULTS, Fault, JournalError, Refused, StoreError
+from yatagan.errors import JournalError, Refused, StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.places import Place, batch_of_part, is_ours, name_fields
 from yatagan.stores.interface import Facts, Kind, Store
 from yatagan.trees.scan import scan

@@ -15,7 +15,8 @@ from yatagan.cli.area import age, meaning
 from yatagan.config.areas import Area, split_area
 from yatagan.config.nodes import Node, Role
 from yatagan.config.settings import LoginNodeSettings
-from yatagan.errors import CONNECTION_FAULTS, Refused, StoreError
+from yatagan.errors import Refused, StoreError
+from yatagan.faults import CONNECTION_FAULTS
 from yatagan.places import Place, holds
 from yatagan.planning.plan import Arrival, Plan
 from yatagan.stores.interface import Kind, Store

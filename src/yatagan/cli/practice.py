@@ -16,7 +16,7 @@ import click
 from yatagan.cli import text
 from yatagan.cli.context import as_json, say_json
 from yatagan.errors import Refused
-from yatagan.practice import faults
+from yatagan.practice import node_faults
 from yatagan.practice.servers import BY_KEY, CLUSTER, NODES, USER, Site, serve
 
 _START_SECONDS = 20.0
@@ -75,7 +75,7 @@ def practice_command(root: Path, background: bool, faults_: tuple[str, ...], sto
 
 
 def _set_faults(site: Site, given: tuple[str, ...]) -> None:
-    now = {node: faults.load(site.faults(node)) for node in NODES}
+    now = {node: node_faults.load(site.faults(node)) for node in NODES}
     touched = set()
     for item in given:
         node, colon, fault = item.partition(":")
@@ -83,12 +83,12 @@ def _set_faults(site: Site, given: tuple[str, ...]) -> None:
         if node not in NODES or not colon or not (equals or fault == "none"):
             raise click.UsageError(f"{item!r} is not NODE:FAULT=VALUE; nodes: {', '.join(NODES)}")
         try:
-            now[node] = faults.Faults() if fault == "none" else now[node].with_(name, value)
+            now[node] = node_faults.Faults() if fault == "none" else now[node].with_(name, value)
         except ValueError as error:
             raise click.UsageError(f"{item}: {error}") from None
         touched.add(node)
     for node in touched:
-        faults.save(site.faults(node), now[node])
+        node_faults.save(site.faults(node), now[node])
 
 
 def _start(site: Site) -> None:

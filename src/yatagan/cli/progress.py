@@ -11,7 +11,8 @@ from yatagan.batches.steps import StepKind
 from yatagan.batches.strip import CellState, Strip
 from yatagan.cli import messages, text
 from yatagan.cli.text import Tone
-from yatagan.errors import CONSEQUENCES, CannotReach, Fault
+from yatagan.errors import CannotReach
+from yatagan.faults import CONSEQUENCES, Fault
 
 #: The rate is taken over this many seconds.
 _RATE_SECONDS = 3.0

@@ -27,7 +27,8 @@ from yatagan.cli.progress_view import view_for
 from yatagan.cli.report import EventLines, Report
 from yatagan.cli.strip_view import drawn, legend, strip_of
 from yatagan.engine.run import BatchRun
-from yatagan.errors import DESTINATION_FAULTS, SPACE_FAULTS, CannotReach, Fault, JournalError, Refused
+from yatagan.errors import CannotReach, JournalError, Refused
+from yatagan.faults import DESTINATION_FAULTS, SPACE_FAULTS, Fault
 from yatagan.keeper.client import KeeperRun
 from yatagan.places import KEPT_DIRECTORY
 from yatagan.stores.interface import Source
@@ -303,7 +304,7 @@ def failure_lines(journal: Journal, most: int | None = None, more_by: str = "") 
             shown += 1
             why = messages.fault(step.fault, step.detail)
             yield text.tinted("  failed  ", text.Tone.TROUBLE) + f"{text.show(step.label)}: {why}"
-            if advice := messages.remedy(step.fault):
+            if advice := messages.step_remedy(step.fault):
                 yield f"          {advice}"
     if in_bundles:
         yield f"          and with that {text.count(in_bundles, 'entry', 'entries')} that were to be in a bundle"
@@ -350,6 +351,6 @@ def what_next(outcome: BatchCounts, problem: CannotReach | None, *, by_itself: b
         click.echo(f"  {messages.fault(fault)}{_missing(outcome)}; {messages.remedy(fault)}")
     elif fault is not None and outcome.standing.state is BatchState.HELD:
         where = f"{text.place(header.destination_node, os.fsencode(detail))}: " if detail else ""
-        advice = messages.remedy(fault)
+        advice = messages.step_remedy(fault)
         click.echo(f"  {where}{messages.fault(fault)}{f'; {advice}' if advice else ''}")
     click.echo(f"  Nothing is lost. Go on with: {resume}")

@@ -35,7 +35,8 @@ from yatagan.config.areas import Area
 from yatagan.config.units import parse_rate
 from yatagan.engine.run_log import RunLog
 from yatagan.engine.session import evidence_for
-from yatagan.errors import BadPlace, Fault
+from yatagan.errors import BadPlace
+from yatagan.faults import Fault
 from yatagan.places import Place
 from yatagan.planning.placed_before import placed_before
 from yatagan.planning.plan import Plan

@@ -13,7 +13,7 @@ from yatagan.cli import messages, text
 from yatagan.cli.json_fields import evidence_json
 from yatagan.cli.ledger_record import record_row
 from yatagan.digests.checksum_lists import Listed
-from yatagan.errors import Fault
+from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.places import Place, name_fields
 from yatagan.stores.interface import Kind

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from yatagan.errors import Fault
+from yatagan.faults import Fault
 from yatagan.places import holds
 
 

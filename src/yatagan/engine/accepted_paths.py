@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 
 from yatagan.batches.journal_data import Header
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.stores.local import LocalStore
 
 

@@ -23,7 +23,8 @@ from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.engine.file_worker import FileWorker
 from yatagan.engine.session import StepRefused
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.planning.bundling import LARGEST_BUNDLED, BundleLayout
 from yatagan.portable.tar import END, padding
 from yatagan.stores.in_flight import InFlight

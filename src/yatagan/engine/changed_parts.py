@@ -19,7 +19,8 @@ from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Change, Step
 from yatagan.engine.session import RetryStep
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import CONNECTION_FAULTS, STOPPING_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, STOPPING_FAULTS, Fault
 from yatagan.portable.block_sums import Blocks, Match, block_size
 from yatagan.stores.interface import STRIPE, Reader, Writer, machine_of
 from yatagan.transfer.delta import may_reuse

@@ -13,7 +13,8 @@ import posixpath
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import StepState
 from yatagan.batches.steps import MEMBERS_PHASE, Change, StepKind
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees.scan import scan
 

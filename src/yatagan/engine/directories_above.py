@@ -8,7 +8,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from yatagan.engine.session import StepRefused
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.places import holds
 from yatagan.stores.coalescing import Shared
 from yatagan.stores.interface import Kind, Store

@@ -28,7 +28,8 @@ from yatagan.engine.session import RetryStep, Session, evidence_for
 from yatagan.engine.source_files import Clock
 from yatagan.engine.step_context import StepContext
 from yatagan.engine.step_worker import StepWorker
-from yatagan.errors import CONNECTION_FAULTS, STOPPING_FAULTS, CannotReach, Fault, JournalError, StoreError
+from yatagan.errors import CannotReach, JournalError, StoreError
+from yatagan.faults import CONNECTION_FAULTS, STOPPING_FAULTS, Fault
 from yatagan.stores.interface import Readable, Source, Store
 from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.stopping import Stopped
@@ -88,6 +89,8 @@ class Executor:
         self._context: StepContext | None = None
         self._worker: StepWorker | None = None
         self._fetched: dict[int, Step] = {}
+        #: What the system or a server said of steps that came back.
+        self._said: dict[int, str] = {}
         self._stop = asyncio.Event()
         self._opened_before = False
         self._opened_at = 0.0
@@ -309,6 +312,8 @@ class Executor:
             await worker.do(step)
         except (StoreError, Stopped, RetryStep) as error:
             fault = error.fault if isinstance(error, StoreError | RetryStep) else Fault.CONNECTION_LOST
+            if isinstance(error, StoreError):
+                self._said[number] = error.detail
             if isinstance(error, StoreError) and fault in STOPPING_FAULTS:
                 self._stopped_by = error
                 await self._look_at_space(fault)
@@ -332,7 +337,8 @@ class Executor:
         if self._worker is not None:
             with contextlib.suppress(StoreError):
                 await self._worker.clear(step)
-        await self._context.settle(step, StepState.FAILED, fault=fault)
+        detail = self._said.get(step.number, "")
+        await self._context.settle(step, StepState.FAILED, fault=fault, detail=detail)
         self._fetched.pop(step.number, None)
         self._events.put_nowait(scheduler.StepEnded(step.number))
 

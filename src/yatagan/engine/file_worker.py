@@ -23,7 +23,8 @@ from yatagan.engine.session import RetryStep, StepRefused
 from yatagan.engine.small_file_finisher import SmallFileFinisher
 from yatagan.engine.source_files import Clock, FileInMemory, SourceFiles
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.stores.interface import Facts, Kind, Reader, Writer, machine_of
 from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.checkpoints import Checkpoints

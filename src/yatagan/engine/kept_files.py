@@ -5,7 +5,8 @@ from __future__ import annotations
 from yatagan.batches.steps import Step
 from yatagan.engine.directories_above import DirectoriesAbove
 from yatagan.engine.session import Session, StepRefused
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.stores.interface import Facts
 from yatagan.trees.kept_directories import KeptDirectories
 

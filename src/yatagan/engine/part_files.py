@@ -11,7 +11,8 @@ from yatagan.batches.states import StepState
 from yatagan.batches.steps import Change, Step
 from yatagan.engine.session import StepRefused
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.stores.interface import Kind, Writer
 from yatagan.transfer.checkpoints import Checkpoints
 from yatagan.transfer.extents import Extents

@@ -11,7 +11,8 @@ from yatagan.batches.steps import Change, Step
 from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.engine.session import RetryStep
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.stores.interface import Facts, Writer, machine_of
 from yatagan.transfer.stopping import unless_stopped
 from yatagan.trees.hashing import digest_by_reading

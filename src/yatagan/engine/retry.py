@@ -1,34 +1,65 @@
-"""When to try again and when to give up: a connection that is lost, a step whose fault may pass. No I/O."""
+"""When to try again and when to give up: a connection, a step, and a batch whose node is away. No I/O."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from yatagan.faults import Fault
+
+
+@dataclass(frozen=True, slots=True)
+class StepRetries:
+    """How often a step is tried in all, and the seconds to wait before each further try; the last is repeated."""
+
+    tries: int
+    waits: tuple[float, ...]
+
+    def wait_after(self, failures: int) -> float:
+        """Seconds to wait after `failures` tries in vain; at least one."""
+        return _nth(self.waits, failures)
+
+
+#: What is tried again within a run, without a new connection. What is not named here is not.
+STEP_RETRIES: dict[Fault, StepRetries] = {
+    **dict.fromkeys((Fault.BUSY, Fault.STALE), StepRetries(6, (1, 5, 15, 60, 120))),
+    # Servers have one word for a dozen reasons, and some of them pass.
+    Fault.REFUSED: StepRetries(3, (1, 5)),
+    # What is written to all the time is no better for being read ten times.
+    Fault.SOURCE_CHANGED: StepRetries(3, (2, 10)),
+    # What changed at the destination meanwhile: the next try takes it as it is then.
+    **dict.fromkeys(
+        (Fault.DIGEST_DIFFERS, Fault.PART_CHANGED, Fault.APPEARED, Fault.ABOVE_GONE), StepRetries(4, (1, 2, 4))
+    ),
+}
+
 
 @dataclass(frozen=True, slots=True)
 class RetryPolicy:
-    """`patience`: seconds without progress until a lost connection is given up. `tries`: how often one step is tried.
+    """`patience`: seconds without progress until a lost connection is given up.
 
-    `backoff`: seconds to wait before each retry; the last one is repeated.
+    `backoff`: seconds to wait before each retry of it; the last one is repeated.
     """
 
     patience: float = 600.0
     backoff: tuple[float, ...] = (1, 2, 4, 8, 15, 30)
-    tries: int = 4
 
     def wait_after(self, failures: int) -> float:
         """Seconds to wait after `failures` failures; at least one."""
-        return self.backoff[min(failures, len(self.backoff)) - 1]
+        return _nth(self.backoff, failures)
+
+
+def _nth(waits: tuple[float, ...], number: int) -> float:
+    return waits[min(number, len(waits)) - 1]
 
 
 #: Seconds until a batch in the queue is tried again whose node could not be reached; the last one is repeated.
-_NODE_WAITS = (60, 300, 900, 1800, 3600)
+NODE_WAITS = (60, 300, 900, 1800, 3600)
 
 
 def wait_for_node(failures: int) -> float:
     """Seconds until a batch is tried again that was given up so often, at least once, for lack of a connection."""
-    return _NODE_WAITS[min(failures, len(_NODE_WAITS)) - 1]
+    return _nth(NODE_WAITS, failures)
 
 
 class ConnectionRetries:

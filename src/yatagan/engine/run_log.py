@@ -18,7 +18,8 @@ from typing import Any
 from yatagan.batches import events as ev
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.states import StepState
-from yatagan.errors import CONNECTION_FAULTS, CONSEQUENCES, JournalError
+from yatagan.errors import JournalError
+from yatagan.faults import CONNECTION_FAULTS, CONSEQUENCES
 from yatagan.places import name_fields
 
 #: Bytes of one file, and how many full ones are kept beside it.

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Modes, Prove, Step, Times
-from yatagan.errors import Fault
+from yatagan.faults import Fault
 from yatagan.portable.small_files import BundledFile
 from yatagan.stores.interface import Facts, Readable, Store
 

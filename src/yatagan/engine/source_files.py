@@ -11,7 +11,7 @@ from yatagan.batches.states import StepState
 from yatagan.batches.steps import Change, Step
 from yatagan.engine.session import RetryStep, StepRefused
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import Fault
+from yatagan.faults import Fault
 from yatagan.planning.bundling import LARGEST_BUNDLED
 from yatagan.stores.coalescing import Coalesced
 from yatagan.stores.in_flight import InFlight

@@ -10,7 +10,8 @@ from yatagan.batches.steps import Change, Modes, Step, StepKind, Times
 from yatagan.engine.directories_above import DirectoriesAbove
 from yatagan.engine.kept_files import KeptFiles
 from yatagan.engine.session import MODE_BITS, Session
-from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.stores.interface import Facts, Placement, Writer
 
 #: Set-group-id and sticky: of directories these are carried too.

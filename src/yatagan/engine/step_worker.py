@@ -10,11 +10,13 @@ from yatagan.batches.states import StepState
 from yatagan.batches.steps import MEMBERS_PHASE, Change, Step, StepKind
 from yatagan.engine.bundle_worker import BundleWorker
 from yatagan.engine.file_worker import FileWorker
+from yatagan.engine.retry import STEP_RETRIES
 from yatagan.engine.session import RetryStep, StepRefused
 from yatagan.engine.source_files import Clock
 from yatagan.engine.step_context import StepContext
 from yatagan.engine.stored_bundle_worker import StoredBundleWorker
-from yatagan.errors import CONNECTION_FAULTS, STOPPING_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, STOPPING_FAULTS, Fault
 from yatagan.stores.interface import Kind
 from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.stopping import Stopped
@@ -49,8 +51,8 @@ class StepWorker:
     async def do(self, step: Step) -> None:
         """Do a step until it is settled.
 
-        Raises StoreError when the connection is lost or the batch cannot go on, RetryStep, or Stopped; the journal then
-        says how far the step came. Every other fault settles it as failed.
+        Raises StoreError when the connection is lost, the batch cannot go on, or the fault may pass; RetryStep, or
+        Stopped. The journal then says how far the step came. Every other fault settles it as failed.
         """
         try:
             if self._stop.is_set():
@@ -72,6 +74,8 @@ class StepWorker:
             if error.fault in CONNECTION_FAULTS | STOPPING_FAULTS:
                 raise
             strange = error.fault is Fault.REFUSED and not is_everywhere(posixpath.basename(step.path))
+            if error.fault in STEP_RETRIES and not strange:
+                raise
             await self.clear(step)
             fault = Fault.NAME_REFUSED if strange else error.fault
             await self._context.settle(step, StepState.FAILED, fault=fault, detail=error.detail)

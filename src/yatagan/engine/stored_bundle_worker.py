@@ -24,7 +24,8 @@ from yatagan.engine.file_worker import FileWorker
 from yatagan.engine.session import RetryStep, StepRefused
 from yatagan.engine.source_files import Clock
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.portable import index
 from yatagan.stores.interface import Kind
 from yatagan.stores.local import LocalStore

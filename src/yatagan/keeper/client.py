@@ -14,7 +14,8 @@ from yatagan import __version__
 from yatagan.batches.events import Listener
 from yatagan.batches.states import CARRIED, BatchState
 from yatagan.config.nodes import Node
-from yatagan.errors import BatchInUse, CannotReach, Fault, YataganError
+from yatagan.errors import BatchInUse, CannotReach, YataganError
+from yatagan.faults import Fault
 from yatagan.keeper.endpoint import Endpoint
 from yatagan.keeper.protocol import Codec, Gone, Peer
 from yatagan.nodes.prompts import Prompter

@@ -17,7 +17,7 @@ from dataclasses import fields, is_dataclass
 from enum import Enum
 from typing import Any
 
-from yatagan import errors
+from yatagan import errors, faults
 from yatagan.batches import events, states, steps
 from yatagan.config import areas, nodes
 from yatagan.errors import YataganError
@@ -36,7 +36,7 @@ _LONGEST = 16 << 20
 def _classes() -> dict[str, type[Any]]:
     """Every class that may travel, by name."""
     found: dict[str, type[Any]] = {}
-    for module in (errors, events, states, steps, areas, nodes, prompts, interface):
+    for module in (errors, faults, events, states, steps, areas, nodes, prompts, interface):
         for name, value in vars(module).items():
             ours = isinstance(value, type) and value.__module__ == module.__name__
             if ours and (is_dataclass(value) or issubclass(value, Enum | YataganError)):

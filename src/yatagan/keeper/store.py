@@ -8,7 +8,8 @@ from typing import Any
 
 from yatagan import __version__
 from yatagan.config.nodes import Node
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.keeper.client import SOON, Keeper, StoreTerms, answered
 from yatagan.keeper.protocol import Gone, Peer
 from yatagan.portable.block_sums import Match

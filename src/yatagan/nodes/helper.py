@@ -15,7 +15,8 @@ from typing import Any, Protocol
 
 import asyncssh
 
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.portable.modules import PROGRAM
 
 #: An answer, as JSON carries it: values by name.

@@ -20,7 +20,7 @@ from yatagan.batches.steps import (
     Step,
     StepKind,
 )
-from yatagan.errors import Fault
+from yatagan.faults import Fault
 from yatagan.places import holds
 from yatagan.planning.bundling import BUNDLE_BYTES, BUNDLE_FILES, LARGEST_BUNDLED, BundledTravel, BundleLayout
 from yatagan.planning.expectation import Expectation

@@ -17,7 +17,8 @@ from yatagan.batches.steps import Times
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.bundles.stored_bundle import find_stored
 from yatagan.digests.checksum_lists import ALGORITHM
-from yatagan.errors import BadPlace, Fault, Refused
+from yatagan.errors import BadPlace, Refused
+from yatagan.faults import Fault
 from yatagan.planning.bundling import Costs, travel
 from yatagan.planning.plan import Arrival, Plan, Summary, travels
 from yatagan.planning.stored_bundles import BundleToStore, StoringChoice, store

@@ -21,8 +21,8 @@ from typing import Any
 
 import asyncssh
 
-from yatagan.practice import faults
-from yatagan.practice.faults import Trouble
+from yatagan.practice import node_faults
+from yatagan.practice.node_faults import Trouble
 from yatagan.practice.sftp_server import PracticeFiles
 
 USER = "fenflux"
@@ -292,7 +292,7 @@ class PracticeNode:
 
     async def _follow_faults(self) -> None:
         """Apply faults that must act at once, not at the next request."""
-        seen = faults.Faults()
+        seen = node_faults.Faults()
         while True:
             now = self.trouble.now
             if now.other_key != seen.other_key:

@@ -13,7 +13,7 @@ from typing import Any
 
 import asyncssh
 
-from yatagan.practice.faults import Trouble
+from yatagan.practice.node_faults import Trouble
 
 #: Largest request of a client. The library copies on the node in larger blocks, which no client sees.
 _REQUEST = 255 << 10

@@ -13,7 +13,8 @@ from typing import Any, TypeVar
 
 import asyncssh
 
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.nodes import sftp_packets
 from yatagan.nodes.login import FurtherLogin, Login
 from yatagan.stores.system_errors import SYSTEM_FAULTS

@@ -8,7 +8,8 @@ from base64 import b64decode
 from collections.abc import Callable, Coroutine, Sequence
 from typing import Any, Concatenate, ParamSpec, Protocol, TypeVar
 
-from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.nodes.helper import Helper
 from yatagan.portable.block_sums import Blocks, Match
 from yatagan.portable.modules import DELTA

@@ -11,7 +11,8 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 from typing import Any, Protocol, overload
 
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.portable.block_sums import Blocks, Match
 from yatagan.portable.small_files import BundledFile
 from yatagan.stores.in_flight import InFlight

@@ -16,7 +16,8 @@ import time
 from collections.abc import AsyncGenerator, Awaitable, Callable, Iterator
 
 from yatagan.config.roots import Roots
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.portable import directories, placing
 from yatagan.stores.in_flight import InFlight
 from yatagan.stores.interface import (

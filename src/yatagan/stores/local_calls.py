@@ -9,7 +9,8 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import ParamSpec, TypeVar
 
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.stores.system_errors import fault_of
 
 P = ParamSpec("P")

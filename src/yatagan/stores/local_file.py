@@ -8,7 +8,8 @@ import os
 import time
 from collections.abc import Iterator
 
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.portable import placing
 from yatagan.stores.in_flight import InFlight
 from yatagan.stores.interface import (

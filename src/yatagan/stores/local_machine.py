@@ -5,7 +5,8 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable, Sequence
 
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.portable import small_files
 from yatagan.portable.block_sums import Match
 from yatagan.portable.small_files import BundledFile

@@ -18,7 +18,8 @@ from typing import Any
 import asyncssh
 
 from yatagan.config.nodes import Role
-from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.nodes.host_keys import fingerprint
 from yatagan.nodes.login import Login
 from yatagan.nodes.sftp_client import SftpClient

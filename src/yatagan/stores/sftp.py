@@ -18,7 +18,8 @@ from typing import Any, TypeVar
 from yatagan.config.areas import below, find_area, split_area
 from yatagan.config.nodes import Node
 from yatagan.config.settings import ConnectionSettings
-from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.nodes.login import Login
 from yatagan.nodes.sftp_client import SftpClient
 from yatagan.nodes.sftp_packets import CREATE, EXCLUSIVE, READ, WRITE

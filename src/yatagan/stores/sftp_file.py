@@ -8,7 +8,8 @@ import time
 from collections.abc import Coroutine
 from typing import Any, Protocol, TypeVar
 
-from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.nodes.sftp_client import SftpClient
 from yatagan.nodes.sftp_packets import CREATE, EXCLUSIVE, Attributes
 from yatagan.stores.interface import STRIPE, Facts, Piece, Reader

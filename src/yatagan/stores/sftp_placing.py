@@ -11,7 +11,8 @@ from collections.abc import Coroutine
 from dataclasses import replace
 from typing import Any, Protocol, TypeVar
 
-from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.nodes.sftp_client import SftpClient
 from yatagan.stores.coalescing import Shared
 from yatagan.stores.helper_machine import HelperMachine

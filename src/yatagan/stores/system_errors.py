@@ -7,7 +7,8 @@ import stat
 from collections.abc import Sequence
 from os import stat_result
 
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.portable import small_files
 from yatagan.portable.placing import KEPT_TAKEN, PART_CHANGED
 from yatagan.stores.interface import Digested, Extracted, Facts, Kind, SmallFile
@@ -26,6 +27,16 @@ SYSTEM_FAULTS = {
     errno.ENOTDIR: Fault.NOT_A_DIRECTORY,
     errno.ENAMETOOLONG: Fault.NAME_TOO_LONG,
     errno.EIO: Fault.DISK,
+    errno.EBUSY: Fault.BUSY,
+    errno.EAGAIN: Fault.BUSY,
+    errno.ETXTBSY: Fault.BUSY,
+    errno.EMFILE: Fault.BUSY,
+    errno.ENFILE: Fault.BUSY,
+    errno.ENOMEM: Fault.BUSY,
+    errno.ENOBUFS: Fault.BUSY,
+    errno.ENOLCK: Fault.BUSY,
+    errno.ETIMEDOUT: Fault.STALE,
+    errno.ESTALE: Fault.STALE,
     errno.EOPNOTSUPP: Fault.UNSUPPORTED,
     errno.EXDEV: Fault.UNSUPPORTED,
 }

@@ -10,7 +10,8 @@ from collections.abc import Awaitable, Callable, Coroutine
 from dataclasses import replace
 from typing import Any, TypeVar
 
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.stores.in_flight import InFlight
 from yatagan.stores.interface import STRIPE
 from yatagan.transfer.extents import Extents

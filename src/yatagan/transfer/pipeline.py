@@ -10,7 +10,8 @@ from bisect import bisect_right
 from collections.abc import Callable, Coroutine
 from typing import Any
 
-from yatagan.errors import Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import Fault
 from yatagan.stores.in_flight import InFlight
 from yatagan.stores.interface import STRIPE, Piece, Reader
 from yatagan.transfer.blocks import Block, BlockQueue, is_zeros, joined

@@ -14,7 +14,8 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME, Listed, contradictions, format_list
-from yatagan.errors import BadList, Fault, StoreError
+from yatagan.errors import BadList, StoreError
+from yatagan.faults import Fault
 from yatagan.places import name_fields, name_from
 from yatagan.stores.interface import Facts, Kind, Readable, same_time
 from yatagan.trees.hashing import Content, DigestOrigin, digests, origin_of

@@ -9,7 +9,8 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
-from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.stores.interface import Digested, Facts, Readable, machine_of
 from yatagan.trees.compare import is_fresh, still_since
 from yatagan.trees.remembered_digests import RememberedDigests

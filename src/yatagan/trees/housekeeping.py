@@ -6,7 +6,8 @@ import asyncio
 import posixpath
 from collections.abc import Callable, Iterable
 
-from yatagan.errors import CONNECTION_FAULTS, BadPlace, Fault, Refused, StoreError
+from yatagan.errors import BadPlace, Refused, StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees.scan import Tree
 

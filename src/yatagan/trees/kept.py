@@ -11,7 +11,8 @@ import posixpath
 from collections.abc import AsyncIterator, Callable, Iterable
 from dataclasses import dataclass
 
-from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.places import KEPT_DIRECTORY, holds
 from yatagan.stores.interface import Facts, Kind, Store
 from yatagan.trees.housekeeping import make_directories

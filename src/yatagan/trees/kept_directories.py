@@ -9,7 +9,8 @@ from __future__ import annotations
 import posixpath
 from collections.abc import Awaitable, Callable
 
-from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.places import KEPT_DIRECTORY
 from yatagan.portable.unpack_directories import kept_mode
 from yatagan.stores.interface import Store

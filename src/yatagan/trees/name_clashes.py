@@ -9,7 +9,8 @@ import posixpath
 import unicodedata
 from collections.abc import Iterable, Mapping
 
-from yatagan.errors import CONNECTION_FAULTS, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS
 from yatagan.stores.interface import Readable
 
 #: Characters that disks of other systems take in no name.

@@ -8,7 +8,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from itertools import islice
 
-from yatagan.errors import CONNECTION_FAULTS, StoreError
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS
 from yatagan.portable import facts_not_kept
 from yatagan.portable.modules import NOT_KEPT
 from yatagan.stores.interface import Store, machine_of

@@ -16,7 +16,8 @@ from collections.abc import Callable
 from contextlib import aclosing
 from dataclasses import dataclass, field
 
-from yatagan.errors import CONNECTION_FAULTS, Fault, StoreError, YataganError
+from yatagan.errors import StoreError, YataganError
+from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.places import is_name, is_ours
 from yatagan.stores.interface import Facts, Kind, Readable
 from yatagan.trees.entries import Entries
