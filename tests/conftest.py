@@ -43,6 +43,8 @@ needs_zstd = pytest.mark.skipif(
 )
 #: Where commands are looked for, here and on nodes: the interpreter itself before what stands in front of it.
 PATH = f"{sys.base_prefix}/bin:{os.environ['PATH']}"
+#: Root may read everything: what must not be readable is read with this before the command.
+AS_ANYBODY = ["setpriv", "--bounding-set=-all", "--inh-caps=-all"] if os.geteuid() == 0 else []
 #: The program as it was installed for the Python that runs the tests.
 YATAGAN = str(Path(sys.executable).with_name("yatagan"))
 

@@ -15,7 +15,7 @@ from typing import Any
 import click
 import pytest
 
-from conftest import YATAGAN, Far, Program
+from conftest import AS_ANYBODY, YATAGAN, Far, Program
 from yatagan.cli.main import program as root_command
 from yatagan.errors import YataganError
 
@@ -255,10 +255,6 @@ def test_lists_elsewhere_of_single_files_and_again(program: Program, far: Far) -
     assert json.loads(facts[0])["digest"] == hashlib.sha256((program.directory / "fen.sums").read_bytes()).hexdigest()
     (program.directory / "fen.sums").write_text(printed.replace("0", "1"))
     assert "another list" in program("verify", f"{far.name}:fen", "--against", "fen.sums", expect=2).stderr
-
-
-#: Root may read everything, so it must give that up first.
-AS_ANYBODY = ["setpriv", "--bounding-set=-all", "--inh-caps=-all"] if os.geteuid() == 0 else []
 
 
 def test_what_cannot_be_read_is_told_and_the_rest_goes(program: Program) -> None:

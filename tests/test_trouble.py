@@ -1,0 +1,111 @@
+"""What goes wrong with single files or with a destination: named once, and mended later."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import subprocess
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from conftest import AS_ANYBODY, YATAGAN, Practice, Program, wait_for
+
+
+def start(program: Program, *words: str) -> subprocess.Popen[str]:
+    return subprocess.Popen(
+        [*AS_ANYBODY, YATAGAN, *words],
+        cwd=program.directory,
+        env=program.environment(),
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+    )
+
+
+@contextlib.contextmanager
+def written_all_the_time(file: Path) -> Iterator[None]:
+    """A file that some program never leaves alone."""
+    over = threading.Event()
+
+    def write() -> None:
+        number = 0
+        while not over.wait(0.005):
+            number += 1
+            file.write_bytes(b"%d" % number * 400)
+
+    thread = threading.Thread(target=write)
+    thread.start()
+    try:
+        yield
+    finally:
+        over.set()
+        thread.join()
+
+
+@pytest.mark.parametrize("good", [196, pytest.param(996, marks=pytest.mark.soak)])
+def test_four_bad_ones(good: int, program: Program, practice: Practice) -> None:
+    far = practice.far()
+    program(*far.add)
+    fen = program.directory / "fen"
+    fen.mkdir()
+    for number in range(good):
+        (fen / f"{number:03}.csv").write_bytes(os.urandom(1000))
+    bad = {name: fen / name for name in ("closed.csv", "gone.csv", "no:name.csv", "busy.csv")}
+    for file in bad.values():
+        file.write_bytes(b"x" * 1000)
+    bad["closed.csv"].chmod(0)
+    practice.wrong("heron", foreign_names="yes", max_rate="600kB")
+    with written_all_the_time(bad["busy.csv"]):
+        running = start(program, "stage", "fen", "heron:", "--prove", "read-back")
+        wait_for(lambda: any(far.root.glob("fen/0*.csv")))
+        bad["gone.csv"].unlink()
+        said, trouble = running.communicate(timeout=120)
+    assert running.returncode == 1, said + trouble
+    batch = program.json("batch", "show", "--failed")
+    why = {step["path"].removeprefix("fen/"): step["reason"] for step in batch["steps"]}
+    assert why == {
+        "closed.csv": "denied",
+        "gone.csv": "missing",
+        "no:name.csv": "name-refused",
+        "busy.csv": "source-changed",
+    }
+    assert (batch["in_place"], batch["evidence"], batch["failed"]) == (good, {"read-back": good}, 4)
+    for words in (
+        "is finished, 4 steps failed",
+        "fen/closed.csv: permission denied",
+        "fen/gone.csv: the source is gone",
+        "fen/no:name.csv: the disk there does not allow this name",
+        "fen/busy.csv: the source changed while it was read",
+        "wait until nothing writes to it, then resume the batch",
+    ):
+        assert words in said, said
+    assert program("batch", "log").stdout.count("failed: ") == 4
+    bad["closed.csv"].chmod(0o644)
+    bad["gone.csv"].write_bytes(b"y" * 1000)
+    os.utime(bad["gone.csv"], ns=(1, 1_500_000_000_000_000_000))
+    practice.wrong("heron")
+    done = program.json("batch", "resume", "--failed")
+    assert done["good"] and done["in_place"] == good + 4
+    assert {file.name: file.read_bytes() for file in (far.root / "fen").iterdir()} == {
+        file.name: file.read_bytes() for file in fen.iterdir()
+    }
+
+
+def test_a_destination_that_cannot_be_written_is_one_failure(program: Program) -> None:
+    fen = program.directory / "fen"
+    fen.mkdir()
+    for number in range(300):
+        (fen / f"{number}.csv").write_text(f"{number}\n")
+    there = program.directory / "there" / "fen"
+    there.mkdir(parents=True)
+    there.chmod(0o555)
+    running = start(program, "stage", "fen", "there")
+    said = running.communicate(timeout=60)[0]
+    assert running.returncode == 1 and "1 step failed, and 299 with that" in said
+    assert said.count("permission denied") == 1 and f"nothing can be written in {there}" in said
+    there.chmod(0o755)
+    assert program.json("batch", "resume")["in_place"] == 300
