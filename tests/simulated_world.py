@@ -108,6 +108,8 @@ class Machine:
         #: What helpers that hang will still do when they come to.
         self.deeds: dict[int, list[Callable[[], object]]] = {}
         self.boot = 1
+        #: By directory: how to take back what was named in it since it was synced, the newest last.
+        self.unsynced: dict[bytes, list[Callable[[], object]]] = {}
         #: Commands see another disk than file transfer.
         self.other_disk = False
         self.swapped = False
@@ -158,10 +160,23 @@ class Machine:
                 deed()
         self.deeds.clear()
 
+    def named(self, path: bytes, undo: Callable[[], object]) -> None:
+        """Something got a name in a directory, which its disk has not written down."""
+        self.unsynced.setdefault(path.rpartition(b"/")[0], []).append(undo)
+
+    def forget(self, path: bytes) -> None:
+        """A name and all below it are gone."""
+        for each in [each for each in self.names if each == path or each.startswith(path + b"/")]:
+            del self.names[each]
+
     def lose_power(self) -> None:
         self.hung.clear()
         self.deeds.clear()
         self.boot += 1
+        for undone in self.unsynced.values():
+            for _ in range(self.world.rng.randint(0, len(undone))):
+                undone.pop()()
+        self.unsynced.clear()
         for inode in {id(inode): inode for inode in self.names.values()}.values():
             inode.lose_power(self.world.rng)
 
@@ -375,13 +390,26 @@ class Store:
         await self._request(path)
         if self._found(path) is not None:
             raise StoreError(Fault.EXISTS, path)
-        self._machine.make(self._at(path), Kind.DIRECTORY, age=0).mode = mode
+        machine, at = self._machine, self._at(path)
+        machine.make(at, Kind.DIRECTORY, age=0).mode = mode
+        if not self._here:
+            machine.named(at, lambda: machine.forget(at))
+
+    async def sync_directory(self, path: bytes) -> bool:
+        await self._request(path)
+        if not self._machine.syncs:
+            return False
+        self._machine.unsynced.pop(self._at(path), None)
+        return True
 
     async def make_link(self, path: bytes, target: bytes) -> None:
         await self._request(path)
         if self._found(path) is not None:
             raise StoreError(Fault.EXISTS, path)
-        self._machine.make(self._at(path), Kind.LINK, target=target, age=0)
+        machine, at = self._machine, self._at(path)
+        machine.make(at, Kind.LINK, target=target, age=0)
+        if not self._here:
+            machine.named(at, lambda: machine.forget(at))
 
     async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
         await self._request(path)
@@ -417,10 +445,25 @@ class Store:
             await self._request(final)
         if self._found(wanted.part) is not inode:
             raise StoreError(Fault.PART_CHANGED, final)
-        machine.names[self._at(final)] = machine.names.pop(self._at(wanted.part))
+        self._give(self._at(wanted.part), self._at(final))
         await self._answer(final)
         await self._refuse_links(wanted)
         return None
+
+    def _give(self, part: bytes, final: bytes) -> None:
+        """Rename; a power cut may undo it, and what was there before is there again."""
+        names, before = self._machine.names, self._machine.names.get(final)
+        inode = names[final] = names.pop(part)
+
+        def undo() -> None:
+            if names.get(final) is inode:
+                names[part] = inode
+                del names[final]
+                if before is not None:
+                    names[final] = before
+
+        if not self._here:
+            self._machine.named(final, undo)
 
     async def _refuse_links(self, wanted: Placement) -> None:
         if not await self.is_real(wanted.path.rpartition(b"/")[0], wanted.top):
@@ -442,7 +485,10 @@ class Store:
         await self._request(path)
         if self._found(kept) is not None:
             raise StoreError(Fault.EXISTS, kept)
-        self._machine.names[kept] = self._inode(path)
+        machine = self._machine
+        machine.names[kept] = self._inode(path)
+        if not self._here:
+            machine.named(kept, lambda: machine.forget(kept))
         await self._answer(path)
 
     async def rename(self, path: bytes, new: bytes) -> None:

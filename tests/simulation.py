@@ -259,6 +259,8 @@ async def _run(scenario: Scenario) -> tuple[BatchCounts, Journal]:
     else:
         raise AssertionError("the batch never came to an end")
     world.calm = True
+    if scenario.upload and scenario.far.syncs and world.rng.random() < 0.5:
+        scenario.far.lose_power()  # what is called finished outlasts that
     scenario.here.wake()
     scenario.far.wake()
     return outcome_of(journal), journal

@@ -19,6 +19,7 @@ from yatagan.engine.bundle_worker import BundleWorker
 from yatagan.engine.changed_parts import ChangedParts
 from yatagan.engine.executor import Conditions, Executor
 from yatagan.engine.file_worker import FileWorker
+from yatagan.engine.last_look import LastLook
 from yatagan.engine.part_files import PartFiles
 from yatagan.faults import Fault
 from yatagan.planning.planner import make_plan
@@ -28,6 +29,7 @@ from yatagan.portable.small_files import BundledFile
 from yatagan.stores.interface import Extracted, Facts, Placement, Reader, Writer
 from yatagan.transfer.extents import Extents
 from yatagan.transfer.pipeline import Block, Pipeline
+from yatagan.trees.kept_directories import KeptDirectories
 
 SEEDS = 1200
 CHUNKS = 12
@@ -260,28 +262,57 @@ def writes_facts_before_what_they_undo(patch: pytest.MonkeyPatch) -> None:
     patch.setattr("yatagan.engine.source_files.Change.anew", half)
 
 
+async def _nothing(*anything: object, **more: object) -> bool:
+    return False
+
+
+def does_not_look_again(patch: pytest.MonkeyPatch) -> None:
+    """What a power cut has undone is called finished."""
+    patch.setattr(LastLook, "look", _nothing)
+
+
+def does_not_sync_names(patch: pytest.MonkeyPatch) -> None:
+    """What is called finished does not outlast a power cut."""
+    patch.setattr(LastLook, "sync", _nothing)
+
+
+def keeps_in_directories_that_are_not_synced(patch: pytest.MonkeyPatch) -> None:
+    """A power cut takes the directory of kept files away, and not the names that took theirs."""
+    make = KeptDirectories._make
+
+    async def careless(self: KeptDirectories, path: bytes, origin: bytes) -> None:
+        with pytest.MonkeyPatch.context() as inner:
+            inner.setattr(self._store, "sync_directory", _nothing)
+            await make(self, path, origin)
+
+    patch.setattr(KeptDirectories, "_make", careless)
+
+
 Broken = Callable[[pytest.MonkeyPatch], None]
 #: The broken engines, each with a seed that catches it, which is played first. When it no longer does, all others are
 #: tried, and a warning names one that does.
 BROKEN: dict[Broken, int] = {
-    trusts_what_is_only_acknowledged: 103,
-    shares_a_part_file_with_a_hung_process: 103,
+    trusts_what_is_only_acknowledged: 217,
+    shares_a_part_file_with_a_hung_process: 219,
     renames_over_what_is_there: 1,
     never_looks_at_the_source_again: 38,
-    takes_new_files_at_their_word: 4719,
+    takes_new_files_at_their_word: 2311,
     does_not_wait_for_the_last_answers: 0,
     never_syncs: 69,
     keeps_nothing_of_what_it_replaces: 1,
     says_in_place_before_it_is: 1,
     takes_a_short_file_for_a_whole_one: 38,
     unloads_over_what_is_there: 739,
-    believes_that_all_was_unloaded: 7,
-    counts_parts_before_they_are_there: 8604,
+    believes_that_all_was_unloaded: 1135,
+    counts_parts_before_they_are_there: 6480,
     believes_that_all_was_reused: 114,
     never_looks_for_links: 16,
     passes_files_off_as_proven: 98,
-    takes_over_what_was_only_acknowledged: 1138,
-    writes_facts_before_what_they_undo: 4141,
+    takes_over_what_was_only_acknowledged: 235,
+    writes_facts_before_what_they_undo: 2402,
+    does_not_look_again: 69,
+    does_not_sync_names: 13,
+    keeps_in_directories_that_are_not_synced: 5,
 }
 #: What a scenario must have for some of them to show.
 SHOWS: dict[Broken, Callable[[simulation.Scenario], object]] = {
@@ -291,6 +322,9 @@ SHOWS: dict[Broken, Callable[[simulation.Scenario], object]] = {
     believes_that_all_was_reused: lambda scenario: scenario.before and scenario.world.near,
     takes_over_what_was_only_acknowledged: lambda scenario: scenario.again,
     takes_new_files_at_their_word: lambda scenario: scenario.world.happen_at,
+    does_not_look_again: lambda scenario: scenario.world.power_at,
+    does_not_sync_names: lambda scenario: scenario.upload and scenario.far.syncs,
+    keeps_in_directories_that_are_not_synced: lambda scenario: scenario.before and scenario.world.power_at,
 }
 
 

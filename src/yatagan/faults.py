@@ -61,6 +61,8 @@ class Fault(StrEnum):
     LEADS_ELSEWHERE = "leads-elsewhere"
     NO_SUCH_NODE = "no-such-node"
     NO_PROGRESS = "no-progress"
+    GONE_THERE = "gone-there"
+    CHANGED_THERE = "changed-there"
     BUSY = "busy"
     STALE = "stale"
 
@@ -104,6 +106,8 @@ KIND_OF_FAULT: dict[Fault, FaultKind] = {
             _F.NOT_A_DIRECTORY,
             _F.ABOVE_GONE,
             _F.NEWER_THERE,
+            _F.GONE_THERE,
+            _F.CHANGED_THERE,
             _F.PART_TAKEN,
             _F.PART_CHANGED,
             _F.KEPT_TAKEN,

@@ -17,13 +17,12 @@ class BatchCounts:
     """Counts over the steps of a batch. Sizes in bytes, of files.
 
     Of all `files` those in place are `moved`; the rest is `left`, `waiting`, `failed_files` or `not_carried`, of
-    which `newer` stayed because what is there is newer. `failed` counts steps of every kind; `failed_along` of them only
-    because another did. `replaced` are files and
-    links in place that took the name of another, which is kept. `safe` bytes of what is waiting are on the
-    destination's disk. `sent` is what the connection carried for all steps, `again` how much of it had
-    been sent before and could not be trusted. Of `reusing` files in place `reused` bytes were there already, in what
-    they have replaced; `holes` are zeros of them that were left out. `bundles` are those that directories are now
-    stored as. `evidence` counts files in place by how we know of them.
+    which `newer` stayed because what is there is newer. `failed` counts steps of every kind, `failed_along` those of
+    them that failed only because another did. `replaced` are files and links in place that took the name of another,
+    which is kept. `safe` bytes of what is waiting are on the destination's disk. `sent` is what the connection carried
+    for all steps, `again` how much of it had been sent before and could not be trusted. Of `reusing` files in place
+    `reused` bytes were there already, in what they have replaced; `holes` are zeros of them that were left out.
+    `bundles` are those that directories are now stored as. `evidence` counts files in place by how we know of them.
     """
 
     header: Header

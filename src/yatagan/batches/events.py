@@ -97,6 +97,24 @@ class StepPostponed:
 
 
 @dataclass(frozen=True, slots=True)
+class StepReopened:
+    """A step that was in place is to be done again: what it had put there is gone."""
+
+    number: int
+    kind: StepKind
+    size: int
+
+
+@dataclass(frozen=True, slots=True)
+class LookedAgain:
+    """What was claimed was held against the destination: of so many names some were `gone`, and some `changed`."""
+
+    looked_at: int
+    gone: int
+    changed: int
+
+
+@dataclass(frozen=True, slots=True)
 class Note:
     """Something to report that is no failure, such as a fact that could not be set."""
 
@@ -139,6 +157,8 @@ Event = (
     | StepProven
     | StepSettled
     | StepPostponed
+    | StepReopened
+    | LookedAgain
     | Note
     | Quiet
     | Ageing

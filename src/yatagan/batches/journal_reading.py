@@ -86,6 +86,16 @@ class JournalReading:
             found.update((step.path, step.facts) for step in map(step_of, self._rows(query, *some)))
         return found
 
+    def named_paths(self) -> Iterator[bytes]:
+        """The paths of everything that the batch has put into its place, or found there."""
+        states, unnamed = ("in place", "left as is"), ("bundle", "facts")
+        query = f"SELECT path FROM step WHERE state IN {states!r} AND kind NOT IN {unnamed!r} AND phase < ?"
+        return (row[0] for row in self._rows(query, MEMBERS_PHASE))
+
+    def sessions(self) -> int:
+        """How many sessions have worked on it."""
+        return int(self._one("SELECT count(*) FROM session")[0])
+
     def directory_state(self, path: bytes) -> StepState | None:
         """The state of the step that makes a directory of the destination; None if there is no such step."""
         query = "SELECT state FROM step WHERE kind = 'directory' AND path = ? AND phase < ?"

@@ -137,6 +137,8 @@ def _words(line: dict[str, Any]) -> tuple[str, text.Tone | None]:
             return f"{text.show(name_from(line))} failed: {why}", text.Tone.TROUBLE
         case "note":
             return f"{text.show(name_from(line))}: {why}", text.Tone.WARNING
+        case "looked again":
+            return _looked(line)
         case "progress":
             return f"{_counts(line)} so far", None
         case "waits":
@@ -147,6 +149,15 @@ def _words(line: dict[str, Any]) -> tuple[str, text.Tone | None]:
             return f"{line['event']} by {text.show(str(line['by']))}", text.Tone.WARNING
         case other:
             return text.show(str(other)), None
+
+
+def _looked(line: dict[str, Any]) -> tuple[str, text.Tone | None]:
+    """What came of a last look."""
+    gone, changed = int(line.get("gone", 0)), int(line.get("changed", 0))
+    parts = [f"{text.number(gone)} gone, and to be carried again"] if gone else []
+    parts += [f"{text.number(changed)} changed there"] if changed else []
+    looked = f"looked at what is there: of {text.count(int(line['looked_at']), 'name')}"
+    return f"{looked} {' and '.join(parts)}", text.Tone.WARNING
 
 
 def _counts(line: dict[str, Any]) -> str:

@@ -142,6 +142,11 @@ class Progress:
                     self._settled_size += size
                     self._reach(number, state)
                 self.failed += state is StepState.FAILED
+            case ev.StepReopened(number, kind, size):
+                if kind is StepKind.FILE:
+                    self.files_done -= 1
+                    self._settled_size -= size
+                    self._reach(number, StepState.WAITING)
             case ev.RetryWaiting():
                 self.trouble, self.quiet, self.ageing_until = _trouble_text(event), "", 0.0
             case ev.ConnectionOpened():

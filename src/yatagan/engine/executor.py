@@ -24,6 +24,7 @@ from yatagan.batches.steps import SessionWriters, Step, token_path
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.engine import scheduler
 from yatagan.engine.destination import look_at_destination, make_again
+from yatagan.engine.last_look import LastLook
 from yatagan.engine.session import RetryStep, Session, evidence_for
 from yatagan.engine.source_files import Clock
 from yatagan.engine.step_context import StepContext
@@ -37,6 +38,8 @@ from yatagan.transfer.transfer import Tuning
 
 #: How long steps get to come to a clean stop before the connection is taken from them.
 _HALT_SECONDS = 4.0
+#: So often what is gone from the destination is carried again; then something removes it there.
+_CHECKS = 2
 
 
 class SystemClock:
@@ -99,6 +102,7 @@ class Executor:
         self._free: int | None = None
         self._failure: BaseException | None = None
         self._settled: scheduler.EndRun | None = None
+        self._checks = 0
 
     def stop(self) -> None:
         """Come to a clean stop soon. May be called from a signal handler of the loop."""
@@ -157,6 +161,8 @@ class Executor:
                     self._begin(self._work(self._fetched[number], wait, self._worker))
                 case scheduler.FailStep(number, fault):
                     self._begin(self._give_up(self._fetched[number], fault))
+                case scheduler.Check():
+                    self._begin(self._check())
                 case scheduler.StopSteps():
                     self._stop.set()
                     self._begin(self._take_the_line())
@@ -341,6 +347,21 @@ class Executor:
         await self._context.settle(step, StepState.FAILED, fault=fault, detail=detail)
         self._fetched.pop(step.number, None)
         self._events.put_nowait(scheduler.StepEnded(step.number))
+
+    async def _check(self) -> None:
+        """Hold what is claimed against the destination: after trouble all of it, then what a power cut could undo."""
+        assert self._context is not None
+        look, trouble = LastLook(self._context, self._journal), self._journal.sessions() > 1
+        try:
+            again = trouble and await look.look(again=self._checks < _CHECKS)
+            self._checks += 1
+            if not again:
+                await look.sync(all_names=trouble)
+        except StoreError as error:
+            self._stopped_by = error if error.fault not in CONNECTION_FAULTS else None
+            self._events.put_nowait(scheduler.CheckFailed(error.fault, self._clock.monotonic()))
+        else:
+            self._events.put_nowait(scheduler.Checked(again))
 
     async def _take_the_line(self) -> None:
         await self._clock.sleep(_HALT_SECONDS)

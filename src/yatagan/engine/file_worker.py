@@ -271,7 +271,7 @@ class FileWorker:
         await self._context.above.refuse_clash(step.path)
         same = False
         if found.kind is Kind.FILE and found.size == step.facts.size:
-            value, how = await self._prover.digest_at(step.path)
+            value, how = await self._context.digest_at(step.path)
             same = value == step.digest
         await self.parts.remove(step, with_present=True)
         if same:

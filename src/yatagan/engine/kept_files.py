@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import posixpath
+
 from yatagan.batches.steps import Step
 from yatagan.engine.directories_above import DirectoriesAbove
 from yatagan.engine.session import Session, StepRefused
@@ -29,6 +31,7 @@ class KeptFiles:
             earlier = await self._destination.look(kept)
             if earlier is None or not earlier.named_again(found):
                 raise StepRefused(Fault.KEPT_TAKEN) from error
+        await self._destination.sync_directory(posixpath.dirname(kept))  # before its first name goes
 
     async def name_for(self, step: Step) -> bytes:
         """The path under which what a step replaces is kept. Makes the directories for it."""

@@ -68,10 +68,3 @@ class Prover:
             made = await machine_of(self._destination).digest(part, ALGORITHM)
             return made.digest, made.facts
         return await digest_by_reading(self._destination, part, ALGORITHM), None
-
-    async def digest_at(self, path: bytes) -> tuple[str, Evidence]:
-        """The digest of a file of the destination, made there where commands see its disk; else by reading it back."""
-        if self._destination.traits.here or self._session.hashes_there:
-            value = (await machine_of(self._destination).digest(path, ALGORITHM)).digest
-            return value, Evidence.READ_BACK if self._destination.traits.here else Evidence.ON_NODE
-        return await digest_by_reading(self._destination, path, ALGORITHM), Evidence.READ_BACK

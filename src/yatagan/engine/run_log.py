@@ -51,6 +51,8 @@ class RunLog:
             case ev.StepSettled(state=StepState.FAILED) if event.fault not in CONSEQUENCES:
                 more = name_fields(event.label)
                 self.write("step failed", step=event.number, fault=event.fault, detail=event.detail, **more)
+            case ev.LookedAgain(looked_at, gone, changed):
+                self.write("looked again", looked_at=looked_at, gone=gone, changed=changed)
             case ev.Note(label, fault, detail):
                 self.write("note", fault=fault, detail=detail, **name_fields(label))
             case ev.Quiet(node, seconds) if self._silent != (seconds >= _TOLD_SILENCE) and (self._silent or seconds):

@@ -27,6 +27,8 @@ class RunState(StrEnum):
     NEW = "new"
     CONNECTING = "connecting"
     RUNNING = "running"
+    #: All steps are settled, and what they claim is held against the destination.
+    CHECKING = "checking"
     #: The connection is lost, and steps that used it have not all come back yet.
     DISCONNECTING = "disconnecting"
     #: Nothing new is started; steps come to a clean stop.
@@ -106,7 +108,24 @@ class StopRequested:
     fault: Fault | None
 
 
-Event = Begun | Connected | ConnectFailed | StepsFetched | StepEnded | StepReturned | StopRequested
+@dataclass(frozen=True, slots=True)
+class Checked:
+    """The destination was looked at. `again`: some of what was settled is to be done again."""
+
+    again: bool
+
+
+@dataclass(frozen=True, slots=True)
+class CheckFailed:
+    """The destination could not be looked at."""
+
+    fault: Fault
+    now: float
+
+
+Event = (
+    Begun | Connected | ConnectFailed | StepsFetched | StepEnded | StepReturned | Checked | CheckFailed | StopRequested
+)
 
 # -- commands --------------------------------------------------------------------------------------------
 
@@ -149,6 +168,11 @@ class FailStep:
 
 
 @dataclass(frozen=True, slots=True)
+class Check:
+    """Hold what is claimed against the destination."""
+
+
+@dataclass(frozen=True, slots=True)
 class StopSteps:
     """Ask the steps that are being worked on to come to a clean stop."""
 
@@ -161,7 +185,7 @@ class EndRun:
     fault: Fault | None
 
 
-Command = Connect | Disconnect | FetchSteps | StartStep | FailStep | StopSteps | EndRun
+Command = Connect | Disconnect | FetchSteps | StartStep | FailStep | Check | StopSteps | EndRun
 
 
 class Situation(StrEnum):
@@ -240,6 +264,17 @@ class Scheduler:
         self._queue_steps(event)
         return self._work_left(event)
 
+    def _checked(self, event: Checked) -> Situation:
+        if event.again:
+            self._fetched_to, self._all_fetched = (-1, -1), False
+        return self._work_left(event)
+
+    def _check_failed(self, event: CheckFailed) -> Situation:
+        if event.fault in CONNECTION_FAULTS:
+            return self._lost(event.now, event.fault)
+        self._note_stop(event.fault)
+        return Situation.STOP_NONE_AT_WORK
+
     def _step_done(self, event: StepEnded) -> Situation:
         self._take_back(event.number)
         self._tries.pop(event.number, None)
@@ -296,7 +331,7 @@ class Scheduler:
 
     def connect(self, event: Event) -> list[Command]:
         """Connect, at once for the first time, after the backoff when it failed."""
-        if isinstance(event, ConnectFailed | StepReturned):
+        if isinstance(event, ConnectFailed | StepReturned | CheckFailed):
             return [Connect(self._retries.next_wait(event.now), self._lost_by)]
         # The end of a step brings no time that could start the clock of patience: a try at once is the next best.
         return [Connect(0, Fault.CONNECTION_LOST if isinstance(event, StepEnded) else None)]
@@ -339,6 +374,10 @@ class Scheduler:
         """Settle the step as failed."""
         return [FailStep(event.number, event.fault)]
 
+    def check(self, event: Event) -> list[Command]:
+        """Hold what is claimed against the destination."""
+        return [Check()]
+
     def stop_steps(self, event: Event) -> list[Command]:
         """Ask the steps that are being worked on to stop."""
         return [StopSteps()]
@@ -356,7 +395,7 @@ _R, _S, _D = RunState, Situation, Scheduler
 _END: tuple[RunState, tuple[Make, ...]] = (_R.ENDED, (_D.disconnect, _D.end_run))
 _WORK: Outcomes = {
     _S.STEPS_LEFT: (_R.RUNNING, (_D.start_steps, _D.fetch_steps)),
-    _S.NOTHING_LEFT: _END,
+    _S.NOTHING_LEFT: (_R.CHECKING, (_D.check,)),
 }
 _STOP: Outcomes = {
     _S.OTHERS_AT_WORK: (_R.STOPPING, (_D.stop_steps,)),
@@ -398,6 +437,16 @@ TABLE: dict[tuple[RunState, type], tuple[TakeIn, Outcomes]] = {
         },
     ),
     (_R.RUNNING, StopRequested): (_D._stop, _STOP),
+    (_R.CHECKING, Checked): (_D._checked, {_S.STEPS_LEFT: _WORK[_S.STEPS_LEFT], _S.NOTHING_LEFT: _END}),
+    (_R.CHECKING, CheckFailed): (
+        _D._check_failed,
+        {
+            _S.RETRY: (_R.CONNECTING, (_D.disconnect, _D.connect)),
+            _S.PATIENCE_OVER: _END,
+            _S.STOP_NONE_AT_WORK: _STOP[_S.NONE_AT_WORK],
+        },
+    ),
+    (_R.CHECKING, StopRequested): (_D._stop, _STOP),
     (_R.DISCONNECTING, StepsFetched): (_D._queue_steps, {_S.ANY: (_R.DISCONNECTING, ())}),
     (_R.DISCONNECTING, StepEnded): (
         _D._done_while_disconnecting,
@@ -418,6 +467,15 @@ TABLE: dict[tuple[RunState, type], tuple[TakeIn, Outcomes]] = {
     **{(_R.STOPPING, late): _nothing(_R.STOPPING) for late in (Connected, ConnectFailed, StepsFetched, StopRequested)},
     **{
         (_R.ENDED, late): _nothing(_R.ENDED)
-        for late in (Connected, ConnectFailed, StepsFetched, StepEnded, StepReturned, StopRequested)
+        for late in (
+            Connected,
+            ConnectFailed,
+            StepsFetched,
+            StepEnded,
+            StepReturned,
+            Checked,
+            CheckFailed,
+            StopRequested,
+        )
     },
 }

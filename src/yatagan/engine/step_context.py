@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import posixpath
+
 from yatagan.batches.events import Listener, Note, StepSettled, StepStarted
 from yatagan.batches.group_commit import GroupCommit
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import SETTLED, Evidence, StepState
 from yatagan.batches.steps import Change, Modes, Step, StepKind, Times
+from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.engine.directories_above import DirectoriesAbove
 from yatagan.engine.kept_files import KeptFiles
 from yatagan.engine.session import MODE_BITS, Session
 from yatagan.errors import StoreError
 from yatagan.faults import CONNECTION_FAULTS, Fault
-from yatagan.stores.interface import Facts, Placement, Writer
+from yatagan.stores.coalescing import Shared
+from yatagan.stores.interface import Facts, Placement, Writer, machine_of
+from yatagan.trees.hashing import digest_by_reading
 
 #: Set-group-id and sticky: of directories these are carried too.
 _SPECIAL_BITS = 0o3000
@@ -30,6 +35,9 @@ class StepContext:
         self.tell = listener
         self.above = DirectoriesAbove(session.destination, session.top)
         self.kept = KeptFiles(session, self.above)
+        #: Directories in which this session has given names that a power cut could undo.
+        self.unsynced: set[bytes] = set()
+        self._syncing = Shared(self._sync_directory)
 
     async def settle(
         self,
@@ -45,6 +53,25 @@ class StepContext:
         change = Change(step.number, state=state, evidence=evidence, fault=fault, detail=detail, digest=digest)
         await self.commits.note(change)
         self.tell(StepSettled(step.number, step.kind, step.label, _size(step), state, evidence, fault, detail))
+
+    def tell_settled(self, step: Step, state: StepState, fault: Fault | None) -> None:
+        """Report to the listeners that a step is settled, which is journalled already."""
+        self.tell(StepSettled(step.number, step.kind, step.label, _size(step), state, None, fault, ""))
+
+    async def digest_at(self, path: bytes) -> tuple[str, Evidence]:
+        """The digest of a file of the destination, made there where commands see its disk; else by reading it back."""
+        here = self.destination.traits.here
+        if here or self.session.hashes_there:
+            value = (await machine_of(self.destination).digest(path, ALGORITHM)).digest
+            return value, Evidence.READ_BACK if here else Evidence.ON_NODE
+        return await digest_by_reading(self.destination, path, ALGORITHM), Evidence.READ_BACK
+
+    async def sync_name(self, path: bytes) -> None:
+        """Make a name that was just given durable, before anything is built on it. Raises StoreError."""
+        await self._syncing.ask(posixpath.dirname(path))
+
+    async def _sync_directory(self, directory: bytes) -> None:
+        await self.destination.sync_directory(directory)
 
     def tell_start(self, step: Step, done: int) -> None:
         """Report to the listeners that a step begins, with `done` of its bytes already there."""
@@ -86,6 +113,8 @@ class StepContext:
             await self.kept.name_for(step) if step.seen is not None else b"",
         )
         unset = await self.destination.place(part, wanted)
+        if not self.destination.traits.names_last:
+            self.unsynced.add(posixpath.dirname(step.path))
         if unset is not None:
             self.tell(Note(step.label, unset, ""))
 

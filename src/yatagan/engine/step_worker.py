@@ -130,8 +130,12 @@ class StepWorker:
                 raise StepRefused(Fault.APPEARED) from error
             await self._context.above.refuse_clash(step.path)
             # Made by our own earlier try, or by another program: then it keeps its facts.
+            if tried_before:
+                await self._context.sync_name(step.path)
             await self._context.settle(step, StepState.IN_PLACE if tried_before else StepState.LEFT)
             return
+        # A directory that a power cut takes away would pass for one that somebody has moved.
+        await self._context.sync_name(step.path)
         await self._context.settle(step, StepState.IN_PLACE)
 
     async def _facts(self, step: Step) -> None:
@@ -164,6 +168,8 @@ class StepWorker:
             await self._context.above.refuse_clash(step.path)
             if not await self._points_to(step.path, step.target):
                 raise StepRefused(Fault.APPEARED) from error
+        if not self._destination.traits.names_last:
+            self._context.unsynced.add(posixpath.dirname(step.path))
         await self._context.settle(step, StepState.IN_PLACE)
 
     async def _points_to(self, path: bytes, target: bytes) -> bool:

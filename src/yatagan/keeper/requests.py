@@ -28,6 +28,7 @@ _PLAIN = frozenset(
         "copy_part",
         "make_directory",
         "make_link",
+        "sync_directory",
         "is_real",
         "keep",
         "rename",

@@ -172,6 +172,10 @@ class KeeperStore:
         """See `Store.make_directory`."""
         await self.ask("make_directory", path, mode)
 
+    async def sync_directory(self, path: bytes) -> bool:
+        """See `Store.sync_directory`."""
+        return bool(await self.ask("sync_directory", path))
+
     async def make_link(self, path: bytes, target: bytes) -> None:
         """See `Store.make_link`."""
         await self.ask("make_link", path, target)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections import deque
-from collections.abc import Awaitable, Callable, Sequence
+from collections.abc import Awaitable, Callable, Iterable, Sequence
 from typing import Generic, TypeVar
 
 from yatagan.errors import StoreError
@@ -61,6 +61,25 @@ class Coalesced(Generic[T, R]):
             for (_, future), answer in zip(some, answers, strict=True):
                 if not future.done():
                     future.set_result(answer)
+
+
+async def gather_few(most: int, work: Iterable[Awaitable[object]]) -> None:
+    """Await all of it, at most so many at once. Raises the first error, and cancels what is under way."""
+    slots = asyncio.Semaphore(most)
+
+    async def one(each: Awaitable[object]) -> None:
+        try:
+            await each
+        finally:
+            slots.release()
+
+    try:
+        async with asyncio.TaskGroup() as group:
+            for each in work:
+                await slots.acquire()
+                group.create_task(one(each))
+    except BaseExceptionGroup as several:
+        raise several.exceptions[0] from None
 
 
 class Shared:

@@ -97,7 +97,7 @@ class Traits:
 
     `here`: its files are on this machine. `time_step_ns`: how finely it keeps times. `syncs`: it can sync a file
     to its disk. `read_size` and `write_size`: the largest single request. `walks`: it enters one directory after
-    the other and never follows a link.
+    the other and never follows a link. `names_last`: a name that it has given a file outlasts a power cut at once.
     """
 
     here: bool
@@ -106,6 +106,7 @@ class Traits:
     read_size: int
     write_size: int
     walks: bool = False
+    names_last: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -358,6 +359,9 @@ class Store(Readable, Protocol):
 
     async def make_directory(self, path: bytes, mode: int) -> None:
         """Make a directory. EXISTS when the name is taken."""
+
+    async def sync_directory(self, path: bytes) -> bool:
+        """Sync a directory, so that the names in it outlast a power cut. False where the store cannot."""
 
     async def make_link(self, path: bytes, target: bytes) -> None:
         """Make a symbolic link. EXISTS when the name is taken."""

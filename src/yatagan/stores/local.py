@@ -51,7 +51,9 @@ class LocalStore:
     max_rate = None
     lone_round_trip = None
     quiet_seconds = 0.0
-    traits = Traits(here=True, time_step_ns=1, syncs=True, read_size=STRIPE, write_size=STRIPE, walks=True)
+    traits = Traits(
+        here=True, time_step_ns=1, syncs=True, read_size=STRIPE, write_size=STRIPE, walks=True, names_last=True
+    )
 
     def __init__(
         self, base: bytes, roots: Roots | None = None, *, writing: bool = False, umask: int | None = None
@@ -191,6 +193,11 @@ class LocalStore:
 
         await in_thread(path, make)
 
+    async def sync_directory(self, path: bytes) -> bool:
+        """See `Store.sync_directory`."""
+        await in_thread(path, _sync, path)
+        return True
+
     async def make_link(self, path: bytes, target: bytes) -> None:
         """See `Store.make_link`."""
 
@@ -311,3 +318,12 @@ class LocalSource:
     def pins(self) -> dict[str, tuple[str, int]]:
         """See `Source.pins`."""
         return {}
+
+
+def _sync(path: bytes) -> None:
+    """Sync a directory, as far as its disk can. Raises OSError."""
+    descriptor = directories.open_to_list(path)
+    try:
+        directories.sync_directory(descriptor)
+    finally:
+        os.close(descriptor)

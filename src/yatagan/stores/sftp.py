@@ -74,6 +74,7 @@ class SftpStore:
         self.name = self.node.name
         self.machine = HelperMachine(login.helper, self.ask, self) if login.helper is not None else None
         self._placing = SftpPlacing(self)
+        self._no_directory_sync = False
         self.replaces = offers(login.files, "posix-rename")
         self._start = (self.node.start or "").encode("utf-8", "surrogateescape")
         self.address = login.address
@@ -277,6 +278,24 @@ class SftpStore:
     async def make_directory(self, path: bytes, mode: int) -> None:
         """See `Store.make_directory`."""
         await self.ask(self.files.mkdir(path, mode), path, naming=True)
+
+    async def sync_directory(self, path: bytes) -> bool:
+        """See `Store.sync_directory`. By opening it as if it were a file, which servers on POSIX systems allow."""
+        if not self.traits.syncs or self._no_directory_sync:
+            return False
+        files = self.files
+        try:
+            handle = await self.ask(files.open_file(path, READ), path)
+            try:
+                await self.ask(files.fsync(handle), path)
+            finally:
+                await self.ask(files.close(handle), path)
+        except StoreError as error:
+            if error.fault in CONNECTION_FAULTS:
+                raise
+            self._no_directory_sync = error.fault not in (Fault.DENIED, Fault.MISSING)
+            return False
+        return True
 
     async def make_link(self, path: bytes, target: bytes) -> None:
         """See `Store.make_link`."""

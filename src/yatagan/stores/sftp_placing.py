@@ -139,6 +139,7 @@ class SftpPlacing:
             earlier = await self._store.look(wanted.kept)  # of an earlier try that was interrupted
             if earlier is None or not earlier.named_again(there):
                 raise StoreError(Fault.KEPT_TAKEN, wanted.kept, store=self._store.name) from error
+        await self._store.sync_directory(posixpath.dirname(wanted.kept))  # before its first name goes
 
 
 def _is_still(found: Facts | None, known: Facts) -> bool:

@@ -58,6 +58,8 @@ class KeptDirectories:
                 raise
         else:
             await self._open_as(path, origin)
+        # A power cut that takes this directory away would take with it what is kept in it.
+        await self._store.sync_directory(posixpath.dirname(path))
         self._made.add(path)
 
     async def _open_as(self, path: bytes, origin: bytes) -> None:

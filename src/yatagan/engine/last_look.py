@@ -1,0 +1,178 @@
+"""The last look: before a batch is called finished, what it claims is held against the destination as it is.
+
+That is done by facts, not by hashing all again: the name is there, with the kind, the size and the time that it was
+given. Only where facts differ contents are looked at. And only after trouble: a batch that was done in one session has
+an answer for everything that it has put there.
+
+What a power cut has undone is found here: a rename that the server had answered, and its disk had not yet written down.
+So at the very end, when all is as claimed, every directory in which something got a name is synced: from then on no
+power cut can undo it.
+"""
+
+from __future__ import annotations
+
+import posixpath
+from collections import defaultdict
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+from yatagan.batches.events import LookedAgain, StepReopened
+from yatagan.batches.journal import Journal
+from yatagan.batches.states import StepState
+from yatagan.batches.steps import MEMBERS_PHASE, Change, Step, StepKind, Times
+from yatagan.engine.session import Session
+from yatagan.engine.step_context import StepContext
+from yatagan.errors import StoreError
+from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.stores.coalescing import gather_few
+from yatagan.stores.interface import Facts, Kind
+
+#: Claims in one directory from which on it is listed, and not looked at name by name.
+_LISTED_FROM = 16
+#: Directories that are looked at, or synced, at once.
+_AT_ONCE = 16
+#: Claims that are held in memory.
+_HANDFUL = 5000
+#: Steps that are put back by one transaction.
+_STEPS_PER_COMMIT = 500
+#: What has a name at the destination that can be looked at.
+_NAMED = frozenset({StepKind.DIRECTORY, StepKind.FILE, StepKind.LINK, StepKind.ARCHIVE, StepKind.INDEX})
+
+
+#: What a directory meets that was moved away, and whose name something else has.
+_TAKEN_AWAY = frozenset({Fault.IS_LINK, Fault.NOT_A_DIRECTORY, Fault.MISSING, Fault.DENIED})
+
+
+@dataclass(slots=True)
+class _Found:
+    """What a look comes to: steps that are to be done again, and those whose files are not what was put there."""
+
+    looked_at: int = 0
+    gone: list[Step] = field(default_factory=list)
+    changed: list[Step] = field(default_factory=list)
+
+
+class LastLook:
+    """Looks at what a batch claims. Raises StoreError. `again`: what is gone may be carried again; else it failed."""
+
+    def __init__(self, context: StepContext, journal: Journal) -> None:
+        self._context = context
+        self._session: Session = context.session
+        self._destination = context.destination
+        self._journal = journal
+
+    async def look(self, *, again: bool) -> bool:
+        """Look, and settle anew what is not as claimed. Returns whether steps are to be done again."""
+        found = _Found()
+        claims: list[Step] = []
+        for step in self._journal.steps(StepState.IN_PLACE, StepState.LEFT):
+            if step.kind in _NAMED and step.phase != MEMBERS_PHASE:
+                claims.append(step)
+            if len(claims) >= _HANDFUL:
+                await self._look_at(claims, found)
+                claims.clear()
+        await self._look_at(claims, found)
+        await self._settle(found, again=again)
+        if found.gone or found.changed:
+            self._context.tell(LookedAgain(found.looked_at, len(found.gone), len(found.changed)))
+        return bool(found.gone) and again
+
+    async def sync(self, *, all_names: bool) -> None:
+        """Sync the directories in which this session has given names, or the batch has. Raises StoreError."""
+        above = set(map(posixpath.dirname, self._journal.named_paths())) if all_names else self._context.unsynced
+        if not self._destination.traits.names_last:
+            await gather_few(_AT_ONCE, map(self._sync, above))
+
+    async def _sync(self, directory: bytes) -> None:
+        try:
+            await self._destination.sync_directory(directory)
+        except StoreError as error:
+            if error.fault not in _TAKEN_AWAY:
+                raise
+
+    async def _look_at(self, claims: list[Step], found: _Found) -> None:
+        by_directory: dict[bytes, list[Step]] = defaultdict(list)
+        for step in claims:
+            by_directory[posixpath.dirname(step.path)].append(step)
+        await gather_few(_AT_ONCE, (self._look_in(above, steps, found) for above, steps in by_directory.items()))
+
+    async def _look_in(self, directory: bytes, steps: list[Step], found: _Found) -> None:
+        """Look at the claims in one directory."""
+        found.looked_at += len(steps)
+        try:
+            await self._look_at_each(directory, steps, found)
+        except StoreError as error:
+            if error.fault not in _TAKEN_AWAY:
+                raise
+            found.changed += steps  # something else has the directory's name
+
+    async def _look_at_each(self, directory: bytes, steps: list[Step], found: _Found) -> None:
+        there = await self._listed(directory) if len(steps) >= _LISTED_FROM else None
+        gone, changed = [], []
+        for step in steps:
+            facts = (
+                await self._destination.look(step.path) if there is None else there.get(posixpath.basename(step.path))
+            )
+            if facts is None or (step.seen is not None and facts.same_as(step.seen)):
+                gone.append(step)  # or what it had replaced is there again
+            elif not await self._is_right(step, facts):
+                changed.append(step)
+        found.gone += gone
+        found.changed += changed
+
+    async def _listed(self, directory: bytes) -> dict[bytes, Facts] | None:
+        """What is in a directory; None where it cannot be listed."""
+        try:
+            return {name: facts async for handful in self._destination.entries(directory) for name, facts in handful}
+        except StoreError as error:
+            if error.fault in CONNECTION_FAULTS:
+                raise
+            if error.fault in (Fault.IS_LINK, Fault.NOT_A_DIRECTORY):
+                raise
+            return {} if error.fault is Fault.MISSING else None
+
+    async def _is_right(self, step: Step, found: Facts) -> bool:
+        """Whether what is there is what was put there."""
+        match step.kind:
+            case StepKind.DIRECTORY:
+                return found.kind is Kind.DIRECTORY
+            case StepKind.LINK:
+                return found.kind is Kind.LINK and await self._destination.read_link(step.path) == step.target
+            case StepKind.FILE:
+                return found.kind is Kind.FILE and await self._is_right_file(step, found)
+            case _:
+                return found.kind is Kind.FILE
+
+    async def _is_right_file(self, step: Step, found: Facts) -> bool:
+        if found.size != step.facts.size:
+            return False
+        if self._session.times is Times.NOW or found.right_for(step.facts, self._destination.traits.time_step_ns):
+            return True
+        # Its time could not be set, or was set by another program: contents decide.
+        return not step.digest or (await self._context.digest_at(step.path))[0] == step.digest
+
+    async def _settle(self, found: _Found, *, again: bool) -> None:
+        """Put back what is gone, and fail what has been changed."""
+        changes: list[Change] = []
+        for step in found.gone if again else ():
+            # What is left of it, such as a part file that has its name again, is found when it is done again.
+            changes.append(Change(step.number, state=StepState.WAITING))
+            if step.kind is StepKind.DIRECTORY:
+                changes += self._facts_step(step)
+        lost = [] if again else [(step, Fault.GONE_THERE) for step in found.gone]
+        lost += [(step, Fault.CHANGED_THERE) for step in found.changed]
+        for step, fault in lost:
+            changes.append(Change(step.number, state=StepState.WAITING))
+            changes.append(Change(step.number, state=StepState.FAILED, fault=fault))
+        for at in range(0, len(changes), _STEPS_PER_COMMIT):
+            await self._context.commits.note(*changes[at : at + _STEPS_PER_COMMIT])
+        for step in found.gone if again else ():
+            self._context.tell(StepReopened(step.number, step.kind, step.facts.size))
+        for step, fault in lost:
+            self._context.tell_settled(step, StepState.FAILED, fault)
+
+    def _facts_step(self, made: Step) -> Iterable[Change]:
+        """The change that has the facts of a directory set again."""
+        facts = self._journal.step(made.number + 1)
+        settled = facts.state in (StepState.IN_PLACE, StepState.LEFT)
+        return [Change(facts.number, state=StepState.WAITING)] if facts.kind is StepKind.FACTS and settled else []
