@@ -92,6 +92,17 @@ class JournalReading:
         query = f"SELECT path FROM step WHERE state IN {states!r} AND kind NOT IN {unnamed!r} AND phase < ?"
         return (row[0] for row in self._rows(query, MEMBERS_PHASE))
 
+    def facts_set(self, directories: Collection[bytes]) -> list[int]:
+        """The numbers of the steps that have set the facts of these directories."""
+        found: list[int] = []
+        wanted = list(directories)
+        for at in range(0, len(wanted), TOGETHER):
+            some = wanted[at : at + TOGETHER]
+            marks = ", ".join("?" * len(some))
+            query = f"SELECT number FROM step WHERE kind = 'facts' AND state = 'in place' AND path IN ({marks})"
+            found += [row[0] for row in self._rows(query, *some)]
+        return found
+
     def sessions(self) -> int:
         """How many sessions have worked on it."""
         return int(self._one("SELECT count(*) FROM session")[0])

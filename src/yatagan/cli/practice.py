@@ -32,7 +32,8 @@ Examples:
   yatagan practice --root ~/practice --stop
 Faults: cut-after=BYTES, refuse-for=TIME, delay=TIME, max-rate=BYTES,
   full-after=BYTES, approve-after=TIME, kill-after=TIME, one-word=yes,
-  other-key=yes, sessions=NUMBER, away=ADDRESS, none.""",
+  other-key=yes, sessions=NUMBER, away=ADDRESS, foreign-names=yes,
+  no-commands=yes, power-cut=NUMBER, none.""",
 )
 @click.option(
     "--root",

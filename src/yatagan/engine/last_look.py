@@ -13,7 +13,6 @@ from __future__ import annotations
 
 import posixpath
 from collections import defaultdict
-from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from yatagan.batches.events import LookedAgain, StepReopened
@@ -153,12 +152,10 @@ class LastLook:
 
     async def _settle(self, found: _Found, *, again: bool) -> None:
         """Put back what is gone, and fail what has been changed."""
-        changes: list[Change] = []
-        for step in found.gone if again else ():
-            # What is left of it, such as a part file that has its name again, is found when it is done again.
-            changes.append(Change(step.number, state=StepState.WAITING))
-            if step.kind is StepKind.DIRECTORY:
-                changes += self._facts_step(step)
+        gone = found.gone if again else []
+        # What is left of it, such as a part file that has its name again, is found when it is done again.
+        changes = [Change(step.number, state=StepState.WAITING) for step in gone]
+        changes += [Change(number, state=StepState.WAITING) for number in self._facts_steps(gone)]
         lost = [] if again else [(step, Fault.GONE_THERE) for step in found.gone]
         lost += [(step, Fault.CHANGED_THERE) for step in found.changed]
         for step, fault in lost:
@@ -166,13 +163,13 @@ class LastLook:
             changes.append(Change(step.number, state=StepState.FAILED, fault=fault))
         for at in range(0, len(changes), _STEPS_PER_COMMIT):
             await self._context.commits.note(*changes[at : at + _STEPS_PER_COMMIT])
-        for step in found.gone if again else ():
+        for step in gone:
             self._context.tell(StepReopened(step.number, step.kind, step.facts.size))
         for step, fault in lost:
             self._context.tell_settled(step, StepState.FAILED, fault)
 
-    def _facts_step(self, made: Step) -> Iterable[Change]:
-        """The change that has the facts of a directory set again."""
-        facts = self._journal.step(made.number + 1)
-        settled = facts.state in (StepState.IN_PLACE, StepState.LEFT)
-        return [Change(facts.number, state=StepState.WAITING)] if facts.kind is StepKind.FACTS and settled else []
+    def _facts_steps(self, gone: list[Step]) -> list[int]:
+        """The steps that set the facts of directories that are to be made again, or written to again."""
+        directories = {posixpath.dirname(step.path) for step in gone}
+        directories |= {step.path for step in gone if step.kind is StepKind.DIRECTORY}
+        return self._journal.facts_set(directories)

@@ -27,7 +27,8 @@ class Faults:
     for an approval elsewhere, which comes so late. `kill_after` seconds: every connection ends at that age.
     `one_word`: bittern asks for password and code as one word. `other_key`: the host key is another one. `sessions`:
     so many at once on one connection. `away`: an address of heron's at which nothing answers. `foreign_names`: the disk
-    ignores case and takes no name with a colon, and no commands are run.
+    ignores case and takes no name with a colon, and no commands are run. `power_cut`: the power goes, once for each new
+    number, and what was not synced is forgotten in part; the number draws which part. `no_commands`: none are run.
     """
 
     cut_after: int | None = None
@@ -42,6 +43,8 @@ class Faults:
     sessions: int | None = None
     away: str | None = None
     foreign_names: bool = False
+    power_cut: int | None = None
+    no_commands: bool = False
 
     def with_(self, name: str, value: str) -> Faults:
         """The faults with one changed, given as text: `cut-after`, `20MB`. Raises ValueError."""
@@ -68,6 +71,8 @@ _READERS: dict[str, Callable[[str], object]] = {
     "sessions": int,
     "away": str,
     "foreign_names": _yes,
+    "power_cut": int,
+    "no_commands": _yes,
 }
 
 

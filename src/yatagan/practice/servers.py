@@ -23,6 +23,7 @@ import asyncssh
 
 from yatagan.practice import node_faults
 from yatagan.practice.node_faults import Trouble
+from yatagan.practice.power import ForgetfulDisk
 from yatagan.practice.sftp_server import PracticeFiles
 
 USER = "fenflux"
@@ -258,6 +259,7 @@ class PracticeNode:
         self.name = name
         self.connections: set[asyncssh.SSHServerConnection] = set()
         self.trouble = Trouble(site.faults(name), self.cut)
+        self._disk = ForgetfulDisk(site.root / "site" / f"{name}.aside")
         self.port = 0
         self._acceptors: list[asyncssh.SSHAcceptor] = []
         self.patience = _PATIENCE if name == "dunlin" else 0.0
@@ -299,6 +301,9 @@ class PracticeNode:
                 key = self.site.other_key if now.other_key else self.site.host_key(self.name)
                 for acceptor in self._acceptors:
                     acceptor.update(server_host_keys=[str(key)])
+            if now.power_cut is not None and now.power_cut != seen.power_cut:
+                self.cut()
+                self._disk.lose_power(now.power_cut)
             for connection in list(self.connections) if now.away is not None else ():
                 if _address(connection) == now.away:
                     connection.abort()
@@ -314,12 +319,13 @@ class PracticeNode:
 
     def files(self, chan: Any) -> PracticeFiles:
         """The file service of one session."""
-        return PracticeFiles(chan, os.fsencode(self.site.home(self.name)), self.name not in BY_KEY, self.trouble)
+        root, hidden = os.fsencode(self.site.home(self.name)), self.name not in BY_KEY
+        return PracticeFiles(chan, root, hidden, self.trouble, self._disk)
 
     async def run(self, process: asyncssh.SSHServerProcess[bytes]) -> None:
         """Run a command in the account's shell, in its home."""
         home = str(self.site.home(self.name))
-        if process.command is None or self.trouble.now.foreign_names:
+        if process.command is None or self.trouble.now.foreign_names or self.trouble.now.no_commands:
             process.stderr.write(b"a practice node: there is no shell to sit at, only commands\n")
             process.exit(1)
             return

@@ -14,6 +14,7 @@ from typing import Any
 import asyncssh
 
 from yatagan.practice.node_faults import Trouble
+from yatagan.practice.power import ForgetfulDisk, OpenDirectory
 
 #: Largest request of a client. The library copies on the node in larger blocks, which no client sees.
 _REQUEST = 255 << 10
@@ -41,8 +42,9 @@ def _as_spelled(path: bytes, root: bytes) -> bytes:
 class PracticeFiles(asyncssh.SFTPServer):
     """Files below `root`. With `hidden_root` clients see the root as /, otherwise by its real path."""
 
-    def __init__(self, chan: Any, root: bytes, hidden_root: bool, trouble: Trouble) -> None:
+    def __init__(self, chan: Any, root: bytes, hidden_root: bool, trouble: Trouble, disk: ForgetfulDisk) -> None:
         super().__init__(chan)
+        self._disk = disk
         self._root = os.path.realpath(root)
         self._hidden = hidden_root
         self._trouble = trouble
@@ -65,7 +67,16 @@ class PracticeFiles(asyncssh.SFTPServer):
 
     async def open(self, path: bytes, pflags: int, attrs: asyncssh.SFTPAttrs) -> object:
         await self._trouble.before_request()
+        if pflags == asyncssh.FXF_READ and os.path.isdir(real := self.map_path(path)):
+            return OpenDirectory(real)
         return super().open(path, pflags, attrs)
+
+    def fsync(self, file_obj: Any) -> None:
+        os.fsync(file_obj.fileno())
+        if isinstance(file_obj, OpenDirectory):
+            self._disk.synced_directory(file_obj.path)
+        else:
+            self._disk.synced(file_obj.fileno())
 
     async def read(self, file_obj: object, offset: int, size: int) -> bytes:
         await self._trouble.before_request()
@@ -84,6 +95,7 @@ class PracticeFiles(asyncssh.SFTPServer):
             await self._trouble.carry(len(data), written=True)
         written = super().write(file_obj, offset, data)
         assert isinstance(written, int)
+        self._disk.wrote(file_obj.fileno(), offset, written)  # type: ignore[attr-defined]
         return written
 
     async def lstat(self, path: bytes) -> Any:
@@ -110,25 +122,38 @@ class PracticeFiles(asyncssh.SFTPServer):
         if os.path.islink(old) or os.path.isdir(old):
             if os.path.lexists(new):
                 raise asyncssh.SFTPFailure("Failure")
+            self._disk.renaming(old, new)
             os.rename(old, new)
             return
+        if not os.path.lexists(new):
+            self._disk.renaming(old, new)
         try:
             os.link(old, new, follow_symlinks=False)
         except FileExistsError:
             raise asyncssh.SFTPFailure("Failure") from None
         os.unlink(old)
 
+    def posix_rename(self, oldpath: bytes, newpath: bytes) -> None:
+        self._disk.renaming(self.map_path(oldpath), self.map_path(newpath))
+        super().posix_rename(oldpath, newpath)
+
+    def link(self, oldpath: bytes, newpath: bytes) -> None:
+        super().link(oldpath, newpath)
+        self._disk.made(self.map_path(newpath))
+
     def readlink(self, path: bytes) -> bytes:
         return os.readlink(self.map_path(path))
 
     def symlink(self, oldpath: bytes, newpath: bytes) -> None:
         os.symlink(oldpath, self.map_path(newpath))
+        self._disk.made(self.map_path(newpath))
 
     def mkdir(self, path: bytes, attrs: asyncssh.SFTPAttrs) -> None:
         try:
             super().mkdir(path, attrs)
         except FileExistsError:
             raise asyncssh.SFTPFailure("Failure") from None
+        self._disk.made(self.map_path(path))
 
     def statvfs(self, path: bytes) -> asyncssh.SFTPVFSAttrs:
         found = asyncssh.SFTPVFSAttrs.from_local(os.statvfs(self.map_path(path)))
