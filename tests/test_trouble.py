@@ -109,3 +109,24 @@ def test_a_destination_that_cannot_be_written_is_one_failure(program: Program) -
     assert said.count("permission denied") == 1 and f"nothing can be written in {there}" in said
     there.chmod(0o755)
     assert program.json("batch", "resume")["in_place"] == 300
+
+
+@pytest.mark.parametrize("number", [1, 3])
+def test_an_answer_that_is_lost_at_the_last_moment(number: int, program: Program, practice: Practice) -> None:
+    """The file has its name, and nobody was told: it is found there, not sent again, and not called failed."""
+    far = practice.far()
+    program(*far.add)
+    practice.wrong("heron", no_commands="yes", cut_at_rename=str(number))
+    fen = program.directory / "fen"
+    fen.mkdir()
+    for name in "abc":
+        (fen / name).write_bytes(os.urandom(300_000))
+    done = program.json("stage", "fen", "heron:", "--prove", "read-back")["batch"]
+    assert done["good"] and done["evidence"] == {"read-back": 3}
+    log = program("batch", "log").stdout
+    assert "connection was lost" in log and "the connection is back" in log and "failed" not in log
+    # What was under way when the connection went may be sent again; what had its name is not.
+    assert done["sent_bytes"] <= 900_000 + (3 - number) * 300_000
+    assert {file.name: file.read_bytes() for file in (far.root / "fen").iterdir()} == {
+        file.name: file.read_bytes() for file in fen.iterdir()
+    }

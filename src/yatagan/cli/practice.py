@@ -33,7 +33,7 @@ Examples:
 Faults: cut-after=BYTES, refuse-for=TIME, delay=TIME, max-rate=BYTES,
   full-after=BYTES, approve-after=TIME, kill-after=TIME, one-word=yes,
   other-key=yes, sessions=NUMBER, away=ADDRESS, foreign-names=yes,
-  no-commands=yes, power-cut=NUMBER, none.""",
+  no-commands=yes, power-cut=NUMBER, cut-at-rename=NUMBER, none.""",
 )
 @click.option(
     "--root",

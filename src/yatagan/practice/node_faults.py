@@ -16,6 +16,9 @@ from pathlib import Path
 
 from yatagan.config.units import parse_duration, parse_size
 
+#: Seconds after which an answer comes too late for everyone.
+_NEVER = 3600.0
+
 
 @dataclass(frozen=True, slots=True)
 class Faults:
@@ -29,6 +32,7 @@ class Faults:
     so many at once on one connection. `away`: an address of heron's at which nothing answers. `foreign_names`: the disk
     ignores case and takes no name with a colon, and no commands are run. `power_cut`: the power goes, once for each new
     number, and what was not synced is forgotten in part; the number draws which part. `no_commands`: none are run.
+    `cut_at_rename`: when so many files have got their names, every connection is cut, once, before that is answered.
     """
 
     cut_after: int | None = None
@@ -45,6 +49,7 @@ class Faults:
     foreign_names: bool = False
     power_cut: int | None = None
     no_commands: bool = False
+    cut_at_rename: int | None = None
 
     def with_(self, name: str, value: str) -> Faults:
         """The faults with one changed, given as text: `cut-after`, `20MB`. Raises ValueError."""
@@ -73,6 +78,7 @@ _READERS: dict[str, Callable[[str], object]] = {
     "foreign_names": _yes,
     "power_cut": int,
     "no_commands": _yes,
+    "cut_at_rename": int,
 }
 
 
@@ -106,6 +112,7 @@ class Trouble:
         self._faults = Faults()
         self._carried = 0
         self._written = 0
+        self._renames = 0
         self._was_cut = False
         self._refuse_until = 0.0
         self._free_at = 0.0
@@ -123,7 +130,7 @@ class Trouble:
             stamp = (0, 0)
         if stamp != self._stamp:
             self._stamp, self._faults = stamp, load(self._file)
-            self._carried = self._written = 0
+            self._carried = self._written = self._renames = 0
             self._was_cut = False
             refuse = self._faults.refuse_for
             at_once = refuse is not None and self._faults.cut_after is None
@@ -156,6 +163,14 @@ class Trouble:
         """Wait for the delay."""
         if delay := self._now().delay:
             await asyncio.sleep(delay)
+
+    async def after_rename(self) -> None:
+        """Count a file that has got its name; nobody may hear of it any more."""
+        at = self._now().cut_at_rename
+        self._renames += 1
+        if at is not None and self._renames == at:
+            self._cut()
+            await asyncio.sleep(_NEVER)
 
     async def carry(self, count: int, *, written: bool) -> None:
         """Count bytes that pass, delay them to the rate, and cut when it is time."""

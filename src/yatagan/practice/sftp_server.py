@@ -132,6 +132,7 @@ class PracticeFiles(asyncssh.SFTPServer):
         except FileExistsError:
             raise asyncssh.SFTPFailure("Failure") from None
         os.unlink(old)
+        await self._trouble.after_rename()
 
     def posix_rename(self, oldpath: bytes, newpath: bytes) -> None:
         self._disk.renaming(self.map_path(oldpath), self.map_path(newpath))
