@@ -174,6 +174,18 @@ FIELDS: dict[str, tuple[str, str]] = {
     "retry_at": ("time or null", "when it is tried again"),
     "failures": ("number", "how often its node could not be reached"),
     "sources": ("list", "what is carried: absolute paths"),
+    "config show: notice": ("object", "how you are told what batches have come to"),
+    "mail": ("text or null", "who gets a mail"),
+    "smtp": ("text or null", "where it is handed in; null for the machine's sendmail"),
+    "password_command": ("text or null", "the command that prints the password for that"),
+    "config show: notice.command": ("text or null", "the command that gets a summary"),
+    "desktop": ("true or false", "whether the desktop shows it"),
+    "config show: notice.when": ("text", "`finished`, `trouble` or `always`"),
+    "told": ("list", "the ways that are set"),
+    "way": ("text", "`mail`, `command` or `desktop`"),
+    "notice test: told[].to": ("text", "an address, or your command"),
+    "sent": ("true or false", "whether it went"),
+    "why_not": ("text or null", "if not, why"),
     "log": ("list", "[what happened to it](formats.md#the-log-of-a-batch), oldest first"),
     "command": ("list", "what was typed, word by word"),
     "made_at": ("time", "when it was accepted"),
@@ -382,6 +394,9 @@ def answers(program: Program, practice: Practice) -> Iterator[tuple[str, list[st
     yield "batch resume", words, run("batch", "resume")
     yield "batch watch", words, run("batch", "watch", program.json("batch", "list")["batches"][0]["batch"])
     yield "service run", words, run("service", "run")
+    program("config", "set", "notice.command", "cat > told.json")
+    yield "notice test", words, run("notice", "test")
+    program("config", "set", "notice.command", "")
     yield "kept list", words, run("kept", "list", "heron:campaign")
     yield "kept restore", words, run("kept", "restore", "heron:campaign/fen/notes/week-1.txt")
     yield "kept remove", words, run("kept", "remove", "heron:campaign", "--yes")

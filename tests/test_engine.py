@@ -21,6 +21,7 @@ from yatagan.batches.journal_data import Header
 from yatagan.batches.states import SETTLED, STEP_MOVES, BatchState, StepState
 from yatagan.batches.steps import FILES_PHASE, Change, Modes, Prove, Step, StepKind, Times
 from yatagan.cli import messages
+from yatagan.engine import run_messages as m
 from yatagan.engine import scheduler as r
 from yatagan.engine.retry import STEP_RETRIES, RetryPolicy
 from yatagan.engine.session import Session
@@ -158,13 +159,13 @@ def test_a_damaged_journal_is_told(tmp_path: Path) -> None:
 def test_a_run_comes_to_an_end_whatever_happens(seed: int) -> None:
     """Random worlds: steps end, come back, the line goes; a settled batch has every step ended, or says why not."""
     rng = random.Random(seed)
-    tickets = [r.Ticket(number, number // 5, rng.randrange(100)) for number in range(1, rng.randint(1, 20))]
+    tickets = [m.Ticket(number, number // 5, rng.randrange(100)) for number in range(1, rng.randint(1, 20))]
     limits = r.Limits(
         steps_at_once=rng.randint(1, 6), bytes_at_once=150, fetch=rng.randint(2, 9), retry=RetryPolicy(patience=100)
     )
     machine = r.Scheduler(limits, rng.random)
     now, working, ended, settled = 0.0, {}, set(), None
-    todo: list[r.Event] = [r.Begun()]
+    todo: list[m.Event] = [m.Begun()]
     for _ in range(3000):
         if settled is not None:
             break
@@ -172,23 +173,23 @@ def test_a_run_comes_to_an_end_whatever_happens(seed: int) -> None:
             todo.append(random_event(rng, machine, working, ended, now))
         for command in machine.handle(todo.pop(0)):
             match command:
-                case r.Connect(wait):
+                case m.Connect(wait):
                     now += wait
                     lucky = rng.random() < 0.8
-                    todo.append(r.Connected() if lucky else r.ConnectFailed(now, passing=True))
-                case r.FetchSteps(after, limit):
+                    todo.append(m.Connected() if lucky else m.ConnectFailed(now, passing=True))
+                case m.FetchSteps(after, limit):
                     rest = [ticket for ticket in tickets if (ticket.phase, ticket.number) > after]
-                    todo.append(r.StepsFetched(tuple(rest[:limit]), last=len(rest) < limit))
-                case r.StartStep(number):
+                    todo.append(m.StepsFetched(tuple(rest[:limit]), last=len(rest) < limit))
+                case m.StartStep(number):
                     assert number not in ended
                     working[number] = next(ticket for ticket in tickets if ticket.number == number)
                     assert len({ticket.phase for ticket in working.values()}) == 1, "one phase at a time"
                     assert len(working) <= limits.steps_at_once
-                case r.FailStep(number):
-                    todo.append(r.StepEnded(number))
+                case m.FailStep(number):
+                    todo.append(m.StepEnded(number))
                     working.pop(number, None)
                     ended.add(number)
-                case r.EndRun():
+                case m.EndRun():
                     settled = command
         now += rng.random()
     assert settled is not None, "it never ended"
@@ -197,19 +198,19 @@ def test_a_run_comes_to_an_end_whatever_happens(seed: int) -> None:
 
 
 def random_event(
-    rng: random.Random, machine: r.Scheduler, working: dict[int, r.Ticket], ended: set[int], now: float
-) -> r.Event:
+    rng: random.Random, machine: r.Scheduler, working: dict[int, m.Ticket], ended: set[int], now: float
+) -> m.Event:
     if not working:
-        return r.StopRequested(None)
+        return m.StopRequested(None)
     number = rng.choice(sorted(working))
     if machine.state is r.RunState.RUNNING and rng.random() > 0.1:
         if rng.random() < 0.8:
             working.pop(number)
             ended.add(number)
-            return r.StepEnded(number)
-        return r.StepReturned(number, Fault.SOURCE_CHANGED, moved=False, now=now)
+            return m.StepEnded(number)
+        return m.StepReturned(number, Fault.SOURCE_CHANGED, moved=False, now=now)
     working.pop(number)
-    return r.StepReturned(number, Fault.CONNECTION_LOST, moved=rng.random() < 0.3, now=now)
+    return m.StepReturned(number, Fault.CONNECTION_LOST, moved=rng.random() < 0.3, now=now)
 
 
 def test_no_file_waits_for_ever_to_be_finished() -> None:

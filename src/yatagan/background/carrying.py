@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from yatagan.batches.batch_store import Batch
-from yatagan.batches.events import Event
+from yatagan.batches.events import Listener
 from yatagan.batches.journal import Journal
 from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
@@ -18,7 +18,9 @@ from yatagan.stores.local import LocalSource
 from yatagan.stores.node_source import NodeSource
 
 
-def make_run(home: Home, batch: Batch, journal: Journal, ledger: Ledger, *, umask: int) -> BatchRun | KeeperRun:
+def make_run(
+    home: Home, batch: Batch, journal: Journal, listener: Listener, ledger: Ledger, *, umask: int
+) -> BatchRun | KeeperRun:
     """The run of a batch whose lock is held. `umask` is that of the process that accepted it.
 
     Raises UnknownNode, BadConfig.
@@ -27,7 +29,7 @@ def make_run(home: Home, batch: Batch, journal: Journal, ledger: Ledger, *, umas
     pins, nobody = journal.standing().pins, NoPrompter()
     names = [name for name in (header.source_node, header.destination_node) if name]
     if len(names) == 1 and (keeper := open_keeper(home, names[0])) is not None:  # no keeper has the other node
-        return KeeperRun(keeper, nodes.get(names[0]), batch, journal, _unheard)
+        return KeeperRun(keeper, nodes.get(names[0]), batch, journal, listener)
 
     def end(name: str) -> Source:
         if not name:
@@ -39,11 +41,7 @@ def make_run(home: Home, batch: Batch, journal: Journal, ledger: Ledger, *, umas
         return NodeSource(nodes.get(name), home, settings.connection, nobody, pinned=pins.get(name))
 
     ends = end(header.source_node), end(header.destination_node)
-    return BatchRun(batch, journal, ends, _unheard, ledger, settings.connection.patience)
-
-
-def _unheard(event: Event) -> None:
-    """Nobody listens: what is worth keeping is in the log."""
+    return BatchRun(batch, journal, ends, listener, ledger, settings.connection.patience)
 
 
 def open_keeper(home: Home, node: str) -> Keeper | None:

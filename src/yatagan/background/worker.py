@@ -19,6 +19,7 @@ from typing import Protocol
 
 from yatagan.background.carrying import make_run
 from yatagan.batches.batch_store import Batch
+from yatagan.batches.events import ConnectionOpened, Event
 from yatagan.batches.journal import Journal
 from yatagan.batches.locks import LockTaken
 from yatagan.batches.queue import Queue, QueueLimits, Taken, WaitsFor
@@ -78,6 +79,12 @@ class WorkerListener(Protocol):
 
     def failed(self, batch: Batch, error: YataganError) -> None:
         """It could not be carried, for a reason that is none of the batch's."""
+
+    def node_trouble(self, batch: Batch, node: str, waiting: int, problem: CannotReach | None, *, login: bool) -> None:
+        """So many batches wait for a node, this one first: a person must log in, or it is away. Said once."""
+
+    def node_well(self, batch: Batch, node: str) -> None:
+        """A node of which trouble was told is reached again."""
 
 
 def queue_limits(home: Home) -> QueueLimits:
@@ -178,7 +185,13 @@ class Worker:
         try:
             await refuse_moved(journal.header())
             ledger = Ledger.of(self._home, load_settings(self._home).ledger, self._agent)
-            self._run = make_run(self._home, taken.batch, journal, ledger, umask=taken.entry.umask)
+
+            def hear(event: Event) -> None:
+                if isinstance(event, ConnectionOpened):
+                    for node in self._queue.note_well(taken.entry.nodes):
+                        self._listener.node_well(taken.batch, node)
+
+            self._run = make_run(self._home, taken.batch, journal, hear, ledger, umask=taken.entry.umask)
         except StoreError as error:
             journal.settle(BatchState.HELD, error.fault, os.fsdecode(error.path))
             return None
@@ -210,3 +223,9 @@ class Worker:
             seconds = round(until - time.time()) if until else None
             RunLog(batch).write("waits", waits_for=next_.value, retry_seconds=seconds)
         self._listener.ended(batch, journal, problem, next_)
+        if next_ in (Next.LOGIN, Next.LATER):
+            login = next_ is Next.LOGIN
+            node = problem.node if problem is not None else taken.entry.nodes[0]
+            waiting = self._queue.note_trouble(node, WaitsFor.LOGIN if login else WaitsFor.CONNECTION)
+            if waiting:
+                self._listener.node_trouble(batch, node, waiting, problem, login=login)

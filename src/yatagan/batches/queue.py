@@ -33,6 +33,7 @@ ENDS_WITHOUT_PROGRESS = 3
 _PATIENCE = 20.0
 
 _SCHEMA = """
+CREATE TABLE IF NOT EXISTS trouble (node TEXT PRIMARY KEY, kind TEXT NOT NULL, since REAL NOT NULL);
 CREATE TABLE IF NOT EXISTS entry (
     place INTEGER PRIMARY KEY AUTOINCREMENT, batch TEXT NOT NULL UNIQUE, nodes TEXT NOT NULL, umask INTEGER NOT NULL,
     worker TEXT NOT NULL DEFAULT '', waits_for TEXT NOT NULL DEFAULT '', until REAL NOT NULL DEFAULT 0,
@@ -135,6 +136,21 @@ class Queue:
                 "UPDATE entry SET worker = '', waits_for = ?, until = ?, failures = failures + ? WHERE batch = ?",
                 (what_for.value, until, what_for is WaitsFor.CONNECTION, batch),
             )
+
+    def note_trouble(self, node: str, what_for: WaitsFor) -> int:
+        """Batches wait for a node. Returns how many, the first time that this is noted of it; then 0."""
+        with self._open() as sql:
+            values = node, what_for.value, time.time()
+            if not sql.execute("INSERT OR IGNORE INTO trouble VALUES (?, ?, ?)", values).rowcount:
+                return 0
+        return sum(node in entry.nodes for entry in self.entries())
+
+    def note_well(self, nodes: Iterable[str]) -> list[str]:
+        """These nodes are reached. Returns those of them of which trouble was noted."""
+        if not self._file.exists():
+            return []
+        with self._open() as sql:
+            return [node for node in nodes if sql.execute("DELETE FROM trouble WHERE node = ?", (node,)).rowcount]
 
     def let_in(self, node: str) -> int:
         """A person has logged in to a node: what waits for that goes on. Returns how many batches do."""
@@ -240,7 +256,7 @@ class Queue:
         with contextlib.closing(sql), AsJournalError(str(self._file)):
             if new:  # the mode stays with the file
                 sql.execute(f"PRAGMA journal_mode = {'TRUNCATE' if on_network(self._file.parent) else 'WAL'}")
-            sql.execute(_SCHEMA)
+            sql.executescript(_SCHEMA)
             yield sql
 
 

@@ -145,6 +145,8 @@ def _words(line: dict[str, Any]) -> tuple[str, text.Tone | None]:
             return _waits(line)
         case "ended":
             return _ended(line, why)
+        case "notice":
+            return _notice(line)
         case "held" | "cancelled":
             return f"{line['event']} by {text.show(str(line['by']))}", text.Tone.WARNING
         case other:
@@ -163,6 +165,13 @@ def _looked(line: dict[str, Any]) -> tuple[str, text.Tone | None]:
 def _counts(line: dict[str, Any]) -> str:
     settled = text.count(int(line.get("settled_steps", 0)), "step")
     return f"{settled} done, {text.size(int(line.get('sent_bytes', 0)))} sent"
+
+
+def _notice(line: dict[str, Any]) -> tuple[str, text.Tone | None]:
+    way = f"notice by {text.show(str(line['way']))}"
+    if line.get("sent"):
+        return f"{way}: {text.show(str(line.get('subject', '')))}", None
+    return f"{way} could not be sent: {text.show(str(line.get('why_not', '')))}", text.Tone.WARNING
 
 
 def _waits(line: dict[str, Any]) -> tuple[str, text.Tone | None]:

@@ -11,7 +11,7 @@ from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import ENDED, BatchState
 from yatagan.batches.steps import Prove
-from yatagan.cli import background, messages, run_batch, shell_completion, text
+from yatagan.cli import background, batch_summary, messages, run_batch, shell_completion, text
 from yatagan.cli.conclusions import conclude_batch
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.exit_status import ExitStatus
@@ -185,7 +185,7 @@ async def _carry(app: App, batch: Batch, journal: Journal, report: Report) -> in
     if report.for_scripts:
         _say_ended(app, outcome, report)
     elif report.in_words or not outcome.good:
-        run_batch.summary(app, journal, outcome, problem)
+        batch_summary.summary(app, journal, outcome, problem)
     return conclude_batch(outcome, problem).status
 
 

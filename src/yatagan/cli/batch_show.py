@@ -6,17 +6,20 @@ import contextlib
 
 import click
 
+from yatagan.background.notices import Told
 from yatagan.batches.activity import Activity
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Step, StepKind
-from yatagan.cli import messages, run_batch, shell_completion, text
+from yatagan.cli import batch_summary, messages, shell_completion, text
 from yatagan.cli.batch_words import by_itself, from_to, goes_on, state_words
 from yatagan.cli.context import App, as_json, say_json
 from yatagan.cli.json_fields import batch_json, step_json
 from yatagan.cli.ledger_record import of_batch, record_json, record_row
+from yatagan.cli.notice import told_words
+from yatagan.engine.run_log import read_log
 from yatagan.transfer.extents import Extents
 
 #: States of a step between its beginning and its end, and how many such steps are named.
@@ -52,7 +55,7 @@ def show_command(id: str | None, failed: bool, all_steps: bool, json_: bool) -> 
         if json_:
             _say(app, journal, outcome, now, failed=failed, all_steps=all_steps)
         elif failed:
-            text.paged(list(run_batch.failure_lines(journal)) or ["No step has failed."])
+            text.paged(list(batch_summary.failure_lines(journal)) or ["No step has failed."])
         elif all_steps:
             text.paged(_step_lines(journal, now))
         else:
@@ -74,8 +77,10 @@ def _say(app: App, journal: Journal, outcome: BatchCounts, now: Activity, *, fai
 
 def _show(app: App, batch: Batch, journal: Journal, outcome: BatchCounts, now: Activity) -> None:
     header = outcome.header
-    click.echo(click.style(f"Batch {batch.name}: ", bold=True) + run_batch.tinted(outcome, state_words(outcome, now)))
-    run_batch.show_strip(journal, _CELLS)
+    click.echo(
+        click.style(f"Batch {batch.name}: ", bold=True) + batch_summary.tinted(outcome, state_words(outcome, now))
+    )
+    batch_summary.show_strip(journal, _CELLS)
     size = outcome.moved_size + outcome.waiting_size
     share = f" of {text.size(size)}, {outcome.moved_size / size:.0%}" if outcome.waiting and size else ""
     text.facts(
@@ -85,29 +90,45 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: BatchCounts, now: A
             ("made", text.moment(header.created_ns)),
             ("into", text.place(header.destination_node, header.destination)),
             (
-                run_batch.place_label(outcome),
+                batch_summary.place_label(outcome),
                 f"{text.count(outcome.moved, 'file')}, {text.size(outcome.moved_size)}{share}",
             ),
-            ("stored", run_batch.stored(outcome)),
-            ("parts", run_batch.parts(outcome)),
+            ("stored", batch_summary.stored(outcome)),
+            ("parts", batch_summary.parts(outcome)),
             (
                 "left as is",
                 f"{text.count(outcome.left, 'file')}, {text.size(outcome.left_size)}" if outcome.left else "",
             ),
-            *run_batch.rest(outcome),
-            ("proof", run_batch.proof(outcome)),
-            ("took", run_batch.took(outcome)),
+            *batch_summary.rest(outcome),
+            ("proof", batch_summary.proof(outcome)),
+            ("took", batch_summary.took(outcome)),
             record_row(of_batch(app, outcome.standing.recorded)),
             ("taken over", _successor(outcome)),
+            *_notices(batch),
             ("carried by", f"{now.holder} in the background" if now.holder and now.entry else str(now.holder or "")),
             *_under_way(journal, now),
         ]
     )
-    run_batch.failures(journal, f"yatagan batch show {batch.name} --failed")
+    more = text.command("batch", "show", batch.name, "--failed")
+    for line in batch_summary.failure_lines(journal, batch_summary.FAILURES_SHOWN, more):
+        click.echo(line)
     if now.is_carried:
         click.echo(f"  Watch it with: yatagan batch watch {batch.name}")
     elif goes_on(now):
-        run_batch.what_next(outcome, None, by_itself=by_itself(now))
+        for line in batch_summary.next_lines(outcome, None, by_itself=by_itself(now)):
+            click.echo(line)
+
+
+def _notices(batch: Batch) -> list[tuple[str, str]]:
+    """What became of the notices about its last run."""
+    found: dict[str, str] = {}
+    for line in read_log(batch):
+        if line.get("event") == "begun":
+            found.clear()
+        elif line.get("event") == "notice":
+            told = Told(str(line.get("way")), str(line.get("to", "")), str(line.get("why_not", "")))
+            found[told.way] = told_words(told)
+    return [("notice", words) for words in found.values()]
 
 
 def _successor(outcome: BatchCounts) -> str:

@@ -20,7 +20,7 @@ from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.snapshot import Snapshot
 from yatagan.batches.states import BatchState
-from yatagan.cli import run_batch, shell_completion, text
+from yatagan.cli import batch_summary, shell_completion, text
 from yatagan.cli.batch_words import by_itself, from_to, state_words, trouble
 from yatagan.cli.conclusions import conclude_batch
 from yatagan.cli.context import App, as_json, run, say_json
@@ -210,7 +210,7 @@ def _answer(app: App, batch: Batch) -> dict[str, object]:
 
 def _summary(app: App, batch: Batch) -> None:
     with contextlib.closing(batch.journal()) as journal:
-        run_batch.summary(app, journal, outcome_of(journal), None)
+        batch_summary.summary(app, journal, outcome_of(journal), None)
 
 
 def _drawn(watched: list[Watched]) -> contextlib.AbstractContextManager[object]:

@@ -42,7 +42,7 @@ def show_(json_: bool) -> None:
 def set_(setting: str, value: str, json_: bool) -> None:
     """Set SETTING, such as connection.patience, to VALUE.
 
-    An empty VALUE takes a path back: '' for ledger.directory or ledger.sign-with.
+    An empty VALUE takes a text back: '' for ledger.directory, ledger.sign-with or notice.mail.
     """
     app = App.start()
     if setting in _PATHS and value:
@@ -141,6 +141,14 @@ def _say_all(app: App, settings: Settings) -> None:
                 "directory": str(app.ledger().directory.path),
                 "sign_with": settings.ledger.sign_with or None,
             },
+            "notice": {
+                "mail": settings.notice.mail or None,
+                "smtp": settings.notice.smtp or None,
+                "password_command": settings.notice.password_command or None,
+                "command": settings.notice.command or None,
+                "desktop": settings.notice.desktop,
+                "when": settings.notice.when,
+            },
             "queue": {"at_once": settings.queue.at_once},
             "roots": {"readable": list(settings.roots.readable), "writable": list(settings.roots.writable)},
         }
@@ -161,6 +169,12 @@ def _show(app: App, settings: Settings) -> None:
             ("tree.entries", number(settings.tree.entries), "that one command reads before it asks, or stops"),
             ("disk.reserve", size(settings.disk.reserve), "that a stage leaves free at its destination"),
             ("ledger.directory", show(settings.ledger.directory) or "your own", "where records are kept"),
+            ("notice.mail", show(settings.notice.mail) or "none", "who gets a mail when a batch has ended"),
+            ("notice.smtp", show(settings.notice.smtp) or "sendmail", "where that mail is handed in"),
+            ("notice.password-command", show(settings.notice.password_command) or "none", "that prints the password"),
+            ("notice.command", show(settings.notice.command) or "none", "that gets a summary as JSON"),
+            ("notice.desktop", "yes" if settings.notice.desktop else "no", "whether the desktop shows it"),
+            ("notice.when", settings.notice.when, "finished, trouble, or always"),
             ("queue.at-once", str(settings.queue.at_once), "batches in the background that are carried at once"),
             ("ledger.sign-with", show(settings.ledger.sign_with) or "nothing", "the SSH key that signs them"),
         ],

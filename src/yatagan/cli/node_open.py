@@ -66,7 +66,12 @@ async def _open(app: App, node: Node, until: float) -> KeeperStatus:
         return await keeper.extend(until)
     from yatagan.keeper.spawn import open_node
 
-    return await open_node(app.home, node, until, app.answers, app.trusts)
+    status = await open_node(app.home, node, until, app.answers, app.trusts)
+    if app.queue().let_in(node.name):  # batches have waited for this login
+        from yatagan.background.starting import start_worker
+
+        start_worker(app.home)
+    return status
 
 
 @click.command("close", epilog="Example: yatagan node close heron")

@@ -14,7 +14,7 @@ import click
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.journal_data import Header
 from yatagan.batches.steps import Modes, Prove, Times
-from yatagan.cli import messages, plan_warnings, run_batch, shell_completion, text
+from yatagan.cli import batch_summary, messages, plan_warnings, run_batch, shell_completion, text
 from yatagan.cli.background import Outlook, begun, leave_to_worker, left_status, prepare_logins, tell_begun
 from yatagan.cli.conclusions import conclude_batch, conclude_plan
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json, written
@@ -260,7 +260,7 @@ async def _stage(request: Request, command: tuple[str, ...], how: _How) -> int:
         elif report is Report.JSON:
             say_json({"plan": described, "batch": run_batch.ended_json(app, outcome)})
         elif report.in_words or not outcome.good:
-            run_batch.summary(app, journal, outcome, problem)
+            batch_summary.summary(app, journal, outcome, problem)
         return conclude_batch(outcome, problem).status
     finally:
         journal.close()

@@ -252,15 +252,16 @@ def facts(rows: Iterable[tuple[str, str]], indent: int = 2) -> None:
         click.echo(line)
 
 
-def fact_lines(rows: Iterable[tuple[str, str]], indent: int = 2) -> Iterator[str]:
-    """The lines of `facts`."""
+def fact_lines(rows: Iterable[tuple[str, str]], indent: int = 2, *, wide: int | None = None) -> Iterator[str]:
+    """The lines of `facts`, for the terminal or so many columns."""
+    room = wide or width()
     shown = [(label, text) for label, text in rows if text]
-    wide = max((len(label) for label, _ in shown), default=0)
+    first = max((len(label) for label, _ in shown), default=0)
     for label, text in shown:
-        lines = _wrap(text, width() - indent - wide - 2)
+        lines = _wrap(text, room - indent - first - 2)
         for at, line in enumerate(lines):
             head = label if at == 0 else ""
-            yield " " * indent + click.style(head.ljust(wide), dim=True) + "  " + line
+            yield " " * indent + click.style(head.ljust(first), dim=True) + "  " + line
 
 
 def urgent(words: str) -> None:

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from yatagan.config.home import Home, write_whole
+from yatagan.config.notice_settings import NoticeSettings
 from yatagan.config.units import parse_count, parse_duration, parse_size
 from yatagan.errors import BadConfig
 from yatagan.near_names import nearest
@@ -103,10 +104,19 @@ class Settings:
     disk: DiskSettings = DiskSettings()
     ledger: LedgerSettings = LedgerSettings()
     queue: QueueSettings = QueueSettings()
+    notice: NoticeSettings = field(default_factory=NoticeSettings)
     roots: AllowedRoots = AllowedRoots()
 
 
-_Table = ConnectionSettings | LoginNodeSettings | TreeSettings | DiskSettings | LedgerSettings | QueueSettings
+_Table = (
+    ConnectionSettings
+    | LoginNodeSettings
+    | TreeSettings
+    | DiskSettings
+    | LedgerSettings
+    | QueueSettings
+    | NoticeSettings
+)
 
 
 def _defaults() -> dict[str, _Table]:
@@ -118,6 +128,7 @@ def _defaults() -> dict[str, _Table]:
         "disk": DiskSettings(),
         "ledger": LedgerSettings(),
         "queue": QueueSettings(),
+        "notice": NoticeSettings(),
     }
 
 
@@ -191,13 +202,13 @@ def _read(file: Path, text: str) -> Settings:
     known = (*_defaults(), "roots")
     if unknown := sorted(set(tables) - set(known)):
         raise BadConfig(str(file), f"unknown table {unknown[0]!r}", f"there are [{'], ['.join(known)}]")
-    connection, login_node, tree, disk, ledger, queue = (
+    connection, login_node, tree, disk, ledger, queue, notice = (
         replace(default, **_values(file, name, tables.get(name, {}), default)) for name, default in _defaults().items()
     )
     assert isinstance(connection, ConnectionSettings) and isinstance(login_node, LoginNodeSettings)
     assert isinstance(tree, TreeSettings) and isinstance(disk, DiskSettings) and isinstance(ledger, LedgerSettings)
-    assert isinstance(queue, QueueSettings)
-    return Settings(connection, login_node, tree, disk, ledger, queue, _roots(file, tables.get("roots", {})))
+    assert isinstance(queue, QueueSettings) and isinstance(notice, NoticeSettings)
+    return Settings(connection, login_node, tree, disk, ledger, queue, notice, _roots(file, tables.get("roots", {})))
 
 
 def _roots(file: Path, table: object) -> AllowedRoots:

@@ -22,7 +22,7 @@ from yatagan.batches.journal_data import Header, Standing
 from yatagan.batches.states import SETTLED, BatchState, Evidence, StepState
 from yatagan.batches.steps import SessionWriters, Step, token_path
 from yatagan.bundles.see_through import SeeThrough
-from yatagan.engine import scheduler
+from yatagan.engine import run_messages, scheduler
 from yatagan.engine.destination import look_at_destination, make_again
 from yatagan.engine.last_look import LastLook
 from yatagan.engine.session import RetryStep, Session, evidence_for
@@ -85,7 +85,7 @@ class Executor:
         self._commits = GroupCommit(journal, threaded=self._conditions.threaded)
         self._carrier = Carrier(self._conditions.tuning, self._clock.monotonic, self._clock.sleep)
         self._scheduler = scheduler.Scheduler(self._conditions.limits, self._conditions.jitter)
-        self._events: asyncio.Queue[scheduler.Event] = asyncio.Queue()
+        self._events: asyncio.Queue[run_messages.Event] = asyncio.Queue()
         self._tasks: set[asyncio.Task[None]] = set()
         self._stores: tuple[Readable, ...] = ()
         self._closing: list[asyncio.Task[None]] = []
@@ -101,19 +101,19 @@ class Executor:
         self._stopped_by: StoreError | None = None
         self._free: int | None = None
         self._failure: BaseException | None = None
-        self._settled: scheduler.EndRun | None = None
+        self._settled: run_messages.EndRun | None = None
         self._checks = 0
 
     def stop(self) -> None:
         """Come to a clean stop soon. May be called from a signal handler of the loop."""
-        self._events.put_nowait(scheduler.StopRequested(None))
+        self._events.put_nowait(run_messages.StopRequested(None))
 
     async def run(self) -> Standing:
         """Run until the batch is settled. Raises JournalError when the journal cannot be written any more."""
         began = self._clock.monotonic()
         self._journal.settle(BatchState.MOVING)
         try:
-            self._obey(self._scheduler.handle(scheduler.Begun()))
+            self._obey(self._scheduler.handle(run_messages.Begun()))
             while self._settled is None:
                 event = await self._events.get()
                 if self._failure is not None:
@@ -144,29 +144,29 @@ class Executor:
 
     # -- commands ----------------------------------------------------------------------------------------
 
-    def _obey(self, commands: list[scheduler.Command]) -> None:
+    def _obey(self, commands: list[run_messages.Command]) -> None:
         for command in commands:
             match command:
-                case scheduler.Connect(wait, fault):
+                case run_messages.Connect(wait, fault):
                     self._begin(self._open(wait, fault))
-                case scheduler.Disconnect():
+                case run_messages.Disconnect():
                     if self._worker is not None:
                         self._carrier.connection_lost(self._clock.monotonic() - self._opened_at)
                     self._worker = None
                     stores, self._stores = self._stores, ()
                     self._closing += [self._begin(_close(store)) for store in stores]
-                case scheduler.FetchSteps(after, limit):
+                case run_messages.FetchSteps(after, limit):
                     self._fetch(after, limit)
-                case scheduler.StartStep(number, wait):
+                case run_messages.StartStep(number, wait):
                     self._begin(self._work(self._fetched[number], wait, self._worker))
-                case scheduler.FailStep(number, fault):
+                case run_messages.FailStep(number, fault):
                     self._begin(self._give_up(self._fetched[number], fault))
-                case scheduler.Check():
+                case run_messages.CheckClaims():
                     self._begin(self._check())
-                case scheduler.StopSteps():
+                case run_messages.StopSteps():
                     self._stop.set()
                     self._begin(self._take_the_line())
-                case scheduler.EndRun():
+                case run_messages.EndRun():
                     self._settled = command
 
     def _begin(self, work: Any) -> asyncio.Task[None]:
@@ -179,14 +179,14 @@ class Executor:
         self._tasks.discard(task)
         if not task.cancelled() and task.exception() is not None and self._failure is None:
             self._failure = task.exception()
-            self._events.put_nowait(scheduler.StopRequested(None))  # wakes the loop, which raises
+            self._events.put_nowait(run_messages.StopRequested(None))  # wakes the loop, which raises
 
     def _fetch(self, after: tuple[int, int], limit: int) -> None:
         steps = self._journal.open_steps(after, limit)
         for step in steps:
             self._fetched[step.number] = step
-        tickets = tuple(scheduler.Ticket(step.number, step.phase, step.facts.size) for step in steps)
-        self._events.put_nowait(scheduler.StepsFetched(tickets, last=len(steps) < limit))
+        tickets = tuple(run_messages.Ticket(step.number, step.phase, step.facts.size) for step in steps)
+        self._events.put_nowait(run_messages.StepsFetched(tickets, last=len(steps) < limit))
 
     async def _open(self, wait: float, fault: Fault | None) -> None:
         if fault is not None:
@@ -242,7 +242,7 @@ class Executor:
         self._tell(ConnectionOpened(self._opened_before))
         self._opened_before = True
         self._opened_at = self._clock.monotonic()
-        self._events.put_nowait(scheduler.Connected())
+        self._events.put_nowait(run_messages.Connected())
 
     def _keep_promise(self, source: Readable, destination: Store, hashes_there: bool) -> None:
         """Raise StoreError if files can no longer be proven as the plan said."""
@@ -269,11 +269,11 @@ class Executor:
         if isinstance(error, StoreError):
             if error.fault not in CONNECTION_FAULTS:  # what we meet before the first step befalls all of them
                 self._stopped_by = error
-                self._events.put_nowait(scheduler.StopRequested(error.fault))
+                self._events.put_nowait(run_messages.StopRequested(error.fault))
                 return
             error = CannotReach(error.store, "sftp", error.detail or error.fault.value)
         self._problem = error
-        self._events.put_nowait(scheduler.ConnectFailed(self._clock.monotonic(), error.passing))
+        self._events.put_nowait(run_messages.ConnectFailed(self._clock.monotonic(), error.passing))
 
     async def _hashes_there(self, destination: Store) -> bool:
         """Whether the destination's commands see the disk that its store writes to; checked once a session."""
@@ -309,7 +309,7 @@ class Executor:
             step = self._journal.step(number)
         if step.state in SETTLED:  # a bundle has brought it since it was fetched
             self._fetched.pop(number, None)
-            self._events.put_nowait(scheduler.StepEnded(number))
+            self._events.put_nowait(run_messages.StepEnded(number))
             return
         durable = step.durable
         try:
@@ -327,10 +327,10 @@ class Executor:
             now = self._fetched[number] = self._journal.step(number)
             self._tell(StepPostponed(number, step.label, fault))
             moved = now.durable != durable and now.generation == step.generation
-            self._events.put_nowait(scheduler.StepReturned(number, fault, moved, self._clock.monotonic()))
+            self._events.put_nowait(run_messages.StepReturned(number, fault, moved, self._clock.monotonic()))
         else:
             self._fetched.pop(number, None)
-            self._events.put_nowait(scheduler.StepEnded(number))
+            self._events.put_nowait(run_messages.StepEnded(number))
 
     async def _look_at_space(self, fault: Fault) -> None:
         """Note how much is free at the destination, once it was too little."""
@@ -346,7 +346,7 @@ class Executor:
         detail = self._said.get(step.number, "")
         await self._context.settle(step, StepState.FAILED, fault=fault, detail=detail)
         self._fetched.pop(step.number, None)
-        self._events.put_nowait(scheduler.StepEnded(step.number))
+        self._events.put_nowait(run_messages.StepEnded(step.number))
 
     async def _check(self) -> None:
         """Hold what is claimed against the destination: after trouble all of it, then what a power cut could undo."""
@@ -359,9 +359,9 @@ class Executor:
                 await look.sync(all_names=trouble)
         except StoreError as error:
             self._stopped_by = error if error.fault not in CONNECTION_FAULTS else None
-            self._events.put_nowait(scheduler.CheckFailed(error.fault, self._clock.monotonic()))
+            self._events.put_nowait(run_messages.ClaimsNotChecked(error.fault, self._clock.monotonic()))
         else:
-            self._events.put_nowait(scheduler.Checked(again))
+            self._events.put_nowait(run_messages.ClaimsChecked(again))
 
     async def _take_the_line(self) -> None:
         await self._clock.sleep(_HALT_SECONDS)

@@ -18,6 +18,28 @@ from typing import Any
 
 from yatagan.batches.states import BatchState
 from yatagan.engine.retry import STEP_RETRIES, ConnectionRetries, RetryPolicy
+from yatagan.engine.run_messages import (
+    Begun,
+    CheckClaims,
+    ClaimsChecked,
+    ClaimsNotChecked,
+    Command,
+    Connect,
+    Connected,
+    ConnectFailed,
+    Disconnect,
+    EndRun,
+    Event,
+    FailStep,
+    FetchSteps,
+    StartStep,
+    StepEnded,
+    StepReturned,
+    StepsFetched,
+    StopRequested,
+    StopSteps,
+    Ticket,
+)
 from yatagan.faults import CONNECTION_FAULTS, STOPPING_FAULTS, Fault
 
 
@@ -44,148 +66,6 @@ class Limits:
     bytes_at_once: int = 16 << 20
     fetch: int = 512
     retry: RetryPolicy = field(default_factory=RetryPolicy)
-
-
-@dataclass(frozen=True, slots=True)
-class Ticket:
-    """What the scheduler needs to know of a step. `size` in bytes."""
-
-    number: int
-    phase: int
-    size: int
-
-
-# -- events ----------------------------------------------------------------------------------------------
-
-
-@dataclass(frozen=True, slots=True)
-class Begun:
-    """The batch starts or goes on."""
-
-
-@dataclass(frozen=True, slots=True)
-class Connected:
-    """Both ends are open."""
-
-
-@dataclass(frozen=True, slots=True)
-class ConnectFailed:
-    """A try to connect failed. `passing`: a retry may help; else a person must do something about the login."""
-
-    now: float
-    passing: bool
-
-
-@dataclass(frozen=True, slots=True)
-class StepsFetched:
-    """Steps that were asked for; `last` when there are no more after them."""
-
-    tickets: tuple[Ticket, ...]
-    last: bool
-
-
-@dataclass(frozen=True, slots=True)
-class StepEnded:
-    """A step is settled."""
-
-    number: int
-
-
-@dataclass(frozen=True, slots=True)
-class StepReturned:
-    """A step was not done, for a reason that may pass. `moved`: more of it is on disk than before."""
-
-    number: int
-    fault: Fault
-    moved: bool
-    now: float
-
-
-@dataclass(frozen=True, slots=True)
-class StopRequested:
-    """Stop: on request, or because going on makes no sense."""
-
-    fault: Fault | None
-
-
-@dataclass(frozen=True, slots=True)
-class Checked:
-    """The destination was looked at. `again`: some of what was settled is to be done again."""
-
-    again: bool
-
-
-@dataclass(frozen=True, slots=True)
-class CheckFailed:
-    """The destination could not be looked at."""
-
-    fault: Fault
-    now: float
-
-
-Event = (
-    Begun | Connected | ConnectFailed | StepsFetched | StepEnded | StepReturned | Checked | CheckFailed | StopRequested
-)
-
-# -- commands --------------------------------------------------------------------------------------------
-
-
-@dataclass(frozen=True, slots=True)
-class Connect:
-    """Open both ends after `wait` seconds."""
-
-    wait: float
-    fault: Fault | None
-
-
-@dataclass(frozen=True, slots=True)
-class Disconnect:
-    """Close both ends: at least one is of no more use."""
-
-
-@dataclass(frozen=True, slots=True)
-class FetchSteps:
-    """Hand over the next steps after this (phase, number)."""
-
-    after: tuple[int, int]
-    limit: int
-
-
-@dataclass(frozen=True, slots=True)
-class StartStep:
-    """Work on a step after `wait` seconds."""
-
-    number: int
-    wait: float
-
-
-@dataclass(frozen=True, slots=True)
-class FailStep:
-    """Settle a step as failed."""
-
-    number: int
-    fault: Fault
-
-
-@dataclass(frozen=True, slots=True)
-class Check:
-    """Hold what is claimed against the destination."""
-
-
-@dataclass(frozen=True, slots=True)
-class StopSteps:
-    """Ask the steps that are being worked on to come to a clean stop."""
-
-
-@dataclass(frozen=True, slots=True)
-class EndRun:
-    """The end of this run."""
-
-    state: BatchState
-    fault: Fault | None
-
-
-Command = Connect | Disconnect | FetchSteps | StartStep | FailStep | Check | StopSteps | EndRun
 
 
 class Situation(StrEnum):
@@ -264,12 +144,12 @@ class Scheduler:
         self._queue_steps(event)
         return self._work_left(event)
 
-    def _checked(self, event: Checked) -> Situation:
+    def _checked(self, event: ClaimsChecked) -> Situation:
         if event.again:
             self._fetched_to, self._all_fetched = (-1, -1), False
         return self._work_left(event)
 
-    def _check_failed(self, event: CheckFailed) -> Situation:
+    def _check_failed(self, event: ClaimsNotChecked) -> Situation:
         if event.fault in CONNECTION_FAULTS:
             return self._lost(event.now, event.fault)
         self._note_stop(event.fault)
@@ -331,7 +211,7 @@ class Scheduler:
 
     def connect(self, event: Event) -> list[Command]:
         """Connect, at once for the first time, after the backoff when it failed."""
-        if isinstance(event, ConnectFailed | StepReturned | CheckFailed):
+        if isinstance(event, ConnectFailed | StepReturned | ClaimsNotChecked):
             return [Connect(self._retries.next_wait(event.now), self._lost_by)]
         # The end of a step brings no time that could start the clock of patience: a try at once is the next best.
         return [Connect(0, Fault.CONNECTION_LOST if isinstance(event, StepEnded) else None)]
@@ -376,7 +256,7 @@ class Scheduler:
 
     def check(self, event: Event) -> list[Command]:
         """Hold what is claimed against the destination."""
-        return [Check()]
+        return [CheckClaims()]
 
     def stop_steps(self, event: Event) -> list[Command]:
         """Ask the steps that are being worked on to stop."""
@@ -437,8 +317,8 @@ TABLE: dict[tuple[RunState, type], tuple[TakeIn, Outcomes]] = {
         },
     ),
     (_R.RUNNING, StopRequested): (_D._stop, _STOP),
-    (_R.CHECKING, Checked): (_D._checked, {_S.STEPS_LEFT: _WORK[_S.STEPS_LEFT], _S.NOTHING_LEFT: _END}),
-    (_R.CHECKING, CheckFailed): (
+    (_R.CHECKING, ClaimsChecked): (_D._checked, {_S.STEPS_LEFT: _WORK[_S.STEPS_LEFT], _S.NOTHING_LEFT: _END}),
+    (_R.CHECKING, ClaimsNotChecked): (
         _D._check_failed,
         {
             _S.RETRY: (_R.CONNECTING, (_D.disconnect, _D.connect)),
@@ -473,8 +353,8 @@ TABLE: dict[tuple[RunState, type], tuple[TakeIn, Outcomes]] = {
             StepsFetched,
             StepEnded,
             StepReturned,
-            Checked,
-            CheckFailed,
+            ClaimsChecked,
+            ClaimsNotChecked,
             StopRequested,
         )
     },

@@ -1,0 +1,47 @@
+"""`yatagan notice`: whether you would be told."""
+
+from __future__ import annotations
+
+import click
+
+from yatagan.background.notices import Told, send
+from yatagan.cli import notice_words, text
+from yatagan.cli.command_group import CommandGroup
+from yatagan.cli.context import App, as_json, say_json
+from yatagan.cli.exit_status import ExitStatus
+from yatagan.errors import Refused
+
+
+@click.group("notice", cls=CommandGroup)
+def notice_command() -> None:
+    """How you are told what batches in the background have come to: by mail, by a command of yours, on the desktop."""
+
+
+@notice_command.command("test", epilog="Example: yatagan notice test")
+@as_json
+def test(json_: bool) -> None:
+    """Send a notice by every way that is set, and say which have worked."""
+    app = App.start(questions=False)
+    settings = app.settings().notice
+    if not settings.any_way:
+        raise Refused("no way to tell you is set", "set one, such as: yatagan config set notice.mail you@fen.example")
+    told = send(notice_words.of_test(), settings)
+    if json_:
+        say_json({"told": [told_json(each) for each in told]})
+    else:
+        for each in told:
+            tone = text.Tone.TROUBLE if each.why else text.Tone.GOOD
+            click.echo(text.tinted(told_words(each), tone))
+    if any(each.why for each in told):
+        raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
+
+
+def told_words(told: Told) -> str:
+    """How a notice went by one way: `mail to you@fen.example: sent`."""
+    to = f" to {text.show(told.to)}" if told.way == "mail" else ""
+    return f"{told.way}{to}: {f'not sent, {text.show(told.why)}' if told.why else 'sent'}"
+
+
+def told_json(told: Told) -> dict[str, object]:
+    """The same as JSON."""
+    return {"way": told.way, "to": told.to, "sent": not told.why, "why_not": told.why or None}
