@@ -27,7 +27,7 @@ from yatagan.batches.steps import Prove
 from yatagan.bundles import make as making
 from yatagan.bundles.make import BundleContents, Recipe
 from yatagan.engine.executor import Conditions, Executor
-from yatagan.engine.retry import RetryPolicy
+from yatagan.engine.retry import STEP_RETRIES, RetryPolicy, StepRetries
 from yatagan.engine.scheduler import Limits
 from yatagan.errors import YataganError
 from yatagan.planning.planner import make_plan
@@ -146,7 +146,9 @@ def stage(source: type[LocalStore], destination: type[LocalStore]) -> Work:
             return Journal.in_memory(header, made.steps())
 
         journal = asyncio.run(plan())
-        conditions = Conditions(limits=Limits(retry=RetryPolicy(backoff=(0.0,), tries=2)))
+        conditions = Conditions(
+            limits=Limits(retry=RetryPolicy(backoff=(0.0,), steps=dict.fromkeys(STEP_RETRIES, StepRetries(2, (0.0,)))))
+        )
 
         def work() -> object:
             return asyncio.run(Executor(journal, *ends, lambda event: None, conditions).run())

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 
 from yatagan.faults import Fault
 
@@ -38,11 +38,12 @@ STEP_RETRIES: dict[Fault, StepRetries] = {
 class RetryPolicy:
     """`patience`: seconds without progress until a lost connection is given up.
 
-    `backoff`: seconds to wait before each retry of it; the last one is repeated.
+    `backoff`: seconds to wait before each retry of it; the last one is repeated. `steps`: the same for steps.
     """
 
     patience: float = 600.0
     backoff: tuple[float, ...] = (1, 2, 4, 8, 15, 30)
+    steps: Mapping[Fault, StepRetries] = field(default_factory=lambda: STEP_RETRIES)
 
     def wait_after(self, failures: int) -> float:
         """Seconds to wait after `failures` failures; at least one."""

@@ -17,7 +17,7 @@ from enum import StrEnum
 from typing import Any
 
 from yatagan.batches.states import BatchState
-from yatagan.engine.retry import STEP_RETRIES, ConnectionRetries, RetryPolicy
+from yatagan.engine.retry import ConnectionRetries, RetryPolicy
 from yatagan.engine.run_messages import (
     Begun,
     CheckClaims,
@@ -173,7 +173,7 @@ class Scheduler:
             return Situation.STOP_OTHERS_AT_WORK if self._working else Situation.STOP_NONE_AT_WORK
         # A step that is tried again keeps its place among those that are worked on.
         tries = self._tries[event.number] = self._tries.get(event.number, 0) + 1
-        return Situation.STEP_RETRY if tries < STEP_RETRIES[event.fault].tries else Situation.STEP_FAILED
+        return Situation.STEP_RETRY if tries < self._limits.retry.steps[event.fault].tries else Situation.STEP_FAILED
 
     def _done_while_disconnecting(self, event: StepEnded) -> Situation:
         self._take_back(event.number)
@@ -248,7 +248,7 @@ class Scheduler:
 
     def retry_step(self, event: StepReturned) -> list[Command]:
         """Start the step again after its backoff."""
-        return [StartStep(event.number, STEP_RETRIES[event.fault].wait_after(self._tries[event.number]))]
+        return [StartStep(event.number, self._limits.retry.steps[event.fault].wait_after(self._tries[event.number]))]
 
     def fail_step(self, event: StepReturned) -> list[Command]:
         """Settle the step as failed."""
