@@ -186,6 +186,15 @@ FIELDS: dict[str, tuple[str, str]] = {
     "notice test: told[].to": ("text", "an address, or your command"),
     "sent": ("true or false", "whether it went"),
     "why_not": ("text or null", "if not, why"),
+    "service show: way": ("text", "`systemd` or `crontab`"),
+    "service install: way": ("text", "`systemd` or `crontab`"),
+    "installed": ("true or false", "whether it is installed"),
+    "current": ("true or false", "whether as this version would install it"),
+    "where": ("list", "files, or `the crontab`"),
+    "runs_without_login": ("true or false", "whether it runs when you are not logged in"),
+    "last_run_at": ("time or null", "when it ran last"),
+    "service install: text": ("text", "what is written there"),
+    "service remove: removed": ("true or false", "whether it was installed, and is not any more"),
     "log": ("list", "[what happened to it](formats.md#the-log-of-a-batch), oldest first"),
     "command": ("list", "what was typed, word by word"),
     "made_at": ("time", "when it was accepted"),
@@ -394,6 +403,10 @@ def answers(program: Program, practice: Practice) -> Iterator[tuple[str, list[st
     yield "batch resume", words, run("batch", "resume")
     yield "batch watch", words, run("batch", "watch", program.json("batch", "list")["batches"][0]["batch"])
     yield "service run", words, run("service", "run")
+    if shutil.which("crontab"):
+        yield "service install", words, run("service", "install", "--print")
+        yield "service show", words, run("service", "show")
+        yield "service remove", words, run("service", "remove", "--print")
     program("config", "set", "notice.command", "cat > told.json")
     yield "notice test", words, run("notice", "test")
     program("config", "set", "notice.command", "")

@@ -1,0 +1,219 @@
+"""Installing what `timers` writes: as systemd units of the user, or else in their crontab.
+
+A crontab is somebody's own text, kept by a program that can only replace all of it. So nothing is written unless the
+present one was read for certain, or is known not to exist; it is saved first; and it is read again afterwards.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import subprocess
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Protocol
+
+from yatagan.background.timers import (
+    BrokenMarkers,
+    NotWritable,
+    Timed,
+    crontab_lines,
+    lines_in,
+    service_unit,
+    timer_unit,
+    with_lines,
+)
+from yatagan.config.home import replace_file
+from yatagan.errors import Refused
+
+#: Seconds in which systemd or the crontab command must have answered.
+_PATIENCE = 20
+
+
+@dataclass(frozen=True, slots=True)
+class Installed:
+    """What there is. `where`: files, or the crontab. `lasts`: whether it runs when the user is not logged in."""
+
+    way: str
+    there: bool
+    current: bool
+    where: tuple[str, ...]
+    lasts: bool
+
+
+class TimerWay(Protocol):
+    """A way to have something run after a restart and every few minutes."""
+
+    def text(self) -> str:
+        """What would be written. Raises Refused."""
+
+    def look(self) -> Installed:
+        """What is there. Raises Refused."""
+
+    def install(self) -> None:
+        """Write it. Doing so again changes nothing. Raises Refused."""
+
+    def remove(self) -> None:
+        """Take it away, if it is there. Raises Refused."""
+
+
+class SystemdUser:
+    """Units of the user, in `units`."""
+
+    def __init__(self, timed: Timed, units: Path) -> None:
+        self._timed = timed
+        self._service = units / f"{timed.name}.service"
+        self._timer = units / f"{timed.name}.timer"
+
+    @staticmethod
+    def is_there() -> bool:
+        """Whether a systemd of the user answers."""
+        if not os.path.isdir("/run/systemd/system"):
+            return False
+        with contextlib.suppress(Refused):
+            _run("systemctl", "--user", "show-environment")
+            return True
+        return False
+
+    def _files(self) -> dict[Path, str]:
+        try:
+            return {self._service: service_unit(self._timed), self._timer: timer_unit(self._timed)}
+        except NotWritable as error:
+            raise Refused(str(error), "use a directory without such characters") from error
+
+    def text(self) -> str:
+        """See `TimerWay.text`."""
+        return "\n".join(f"# {file}\n{content}" for file, content in self._files().items())
+
+    def look(self) -> Installed:
+        """See `TimerWay.look`."""
+        wanted = self._files()
+        there = {file: file.read_text() for file in wanted if file.exists()}
+        user = str(os.getuid())
+        with contextlib.suppress(Refused):
+            lasts = "Linger=yes" in _run("loginctl", "show-user", user, "--property=Linger")
+            return Installed("systemd", bool(there), there == wanted, tuple(map(str, wanted)), lasts)
+        return Installed("systemd", bool(there), there == wanted, tuple(map(str, wanted)), False)
+
+    def install(self) -> None:
+        """See `TimerWay.install`."""
+        for file, content in self._files().items():
+            try:
+                file.parent.mkdir(parents=True, exist_ok=True)
+                replace_file(file, content.encode("utf-8", "surrogateescape"), durable=True)
+                file.chmod(0o644)
+            except OSError as error:
+                raise Refused(f"{file} cannot be written: {error.strerror}") from error
+        _run("systemctl", "--user", "daemon-reload")
+        _run("systemctl", "--user", "enable", "--now", self._timer.name)
+
+    def remove(self) -> None:
+        """See `TimerWay.remove`."""
+        if not self._timer.exists() and not self._service.exists():
+            return
+        _run("systemctl", "--user", "disable", "--now", self._timer.name)
+        for file in (self._timer, self._service):
+            file.unlink(missing_ok=True)
+        _run("systemctl", "--user", "daemon-reload")
+
+
+class Crontab:
+    """Lines in the user's crontab. `saved`: where the one before ours is kept."""
+
+    def __init__(self, timed: Timed, saved: Path) -> None:
+        self._timed = timed
+        self._saved = saved
+
+    def _lines(self) -> list[str]:
+        try:
+            return crontab_lines(self._timed)
+        except NotWritable as error:
+            raise Refused(str(error), "use a directory without such characters") from error
+
+    def text(self) -> str:
+        """See `TimerWay.text`."""
+        return with_lines("", self._timed.name, self._lines())
+
+    def look(self) -> Installed:
+        """See `TimerWay.look`."""
+        with _told_if_broken():
+            found = lines_in(self._read(), self._timed.name)
+        return Installed("crontab", bool(found), found == self._lines(), ("the crontab",), True)
+
+    def install(self) -> None:
+        """See `TimerWay.install`."""
+        self._change(self._lines())
+
+    def remove(self) -> None:
+        """See `TimerWay.remove`."""
+        self._change([])
+
+    def _change(self, lines: list[str]) -> None:
+        before = self._read()
+        with _told_if_broken():
+            after = with_lines(before, self._timed.name, lines)
+        if after == before:
+            return
+        try:
+            self._saved.parent.mkdir(parents=True, exist_ok=True)
+            replace_file(self._saved, before.encode("utf-8", "surrogateescape"), durable=True)
+        except OSError as error:
+            raise Refused(f"the crontab cannot be saved first, in {self._saved}: {error.strerror}") from error
+        _run("crontab", "-", given=after)
+        if self._read() != after:
+            raise Refused(
+                "the crontab is not what was written: another program changes it", f"what was there is in {self._saved}"
+            )
+
+    def _read(self) -> str:
+        """The present crontab; "" if it is proven that there is none. Raises Refused."""
+        done = _start("crontab", "-l")
+        if done.returncode == 0:
+            return done.stdout
+        # The words of the crontab commands of cron, cronie and busybox, in no other language (LC_ALL=C).
+        said = done.stderr.strip().lower()
+        if done.returncode == 1 and not done.stdout and (said.startswith("no crontab for") or "no crontab" in said):
+            return ""
+        raise Refused(f"the crontab cannot be read: {done.stderr.strip() or 'no reason told'}", "nothing was changed")
+
+
+@contextlib.contextmanager
+def _told_if_broken():  # type: ignore[no-untyped-def]
+    try:
+        yield
+    except BrokenMarkers:
+        raise Refused(
+            "the lines of yatagan in the crontab have no longer one beginning and one end",
+            "put that right with: crontab -e",
+        ) from None
+
+
+def _start(*words: str, given: str | None = None) -> subprocess.CompletedProcess[str]:
+    try:
+        return subprocess.run(
+            words,
+            input=given,
+            stdin=None if given is not None else subprocess.DEVNULL,
+            capture_output=True,
+            text=True,
+            errors="surrogateescape",
+            timeout=_PATIENCE,
+            env={**os.environ, "LC_ALL": "C"},
+            check=False,
+        )
+    except subprocess.TimeoutExpired:
+        raise Refused(
+            f"{words[0]} has not answered within {_PATIENCE} s", "nothing is known of what it has done"
+        ) from None
+    except OSError as error:
+        why = "this machine has none" if isinstance(error, FileNotFoundError) else str(error.strerror)
+        raise Refused(f"{words[0]} cannot be run: {why}") from error
+
+
+def _run(*words: str, given: str | None = None) -> str:
+    """What a command prints. Raises Refused where it fails."""
+    done = _start(*words, given=given)
+    if done.returncode:
+        said = done.stderr.strip().rpartition("\n")[2] or f"status {done.returncode}"
+        raise Refused(f"{' '.join(words)} failed: {said}")
+    return done.stdout
