@@ -109,6 +109,7 @@ FIELDS: dict[str, tuple[str, str]] = {
     "leads_nowhere": ("true or false, optional", "whether a link's target does not exist"),
     "recursive": ("true or false", "whether what is below directories was read too"),
     "files": ("number", "files"),
+    "still_written": ("list", "files that are left for another time, because they are still being written"),
     "skipped": ("number", "entries that patterns left out"),
     "kept": ("list", "directories in which replaced files are kept"),
     "kept list: kept": ("list", "replaced files that are kept"),

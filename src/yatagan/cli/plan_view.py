@@ -20,6 +20,8 @@ from yatagan.planning.plan import Plan
 from yatagan.stores.interface import Store
 from yatagan.trees.compare import Verdict
 
+#: Files that are still being written, named before the rest is only counted.
+_UNSETTLED_SHOWN = 3
 #: Files that are newer there, named one by one before the rest is only counted.
 _NEWER_SHOWN = 8
 
@@ -73,6 +75,7 @@ def _what_moves(request: Request, plan: Plan, begun: str) -> list[tuple[str, str
         ("hides", _hidden(plan)),
         ("left as is", _left(plan, request.by_digest)),
         ("skipped", skipped if counts.skipped else ""),
+        ("for later", _unsettled(plan)),
         ("replace", replaced if counts.replaced else ""),
         ("in part", _in_part(plan)),
     ]
@@ -109,6 +112,15 @@ def _takes(plan: Plan) -> str:
         return ""
     guess = "" if found.known else ", a guess: nothing is known of the connection yet"
     return f"about {text.about(found.seconds)}{guess}"
+
+
+def _unsettled(plan: Plan) -> str:
+    """The row for files that are still being written."""
+    if not (many := len(plan.unsettled)):
+        return ""
+    names = ", ".join(text.show(name) for name in plan.unsettled[:_UNSETTLED_SHOWN])
+    more = f" and {text.number(many - _UNSETTLED_SHOWN)} more" if many > _UNSETTLED_SHOWN else ""
+    return f"{text.count(many, 'file is', 'files are')} still being written: {names}{more}"
 
 
 def _renamed(request: Request) -> str:
@@ -383,6 +395,7 @@ def plan_json(
         "left_by_digest": counts.looked_into,
         "left_by_digest_remembered": counts.remembered,
         "skipped": counts.skipped,
+        "still_written": [name_fields(name) for name in plan.unsettled],
         "replace": counts.replaced,
         "in_part": counts.in_part,
         "in_part_bytes": counts.in_part_size,

@@ -32,7 +32,7 @@ from yatagan.cli.report import Report, json_lines, say_event
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.cli.stage_request import By, IfNewer, Pack, Request, Storing
 from yatagan.config.areas import Area
-from yatagan.config.units import parse_rate
+from yatagan.config.units import parse_duration, parse_rate
 from yatagan.engine.run_log import RunLog
 from yatagan.engine.session import evidence_for
 from yatagan.errors import BadPlace
@@ -115,6 +115,12 @@ Examples:
     "them (what was there is kept), or ask; without a terminal they are left.",
 )
 @click.option(
+    "--unchanged-for",
+    callback=written(parse_duration, 0.0),
+    metavar="SPAN",
+    help="Leave files for another time that have changed within this span, such as 2m, or are being written to.",
+)
+@click.option(
     "--no-space-check",
     is_flag=True,
     help="Begin even if free space seems too small: for disks that compress or report it wrongly.",
@@ -155,6 +161,7 @@ def stage_command(
     store: str | None,
     by: str,
     if_newer_there: str,
+    unchanged_for: float,
     no_space_check: bool,
     in_background: bool,
     plan_only: bool,
@@ -190,6 +197,7 @@ def stage_command(
         By(by),
         IfNewer(if_newer_there),
         space_check=not no_space_check,
+        unchanged_for=unchanged_for,
     )
     how = _How(report, plan_only=plan_only, in_background=in_background)
     status = run(_stage(request, typed_command(), how))
@@ -346,6 +354,7 @@ async def _plan(
                     stored=request.stored,
                     heard=count.heard,
                     looking=looking,
+                    unchanged_for=request.unchanged_for,
                     placed=functools.partial(placed_before, Batches(request.app.home.batches), place.node),
                 )
     if plan.summary.anything:

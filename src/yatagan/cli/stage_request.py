@@ -99,8 +99,10 @@ class Request:
         if_newer: IfNewer = IfNewer.ASK,
         *,
         space_check: bool = True,
+        unchanged_for: float = 0.0,
     ) -> None:
         self.app = app
+        self.unchanged_for = unchanged_for
         self.space_check = space_check
         self.if_newer = if_newer
         self.by_digest = by is By.DIGEST
@@ -194,6 +196,7 @@ class Request:
                 "if_newer_there": self.if_newer,
                 "prove": self.prove,
                 "max_rate": self.max_rate,
+                "unchanged_for": self.unchanged_for,
             },
             sort_keys=True,
         )

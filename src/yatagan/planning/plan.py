@@ -106,6 +106,8 @@ class Plan:
     top_inode: int = 0
     same_disk: bool = False
     safe: int = 0
+    #: Files that are left for another time, because they are still being written; by the names that they would get.
+    unsettled: list[bytes] = field(default_factory=list)
     #: What the entries that are carried have and leave behind; None before a look at them.
     unkept: NotKept | None = None
     #: How long it should take; None where nothing is to be carried.

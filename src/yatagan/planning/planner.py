@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import posixpath
+import time
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import Protocol
@@ -22,6 +23,7 @@ from yatagan.faults import Fault
 from yatagan.planning.bundling import Costs, travel
 from yatagan.planning.plan import Arrival, Plan, Summary, travels
 from yatagan.planning.stored_bundles import BundleToStore, StoringChoice, store
+from yatagan.planning.unsettled import leave_unsettled, opened_for_writing
 from yatagan.portable import index
 from yatagan.stores.interface import Facts, Kind, Readable, Store
 from yatagan.transfer.delta import REUSE_LEAST, may_reuse
@@ -75,6 +77,7 @@ async def make_plan(
     stored: StoringChoice = StoringChoice.AS_IT_IS,
     looking: ContentsComparison | None = None,
     placed: Placed | None = None,
+    unchanged_for: float = 0.0,
 ) -> Plan:
     """Compare and decide.
 
@@ -82,7 +85,8 @@ async def make_plan(
     small files travel in bundles if that pays, or always; `stored` says which directories become bundles. With
     `looking` files of the same size are compared by their contents. `heard` is called with how many more entries were
     listed on either side, and may raise. `placed` tells with which facts files were last put into paths of the
-    destination: what is newer there, or was changed there since, is left out.
+    destination: what is newer there, or was changed there since, is left out. Files that have changed in the last
+    `unchanged_for` seconds, or are being written to, are left for another time.
 
     Raises StoreError, BadPlace when a source is not there or the destination is no directory, Refused when the
     destination lies inside a source.
@@ -93,6 +97,7 @@ async def make_plan(
     seeing = SeeThrough(destination)
     now_there: Readable = destination if stored is StoringChoice.FILES else seeing
     comparing = _Comparing(source, now_there, choice, step_ns, fresh_since, times is Times.NOW, looking, heard)
+    opened = opened_for_writing() if unchanged_for and source.traits.here else frozenset[bytes]()
     try:
         for path, name in sources:
             root = await source.resolve(path)
@@ -103,6 +108,13 @@ async def make_plan(
             )
             if not arrival.tree.entries:
                 raise BadPlace(_spell(source, path), "there is nothing there", "check the spelling")
+            if unchanged_for:
+                clock = await source.clock_ns()
+                now_ns = clock if clock is not None else time.time_ns()
+                unsettled = leave_unsettled(arrival.tree, now_ns, int(unchanged_for * 1e9), opened)
+                plan.unsettled += [posixpath.join(name, path) if path else name for path in unsettled]
+                if not arrival.tree.entries:
+                    continue  # it was a single file
             await comparing.compare(arrival)
             await _look_at_bundles(destination, arrival, stored, seeing)
             if times is not Times.NOW:
