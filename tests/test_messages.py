@@ -59,6 +59,7 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
     (e.NoSuchBatch("k7", ("a-k7", "b-k7")), Exit.USAGE, "a-k7, b-k7", "more of the name"),
     (e.BatchInUse("a-k7", EVIL), Exit.REFUSED, "a-k7 is being carried", "yatagan batch show a-k7"),
     (e.BatchInUse("a-k7", "process 1", elsewhere=True), Exit.REFUSED, "process 1", "--take-over"),
+    (e.NoSuchRoutine("fenn", ("fen",)), Exit.USAGE, "no routine is called 'fenn'", "did you mean fen?"),
     (e.NoLocks(EVIL), Exit.REFUSED, "has no locks", "YATAGAN_HOME"),
     (e.JournalError(EVIL, EVIL), Exit.INTERRUPTED, "cannot be written or read", "then try again"),
     (

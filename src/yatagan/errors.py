@@ -204,6 +204,15 @@ class NoSuchBatch(YataganError):
         self.known = known
 
 
+class NoSuchRoutine(YataganError):
+    """No routine has this name. `known` are all names."""
+
+    def __init__(self, name: str, known: tuple[str, ...] = ()) -> None:
+        super().__init__(name)
+        self.name = name
+        self.known = known
+
+
 class BadList(YataganError):
     """A checksum list cannot be understood. `line` counts from 1; 0 stands for the whole."""
 

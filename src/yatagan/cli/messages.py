@@ -236,6 +236,7 @@ KINDS: dict[type[e.YataganError], str] = {
     e.NoSuchBatch: "no-such-batch",
     e.BatchInUse: "batch-in-use",
     e.NoLocks: "no-locks",
+    e.NoSuchRoutine: "no-such-routine",
     e.JournalError: "journal",
     e.OtherVersion: "other-version",
     e.Refused: "refused",
@@ -261,7 +262,7 @@ def _place_of(error: e.YataganError) -> str:
             return show(error.text)
         case e.CannotReach():
             return error.node
-        case e.UnknownNode() | e.NodeMeant():
+        case e.UnknownNode() | e.NodeMeant() | e.NoSuchRoutine():
             return show(error.name)
         case e.BadConfig() | e.JournalError():
             return show(error.file)
@@ -298,6 +299,11 @@ def _explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
             )
         case e.NoSuchBatch():
             return _explain_no_batch(error)
+        case e.NoSuchRoutine():
+            near = nearest(error.name, error.known)
+            meant = f"did you mean {near}? " if near else ""
+            see = f"{meant}see: {command('routine', 'list')}"
+            return f"no routine is called {show(error.name)!r}", see, ExitStatus.USAGE
         case e.NoLocks():
             return (
                 f"the disk that {show(error.directory)} is on has no locks, and two processes could carry one batch",

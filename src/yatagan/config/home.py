@@ -61,6 +61,11 @@ class Home:
         return self.state / "queue" / f"{platform.node() or 'host'}.db"
 
     @property
+    def routines(self) -> Path:
+        """The routines of this host, and what their runs came to."""
+        return self.state / "routines" / f"{platform.node() or 'host'}.db"
+
+    @property
     def workers_log(self) -> Path:
         """Where workers that nobody watches write what they do."""
         return self.state / "workers.log"

@@ -13,6 +13,9 @@ from pathlib import Path
 from yatagan.stores.interface import Kind
 from yatagan.trees.scan import Tree
 
+#: Whether the time of the last change of a file's facts counts too; no program can set that one.
+_CHANGE_TIMES = True
+
 
 def leave_unsettled(tree: Tree, now_ns: int, span_ns: int, opened: Collection[bytes]) -> list[bytes]:
     """Take the files out of a tree that have changed within `span_ns` before now, or are among the `opened`.
@@ -22,7 +25,8 @@ def leave_unsettled(tree: Tree, now_ns: int, span_ns: int, opened: Collection[by
     found = []
     for path in tree.entries.of_kind(Kind.FILE):
         facts = tree.entries[path]
-        changes = [facts.mtime_ns, facts.changed_ns if facts.changed_ns is not None else facts.mtime_ns]
+        changed = facts.changed_ns if _CHANGE_TIMES and facts.changed_ns is not None else facts.mtime_ns
+        changes = facts.mtime_ns, changed
         if any(0 <= now_ns - each < span_ns for each in changes) or tree.absolute(path) in opened:
             found.append(path)
     for path in found:
