@@ -13,11 +13,12 @@ import asyncio
 import contextlib
 import os
 import time
-from collections.abc import Callable
+from collections.abc import Awaitable, Callable
 from enum import StrEnum
-from typing import Protocol
+from typing import Protocol, TypeVar
 
 from yatagan.background.carrying import make_run
+from yatagan.background.routines import RoutineBook
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.events import ConnectionOpened, Event
 from yatagan.batches.journal import Journal
@@ -35,6 +36,8 @@ from yatagan.errors import BatchInUse, CannotReach, JournalError, Refused, Store
 from yatagan.faults import Fault
 from yatagan.keeper.client import KeeperRun
 from yatagan.ledger.ledger import Ledger
+
+T = TypeVar("T")
 
 #: A worker that waits looks again after so many seconds at the latest: a clock may jump, and limits may change.
 _LOOK = 20.0
@@ -74,8 +77,8 @@ class WorkerListener(Protocol):
     def begins(self, batch: Batch) -> None:
         """A batch is taken."""
 
-    def ended(self, batch: Batch, journal: Journal, problem: CannotReach | None, next_: Next) -> None:
-        """A run of it has ended. `problem`: why the node could not be reached."""
+    def ended(self, batch: Batch, journal: Journal, problem: CannotReach | None, next_: Next, routine: str) -> None:
+        """A run of it has ended. `problem`: why the node could not be reached. `routine`: whose it is, if one's."""
 
     def failed(self, batch: Batch, error: YataganError) -> None:
         """It could not be carried, for a reason that is none of the batch's."""
@@ -101,9 +104,20 @@ def queue_limits(home: Home) -> QueueLimits:
 
 
 class Worker:
-    """One worker. `agent`: the socket of the SSH agent, "" without one. `another` starts a further worker."""
+    """One worker. `agent`: the socket of the SSH agent, "" without one. `another` starts a further worker.
 
-    def __init__(self, home: Home, agent: str, listener: WorkerListener, another: Callable[[], object]) -> None:
+    `routines` runs the routines that are due, and returns when to look again, as `RoutineRunner.tick`.
+    """
+
+    def __init__(
+        self,
+        home: Home,
+        agent: str,
+        listener: WorkerListener,
+        another: Callable[[], object],
+        routines: Callable[[], Awaitable[float | None]],
+    ) -> None:
+        self._routines = routines
         self._home = home
         self._agent = agent
         self._queue = Queue.of(home)
@@ -129,29 +143,47 @@ class Worker:
         while not self._shutting_down:
             taken = self._queue.take(queue_limits(self._home))
             if taken is not None:
-                if self._queue.has_more(queue_limits(self._home)):
+                if self._queue.has_more(queue_limits(self._home)) or self._lacks_waiter():
                     self._another()
                 await self._attend(taken)
             elif not await self._wait():
                 return
 
+    def _lacks_waiter(self) -> bool:
+        """Whether routines may become due, and no worker waits for that."""
+        routines = RoutineBook.of(self._home).all()
+        return any(not routine.held for routine in routines) and not self._queue.waiting_lock().is_held()
+
     async def _wait(self) -> bool:
-        """Wait until a batch may be tried again. False if none waits for a time, or another worker does."""
-        until = self._queue.next_time()
-        if until is None:
-            return False
+        """Wait for the next batch, and run routines. False if there is nothing to wait for, or another worker does."""
         lock = self._queue.waiting_lock()
         try:
             lock.take()
         except LockTaken:
             return False
         try:
-            with contextlib.suppress(TimeoutError):
-                async with asyncio.timeout(min(max(until - time.time(), 0.0), _LOOK)):
-                    await self._woken.wait()
+            while not self._shutting_down:
+                looks = [self._queue.next_time(), await self._unless_woken(self._routines())]
+                if self._queue.has_more(queue_limits(self._home)):
+                    return True
+                until = min((look for look in looks if look is not None), default=None)
+                if until is None:
+                    return False
+                await self._unless_woken(asyncio.sleep(min(max(until - time.time(), 0.1), _LOOK)))
         finally:
             lock.release()
-        return True
+        return False
+
+    async def _unless_woken(self, work: Awaitable[T]) -> T | None:
+        """Wait for something, but not when this worker is to shut down."""
+        task, woken = asyncio.ensure_future(work), asyncio.ensure_future(self._woken.wait())
+        try:
+            await asyncio.wait((task, woken), return_when=asyncio.FIRST_COMPLETED)
+            return task.result() if task.done() else None
+        finally:
+            for each in (task, woken):
+                each.cancel()
+            await asyncio.gather(task, woken, return_exceptions=True)
 
     async def _attend(self, taken: Taken) -> None:
         """Carry a batch that is locked by us, and say in the queue what becomes of it."""
@@ -222,7 +254,7 @@ class Worker:
         if next_ is not Next.OUT:
             seconds = round(until - time.time()) if until else None
             RunLog(batch).write("waits", waits_for=next_.value, retry_seconds=seconds)
-        self._listener.ended(batch, journal, problem, next_)
+        self._listener.ended(batch, journal, problem, next_, taken.entry.routine)
         if next_ in (Next.LOGIN, Next.LATER):
             login = next_ is Next.LOGIN
             node = problem.node if problem is not None else taken.entry.nodes[0]

@@ -37,9 +37,10 @@ CREATE TABLE IF NOT EXISTS trouble (node TEXT PRIMARY KEY, kind TEXT NOT NULL, s
 CREATE TABLE IF NOT EXISTS entry (
     place INTEGER PRIMARY KEY AUTOINCREMENT, batch TEXT NOT NULL UNIQUE, nodes TEXT NOT NULL, umask INTEGER NOT NULL,
     worker TEXT NOT NULL DEFAULT '', waits_for TEXT NOT NULL DEFAULT '', until REAL NOT NULL DEFAULT 0,
-    failures INTEGER NOT NULL DEFAULT 0, ends INTEGER NOT NULL DEFAULT 0, progress TEXT NOT NULL DEFAULT '')
+    failures INTEGER NOT NULL DEFAULT 0, ends INTEGER NOT NULL DEFAULT 0, progress TEXT NOT NULL DEFAULT '',
+    routine TEXT NOT NULL DEFAULT '')
 """
-_COLUMNS = "place, batch, nodes, umask, worker, waits_for, until, failures, ends, progress"
+_COLUMNS = "place, batch, nodes, umask, worker, waits_for, until, failures, ends, progress, routine"
 
 
 class WaitsFor(StrEnum):
@@ -58,7 +59,7 @@ class QueueEntry:
 
     `worker`: who took it last. `until`: when it is tried again, in seconds since the epoch; `failures`: how often it
     was tried in vain. `ends`: how often its worker has ended without being asked to, and without progress;
-    `progress`: how far it was when it was taken.
+    `progress`: how far it was when it was taken. `routine`: whose run it is, if it is one's.
     """
 
     place: int
@@ -71,6 +72,7 @@ class QueueEntry:
     failures: int
     ends: int
     progress: str
+    routine: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,13 +104,13 @@ class Queue:
         """The queue of this host."""
         return cls(home.queue, Batches(home.batches))
 
-    def add(self, batch: str, nodes: Iterable[str], umask: int) -> None:
+    def add(self, batch: str, nodes: Iterable[str], umask: int, routine: str = "") -> None:
         """Put a batch at the end, or let one go on that waits for something."""
         with self._open() as sql:
             sql.execute(
-                "INSERT INTO entry (batch, nodes, umask) VALUES (?, ?, ?) ON CONFLICT (batch) DO UPDATE"
+                "INSERT INTO entry (batch, nodes, umask, routine) VALUES (?, ?, ?, ?) ON CONFLICT (batch) DO UPDATE"
                 " SET waits_for = '', until = 0, failures = 0, ends = 0",
-                (batch, json.dumps(sorted(set(nodes))), umask),
+                (batch, json.dumps(sorted(set(nodes))), umask, routine),
             )
 
     def remove(self, batch: str) -> bool:
@@ -232,7 +234,11 @@ class Queue:
         return Taken(entry, batch, given_up)
 
     def waiting_lock(self) -> Lock:
-        """The lock of the one worker that waits for the next batch whose time has not come."""
+        """The lock of the one worker that waits for the next batch whose time has not come. Raises JournalError."""
+        try:
+            self._file.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+        except OSError as error:
+            raise as_journal_error(str(self._file.parent), error) from error
         return Lock(self._file.with_suffix(".waiting"))
 
     def is_attended(self) -> bool:

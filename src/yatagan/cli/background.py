@@ -68,20 +68,25 @@ async def prepare_logins(app: App, nodes: Iterable[str]) -> Outlook:
     return Outlook(tuple(logins), tuple(opened))
 
 
-def leave_to_worker(app: App, batch: Batch, journal: Journal) -> None:
-    """Put a batch whose lock we hold into the queue, let go of it, and start a worker. Raises JournalError."""
+def leave_to_worker(app: App, batch: Batch, journal: Journal, routine: str = "") -> None:
+    """Put a batch whose lock we hold into the queue, let go of it, and start a worker. Raises JournalError.
+
+    `routine`: whose run it is, if it is one's.
+    """
     header = journal.header()
     umask = os.umask(0)
     os.umask(umask)
     if journal.standing().state is not BatchState.QUEUED:
         journal.settle(BatchState.QUEUED)
     RunLog(batch).write("queued")
-    app.queue().add(batch.name, [node for node in (header.source_node, header.destination_node) if node], umask)
+    app.queue().add(
+        batch.name, [node for node in (header.source_node, header.destination_node) if node], umask, routine
+    )
     batch.unlock()
     start_worker(app.home)
 
 
-async def begun(app: App, batch: Batch) -> tuple[BatchCounts, Activity]:
+async def begun(app: App, batch: Batch, *, wait: bool = True) -> tuple[BatchCounts, Activity]:
     """Wait until a batch moves, or waits for something else than a worker; no longer than a while."""
     until, lines, waits = time.monotonic() + _BEGINNING, sum(1 for _ in read_log(batch)), 0
     while True:
@@ -90,7 +95,7 @@ async def begun(app: App, batch: Batch) -> tuple[BatchCounts, Activity]:
             now = app.activities().of(batch, standing.state)
             waits = waits + 1 if _waits(app, now) else 0
             # Seen to wait once, it may just have been taken.
-            if _has_begun(batch, now, lines) or waits > 1 or time.monotonic() > until:
+            if _has_begun(batch, now, lines) or waits > 1 or not wait or time.monotonic() > until:
                 return outcome_of(journal), now
         await asyncio.sleep(_LOOK)
 

@@ -32,6 +32,7 @@ _COMMANDS = {
     "ledger": ("ledger", "What was staged and verified, on record: show and check it."),
     "completion": ("shell_completion", "Set up shell completion."),
     "service": ("service", "Carry batches in the background, also after a restart."),
+    "routine": ("routine", "Stage again and again, from a timer."),
     "notice": ("notice", "Whether you are told what batches have come to."),
     "practice": ("practice", "Start practice nodes on this machine."),
     "demo": ("demo", "Show a whole staging at work, offline."),

@@ -11,6 +11,7 @@ from collections.abc import Iterable, Mapping
 import click
 
 from yatagan.background.notices import Notice
+from yatagan.background.routines import Routine
 from yatagan.batches.counts import BatchCounts
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState, Evidence
@@ -75,6 +76,23 @@ def of_node_well(node: str) -> Notice:
     """The notice that all is well with a node again."""
     summary = {"notice": "node-well", "node": node}
     return _notice(f"{node} is reached again", ["Batches over it go on."], summary, trouble=False, of_node=True)
+
+
+def of_routine_trouble(routine: Routine, why: str) -> Notice:
+    """The notice that something is wrong with a routine that went well before."""
+    lines = [
+        f"It runs {routine.schedule}, and goes on to do so. You are told when it is well again.",
+        f"What its runs came to: {text.command('routine', 'show', routine.name)}",
+    ]
+    summary = {"notice": "routine-trouble", "routine": routine.name, "reason": why}
+    return _notice(f"Routine {routine.name}: {text.show(why)}", lines, summary, trouble=True)
+
+
+def of_routine_well(routine: Routine) -> Notice:
+    """The notice that a routine goes well again."""
+    lines = [f"What its runs came to: {text.command('routine', 'show', routine.name)}"]
+    summary = {"notice": "routine-well", "routine": routine.name}
+    return _notice(f"Routine {routine.name} is well again", lines, summary, trouble=False, of_node=True)
 
 
 def of_test() -> Notice:

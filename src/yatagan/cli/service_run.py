@@ -13,6 +13,9 @@ from typing import Any
 import click
 
 from yatagan.background.notices import Notice, send
+from yatagan.background.routine_runs import RoutineRunner
+from yatagan.background.routine_stage import batch_ended, stage
+from yatagan.background.routines import Routine, RoutineBook
 from yatagan.background.starting import start_worker
 from yatagan.background.worker import Next, Worker
 from yatagan.batches.batch_store import Batch
@@ -54,7 +57,9 @@ def run_command(from_timer: bool, json_: bool) -> None:
 
 async def _work(app: App, listener: _Listener) -> None:
     loop = asyncio.get_running_loop()
-    worker = Worker(app.home, os.environ.get("SSH_AUTH_SOCK", ""), listener, lambda: start_worker(app.home))
+    runner = RoutineRunner(RoutineBook.of(app.home), stage, lambda batch: batch_ended(app.home, batch), listener)
+    agent = os.environ.get("SSH_AUTH_SOCK", "")
+    worker = Worker(app.home, agent, listener, lambda: start_worker(app.home), runner.tick)
     for number in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(number, worker.shut_down)
     loop.add_signal_handler(signal.SIGUSR1, worker.stop_batch)
@@ -82,13 +87,13 @@ class _Listener:
         """See `WorkerListener`."""
         self._say(f"batch {batch.name}: begins")
 
-    def ended(self, batch: Batch, journal: Journal, problem: CannotReach | None, next_: Next) -> None:
+    def ended(self, batch: Batch, journal: Journal, problem: CannotReach | None, next_: Next, routine: str) -> None:
         """See `WorkerListener`."""
         outcome = outcome_of(journal)
         self.answers.append(batch_json(outcome))
         why = f" ({messages.explain(problem).message})" if problem is not None else ""
         self._say(f"batch {batch.name}: {conclude_batch(outcome, problem).text}{why}")
-        if next_ is Next.OUT and outcome.standing.state in (BatchState.FINISHED, BatchState.HELD):
+        if not routine and next_ is Next.OUT and outcome.standing.state in (BatchState.FINISHED, BatchState.HELD):
             self._tell(batch, notice_words.of_batch_end(self._app, journal, outcome, problem))
 
     def failed(self, batch: Batch, error: YataganError) -> None:
@@ -103,7 +108,15 @@ class _Listener:
         """See `WorkerListener`."""
         self._tell(batch, notice_words.of_node_well(node))
 
-    def _tell(self, batch: Batch, notice: Notice) -> None:
+    def routine_trouble(self, routine: Routine, why: str) -> None:
+        """See `RunListener`."""
+        self._tell(None, notice_words.of_routine_trouble(routine, why))
+
+    def routine_well(self, routine: Routine) -> None:
+        """See `RunListener`."""
+        self._tell(None, notice_words.of_routine_well(routine))
+
+    def _tell(self, batch: Batch | None, notice: Notice) -> None:
         """Send a notice, if one is wanted. Another thread does it: a mail server may take its time."""
         settings = self._app.settings().notice
         # That all is well again is told to whom the trouble was told.
@@ -113,9 +126,11 @@ class _Listener:
             self._sending.append(thread)
             thread.start()
 
-    def _send(self, batch: Batch, notice: Notice, settings: NoticeSettings) -> None:
+    def _send(self, batch: Batch | None, notice: Notice, settings: NoticeSettings) -> None:
         for told in send(notice, settings):
-            self._say(f"batch {batch.name}: notice by {told_words(told)}")
+            self._say(f"notice by {told_words(told)}: {notice.subject}")
+            if batch is None:
+                continue
             with contextlib.suppress(JournalError):  # a full disk has its own place to say so
                 RunLog(batch).write("notice", **told_json(told), subject=notice.subject)
 

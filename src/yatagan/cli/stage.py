@@ -131,6 +131,7 @@ Examples:
     is_flag=True,
     help="Leave it to a worker once it is planned: it goes on without this terminal. See yatagan batch watch.",
 )
+@click.option("--routine", default="", hidden=True)  # what a worker says when it runs a routine
 @click.option("--plan-only", is_flag=True, help="Show the plan and stop.")
 @click.option(
     "--prove",
@@ -164,6 +165,7 @@ def stage_command(
     unchanged_for: float,
     no_space_check: bool,
     in_background: bool,
+    routine: str,
     plan_only: bool,
     prove: str,
     max_rate: int,
@@ -199,7 +201,7 @@ def stage_command(
         space_check=not no_space_check,
         unchanged_for=unchanged_for,
     )
-    how = _How(report, plan_only=plan_only, in_background=in_background)
+    how = _How(report, plan_only=plan_only, in_background=in_background, routine=routine)
     status = run(_stage(request, typed_command(), how))
     if status:
         raise click.exceptions.Exit(status)
@@ -221,6 +223,7 @@ class _How:
     report: Report
     plan_only: bool
     in_background: bool
+    routine: str
 
 
 async def _stage(request: Request, command: tuple[str, ...], how: _How) -> int:
@@ -254,7 +257,7 @@ async def _stage(request: Request, command: tuple[str, ...], how: _How) -> int:
         if earlier is not None and use is not None and report.in_words:
             click.echo(earlier.did(use, batch.name))
         if outlook is not None:
-            return await _leave(app, batch, described, report, outlook)
+            return await _leave(app, batch, described, how, outlook)
         opened.pop_all()  # the run of the batch takes them over
     journal = batch.journal()
     try:
@@ -275,14 +278,15 @@ async def _stage(request: Request, command: tuple[str, ...], how: _How) -> int:
         batch.unlock()
 
 
-async def _leave(app: App, batch: Batch, described: dict[str, Any], report: Report, outlook: Outlook) -> int:
+async def _leave(app: App, batch: Batch, described: dict[str, Any], how: _How, outlook: Outlook) -> int:
     """Leave a batch to a worker. Returns the exit status."""
+    report = how.report
     try:
         with contextlib.closing(batch.journal()) as journal:
-            leave_to_worker(app, batch, journal)
+            leave_to_worker(app, batch, journal, how.routine)
     finally:
         batch.unlock()
-    outcome, now = await begun(app, batch)
+    outcome, now = await begun(app, batch, wait=not how.routine)
     if report is Report.JSON_LINES:
         say_event("planned", {"plan": described, "batch": batch.name})
         say_event("left", {"batch": batch_json(outcome, now)})
