@@ -196,6 +196,31 @@ FIELDS: dict[str, tuple[str, str]] = {
     "last_run_at": ("time or null", "when it ran last"),
     "service install: text": ("text", "what is written there"),
     "service remove: removed": ("true or false", "whether it was installed, and is not any more"),
+    "routine": ("text", "the routine's name"),
+    "words": ("list", "the stage, as it would be typed"),
+    **{f"routine {name}: directory": ("text", "where it runs") for name in ("add", "show", "hold", "resume")},
+    "routine list: routines[].directory": ("text", "where it runs"),
+    "schedule": ("text", "when it runs: `every 15m`, `at 02:30`"),
+    "until_at": ("time or null", "its end; null for none"),
+    "held": ("true or false", "whether it is held"),
+    "due_at": ("time", "when it runs next"),
+    "trouble": ("text or null", "what is wrong since it last went well"),
+    "runs": ("list", "its last runs, oldest first"),
+    "routines": ("list", "the routines"),
+    "began_at": ("time", "when it began"),
+    "ended_at": ("time or null", "when it ended; null while it goes on"),
+    "routine run: outcome": ("text", "`moved`, `nothing new`, `failed` or `running`"),
+    **{
+        f"routine {answer}": ("text", "`moved`, `nothing new`, `failed` or `running`")
+        for answer in ("show: runs[].outcome", "resume: runs[].outcome", "list: routines[].runs[].outcome")
+    },
+    "routine run: batch": ("text or null", "the batch that it has made; null where nothing was new"),
+    **{
+        f"routine {answer}": ("text or null", "the batch that it has made; null where nothing was new")
+        for answer in ("show: runs[].batch", "resume: runs[].batch", "list: routines[].runs[].batch")
+    },
+    "left_out": ("number", "runs that were due while it went on"),
+    "routine remove: removed": ("true or false", "whether it is forgotten"),
     "log": ("list", "[what happened to it](formats.md#the-log-of-a-batch), oldest first"),
     "command": ("list", "what was typed, word by word"),
     "made_at": ("time", "when it was accepted"),
@@ -408,6 +433,7 @@ def answers(program: Program, practice: Practice) -> Iterator[tuple[str, list[st
         yield "service install", words, run("service", "install", "--print")
         yield "service show", words, run("service", "show")
         yield "service remove", words, run("service", "remove", "--print")
+    yield from _routine(run, words)
     program("config", "set", "notice.command", "cat > told.json")
     yield "notice test", words, run("notice", "test")
     program("config", "set", "notice.command", "")
@@ -427,6 +453,17 @@ def answers(program: Program, practice: Practice) -> Iterator[tuple[str, list[st
     yield from _ledger(program, run, words)
     yield "practice", words, run("practice", "--root", str(practice.site.root))
     yield "error", words, run("list", "hern:", expect=2)
+
+
+def _routine(run: Callable[..., Any], words: list[str]) -> Iterator[tuple[str, list[str], Any]]:
+    """The answers of the routines' commands. This one is never due by itself while they are asked for."""
+    yield "routine add", words, run("routine", "add", "fen", "fen", "heron:campaign", "--at", "03:30")
+    yield "routine hold", words, run("routine", "hold", "fen")
+    yield "routine run", words, run("routine", "run", "fen")
+    yield "routine resume", words, run("routine", "resume", "fen")
+    yield "routine list", words, run("routine", "list")
+    yield "routine show", words, run("routine", "show", "fen")
+    yield "routine remove", words, run("routine", "remove", "fen")
 
 
 def _ledger(program: Program, run: Callable[..., Any], words: list[str]) -> Iterator[tuple[str, list[str], Any]]:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import sys
 import time
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from types import TracebackType
 from typing import Self
 
@@ -11,9 +13,13 @@ import click
 
 from yatagan.cli import text
 from yatagan.cli.context import App
-from yatagan.cli.login_questions import confirm
+from yatagan.cli.login_questions import AtTerminal, confirm
+from yatagan.cli.progress import Progress
+from yatagan.cli.progress_view import view_for
 from yatagan.errors import Refused
 from yatagan.places import Place
+from yatagan.planning.planner import ContentsComparison
+from yatagan.trees.remembered_digests import RememberedDigests
 
 #: Seconds until something is said, between changes on a terminal, and between lines where there is none.
 _PATIENT, _CHANGED, _LINES = 1.0, 0.25, 20.0
@@ -70,3 +76,22 @@ class EntryCount:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self._wipe()
+
+
+@asynccontextmanager
+async def comparing_contents(app: App, *, wanted: bool, quiet: bool) -> AsyncIterator[ContentsComparison | None]:
+    """How contents are compared, if that was asked for, and the view that shows it."""
+    if not wanted:
+        yield None
+        return
+    progress = Progress(0, 0)
+    progress.doing = "comparing contents: "
+    memory = RememberedDigests(app.home.digests)
+    view = view_for(progress, quiet=quiet)
+    if isinstance(app.answers, AtTerminal):
+        app.answers.aside = view.paused
+    try:
+        async with view:
+            yield ContentsComparison(memory, progress)
+    finally:
+        memory.close()

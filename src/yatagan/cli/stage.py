@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import functools
-from collections.abc import AsyncIterator
-from contextlib import AsyncExitStack, asynccontextmanager
+from contextlib import AsyncExitStack
 from dataclasses import dataclass
 from typing import Any
 
@@ -23,13 +22,11 @@ from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.expectations import expectation_of
 from yatagan.cli.json_fields import batch_json
 from yatagan.cli.ledger_record import typed_command
-from yatagan.cli.login_questions import AtTerminal, confirm
+from yatagan.cli.login_questions import confirm
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.plan_view import plan_json, show_plan
-from yatagan.cli.progress import Progress
-from yatagan.cli.progress_view import view_for
 from yatagan.cli.report import Report, json_lines, say_event
-from yatagan.cli.scan_progress import EntryCount
+from yatagan.cli.scan_progress import EntryCount, comparing_contents
 from yatagan.cli.stage_request import By, IfNewer, Pack, Request, Storing
 from yatagan.config.areas import Area
 from yatagan.config.units import parse_duration, parse_rate
@@ -40,10 +37,9 @@ from yatagan.faults import Fault
 from yatagan.places import Place
 from yatagan.planning.placed_before import placed_before
 from yatagan.planning.plan import Plan
-from yatagan.planning.planner import ContentsComparison, make_plan, replace_newer
+from yatagan.planning.planner import make_plan, replace_newer
 from yatagan.stores.interface import Store
 from yatagan.trees.not_kept import find_unkept
-from yatagan.trees.remembered_digests import RememberedDigests
 
 
 @click.command(
@@ -315,25 +311,6 @@ async def _accept(
     return batch
 
 
-@asynccontextmanager
-async def _looking(request: Request, *, quiet: bool) -> AsyncIterator[ContentsComparison | None]:
-    """How contents are compared, if that was asked for, and the view that shows it."""
-    if not request.by_digest:
-        yield None
-        return
-    progress = Progress(0, 0)
-    progress.doing = "comparing contents: "
-    memory = RememberedDigests(request.app.home.digests)
-    view = view_for(progress, quiet=quiet)
-    if isinstance(request.app.answers, AtTerminal):
-        request.app.answers.aside = view.paused
-    try:
-        async with view:
-            yield ContentsComparison(memory, progress)
-    finally:
-        memory.close()
-
-
 async def _plan(
     request: Request, source: Store, destination: Store, *, quiet: bool
 ) -> tuple[Plan, list[plan_warnings.Caution], Modes]:
@@ -346,7 +323,7 @@ async def _plan(
         costs = await request.costs(source, destination)
         places = [*(Place(request.source_node, path) for path, _ in request.sources), place]
         with EntryCount(request.app, places, quiet=quiet) as count:
-            async with _looking(request, quiet=quiet) as looking:
+            async with comparing_contents(request.app, wanted=request.by_digest, quiet=quiet) as looking:
                 plan = await make_plan(
                     seen,
                     destination,

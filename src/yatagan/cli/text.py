@@ -273,7 +273,7 @@ def urgent(words: str) -> None:
 def _wrap(text: str, room: int) -> list[str]:
     lines, line = [], ""
     for word in _words(text):
-        if line and len(line) + 1 + len(click.unstyle(word)) > room:
+        if line and len(click.unstyle(line)) + 1 + len(click.unstyle(word)) > room:
             lines.append(line)
             line = word
         else:
