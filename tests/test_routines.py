@@ -4,18 +4,21 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import json
 import os
 import random
 from collections.abc import Callable
 from datetime import datetime
 from itertools import pairwise
 from pathlib import Path
+from typing import Any
 from zoneinfo import ZoneInfo
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import Practice, Program, wait_for
 from yatagan.background.routine_runs import Ended, Planned, RoutineRunner, next_due
 from yatagan.background.routines import Routine, RoutineBook, RunOutcome
 from yatagan.background.schedules import DailyAt, Every, Schedule, parse_at, parse_every, read_schedule
@@ -220,3 +223,52 @@ def test_held_and_over(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     world.now = START + 1.0
     asyncio.run(runner.tick())
     assert {run.number: run.detail for run in book.runs("fen")}[number] == "it was broken off while it planned"
+
+
+def test_a_routine_for_real(program: Program, practice: Practice) -> None:
+    """A worker runs it when it is due; it moves what is new, and says once that it is broken, once that it is well."""
+    far = practice.far()
+    program(*far.add)
+    told = program.directory / "told"
+    program("config", "set", "notice.command", f"cat >> {told}; echo >> {told}")
+    fen = program.directory / "fen"
+    fen.mkdir()
+    (fen / "a.csv").write_text("1\n")
+    os.utime(fen / "a.csv", (1_500_000_000, 1_500_000_000))
+    said = program("routine", "add", "fen", "fen", "heron:in", "--every", "10s", "--unchanged-for", "1s").stdout
+    assert "Routine fen runs every 10s" in said and "yatagan stage fen heron:in" in said
+
+    def runs() -> list[dict[str, Any]]:
+        return list(program.json("routine", "show", "fen")["runs"])
+
+    wait_for(lambda: any(run["outcome"] == "moved" for run in runs()))
+    assert (far.root / "in" / "fen" / "a.csv").read_text() == "1\n" and runs()[0]["files"] == 1
+    (fen / "b.csv").write_text("2\n")
+    practice.wrong("heron", refuse_for="60s")
+    wait_for(lambda: any(run["outcome"] == "failed" for run in runs()))
+    assert "trouble" in program("routine", "show", "fen").stdout
+    practice.wrong("heron")
+    wait_for(lambda: (far.root / "in" / "fen" / "b.csv").exists() and runs()[-1]["outcome"] != "running")
+    program("routine", "hold", "fen")
+    assert "held" in program("routine", "list").stdout
+    heard = [json.loads(line)["notice"] for line in told.read_text().splitlines() if line]
+    assert heard == ["routine-trouble", "routine-well"]
+    assert program.json("routine", "run", "fen")["outcome"] == "nothing new"
+    records = program.json("ledger", "show")["records"]
+    assert len(records) == 2  # of the runs that moved something
+    program("routine", "remove", "fen")
+    assert "no routine is called 'fen'" in program("routine", "show", "fen", expect=2).stderr
+
+
+def test_what_cannot_be_a_routine(program: Program) -> None:
+    (program.directory / "fen").mkdir()
+    for words, why in (
+        (("fen", "fen", "there"), "say how often"),
+        (("fen", "fen", "there", "--every", "3s"), "too often"),
+        (("fen", "fen", "there", "--at", "26:00"), "no time of day"),
+        (("fen", "fen", "there", "--every", "1h", "--at", "02:30"), "say how often"),
+        (("a b", "fen", "there", "--every", "1h"), "cannot be a routine's name"),
+        (("fen", "fen", "there", "--every", "1h", "--backwards"), "backwards"),
+    ):
+        assert why in program("routine", "add", *words, expect=2).stderr, words
+    assert "There is no routine." in program("routine", "list").stdout
