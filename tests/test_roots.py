@@ -98,7 +98,7 @@ def test_a_batch_goes_where_it_was_accepted_for(program: Program, tmp_path: Path
 
 
 def test_settings(program: Program) -> None:
-    assert "connection.patience   20s" in program("config", "show").stdout
+    assert "connection.patience      20s" in program("config", "show").stdout
     assert f"{program.directory}  the working directory" in program("config", "show").stdout
     (program.home / "settings.toml").write_text('# ours\n[connection]\npatience = "20s"  # short\n')
     assert "is 30m now" in program("config", "set", "connection.patience", "30m").stdout

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import importlib
 import pkgutil
 
@@ -11,6 +12,8 @@ import yatagan
 _NOT_NEEDED = ("yatagan.cli", "yatagan.practice", "yatagan.__main__", "yatagan.keeper.__main__")
 #: What our modules import only when they need it.
 _OTHERS = ("asyncssh", "concurrent.futures.thread", "isal.igzip", "isal.isal_zlib", "numpy", "tomlkit", "zstandard")
+#: Of Python's own what not every Python has.
+_IF_THERE = ("smtplib", "ssl")
 
 #: Whether all of it is imported.
 done = False
@@ -23,5 +26,8 @@ def import_all() -> None:
             importlib.import_module(found.name)
     for name in _OTHERS:
         importlib.import_module(name)
+    for name in _IF_THERE:
+        with contextlib.suppress(ImportError):  # then no mail can be sent, and that is said when it is tried
+            importlib.import_module(name)
     global done
     done = True

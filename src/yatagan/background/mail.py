@@ -5,14 +5,17 @@ from __future__ import annotations
 import os
 import shutil
 import signal
-import smtplib
-import ssl
 import subprocess
 from email.headerregistry import Address
 from email.message import EmailMessage
 from email.utils import formatdate, make_msgid
+from typing import TYPE_CHECKING
 
 from yatagan.config.notice_settings import MailServer
+
+if TYPE_CHECKING:
+    import smtplib
+    import ssl
 
 #: Seconds in which a mail server must answer each time, and in which it must all be over.
 ANSWER = 20.0
@@ -41,6 +44,11 @@ def compose(address: str, subject: str, body: str) -> EmailMessage:
 
 def send_by_server(message: EmailMessage, server: MailServer, password: str) -> None:
     """Hand a mail in at a server, over TLS and never without. Raises NotTold."""
+    try:
+        import smtplib  # which commands that only show what became of a notice can do without
+        import ssl
+    except ImportError as error:
+        raise NotTold("this Python knows no TLS, and mail goes over that alone") from error
     context = ssl.create_default_context()
     try:
         with _connected(server, context) as smtp:
@@ -69,6 +77,8 @@ def send_by_server(message: EmailMessage, server: MailServer, password: str) -> 
 
 
 def _connected(server: MailServer, context: ssl.SSLContext) -> smtplib.SMTP:
+    import smtplib
+
     if server.tls:
         return smtplib.SMTP_SSL(server.host, server.port, timeout=ANSWER, context=context)
     return smtplib.SMTP(server.host, server.port, timeout=ANSWER)

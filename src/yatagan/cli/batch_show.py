@@ -6,7 +6,6 @@ import contextlib
 
 import click
 
-from yatagan.background.notices import Told
 from yatagan.batches.activity import Activity
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import BatchCounts, outcome_of
@@ -18,7 +17,6 @@ from yatagan.cli.batch_words import by_itself, from_to, goes_on, state_words
 from yatagan.cli.context import App, as_json, say_json
 from yatagan.cli.json_fields import batch_json, step_json
 from yatagan.cli.ledger_record import of_batch, record_json, record_row
-from yatagan.cli.notice import told_words
 from yatagan.engine.run_log import read_log
 from yatagan.transfer.extents import Extents
 
@@ -126,6 +124,9 @@ def _notices(batch: Batch) -> list[tuple[str, str]]:
         if line.get("event") == "begun":
             found.clear()
         elif line.get("event") == "notice":
+            from yatagan.background.notices import Told  # which few batches need
+            from yatagan.cli.notice import told_words
+
             told = Told(str(line.get("way")), str(line.get("to", "")), str(line.get("why_not", "")))
             found[told.way] = told_words(told)
     return [("notice", words) for words in found.values()]
