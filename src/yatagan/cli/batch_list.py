@@ -175,7 +175,16 @@ def _table(rows: list[Row]) -> Iterator[str]:
     for row in rows:
         cells = drawn_cells([CellState(cell) for cell in row["cells"]]) if wide else ""
         rate = [_rate(row)] if moving else []
-        lines.append([row["batch"], _state(row), f"{cells} {_share(row)}".strip(), *rate, _time(row), row["from_to"]])
+        lines.append(
+            [
+                row["batch"],
+                _state(row),
+                f"{cells} {_share(row):>5}".strip() if cells else _share(row),
+                *rate,
+                _time(row),
+                row["from_to"],
+            ]
+        )
     heads = ["batch", "state", "in place", *(["rate"] if moving else []), "time", "from → to"]
     return text.table_lines(heads, lines, right=(2, 3, 4) if moving else (2, 3), squeeze=True)
 

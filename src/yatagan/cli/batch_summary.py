@@ -11,7 +11,7 @@ import click
 
 from yatagan.batches.counts import BatchCounts
 from yatagan.batches.journal import Journal
-from yatagan.batches.states import BatchState, Evidence, StepState
+from yatagan.batches.states import CARRIED, BatchState, Evidence, StepState
 from yatagan.cli import messages, text
 from yatagan.cli.conclusions import conclude_batch
 from yatagan.cli.context import App
@@ -79,7 +79,9 @@ def took(outcome: BatchCounts) -> str:
 
 
 def tinted(outcome: BatchCounts, words: str) -> str:
-    """The state of a batch in the colour of its verdict."""
+    """The state of a batch in the colour of its verdict; one that goes on has none yet."""
+    if outcome.standing.state in CARRIED and not outcome.failed:
+        return words
     tone = text.Tone.GOOD if outcome.good else text.Tone.TROUBLE if outcome.failed else text.Tone.WARNING
     return text.tinted(words, tone)
 

@@ -160,6 +160,7 @@ def show(name: str, json_: bool) -> None:
     )
     rows = [(text.moment(int(run.began * 1e9)), run.outcome.value, _what(run)) for run in runs[-_LISTED:][::-1]]
     if rows:
+        click.echo()
         text.table(("run", "came to", "what"), rows, squeeze=True)
 
 

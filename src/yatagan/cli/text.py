@@ -195,13 +195,13 @@ def moment(ns: int) -> str:
 
 
 def ago(when: str) -> str:
-    """How long ago a timestamp was: `3 min ago`, `5 h ago`, `2 d ago`, or its date where that was long ago."""
+    """How long ago a timestamp was: `just now`, `3 min ago`, `5 h ago`, `2 d ago`, or its date where that was long ago."""
     try:
         seconds = time.time() - datetime.fromisoformat(when).timestamp()
     except (ValueError, OverflowError, OSError):
         return "?"
     if seconds < 60:
-        return "now"
+        return "just now"
     for unit, length, most in (("min", 60, 60), ("h", 3600, 24), ("d", 86400, 14)):
         if seconds < most * length:
             return f"{int(seconds // length)} {unit} ago"
