@@ -19,9 +19,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Practice, Program, wait_for
+from yatagan.background.following import Follower
 from yatagan.background.routine_runs import Ended, Planned, RoutineRunner, next_due
 from yatagan.background.routines import Routine, RoutineBook, RunOutcome
-from yatagan.background.schedules import DailyAt, Every, Schedule, parse_at, parse_every, read_schedule
+from yatagan.background.schedules import DailyAt, Every, OnChange, Schedule, parse_at, parse_every, read_schedule
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
 from yatagan.batches.steps import Prove
@@ -263,12 +264,71 @@ def test_a_routine_for_real(program: Program, practice: Practice) -> None:
 def test_what_cannot_be_a_routine(program: Program) -> None:
     (program.directory / "fen").mkdir()
     for words, why in (
-        (("fen", "fen", "there"), "say how often"),
+        (("fen", "fen", "there"), "say when"),
         (("fen", "fen", "there", "--every", "3s"), "too often"),
         (("fen", "fen", "there", "--at", "26:00"), "no time of day"),
-        (("fen", "fen", "there", "--every", "1h", "--at", "02:30"), "say how often"),
+        (("fen", "fen", "there", "--every", "1h", "--at", "02:30"), "say when"),
         (("a b", "fen", "there", "--every", "1h"), "cannot be a routine's name"),
         (("fen", "fen", "there", "--every", "1h", "--backwards"), "backwards"),
     ):
         assert why in program("routine", "add", *words, expect=2).stderr, words
     assert "There is no routine." in program("routine", "list").stdout
+
+
+def test_on_a_change(program: Program, practice: Practice) -> None:
+    """What has changed is followed by events, and waits until it has settled; on a node there are looks."""
+    far = practice.far()
+    program(*far.add)
+    fen = program.directory / "fen"
+    fen.mkdir()
+    said = program("routine", "add", "flux", "fen", "heron:in", "--on-change", "--unchanged-for", "1s").stdout
+    assert "runs on change" in said and "look every" not in said
+    looks = program("routine", "add", "back", "heron:in", "back", "--on-change").stdout
+    assert "a source is on a node, so there is a look every 1m" in looks
+    program("routine", "remove", "back")
+    wait_for(lambda: bool(program.json("routine", "show", "flux")["runs"]))
+    (fen / "a.csv").write_text("1\n")
+    wait_for(lambda: (far.root / "in" / "fen" / "a.csv").exists())
+    (fen / "b.csv").write_text("2\n")
+    wait_for(lambda: (far.root / "in" / "fen" / "b.csv").exists())
+    program("routine", "remove", "flux")
+
+
+def test_a_change_that_cannot_be_followed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    world, book = World(tmp_path, monkeypatch), RoutineBook(tmp_path / "routines" / "here.db")
+    told: list[bool | None] = []
+    routine = Routine("fen", ("stage",), "/", OnChange(), 0.0, START, due=START, sources=("/here",), settles=120.0)
+    book.put(routine)
+    runner = RoutineRunner(book, world.plan, world.ended, world, lambda: world.now, lambda name, sources: told.pop())
+
+    def tick(after: float, answer: bool | None) -> int:
+        world.now += after
+        world.going_on = 0
+        told[:] = [answer]
+        asyncio.run(runner.tick())
+        return len(book.runs("fen"))
+
+    assert tick(0, False) == 1
+    assert tick(30, False) == 1 and tick(600, False) == 1  # nothing has changed
+    assert tick(10, True) == 1 and tick(100, False) == 1  # it has not settled
+    assert tick(30, False) == 2
+    assert tick(30, None) == 2 and tick(61, None) == 3  # from here on nothing is told: looks
+    assert tick(4000, False) == 4  # even so, a look now and then
+
+
+def test_what_is_followed(tmp_path: Path) -> None:
+    async def follow() -> list[bool | None]:
+        follower = Follower()
+        here = str(tmp_path)
+        found = [follower.changed("fen", (here,)), follower.changed("fen", ("",)), follower.changed("x", ("/none",))]
+        await asyncio.sleep(1.0)
+        found.append(follower.changed("fen", (here,)))
+        (tmp_path / "new").write_text("x")
+        for _ in range(100):
+            await asyncio.sleep(0.05)
+            if changed := follower.changed("fen", (here,)):
+                break
+        await follower.close()
+        return [*found, changed]
+
+    assert asyncio.run(follow()) == [True, None, None, False, True]

@@ -13,7 +13,7 @@ _NOT_NEEDED = ("yatagan.cli", "yatagan.practice", "yatagan.__main__", "yatagan.k
 #: What our modules import only when they need it.
 _OTHERS = ("asyncssh", "concurrent.futures.thread", "isal.igzip", "isal.isal_zlib", "numpy", "tomlkit", "zstandard")
 #: Of Python's own what not every Python has.
-_IF_THERE = ("smtplib", "ssl")
+_IF_THERE = ("smtplib", "ssl", "watchfiles")
 
 #: Whether all of it is imported.
 done = False

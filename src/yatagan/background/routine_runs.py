@@ -13,21 +13,24 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from yatagan.background.routines import Routine, RoutineBook, Run, RunOutcome
-from yatagan.background.schedules import Schedule
+from yatagan.background.schedules import OnChange, Schedule
 
 #: A routine looks at its batch again after so many seconds, and at a clock that may have jumped.
 _LOOK = 20.0
+#: Seconds between questions whether something has changed.
+_CHANGES = 2.0
 
 
 @dataclass(frozen=True, slots=True)
 class Planned:
     """What planning came to: a batch that goes on, or nothing new. `newer`: files left because they are newer there.
 
-    `failure`: why there is no plan, "" if there is one.
+    `unsettled`: files that are left for another time. `failure`: why there is no plan, "" if there is one.
     """
 
     batch: str = ""
     newer: int = 0
+    unsettled: int = 0
     failure: str = ""
 
 
@@ -61,7 +64,8 @@ class RoutineRunner:
     """Runs what is due. One at a time may do so.
 
     `plan` makes a run's plan and leaves its batch to a worker; `ended` says what became of that batch, None while it
-    goes on.
+    goes on. `changed` tells of a routine's name and sources whether something has changed there since that was last
+    asked, None where that cannot be told.
     """
 
     def __init__(
@@ -71,7 +75,9 @@ class RoutineRunner:
         ended: Callable[[str], Ended | None],
         listener: RunListener,
         clock: Callable[[], float] = time.time,
+        changed: Callable[[str, tuple[str, ...]], bool | None] = lambda name, sources: None,
     ) -> None:
+        self._changed = changed
         self._book = book
         self._plan = plan
         self._ended = ended
@@ -92,23 +98,47 @@ class RoutineRunner:
             routine = self._book.get(routine.name)
         if routine.held or (routine.until and now >= routine.until):
             return now + _LOOK if going_on is not None else None
-        due = routine.due
+        due = self._due(routine, now)
         if due > now and due - now > max(0.0, routine.schedule.after(now, now) - now):
             due = routine.schedule.after(now, now)  # the clock was put back: it is not due so late as that
             self._book.change(routine.name, due=due)
         if due > now:
-            return due if going_on is None else min(due, now + _LOOK)
-        self._book.change(routine.name, due=next_due(routine.schedule, due, now))
+            look = now + _CHANGES if isinstance(routine.schedule, OnChange) else due
+            return min(look, due) if going_on is None else min(look, due, now + _LOOK)
+        self._book.change(routine.name, due=self._next(routine, due, now))
         if going_on is not None:
             self._book.leave_out(going_on.number)
             return now + _LOOK
         await self.run(routine)
         return self._clock() + 1.0
 
+    def _due(self, routine: Routine, now: float) -> float:
+        """When a routine is due: on a change, once that has settled."""
+        if not isinstance(routine.schedule, OnChange):
+            return routine.due
+        changed = self._changed(routine.name, routine.sources)
+        due = routine.due
+        if changed and due > now + routine.settles:
+            due = now + routine.settles
+        elif changed is None and due > now + routine.schedule.looks:
+            due = now + routine.schedule.looks
+        if due != routine.due:
+            self._book.change(routine.name, due=due)
+        return due
+
+    def _next(self, routine: Routine, due: float, now: float) -> float:
+        """When a routine is due next, as far as that is known before it has run."""
+        if isinstance(routine.schedule, OnChange):
+            return routine.schedule.after(now, now)
+        return next_due(routine.schedule, due, now)
+
     async def run(self, routine: Routine) -> Run:
         """Run a routine now."""
         number = self._book.begin(routine.name, self._clock())
         planned = await self._plan(routine)
+        if isinstance(routine.schedule, OnChange) and (planned.unsettled or planned.failure):
+            again = max(routine.settles, 1.0) if not planned.failure else routine.schedule.looks
+            self._book.change(routine.name, due=self._clock() + again)
         if planned.batch:
             self._book.go_on(number, planned.batch)
         elif planned.failure:

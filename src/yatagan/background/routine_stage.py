@@ -60,9 +60,10 @@ def _planned(out: bytes, trouble: bytes) -> Planned:
     if "error" in answer:
         return Planned(failure=str(answer["error"].get("message", "")) or "it failed")
     batch, plan = answer.get("batch"), answer.get("plan") or {}
+    unsettled = len(plan.get("still_written", ()))
     if batch is not None:
-        return Planned(str(batch["batch"]))
-    return Planned(newer=int(plan.get("newer_there", 0)))
+        return Planned(str(batch["batch"]), unsettled=unsettled)
+    return Planned(newer=int(plan.get("newer_there", 0)), unsettled=unsettled)
 
 
 def batch_ended(home: Home, name: str) -> Ended | None:

@@ -30,7 +30,7 @@ _SCHEMA = """
 CREATE TABLE IF NOT EXISTS routine (
     name TEXT PRIMARY KEY, words TEXT NOT NULL, directory TEXT NOT NULL, schedule TEXT NOT NULL,
     until REAL NOT NULL, created REAL NOT NULL, held INTEGER NOT NULL DEFAULT 0, due REAL NOT NULL,
-    trouble TEXT NOT NULL DEFAULT '');
+    trouble TEXT NOT NULL DEFAULT '', sources TEXT NOT NULL DEFAULT '[]', settles REAL NOT NULL DEFAULT 0);
 CREATE TABLE IF NOT EXISTS run (
     number INTEGER PRIMARY KEY AUTOINCREMENT, routine TEXT NOT NULL, began REAL NOT NULL, ended REAL NOT NULL DEFAULT 0,
     outcome TEXT NOT NULL, batch TEXT NOT NULL DEFAULT '', files INTEGER NOT NULL DEFAULT 0,
@@ -53,7 +53,8 @@ class Routine:
     """A stage that runs again and again.
 
     `words`: the stage as it would be typed, in `directory`. `until` and `due` in seconds since the epoch; 0 for no end.
-    `trouble`: what is wrong since it last went well, "" if nothing.
+    `trouble`: what is wrong since it last went well, "" if nothing. `sources`: what is followed, absolute; "" for a
+    node's. `settles`: seconds for which a file must not have changed.
     """
 
     name: str
@@ -65,6 +66,8 @@ class Routine:
     held: bool = False
     due: float = 0.0
     trouble: str = ""
+    sources: tuple[str, ...] = ()
+    settles: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,21 +106,10 @@ class RoutineBook:
             return []
         with self._open() as sql:
             rows = sql.execute(
-                "SELECT name, words, directory, schedule, until, created, held, due, trouble FROM routine ORDER BY name"
+                "SELECT name, words, directory, schedule, until, created, held, due, trouble, sources, settles"
+                " FROM routine ORDER BY name"
             )
-            return [
-                Routine(
-                    name,
-                    tuple(json.loads(words)),
-                    directory,
-                    read_schedule(schedule),
-                    until,
-                    created,
-                    bool(held),
-                    *rest,
-                )
-                for name, words, directory, schedule, until, created, held, *rest in rows
-            ]
+            return [_routine(row) for row in rows]
 
     def get(self, name: str) -> Routine:
         """The routine of this name. Raises NoSuchRoutine."""
@@ -131,7 +123,7 @@ class RoutineBook:
         """Save a routine, in place of one of the same name; its runs stay."""
         with self._open() as sql:
             sql.execute(
-                "INSERT OR REPLACE INTO routine VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                "INSERT OR REPLACE INTO routine VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (
                     routine.name,
                     json.dumps(routine.words),
@@ -142,6 +134,8 @@ class RoutineBook:
                     routine.held,
                     routine.due,
                     routine.trouble,
+                    json.dumps(routine.sources),
+                    routine.settles,
                 ),
             )
 
@@ -218,9 +212,10 @@ class RoutineBook:
 
 
 def _routine(row: tuple[Any, ...]) -> Routine:
-    name, words, directory, schedule, until, created, held, due, trouble = row
+    name, words, directory, schedule, until, created, held, due, trouble, sources, settles = row
     typed, when = tuple(json.loads(words)), read_schedule(schedule)
-    return Routine(name, typed, directory, when, until, created, bool(held), due, trouble)
+    followed = tuple(json.loads(sources))
+    return Routine(name, typed, directory, when, until, created, bool(held), due, trouble, followed, settles)
 
 
 def _run(row: tuple[Any, ...]) -> Run:

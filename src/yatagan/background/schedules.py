@@ -75,7 +75,22 @@ class DailyAt:
         return f"at {self.hour:02}:{self.minute:02}"
 
 
-Schedule = Every | DailyAt
+@dataclass(frozen=True, slots=True)
+class OnChange:
+    """When something has changed. Where that cannot be told, so often a look: and even where it can, now and then."""
+
+    looks: float = 60.0
+    looks_even_so: float = 3600.0
+
+    def after(self, last: float, now: float) -> float:
+        """See `Every.after`: when it is looked at anew, whatever is told of changes."""
+        return Every(self.looks_even_so).after(last, now)
+
+    def __str__(self) -> str:
+        return "on change"
+
+
+Schedule = Every | DailyAt | OnChange
 
 #: The shortest time between two runs, in seconds.
 _SHORTEST = 10.0
@@ -100,4 +115,6 @@ def parse_at(text: str) -> DailyAt:
 def read_schedule(text: str) -> Schedule:
     """The reverse of `str`. Raises ValueError."""
     kind, _, value = text.partition(" ")
+    if text == str(OnChange()):
+        return OnChange()
     return parse_every(value) if kind == "every" else parse_at(value)

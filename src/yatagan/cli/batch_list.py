@@ -175,16 +175,8 @@ def _table(rows: list[Row]) -> Iterator[str]:
     for row in rows:
         cells = drawn_cells([CellState(cell) for cell in row["cells"]]) if wide else ""
         rate = [_rate(row)] if moving else []
-        lines.append(
-            [
-                row["batch"],
-                _state(row),
-                f"{cells} {_share(row):>5}".strip() if cells else _share(row),
-                *rate,
-                _time(row),
-                row["from_to"],
-            ]
-        )
+        far = f"{cells} {_share(row):>5}" if cells else _share(row)
+        lines.append([row["batch"], _state(row), far, *rate, _time(row), row["from_to"]])
     heads = ["batch", "state", "in place", *(["rate"] if moving else []), "time", "from → to"]
     return text.table_lines(heads, lines, right=(2, 3, 4) if moving else (2, 3), squeeze=True)
 

@@ -10,10 +10,11 @@ from datetime import datetime
 
 import click
 
+from yatagan.background.following import why_not_followed
 from yatagan.background.routine_runs import RoutineRunner
 from yatagan.background.routine_stage import batch_ended, stage
 from yatagan.background.routines import Routine, RoutineBook, Run, RunOutcome
-from yatagan.background.schedules import Schedule, parse_at, parse_every
+from yatagan.background.schedules import OnChange, Schedule, parse_at, parse_every
 from yatagan.background.starting import start_worker
 from yatagan.cli import text
 from yatagan.cli.command_group import CommandGroup
@@ -21,6 +22,7 @@ from yatagan.cli.context import App, as_json, say_json, written
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.json_fields import seconds_at
 from yatagan.cli.strip_view import is_plain
+from yatagan.config.units import parse_duration, spell_duration
 from yatagan.errors import BadPlace
 
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_-]{0,31}")
@@ -57,17 +59,20 @@ def _until(text_: str) -> float:
 Examples:
   yatagan routine add fen fen heron:campaign --every 15min
   yatagan routine add nightly runs heron:in --at 02:30 --skip '*.tmp'
+  yatagan routine add logger fen/raw heron:raw --on-change
 Everything else is as for stage: SOURCE... DESTINATION and its options.""",
 )
 @click.argument("name")
 @click.argument("words", nargs=-1, required=True, metavar="SOURCE... DESTINATION [OPTIONS OF STAGE]")
 @click.option("--every", callback=written(parse_every), metavar="SPAN", help="How often, such as 15min or 2h.")
 @click.option("--at", "at_", callback=written(parse_at), metavar="TIME", help="Every day at this time, such as 02:30.")
+@click.option("--on-change", is_flag=True, help="When something has changed in SOURCE, and has settled.")
 @click.option("--until", callback=written(_until, 0.0), metavar="DATE", help="The last day, such as 2026-12-31.")
 @click.option(
     "--unchanged-for",
     default="2m",
     show_default=True,
+    callback=written(parse_duration),
     metavar="SPAN",
     help="Leave for another time what has changed within this span.",
 )
@@ -77,17 +82,21 @@ def add(
     words: tuple[str, ...],
     every: Schedule | None,
     at_: Schedule | None,
+    on_change: bool,
     until: float,
-    unchanged_for: str,
+    unchanged_for: float,
     json_: bool,
 ) -> None:
     """Have a stage run again and again under NAME, from this directory.
 
     Each run plans anew, moves only what is new, and leaves alone what is still being written and what is newer there.
     """
-    schedule = every or at_
-    if schedule is None or (every and at_):
-        raise click.UsageError("say how often: --every 15min, or --at 02:30", click.get_current_context())
+    given = [each for each in (every, at_, OnChange() if on_change else None) if each is not None]
+    if len(given) != 1:
+        raise click.UsageError(
+            "say when, in one way: --every 15min, --at 02:30 or --on-change", click.get_current_context()
+        )
+    schedule = given[0]
     if not _NAME.fullmatch(name):
         raise BadPlace(name, "it cannot be a routine's name", "letters, digits, - and _, at most 32")
     app = App.start(questions=False)
@@ -95,23 +104,46 @@ def add(
     if any(routine.name == name for routine in book.all()):
         remove = text.command("routine", "remove", name)
         raise BadPlace(name, "there is such a routine already", f"remove it first: {remove}")
-    _check(words)
+    sources = _check(app, words)
     now = time.time()
-    typed = (*words, "--unchanged-for", unchanged_for)
-    book.put(Routine(name, typed, os.getcwd(), schedule, until, now, due=now))
+    typed = (*words, "--unchanged-for", spell_duration(unchanged_for))
+    routine = Routine(name, typed, os.getcwd(), schedule, until, now, due=now, sources=sources, settles=unchanged_for)
+    book.put(routine)
     start_worker(app.home)
     if json_:
         say_json(_fields(book.get(name), []))
     else:
         click.echo(f"Routine {name} runs {schedule}, the first time now: {text.command('stage', *words)}")
+        if looks := _looks(routine):
+            click.echo(f"  {looks}")
         click.echo(f"  See what it does: {text.command('routine', 'show', name)}")
 
 
-def _check(words: tuple[str, ...]) -> None:
-    """Raise UsageError unless these words are those of a stage."""
+def _check(app: App, words: tuple[str, ...]) -> tuple[str, ...]:
+    """What of this machine these words stage, absolute; "" for what is on a node. Raises UsageError, BadPlace."""
     from yatagan.cli.stage import stage_command
 
-    stage_command.make_context("stage", list(words), parent=click.get_current_context()).close()
+    context = stage_command.make_context("stage", list(words), parent=click.get_current_context())
+    with context:
+        sources, destination = context.params["sources"], context.params["destination"]
+    if destination is None or not sources:
+        raise click.UsageError("SOURCE and DESTINATION are missing", click.get_current_context())
+    places = [app.place(source) for source in sources]
+    return tuple("" if place.node else _followed(os.fsdecode(place.path)) for place in places)
+
+
+def _followed(path: str) -> str:
+    """What is followed of a source: itself, or the directory above its first pattern."""
+    before = re.split(r"[*?\[]", path, maxsplit=1)[0]
+    return os.path.abspath(path if before == path else os.path.dirname(before))
+
+
+def _looks(routine: Routine) -> str:
+    """What is to be said of a routine that runs on a change, where changes cannot be followed."""
+    if not isinstance(routine.schedule, OnChange):
+        return ""
+    why = why_not_followed(routine.sources)
+    return f"{why}, so there is a look every {spell_duration(routine.schedule.looks)}" if why else ""
 
 
 @routine_command.command("list", epilog="Example: yatagan routine list")
@@ -153,6 +185,7 @@ def show(name: str, json_: bool) -> None:
             ("stage", _typed(routine)),
             ("in", text.show(routine.directory)),
             ("runs", str(routine.schedule)),
+            ("follows", _looks(routine)),
             ("until", text.moment(int(routine.until * 1e9)) if routine.until else ""),
             ("trouble", text.show(routine.trouble)),
             ("next", "" if routine.held else text.day_time(routine.due) if routine.due > time.time() else "now"),

@@ -12,8 +12,9 @@ from typing import Any
 
 import click
 
+from yatagan.background.following import Follower
 from yatagan.background.notices import Notice, send
-from yatagan.background.routine_runs import RoutineRunner
+from yatagan.background.routine_runs import Ended, RoutineRunner
 from yatagan.background.routine_stage import batch_ended, stage
 from yatagan.background.routines import Routine, RoutineBook
 from yatagan.background.starting import start_worker
@@ -57,7 +58,12 @@ def run_command(from_timer: bool, json_: bool) -> None:
 
 async def _work(app: App, listener: _Listener) -> None:
     loop = asyncio.get_running_loop()
-    runner = RoutineRunner(RoutineBook.of(app.home), stage, lambda batch: batch_ended(app.home, batch), listener)
+    follower = Follower()
+
+    def ended(batch: str) -> Ended | None:
+        return batch_ended(app.home, batch)
+
+    runner = RoutineRunner(RoutineBook.of(app.home), stage, ended, listener, changed=follower.changed)
     agent = os.environ.get("SSH_AUTH_SOCK", "")
     worker = Worker(app.home, agent, listener, lambda: start_worker(app.home), runner.tick)
     for number in (signal.SIGTERM, signal.SIGINT):
@@ -68,6 +74,7 @@ async def _work(app: App, listener: _Listener) -> None:
     try:
         await worker.run()
     finally:
+        await follower.close()
         listener.finish()
 
 

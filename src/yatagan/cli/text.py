@@ -195,7 +195,7 @@ def moment(ns: int) -> str:
 
 
 def ago(when: str) -> str:
-    """How long ago a timestamp was: `just now`, `3 min ago`, `5 h ago`, `2 d ago`, or its date where that was long ago."""
+    """How long ago a timestamp was: `just now`, `3 min ago`, `5 h ago`, `2 d ago`, or its date."""
     try:
         seconds = time.time() - datetime.fromisoformat(when).timestamp()
     except (ValueError, OverflowError, OSError):
