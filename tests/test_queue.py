@@ -198,7 +198,7 @@ _NAMED = re.compile(r'rename old "([^"]+)" new "([^"]+)"')
 
 
 @pytest.mark.server
-@pytest.mark.parametrize("count", [10, pytest.param(200, marks=pytest.mark.soak)])
+@pytest.mark.parametrize("count", [8, pytest.param(200, marks=pytest.mark.soak)])
 def test_workers_that_are_killed(count: int, program: Program, openssh: OpenSsh, tmp_path: Path) -> None:
     """Many batches, three workers, and every moment one of them is killed: what the server has seen is proof enough."""
     (tmp_path / "far").mkdir()

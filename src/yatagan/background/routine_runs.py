@@ -142,12 +142,12 @@ class RoutineRunner:
         if planned.batch:
             self._book.go_on(number, planned.batch)
         elif planned.failure:
-            self._book.end(number, self._clock(), RunOutcome.FAILED, detail=planned.failure)
             self._tell(routine, planned.failure)
+            self._book.end(number, self._clock(), RunOutcome.FAILED, detail=planned.failure)
         else:
             newer = f"{planned.newer} newer there" if planned.newer else ""
-            self._book.end(number, self._clock(), RunOutcome.NOTHING_NEW, detail=newer)
             self._tell(routine, newer)
+            self._book.end(number, self._clock(), RunOutcome.NOTHING_NEW, detail=newer)
         return self._book.runs(routine.name, 1)[-1]
 
     def _settle(self, routine: Routine, run: Run) -> bool:
@@ -156,8 +156,8 @@ class RoutineRunner:
         if ended is None:
             return False
         outcome = RunOutcome.FAILED if ended.failure else RunOutcome.MOVED
-        self._book.end(run.number, self._clock(), outcome, files=ended.files, size=ended.size, detail=ended.failure)
         self._tell(routine, ended.failure)
+        self._book.end(run.number, self._clock(), outcome, files=ended.files, size=ended.size, detail=ended.failure)
         return True
 
     def _tell(self, routine: Routine, trouble: str) -> None:

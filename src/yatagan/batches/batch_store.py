@@ -78,6 +78,8 @@ class Batch:
 
     def carrier(self) -> Holder | None:
         """The process that carries it: here, or by the name in the lock on another host. None if none does."""
+        if self._lock.is_free():
+            return None
         holder = self._lock.holder()
         if self._lock.is_held():
             return holder or Holder("?", "", 0, 0)

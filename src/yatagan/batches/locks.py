@@ -105,6 +105,13 @@ class Lock:
             os.close(self._descriptor)
             self._descriptor = None
 
+    def is_free(self) -> bool:
+        """Whether it is free at a glance: there is no name in it."""
+        try:
+            return os.stat(self.file).st_size == 0
+        except OSError:
+            return True
+
     def is_held(self) -> bool:
         """Whether a process of this machine holds it. Raises NoLocks."""
         try:
