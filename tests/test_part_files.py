@@ -17,7 +17,7 @@ from yatagan.portable import placing
 from yatagan.portable.directories import facts
 from yatagan.transfer.checkpoints import Checkpoints
 
-SIZE = 20_000_000
+SIZE = 9_000_000
 STRANGE = b"strange " * 1000
 
 

@@ -32,7 +32,7 @@ from yatagan.engine.accepted_paths import refuse_moved
 from yatagan.engine.retry import wait_for_node
 from yatagan.engine.run import BatchRun
 from yatagan.engine.run_log import RunLog
-from yatagan.errors import BatchInUse, CannotReach, JournalError, Refused, StoreError, UnknownNode, YataganError
+from yatagan.errors import BatchInUse, CannotReach, Refused, StoreError, UnknownNode, YataganError
 from yatagan.faults import Fault
 from yatagan.keeper.client import KeeperRun
 from yatagan.ledger.ledger import Ledger
@@ -124,6 +124,7 @@ class Worker:
         self._listener = listener
         self._another = another
         self._run: BatchRun | KeeperRun | None = None
+        self._carried = ""
         self._shutting_down = False
         self._woken = asyncio.Event()
 
@@ -131,11 +132,15 @@ class Worker:
         """Come to a clean stop; what is carried goes on with the next worker. May be called from a signal handler."""
         self._shutting_down = True
         self._woken.set()
-        self.stop_batch()
+        if self._run is not None:
+            self._run.stop()
 
     def stop_batch(self) -> None:
-        """Stop the batch that is carried now, cleanly, as a person has asked; then go on with the next."""
-        if self._run is not None:
+        """Stop the batch that is carried now, cleanly, as a person has asked; then go on with the next.
+
+        It has left the queue before. One that is in it was not meant: the signal came a moment too late.
+        """
+        if self._run is not None and self._queue.entry(self._carried) is None:
             self._run.stop()
 
     async def run(self) -> None:
@@ -145,7 +150,11 @@ class Worker:
             if taken is not None:
                 if self._queue.has_more(queue_limits(self._home)) or self._lacks_waiter():
                     self._another()
-                await self._attend(taken)
+                try:
+                    await self._attend(taken)
+                except Exception:  # a defect: the next worker takes it, and after three times a person must look
+                    self._another()
+                    raise
             elif not await self._wait():
                 return
 
@@ -187,21 +196,17 @@ class Worker:
 
     async def _attend(self, taken: Taken) -> None:
         """Carry a batch that is locked by us, and say in the queue what becomes of it."""
-        batch = taken.batch
+        batch, self._carried = taken.batch, taken.batch.name
         self._listener.begins(batch)
         try:
             with contextlib.closing(batch.journal()) as journal:
                 problem = await self._carry(taken, journal)
                 self._settle(taken, journal, problem)
-        except BatchInUse as error:  # a keeper's process has it still
-            self._queue.wait(batch.name, WaitsFor.CONNECTION, time.time() + _LOOK)
+        except YataganError as error:
+            # A keeper that has gone or still has it, a full disk here, a file of settings that makes no sense.
             self._listener.failed(batch, error)
-        except CannotReach as error:  # a keeper that has gone since it was looked for
-            self._listener.failed(batch, error)
-            self._queue.wait(batch.name, WaitsFor.CONNECTION, time.time() + wait_for_node(taken.entry.failures + 1))
-        except JournalError as error:
-            self._listener.failed(batch, error)
-            self._queue.wait(batch.name, WaitsFor.CONNECTION, time.time() + wait_for_node(taken.entry.failures + 1))
+            wait = _LOOK if isinstance(error, BatchInUse) else wait_for_node(taken.entry.failures + 1)
+            self._queue.wait(batch.name, WaitsFor.CONNECTION, time.time() + wait)
         finally:
             self._run = None
             batch.unlock()
@@ -220,6 +225,7 @@ class Worker:
 
             def hear(event: Event) -> None:
                 if isinstance(event, ConnectionOpened):
+                    self._queue.reached(taken.batch.name)
                     for node in self._queue.note_well(taken.entry.nodes):
                         self._listener.node_well(taken.batch, node)
 
@@ -230,6 +236,8 @@ class Worker:
         except UnknownNode as error:
             journal.settle(BatchState.HELD, Fault.NO_SUCH_NODE, error.name)
             return None
+        if self._shutting_down:  # since it was taken
+            self._run.stop()
         try:
             return await self._run.run()
         except Refused as error:  # the keeper does not take it: a person must open the node again
@@ -239,9 +247,10 @@ class Worker:
     def _settle(self, taken: Taken, journal: Journal, problem: CannotReach | None) -> None:
         """Say in journal and queue what becomes of a batch. What a person has taken out of the queue stays out."""
         batch, standing = taken.batch, journal.standing()
-        asked = self._queue.entry(batch.name) is None and not taken.given_up
+        entry = self._queue.entry(batch.name)
+        asked, failures = entry is None and not taken.given_up, entry.failures if entry is not None else 0
         next_ = after_run(standing.state, stopped_by_person=asked, shutting_down=self._shutting_down)
-        until = time.time() + wait_for_node(taken.entry.failures + 1) if next_ is Next.LATER else 0.0
+        until = time.time() + wait_for_node(failures + 1) if next_ is Next.LATER else 0.0
         match next_:
             case Next.OUT:
                 self._queue.remove(batch.name)

@@ -139,6 +139,11 @@ class Queue:
                 (what_for.value, until, what_for is WaitsFor.CONNECTION, batch),
             )
 
+    def reached(self, batch: str) -> None:
+        """The nodes of a batch were reached: what was tried in vain before does not count any more."""
+        with self._open() as sql:
+            sql.execute("UPDATE entry SET failures = 0 WHERE batch = ?", (batch,))
+
     def note_trouble(self, node: str, what_for: WaitsFor) -> int:
         """Batches wait for a node. Returns how many, the first time that this is noted of it; then 0."""
         with self._open() as sql:
