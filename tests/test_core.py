@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import itertools
 import json
 import os
@@ -15,6 +16,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from yatagan.batches.batch_store import Batches
+from yatagan.batches.journal_data import Header
+from yatagan.batches.states import BatchState
+from yatagan.batches.steps import Prove
 from yatagan.cli import text
 from yatagan.config.nodes import Node, NodeBook, Role
 from yatagan.config.units import parse_duration, parse_size
@@ -303,3 +308,27 @@ def test_a_template_never_gives_a_path(template: str, name: bytes) -> None:
     except ValueError:
         return
     assert made not in (b"", b".", b"..") and b"/" not in made and len(made) <= 255
+
+
+def test_few_of_many_batches_are_opened(tmp_path: Path) -> None:
+    """What is finished is known without its journal; and a mark is never there for one that goes on again."""
+    batches = Batches(tmp_path)
+    names = []
+    for number in range(4):
+        batch = batches.accept(Header("", 0, ("stage",), "", "heron", b"/d", Prove.AUTO), [])
+        batch.unlock()
+        names.append(batch.name)
+        with contextlib.closing(batch.journal()) as journal:
+            if number < 3:
+                journal.settle(BatchState.MOVING)
+                journal.settle(BatchState.FINISHED)
+            if number == 1:
+                journal.settle(BatchState.QUEUED)
+    assert [batch.name for batch in batches] == names
+    assert [batch.name for batch, _ in batches.opened(finished=False)] == [names[3], names[1]]
+    for mark in tmp_path.rglob("accepted"):
+        mark.unlink()
+    for mark in tmp_path.rglob("finished"):
+        mark.unlink()
+    assert [batch.name for batch in batches] == names, "as before there were marks"
+    assert len(list(batches.opened(finished=False))) == 4

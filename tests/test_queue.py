@@ -19,11 +19,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import YATAGAN, Far, OpenSsh, Program, start_sshd, wait_for
+from yatagan.batches.activity import Activities
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.journal_data import Header
 from yatagan.batches.locks import Holder, Lock, LockTaken
 from yatagan.batches.queue import ENDS_WITHOUT_PROGRESS, Queue, QueueLimits, Taken, WaitsFor
-from yatagan.batches.states import BatchState, StepState
+from yatagan.batches.states import CARRIED, ENDED, BatchState, StepState
 from yatagan.batches.steps import Change, Prove, Step, StepKind
 from yatagan.errors import NoLocks
 from yatagan.stores.interface import Facts, Kind
@@ -158,6 +159,22 @@ def test_what_waits_is_not_taken(tmp_path: Path) -> None:
         assert [entry.failures for entry in queue.entries()] == [0, 0, 0] and queue.has_more(worker.limits)
         with contextlib.closing(batches.get(names[1]).journal()) as journal:
             assert journal.standing().state is BatchState.QUEUED
+
+
+@pytest.mark.parametrize("state", BatchState)
+def test_what_nothing_carries(state: BatchState, tmp_path: Path) -> None:
+    """Its journal was written last by a process that may have died a moment later, before it could change the queue."""
+    with waiting(tmp_path, [["heron"]]) as (queue, batches, [name]):
+        batch = batches.find(name)
+        queued = Activities(queue).of(batch, state)
+        queue.remove(name)
+        alone = Activities(queue).of(batch, state)
+    assert not queued.is_carried and not alone.is_carried and alone.entry is None
+    if state in CARRIED or state is BatchState.INTERRUPTED:
+        assert (queued.state, alone.state) == (BatchState.QUEUED, BatchState.INTERRUPTED)
+    else:
+        assert queued.state is alone.state is state
+    assert (queued.entry is None) == (state in ENDED)
 
 
 def test_locks_say_who_holds_them(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -8,7 +8,7 @@ from yatagan.batches.batch_store import Batch
 from yatagan.batches.locks import Holder
 from yatagan.batches.queue import Queue, QueueEntry
 from yatagan.batches.snapshot import Snapshot, read_snapshot
-from yatagan.batches.states import CARRIED, BatchState
+from yatagan.batches.states import CARRIED, ENDED, BatchState
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,5 +51,7 @@ class Activities:
         if state in CARRIED or state is BatchState.INTERRUPTED:
             # In the queue it goes on by itself, whatever its last process came to write.
             state = BatchState.INTERRUPTED if entry is None else BatchState.QUEUED
+        elif state in ENDED:
+            entry = None  # its worker is about to take it out of the queue
         ahead = sum(each.worker is None or not each.worker.is_alive for each in self._entries[:at]) if entry else 0
         return Activity(state, None, entry, ahead, self._attended)

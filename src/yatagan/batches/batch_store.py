@@ -7,6 +7,7 @@ batch has will do when it is asked for. Only the process that holds the lock may
 from __future__ import annotations
 
 import contextlib
+import os
 import secrets
 import shutil
 import time
@@ -14,12 +15,14 @@ from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from pathlib import Path
 
-from yatagan.batches.journal import Journal
+from yatagan.batches.journal import FINISHED_MARK, Journal
 from yatagan.batches.journal_data import Header
 from yatagan.batches.locks import Holder, Lock, LockTaken
 from yatagan.batches.steps import Step
 from yatagan.errors import BatchInUse, JournalError, NoSuchBatch
 
+#: The file whose time is that of the acceptance.
+_ACCEPTED = "accepted"
 _LETTERS = "abcdefghjkmnpqrstvwxyz23456789"
 
 
@@ -51,9 +54,31 @@ class Batch:
         """The path of what tells how it is getting on, while it is carried."""
         return self.directory / "now.json"
 
+    @property
+    def is_surely_finished(self) -> bool:
+        """Whether it is known to be finished without opening its journal. Not every finished batch is known so."""
+        return (self.directory / FINISHED_MARK).exists()
+
     def journal(self) -> Journal:
         """Open the journal. Raises JournalError."""
         return Journal.open(self.journal_file)
+
+    def note_accepted(self, created_ns: int) -> None:
+        """Note when it was accepted, where that can be seen without its journal, as far as possible."""
+        file = self.directory / _ACCEPTED
+        with contextlib.suppress(OSError):
+            file.touch(mode=0o600)
+            os.utime(file, ns=(created_ns, created_ns))
+
+    def accepted_ns(self) -> int:
+        """When it was accepted; as far as its journal tells, for one of an earlier version."""
+        with contextlib.suppress(OSError):
+            return os.stat(self.directory / _ACCEPTED).st_mtime_ns
+        try:
+            with contextlib.closing(self.journal()) as journal:
+                return journal.header().created_ns
+        except JournalError:  # which must not hide other batches
+            return self.directory.stat().st_mtime_ns
 
     def lock(self, *, take_over: bool = False) -> None:
         """Become the one process that carries this batch. Raises BatchInUse, NoLocks or JournalError.
@@ -119,6 +144,7 @@ class Batches:
         except OSError as error:
             raise JournalError(str(self._directory), error.strerror or str(error)) from error
         header = replace(header, id=batch.name, created_ns=time.time_ns())
+        batch.note_accepted(header.created_ns)
         try:
             witnesses = []
             if earlier is not None:
@@ -133,16 +159,21 @@ class Batches:
 
     def __iter__(self) -> Iterator[Batch]:
         """Every batch that was accepted, oldest first."""
-        yield from sorted(self.unsorted(), key=_created)
+        yield from sorted(self.unsorted(), key=Batch.accepted_ns)
 
     def unsorted(self) -> Iterator[Batch]:
         """Every batch that was accepted, in no order: no journal is opened for it."""
         if self._directory.is_dir():
             yield from (Batch(path) for path in self._directory.iterdir() if (path / "journal.db").exists())
 
-    def opened(self) -> Iterator[tuple[Batch, Journal]]:
-        """Every batch whose journal can be read, newest first. Each journal is closed before the next is opened."""
+    def opened(self, *, finished: bool = True) -> Iterator[tuple[Batch, Journal]]:
+        """Every batch whose journal can be read, newest first. Each journal is closed before the next is opened.
+
+        Without `finished`, those are left out that are known to be so: of many batches nearly all.
+        """
         for batch in reversed(list(self)):
+            if not finished and batch.is_surely_finished:
+                continue
             with contextlib.suppress(JournalError):
                 journal = batch.journal()
                 with contextlib.closing(journal):
@@ -164,25 +195,15 @@ class Batches:
 
         For None the newest one that can be read, else the newest.
         """
-        batches = list(self)
         if name is None:
+            batches = list(self)
             if not batches:
                 raise NoSuchBatch("")
             return next((batch for batch, _ in self.opened()), batches[-1])
+        batches = list(self.unsorted())
         found = [batch for batch in batches if name and name.lower() in batch.name]
         found = [batch for batch in found if batch.name == name] or found
         if len(found) != 1:
-            raise NoSuchBatch(name, tuple(batch.name for batch in found), tuple(batch.name for batch in batches))
+            names = tuple(sorted(batch.name for batch in found))
+            raise NoSuchBatch(name, names, tuple(sorted(batch.name for batch in batches)))
         return found[0]
-
-
-def _created(batch: Batch) -> int:
-    """When a batch was accepted; 0 if its journal cannot be read, which must not hide other batches."""
-    try:
-        journal = batch.journal()
-        try:
-            return journal.header().created_ns
-        finally:
-            journal.close()
-    except JournalError:
-        return batch.directory.stat().st_mtime_ns

@@ -7,6 +7,7 @@ be shared, so the rollback journal is used there.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import sqlite3
@@ -22,6 +23,9 @@ from yatagan.config.disks import on_network
 from yatagan.config.home import sync_directory
 from yatagan.errors import JournalError, OtherVersion
 from yatagan.faults import Fault
+
+#: The file of a journal that ends with its process, and the mark beside one whose batch is finished.
+IN_MEMORY, FINISHED_MARK = ":memory:", "finished"
 
 
 class Journal(JournalReading):
@@ -73,7 +77,7 @@ class Journal(JournalReading):
     @classmethod
     def in_memory(cls, header: Header, steps: Iterable[Step], witnesses: Iterable[tuple[int, str]] = ()) -> Journal:
         """A journal that ends with its process, for simulations."""
-        journal = cls(sqlite3.connect(":memory:", check_same_thread=False, isolation_level=None), ":memory:")
+        journal = cls(sqlite3.connect(IN_MEMORY, check_same_thread=False, isolation_level=None), IN_MEMORY)
         journal.fill(header, steps, witnesses)
         return journal
 
@@ -177,9 +181,28 @@ class Journal(JournalReading):
         if not batch_may_move(old, state):
             raise AssertionError(f"a batch may not go from {old} to {state}")
         with self._guard():
+            if state is not BatchState.FINISHED:
+                self._mark_finished(finished=False)
             self._sql.execute(
                 "UPDATE batch SET state = ?, fault = ?, detail = ?", (state.value, fault, storable(detail))
             )
+            if state is BatchState.FINISHED:
+                self._mark_finished(finished=True)
+
+    def _mark_finished(self, *, finished: bool) -> None:
+        """Leave a mark beside the journal while it says finished, so that few journals of many need to be opened.
+
+        It is there only if that is so; if it is missing, the journal tells. A restart brings none back.
+        """
+        if self._file == IN_MEMORY:
+            return
+        mark = Path(self._file).with_name(FINISHED_MARK)
+        if finished:
+            with contextlib.suppress(OSError):
+                mark.touch(mode=0o600)
+        elif mark.exists():
+            mark.unlink()
+            sync_directory(mark.parent)
 
     def cancel(self, successor: str) -> None:
         """Cancel the batch. `successor` has taken its place; "" when none has."""

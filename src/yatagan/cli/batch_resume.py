@@ -100,7 +100,7 @@ def _newest_failed(batches: Batches) -> Batch:
 def _unfinished(app: App, batches: Batches, *, failed: bool) -> list[Batch]:
     """The batches that nothing carries and that are not finished, oldest first; with `failed`, or with failed steps."""
     found, activities = [], app.activities()
-    for batch, journal in batches.opened():
+    for batch, journal in batches.opened(finished=failed):
         state = journal.standing().state
         if activities.of(batch, state).is_carried:
             continue

@@ -68,7 +68,11 @@ def watch_command(ids: tuple[str, ...], json_: bool, lines: bool) -> None:
 def _active(app: App, batches: Batches) -> list[Batch]:
     """The batches that move or are queued, oldest first."""
     activities = app.activities()
-    found = [batch for batch, journal in batches.opened() if by_itself(activities.of(batch, journal.standing().state))]
+    found = [
+        batch
+        for batch, journal in batches.opened(finished=False)
+        if by_itself(activities.of(batch, journal.standing().state))
+    ]
     return found[::-1]
 
 

@@ -32,7 +32,7 @@ def unfinished(batches: Batches, header: Header) -> Batch | None:
     Journals that cannot be read are skipped.
     """
     found = None
-    for batch, journal in batches.opened():
+    for batch, journal in batches.opened(finished=False):
         if journal.header().ends == header.ends and _is_left(batches, journal):
             if batch.is_carried():
                 return batch
