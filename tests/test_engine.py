@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 import states_page
 import trying_again_page
+from yatagan.batches.batch_store import Batches
 from yatagan.batches.group_commit import GroupCommit
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
@@ -24,6 +25,7 @@ from yatagan.cli import messages
 from yatagan.engine import run_messages as m
 from yatagan.engine import scheduler as r
 from yatagan.engine.retry import STEP_RETRIES, RetryPolicy
+from yatagan.engine.run_log import RunLog, log_files, read_log
 from yatagan.engine.session import Session
 from yatagan.engine.small_file_finisher import SmallFileFinisher
 from yatagan.errors import JournalError, StoreError
@@ -288,3 +290,19 @@ def test_every_fault_has_a_kind_words_and_advice() -> None:
     assert not set(STEP_RETRIES) & (STOPPING_FAULTS | CONNECTION_FAULTS)
     written = Path(__file__).parents[1] / "docs" / "guide" / "trying-again.md"
     assert written.read_text() == trying_again_page.page(), "python tests/trying_again_page.py > docs/guide/…"
+
+
+def test_a_log_is_kept_small_and_loses_no_line_to_a_torn_one(tmp_path: Path) -> None:
+    """The newest lines are there, in order, whatever ended the write of any other."""
+    batch = Batches(tmp_path).accept(Header("", 0, ("stage",), "", "heron", b"/d", Prove.AUTO), [])
+    log, rng, count = RunLog(batch), random.Random(1), 300
+    for number in range(count):
+        log.write("note", number=number, detail="é" * 4000)
+        if rng.random() < 0.2:
+            with batch.log_file.open("ab") as stream:
+                stream.write(rng.choice([b'{"time": "2026', b"\xff\0\n", b'"a string"\n', b"\n"]))
+    batch.unlock()
+    numbers = [line["number"] for line in read_log(batch)]
+    assert numbers == list(range(numbers[0], count)) and numbers[0] > 0
+    sizes = [file.stat().st_size for file in log_files(batch)]
+    assert len(sizes) == 4 and all(size < 1.1 * 2**20 for size in sizes)

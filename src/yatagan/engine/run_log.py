@@ -13,7 +13,7 @@ import os
 import time
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 from yatagan.batches import events as ev
 from yatagan.batches.batch_store import Batch
@@ -83,8 +83,10 @@ class RunLog:
         line |= {name: value for name, value in more.items() if value not in (None, "")}
         try:
             self._make_room()
-            with self._file.open("a", encoding="utf-8") as stream:
-                stream.write(json.dumps(line) + "\n")
+            with self._file.open("a+b") as stream:
+                if _is_torn(stream):
+                    stream.write(b"\n")
+                stream.write(json.dumps(line).encode() + b"\n")
         except OSError as error:
             raise JournalError(str(self._file), error.strerror or str(error)) from error
 
@@ -100,6 +102,14 @@ class RunLog:
 
 #: A node that has not answered for so many seconds is worth a line.
 _TOLD_SILENCE = 30.0
+
+
+def _is_torn(stream: BinaryIO) -> bool:
+    """Whether a file ends within a line, as after a power cut or on a disk that was full."""
+    if stream.seek(0, os.SEEK_END) == 0:
+        return False
+    stream.seek(-1, os.SEEK_END)
+    return stream.read(1) != b"\n"
 
 
 def _numbered(file: Path, number: int) -> Path:
