@@ -155,7 +155,7 @@ def test_a_node_that_is_away_is_tried_again(program: Program, practice: Practice
     practice.wrong("heron", max_rate="3MB")
     big(program)
     batch = program.json("stage", "big", "heron:", "--background")["batch"]["batch"]
-    practice.wrong("heron", refuse_for="20s")
+    practice.wrong("heron", refuse_for="300s")
     os.kill(shown(program, batch)["carrier"]["process"], signal.SIGTERM)
     wait_for(lambda: not shown(program, batch)["carried_now"])
     worker = program.start("service", "run")

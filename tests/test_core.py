@@ -250,7 +250,8 @@ def test_sizes_have_three_digits(count: int) -> None:
 
 
 @pytest.mark.parametrize(
-    ("typed", "seconds"), [("90s", 90), ("10m", 600), ("1.5h", 5400), ("2d", 172800), ("20ms", 0.02)]
+    ("typed", "seconds"),
+    [("90s", 90), ("10m", 600), ("15min", 900), ("2 min", 120), ("1.5h", 5400), ("2d", 172800), ("20ms", 0.02)],
 )
 def test_durations(typed: str, seconds: float) -> None:
     assert parse_duration(typed) == seconds

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import random
 import re
 import signal
 import subprocess
+import threading
 import time
 from collections import Counter, defaultdict
 from collections.abc import Iterator
-from dataclasses import replace
+from dataclasses import asdict, replace
 from pathlib import Path
 
 import pytest
@@ -175,6 +177,30 @@ def test_what_nothing_carries(state: BatchState, tmp_path: Path) -> None:
     else:
         assert queued.state is alone.state is state
     assert (queued.entry is None) == (state in ENDED)
+
+
+def test_looking_keeps_nobody_from_a_lock(tmp_path: Path) -> None:
+    """Where a process that was killed has left its name, every look tries the lock itself."""
+    lock, over = Lock(tmp_path / "lock"), threading.Event()
+    dead = json.dumps(asdict(replace(Holder.this_process(), pid=1_000_000)))
+
+    def look() -> None:
+        while not over.is_set():
+            Lock(lock.file).is_held()
+
+    lookers = [threading.Thread(target=look) for _ in range(3)]
+    lock.file.touch()
+    for looker in lookers:
+        looker.start()
+    try:
+        for _ in range(300):
+            lock.file.write_text(dead)
+            lock.take()
+            lock.release()
+    finally:
+        over.set()
+        for looker in lookers:
+            looker.join()
 
 
 def test_locks_say_who_holds_them(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

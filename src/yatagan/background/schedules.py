@@ -98,7 +98,7 @@ _SHORTEST = 10.0
 
 def parse_every(text: str) -> Every:
     """A schedule from `15m`, `15min`, `2h`, `1d`. Raises ValueError."""
-    seconds = parse_duration(text[:-2] if text.endswith("min") else text)
+    seconds = parse_duration(text)
     if seconds < _SHORTEST:
         raise ValueError(f"every {text} is too often: 10s is the least")
     return Every(seconds)

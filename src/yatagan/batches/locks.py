@@ -13,6 +13,7 @@ import fcntl
 import json
 import os
 import platform
+import time
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
@@ -20,6 +21,9 @@ from yatagan.errors import NoLocks
 
 #: What systems say of a disk that has no locks.
 _NO_LOCKS = frozenset({errno.ENOLCK, errno.ENOSYS, errno.EOPNOTSUPP, errno.ENOTSUP})
+
+#: No look at a lock takes longer.
+_LOOK_SECONDS = 0.2
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,6 +40,11 @@ class Holder:
         """The process that asks."""
         pid = os.getpid()
         return cls(platform.node(), _boot(), pid, _started(pid))
+
+    @property
+    def is_known(self) -> bool:
+        """Whether it has left its name yet."""
+        return self.pid > 0
 
     @property
     def is_here(self) -> bool:
@@ -83,8 +92,20 @@ class Lock:
     def take(self, *, over: bool = False) -> None:
         """Take it. Raises LockTaken, NoLocks, OSError.
 
-        `over`: also where the name of another host stands in it.
+        `over`: also where the name of another host stands in it. Who has just taken it has not yet left its name, and
+        who only looks holds it for a moment; so one that is held, and by nobody that lives, is tried again first.
         """
+        until = time.monotonic() + _LOOK_SECONDS
+        while True:
+            try:
+                return self._take(over=over)
+            except LockTaken as taken:
+                alive = taken.holder is not None and taken.holder.is_alive
+                if taken.elsewhere or alive or time.monotonic() > until:
+                    raise
+            time.sleep(_LOOK_SECONDS / 50)
+
+    def _take(self, *, over: bool) -> None:
         descriptor = os.open(self.file, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
         try:
             self._lock(descriptor, fcntl.LOCK_EX)

@@ -14,6 +14,7 @@ import click
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import outcome_of
 from yatagan.batches.journal import Journal
+from yatagan.batches.locks import Holder
 from yatagan.batches.states import ENDED, BatchState
 from yatagan.cli import run_batch, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
@@ -103,17 +104,28 @@ async def _cancel(app: App, batch: Batch, *, json_: bool) -> None:
 async def stopped(app: App, batch: Batch) -> contextlib.AbstractContextManager[Journal]:
     """The journal of a batch that nothing carries any more and nothing will, and whose lock we hold.
 
-    It leaves the queue first: a worker that ends, or is killed, must not hand it to the next. Raises BatchInUse.
+    It leaves the queue first: a worker that ends, or is killed, must not hand it to the next. One that took it just
+    before is asked to stop it. Raises BatchInUse where that is not ours to do.
     """
     app.queue().remove(batch.name)
-    if batch.carrier() is not None:
-        await _stop(app, batch)
-    return _held(batch)
+    until = time.monotonic() + _STOPPING
+    asked = None
+    while True:
+        try:
+            batch.lock()
+            return _held(batch)
+        except BatchInUse as error:
+            if error.elsewhere or time.monotonic() > until:
+                raise
+        holder = batch.carrier()
+        if holder is not None and holder.is_known and holder != asked:
+            await _ask_to_stop(app, batch, holder)
+            asked = holder
+        await asyncio.sleep(0.1)
 
 
 @contextlib.contextmanager
 def _held(batch: Batch) -> Iterator[Journal]:
-    batch.lock()
     try:
         with contextlib.closing(batch.journal()) as journal:
             yield journal
@@ -121,25 +133,18 @@ def _held(batch: Batch) -> Iterator[Journal]:
         batch.unlock()
 
 
-async def _stop(app: App, batch: Batch) -> None:
-    """Stop the process that carries a batch, cleanly. Raises BatchInUse where that is not ours to do."""
-    holder = batch.carrier()
+async def _ask_to_stop(app: App, batch: Batch, holder: Holder) -> None:
+    """Ask the process that carries a batch to stop it, cleanly. Raises BatchInUse where that is not ours to do."""
     for node in app.nodes():
         keeper = app.keeper(node.name)
         if keeper is not None and batch.name in (await keeper.status()).batches:
             await keeper.stop(batch.name)
-            break
-    else:
-        if holder is None or not holder.is_alive:
-            raise BatchInUse(batch.name, str(holder or "another process"))
-        with contextlib.suppress(ProcessLookupError):
-            # To a worker this means the batch; that it should end itself is another signal.
-            os.kill(holder.pid, signal.SIGUSR1)
-    until = time.monotonic() + _STOPPING
-    while batch.carrier() is not None:
-        if time.monotonic() > until:
-            raise BatchInUse(batch.name, str(batch.carrier() or holder))
-        await asyncio.sleep(0.1)
+            return
+    if not holder.is_alive:
+        raise BatchInUse(batch.name, str(holder))
+    with contextlib.suppress(ProcessLookupError):
+        # To a worker this means the batch; that it should end itself is another signal.
+        os.kill(holder.pid, signal.SIGUSR1)
 
 
 async def destination_of(app: App, journal: Journal) -> Store:

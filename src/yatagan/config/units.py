@@ -8,15 +8,15 @@ from decimal import Decimal
 
 #: As many digits as any size, time or count can have.
 _NUMBER = r"\d{1,15}(?:\.\d{1,9})?"
-_UNITS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0}
+_UNITS = {"ms": 0.001, "s": 1.0, "m": 60.0, "min": 60.0, "h": 3600.0, "d": 86400.0}
 _FACTORS = {"": 1, "K": 10**3, "M": 10**6, "G": 10**9, "T": 10**12}
 _SIZE = re.compile(rf"\s*({_NUMBER})\s*([kKMGT]?)[bB]?(?:/s)?\s*")
 _MOMENT = re.compile(_NUMBER)
-_DURATION = re.compile(rf"\s*({_NUMBER})\s*(ms|s|m|h|d)\s*")
+_DURATION = re.compile(rf"\s*({_NUMBER})\s*(ms|s|m|min|h|d)\s*")
 
 
 def parse_duration(text: str) -> float:
-    """Seconds from `90s`, `10m`, `8h`, `2d`. Raises ValueError."""
+    """Seconds from `90s`, `10m` or `10min`, `8h`, `2d`. Raises ValueError."""
     match = _DURATION.fullmatch(text)
     if not match:
         raise ValueError(f"{text!r} is no duration; write 90s, 10m, 8h or 2d")
