@@ -148,9 +148,7 @@ def _login_rows(outlook: Outlook) -> list[tuple[str, str]]:
 
 def _at_logout(outlook: Outlook) -> str:
     if processes_end_at_logout():
-        return (
-            "this system ends what you leave running; once you have run yatagan service install  it goes on by itself"
-        )
+        return "this system ends what you leave running; it then waits for you, unless you run: yatagan service install"
     if any(login.by is LoginBy.SESSION for login in outlook.logins):
         return "it goes on until its connection is lost; with your agent gone, it then waits for you"
     if outlook.opened:
@@ -161,7 +159,7 @@ def _at_logout(outlook: Outlook) -> str:
 def _at_restart(app: App) -> str:
     if in_memory(app.home.state):
         return f"it is lost: what it has done is noted in {app.home.state}, which a restart empties"
-    return "it then waits for you; once you have run yatagan service install  it goes on by itself"
+    return "it then waits for you, unless you run: yatagan service install"
 
 
 def left_status(now: Activity, outcome: BatchCounts) -> ExitStatus:

@@ -197,9 +197,11 @@ def _share(row: Row) -> str:
     files = row["in_place"] + row["waiting"] + row["failed_files"]
     if not files:
         return "-"
-    share = row["in_place_bytes"] / size if size and not row["failed_files"] else row["in_place"] / files
-    whole = row["in_place"] == files
-    return "100 %" if whole else f"{min(99, int(share * 100))} %"
+    if row["in_place"] == files:
+        return "100 %"
+    if not size or row["failed_files"] or not row["waiting_bytes"]:
+        return text.percent(row["in_place"], files)
+    return text.percent(row["in_place_bytes"], size)
 
 
 def _rate(row: Row) -> str:

@@ -80,7 +80,7 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: BatchCounts, now: A
     )
     batch_summary.show_strip(journal, _CELLS)
     size = outcome.moved_size + outcome.waiting_size
-    share = f" of {text.size(size)}, {outcome.moved_size / size:.0%}" if outcome.waiting and size else ""
+    share = f" of {text.size(size)}, {text.percent(outcome.moved_size, size)}" if outcome.waiting and size else ""
     text.facts(
         [
             ("carries", from_to(header)),
@@ -113,7 +113,7 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: BatchCounts, now: A
     if now.is_carried:
         click.echo(f"  Watch it with: yatagan batch watch {batch.name}")
     elif goes_on(now):
-        for line in batch_summary.next_lines(outcome, None, by_itself=by_itself(now)):
+        for line in batch_summary.next_lines(outcome, None, by_itself=by_itself(now), queued=now.entry is not None):
             click.echo(line)
 
 

@@ -231,12 +231,21 @@ def _missing(outcome: BatchCounts) -> str:
     return f": {text.size(needed)} are still to come, and {text.size(free)} were free"
 
 
-def next_lines(outcome: BatchCounts, problem: CannotReach | None, *, by_itself: bool = False) -> Iterator[str]:
-    """Why a batch does not move, and what lets it go on. `by_itself`: it does so without anyone's doing."""
+def next_lines(
+    outcome: BatchCounts, problem: CannotReach | None, *, by_itself: bool = False, queued: bool = False
+) -> Iterator[str]:
+    """Why a batch does not move, and what lets it go on.
+
+    `by_itself`: it does so without anyone's doing. `queued`: it is in the queue, so a login is all that it needs.
+    """
     header, fault, detail = outcome.header, outcome.standing.fault, outcome.standing.detail
     resume = text.command("batch", "resume", header.id)
     if by_itself:
         yield f"  It goes on by itself. At once, in this terminal: {resume}"
+        return
+    if queued and outcome.standing.state is BatchState.NEEDS_LOGIN:
+        node = header.destination_node or header.source_node
+        yield f"  Nothing is lost. It goes on when you have logged in: {text.command('node', 'open', node)}"
         return
     if fault in DESTINATION_FAULTS:
         where = text.place(header.destination_node, os.fsencode(detail))

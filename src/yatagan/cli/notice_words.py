@@ -40,6 +40,7 @@ def of_batch_end(app: App, journal: Journal, outcome: BatchCounts, problem: Cann
     lines = [
         f"Batch {outcome.header.id} on {platform.node()}:",
         *summary_lines(app, journal, outcome, problem, wide=_WIDE),
+        f"All of it: {text.command('batch', 'show', outcome.header.id)}",
     ]
     return _notice(subject, lines, {"notice": "batch", "batch": batch_json(outcome)}, trouble=not outcome.good)
 
@@ -62,12 +63,12 @@ def of_node_trouble(node: str, waiting: int, problem: CannotReach | None, *, log
     """The notice that batches wait for a node: a person must log in, or it cannot be reached."""
     what = "needs a login" if login else "cannot be reached"
     subject = f"{node} {what}: {text.count(waiting, 'batch waits', 'batches wait')}"
-    why = [text.show(f"{messages.explain(problem)}")] if problem is not None else []
     if login:
-        why.append(f"They go on when you have logged in: {text.command('node', 'open', node)}")
+        why = [f"What waits goes on when you have logged in: {text.command('node', 'open', node)}"]
     else:
+        why = [text.show(f"{messages.explain(problem)}")] if problem is not None else []
         why.append("It is tried again and again. You are told when it is there.")
-    why.append(f"What waits: {text.command('batch', 'list', '--unfinished')}")
+    why.append(f"Which batches those are: {text.command('batch', 'list', '--unfinished')}")
     summary = {"notice": "login-needed" if login else "node-away", "node": node, "batches": waiting}
     return _notice(subject, why, summary, trouble=True, of_node=True)
 

@@ -110,6 +110,11 @@ def tinted(words: str, tone: Tone, *, bold: bool = False) -> str:
     return click.style(words, fg=int(tone), bold=bold or None)
 
 
+def percent(part: int, whole: int) -> str:
+    """A share of something that is not empty, rounded down: 100 only when all of it is there."""
+    return f"{part * 100 // whole} %"
+
+
 def size(count: int) -> str:
     """Bytes in decimal units, three digits: `812 B`, `58.3 MB`."""
     unit = _unit(count)
