@@ -175,7 +175,7 @@ FIELDS: dict[str, tuple[str, str]] = {
     "retry_at": ("time or null", "when it is tried again"),
     "failures": ("number", "how often its node could not be reached"),
     "sources": ("list", "what is carried: absolute paths"),
-    "config show: notice": ("object", "how you are told what batches have come to"),
+    "config show: notice": ("object", "the settings of notices"),
     "mail": ("text or null", "who gets a mail"),
     "smtp": ("text or null", "where it is handed in; null for the machine's sendmail"),
     "password_command": ("text or null", "the command that prints the password for that"),

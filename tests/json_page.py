@@ -130,6 +130,7 @@ def tidy(text: str, scratch: str) -> str:
         (f"{scratch}/fen-flux", "/home/mara/fen-flux"),
         (f"{scratch}/home", "/home/mara/.local/state/yatagan"),
         (scratch, "/home/mara"),
+        (sys.prefix, "/home/mara/.venv"),
     ):
         text = text.replace(old, new)
     text = re.sub(r"root@[\w.-]+", "mara@moor", text)

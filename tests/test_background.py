@@ -1,4 +1,4 @@
-"""Batches in the background: workers, the queue, and what they are told by other commands."""
+"""Batches in the background: workers, the queue, and how other commands steer them."""
 
 from __future__ import annotations
 

@@ -21,7 +21,7 @@ from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
 from yatagan.batches.states import SETTLED, STEP_MOVES, BatchState, StepState
 from yatagan.batches.steps import FILES_PHASE, Change, Modes, Prove, Step, StepKind, Times
-from yatagan.cli import messages
+from yatagan.cli import fault_words
 from yatagan.engine import run_messages as m
 from yatagan.engine import scheduler as r
 from yatagan.engine.retry import STEP_RETRIES, RetryPolicy
@@ -284,7 +284,7 @@ def test_every_fault_has_a_kind_words_and_advice() -> None:
     """And the page that tells of them is the table's."""
     assert set(KIND_OF_FAULT) == set(Fault)
     for fault in set(Fault) - trying_again_page.LEFT_OUT:
-        assert messages.fault(fault) and messages.step_remedy(fault), fault
+        assert fault_words.fault(fault) and fault_words.step_remedy(fault), fault
     retried = {fault for fault in STEP_RETRIES if KIND_OF_FAULT[fault] is FaultKind.PASSES}
     assert retried | CONNECTION_FAULTS == {fault for fault, kind in KIND_OF_FAULT.items() if kind is FaultKind.PASSES}
     assert not set(STEP_RETRIES) & (STOPPING_FAULTS | CONNECTION_FAULTS)

@@ -204,7 +204,7 @@ def test_what_cannot_be_set(program: Program) -> None:
 
 
 def test_once_for_each_node(program: Program, practice: Practice) -> None:
-    """Two batches wait for one node: that is told once, and once that all is well again."""
+    """Two batches wait for one node: one notice, and one when all is well again."""
     far = practice.far()
     program(*far.add)
     told = program.directory / "told"

@@ -33,7 +33,7 @@ from yatagan.stores.interface import Facts, Kind
 
 
 class Worker:
-    """A worker that only takes batches. It dies when it is told to: its locks go, and its name stays in the queue."""
+    """A worker that only takes batches. It dies on demand: its locks go, and its name stays in the queue."""
 
     def __init__(self, queue: Queue, limits: QueueLimits, number: int) -> None:
         self.queue = queue

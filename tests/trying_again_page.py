@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from states_page import rows_of
-from yatagan.cli import messages
+from yatagan.cli import fault_words
 from yatagan.cli.text import duration
 from yatagan.engine.retry import NODE_WAITS, STEP_RETRIES, RetryPolicy
 from yatagan.faults import CONNECTION_FAULTS, CONSEQUENCES, KIND_OF_FAULT, NOTES, STOPPING_FAULTS, Fault, FaultKind
@@ -28,7 +28,7 @@ A login that needs you stops it as `needs a login`, and so does a host key that 
 
 ## Files, directories, and the batch as a whole
 
-This table is made from the program's own, in `faults.py`, `engine/retry.py` and `cli/messages.py`.
+This table is made from the program's own, in `faults.py`, `engine/retry.py` and `cli/fault_words.py`.
 """
 
 KINDS = {
@@ -58,7 +58,7 @@ def page() -> str:
     ]
     for kind, title in KINDS.items():
         found = [fault for fault, each in KIND_OF_FAULT.items() if each is kind and fault not in LEFT_OUT]
-        rows = [(messages.fault(fault), tried(fault), what_to_do(fault)) for fault in found]
+        rows = [(fault_words.fault(fault), tried(fault), what_to_do(fault)) for fault in found]
         parts.append(f"\n### {title}\n\n" + rows_of(("what happened", "tried again", "what you can do"), rows))
     return "".join(parts)
 
@@ -79,7 +79,7 @@ def tried(fault: Fault) -> str:
 
 def what_to_do(fault: Fault) -> str:
     """The advice for a fault."""
-    return messages.step_remedy(fault) or "—"
+    return fault_words.step_remedy(fault) or "—"
 
 
 def duration_words(seconds: float) -> str:

@@ -1,1 +1,1 @@
-"""Batches that nobody watches: workers, which carry what is in the queue, and how they are started."""
+"""Unattended batches: workers, which carry what is in the queue, and how they are started."""

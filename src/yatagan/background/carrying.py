@@ -1,4 +1,4 @@
-"""A run of a batch with nobody there: its ends are opened without questions, or it goes over an open node."""
+"""An unattended run of a batch: its ends are opened without questions, or it goes over an open node."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ def make_run(
     Raises UnknownNode, BadConfig.
     """
     header, settings, nodes = journal.header(), load_settings(home), NodeBook(home.nodes_file)
-    pins, nobody = journal.standing().pins, NoPrompter()
+    pins, prompter = journal.standing().pins, NoPrompter()
     names = [name for name in (header.source_node, header.destination_node) if name]
     if len(names) == 1 and (keeper := open_keeper(home, names[0])) is not None:  # no keeper has the other node
         return KeeperRun(keeper, nodes.get(names[0]), batch, journal, listener)
@@ -38,7 +38,7 @@ def make_run(
             from yatagan.keeper.store import KeeperSource
 
             return KeeperSource(keeper, nodes.get(name), pinned=pins.get(name))
-        return NodeSource(nodes.get(name), home, settings.connection, nobody, pinned=pins.get(name))
+        return NodeSource(nodes.get(name), home, settings.connection, prompter, pinned=pins.get(name))
 
     ends = end(header.source_node), end(header.destination_node)
     return BatchRun(batch, journal, ends, listener, ledger, settings.connection.patience)

@@ -1,7 +1,7 @@
 """Following directories: whether something has changed in them since that was last asked.
 
 Where events can be had, the system tells (watchfiles). On another machine's disk there are none of what others do, and
-a system may run out of what it takes to watch: then the answer is that it cannot be told, and who asks must look anew.
+a system may run out of what it takes to watch: then the answer is None, and the caller must poll.
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
 """Installing what `timers` writes: as systemd units of the user, or else in their crontab.
 
-A crontab is somebody's own text, kept by a program that can only replace all of it. So nothing is written unless the
+A crontab is the user's own text, kept by a program that can only replace all of it. So nothing is written unless the
 present one was read for certain, or is known not to exist; it is saved first; and it is read again afterwards.
 """
 

@@ -37,7 +37,7 @@ def compose(address: str, subject: str, body: str) -> EmailMessage:
     message["To"] = address
     message["Date"] = formatdate(localtime=True)
     message["Message-ID"] = make_msgid(domain="yatagan.invalid")
-    message["Auto-Submitted"] = "auto-generated"  # RFC 3834: nobody's holiday answer comes back
+    message["Auto-Submitted"] = "auto-generated"  # RFC 3834: no automatic reply comes back
     message.set_content(body)
     return message
 

@@ -25,7 +25,7 @@ from yatagan.config.notice_settings import NoticeSettings, parse_mail_server
 
 @dataclass(frozen=True, slots=True)
 class Notice:
-    """What a person is told: the verdict in one line, all of it as text, and a summary for scripts.
+    """A message to a person: the verdict in one line, the full text, and a summary for scripts.
 
     `of_node`: it is about a node, and not about one batch.
     """

@@ -9,20 +9,16 @@ from __future__ import annotations
 import contextlib
 import json
 import sqlite3
-from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 from typing import Any
 
 from yatagan.background.schedules import Schedule, read_schedule
-from yatagan.batches.journal_reading import AsJournalError, as_journal_error
-from yatagan.config.disks import on_network
+from yatagan.batches.small_database import small_database
 from yatagan.config.home import Home
 from yatagan.errors import NoSuchRoutine
 
-#: Seconds to wait for another process that changes a routine.
-_PATIENCE = 20.0
 #: Runs of one routine that are kept.
 _KEPT_RUNS = 1000
 
@@ -196,19 +192,8 @@ class RoutineBook:
                 assert column in ("held", "due", "trouble")
                 sql.execute(f"UPDATE routine SET {column} = ? WHERE name = ?", (value, name))
 
-    @contextlib.contextmanager
-    def _open(self) -> Iterator[sqlite3.Connection]:
-        try:
-            self._file.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-            new = not self._file.exists()
-            sql = sqlite3.connect(self._file, isolation_level=None, timeout=_PATIENCE)
-        except (OSError, sqlite3.Error) as error:
-            raise as_journal_error(str(self._file), error) from error
-        with contextlib.closing(sql), AsJournalError(str(self._file)):
-            if new:
-                sql.execute(f"PRAGMA journal_mode = {'TRUNCATE' if on_network(self._file.parent) else 'WAL'}")
-            sql.executescript(_SCHEMA)
-            yield sql
+    def _open(self) -> contextlib.AbstractContextManager[sqlite3.Connection]:
+        return small_database(self._file, _SCHEMA)
 
 
 def _routine(row: tuple[Any, ...]) -> Routine:

@@ -77,13 +77,13 @@ class DailyAt:
 
 @dataclass(frozen=True, slots=True)
 class OnChange:
-    """When something has changed. Where that cannot be told, so often a look: and even where it can, now and then."""
+    """When something has changed. Also polled at intervals: often where there are no events, rarely where there are."""
 
     looks: float = 60.0
     looks_even_so: float = 3600.0
 
     def after(self, last: float, now: float) -> float:
-        """See `Every.after`: when it is looked at anew, whatever is told of changes."""
+        """See `Every.after`: when it is polled next, with or without events."""
         return Every(self.looks_even_so).after(last, now)
 
     def __str__(self) -> str:

@@ -117,7 +117,7 @@ def _markers(name: str) -> tuple[str, str]:
 
 
 class BrokenMarkers(Exception):
-    """Our markers in a crontab are not one pair: somebody has edited them."""
+    """Our markers in a crontab are not one pair: they were edited."""
 
 
 def with_lines(crontab: str, name: str, lines: list[str]) -> str:

@@ -14,7 +14,6 @@ import contextlib
 import os
 import time
 from collections.abc import Awaitable, Callable
-from enum import StrEnum
 from typing import Protocol, TypeVar
 
 from yatagan.background.carrying import make_run
@@ -43,32 +42,20 @@ T = TypeVar("T")
 _LOOK = 20.0
 
 
-class Next(StrEnum):
-    """What becomes of a batch in the queue after a run."""
+def after_run(state: BatchState, *, stopped_by_person: bool, shutting_down: bool) -> WaitsFor | None:
+    """What a batch waits for after a run that ended in this state; None if it leaves the queue.
 
-    #: Nothing is left to do, or only a person can say that it goes on.
-    OUT = "out"
-    #: It goes on as soon as there is a worker.
-    TURN = "its turn"
-    #: The node cannot be reached: later.
-    LATER = "later"
-    #: When a person has logged in.
-    LOGIN = "login"
-
-
-def after_run(state: BatchState, *, stopped_by_person: bool, shutting_down: bool) -> Next:
-    """What becomes of a batch whose run has ended in this state."""
+    It leaves when nothing is left to do, or when only a person can say that it goes on.
+    """
     match state:
         case BatchState.NEEDS_LOGIN:
-            return Next.LOGIN
+            return WaitsFor.LOGIN
         case BatchState.INTERRUPTED if stopped_by_person:
-            return Next.OUT
-        case BatchState.INTERRUPTED if shutting_down:
-            return Next.TURN
+            return None
         case BatchState.INTERRUPTED:
-            return Next.LATER
+            return WaitsFor.ITS_TURN if shutting_down else WaitsFor.CONNECTION
         case _:
-            return Next.OUT
+            return None
 
 
 class WorkerListener(Protocol):
@@ -77,17 +64,20 @@ class WorkerListener(Protocol):
     def begins(self, batch: Batch) -> None:
         """A batch is taken."""
 
-    def ended(self, batch: Batch, journal: Journal, problem: CannotReach | None, next_: Next, routine: str) -> None:
-        """A run of it has ended. `problem`: why the node could not be reached. `routine`: whose it is, if one's."""
+    def ended(self, batch: Batch, journal: Journal, problem: CannotReach | None, routine: str, *, queued: bool) -> None:
+        """A run of it has ended. `problem`: why the node could not be reached. `queued`: it goes on by itself later.
+
+        `routine`: the routine that made it, or "".
+        """
 
     def failed(self, batch: Batch, error: YataganError) -> None:
-        """It could not be carried, for a reason that is none of the batch's."""
+        """It could not be carried, for a reason that is not in the batch."""
 
     def node_trouble(self, batch: Batch, node: str, waiting: int, problem: CannotReach | None, *, login: bool) -> None:
-        """So many batches wait for a node, this one first: a person must log in, or it is away. Said once."""
+        """So many batches wait for a node, this one first: a person must log in, or it is away. Reported once."""
 
     def node_well(self, batch: Batch, node: str) -> None:
-        """A node of which trouble was told is reached again."""
+        """A node whose trouble was reported is reached again."""
 
 
 def queue_limits(home: Home) -> QueueLimits:
@@ -249,24 +239,19 @@ class Worker:
         batch, standing = taken.batch, journal.standing()
         entry = self._queue.entry(batch.name)
         asked, failures = entry is None and not taken.given_up, entry.failures if entry is not None else 0
-        next_ = after_run(standing.state, stopped_by_person=asked, shutting_down=self._shutting_down)
-        until = time.time() + wait_for_node(failures + 1) if next_ is Next.LATER else 0.0
-        match next_:
-            case Next.OUT:
-                self._queue.remove(batch.name)
-            case Next.LOGIN:
-                self._queue.wait(batch.name, WaitsFor.LOGIN)
-            case Next.TURN | Next.LATER:
+        waits = after_run(standing.state, stopped_by_person=asked, shutting_down=self._shutting_down)
+        until = time.time() + wait_for_node(failures + 1) if waits is WaitsFor.CONNECTION else 0.0
+        if waits is None:
+            self._queue.remove(batch.name)
+        else:
+            if waits is not WaitsFor.LOGIN:
                 journal.settle(BatchState.QUEUED, standing.fault, standing.detail)
-                what_for = WaitsFor.CONNECTION if until else WaitsFor.ITS_TURN
-                self._queue.wait(batch.name, what_for, until)
-        if next_ is not Next.OUT:
+            self._queue.wait(batch.name, waits, until)
             seconds = round(until - time.time()) if until else None
-            RunLog(batch).write("waits", waits_for=next_.value, retry_seconds=seconds)
-        self._listener.ended(batch, journal, problem, next_, taken.entry.routine)
-        if next_ in (Next.LOGIN, Next.LATER):
-            login = next_ is Next.LOGIN
+            RunLog(batch).write("waits", waits_for=waits.value, retry_seconds=seconds)
+        self._listener.ended(batch, journal, problem, taken.entry.routine, queued=waits is not None)
+        if waits in (WaitsFor.LOGIN, WaitsFor.CONNECTION):
             node = problem.node if problem is not None else taken.entry.nodes[0]
-            waiting = self._queue.note_trouble(node, WaitsFor.LOGIN if login else WaitsFor.CONNECTION)
+            waiting = self._queue.note_trouble(node, waits)
             if waiting:
-                self._listener.node_trouble(batch, node, waiting, problem, login=login)
+                self._listener.node_trouble(batch, node, waiting, problem, login=waits is WaitsFor.LOGIN)

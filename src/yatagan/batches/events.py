@@ -107,7 +107,7 @@ class StepReopened:
 
 @dataclass(frozen=True, slots=True)
 class LookedAgain:
-    """What was claimed was held against the destination: of so many names some were `gone`, and some `changed`."""
+    """The last look at the destination: of `looked_at` names, how many were `gone` and how many `changed`."""
 
     looked_at: int
     gone: int

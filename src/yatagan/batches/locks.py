@@ -92,8 +92,8 @@ class Lock:
     def take(self, *, over: bool = False) -> None:
         """Take it. Raises LockTaken, NoLocks, OSError.
 
-        `over`: also where the name of another host stands in it. Who has just taken it has not yet left its name, and
-        who only looks holds it for a moment; so one that is held, and by nobody that lives, is tried again first.
+        `over`: also where the name of another host stands in it. A process that has just taken it has not
+        written its name yet, and a look holds it for a moment; so where no living process is named, it retries briefly.
         """
         until = time.monotonic() + _LOOK_SECONDS
         while True:

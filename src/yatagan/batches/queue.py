@@ -21,16 +21,14 @@ from pathlib import Path
 from typing import Any
 
 from yatagan.batches.batch_store import Batch, Batches
-from yatagan.batches.journal_reading import AsJournalError, as_journal_error
+from yatagan.batches.journal_reading import as_journal_error
 from yatagan.batches.locks import Holder, Lock
-from yatagan.config.disks import on_network
+from yatagan.batches.small_database import small_database
 from yatagan.config.home import Home
 from yatagan.errors import BatchInUse, JournalError, NoSuchBatch
 
 #: So often a worker may end without being asked to, and without progress, before a person must look.
 ENDS_WITHOUT_PROGRESS = 3
-#: Seconds to wait for another process that changes the queue.
-_PATIENCE = 20.0
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS trouble (node TEXT PRIMARY KEY, kind TEXT NOT NULL, since REAL NOT NULL);
@@ -58,8 +56,8 @@ class QueueEntry:
     """A batch in the queue.
 
     `worker`: who took it last. `until`: when it is tried again, in seconds since the epoch; `failures`: how often it
-    was tried in vain. `ends`: how often its worker has ended without being asked to, and without progress;
-    `progress`: how far it was when it was taken. `routine`: whose run it is, if it is one's.
+    was tried without success. `ends`: how often its worker has ended without being asked to, and without progress;
+    `progress`: how far it was when it was taken. `routine`: the routine that made it, or "".
     """
 
     place: int
@@ -140,7 +138,7 @@ class Queue:
             )
 
     def reached(self, batch: str) -> None:
-        """The nodes of a batch were reached: what was tried in vain before does not count any more."""
+        """The nodes of a batch were reached: reset its failures."""
         with self._open() as sql:
             sql.execute("UPDATE entry SET failures = 0 WHERE batch = ?", (batch,))
 
@@ -256,19 +254,8 @@ class Queue:
         waiting = [entry for entry in self.entries() if entry.waits_for is WaitsFor.CONNECTION]
         return min((entry.until for entry in waiting), default=None)
 
-    @contextlib.contextmanager
-    def _open(self) -> Iterator[sqlite3.Connection]:
-        try:
-            self._file.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-            new = not self._file.exists()
-            sql = sqlite3.connect(self._file, isolation_level=None, timeout=_PATIENCE)
-        except (OSError, sqlite3.Error) as error:
-            raise as_journal_error(str(self._file), error) from error
-        with contextlib.closing(sql), AsJournalError(str(self._file)):
-            if new:  # the mode stays with the file
-                sql.execute(f"PRAGMA journal_mode = {'TRUNCATE' if on_network(self._file.parent) else 'WAL'}")
-            sql.executescript(_SCHEMA)
-            yield sql
+    def _open(self) -> contextlib.AbstractContextManager[sqlite3.Connection]:
+        return small_database(self._file, _SCHEMA)
 
 
 def _entry(row: tuple[Any, ...]) -> QueueEntry:

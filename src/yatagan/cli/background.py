@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import os
 import time
 from collections.abc import Iterable
 from dataclasses import dataclass
@@ -28,11 +27,12 @@ from yatagan.cli.exit_status import ExitStatus
 from yatagan.config.disks import in_memory
 from yatagan.engine.run_log import RunLog, read_log
 from yatagan.nodes.outlook import LoginBy, LoginOutlook, look_ahead
+from yatagan.stores.local_calls import own_umask
 
 if TYPE_CHECKING:
     from yatagan.keeper.client import KeeperStatus
 
-#: Seconds that a batch gets to begin before the command comes back all the same, and between looks.
+#: Seconds to wait for a batch to begin, and between looks.
 _BEGINNING, _LOOK = 30.0, 0.1
 #: How long a node is opened for whose login needs a person, in seconds. What is being carried then is not ended by it.
 _OPEN = 8 * 3600.0
@@ -40,7 +40,7 @@ _OPEN = 8 * 3600.0
 
 @dataclass(frozen=True, slots=True)
 class Outlook:
-    """How a batch's logins go with nobody there: by a key, or over an open node."""
+    """How a batch's logins go unattended: by a key, or over an open node."""
 
     logins: tuple[LoginOutlook, ...]
     opened: tuple[KeeperStatus, ...]
@@ -71,11 +71,10 @@ async def prepare_logins(app: App, nodes: Iterable[str]) -> Outlook:
 def leave_to_worker(app: App, batch: Batch, journal: Journal, routine: str = "") -> None:
     """Put a batch whose lock we hold into the queue, let go of it, and start a worker. Raises JournalError.
 
-    `routine`: whose run it is, if it is one's.
+    `routine`: the routine that made it, or "".
     """
     header = journal.header()
-    umask = os.umask(0)
-    os.umask(umask)
+    umask = own_umask()
     if journal.standing().state is not BatchState.QUEUED:
         journal.settle(BatchState.QUEUED)
     RunLog(batch).write("queued")

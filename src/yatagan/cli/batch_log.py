@@ -13,8 +13,9 @@ import click
 
 from yatagan.batches.activity import Activity
 from yatagan.batches.batch_store import Batch, Batches
+from yatagan.batches.queue import WaitsFor
 from yatagan.batches.states import BatchState
-from yatagan.cli import messages, shell_completion, text
+from yatagan.cli import fault_words, shell_completion, text
 from yatagan.cli.batch_words import by_itself
 from yatagan.cli.context import App, as_json, say_json
 from yatagan.engine.run_log import read_log
@@ -60,7 +61,7 @@ def _follow(app: App, batch: Batch, lines: list[dict[str, Any]]) -> None:
         _say(story, line)
     seen = len(lines)
     while True:
-        now = _now(app, batch)  # before the log is read, so that its last line is told
+        now = _now(app, batch)  # before the log is read, so that its last line is shown
         lines = list(read_log(batch))
         for line in lines[seen:] if len(lines) >= seen else lines:
             _say(story, line)
@@ -113,7 +114,7 @@ def _words(line: dict[str, Any]) -> tuple[str, text.Tone | None]:
     """What happened, in a clause, and its tone."""
     fault = Fault(line["fault"]) if line.get("fault") else None
     detail = str(line.get("detail", ""))
-    why = messages.fault(fault, detail) if fault is not None else ""
+    why = fault_words.fault(fault, detail) if fault is not None else ""
     match line["event"]:
         case "accepted":
             return f"accepted: {text.count(int(line['files']), 'file')}, {text.size(int(line['size_bytes']))}", None
@@ -175,10 +176,10 @@ def _notice(line: dict[str, Any]) -> tuple[str, text.Tone | None]:
 
 
 def _waits(line: dict[str, Any]) -> tuple[str, text.Tone | None]:
-    match line["waits_for"]:
-        case "login":
+    match line.get("waits_for"):
+        case WaitsFor.LOGIN:
             return "waits in the queue until you log in", text.Tone.WARNING
-        case "later":
+        case WaitsFor.CONNECTION:
             wait = text.about(float(line["retry_seconds"]))
             return f"waits in the queue, and is tried again in {wait}", text.Tone.WARNING
         case _:

@@ -151,7 +151,7 @@ async def _resume(app: App, batch: Batch, wish: _GoingOn) -> int:
 
 
 def _lock(app: App, batch: Batch, wish: _GoingOn) -> None:
-    """Lock a batch. Raises BatchInUse, also where another host began it and nobody says that this one is gone."""
+    """Lock a batch. Raises BatchInUse, also where another host began it, unless a person says that this one is gone."""
     try:
         batch.lock()
     except BatchInUse as error:

@@ -12,7 +12,7 @@ from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Step, StepKind
-from yatagan.cli import batch_summary, messages, shell_completion, text
+from yatagan.cli import batch_summary, fault_words, shell_completion, text
 from yatagan.cli.batch_words import by_itself, from_to, goes_on, state_words
 from yatagan.cli.context import App, as_json, say_json
 from yatagan.cli.json_fields import batch_json, step_json
@@ -155,7 +155,7 @@ def _step_lines(journal: Journal, now: Activity) -> list[str]:
     """Every step, a line each."""
     rows = []
     for step in journal.steps():
-        why = messages.fault(step.fault, step.detail) if step.fault is not None else step.evidence or ""
+        why = fault_words.fault(step.fault, step.detail) if step.fault is not None else step.evidence or ""
         size = text.size(step.facts.size) if step.kind is StepKind.FILE else step.kind.value
         rows.append((_step_state(step, now), size, text.show(step.label), why))
     return list(text.table_lines(("state", "size", "step", "known by, or why not"), rows, right=(1,)))

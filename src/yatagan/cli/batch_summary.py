@@ -12,7 +12,7 @@ import click
 from yatagan.batches.counts import BatchCounts
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import CARRIED, BatchState, Evidence, StepState
-from yatagan.cli import messages, text
+from yatagan.cli import fault_words, messages, text
 from yatagan.cli.conclusions import conclude_batch
 from yatagan.cli.context import App
 from yatagan.cli.ledger_record import of_batch, record_row, warn_of
@@ -208,9 +208,9 @@ def failure_lines(journal: Journal, most: int | None = None, more_by: str = "") 
             more += 1
         else:
             shown += 1
-            why = messages.fault(step.fault, step.detail)
+            why = fault_words.fault(step.fault, step.detail)
             yield text.tinted("  failed  ", text.Tone.TROUBLE) + f"{text.show(step.label)}: {why}"
-            if advice := messages.step_remedy(step.fault):
+            if advice := fault_words.step_remedy(step.fault):
                 yield f"          {advice}"
     if in_bundles:
         yield f"          and with that {text.count(in_bundles, 'entry', 'entries')} that were to be in a bundle"
@@ -236,7 +236,7 @@ def next_lines(
 ) -> Iterator[str]:
     """Why a batch does not move, and what lets it go on.
 
-    `by_itself`: it does so without anyone's doing. `queued`: it is in the queue, so a login is all that it needs.
+    `by_itself`: no person has to do anything. `queued`: it is in the queue, so a login is all that it needs.
     """
     header, fault, detail = outcome.header, outcome.standing.fault, outcome.standing.detail
     resume = text.command("batch", "resume", header.id)
@@ -249,13 +249,13 @@ def next_lines(
         return
     if fault in DESTINATION_FAULTS:
         where = text.place(header.destination_node, os.fsencode(detail))
-        yield f"  {where}: {messages.fault(fault)}"
+        yield f"  {where}: {fault_words.fault(fault)}"
         yield f"  If it was only moved away, put it back; then: {resume}"
         if fault is Fault.DESTINATION_GONE:
             yield f"  To make it again and carry everything that was in it: {resume} --make-again"
         return
     if fault in (Fault.OTHER_DISK, Fault.NO_PROOF):
-        yield f"  {header.destination_node}: {messages.fault(fault)}"
+        yield f"  {header.destination_node}: {fault_words.fault(fault)}"
         yield "  What has arrived has no final names yet. To prove it by reading it back:"
         yield f"    {resume} --prove read-back"
         yield f"  To do without proof: {resume} --prove none"
@@ -263,9 +263,9 @@ def next_lines(
     if problem is not None:
         yield f"  {messages.explain(problem)}"
     elif fault in SPACE_FAULTS:
-        yield f"  {messages.fault(fault)}{_missing(outcome)}; {messages.remedy(fault)}"
+        yield f"  {fault_words.fault(fault)}{_missing(outcome)}; {fault_words.remedy(fault)}"
     elif fault is not None and outcome.standing.state is BatchState.HELD:
         where = f"{text.place(header.destination_node, os.fsencode(detail))}: " if detail else ""
-        advice = messages.step_remedy(fault)
-        yield f"  {where}{messages.fault(fault)}{f'; {advice}' if advice else ''}"
+        advice = fault_words.step_remedy(fault)
+        yield f"  {where}{fault_words.fault(fault)}{f'; {advice}' if advice else ''}"
     yield f"  Nothing is lost. Go on with: {resume}"

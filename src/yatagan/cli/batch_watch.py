@@ -1,7 +1,7 @@
 """`yatagan batch watch`: batches as they move, from any terminal. Watching changes nothing, and leaving it neither.
 
-Nothing is asked of the process that carries a batch: its journal says what is done, and a small file beside that what
-is under way. Both are looked at now and then, and what has changed is told to the view that a stage has.
+The process that carries a batch is not asked: its journal says what is done, and a small file beside it what is under
+way. Both are polled, and changes go to the same view that a stage has.
 """
 
 from __future__ import annotations

@@ -13,7 +13,7 @@ from yatagan.batches.journal_data import Header
 from yatagan.batches.queue import WaitsFor
 from yatagan.batches.snapshot import Snapshot
 from yatagan.batches.states import ENDED, BatchState
-from yatagan.cli import messages, text
+from yatagan.cli import fault_words, text
 from yatagan.cli.conclusions import conclude_batch
 from yatagan.errors import BadPlace
 from yatagan.faults import Fault
@@ -59,14 +59,14 @@ def trouble(snapshot: Snapshot) -> str:
     assert snapshot.fault is not None
     left = snapshot.again - time.time()
     again = f"in {text.duration(left)}" if left >= 1 else "now"
-    return f"{snapshot.said or messages.fault(snapshot.fault)}; trying again {again}"
+    return f"{snapshot.said or fault_words.fault(snapshot.fault)}; trying again {again}"
 
 
 def _queued(outcome: BatchCounts, now: Activity) -> str:
     entry = now.entry
     if entry is not None and entry.waits_for is WaitsFor.CONNECTION and entry.until > time.time():
         fault = outcome.standing.fault or Fault.CONNECTION_LOST
-        return f"queued, because {messages.fault(fault)}; tries again {text.day_time(entry.until)}"
+        return f"queued, because {fault_words.fault(fault)}; tries again {text.day_time(entry.until)}"
     place = f"queued, {text.count(now.ahead, 'batch', 'batches')} before it" if now.ahead else "queued, the next"
     return place if now.attended else f"{place}, but no worker runs"
 
@@ -77,7 +77,7 @@ def goes_on(now: Activity) -> bool:
 
 
 def by_itself(now: Activity) -> bool:
-    """Whether it goes on, or will, without anyone's doing."""
+    """Whether it goes on, or will, without a person."""
     return now.is_carried or (now.state is BatchState.QUEUED and now.entry is not None and now.attended)
 
 

@@ -12,7 +12,7 @@ from yatagan.archives.compression import LEVELS, Form, form_of
 from yatagan.batches.batch_store import new_name
 from yatagan.bundles.by_node import make_there
 from yatagan.bundles.make import BundleContents, MadeBundle, Recipe, make
-from yatagan.cli import bundle_view, messages, shell_completion, text
+from yatagan.cli import bundle_view, fault_words, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, written
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.ledger_record import put_on_record, warn_of
@@ -212,7 +212,8 @@ def _refuse_unread(contents: BundleContents) -> None:
         path, fault = next(iter(contents.unread.items()))
         more = f" and {len(contents.unread) - 1} more" if len(contents.unread) > 1 else ""
         raise Refused(
-            f"{text.show(path)}{more} cannot be read ({messages.fault(fault)}); a bundle must hold all that was chosen",
+            f"{text.show(path)}{more} cannot be read ({fault_words.fault(fault)}); "
+            "a bundle must hold all that was chosen",
             "make it readable, or leave it out with --skip",
         )
 

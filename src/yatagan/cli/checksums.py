@@ -11,7 +11,7 @@ import click
 
 from yatagan.batches.batch_store import new_name
 from yatagan.bundles.see_through import SeeThrough
-from yatagan.cli import messages, shell_completion, text
+from yatagan.cli import fault_words, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.json_fields import evidence_json
@@ -124,7 +124,7 @@ async def _checksums(app: App, where: Place, output: str | None, choice: Choice,
         _tell_listed(where, tree.root, target, name, (files, size, outcome), origin, record, json_)
     warn_of(record)
     for path, why in sorted(unread.items()):
-        text.warn(f"{text.show(path)}: {messages.fault(why)}; it is not on the list")
+        text.warn(f"{text.show(path)}: {fault_words.fault(why)}; it is not on the list")
     return ExitStatus.DIFFERENCES if unread else ExitStatus.GOOD
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from yatagan.batches.counts import BatchCounts
 from yatagan.batches.states import BatchState
-from yatagan.cli import messages, text
+from yatagan.cli import fault_words, text
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.errors import CannotReach
 from yatagan.faults import SPACE_FAULTS, Fault
@@ -53,7 +53,7 @@ def conclude_batch(outcome: BatchCounts, problem: CannotReach | None = None) -> 
         case BatchState.NEEDS_LOGIN:
             return Conclusion("waiting for a login", ExitStatus.NO_LOGIN)
         case BatchState.HELD if fault is not None:
-            return Conclusion(f"held: {messages.fault(fault)}", _held_status(fault))
+            return Conclusion(f"held: {fault_words.fault(fault)}", _held_status(fault))
     if problem is not None and not problem.passing:
         return Conclusion(state.value, ExitStatus.NO_LOGIN)
     return Conclusion(state.value, ExitStatus.INTERRUPTED)
@@ -74,4 +74,4 @@ def _finished(outcome: BatchCounts) -> Conclusion:
 
 def _held_status(fault: Fault) -> ExitStatus:
     """What a command ends with whose batch was held by a fault; where only space is missing, as if interrupted."""
-    return ExitStatus.INTERRUPTED if fault in SPACE_FAULTS else messages.status(fault)
+    return ExitStatus.INTERRUPTED if fault in SPACE_FAULTS else fault_words.status(fault)

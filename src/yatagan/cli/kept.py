@@ -10,7 +10,7 @@ from typing import Any
 import click
 
 from yatagan.batches.batch_store import new_name
-from yatagan.cli import messages, shell_completion, text
+from yatagan.cli import fault_words, shell_completion, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, options, run, say_json, written
 from yatagan.cli.exit_status import ExitStatus
@@ -287,7 +287,7 @@ async def _refuse_read_only(app: App, store: Store, where: Place, found: Sequenc
 
 def _tell_failures(node: str, failures: Sequence[tuple[KeptFile, Fault, str]]) -> None:
     for kept, fault, detail in failures[:_FAILURES_SHOWN]:
-        text.warn(f"{text.place(node, kept.original)}: {messages.fault(fault, detail)}")
+        text.warn(f"{text.place(node, kept.original)}: {fault_words.fault(fault, detail)}")
     if len(failures) > _FAILURES_SHOWN:
         text.warn(f"and {text.number(len(failures) - _FAILURES_SHOWN)} more: --json shows all")
 

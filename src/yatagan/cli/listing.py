@@ -13,7 +13,7 @@ import click
 
 from yatagan.batches.batch_store import Batches
 from yatagan.bundles.see_through import SeeThrough
-from yatagan.cli import messages, shell_completion, text
+from yatagan.cli import fault_words, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.pattern_options import choosing, expand_place, parse_choice
@@ -151,7 +151,7 @@ def _show(where: Place, tree: Tree, bundle: bytes, batches: Batches, dead: Set[b
         see = text.command("kept", "list", Place(where.node, posixpath.dirname(tree.absolute(path))))
         click.echo(f"replaced files are kept here; see: {see}")
     for path, fault in sorted(tree.unread.items()):
-        text.warn(f"{text.show(path)}: {messages.fault(fault)}")
+        text.warn(f"{text.show(path)}: {fault_words.fault(fault)}")
     if tree.dropped:
         names = ", ".join(map(text.show, tree.dropped_names[:3])) + (" …" if tree.dropped > 3 else "")
         text.warn(f"{text.count(tree.dropped, 'name')} left out that no directory can hold: {names}")

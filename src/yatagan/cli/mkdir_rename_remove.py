@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 
 import click
 
-from yatagan.cli import messages, shell_completion, text
+from yatagan.cli import fault_words, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.ledger_record import put_on_record, record_json, warn_of
@@ -201,7 +201,7 @@ def _tell_removed(
         return
     click.echo(f"removed {text.number(removed)} of {text.number(sum(len(r.tree.entries) for r in removals))}")
     for path, fault, detail in failures[:_FAILURES_SHOWN]:
-        text.warn(f"{text.place(node, path)}: {messages.fault(fault, detail)}")
+        text.warn(f"{text.place(node, path)}: {fault_words.fault(fault, detail)}")
     if len(failures) > _FAILURES_SHOWN:
         text.warn(f"and {text.number(len(failures) - _FAILURES_SHOWN)} more")
 

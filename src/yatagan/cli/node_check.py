@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from yatagan.batches.batch_store import Batches
-from yatagan.cli import messages, shell_completion, text
+from yatagan.cli import fault_words, messages, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.json_fields import seconds_at
 from yatagan.config.nodes import Role
@@ -166,7 +166,7 @@ def _commands(found: Checkup) -> str:
 
 def _rate(found: Checkup) -> str:
     if found.writable is not None:
-        return f"not measured: nothing can be written there, {messages.fault(found.writable)}"
+        return f"not measured: nothing can be written there, {fault_words.fault(found.writable)}"
     assert found.up is not None and found.down is not None
     return f"{text.size(int(found.up))}/s there, {text.size(int(found.down))}/s back"
 
@@ -178,7 +178,7 @@ def _space(found: Checkup) -> str:
 
 def _area(area: AreaSpace) -> str:
     if area.fault is not None:
-        return f"@{area.name}: {messages.fault(area.fault)}"
+        return f"@{area.name}: {fault_words.fault(area.fault)}"
     return f"{text.size(area.free)} free in @{area.name}" if area.free is not None else f"unknown, in @{area.name}"
 
 

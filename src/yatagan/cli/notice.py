@@ -14,7 +14,7 @@ from yatagan.errors import Refused
 
 @click.group("notice", cls=CommandGroup)
 def notice_command() -> None:
-    """How you are told what batches in the background have come to: by mail, by a command of yours, on the desktop."""
+    """Notices about batches in the background: by mail, by a command of yours, on the desktop."""
 
 
 @notice_command.command("test", epilog="Example: yatagan notice test")

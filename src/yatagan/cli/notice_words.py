@@ -67,7 +67,7 @@ def of_node_trouble(node: str, waiting: int, problem: CannotReach | None, *, log
         why = [f"What waits goes on when you have logged in: {text.command('node', 'open', node)}"]
     else:
         why = [text.show(f"{messages.explain(problem)}")] if problem is not None else []
-        why.append("It is tried again and again. You are told when it is there.")
+        why.append("It is retried. You get a notice when it is reached.")
     why.append(f"Which batches those are: {text.command('batch', 'list', '--unfinished')}")
     summary = {"notice": "login-needed" if login else "node-away", "node": node, "batches": waiting}
     return _notice(subject, why, summary, trouble=True, of_node=True)
@@ -82,7 +82,7 @@ def of_node_well(node: str) -> Notice:
 def of_routine_trouble(routine: Routine, why: str) -> Notice:
     """The notice that something is wrong with a routine that went well before."""
     lines = [
-        f"It runs {routine.schedule}, and goes on to do so. You are told when it is well again.",
+        f"It runs {routine.schedule}, and goes on to do so. You get a notice when it is well again.",
         f"What its runs came to: {text.command('routine', 'show', routine.name)}",
     ]
     summary = {"notice": "routine-trouble", "routine": routine.name, "reason": why}

@@ -13,7 +13,7 @@ import click
 
 from yatagan.batches.batch_store import Batches
 from yatagan.batches.states import ENDED
-from yatagan.cli import messages, shell_completion, text
+from yatagan.cli import fault_words, shell_completion, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
@@ -186,7 +186,7 @@ async def _remove(app: App, where: Place, *, yes: bool, json_: bool) -> int:
         kept = f"; {text.number(left)} that others may need {'stays' if left == 1 else 'stay'}" if left else ""
         click.echo(f"removed {text.count(removed, 'unfinished file')}{kept}")
         for part, fault in failures:
-            text.warn(f"{text.place(where.node, part.path)}: {messages.fault(fault)}")
+            text.warn(f"{text.place(where.node, part.path)}: {fault_words.fault(fault)}")
     return ExitStatus.DIFFERENCES if failures else ExitStatus.GOOD
 
 

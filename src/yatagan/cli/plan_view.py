@@ -12,7 +12,7 @@ import click
 from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Modes, Prove
 from yatagan.cli import text
-from yatagan.cli.messages import fault
+from yatagan.cli.fault_words import fault
 from yatagan.cli.plan_warnings import Caution
 from yatagan.cli.stage_request import Request
 from yatagan.places import KEPT_DIRECTORY, name_fields

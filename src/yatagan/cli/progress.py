@@ -9,7 +9,7 @@ from yatagan.batches import events as ev
 from yatagan.batches.states import StepState
 from yatagan.batches.steps import StepKind
 from yatagan.batches.strip import CellState, Strip
-from yatagan.cli import messages, text
+from yatagan.cli import fault_words, messages, text
 from yatagan.cli.text import Tone
 from yatagan.errors import CannotReach
 from yatagan.faults import CONSEQUENCES, Fault
@@ -211,7 +211,7 @@ class Progress:
             self._strip.reach(number, state)
 
     def look(self, files: int, size: int, files_done: int, settled: int, strip: Strip | None) -> None:
-        """Count anew, as seen from elsewhere. `settled` bytes are done with; what is under way is told by events."""
+        """Set the counts, as another process has seen them. `settled` bytes are done; events add what is under way."""
         before = self.size_done if self.files else None  # the first look tells nothing of how fast it goes
         self.files, self.size, self.files_done, self._settled_size, self._strip = (
             files,
@@ -284,7 +284,7 @@ def _work(size: int, files: int) -> int:
 
 
 def _trouble_text(event: ev.RetryWaiting) -> str:
-    why = messages.fault(event.fault) if event.fault is not None else "the connection was lost"
+    why = fault_words.fault(event.fault) if event.fault is not None else "the connection was lost"
     if isinstance(event.error, CannotReach):
         why = messages.explain(event.error).message
     return f"{why}; trying again {f'in {text.duration(event.seconds)}' if event.seconds >= 0.05 else 'now'}"
@@ -298,7 +298,7 @@ def event_line(progress: Progress, event: ev.Event) -> tuple[str, Tone | None]:
         case ev.ConnectionOpened(again=True):
             return "the connection is back", Tone.GOOD
         case ev.StepSettled(state=StepState.FAILED, fault=fault) if fault is not None and fault not in CONSEQUENCES:
-            return f"{text.show(event.label)}: {messages.fault(fault, event.detail)}", Tone.TROUBLE
+            return f"{text.show(event.label)}: {fault_words.fault(fault, event.detail)}", Tone.TROUBLE
         case ev.PartsFound():
             return _parts_text(event), None
         case ev.Note():
@@ -317,6 +317,6 @@ def _parts_text(event: ev.PartsFound) -> str:
 
 def _note_text(event: ev.Note) -> str:
     """Which fact could not be set."""
-    why = messages.fault(event.fault, event.detail)
+    why = fault_words.fault(event.fault, event.detail)
     said = why if event.fault in _SAID_WHOLE else f"mode and time could not be set: {why}"
     return f"{text.show(event.label)}: {said}"

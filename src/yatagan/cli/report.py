@@ -11,7 +11,7 @@ from typing import Any
 import click
 
 from yatagan.batches import events as ev
-from yatagan.cli import messages
+from yatagan.cli import fault_words, messages
 from yatagan.cli.context import JSON_FORMAT
 from yatagan.cli.json_fields import evidence_json
 from yatagan.cli.progress import Progress
@@ -101,7 +101,7 @@ def _line(event: ev.Event) -> tuple[str, dict[str, Any]] | None:
         case ev.ConnectionOpened(again):
             return "connected", {"again": again}
         case ev.RetryWaiting(seconds, fault, error):
-            why = messages.explain(error).message if error is not None else messages.fault(fault) if fault else ""
+            why = messages.explain(error).message if error is not None else fault_words.fault(fault) if fault else ""
             return "connection-lost", {"reason": fault, "message": why, "retry_seconds": round(seconds, 1)}
         case ev.Quiet(node, seconds):
             return "no-answer", {"node": node, "quiet_seconds": round(seconds, 1)}
@@ -115,6 +115,6 @@ def _line(event: ev.Event) -> tuple[str, dict[str, Any]] | None:
             known = evidence_json({evidence: 1} if evidence is not None else {})
             return "settled", {**fields, "reason": fault, "detail": detail, "evidence": known, **name_fields(label)}
         case ev.Note(label, fault, detail):
-            return "note", {"message": messages.fault(fault, detail), **name_fields(label)}
+            return "note", {"message": fault_words.fault(fault, detail), **name_fields(label)}
         case _:
             return None

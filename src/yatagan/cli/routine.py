@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import os
 import re
+import sys
 import time
 from datetime import datetime
 
@@ -24,6 +25,7 @@ from yatagan.cli.json_fields import seconds_at
 from yatagan.cli.strip_view import is_plain
 from yatagan.config.units import parse_duration, spell_duration
 from yatagan.errors import BadPlace
+from yatagan.trees.patterns import split_at_pattern
 
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_-]{0,31}")
 #: Runs that are drawn, and those that are listed one by one.
@@ -129,13 +131,8 @@ def _check(app: App, words: tuple[str, ...]) -> tuple[str, ...]:
     if destination is None or not sources:
         raise click.UsageError("SOURCE and DESTINATION are missing", click.get_current_context())
     places = [app.place(source) for source in sources]
-    return tuple("" if place.node else _followed(os.fsdecode(place.path)) for place in places)
-
-
-def _followed(path: str) -> str:
-    """What is followed of a source: itself, or the directory above its first pattern."""
-    before = re.split(r"[*?\[]", path, maxsplit=1)[0]
-    return os.path.abspath(path if before == path else os.path.dirname(before))
+    # Of a pattern the directory above it is followed.
+    return tuple("" if each.node else os.path.abspath(os.fsdecode(split_at_pattern(each.path)[0])) for each in places)
 
 
 def _looks(routine: Routine) -> str:
@@ -306,8 +303,6 @@ def _what(run: Run) -> str:
 
 def _drawn(runs: list[Run]) -> str:
     """The runs as a line, oldest first, with those that were left out."""
-    import sys
-
     plain = is_plain(sys.stdout)
     cells = []
     for run in runs:
@@ -317,8 +312,6 @@ def _drawn(runs: list[Run]) -> str:
 
 
 def _legend(runs: list[Run]) -> str:
-    import sys
-
     plain = is_plain(sys.stdout)
     found = [(look, outcome.value) for outcome, look in _LOOKS.items() if any(run.outcome is outcome for run in runs)]
     if any(run.left_out for run in runs):

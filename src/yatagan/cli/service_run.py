@@ -18,7 +18,7 @@ from yatagan.background.routine_runs import Ended, RoutineRunner
 from yatagan.background.routine_stage import batch_ended, stage
 from yatagan.background.routines import Routine, RoutineBook
 from yatagan.background.starting import start_worker
-from yatagan.background.worker import Next, Worker
+from yatagan.background.worker import Worker
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.counts import outcome_of
 from yatagan.batches.journal import Journal
@@ -94,13 +94,13 @@ class _Listener:
         """See `WorkerListener`."""
         self._say(f"batch {batch.name}: begins")
 
-    def ended(self, batch: Batch, journal: Journal, problem: CannotReach | None, next_: Next, routine: str) -> None:
+    def ended(self, batch: Batch, journal: Journal, problem: CannotReach | None, routine: str, *, queued: bool) -> None:
         """See `WorkerListener`."""
         outcome = outcome_of(journal)
         self.answers.append(batch_json(outcome))
         why = f" ({messages.explain(problem).message})" if problem is not None else ""
         self._say(f"batch {batch.name}: {conclude_batch(outcome, problem).text}{why}")
-        if not routine and next_ is Next.OUT and outcome.standing.state in (BatchState.FINISHED, BatchState.HELD):
+        if not routine and not queued and outcome.standing.state in (BatchState.FINISHED, BatchState.HELD):
             self._tell(batch, notice_words.of_batch_end(self._app, journal, outcome, problem))
 
     def failed(self, batch: Batch, error: YataganError) -> None:
@@ -126,7 +126,7 @@ class _Listener:
     def _tell(self, batch: Batch | None, notice: Notice) -> None:
         """Send a notice, if one is wanted. Another thread does it: a mail server may take its time."""
         settings = self._app.settings().notice
-        # That all is well again is told to whom the trouble was told.
+        # Whoever got the notice of the trouble gets the one of its end too.
         wanted = settings.wants(trouble=notice.trouble) or (notice.of_node and settings.wants(trouble=True))
         if settings.any_way and wanted:
             thread = threading.Thread(target=self._send, args=(batch, notice, settings), daemon=True)

@@ -13,7 +13,7 @@ import click
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.journal_data import Header
 from yatagan.batches.steps import Modes, Prove, Times
-from yatagan.cli import batch_summary, messages, plan_warnings, run_batch, shell_completion, text
+from yatagan.cli import batch_summary, fault_words, plan_warnings, run_batch, shell_completion, text
 from yatagan.cli.background import Outlook, begun, leave_to_worker, left_status, prepare_logins, tell_begun
 from yatagan.cli.conclusions import conclude_batch, conclude_plan
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json, written
@@ -345,7 +345,7 @@ async def _plan(
     if request.prove is Prove.ON_NODE and destination.machine is not None and not plan.same_disk:
         raise BadPlace(
             f"{destination.name}:",
-            messages.fault(Fault.OTHER_DISK),
+            fault_words.fault(Fault.OTHER_DISK),
             "use --prove read-back, or none to do without proof",
         )
     if place.node:

@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from yatagan.cli import messages, text
+from yatagan.cli import fault_words, text
 from yatagan.cli.json_fields import evidence_json
 from yatagan.cli.ledger_record import record_row
 from yatagan.digests.checksum_lists import Listed
@@ -109,7 +109,7 @@ def _counts(verdicts: Verdicts, finding: Finding) -> str:
 
 def _detail(detail: str) -> str:
     try:
-        return messages.fault(Fault(detail))
+        return fault_words.fault(Fault(detail))
     except ValueError:
         return detail
 

@@ -67,7 +67,7 @@ class Home:
 
     @property
     def workers_log(self) -> Path:
-        """Where workers that nobody watches write what they do."""
+        """Where workers in the background write what they do."""
         return self.state / "workers.log"
 
     @property

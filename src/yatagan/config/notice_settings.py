@@ -1,4 +1,4 @@
-"""Settings of notices: who is told how a batch ended, and by which way."""
+"""Settings of notices: to whom, by which way, and when."""
 
 from __future__ import annotations
 
@@ -69,7 +69,7 @@ def _read_flag(text: str) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class NoticeSettings:
-    """How people are told. Empty texts: not that way.
+    """By which ways notices go. An empty text: not that way.
 
     `mail`: an address; it is handed in at `smtp`, or without that by the machine's own sendmail. `password_command`
     prints the password for `smtp`. `command` gets a summary as JSON on its standard input.

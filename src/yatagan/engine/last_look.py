@@ -1,4 +1,4 @@
-"""The last look: before a batch is called finished, what it claims is held against the destination as it is.
+"""The last look: before a batch is called finished, what it claims is checked against the destination as it is.
 
 That is done by facts, not by hashing all again: the name is there, with the kind, the size and the time that it was
 given. Only where facts differ contents are looked at. And only after trouble: a batch that was done in one session has

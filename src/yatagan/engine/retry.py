@@ -16,7 +16,7 @@ class StepRetries:
     waits: tuple[float, ...]
 
     def wait_after(self, failures: int) -> float:
-        """Seconds to wait after `failures` tries in vain; at least one."""
+        """Seconds to wait after so many `failures`, at least one."""
         return _nth(self.waits, failures)
 
 
@@ -59,7 +59,7 @@ NODE_WAITS = (60, 300, 900, 1800, 3600)
 
 
 def wait_for_node(failures: int) -> float:
-    """Seconds until a batch is tried again that was given up so often, at least once, for lack of a connection."""
+    """Seconds until a batch is retried whose node could not be reached `failures` times, at least once."""
     return _nth(NODE_WAITS, failures)
 
 

@@ -1,4 +1,4 @@
-"""What the scheduler is told of a run, and what it answers: events and commands. Plain values."""
+"""Messages to the scheduler about a run (events), and its answers (commands). Plain values."""
 
 from __future__ import annotations
 

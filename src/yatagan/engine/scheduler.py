@@ -49,7 +49,7 @@ class RunState(StrEnum):
     NEW = "new"
     CONNECTING = "connecting"
     RUNNING = "running"
-    #: All steps are settled, and what they claim is held against the destination.
+    #: All steps are settled, and what they claim is checked against the destination.
     CHECKING = "checking"
     #: The connection is lost, and steps that used it have not all come back yet.
     DISCONNECTING = "disconnecting"

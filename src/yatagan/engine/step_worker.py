@@ -135,7 +135,7 @@ class StepWorker:
                 await self._context.sync_name(step.path)
             await self._context.settle(step, StepState.IN_PLACE if tried_before else StepState.LEFT)
             return
-        # A directory that a power cut takes away would pass for one that somebody has moved.
+        # A directory that a power cut takes away would pass for one that was moved.
         await self._context.sync_name(step.path)
         await self._context.settle(step, StepState.IN_PLACE)
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import os
 import socket
 from collections.abc import AsyncIterator
 from dataclasses import dataclass
@@ -22,6 +21,7 @@ from yatagan.nodes.prompts import Prompter
 from yatagan.stores.interface import (
     Traits,
 )
+from yatagan.stores.local_calls import own_umask
 
 if TYPE_CHECKING:
     from yatagan.batches.batch_store import Batch
@@ -192,8 +192,7 @@ class KeeperRun:
 
     async def run(self) -> CannotReach | None:
         """See `BatchRun.run`. We hold the batch's lock, which passes to the keeper and comes back."""
-        umask = os.umask(0)
-        os.umask(umask)
+        umask = own_umask()
         self._peer = await self._keeper.connect(self._listener)
         if self._stopped:
             self._peer.tell("stop")

@@ -1,6 +1,6 @@
 """Signing records with the user's SSH key: from its file, or by the agent.
 
-A batch may end with nobody at the machine. So a key that needs a pass phrase or a touch is never used, and the agent
+A batch may end unattended. So a key that needs a pass phrase or a touch is never used, and the agent
 has five seconds; after that the record is written without a signature, and says why it has none.
 """
 

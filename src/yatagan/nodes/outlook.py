@@ -1,4 +1,4 @@
-"""How long a login can be repeated with nobody there, and what ends that.
+"""How long a login can be repeated without a person, and what ends that.
 
 It is tried, not guessed: first with nothing but what is on this machine's disk, then with what belongs to the user's
 login session here (an agent, tickets).
@@ -27,7 +27,7 @@ _CERTIFICATES = "*-cert.pub"
 class LoginBy(StrEnum):
     """What a login needs besides the node."""
 
-    #: A key on this machine's disk; nobody is asked.
+    #: A key on this machine's disk; it asks no one.
     KEY = "key"
     #: The SSH agent or a ticket: what ends, at the latest, when the user logs out of this machine.
     SESSION = "session"

@@ -109,10 +109,7 @@ async def make_plan(
             if not arrival.tree.entries:
                 raise BadPlace(_spell(source, path), "there is nothing there", "check the spelling")
             if unchanged_for:
-                clock = await source.clock_ns()
-                now_ns = clock if clock is not None else time.time_ns()
-                unsettled = leave_unsettled(arrival.tree, now_ns, int(unchanged_for * 1e9), opened)
-                plan.unsettled += [posixpath.join(name, path) if path else name for path in unsettled]
+                plan.unsettled += await _leave_unsettled(source, arrival, unchanged_for, opened)
                 if not arrival.tree.entries:
                     continue  # it was a single file
             await comparing.compare(arrival)
@@ -130,6 +127,14 @@ async def make_plan(
     if together is not None and source.machine is not None and destination.machine is not None and plan.same_disk:
         _look_at_small(plan, together)
     return plan
+
+
+async def _leave_unsettled(source: Readable, arrival: Arrival, seconds: float, opened: frozenset[bytes]) -> list[bytes]:
+    """Take out of an arrival what is still being written. Returns the names that it would have had."""
+    clock = await source.clock_ns()
+    now_ns = clock if clock is not None else time.time_ns()
+    unsettled = leave_unsettled(arrival.tree, now_ns, int(seconds * 1e9), opened)
+    return [posixpath.join(arrival.name, path) if path else arrival.name for path in unsettled]
 
 
 @dataclass(frozen=True, slots=True)

@@ -165,7 +165,7 @@ class Trouble:
             await asyncio.sleep(delay)
 
     async def after_rename(self) -> None:
-        """Count a file that has got its name; nobody may hear of it any more."""
+        """Count a file that has got its name; its answer may be lost from here on."""
         at = self._now().cut_at_rename
         self._renames += 1
         if at is not None and self._renames == at:

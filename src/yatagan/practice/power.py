@@ -1,6 +1,6 @@
 """A disk that forgets: what a practice node's power cut undoes.
 
-A disk writes down what it is told when it likes. What was not synced before the power goes may be there afterwards, or
+A disk writes in its own time. What was not synced before the power goes may be there afterwards, or
 not, or in part. Here it is remembered what clients have written and named since the last sync. When the power goes,
 some of that is taken back, drawn from a seed: written extents become zeros, names are as they were before, and files
 that were replaced are there again. In one directory names are taken back in the reverse order of their making, as a

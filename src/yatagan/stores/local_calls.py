@@ -30,6 +30,14 @@ async def in_thread(path: bytes, function: Callable[P, T], *args: P.args, **kwar
         raise StoreError(Fault.REFUSED, path, detail=str(error)) from error
 
 
+def own_umask() -> int:
+    """The umask of this process."""
+    with _UMASK:
+        umask = os.umask(0o077)
+        os.umask(umask)
+    return umask
+
+
 @contextmanager
 def with_umask(umask: int | None) -> Iterator[None]:
     """Files that are made in the block get this umask; None leaves it as it is."""

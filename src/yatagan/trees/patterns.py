@@ -23,6 +23,14 @@ def is_pattern(path: bytes) -> bool:
     return _WILD.search(path) is not None
 
 
+def split_at_pattern(path: bytes) -> tuple[bytes, list[bytes]]:
+    """The directory above the first pattern of a path, and the names from there on; none without a pattern."""
+    names = path.split(b"/")
+    first = next((at for at, name in enumerate(names) if is_pattern(name)), len(names))
+    root = b"/" if path.startswith(b"/") else b""
+    return b"/".join(names[:first]) or root, names[first:]
+
+
 @cache
 def compile_pattern(pattern: bytes) -> re.Pattern[bytes]:
     """The regular expression for a pattern, for a full match. Raises ValueError for an empty one."""
@@ -117,12 +125,11 @@ async def expand(store: Readable, typed: bytes) -> tuple[bytes, list[tuple[bytes
     facts = await store.look(literal)
     if facts is not None:
         return posixpath.dirname(literal), [(literal, facts)]
-    names = typed.split(b"/")
-    first = next(at for at, name in enumerate(names) if is_pattern(name))
-    root = await store.resolve(b"/".join(names[:first]) or (b"/" if typed.startswith(b"/") else b""), follow=True)
+    above, names = split_at_pattern(typed)
+    root = await store.resolve(above, follow=True)
     facts = await store.look(root)
     found = [(root, facts)] if facts is not None else []
-    for name in names[first:]:
+    for name in names:
         if name in (b"", b"."):
             continue
         if name == b"..":
