@@ -9,19 +9,19 @@ from yatagan.engine.retry import NODE_WAITS, STEP_RETRIES, RetryPolicy
 from yatagan.faults import CONNECTION_FAULTS, CONSEQUENCES, KIND_OF_FAULT, NOTES, STOPPING_FAULTS, Fault, FaultKind
 
 HEAD = """\
-# What is tried again, and what needs you
+# What is retried, and what needs you
 
 A batch goes on by itself after whatever passes by itself. What does not is one line, with what you can do; then
-`yatagan batch resume` goes on where it stopped, and tries again what failed. `yatagan batch resume --failed` finds the
+`yatagan batch resume` goes on where it stopped, and retries what failed. `yatagan batch resume --failed` finds the
 newest batch of which something has failed. One bad file never stops the others, and a directory that cannot be written
 is one failure, not one for every file in it.
 
 ## The connection
 
-A connection that is lost is tried again after {waits}, and then every {last}, each a fifth
-longer or shorter, so that a hundred users do not come back in the same second. Whatever moves in between starts that
-anew. After `connection.patience` without any progress ([{patience}](../reference/settings.md)) a batch in a terminal
-stops as `interrupted`. One in the background goes back into the queue and is tried again after {node_waits},
+A lost connection is retried after {waits}, and then every {last}, each a fifth
+longer or shorter, so that a hundred users do not come back in the same second. Any progress starts these
+waits from the first. After `connection.patience` without any progress ([{patience}](../reference/settings.md)) a batch in a terminal
+stops as `interrupted`. One in the background goes back into the queue and is retried after {node_waits},
 and then every {node_last}, for as long as it takes.
 
 A login that needs you stops it as `needs a login`, and so does a host key that is not the known one.
@@ -59,7 +59,7 @@ def page() -> str:
     for kind, title in KINDS.items():
         found = [fault for fault, each in KIND_OF_FAULT.items() if each is kind and fault not in LEFT_OUT]
         rows = [(fault_words.fault(fault), tried(fault), what_to_do(fault)) for fault in found]
-        parts.append(f"\n### {title}\n\n" + rows_of(("what happened", "tried again", "what you can do"), rows))
+        parts.append(f"\n### {title}\n\n" + rows_of(("what happened", "retried", "what you can do"), rows))
     return "".join(parts)
 
 

@@ -36,8 +36,6 @@ _HANDFUL = 5000
 _STEPS_PER_COMMIT = 500
 #: What has a name at the destination that can be looked at.
 _NAMED = frozenset({StepKind.DIRECTORY, StepKind.FILE, StepKind.LINK, StepKind.ARCHIVE, StepKind.INDEX})
-
-
 #: What a directory meets that was moved away, and whose name something else has.
 _TAKEN_AWAY = frozenset({Fault.IS_LINK, Fault.NOT_A_DIRECTORY, Fault.MISSING, Fault.DENIED})
 
@@ -61,7 +59,7 @@ class LastLook:
         self._journal = journal
 
     async def look(self, *, again: bool) -> bool:
-        """Look, and settle anew what is not as claimed. Returns whether steps are to be done again."""
+        """Look, and put back or fail the steps that are not as claimed. Returns whether any are to be done again."""
         found = _Found()
         claims: list[Step] = []
         for step in self._journal.steps(StepState.IN_PLACE, StepState.LEFT):
@@ -124,9 +122,7 @@ class LastLook:
         try:
             return {name: facts async for handful in self._destination.entries(directory) for name, facts in handful}
         except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
-            if error.fault in (Fault.IS_LINK, Fault.NOT_A_DIRECTORY):
+            if error.fault in CONNECTION_FAULTS | {Fault.IS_LINK, Fault.NOT_A_DIRECTORY}:
                 raise
             return {} if error.fault is Fault.MISSING else None
 
