@@ -19,8 +19,8 @@ is one failure, not one for every file in it.
 ## The connection
 
 A lost connection is retried after {waits}, and then every {last}, each a fifth
-longer or shorter, so that a hundred users do not come back in the same second. Any progress starts these
-waits from the first. After `connection.patience` without any progress ([{patience}](../reference/settings.md)) a batch in a terminal
+longer or shorter, so that a hundred users do not come back in the same second. Any progress starts these waits from the
+first. After `connection.patience` without any progress ([{patience}](../reference/settings.md)) a batch in a terminal
 stops as `interrupted`. One in the background goes back into the queue and is retried after {node_waits},
 and then every {node_last}, for as long as it takes.
 
