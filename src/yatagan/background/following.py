@@ -55,13 +55,13 @@ class Follower:
         return self._failed.get(name, "")
 
     def forget(self, name: str) -> None:
-        """Follow this no more."""
+        """Stop following the directories under this name."""
         if (task := self._tasks.pop(name, None)) is not None:
             task.cancel()
         self._changed.discard(name)
 
     async def close(self) -> None:
-        """Follow nothing any more."""
+        """Stop following all directories."""
         tasks = list(self._tasks.values())
         for name in list(self._tasks):
             self.forget(name)

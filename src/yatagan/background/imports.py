@@ -10,9 +10,9 @@ import yatagan
 
 #: Rooms that no worker needs.
 _NOT_NEEDED = ("yatagan.cli", "yatagan.practice", "yatagan.__main__", "yatagan.keeper.__main__")
-#: What our modules import only when they need it.
+#: Packages that other modules import late.
 _OTHERS = ("asyncssh", "concurrent.futures.thread", "isal.igzip", "isal.isal_zlib", "numpy", "tomlkit", "zstandard")
-#: Of Python's own what not every Python has.
+#: Modules that not every Python has.
 _IF_THERE = ("smtplib", "ssl", "watchfiles")
 
 #: Whether all of it is imported.

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     import smtplib
     import ssl
 
-#: Seconds in which a mail server must answer each time, and in which it must all be over.
+#: Time limits in seconds: for one answer of a mail server, and for all of it.
 ANSWER = 20.0
 #: Seconds that a command of the user's may take: to print a password, and to do something with a notice.
 PASSWORD_SECONDS, COMMAND_SECONDS = 20.0, 60.0

@@ -1,4 +1,4 @@
-"""Telling a person how a batch ended, by every way that the settings name.
+"""Sending notices, by every way that the settings name.
 
 The words come from the interface. A notice that cannot be sent harms nothing: why not is returned, for the log.
 """
