@@ -210,7 +210,8 @@ def random_event(
             working.pop(number)
             ended.add(number)
             return m.StepEnded(number)
-        return m.StepReturned(number, Fault.SOURCE_CHANGED, moved=False, now=now)
+        fault = rng.choice([fault for fault in Fault if fault not in CONNECTION_FAULTS | STOPPING_FAULTS])
+        return m.StepReturned(number, fault, moved=False, now=now)
     working.pop(number)
     return m.StepReturned(number, Fault.CONNECTION_LOST, moved=rng.random() < 0.3, now=now)
 

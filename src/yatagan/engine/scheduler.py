@@ -173,7 +173,8 @@ class Scheduler:
             return Situation.STOP_OTHERS_AT_WORK if self._working else Situation.STOP_NONE_AT_WORK
         # A step that is tried again keeps its place among those that are worked on.
         tries = self._tries[event.number] = self._tries.get(event.number, 0) + 1
-        return Situation.STEP_RETRY if tries < self._limits.retry.steps[event.fault].tries else Situation.STEP_FAILED
+        retries = self._limits.retry.steps.get(event.fault)
+        return Situation.STEP_RETRY if retries is not None and tries < retries.tries else Situation.STEP_FAILED
 
     def _done_while_disconnecting(self, event: StepEnded) -> Situation:
         self._take_back(event.number)

@@ -55,19 +55,11 @@ class StepWorker:
         Stopped. The journal then says how far the step came. Every other fault settles it as failed.
         """
         try:
-            if self._stop.is_set():
-                raise Stopped
-            if step.kind is not StepKind.FACTS and self._context.above.is_closed(step.path):
-                raise StepRefused(Fault.WITH_DIRECTORY)
-            await (self._archives.member if step.phase == MEMBERS_PHASE else self._do[step.kind])(step)
+            await self._try(step)
         except RetryStep as again:
             await self._commits.note(Change.anew(step.number, again.fault))
             raise
         except StepRefused as refused:
-            if refused.fault in _MAY_BE_ALL:
-                await self._refuse_moved()
-            if refused.fault is Fault.ABOVE_GONE:
-                refused = await self._gone_above(step)
             await self.clear(step)
             await self._context.settle(step, StepState.FAILED, fault=refused.fault, detail=refused.detail)
         except StoreError as error:
@@ -80,6 +72,21 @@ class StepWorker:
             await self.clear(step)
             fault = Fault.NAME_REFUSED if strange else error.fault
             await self._context.settle(step, StepState.FAILED, fault=fault, detail=error.detail)
+
+    async def _try(self, step: Step) -> None:
+        """Do a step. Raises StepRefused, having looked whether what refuses it has befallen the whole destination."""
+        try:
+            if self._stop.is_set():
+                raise Stopped
+            if step.kind is not StepKind.FACTS and self._context.above.is_closed(step.path):
+                raise StepRefused(Fault.WITH_DIRECTORY)
+            await (self._archives.member if step.phase == MEMBERS_PHASE else self._do[step.kind])(step)
+        except StepRefused as refused:
+            if refused.fault in _MAY_BE_ALL:
+                await self._refuse_moved()
+            if refused.fault is Fault.ABOVE_GONE:
+                raise await self._gone_above(step) from refused
+            raise
 
     async def clear(self, step: Step) -> None:
         """Remove the part files of a step that has failed for good. Raises StoreError when the connection is lost."""
@@ -109,7 +116,6 @@ class StepWorker:
         if found is not None and found.kind is Kind.DIRECTORY:
             if not is_everywhere(posixpath.basename(step.path)):
                 return StepRefused(Fault.NAME_REFUSED)  # what cannot be made in it is this name
-            await self._commits.note(Change.anew(step.number, Fault.ABOVE_GONE))
             raise RetryStep(Fault.ABOVE_GONE)
         if self._context.journal.directory_state(directory) is StepState.FAILED:
             self._context.above.close(directory, Fault.ABOVE_GONE)
