@@ -48,6 +48,11 @@ class VirtualLoop(asyncio.SelectorEventLoop):
     def time(self) -> float:
         return self.now
 
+    def run_in_executor(self, executor, function, *args):  # type: ignore[no-untyped-def]
+        done = self.create_future()
+        done.set_result(function(*args))
+        return done
+
 
 class _Instant(selectors.SelectSelector):
     def __init__(self, loop: VirtualLoop) -> None:
@@ -148,6 +153,15 @@ class Machine:
         inode.durable, inode.pending = data, []
         inode.versions.append(data)
         inode.mtime_ns = inode.changed_ns = self.now_ns()
+
+    def append(self, path: bytes, data: bytes) -> None:
+        """A logger writes a line more."""
+        self.rewrite(path, self.names[path].data + data)
+
+    def rotate(self, path: bytes, data: bytes) -> None:
+        """A logger begins a new file under the name of the old one."""
+        versions = self.names.pop(path).versions
+        self.make(path, Kind.FILE, data, age=0).versions[:0] = versions
 
     def wake(self) -> None:
         """Hung server processes come to and do what they were told."""
@@ -511,11 +525,25 @@ class Store:
         self._inode(path)
         del self._machine.names[self._at(path)]
 
+    async def remove_directory(self, path: bytes) -> None:
+        await self._request(path)
+        if any(each.startswith(path + b"/") for each in self._machine.names):
+            raise StoreError(Fault.EXISTS, path)
+        self._inode(path)
+        del self._machine.names[self._at(path)]
+
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
         await self._request(path)
         inode = self._seen_by_commands(path)
         inode.durable, inode.pending = inode.data, []
         return NodeDigest(hashlib.new(algorithm, inode.data).hexdigest(), self._facts(inode, close=True))
+
+    async def digest_start(self, path: bytes, size: int, algorithm: str) -> NodeDigest:
+        await self._request(path)
+        inode = self._seen_by_commands(path)
+        if len(inode.data) < size:
+            raise StoreError(Fault.SOURCE_CHANGED, path)
+        return NodeDigest(hashlib.new(algorithm, inode.data[:size]).hexdigest(), self._facts(inode, close=True))
 
     async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
         return [await self._digest_one(path, algorithm) for path, _ in files]

@@ -12,9 +12,10 @@ import asyncio
 import contextlib
 import hashlib
 import random
-from dataclasses import dataclass, replace
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
 
-from simulated_world import AWAY, VICTIM, Died, Machine, Opening, VirtualLoop, World
+from simulated_world import AWAY, VICTIM, Died, Machine, Opening, Store, VirtualLoop, World
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
@@ -27,12 +28,13 @@ from yatagan.engine.session import evidence_for
 from yatagan.faults import Fault
 from yatagan.places import KEPT_DIRECTORY
 from yatagan.planning.bundling import Costs
+from yatagan.planning.placed_before import Placed
+from yatagan.planning.plan import Plan
 from yatagan.planning.planner import BundlingChoice, make_plan
-from yatagan.planning.takeover import can_go_on, remove_parts, take_over
-from yatagan.stores.interface import (
-    Kind,
-)
+from yatagan.planning.takeover import can_go_on, remove_parts, sync_what_is_there, take_over
+from yatagan.stores.interface import Facts, Kind
 from yatagan.transfer.transfer import Tuning
+from yatagan.trees.patterns import Choice
 
 BATCH, AGAIN = "261124-test", "261124-next"
 
@@ -93,6 +95,10 @@ class Scenario:
     #: After the first interruption or death the stage is given again, with other options or the same.
     again: str = ""
     promised: Evidence | None = None
+    #: A file that only grows, or is said to.
+    growing: bytes = b""
+    #: What is known of the time before: what was put where.
+    placed: dict[bytes, Placed] = field(default_factory=dict)
 
     @property
     def source(self) -> Machine:
@@ -141,6 +147,8 @@ def draw(seed: int) -> Scenario:
         scenario.before[b"/top/fen/f0"] = old
     _draw_faults(scenario, files)
     _draw_more(scenario, random.Random(seed * 7919 + 1))
+    if seed % 10 in (7, 9):
+        _draw_growing(scenario, random.Random(seed * 7919 + 2))
     if helper and scenario.prove is Prove.AUTO and seed % 2:
         # A bundle has thousands of bytes: larger blocks keep the number of requests what the faults are drawn for.
         scenario.together, world.block = True, 600
@@ -209,6 +217,34 @@ def _draw_more(scenario: Scenario, rng: random.Random) -> None:
             world.happen_at[at] = lambda: setattr(far, "other_disk", True)
 
 
+def _draw_growing(scenario: Scenario, rng: random.Random) -> None:
+    """A logger's file: of some there is a beginning at the destination. Now and then it does not only grow."""
+    world, source, path = scenario.world, scenario.source, b"/fen/f0"
+    if source.names[path].kind is not Kind.FILE:
+        return
+    scenario.growing, final = path, b"/top" + path
+    if final in scenario.before and rng.random() < 0.8:
+        old = source.names[path].data[: rng.randrange(1, 40)]
+        there = scenario.destination.make(final, Kind.FILE, old, age=2e6)
+        scenario.before[final] = old
+        facts = Facts(Kind.FILE, len(old), there.mtime_ns, there.mode)
+        digest = hashlib.sha256(old if rng.random() < 0.8 else b"another").hexdigest()
+        scenario.placed[final] = Placed(facts, digest)
+    for _ in range(rng.randint(0, 4)):
+        world.happen_at[rng.randrange(1, 90)] = lambda: source.append(path, rng.randbytes(rng.randint(1, 9)))
+    if rng.random() < 0.3 and (scenario.upload or scenario.far.helper):
+        data = rng.randbytes(rng.randrange(1, 60))
+        whole = rng.random() < 0.5
+
+        def spoil() -> None:
+            if whole:
+                source.rotate(path, data)
+            else:  # a header is written anew, and more comes at the end
+                source.rewrite(path, data[:2] + source.names[path].data[2:] + data)
+
+        world.happen_at[rng.randrange(1, 90)] = spoil
+
+
 def run(scenario: Scenario) -> tuple[BatchCounts, Journal]:
     """Plan, then run until the batch is finished, through every death and interruption."""
     loop = scenario.world.loop
@@ -234,7 +270,7 @@ async def _run(scenario: Scenario) -> tuple[BatchCounts, Journal]:
     )
     together = BundlingChoice(Costs(), always=True) if scenario.together else None
     stores = await ends[0].open(), await ends[1].open()
-    plan = await make_plan(*stores, [(b"/fen", b"fen")], b"/top", together=together)
+    plan = await _plan(scenario, stores, together)
     times = Times.NOW if len(scenario.before) % 3 == 1 else Times.KEEP
     scenario.promised = evidence_for(scenario.prove, *stores, plan.same_disk)
     near, far = ("", "far") if scenario.upload else ("far", "")
@@ -266,6 +302,25 @@ async def _run(scenario: Scenario) -> tuple[BatchCounts, Journal]:
     return outcome_of(journal), journal
 
 
+async def _plan(
+    scenario: Scenario,
+    stores: tuple[Store, Store],
+    together: BundlingChoice | None,
+    earlier: Journal | None = None,
+) -> Plan:
+    """What the user's command makes of it. `earlier`: what was begun before."""
+
+    def placed(paths: Iterable[bytes]) -> dict[bytes, Placed]:
+        wanted = list(paths)
+        steps = earlier.placed(wanted) if earlier is not None else {}
+        known = {path: Placed(step.facts, step.digest) for path, step in steps.items()}
+        return {path: each for path in wanted if (each := known.get(path) or scenario.placed.get(path))}
+
+    growing = Choice([scenario.growing.rpartition(b"/")[2]]) if scenario.growing else None
+    ends = [(b"/fen", b"fen")], b"/top"
+    return await make_plan(*stores, *ends, together=together, placed=placed, growing=growing)
+
+
 async def _stage_again(
     scenario: Scenario, journal: DyingJournal, ends: tuple[Opening, Opening], together: BundlingChoice | None
 ) -> DyingJournal:
@@ -274,9 +329,10 @@ async def _stage_again(
     scenario.again = ""
     world.calm = True
     stores = await ends[0].open(), await ends[1].open()
-    plan = await make_plan(*stores, [(b"/fen", b"fen")], b"/top", together=together)
+    plan = await _plan(scenario, stores, together, journal)
     header = replace(journal.header(), id=AGAIN, options=options)
     if not can_go_on(journal, header, plan.steps()):
+        await sync_what_is_there(journal, stores[1])
         steps = take_over(plan.steps(), journal, plan.chooses)
         new = DyingJournal.in_memory(header, steps, journal.witnesses())
         assert isinstance(new, DyingJournal)
@@ -340,12 +396,16 @@ def check(scenario: Scenario, outcome: BatchCounts, journal: Journal) -> None:
             continue
         if final in there:
             known = [*inode.versions, scenario.before.get(final)]
+            if path == scenario.growing:  # as far as it was when the plan was made
+                known += [each[: len(there[final][1])] for each in inode.versions]
             assert there[final][1] in known, f"{final!r} is a mixture or half a file"
     for final, data in (scenario.before | scenario.foreign).items():
         # What appeared after the first plan may be replaced by the second one, which has seen it.
         batches = [BATCH] if final in scenario.foreign and journal.header().id == BATCH else [BATCH, AGAIN]
         keeping = [b"/top/%b/%b%b" % (KEPT_DIRECTORY, batch.encode(), final[4:]) for batch in batches]
         kept = [scenario.destination.names[path].data for path in keeping if path in scenario.destination.names]
+        if final == b"/top" + scenario.growing and there[final][1].startswith(data):
+            continue  # what was there is the beginning of what is
         assert data in (there[final][1], *kept), f"{final!r} was replaced and not kept"
     for step in journal.steps(StepState.IN_PLACE):
         if step.kind.value == "file":

@@ -19,6 +19,7 @@ from yatagan.engine.bundle_worker import BundleWorker
 from yatagan.engine.changed_parts import ChangedParts
 from yatagan.engine.executor import Conditions, Executor
 from yatagan.engine.file_worker import FileWorker
+from yatagan.engine.growing_files import GrowingFiles
 from yatagan.engine.last_look import LastLook
 from yatagan.engine.part_files import PartFiles
 from yatagan.faults import Fault
@@ -62,12 +63,17 @@ def test_the_world_really_goes_wrong() -> None:
     more = {"swapped": 0, "other disk": 0, "taken over": 0, "gone on": 0}
     bundles = {"brought": 0, "broken": 0, "left": 0}
     parts = {"up": 0, "down": 0}
+    grown = {"continued": 0, "kept": 0, "later": 0}
     for seed in range(250):
         scenario = simulation.draw(seed)
         planned = len(scenario.world.happen_at), len(scenario.deaths)
         again = scenario.again
         _, journal = simulation.run(scenario)
         for step in journal.steps():
+            if step.beginning is not None and step.state is StepState.IN_PLACE:
+                grown["continued"] += step.continues and step.reused == step.beginning.size
+                grown["kept"] += step.seen is not None and not step.continues
+                grown["later"] += len(scenario.source.names[scenario.growing].data) > step.facts.size
             if step.kind is StepKind.BUNDLE:
                 bundles["brought"] += step.state is StepState.IN_PLACE
                 bundles["broken"] += step.generation > 1
@@ -88,6 +94,7 @@ def test_the_world_really_goes_wrong() -> None:
     assert min(more.values()) > 5, more
     assert bundles["brought"] > 8 and bundles["broken"] > 1 and bundles["left"] > 0, bundles
     assert min(parts.values()) > 1, parts
+    assert min(grown.values()) > 1, grown
 
 
 # -- broken engines --------------------------------------------------------------------------------------
@@ -289,9 +296,27 @@ def keeps_in_directories_that_are_not_synced(patch: pytest.MonkeyPatch) -> None:
 
 
 Broken = Callable[[pytest.MonkeyPatch], None]
+
+
+def takes_a_growing_file_as_it_came(patch: pytest.MonkeyPatch) -> None:
+    async def good(self: GrowingFiles, step: Step, digest: str) -> None:
+        """The source is not looked at again."""
+
+    patch.setattr(GrowingFiles, "check_read", good)
+
+
+def lets_go_of_what_has_not_grown(patch: pytest.MonkeyPatch) -> None:
+    async def within(self: GrowingFiles, step: Step, kept: bytes) -> bool:
+        return True
+
+    patch.setattr(GrowingFiles, "_is_within", within)
+
+
 #: The broken engines, each with a seed that catches it, which is played first. When it no longer does, all others are
 #: tried, and a warning names one that does.
 BROKEN: dict[Broken, int] = {
+    takes_a_growing_file_as_it_came: 1719,
+    lets_go_of_what_has_not_grown: 127,
     trusts_what_is_only_acknowledged: 217,
     shares_a_part_file_with_a_hung_process: 219,
     renames_over_what_is_there: 1,
@@ -300,12 +325,12 @@ BROKEN: dict[Broken, int] = {
     does_not_wait_for_the_last_answers: 0,
     never_syncs: 69,
     keeps_nothing_of_what_it_replaces: 1,
-    says_in_place_before_it_is: 1,
+    says_in_place_before_it_is: 16,
     takes_a_short_file_for_a_whole_one: 38,
     unloads_over_what_is_there: 739,
     believes_that_all_was_unloaded: 1135,
     counts_parts_before_they_are_there: 6480,
-    believes_that_all_was_reused: 114,
+    believes_that_all_was_reused: 156,
     never_looks_for_links: 16,
     passes_files_off_as_proven: 98,
     takes_over_what_was_only_acknowledged: 235,

@@ -58,12 +58,16 @@ class BundleMade:
 
 @dataclass(frozen=True, slots=True)
 class PartsFound:
-    """`reused` of a step's `size` bytes are in the file that it replaces, and are not sent."""
+    """`there` of a step's `size` bytes are in the file that it replaces, and are not sent.
+
+    `growing`: it was looked for at the beginning only.
+    """
 
     number: int
     label: bytes
     size: int
     there: int
+    growing: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -126,7 +126,7 @@ class Journal(JournalReading):
                 header.modelled_seconds,
             ),
         )
-        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 24)})", (row_of(step) for step in steps))
+        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 26)})", (row_of(step) for step in steps))
         self._sql.executemany("INSERT INTO session VALUES (?, ?)", witnesses)
         self._sql.execute("COMMIT")
 

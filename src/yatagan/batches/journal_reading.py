@@ -20,7 +20,6 @@ from yatagan.batches.steps import MEMBERS_PHASE, Modes, Prove, Step, StepKind, T
 from yatagan.batches.strip import StripFile
 from yatagan.errors import JournalError
 from yatagan.faults import Fault
-from yatagan.stores.interface import Facts
 from yatagan.transfer.extents import Extents
 
 #: Values in one statement: more are too many for an old SQLite.
@@ -73,9 +72,9 @@ class JournalReading:
         settled = self._one(f"SELECT count(*) FROM step WHERE state NOT IN {OPEN!r}")[0]
         return f"{settled} steps, {sum(Extents.decode(step.durable).total for step in self.begun())} bytes"
 
-    def placed(self, paths: Collection[bytes]) -> dict[bytes, Facts]:
-        """The facts of files that the batch has put under these paths, by path."""
-        found: dict[bytes, Facts] = {}
+    def placed(self, paths: Collection[bytes]) -> dict[bytes, Step]:
+        """The steps of files that the batch has put under these paths, by path."""
+        found: dict[bytes, Step] = {}
         wanted = list(paths)
         for at in range(0, len(wanted), TOGETHER):
             some = wanted[at : at + TOGETHER]
@@ -83,8 +82,16 @@ class JournalReading:
                 f"SELECT {COLUMNS} FROM step WHERE kind = 'file' AND state = 'in place'"
                 f" AND path IN ({', '.join('?' * len(some))})"
             )
-            found.update((step.path, step.facts) for step in map(step_of, self._rows(query, *some)))
+            found.update((step.path, step) for step in map(step_of, self._rows(query, *some)))
         return found
+
+    def grown(self) -> list[Step]:
+        """The steps of growing files that have replaced an earlier state of theirs, or something else."""
+        query = (
+            f"SELECT {COLUMNS} FROM step WHERE state = 'in place' AND beginning IS NOT NULL AND seen IS NOT NULL"
+            " AND NOT continues"
+        )
+        return list(map(step_of, self._rows(query)))
 
     def named_paths(self) -> Iterator[bytes]:
         """The paths of everything that the batch has put into its place, or found there."""
@@ -155,9 +162,9 @@ class JournalReading:
         return (StripFile(number, size, StepState(state), bundle) for number, size, state, bundle in rows)
 
     def tally(self) -> list[StepGroup]:
-        """Counts and bytes of steps, grouped by kind, state, evidence, fault, and whether they replace something."""
+        """Counts and bytes of steps, grouped by kind, state, evidence, fault, and whether what they replace is kept."""
         rows = self._rows(
-            "SELECT kind, state, evidence, fault, seen IS NOT NULL, count(*), sum(size), sum(sent),"
+            "SELECT kind, state, evidence, fault, seen IS NOT NULL AND NOT continues, count(*), sum(size), sum(sent),"
             " sum(CASE WHEN state = 'in place' THEN max(sent + reused - size, 0) ELSE 0 END),"
             " sum(reused > 0), sum(reused), sum(holes) FROM step GROUP BY 1, 2, 3, 4, 5"
         )

@@ -7,20 +7,26 @@ import json
 from typing import Any
 
 from yatagan.batches.states import Evidence, StepState, may_move
-from yatagan.batches.steps import Change, Step, StepKind
+from yatagan.batches.steps import Beginning, Change, Step, StepKind
 from yatagan.faults import Fault
 from yatagan.stores.interface import Facts, Kind
 
 #: States of steps that are not settled.
 OPEN = ("waiting", "moving", "arrived", "proven")
 #: Number of this form of the tables: a journal of another one is refused, not misread.
-FORMAT = 10
+FORMAT = 11
 #: What an older form lacks, by its number; such a journal is brought to this one when it is opened.
+_ADDED_BY_11 = (
+    "ALTER TABLE step ADD COLUMN beginning TEXT",
+    "ALTER TABLE step ADD COLUMN continues INTEGER NOT NULL DEFAULT 0",
+)
 ADDED = {
     9: (
         "ALTER TABLE batch ADD COLUMN expected REAL NOT NULL DEFAULT 0",
         "ALTER TABLE batch ADD COLUMN modelled REAL NOT NULL DEFAULT 0",
-    )
+        *_ADDED_BY_11,
+    ),
+    10: _ADDED_BY_11,
 }
 SCHEMA = f"""
 CREATE TABLE batch (
@@ -38,7 +44,8 @@ CREATE TABLE step (
     state TEXT NOT NULL, generation INTEGER NOT NULL, session INTEGER NOT NULL, durable TEXT NOT NULL,
     sent INTEGER NOT NULL, digest TEXT NOT NULL, evidence TEXT, fault TEXT,
     detail TEXT NOT NULL, bundle INTEGER NOT NULL, reused INTEGER NOT NULL, checkpoints TEXT NOT NULL,
-    adopts BLOB NOT NULL, holes INTEGER NOT NULL);
+    adopts BLOB NOT NULL, holes INTEGER NOT NULL, beginning TEXT,
+    continues INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX step_bundle ON step (bundle, number) WHERE bundle > 0;
 CREATE INDEX step_open ON step (phase, number) WHERE state IN {OPEN!r};
 CREATE TABLE session (number INTEGER PRIMARY KEY, witness TEXT NOT NULL);
@@ -48,7 +55,7 @@ PRAGMA user_version = {FORMAT};
 #: What a step is read from, in this order.
 COLUMNS = (
     "number, phase, kind, source, path, label, facts, target, seen, state, generation, session, durable, "
-    "sent, digest, evidence, fault, detail, bundle, reused, checkpoints, adopts, holes"
+    "sent, digest, evidence, fault, detail, bundle, reused, checkpoints, adopts, holes, beginning, continues"
 )
 #: What a change may change.
 _CHANGING = Change._fields[1:]
@@ -115,6 +122,8 @@ def row_of(step: Step) -> tuple[object, ...]:
         step.checkpoints,
         step.adopts,
         step.holes,
+        json.dumps(step.beginning) if step.beginning is not None else None,
+        step.continues,
     )
 
 
@@ -127,6 +136,8 @@ def step_of(row: tuple[Any, ...]) -> Step:
     values[9] = StepState(values[9])
     values[15] = Evidence(values[15]) if values[15] else None
     values[16] = Fault(values[16]) if values[16] else None
+    values[23] = Beginning(*json.loads(values[23])) if values[23] else None
+    values[24] = bool(values[24])
     return Step(*values)
 
 

@@ -69,6 +69,16 @@ def token_path(directory: bytes, batch: str) -> bytes:
     return posixpath.join(directory, PART_PREFIX + f"{batch}-token".encode() + PART_SUFFIX)
 
 
+class Beginning(NamedTuple):
+    """How a file that only grows begins: how many bytes a batch has put at its destination, and their digest.
+
+    0 and "" where nothing is on record.
+    """
+
+    size: int = 0
+    digest: str = ""
+
+
 @dataclass(frozen=True, slots=True)
 class Step:
     """One step.
@@ -81,7 +91,9 @@ class Step:
     come with; 0 for none. `reused` bytes of the present part file were copied from what was under the final name.
     `checkpoints` are digests of that part file's beginning, encoded. `adopts` is the part file of an earlier batch that
     becomes this step's when it begins; empty when there is none, or it has become that. `holes` are bytes of zeros
-    that were left out of the present part file.
+    that were left out of the present part file. `beginning` is given for a file that only grows, which is carried as
+    far as its `facts` say: what of it is under the final name. `continues`: it begins with the file that it replaced,
+    which is not kept.
     """
 
     number: int
@@ -107,6 +119,12 @@ class Step:
     checkpoints: str = ""
     adopts: bytes = b""
     holes: int = 0
+    beginning: Beginning | None = None
+    continues: bool = False
+
+    def still_is(self, found: Facts) -> bool:
+        """Whether the source, with these facts, still is what the step carries."""
+        return found.same_as(self.facts) if self.beginning is None else found.grown_from(self.facts)
 
     def part(self, batch: str, generation: int | None = None) -> bytes:
         """The path of a part file: beside the final name, and independent of it. Default: the present generation."""
@@ -142,6 +160,7 @@ class Change(NamedTuple):
     checkpoints: str | None = None
     adopts: bytes | None = None
     holes: int | None = None
+    continues: bool | None = None
 
     @classmethod
     def anew(cls, number: int, fault: Fault | None = None) -> Change:

@@ -303,6 +303,12 @@ class _Machine:
             raise StoreError(Fault.DAMAGED, path, store=self._seen.name)
         return NodeDigest(digests[line.member.name], facts_of_member(line.member))
 
+    async def digest_start(self, path: bytes, size: int, algorithm: str) -> NodeDigest:
+        """See `SourceMachine.digest_start`. Not for what is in a bundle, to which nothing is appended."""
+        if self._seen._known(path) is not None:
+            raise StoreError(Fault.UNSUPPORTED, path, store=self._seen.name)
+        return await self._machine.digest_start(path, size, algorithm)
+
     async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
         """See `SourceMachine.digests`."""
         outside = [(path, known) for path, known in files if self._seen._known(path) is None]

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
-import signal
 import time
 from collections.abc import Iterator
 
@@ -19,6 +18,7 @@ from yatagan.batches.states import ENDED, BatchState
 from yatagan.cli import run_batch, shell_completion, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.json_fields import batch_json
+from yatagan.cli.stop_signals import STOP_BATCH
 from yatagan.engine.run_log import RunLog
 from yatagan.errors import BatchInUse, Refused
 from yatagan.places import Place
@@ -144,7 +144,7 @@ async def _ask_to_stop(app: App, batch: Batch, holder: Holder) -> None:
         raise BatchInUse(batch.name, str(holder))
     with contextlib.suppress(ProcessLookupError):
         # To a worker this means the batch; that it should end itself is another signal.
-        os.kill(holder.pid, signal.SIGUSR1)
+        os.kill(holder.pid, STOP_BATCH)
 
 
 async def destination_of(app: App, journal: Journal) -> Store:

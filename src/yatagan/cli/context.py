@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+from yatagan.cli import stop_signals
 from yatagan.cli.login_questions import AtTerminal, Unattended, confirm
 from yatagan.cli.messages import Explanation
 from yatagan.cli.text import Tone, show, tinted
@@ -86,6 +87,7 @@ class App:
         attended = questions and sys.stdin.isatty() and sys.stderr.isatty()
         home = find_home()
         write_defects_to(home.defects)
+        stop_signals.listen()
         return cls(home, AtTerminal() if attended else Unattended())
 
     @property

@@ -16,7 +16,7 @@ from yatagan.cli.context import App, OpenSession
 from yatagan.errors import BatchInUse
 from yatagan.places import Place
 from yatagan.planning.plan import Plan
-from yatagan.planning.takeover import can_go_on, remove_parts, take_over, unfinished
+from yatagan.planning.takeover import can_go_on, remove_parts, sync_what_is_there, take_over, unfinished
 from yatagan.stores.interface import Source, Store
 
 
@@ -76,7 +76,7 @@ class Earlier:
         return BatchInUse(self.batch.name, str(self.batch.carrier() or "another process"))
 
     async def become(self, use: EarlierUse, header: Header, plan: Plan, destination: Store) -> Batch:
-        """The batch to carry, locked by us. Raises BatchInUse, JournalError."""
+        """The batch to carry, locked by us. Raises BatchInUse, JournalError, StoreError."""
         self.batch.lock()
         if use is EarlierUse.GO_ON:
             with contextlib.closing(self.batch.journal()) as journal:
@@ -84,6 +84,7 @@ class Earlier:
             return self.batch
         try:
             with contextlib.closing(self.batch.journal()) as journal:
+                await sync_what_is_there(journal, destination)
                 new = self.batches.accept(header, take_over(plan.steps(), journal, plan.chooses), journal)
                 with contextlib.closing(new.journal()) as accepted:
                     adopted = frozenset(step.adopts for step in accepted.begun())

@@ -27,7 +27,7 @@ def expectation_of(request: Request, plan: Plan, stores: tuple[Store, Store], co
     rates = [rate for rate in (*measured, *limits) if rate]
     if not any(nodes):
         rates.append(DISK_RATE)
-    size = plan.summary.size - plan.safe
+    size = plan.summary.size - plan.summary.growing_there - plan.safe
     earlier = islice(_earlier(app, nodes), _LOOKED_AT)
     stored = sum(storing.files for arrival in plan.arrivals for storing in arrival.storing)
     known = [each for each in earlier if each[1]]

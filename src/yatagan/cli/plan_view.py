@@ -15,6 +15,7 @@ from yatagan.cli import text
 from yatagan.cli.fault_words import fault
 from yatagan.cli.plan_warnings import Caution
 from yatagan.cli.stage_request import Request
+from yatagan.engine.session import evidence_for
 from yatagan.places import KEPT_DIRECTORY, name_fields
 from yatagan.planning.plan import Plan
 from yatagan.stores.interface import Store
@@ -49,7 +50,7 @@ def show_plan(
         text.urgent(words)
     text.facts(
         [
-            *_what_moves(request, plan, begun),
+            *_what_moves(request, plan, source, destination, begun),
             *_what_does_not(plan),
             *_how_it_moves(request, plan, source, destination),
             ("modes", "as the site makes them; only the execute bit is the source's" if modes is Modes.SITE else ""),
@@ -58,7 +59,7 @@ def show_plan(
     )
 
 
-def _what_moves(request: Request, plan: Plan, begun: str) -> list[tuple[str, str]]:
+def _what_moves(request: Request, plan: Plan, source: Store, destination: Store, begun: str) -> list[tuple[str, str]]:
     """The rows for what is carried and what becomes of what is there."""
     counts = plan.summary
     kept = text.place(request.destination.node, posixpath.join(request.destination.path, KEPT_DIRECTORY))
@@ -78,6 +79,7 @@ def _what_moves(request: Request, plan: Plan, begun: str) -> list[tuple[str, str
         ("for later", _unsettled(plan)),
         ("replace", replaced if counts.replaced else ""),
         ("in part", _in_part(plan)),
+        ("growing", _growing(request, plan, source, destination)),
     ]
 
 
@@ -240,6 +242,19 @@ def _in_part(plan: Plan) -> str:
     return f"{many}: only what differs is sent, where that is less"
 
 
+def _growing(request: Request, plan: Plan, source: Store, destination: Store) -> str:
+    """The row for files that only grow."""
+    counts = plan.summary
+    if not counts.growing:
+        return ""
+    many = f"{text.count(counts.growing, 'file')}, {text.size(counts.growing_size)}, as far as now"
+    if not counts.growing_there:
+        return many
+    if not evidence_for(request.prove, source, destination, plan.same_disk).is_proof:
+        return f"{many}; without a proof all of it is sent, and what was there is kept (try --prove read-back)"
+    return f"{many}; only the last {text.size(counts.growing_size - counts.growing_there)} are sent"
+
+
 def _specials(plan: Plan) -> str:
     if not plan.summary.not_carried:
         return ""
@@ -399,6 +414,9 @@ def plan_json(
         "replace": counts.replaced,
         "in_part": counts.in_part,
         "in_part_bytes": counts.in_part_size,
+        "growing": counts.growing,
+        "growing_bytes": counts.growing_size,
+        "growing_there_bytes": counts.growing_there,
         "not_carried": counts.not_carried,
         "in_the_way": counts.in_the_way,
         "name_clashes": counts.clashes,

@@ -309,6 +309,8 @@ def event_line(progress: Progress, event: ev.Event) -> tuple[str, Tone | None]:
 
 def _parts_text(event: ev.PartsFound) -> str:
     """How much of a file that replaces one is sent."""
+    if not event.there and event.growing:
+        return f"{text.show(event.label)}: it does not begin as it did, so all of it is sent"
     if not event.there:
         return f"{text.show(event.label)}: little of it is in what it replaces, so all of it is sent"
     left = text.size(event.size - event.there)

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import asyncio
 import os
-import signal
 import sys
 from typing import Any
 
@@ -14,7 +12,7 @@ from yatagan.batches.batch_store import Batch
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState
-from yatagan.cli import text
+from yatagan.cli import stop_signals, text
 from yatagan.cli.context import App, OpenSession
 from yatagan.cli.json_fields import batch_json
 from yatagan.cli.ledger_record import of_batch, record_json
@@ -28,9 +26,6 @@ from yatagan.errors import CannotReach, JournalError, Refused
 from yatagan.faults import Fault
 from yatagan.keeper.client import KeeperRun
 from yatagan.stores.interface import Source
-
-#: Signals that stop a batch cleanly. The last is what `batch hold` and `batch cancel` send.
-_STOPPING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGUSR1)
 
 
 async def carry(
@@ -53,7 +48,7 @@ async def carry(
         run = BatchRun(batch, journal, ends, view.take, app.ledger(), app.connection().patience)
     if isinstance(app.answers, AtTerminal):
         app.answers.aside, app.answers.stop = view.paused, run.stop
-    loop, warned = asyncio.get_running_loop(), False
+    warned = False
 
     def stop() -> None:
         nonlocal warned
@@ -62,17 +57,13 @@ async def carry(
         warned = True
         run.stop()
 
-    for number in _STOPPING:
-        loop.add_signal_handler(number, stop)
     try:
         async with view:
-            problem = await run.run()
+            with stop_signals.handled(stop):
+                problem = await run.run()
     except JournalError as error:
         error.batch = batch.name
         raise
-    finally:
-        for number in _STOPPING:
-            loop.remove_signal_handler(number)
     outcome = outcome_of(journal)
     if (
         report.in_words

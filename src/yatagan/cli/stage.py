@@ -117,6 +117,13 @@ Examples:
     help="Leave files for another time that have changed within this span, such as 2m, or are being written to.",
 )
 @click.option(
+    "--growing",
+    multiple=True,
+    metavar="PATTERN",
+    help="Files that only grow, such as a logger's: carried as far as they are now, and the next time only what has "
+    "come since (repeatable).",
+)
+@click.option(
     "--no-space-check",
     is_flag=True,
     help="Begin even if free space seems too small: for disks that compress or report it wrongly.",
@@ -159,6 +166,7 @@ def stage_command(
     by: str,
     if_newer_there: str,
     unchanged_for: float,
+    growing: tuple[str, ...],
     no_space_check: bool,
     in_background: bool,
     routine: str,
@@ -196,6 +204,7 @@ def stage_command(
         IfNewer(if_newer_there),
         space_check=not no_space_check,
         unchanged_for=unchanged_for,
+        growing=parse_choice(growing, ()) if growing else None,
     )
     how = _How(report, plan_only=plan_only, in_background=in_background, routine=routine)
     status = run(_stage(request, typed_command(), how))
@@ -336,6 +345,7 @@ async def _plan(
                     heard=count.heard,
                     looking=looking,
                     unchanged_for=request.unchanged_for,
+                    growing=request.growing,
                     placed=functools.partial(placed_before, Batches(request.app.home.batches), place.node),
                 )
     if plan.summary.anything:
@@ -400,8 +410,13 @@ def _header(
         promised=evidence_for(request.prove, source, destination, plan.same_disk),
         expected_seconds=plan.expectation.seconds if plan.expectation is not None else 0.0,
         # Where only parts are sent, how long it takes says little of the connection.
-        modelled_seconds=plan.expectation.modelled if plan.expectation and not plan.summary.in_part else 0.0,
+        modelled_seconds=plan.expectation.modelled if plan.expectation and not _in_part(plan) else 0.0,
     )
+
+
+def _in_part(plan: Plan) -> bool:
+    """Whether of some files only a part is sent."""
+    return bool(plan.summary.in_part or plan.summary.growing_there)
 
 
 async def _area(request: Request, destination: Store) -> tuple[Area | None, list[plan_warnings.Caution]]:

@@ -100,8 +100,10 @@ class Request:
         *,
         space_check: bool = True,
         unchanged_for: float = 0.0,
+        growing: Choice | None = None,
     ) -> None:
         self.app = app
+        self.growing = growing
         self.unchanged_for = unchanged_for
         self.space_check = space_check
         self.if_newer = if_newer
@@ -125,6 +127,10 @@ class Request:
                 str(sources[0]),
                 f"--store {storing.value} stores directories of this machine",
                 f"make a bundle there with: {command('bundle', 'make', sources[0])}",
+            )
+        if growing is not None and storing in (Storing.BUNDLE, Storing.BY_DIRECTORY):
+            raise BadPlace(
+                str(sources[0]), f"--growing and --store {storing.value} exclude each other: a bundle is written whole"
             )
         self._template = _template(as_)
         self.sources = [(source.path, self._name(source)) for source in sources]
@@ -197,6 +203,7 @@ class Request:
                 "prove": self.prove,
                 "max_rate": self.max_rate,
                 "unchanged_for": self.unchanged_for,
+                "growing": [os.fsdecode(pattern) for pattern in self.growing.only] if self.growing else [],
             },
             sort_keys=True,
         )

@@ -6,6 +6,8 @@ a file that was interrupted: the carrier sends the rest and hashes all of it.
 
 Two checksums are no proof. The digest of the whole file is, and if it differs all of the file is sent. Where no proof
 was asked for, every match is compared by a digest of its own.
+
+Of a file that only grows nothing is searched for: it begins with what an earlier batch has put there, or all is sent.
 """
 
 from __future__ import annotations
@@ -17,6 +19,7 @@ from dataclasses import replace
 from yatagan.batches.events import PartsFound
 from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Change, Step
+from yatagan.engine.growing_files import GrowingFiles
 from yatagan.engine.session import RetryStep
 from yatagan.engine.step_context import StepContext
 from yatagan.errors import StoreError
@@ -41,6 +44,7 @@ class ChangedParts:
         self._destination = context.destination
         self._tuning = tuning
         self._stop = stop
+        self._growing = GrowingFiles(context)
         #: Steps of which what was reused turned out to be wrong.
         self._distrusted: set[int] = set()
 
@@ -56,9 +60,11 @@ class ChangedParts:
         """
         if step.number in self._distrusted or not self._may(step):
             return step, Extents()
-        up = self._source.traits.here
         try:
-            matches = await (self._up(step, source) if up else self._down(step, part))
+            if step.beginning is not None:
+                matches = await self._beginning(step, part)
+            else:
+                matches = await (self._up(step, source) if self._source.traits.here else self._down(step, part))
         except StoreError as error:
             if error.fault in CONNECTION_FAULTS | STOPPING_FAULTS:
                 raise
@@ -66,10 +72,13 @@ class ChangedParts:
         there = Extents([(match.new, match.new + match.size) for match in matches])
         step = replace(step, durable=there.encode(), reused=there.total)
         await self._context.commits.note(Change(step.number, durable=step.durable, reused=step.reused))
-        self._context.tell(PartsFound(step.number, step.label, step.facts.size, step.reused))
+        growing = step.beginning is not None
+        self._context.tell(PartsFound(step.number, step.label, step.facts.size, step.reused, growing))
         return step, there
 
     def _may(self, step: Step) -> bool:
+        if step.beginning is not None:
+            return step.beginning.size > 0 and self._context.session.evidence is not Evidence.SENT
         return may_reuse(self._source, self._destination, step.facts, step.seen, self._tuning.reuse_least)
 
     def _pulse(self) -> None:
@@ -83,14 +92,26 @@ class ChangedParts:
         machine = machine_of(self._destination)
         old = await machine.block_sums(step.path, block_size(step.facts.size, self._tuning.reuse_block))
         matches = await self._find(step, source, step.facts.size, old.blocks)
-        name = step.part(self._context.session.batch)
+        return await self._copy_there(step, matches)
+
+    async def _copy_there(self, step: Step, matches: list[Match]) -> list[Match]:
+        """Have the node copy matches. Returns those that it found."""
+        machine, name = machine_of(self._destination), step.part(self._context.session.batch)
         good = await machine.copy_matches(step.path, name, matches) if matches else []
         return [match for match, is_good in zip(matches, good, strict=True) if is_good]
 
+    async def _beginning(self, step: Step, part: Writer) -> list[Match]:
+        """Of a growing file, what an earlier batch has put there, if the source still begins with it."""
+        assert step.beginning is not None
+        if not await self._growing.begins_as_before(step):
+            return []
+        matches = [Match(0, 0, step.beginning.size, "")]
+        await self._context.commits.note(Change(step.number, reused=step.beginning.size))
+        return await (self._copy_here(step, part, matches) if part.write_here else self._copy_there(step, matches))
+
     async def _down(self, step: Step, part: Writer) -> list[Match]:
         """Download: the node computes the checksums of its new file; the old one is here, and copied here."""
-        write = part.write_here
-        if write is None:
+        if part.write_here is None:
             return []
         block = block_size(step.facts.size, self._tuning.reuse_block)
         new = await machine_of(self._source).block_sums(step.source, block)
@@ -98,10 +119,18 @@ class ChangedParts:
             raise RetryStep(Fault.SOURCE_CHANGED)
         old = await self._destination.open(step.path)
         try:
-            read, size = old.read_here, (await old.facts()).size
-            if read is None:
+            matches = await self._find(step, old, (await old.facts()).size, new.blocks)
+        finally:
+            await old.close()
+        return await self._copy_here(step, part, matches)
+
+    async def _copy_here(self, step: Step, part: Writer, matches: list[Match]) -> list[Match]:
+        """Copy matches on this machine. Returns those that were there."""
+        old = await self._destination.open(step.path)
+        try:
+            read, write = old.read_here, part.write_here
+            if read is None or write is None:
                 return []
-            matches = await self._find(step, old, size, new.blocks)
             good = [match for match in matches if await self._tuning.in_thread(self._copy, read, write, match)]
         finally:
             await old.close()

@@ -24,6 +24,7 @@ from yatagan.batches.steps import SessionWriters, Step, token_path
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.engine import run_messages, scheduler
 from yatagan.engine.destination import look_at_destination, make_again
+from yatagan.engine.growing_files import GrowingFiles
 from yatagan.engine.last_look import LastLook
 from yatagan.engine.session import RetryStep, Session, evidence_for
 from yatagan.engine.source_files import Clock
@@ -357,6 +358,7 @@ class Executor:
             self._checks += 1
             if not again:
                 await look.sync(all_names=trouble)
+                await GrowingFiles(self._context).let_go()
         except StoreError as error:
             self._stopped_by = error if error.fault not in CONNECTION_FAULTS else None
             self._events.put_nowait(run_messages.ClaimsNotChecked(error.fault, self._clock.monotonic()))

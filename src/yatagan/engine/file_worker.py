@@ -17,6 +17,7 @@ from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Step, Times
 from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.engine.changed_parts import ChangedParts
+from yatagan.engine.growing_files import GrowingFiles
 from yatagan.engine.part_files import PartFiles
 from yatagan.engine.proof import Prover
 from yatagan.engine.session import RetryStep, StepRefused
@@ -52,6 +53,7 @@ class FileWorker:
         self._carrier = carrier
         self._stop = stop
         self._finisher = SmallFileFinisher(context)
+        self._growing = GrowingFiles(context)
         self._changed_parts = ChangedParts(context, carrier.tuning, stop)
         self._prover = Prover(context, stop, self._changed_parts.distrust)
         self.sources = SourceFiles(context, clock)
@@ -101,14 +103,14 @@ class FileWorker:
         reader = reader or await self._source.open(step.source)
         try:
             opened = await reader.facts()
-            if not opened.same_as(step.facts):
+            if not step.still_is(opened):
                 raise RetryStep(Fault.SOURCE_CHANGED)
             step, whole, writer = await self._carry_bytes(step, reader, FileDigest())
             try:
-                if not (await reader.facts()).same_as(step.facts):
+                if not step.still_is(await reader.facts()):
                     raise RetryStep(Fault.SOURCE_CHANGED)
                 if not isinstance(reader, FileInMemory):  # that was of one moment
-                    await self.sources.check_by_name(step)
+                    await self._check_source(step, whole)
                 step = await self._note_whole(step, whole)
             except BaseException:
                 await self._close(writer)
@@ -116,6 +118,13 @@ class FileWorker:
         finally:
             await self._close(reader)
         return step, writer
+
+    async def _check_source(self, step: Step, whole: Change) -> None:
+        """Look at the source again by its name. Raises RetryStep when it is not what was read."""
+        if step.beginning is not None:
+            await self._growing.check_read(step, whole.digest or "")
+        else:
+            await self.sources.check_by_name(step)
 
     async def _note_whole(self, step: Step, whole: Change) -> Step:
         """Journal that all bytes have arrived, unless a record of the source itself says that they are wrong."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import posixpath
+from collections.abc import Collection
 
 from yatagan.batches.steps import Step
 from yatagan.engine.directories_above import DirectoriesAbove
@@ -32,6 +33,14 @@ class KeptFiles:
             if earlier is None or not earlier.named_again(found):
                 raise StepRefused(Fault.KEPT_TAKEN) from error
         await self._destination.sync_directory(posixpath.dirname(kept))  # before its first name goes
+
+    def path_of(self, step: Step) -> bytes:
+        """The path under which what a step has replaced is kept."""
+        return self._directories.path_of(step.label)
+
+    async def remove_empty(self, directories: Collection[bytes]) -> None:
+        """Remove these directories of kept files, and those above them, as far as they are empty."""
+        await self._directories.remove_empty(directories)
 
     async def name_for(self, step: Step) -> bytes:
         """The path under which what a step replaces is kept. Makes the directories for it."""

@@ -25,10 +25,11 @@ from yatagan.errors import StoreError
 from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.stores.coalescing import gather_few
 from yatagan.stores.interface import Facts, Kind
+from yatagan.trees.sync_names import TAKEN_AWAY, sync_directories
 
 #: Claims in one directory from which on it is listed, and not looked at name by name.
 _LISTED_FROM = 16
-#: Directories that are looked at, or synced, at once.
+#: Directories that are looked at at once.
 _AT_ONCE = 16
 #: Claims that are held in memory.
 _HANDFUL = 5000
@@ -36,8 +37,6 @@ _HANDFUL = 5000
 _STEPS_PER_COMMIT = 500
 #: What has a name at the destination that can be looked at.
 _NAMED = frozenset({StepKind.DIRECTORY, StepKind.FILE, StepKind.LINK, StepKind.ARCHIVE, StepKind.INDEX})
-#: What a directory meets that was moved away, and whose name something else has.
-_TAKEN_AWAY = frozenset({Fault.IS_LINK, Fault.NOT_A_DIRECTORY, Fault.MISSING, Fault.DENIED})
 
 
 @dataclass(slots=True)
@@ -77,15 +76,7 @@ class LastLook:
     async def sync(self, *, all_names: bool) -> None:
         """Sync the directories in which this session has given names, or the batch has. Raises StoreError."""
         above = set(map(posixpath.dirname, self._journal.named_paths())) if all_names else self._context.unsynced
-        if not self._destination.traits.names_last:
-            await gather_few(_AT_ONCE, map(self._sync, above))
-
-    async def _sync(self, directory: bytes) -> None:
-        try:
-            await self._destination.sync_directory(directory)
-        except StoreError as error:
-            if error.fault not in _TAKEN_AWAY:
-                raise
+        await sync_directories(self._destination, above)
 
     async def _look_at(self, claims: list[Step], found: _Found) -> None:
         by_directory: dict[bytes, list[Step]] = defaultdict(list)
@@ -99,7 +90,7 @@ class LastLook:
         try:
             await self._look_at_each(directory, steps, found)
         except StoreError as error:
-            if error.fault not in _TAKEN_AWAY:
+            if error.fault not in TAKEN_AWAY:
                 raise
             found.changed += steps  # something else has the directory's name
 

@@ -63,7 +63,10 @@ class Prover:
         """A digest to compare with that of what was sent, and the part file's facts if it was hashed itself."""
         part = step.part(self._session.batch)
         if prove is Evidence.ON_NODE and self._destination.traits.here and not self._source.traits.here:
-            return (await machine_of(self._source).digest(step.source, ALGORITHM)).digest, None
+            machine = machine_of(self._source)
+            if step.beginning is not None:
+                return (await machine.digest_start(step.source, step.facts.size, ALGORITHM)).digest, None
+            return (await machine.digest(step.source, ALGORITHM)).digest, None
         if prove is Evidence.ON_NODE or self._destination.traits.here:
             made = await machine_of(self._destination).digest(part, ALGORITHM)
             return made.digest, made.facts

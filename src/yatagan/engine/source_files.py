@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Protocol
 
 from yatagan.batches.events import Ageing
-from yatagan.batches.states import StepState
+from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Step
 from yatagan.engine.session import RetryStep, StepRefused
 from yatagan.engine.step_context import StepContext
@@ -20,6 +20,11 @@ from yatagan.trees.compare import FRESH_NS, is_fresh
 
 #: Small files that are read by one request.
 _SMALL_AT_ONCE = 64
+
+
+def _anew(step: Step) -> Step:
+    """The step as `Change.anew` journals it."""
+    return replace(step, state=StepState.WAITING, durable="", digest="", reused=0, checkpoints="")
 
 
 class Clock(Protocol):
@@ -61,6 +66,7 @@ class SourceFiles:
         self._source = context.source
         self._commits = context.commits
         self._tell = context.tell
+        self._evidence = context.session.evidence
         self._clock = clock
         self._small = Coalesced(self._read_many, _SMALL_AT_ONCE, 1)
 
@@ -78,6 +84,8 @@ class SourceFiles:
             raise StepRefused(Fault.MISSING, "the source")
         if found.kind is not Kind.FILE:
             raise StepRefused(Fault.SOURCE_KIND, found.kind.value)
+        if step.beginning is not None and step.still_is(found) and not found.same_as(step.facts):
+            return await self._grown(step, found), reader
         if await self._let_one_age(step, found):
             reader = None  # what was read before that may have changed unnoticed
         if found == step.facts:
@@ -87,8 +95,17 @@ class SourceFiles:
             return replace(step, facts=found), reader
         # One change: if we died between two, bytes of the old file would pass for the new one's.
         self._commits.add(Change.anew(step.number)._replace(facts=found))
-        anew = replace(step, facts=found, state=StepState.WAITING, durable="", digest="", reused=0, checkpoints="")
-        return anew, reader
+        return _anew(replace(step, facts=found)), reader
+
+    async def _grown(self, step: Step, found: Facts) -> Step:
+        """A growing file that has grown since the plan: it is carried as far as it was then."""
+        # Without a proof nothing would show that what came before was of another file, or was written anew.
+        unproven = self._evidence is Evidence.SENT and step.durable != ""
+        change = Change.anew(step.number) if unproven else Change(step.number)
+        facts = replace(step.facts, inode=found.inode)
+        self._commits.add(change._replace(facts=facts))
+        step = replace(step, facts=facts)
+        return _anew(step) if unproven else step
 
     async def _read_small(self, step: Step) -> FileInMemory | None:
         """A small file of this machine, read whole and of one moment; None for others, and where that failed."""
@@ -107,7 +124,7 @@ class SourceFiles:
         """
         if await self.let_age([found]):
             again = await self._source.look_closely(step.source)
-            if again is None or not again.same_as(found):
+            if again is None or not replace(step, facts=found).still_is(again):
                 raise RetryStep(Fault.SOURCE_CHANGED)
             return True
         return False
@@ -127,5 +144,5 @@ class SourceFiles:
     async def check_by_name(self, step: Step) -> None:
         """Look at the source again by its name. Raises RetryStep when it has changed."""
         found = await self._source.look_closely(step.source)
-        if found is None or not found.same_as(step.facts):
+        if found is None or not step.still_is(found):
             raise RetryStep(Fault.SOURCE_CHANGED)

@@ -262,6 +262,10 @@ class KeeperMachine:
         """See `Machine.same_disk`."""
         return bool(await self._ask("machine.same_disk", token))
 
+    async def digest_start(self, path: bytes, size: int, algorithm: str) -> NodeDigest:
+        """See the class."""
+        raise StoreError(Fault.UNSUPPORTED, path, store=self._name)
+
     async def block_sums(self, path: bytes, block: int) -> NodeBlocks:
         """See the class."""
         raise StoreError(Fault.UNSUPPORTED, path, store=self._name)

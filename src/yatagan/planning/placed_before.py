@@ -5,29 +5,38 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from itertools import islice
+from typing import NamedTuple
 
 from yatagan.batches.batch_store import Batches
 from yatagan.batches.steps import Times
 from yatagan.stores.interface import Facts
 
-#: Batches that are looked through, the newest first.
-_BATCHES = 20
+#: Batches that are looked through, the newest first: those that went to the same node, and all.
+_BATCHES, _BATCHES_IN_ALL = 20, 200
 
 
-def placed_before(batches: Batches, node: str, paths: Iterable[bytes]) -> dict[bytes, Facts]:
-    """The facts of files when a batch last put them under these paths of a node, "" for this machine, by path.
+class Placed(NamedTuple):
+    """The facts and the digest of a file, as a batch has put it into its place; "" where it was not hashed."""
+
+    facts: Facts
+    digest: str
+
+
+def placed_before(batches: Batches, node: str, paths: Iterable[bytes]) -> dict[bytes, Placed]:
+    """What a batch last put under these paths of a node, "" for this machine, by path.
 
     Journals that cannot be read tell nothing, nor do batches that set the time of arrival.
     """
-    wanted, found = set(paths), dict[bytes, Facts]()
+    wanted, found, left = set(paths), dict[bytes, Placed](), _BATCHES
     if not wanted:
         return found
-    for _, journal in islice(batches.opened(), _BATCHES):
+    for _, journal in islice(batches.opened(), _BATCHES_IN_ALL):
         header = journal.header()
         if header.destination_node == node and header.times is Times.KEEP:
             placed = journal.placed(wanted)
-            found.update(placed)
+            found.update((path, Placed(step.facts, step.digest)) for path, step in placed.items())
             wanted -= placed.keys()
-        if not wanted:
+            left -= 1
+        if not (wanted and left):
             break
     return found

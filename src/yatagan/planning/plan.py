@@ -17,6 +17,7 @@ from yatagan.batches.steps import (
     INDEX_PHASE,
     MEMBERS_PHASE,
     SINGLES_PHASE,
+    Beginning,
     Step,
     StepKind,
 )
@@ -48,6 +49,9 @@ class Summary:
     replaced: int = 0
     in_part: int = 0
     in_part_size: int = 0
+    growing: int = 0
+    growing_size: int = 0
+    growing_there: int = 0
     not_carried: int = 0
     in_the_way: int = 0
     clashes: int = 0
@@ -80,11 +84,19 @@ class Arrival:
     hidden: bytes = b""
     #: Entries whose names the disk there takes for another's, and that other path.
     clashes: Mapping[bytes, bytes] = field(default_factory=dict)
+    #: Files that only grow, with what an earlier batch has put there of each.
+    growing: dict[bytes, Beginning] = field(default_factory=dict)
     #: Files of which size and time did not tell: the same by digest, with this value and evidence.
     same_by_digest: dict[bytes, tuple[str, Evidence]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.differences = Differences(self.tree, self.there)
+
+    def travels(self, difference: Difference) -> bool:
+        """Whether a file may travel in a bundle: it is small, replaces nothing, and holds still."""
+        facts = difference.facts
+        small = facts.kind is Kind.FILE and facts.size <= LARGEST_BUNDLED
+        return small and difference.verdict is Verdict.NEW and difference.path not in self.growing
 
 
 @dataclass(slots=True)
@@ -141,12 +153,6 @@ class Plan:
         return _Numbering(self).steps()
 
 
-def travels(difference: Difference) -> bool:
-    """Whether a file may travel in a bundle: it is small, and replaces nothing."""
-    facts = difference.facts
-    return facts.kind is Kind.FILE and facts.size <= LARGEST_BUNDLED and difference.verdict is Verdict.NEW
-
-
 class _Numbering:
     """Turns differences into numbered steps. The step that sets a directory's facts follows the one that makes it.
 
@@ -166,7 +172,7 @@ class _Numbering:
         for arrival in self._plan.arrivals:
             for difference in arrival.differences:
                 steps = self._for(arrival, difference, base)
-                if self._plan.travel is not None and travels(difference):
+                if self._plan.travel is not None and arrival.travels(difference):
                     yield from self._hold(steps)
                 else:
                     yield from steps
@@ -277,7 +283,7 @@ class _Numbering:
     def _file(self, arrival: Arrival, difference: Difference, ends: tuple[bytes, bytes, bytes, Facts]) -> Step:
         step = self._step(FILES_PHASE, StepKind.FILE, *ends)
         if difference.verdict is not Verdict.SAME:
-            return replace(step, seen=difference.other)
+            return replace(step, seen=difference.other, beginning=arrival.growing.get(difference.path))
         digest, evidence = arrival.same_by_digest.get(difference.path, ("", Evidence.SIZE_AND_TIME))
         return replace(step, state=StepState.LEFT, evidence=evidence, digest=digest)
 

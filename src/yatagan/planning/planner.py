@@ -14,18 +14,20 @@ from dataclasses import dataclass, replace
 from typing import Protocol
 
 from yatagan.batches.states import Evidence
-from yatagan.batches.steps import Times
+from yatagan.batches.steps import Beginning, Times
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.bundles.stored_bundle import find_stored
 from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.errors import BadPlace, Refused
 from yatagan.faults import Fault
 from yatagan.planning.bundling import Costs, travel
-from yatagan.planning.plan import Arrival, Plan, Summary, travels
+from yatagan.planning.growing import count_growing, find_growing, refuse_growing
+from yatagan.planning.placed_before import Placed
+from yatagan.planning.plan import Arrival, Plan, Summary
 from yatagan.planning.stored_bundles import BundleToStore, StoringChoice, store
 from yatagan.planning.unsettled import leave_unsettled, opened_for_writing
 from yatagan.portable import index
-from yatagan.stores.interface import Facts, Kind, Readable, Store
+from yatagan.stores.interface import Kind, Readable, Store
 from yatagan.transfer.delta import REUSE_LEAST, may_reuse
 from yatagan.trees.compare import Difference, Verdict, compare, still_since
 from yatagan.trees.hashing import Content, DigestOrigin, digests
@@ -61,8 +63,8 @@ class BundlingChoice:
     always: bool = False
 
 
-#: With which facts files were last put into paths of a destination, as far as that is known.
-Placed = Callable[[Iterable[bytes]], Mapping[bytes, Facts]]
+#: What was last put into paths of a destination, as far as that is known.
+PlacedBefore = Callable[[Iterable[bytes]], Mapping[bytes, Placed]]
 
 
 async def make_plan(
@@ -76,8 +78,9 @@ async def make_plan(
     together: BundlingChoice | None = None,
     stored: StoringChoice = StoringChoice.AS_IT_IS,
     looking: ContentsComparison | None = None,
-    placed: Placed | None = None,
+    placed: PlacedBefore | None = None,
     unchanged_for: float = 0.0,
+    growing: Choice | None = None,
 ) -> Plan:
     """Compare and decide.
 
@@ -86,7 +89,8 @@ async def make_plan(
     `looking` files of the same size are compared by their contents. `heard` is called with how many more entries were
     listed on either side, and may raise. `placed` tells with which facts files were last put into paths of the
     destination: what is newer there, or was changed there since, is left out. Files that have changed in the last
-    `unchanged_for` seconds, or are being written to, are left for another time.
+    `unchanged_for` seconds, or are being written to, are left for another time; but not those that are `growing`, which
+    are carried as far as they are.
 
     Raises StoreError, BadPlace when a source is not there or the destination is no directory, Refused when the
     destination lies inside a source.
@@ -108,6 +112,8 @@ async def make_plan(
             )
             if not arrival.tree.entries:
                 raise BadPlace(_spell(source, path), "there is nothing there", "check the spelling")
+            if growing is not None:
+                arrival.growing = find_growing(arrival.tree, growing)
             if unchanged_for:
                 plan.unsettled += await _leave_unsettled(source, arrival, unchanged_for, opened)
                 if not arrival.tree.entries:
@@ -115,8 +121,9 @@ async def make_plan(
             await comparing.compare(arrival)
             await _look_at_bundles(destination, arrival, stored, seeing)
             if times is not Times.NOW:
-                await _find_newer(arrival, step_ns, placed)
+                await _look_at_earlier(arrival, step_ns, placed)
             _refuse_losses(arrival, choice)
+            refuse_growing(arrival)
             plan.arrivals.append(arrival)
     finally:
         await seeing.release()
@@ -133,7 +140,7 @@ async def _leave_unsettled(source: Readable, arrival: Arrival, seconds: float, o
     """Take out of an arrival what is still being written. Returns the names that it would have had."""
     clock = await source.clock_ns()
     now_ns = clock if clock is not None else time.time_ns()
-    unsettled = leave_unsettled(arrival.tree, now_ns, int(seconds * 1e9), opened)
+    unsettled = leave_unsettled(arrival.tree, now_ns, int(seconds * 1e9), opened, but=arrival.growing)
     return [posixpath.join(arrival.name, path) if path else arrival.name for path in unsettled]
 
 
@@ -206,8 +213,11 @@ class _Comparing:
         arrival.differences.decide({path: Verdict.SAME if path in same else Verdict.DIFFERENT for path in paths})
 
 
-async def _find_newer(arrival: Arrival, step_ns: int, placed: Placed | None) -> None:
-    """Mark files of the destination that are newer than their source, or were changed since we put them there."""
+async def _look_at_earlier(arrival: Arrival, step_ns: int, placed: PlacedBefore | None) -> None:
+    """Mark files of the destination that are newer than their source, or were changed since we put them there.
+
+    Of growing files that are as we put them there, note how far they came.
+    """
     newer, older = dict[bytes, Verdict](), dict[bytes, Difference]()
     for difference in arrival.differences.of(Verdict.DIFFERENT):
         other = difference.other
@@ -218,10 +228,12 @@ async def _find_newer(arrival: Arrival, step_ns: int, placed: Placed | None) -> 
         else:
             older[arrival.there.absolute(difference.path)] = difference
     known = await asyncio.to_thread(placed, older) if older and placed is not None else {}
-    for path, facts in known.items():
+    for path, before in known.items():
         difference = older[path]
-        if difference.other is not None and not difference.other.right_for(facts, step_ns):
+        if difference.other is not None and not difference.other.right_for(before.facts, step_ns):
             newer[difference.path] = Verdict.NEWER_THERE
+        elif difference.path in arrival.growing and before.digest:
+            arrival.growing[difference.path] = Beginning(before.facts.size, before.digest)
     if newer:
         arrival.differences.decide(newer)
 
@@ -310,7 +322,7 @@ def _look_at_small(plan: Plan, together: BundlingChoice) -> None:
         difference.facts.size
         for arrival in plan.arrivals
         for difference in arrival.differences.of(Verdict.NEW)
-        if travels(difference) and difference.path not in arrival.tree.unread
+        if arrival.travels(difference) and difference.path not in arrival.tree.unread
     ]
     found = travel(len(sizes), sum(sizes), together.costs)
     if found.pays or (together.always and found.files):
@@ -352,11 +364,13 @@ def _evidence(here: Content, there: Content) -> Evidence:
 
 def _look_at_parts(plan: Plan, source: Readable, destination: Store) -> None:
     """Mark files of which only changed parts will be sent."""
-    for difference in (each for arrival in plan.arrivals for each in arrival.differences.of(Verdict.DIFFERENT)):
-        facts, other = difference.facts, difference.other
-        if facts.kind is Kind.FILE and may_reuse(source, destination, facts, other, REUSE_LEAST):
-            plan.summary.in_part += 1
-            plan.summary.in_part_size += facts.size
+    for arrival in plan.arrivals:
+        for difference in arrival.differences.of(Verdict.DIFFERENT):
+            facts, other = difference.facts, difference.other
+            reused = facts.kind is Kind.FILE and may_reuse(source, destination, facts, other, REUSE_LEAST)
+            if reused and difference.path not in arrival.growing:
+                plan.summary.in_part += 1
+                plan.summary.in_part_size += facts.size
 
 
 #: What is counted one by one. Only things of a kind that is carried are the same.
@@ -381,6 +395,7 @@ def _sum_up(plan: Plan, source: Readable, destination: Store) -> None:
             for difference in storing.differences:  # all of them go in, whatever is there
                 _count(summary, replace(difference, verdict=Verdict.NEW), arrival.tree.unread)
     _look_at_parts(plan, source, destination)
+    count_growing(summary, plan.arrivals)
 
 
 def _count(summary: Summary, difference: Difference, unread: Mapping[bytes, Fault]) -> None:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import posixpath
 from collections.abc import Awaitable, Callable, Iterable, Iterator
 from dataclasses import replace
 from hashlib import blake2b
-from itertools import islice
+from itertools import chain, islice
 
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.journal import Journal
@@ -15,7 +16,9 @@ from yatagan.batches.journal_data import Header
 from yatagan.batches.states import ENDED, BatchState, StepState
 from yatagan.batches.steps import Step, StepKind
 from yatagan.errors import StoreError
+from yatagan.places import PART_PREFIX
 from yatagan.stores.interface import Store
+from yatagan.trees.sync_names import sync_directories
 
 #: What is compared of two plans; the rest follows from it.
 _THINGS = frozenset({StepKind.FILE, StepKind.LINK, StepKind.DIRECTORY})
@@ -107,6 +110,16 @@ def take_over(steps: Iterable[Step], earlier: Journal, chosen: Callable[[bytes],
             last += 2
 
 
+async def sync_what_is_there(earlier: Journal, destination: Store) -> None:
+    """Sync the names that an earlier batch has given, before a new one relies on them and it is forgotten.
+
+    A power cut could undo them: then links would be gone, and part files be there again that belong to no batch.
+    Raises StoreError.
+    """
+    named = chain(earlier.named_paths(), part_names(earlier))  # of some the answer was lost
+    await sync_directories(destination, set(map(posixpath.dirname, named)))
+
+
 def _continues(step: Step, old: Step) -> bool:
     """Whether a step carries the very file that an earlier step has begun."""
     alone = step.kind is StepKind.FILE and step.state is StepState.WAITING and not step.bundle
@@ -131,7 +144,21 @@ async def remove_parts(journal: Journal, destination: Store, keep: frozenset[byt
             return True
         return False
 
-    return await _count((part for part in part_names(journal) if part not in keep), remove)
+    again = await _there_again(journal, destination)
+    return await _count((part for part in chain(part_names(journal), again) if part not in keep), remove)
+
+
+async def _there_again(journal: Journal, destination: Store) -> list[bytes]:
+    """Part files of files in place: a power cut has undone the renaming that gave them their names.
+
+    Directories that cannot be listed are passed over.
+    """
+    start, found = PART_PREFIX + journal.header().id.encode() + b"-", []
+    for directory in {posixpath.dirname(step.path) for step in journal.steps(StepState.IN_PLACE) if step.generation}:
+        with contextlib.suppress(StoreError):
+            async for handful in destination.entries(directory):
+                found += [posixpath.join(directory, name) for name, _ in handful if name.startswith(start)]
+    return found
 
 
 async def count_parts(journal: Journal, destination: Store) -> int:

@@ -7,7 +7,7 @@ and when no process of this machine has it open for writing, as far as that can 
 from __future__ import annotations
 
 import os
-from collections.abc import Collection
+from collections.abc import Collection, Container
 from pathlib import Path
 
 from yatagan.stores.interface import Kind
@@ -17,13 +17,19 @@ from yatagan.trees.scan import Tree
 _CHANGE_TIMES = True
 
 
-def leave_unsettled(tree: Tree, now_ns: int, span_ns: int, opened: Collection[bytes]) -> list[bytes]:
+def leave_unsettled(
+    tree: Tree, now_ns: int, span_ns: int, opened: Collection[bytes], but: Container[bytes] = ()
+) -> list[bytes]:
     """Take the files out of a tree that have changed within `span_ns` before now, or are among the `opened`.
+
+    All `but` these.
 
     Returns their paths. A time in the future is a wrong clock's, and says nothing.
     """
     found = []
     for path in tree.entries.of_kind(Kind.FILE):
+        if path in but:
+            continue
         facts = tree.entries[path]
         changed = facts.changed_ns if _CHANGE_TIMES and facts.changed_ns is not None else facts.mtime_ns
         changes = facts.mtime_ns, changed

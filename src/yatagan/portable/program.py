@@ -10,6 +10,7 @@ Kept to what Python 3.6 understands. Requests:
   hello                       who we are: host, boot, Python, digests, our session's processes, and that of the login
   session logins              the processes of some logins, or of their file servers
   clock                       what this machine takes the time to be
+  digest_start path size algorithm  hash the first bytes of a file
   digests files algorithm     sync files, read and hash them; each with the facts with which that need not be done again
   look path                   facts in nanoseconds
   read path                   the first 200 bytes (to prove with a token file that we see the same disk)
@@ -124,6 +125,12 @@ def do_digests(request: Request, busy: Busy) -> Reply:
     """Hash files."""
     files = [(raw(path), known) for path, known in request["files"]]
     return {"files": small_files.digests(files, request["algorithm"], SignOfLife(busy))}
+
+
+def do_digest_start(request: Request, busy: Busy) -> Reply:
+    """Hash the first bytes of a file."""
+    path, size = raw(request["path"]), request["size"]
+    return {"made": small_files.digest_start(path, size, request["algorithm"], SignOfLife(busy))}
 
 
 def do_look(request: Request, busy: Busy) -> Reply:

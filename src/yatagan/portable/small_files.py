@@ -282,6 +282,29 @@ def digests(files: List[Tuple[bytes, List[int]]], algorithm: str, alive: Callabl
     return found
 
 
+def digest_start(path: bytes, size: int, algorithm: str, alive: Callable[[], None]) -> Digested:
+    """Hash the first bytes of a file, to which more may be appended meanwhile; CHANGED for a shorter one."""
+    last = LastDirectory()
+    try:
+        descriptor = last.open_regular(path)
+        try:
+            value, left = new(algorithm), size
+            while left:
+                piece = os.pread(descriptor, min(left, 1 << 20), size - left)
+                if not piece:
+                    break
+                value.update(piece)
+                left -= len(piece)
+                alive()
+            return (CHANGED if left else PLACED), value.hexdigest(), facts(os.fstat(descriptor))
+        finally:
+            os.close(descriptor)
+    except OSError as error:
+        return error.errno or errno.EIO, "", []
+    finally:
+        last.close()
+
+
 def hash_open(descriptor: int, algorithm: str, alive: Callable[[], None]) -> Digested:
     """Sync, read and hash an open file; CHANGED if it changed meanwhile."""
     before = facts(os.fstat(descriptor))

@@ -128,6 +128,16 @@ class HelperMachine:
         return NodeDigest(made.digest, made.facts)
 
     @_parsed
+    async def digest_start(self, path: bytes, size: int, algorithm: str) -> NodeDigest:
+        """See `SourceMachine.digest_start`."""
+        if algorithm not in self._helper.greeting["algorithms"]:
+            raise StoreError(Fault.UNSUPPORTED, path, store=self._files.name)
+        made = digested(*(await self.ask("digest_start", path, size=size, algorithm=algorithm))["made"])
+        if made.facts is None:
+            raise StoreError(made.fault or Fault.REFUSED, path, store=self._files.name)
+        return NodeDigest(made.digest, made.facts)
+
+    @_parsed
     async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
         """See `SourceMachine.digests`."""
         about = files[0][0] if len(files) == 1 else b""

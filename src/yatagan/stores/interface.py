@@ -81,6 +81,11 @@ class Facts:
             return False
         return not exact or (self.changed_ns == other.changed_ns and self.inode == other.inode)
 
+    def grown_from(self, other: Facts) -> bool:
+        """Whether this can be the file with `other`'s facts after more was appended: the same one, and no shorter."""
+        same = None in (self.inode, other.inode) or self.inode == other.inode
+        return Kind.FILE is self.kind is other.kind and same and self.size >= other.size
+
     def named_again(self, other: Facts) -> bool:
         """Whether this is `other` under a second or a new name, by size and time."""
         return self.same_as(replace(other, changed_ns=None, inode=None))
@@ -238,6 +243,12 @@ class SourceMachine(Protocol):
         """Sync and hash a regular file. UNSUPPORTED for an algorithm that it lacks, OTHER_DISK for another file.
 
         `seen` are facts that the store gave of the file; they save a look.
+        """
+
+    async def digest_start(self, path: bytes, size: int, algorithm: str) -> NodeDigest:
+        """Hash the first `size` bytes of a file, to which more may be appended meanwhile.
+
+        SOURCE_CHANGED for a shorter one, UNSUPPORTED where that cannot be had.
         """
 
     async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:

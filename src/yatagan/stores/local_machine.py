@@ -33,6 +33,13 @@ class LocalMachine:
             raise StoreError(made.fault or Fault.REFUSED, path)
         return NodeDigest(made.digest, made.facts)
 
+    async def digest_start(self, path: bytes, size: int, algorithm: str) -> NodeDigest:
+        """See `SourceMachine.digest_start`."""
+        made = digested(*await asyncio.to_thread(small_files.digest_start, path, size, algorithm, self._alive))
+        if made.facts is None:
+            raise StoreError(made.fault or Fault.REFUSED, path)
+        return NodeDigest(made.digest, made.facts)
+
     async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
         """See `SourceMachine.digests`."""
         known = [(path, facts_to_list(facts)) for path, facts in files]

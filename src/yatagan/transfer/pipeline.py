@@ -266,7 +266,7 @@ class Pipeline:
         """Copy on this machine, one stripe after the other."""
         at = 0
         while at < self._transfer.size:
-            end = _request_end(at, self._transfer.read_size, self._transfer.size)
+            end = self._piece_end(at, self._transfer.read_size, self._transfer.size)
             if self._transfer.stop.is_set():
                 raise Stopped
             await self._rate_limit.take(end - at)

@@ -22,21 +22,21 @@ _AHEAD = 16
 _HANDFULS, _FILES, _BYTES = 6, 200, 64 << 20
 
 
-async def digest_by_reading(store: Readable, path: bytes, algorithm: str) -> str:
-    """Read a file through the store and hash it here. Raises StoreError."""
+async def digest_by_reading(store: Readable, path: bytes, algorithm: str, size: int | None = None) -> str:
+    """Read a file, or its first `size` bytes, through the store and hash it here. Raises StoreError."""
     reader = await store.open(path)
     pending: deque[asyncio.Task[bytes]] = deque()
     try:
-        facts = await reader.facts()
+        size = (await reader.facts()).size if size is None else size
         value, block, offset, taken = hashlib.new(algorithm), store.traits.read_size, 0, 0
-        while offset < facts.size or pending:
-            while offset < facts.size and len(pending) < _AHEAD:
-                pending.append(asyncio.ensure_future(reader.read(offset, min(block, facts.size - offset))))
+        while offset < size or pending:
+            while offset < size and len(pending) < _AHEAD:
+                pending.append(asyncio.ensure_future(reader.read(offset, min(block, size - offset))))
                 offset += block
             data = await pending.popleft()
             taken += len(data)
             value.update(data)
-        if taken != facts.size:
+        if taken != size:
             raise StoreError(Fault.SOURCE_CHANGED, path, store=store.name)
     finally:
         for task in pending:

@@ -6,8 +6,9 @@ to their group, or to others.
 
 from __future__ import annotations
 
+import contextlib
 import posixpath
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Collection
 
 from yatagan.errors import StoreError
 from yatagan.faults import CONNECTION_FAULTS, Fault
@@ -44,7 +45,20 @@ class KeptDirectories:
         for depth in range(1, len(names) + 1):
             below = b"/".join(names[:depth])
             await self._make(posixpath.join(self._base, below), posixpath.join(self._top, below))
+        return self.path_of(relative)
+
+    def path_of(self, relative: bytes) -> bytes:
+        """The path under which something of `top` is kept."""
         return posixpath.join(self._base, relative)
+
+    async def remove_empty(self, directories: Collection[bytes]) -> None:
+        """Remove these directories, and those above them, as far as they are empty."""
+        for directory in directories:
+            with contextlib.suppress(StoreError):
+                while directory != self._top:
+                    await self._store.remove_directory(directory)
+                    self._made.discard(directory)
+                    directory = posixpath.dirname(directory)
 
     async def _make(self, path: bytes, origin: bytes) -> None:
         """Make a directory for what comes out of `origin`."""
