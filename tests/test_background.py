@@ -6,6 +6,7 @@ import os
 import shutil
 import signal
 import subprocess
+import time
 from pathlib import Path
 from typing import Any
 
@@ -240,3 +241,29 @@ def test_what_has_ended_is_not_stopped(words: tuple[str, ...], program: Program)
     (program.directory / "a").write_text("a")
     program("stage", "a", "there")
     assert "is finished" in program("batch", *words, shown(program)["batch"], expect=5).stderr
+
+
+@pytest.mark.parametrize("opened", [False, True])
+def test_a_batch_is_cancelled_at_any_moment(opened: bool, program: Program, practice: Practice) -> None:
+    """Also before its run has begun, or when that has just ended: then it is finished, and no process is killed."""
+    far = practice.far()
+    program(*far.add)
+    if opened:
+        program("node", "open", "heron")
+    (program.directory / "some").mkdir()
+    for number in range(40):
+        (program.directory / "some" / f"{number}.csv").write_text(f"{number}\n" * 2000)
+
+    def names() -> set[str]:
+        return {journal.parent.name for journal in (program.home / "batches").glob("*/journal.db")}
+
+    for number, wait in enumerate((0.0, 0.05, 0.1, 0.2, 0.4), start=1):
+        before = names()
+        running = program.start("stage", "some", f"heron:at-{wait}")
+        wait_for(lambda: len(names()) == number)  # noqa: B023  # it is called here only
+        time.sleep(wait)
+        (name,) = names() - before
+        cancelled = program("batch", "cancel", name, expect=None)
+        said, trouble = running.communicate(timeout=60)
+        assert running.returncode == (4 if cancelled.returncode == 0 else 0), said + trouble + cancelled.stderr
+        assert shown(program, name)["state"] == ("cancelled" if cancelled.returncode == 0 else "finished")

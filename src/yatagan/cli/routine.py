@@ -61,7 +61,7 @@ def _until(text_: str) -> float:
 Examples:
   yatagan routine add fen fen heron:campaign --every 15min
   yatagan routine add nightly runs heron:in --at 02:30 --skip '*.tmp'
-  yatagan routine add logger fen/raw heron:raw --on-change
+  yatagan routine add logger fen/raw heron:raw --on-change --growing '*.csv'
 Everything else is as for stage: SOURCE... DESTINATION and its options.""",
 )
 @click.argument("name")
