@@ -97,6 +97,36 @@ FIELDS: dict[str, tuple[str, str]] = {
     "bundle": ("text, optional", "the stored bundle that it was found in"),
     "entries": ("list", "entries; their `path` is relative to `root`"),
     "verify: entries": ("list", "entries that are not the same; their `path` is relative to the place"),
+    "compare: entries": ("list", "entries that are not the same; their `path` is relative to the places"),
+    "first": ("object", "the first place, and what is in it"),
+    "second": ("object", "the second place, and what is in it"),
+    "compare: first.path": ("text", "path as typed"),
+    "compare: second.path": ("text", "path as typed"),
+    "compare: first.directories": ("number", "directories, without the place itself"),
+    "compare: second.directories": ("number", "directories, without the place itself"),
+    "other_kinds": ("number", "what is neither file, directory nor link"),
+    "digests_made": ("text or null", "where its files were hashed: [evidence](#evidence); null by size and time"),
+    "compare: same": ("true or false", "whether both hold the same"),
+    "contents_same": ("true or false", "whether they do, whatever modes (by digest also times)"),
+    "by": ("text", "what decided: `size-and-time` or `digest`"),
+    "totals_agree": ("true or false", "whether numbers and bytes agree"),
+    "outcomes": ("object", "of each outcome the `count` of entries, and their bytes"),
+    "compare: outcomes.same": ("object", "the same"),
+    "compare: outcomes.different": ("object", "different in kind, size, contents or target, or by size and time"),
+    "compare: outcomes.facts_differ": ("object", "different in mode, or by digest in time alone"),
+    "compare: outcomes.unreadable": ("object", "what could not be read"),
+    "only_first": ("object", "only in the first"),
+    "only_second": ("object", "only in the second"),
+    "moved": ("object", "files with the same contents under another name"),
+    "count": ("number", "how many"),
+    "compare: entries[].outcome": (
+        "text",
+        "`different`, `facts_differ`, `only_first`, `only_second`, `moved` or `unreadable`",
+    ),
+    "differs": ("list", "in what: `kind`, `size`, `contents`, `target`, `time`, `mode`"),
+    "new_path": ("text, optional", "where it is in the second"),
+    "compare: entries[].first": ("object or null", "what it is in the first"),
+    "compare: entries[].second": ("object or null", "what it is in the second"),
     "remove: places[].entries": ("number", "entries at and below it"),
     "kind": ("text", "`file`, `directory`, `link`, `fifo`, `socket` or `device`"),
     "ledger show: records[].kind": ("text", "what it is about: `staged`, `listed`, `verified` and so on"),
@@ -446,6 +476,9 @@ def answers(program: Program, practice: Practice) -> Iterator[tuple[str, list[st
     yield "checksums", words, run("checksums", "heron:campaign/fen")
     (heron.root / "campaign" / "fen" / "notes" / "week-1.txt").chmod(0o600)
     yield "verify", words, run("verify", "heron:campaign/fen", expect=1)
+    (heron.root / "campaign" / "fen" / "notes" / "week-2.txt").rename(heron.root / "campaign" / "fen" / "week-2.txt")
+    (program.directory / "fen" / "notes" / "now").symlink_to("week-1.txt")
+    yield "compare", words, run("compare", "fen", "heron:campaign/fen", "--by", "digest", expect=1)
     yield "mkdir", words, run("mkdir", "heron:campaign/2026")
     yield "rename", words, run("rename", "heron:campaign/2026", "july")
     yield "remove", words, run("remove", "heron:campaign/july", "--yes")

@@ -78,6 +78,14 @@ class _RatioGuard:
         return data
 
 
+def packing_at(start: bytes) -> Compression | None:
+    """How the archive that begins with `start`, of BLOCK bytes, is packed; None for what is no archive."""
+    if is_header(start):
+        return Compression.PLAIN
+    packing = packing_of(start)
+    return None if packing is Compression.PLAIN else packing
+
+
 def open_archive(source: Bytes, *, ratio: int) -> ArchiveReader:
     """Open an archive of any format. Raises NoArchive, Damaged."""
     start = source.read_at(0, BLOCK)

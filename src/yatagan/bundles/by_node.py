@@ -8,7 +8,7 @@ from __future__ import annotations
 import posixpath
 import secrets
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import AsyncIterator, Iterator, Mapping
 from contextlib import contextmanager
 from itertools import islice
 
@@ -99,25 +99,56 @@ async def unpack_there(store: Store, path: bytes, into: bytes, wish: UnpackReque
         )
 
 
-async def contents_there(store: Store, path: bytes) -> dict[bytes, str]:
-    """The SHA-256 of every file in a bundle of a node, made by the node from the bundle's bytes.
+async def contents_there(store: Store, path: bytes, most: int | None = None) -> dict[bytes, str]:
+    """The SHA-256 of every file in an archive of a node, but of those larger than `most` bytes.
 
-    Members that cannot be read are missing. Raises StoreError (UNSUPPORTED where the node cannot do it).
+    Made by the node from the archive's bytes; of members that cannot be read there is none. Raises StoreError:
+    UNSUPPORTED where the node cannot do it.
     """
-    await _same_disk(store, path)
-    token, found = secrets.token_hex(8), dict[bytes, str]()
-    reply = await machine_of(store).run(ARCHIVES, "contents", path, {"token": token})
-    if "missing" in reply:
-        raise StoreError(Fault.UNSUPPORTED, path, store=store.name, detail=f"the node lacks {reply['missing']}")
-    while True:
+    found = dict[bytes, str]()
+    async for reply in _in_parts(store, "contents", path, most=most):
         with _sound(store, path):
             some = {name.encode("latin-1"): str(digest) for name, digest in reply["found"]}
         if not some.keys() - found.keys():
-            return found  # the whole answer has arrived, or the same part came again
+            break  # the same part came again
         found.update(some)
+    return found
+
+
+async def members_there(store: Store, path: bytes) -> list[Member]:
+    """The members of an archive of a node, in its order, read by the node.
+
+    Raises StoreError: UNSUPPORTED where the node cannot do it, DAMAGED where it cannot be read to its end.
+    """
+    found: list[Member] = []
+    async for reply in _in_parts(store, "members", path):
+        with _sound(store, path):
+            if "damaged" in reply:
+                raise StoreError(Fault.DAMAGED, path, store=store.name, detail=str(reply["damaged"]))
+            found += [
+                Member(name.encode("latin-1"), str(kind), int(size), int(mode), int(mtime_ns), target.encode("latin-1"))
+                for name, kind, size, mode, mtime_ns, target in reply["found"]
+            ]
+    return found
+
+
+async def _in_parts(store: Store, what: str, path: bytes, **values: int | None) -> AsyncIterator[Values]:
+    """The parts of a long answer. Raises StoreError, UNSUPPORTED where the node cannot do it."""
+    await _same_disk(store, path)
+    token = secrets.token_hex(8)
+    reply = await machine_of(store).run(ARCHIVES, what, path, {"token": token, **values})
+    if "missing" in reply:
+        raise StoreError(Fault.UNSUPPORTED, path, store=store.name, detail=f"the node lacks {reply['missing']}")
+    for _ in range(_MOST_PARTS):
+        yield reply
+        if not reply.get("found"):
+            return
         reply = await machine_of(store).run(ARCHIVES, "more", path, {"token": token})
+    raise StoreError(Fault.NONSENSE, path, store=store.name, detail="the helper's, without an end")
 
 
+#: Parts of an answer, before it is taken for one without an end.
+_MOST_PARTS = 20_000
 #: Entries that are said at once: messages are bounded, and so is what one of them may take in.
 _ENTRIES_PER_MESSAGE = 5000
 

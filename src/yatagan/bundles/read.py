@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import threading
 from collections import Counter
-from collections.abc import AsyncIterator, Callable, Iterator
+from collections.abc import AsyncIterator, Callable, Container, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
@@ -26,6 +26,9 @@ from yatagan.portable.unpacking import MemberOutcome, Unpacker, for_each_member
 from yatagan.stores.interface import Kind, Store
 from yatagan.stores.system_errors import fault_of
 from yatagan.trees.patterns import Choice
+
+#: Told how many files and bytes more are done.
+Progress = Callable[[int, int], None]
 
 _KNOWN = "known are tar, plain or with gzip, bzip2, xz or zstd, and zip"
 _TAIL = 4096
@@ -197,6 +200,28 @@ def list_members(bundle: Bundle, choice: Choice, ratio: int) -> Iterator[IndexEn
     return (line for line in lines if _chosen(choice, line.member))
 
 
+def read_contents(
+    bundle: Bundle, wanted: Container[bytes], ratio: int, progress: Progress, stop: threading.Event
+) -> dict[bytes, str]:
+    """The SHA-256 of the members with these names, from the archive's bytes; of those that can be read. Blocking.
+
+    Raises NoArchive, Bomb, BadIndex, StoreError.
+    """
+    found: dict[bytes, str] = {}
+    archive = _FromFront(bundle, ratio)
+    with ThreadPoolExecutor(1) as hasher:
+
+        def take(member: Member) -> None:
+            if stop.is_set():
+                raise WorkStopped
+            if member.kind == FILE and member.name in wanted:
+                found[member.name] = _digest(archive, member, hasher, holes=True)
+                progress(1, member.size)
+
+        for_each_member(archive, take, lambda damaged: None, salvage=False)
+    return found
+
+
 @dataclass(frozen=True, slots=True)
 class Damage:
     """Where an archive is damaged (offset in its contents), and how."""
@@ -243,10 +268,6 @@ class ReadResult:
         """Whether all is as it should be."""
         bad = unpacking.IN_THE_WAY, unpacking.REFUSED, unpacking.FAILED, *MemberDifference
         return not self.damage and not self.strays and not any(self.counts[what] for what in bad)
-
-
-#: Told how many files and bytes more are done.
-Progress = Callable[[int, int], None]
 
 
 # -- unpacking -------------------------------------------------------------------------------------------------

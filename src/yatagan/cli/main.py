@@ -24,6 +24,7 @@ _COMMANDS = {
     "batch": ("batch", "Show, watch, hold, resume and cancel batches."),
     "parts": ("parts", "Find and remove unfinished files."),
     "kept": ("kept", "Find, restore and remove files that were replaced."),
+    "compare": ("compare", "Compare two places, side by side."),
     "checksums": ("checksums", "Write the checksum list of a tree."),
     "verify": ("checksums", "Verify a tree against its checksum list."),
     "mkdir": ("mkdir_rename_remove", "Make a directory, here or on a node."),

@@ -244,14 +244,18 @@ def unpack(request: Request, alive: Alive) -> Reply:
 
 
 def contents(request: Request, alive: Alive) -> Reply:
-    """Hash an archive's files and answer with the first digests; `more` asks for the rest. Raises OSError, NotHere."""
+    """Hash an archive's files and answer with the first digests; `more` asks for the rest. Raises OSError, NotHere.
+
+    None that is larger than `most`, if that is given: a stranger's sparse file may have an exabyte of zeros.
+    """
     found: List[Any] = []
+    most = request.get("most")
     with _open(_raw(request["path"])) as stream:
         reader = _reader(_raw(request["path"]), stream)
         try:
             for member in reader.members():
                 alive()
-                if member.kind == FILE:
+                if member.kind == FILE and (most is None or member.size <= most):
                     found.append([member.name.decode("latin-1"), _member_digest(reader, member, alive)])
         except Damaged:
             pass  # of what cannot be read there is no digest
@@ -259,8 +263,25 @@ def contents(request: Request, alive: Alive) -> Reply:
     return more(request, alive)
 
 
+def members(request: Request, alive: Alive) -> Reply:
+    """The members of an archive with their facts, the first of them; `more` asks for the rest.
+
+    Raises OSError, NotHere.
+    """
+    found: List[Any] = []
+    with _open(_raw(request["path"])) as stream:
+        try:
+            for name, kind, size, mode, mtime_ns, target, *_ in _reader(_raw(request["path"]), stream).members():
+                alive()
+                found.append([name.decode("latin-1"), kind, size, mode, mtime_ns, target.decode("latin-1")])
+        except Damaged as damaged:
+            return {"found": [], "damaged": damaged.why}
+    _TO_TELL[request["token"]] = found
+    return more(request, alive)
+
+
 def more(request: Request, alive: Alive) -> Reply:
-    """The next digests; empty at the end."""
+    """The next digests, or members; empty at the end."""
     left = _TO_TELL.get(request["token"], [])
     some, left[:_ENTRIES_PER_MESSAGE] = left[:_ENTRIES_PER_MESSAGE], []
     if not some:
@@ -386,4 +407,11 @@ def _told(work: Callable[[Request, Alive], Reply]) -> Callable[[Request, Alive],
 
 
 #: What the helper can be asked when it has learned this.
-HANDLERS = {"make": _told(make), "hear": hear, "unpack": _told(unpack), "contents": _told(contents), "more": more}
+HANDLERS = {
+    "make": _told(make),
+    "hear": hear,
+    "unpack": _told(unpack),
+    "contents": _told(contents),
+    "members": _told(members),
+    "more": more,
+}

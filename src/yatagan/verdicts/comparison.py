@@ -1,0 +1,279 @@
+"""Two trees compared, entry by entry: what is the same, and in what others differ. No I/O.
+
+Facts are compared at the coarser time step of the two. Where digests are known contents decide, and a file that has
+another name on either side is found again by them; where they are not, size and time do.
+"""
+
+from __future__ import annotations
+
+import posixpath
+from collections import Counter, defaultdict
+from collections.abc import Collection, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import NamedTuple
+
+from yatagan.faults import Fault
+from yatagan.stores.interface import Facts, Kind, same_time
+from yatagan.trees.scan import Tree
+
+#: The bit by which a directory gives its group to what is made in it: a directory above may have handed it down.
+_HANDED_DOWN = 0o2000
+
+
+class Outcome(StrEnum):
+    """How an entry of two trees compares."""
+
+    SAME = "same"
+    DIFFERENT = "different"
+    #: The same contents, or as far as size and time tell; another mode, or another time.
+    FACTS_DIFFER = "facts differ"
+    ONLY_FIRST = "only first"
+    ONLY_SECOND = "only second"
+    #: The same contents under another name.
+    MOVED = "moved"
+    UNREADABLE = "unreadable"
+
+
+class Aspect(StrEnum):
+    """In what two entries differ."""
+
+    KIND = "kind"
+    SIZE = "size"
+    CONTENTS = "contents"
+    TARGET = "target"
+    TIME = "time"
+    MODE = "mode"
+
+
+class Compared(NamedTuple):
+    """An entry that is not the same on both sides.
+
+    `path` is the one in the first tree, or in the second where it is only there. `new_path`: where it was moved to, in
+    the second. `fault`: why it could not be read.
+    """
+
+    path: bytes
+    outcome: Outcome
+    aspects: tuple[Aspect, ...] = ()
+    new_path: bytes = b""
+    fault: Fault | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Digests:
+    """What is known of the contents of a side's files: digests by path, and why others could not be read."""
+
+    values: Mapping[bytes, str]
+    faults: Mapping[bytes, Fault]
+
+
+@dataclass(slots=True)
+class TreeTotals:
+    """What is in a tree; `size` in bytes, of the files."""
+
+    files: int = 0
+    size: int = 0
+    directories: int = 0
+    links: int = 0
+    others: int = 0
+
+    @classmethod
+    def of(cls, tree: Tree) -> TreeTotals:
+        """Count a tree, but for its root where that is a directory."""
+        totals = cls()
+        for path, facts in tree.entries.items():
+            if facts.kind is Kind.FILE:
+                totals.files += 1
+                totals.size += facts.size
+            elif facts.kind is Kind.DIRECTORY:
+                totals.directories += path != b""
+            elif facts.kind is Kind.LINK:
+                totals.links += 1
+            else:
+                totals.others += 1
+        return totals
+
+
+@dataclass(slots=True)
+class Comparison:
+    """Two trees compared. `entries`: those that are not the same, parents before children.
+
+    `counts` and `sizes` (bytes of files) by outcome; of files that are on both sides the larger size counts.
+    """
+
+    first: Tree
+    second: Tree
+    by_digest: bool
+    entries: list[Compared] = field(default_factory=list)
+    counts: Counter[Outcome] = field(default_factory=Counter)
+    sizes: Counter[Outcome] = field(default_factory=Counter)
+
+    @property
+    def same(self) -> bool:
+        """Whether both sides hold the same, facts included."""
+        return not self.entries
+
+    @property
+    def contents_same(self) -> bool:
+        """Whether both sides hold the same, whatever the modes (and times, where contents were compared)."""
+        return all(each.outcome is Outcome.FACTS_DIFFER for each in self.entries)
+
+
+def to_hash(first: Tree, second: Tree) -> tuple[list[bytes], list[bytes]]:
+    """The files of either tree of which contents must be known to compare them.
+
+    Files with one name on both sides and one size, and files under names that the other side has not, where it has
+    such a file of the same size.
+    """
+    both: list[bytes] = []
+    alone: tuple[defaultdict[int, list[bytes]], ...] = (defaultdict(list), defaultdict(list))
+    for tree, other, found in ((first, second, alone[0]), (second, first, alone[1])):
+        for path in tree.entries.of_kind(Kind.FILE):
+            facts, there = tree.entries[path], other.entries.get(path)
+            if there is None:
+                found[facts.size].append(path)
+            elif tree is first and there.kind is Kind.FILE and there.size == facts.size:
+                both.append(path)
+    sizes = (alone[0].keys() & alone[1].keys()) - {0}
+    moved = ([path for size in sorted(sizes) for path in found[size]] for found in alone)
+    return both + next(moved), both + next(moved)
+
+
+def compare(
+    first: Tree,
+    second: Tree,
+    digests: tuple[Digests, Digests] | None,
+    *,
+    step_ns: int,
+    modeless: Collection[bytes] | None = (),
+) -> Comparison:
+    """Compare two trees. `digests` of the files that `to_hash` names; None to go by size and time.
+
+    `step_ns`: the coarser time step of the two. `modeless`: paths whose modes are not known on either side; None: all.
+    """
+    comparing = _TwoTrees(first, second, digests, step_ns, modeless)
+    unread = first.unread.keys() | second.unread.keys()  # what is below says nothing
+    result = Comparison(first, second, digests is not None)
+    moved = dict(comparing.moved()) if digests is not None else {}
+    # A directory of which something was moved away, or that it was moved to, is no difference of its own.
+    explained = set(moved.values()) | _above(moved, but=second) | _above(moved.values(), but=first)
+    for path in sorted({*first.entries, *second.entries}, key=in_order):
+        if path in explained or (unread and unread & set(_all_above(path))):
+            continue
+        found = comparing.entry(path, moved.get(path))
+        result.counts[found.outcome] += 1
+        result.sizes[found.outcome] += comparing.size(found)
+        if found.outcome is not Outcome.SAME:
+            result.entries.append(found)
+    return result
+
+
+def in_order(path: bytes) -> bytes:
+    """A key that sorts paths: parents before children, those of one directory together."""
+    return path.replace(b"/", b"\0")
+
+
+def _all_above(path: bytes) -> Iterator[bytes]:
+    """The directories above a path, the root included."""
+    while path:
+        path = posixpath.dirname(path)
+        yield path
+
+
+def _above(paths: Iterable[bytes], but: Tree) -> set[bytes]:
+    """The directories above these paths, but those that are in a tree."""
+    found: set[bytes] = set()
+    for path in paths:
+        above = posixpath.dirname(path)
+        while above and above not in found and above not in but.entries:
+            found.add(above)
+            above = posixpath.dirname(above)
+    return found
+
+
+@dataclass(frozen=True, slots=True)
+class _TwoTrees:
+    first: Tree
+    second: Tree
+    digests: tuple[Digests, Digests] | None
+    step_ns: int
+    modeless: Collection[bytes] | None
+
+    def moved(self) -> Iterator[tuple[bytes, bytes]]:
+        """Files under other names: where they are in the first tree, and where in the second."""
+        assert self.digests is not None
+        alone: tuple[defaultdict[str, list[bytes]], ...] = (defaultdict(list), defaultdict(list))
+        for tree, other, known, found in (
+            (self.first, self.second, self.digests[0], alone[0]),
+            (self.second, self.first, self.digests[1], alone[1]),
+        ):
+            for path, digest in known.values.items():
+                if path not in other.entries and tree.entries[path].size:
+                    found[digest].append(path)
+        directories: dict[bytes, bytes] = {}
+        for digest, paths in alone[0].items():
+            for path, new in zip(sorted(paths), sorted(alone[1].get(digest, ())), strict=False):
+                if posixpath.basename(path) == posixpath.basename(new):
+                    directories.setdefault(posixpath.dirname(path), posixpath.dirname(new))
+                yield path, new
+        yield from self._moved_links(directories)
+
+    def _moved_links(self, directories: Mapping[bytes, bytes]) -> Iterator[tuple[bytes, bytes]]:
+        """Links that went with the files of their directories. `directories`: where files went, under their names."""
+        for path, target in self.first.targets.items():
+            above, name = posixpath.split(path)
+            if path in self.second.entries or above not in directories:
+                continue
+            new = posixpath.join(directories[above], name)
+            if new not in self.first.entries and self.second.targets.get(new) == target:
+                yield path, new
+
+    def size(self, compared: Compared) -> int:
+        """The bytes of an entry's file; 0 for others."""
+        sides = self.first.entries.get(compared.path), self.second.entries.get(compared.path)
+        return max((facts.size for facts in sides if facts is not None and facts.kind is Kind.FILE), default=0)
+
+    def entry(self, path: bytes, new_path: bytes | None) -> Compared:
+        """How one entry compares."""
+        one, other = self.first.entries.get(path), self.second.entries.get(path)
+        if new_path is not None:
+            return Compared(path, Outcome.MOVED, new_path=new_path)
+        if fault := self.first.unread.get(path) or self.second.unread.get(path):
+            return Compared(path, Outcome.UNREADABLE, fault=fault)
+        if one is None or other is None:
+            return Compared(path, Outcome.ONLY_SECOND if one is None else Outcome.ONLY_FIRST)
+        if one.kind is not other.kind:
+            return Compared(path, Outcome.DIFFERENT, (Aspect.KIND,))
+        match one.kind:
+            case Kind.FILE:
+                return self._file(path, one, other)
+            case Kind.LINK if self.first.targets.get(path) != self.second.targets.get(path):
+                return Compared(path, Outcome.DIFFERENT, (Aspect.TARGET,))
+            case Kind.DIRECTORY if not self._same_mode(path, one, other, but=_HANDED_DOWN):
+                return Compared(path, Outcome.FACTS_DIFFER, (Aspect.MODE,))
+        return Compared(path, Outcome.SAME)
+
+    def _file(self, path: bytes, one: Facts, other: Facts) -> Compared:
+        aspects = []
+        if one.size != other.size:
+            aspects.append(Aspect.SIZE)
+        elif self.digests is not None:
+            if fault := self.digests[0].faults.get(path) or self.digests[1].faults.get(path):
+                return Compared(path, Outcome.UNREADABLE, fault=fault)
+            if self.digests[0].values[path] != self.digests[1].values[path]:
+                aspects.append(Aspect.CONTENTS)
+        if not same_time(one.mtime_ns, other.mtime_ns, self.step_ns):
+            aspects.append(Aspect.TIME)
+        if not self._same_mode(path, one, other):
+            aspects.append(Aspect.MODE)
+        if not aspects:
+            return Compared(path, Outcome.SAME)
+        decisive = {Aspect.SIZE, Aspect.CONTENTS} if self.digests is not None else {Aspect.SIZE, Aspect.TIME}
+        outcome = Outcome.DIFFERENT if decisive & set(aspects) else Outcome.FACTS_DIFFER
+        return Compared(path, outcome, tuple(aspects))
+
+    def _same_mode(self, path: bytes, one: Facts, other: Facts, but: int = 0) -> bool:
+        if self.modeless is None or path in self.modeless:
+            return True
+        return one.mode | but == other.mode | but
