@@ -161,12 +161,17 @@ def compare(
     for path in sorted({*first.entries, *second.entries}, key=in_order):
         if path in explained or (unread and unread & set(_all_above(path))):
             continue
-        found = comparing.entry(path, moved.get(path))
+        one, other = first.entries.get(path), second.entries.get(path)
+        found = comparing.entry(path, one, other, moved.get(path))
         result.counts[found.outcome] += 1
-        result.sizes[found.outcome] += comparing.size(found)
+        result.sizes[found.outcome] += max(_size(one), _size(other))
         if found.outcome is not Outcome.SAME:
             result.entries.append(found)
     return result
+
+
+def _size(facts: Facts | None) -> int:
+    return facts.size if facts is not None and facts.kind is Kind.FILE else 0
 
 
 def in_order(path: bytes) -> bytes:
@@ -229,14 +234,8 @@ class _TwoTrees:
             if new not in self.first.entries and self.second.targets.get(new) == target:
                 yield path, new
 
-    def size(self, compared: Compared) -> int:
-        """The bytes of an entry's file; 0 for others."""
-        sides = self.first.entries.get(compared.path), self.second.entries.get(compared.path)
-        return max((facts.size for facts in sides if facts is not None and facts.kind is Kind.FILE), default=0)
-
-    def entry(self, path: bytes, new_path: bytes | None) -> Compared:
-        """How one entry compares."""
-        one, other = self.first.entries.get(path), self.second.entries.get(path)
+    def entry(self, path: bytes, one: Facts | None, other: Facts | None, new_path: bytes | None) -> Compared:
+        """How one entry compares, by its facts on either side."""
         if new_path is not None:
             return Compared(path, Outcome.MOVED, new_path=new_path)
         if fault := self.first.unread.get(path) or self.second.unread.get(path):

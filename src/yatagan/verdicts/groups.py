@@ -82,14 +82,15 @@ class _Alike:
     """Which directories are wholly one thing."""
 
     def __init__(self, comparison: Comparison) -> None:
-        self._comparison = comparison
         #: By directory: what all below it has in common; None where it has nothing.
         self._common: dict[bytes, _Trait | None] = {}
         self._entries = entries = {entry.path: entry for entry in comparison.entries}
-        for tree in (comparison.first, comparison.second):
+        trees = comparison.first, comparison.second
+        directories = {path for tree in trees for path in tree.entries.of_kind(Kind.DIRECTORY)}
+        for tree in trees:
             for path in tree.entries:
                 entry = entries.get(path)
-                if entry is not None or not self._is_directory(path):
+                if entry is not None or path not in directories:
                     self._add(path, entry)
 
     def _add(self, path: bytes, entry: Compared | None) -> None:
@@ -104,10 +105,6 @@ class _Alike:
                 return  # nothing in common there, nor further up
             elif self._common[above] != trait:
                 self._common[above] = None
-
-    def _is_directory(self, path: bytes) -> bool:
-        trees = self._comparison.first, self._comparison.second
-        return any((facts := tree.entries.get(path)) is not None and facts.kind is Kind.DIRECTORY for tree in trees)
 
     def directory_of(self, entry: Compared) -> bytes | None:
         """The highest directory that is wholly what this entry is; None where there is none."""
