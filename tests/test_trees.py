@@ -25,9 +25,10 @@ from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME, parse_list
 from yatagan.engine.executor import Conditions, Executor
 from yatagan.planning.planner import make_plan
 from yatagan.stores.local import LocalSource, LocalStore
-from yatagan.trees.checksum_record import FACTS_SUFFIX, Finding, read_facts, verify, write_facts, write_list
+from yatagan.trees.checksum_record import FACTS_SUFFIX, read_facts, write_facts, write_list
 from yatagan.trees.hashing import digests
 from yatagan.trees.scan import scan
+from yatagan.verdicts.verification import Claims, Finding, verify
 
 BATCH = "261125-tree"
 # Few names, so that the same ones come again and again.
@@ -270,7 +271,6 @@ async def _hold(root: bytes) -> dict[bytes, Finding]:
     store = LocalStore(b"/")
     listed = Path(os.fsdecode(os.path.join(root, LIST_NAME))).read_bytes()
     facts = Path(os.fsdecode(os.path.join(root, LIST_NAME + FACTS_SUFFIX))).read_bytes()
-    verdicts = await verify(
-        store, await scan(store, root), parse_list(listed, "list"), read_facts(facts, listed, "facts")
-    )
+    record = Claims(parse_list(listed, "list"), read_facts(facts, listed, "facts"))
+    verdicts = await verify(store, await scan(store, root), record)
     return {found.path: found.finding for found in verdicts.found if found.path and found.finding is not Finding.SAME}

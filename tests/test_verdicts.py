@@ -209,8 +209,8 @@ def test_lists_that_the_standard_command_does_not_call_good(
     write(program.directory / "fen" / "a", "a", 1)
     write(program.directory / "fen" / "sub" / "b", "b", 1)
     digests = {name.encode(): hashlib.sha256(name.encode()).hexdigest().encode() for name in ("a", "b")}
-    (program.directory / "list").write_bytes(lines % digests)
-    done = program("verify", "fen", "--against", "list", expect=status)
+    (program.directory / "SHA256SUMS").write_bytes(lines % digests)
+    done = program("verify", "fen", "--against", "SHA256SUMS", expect=status)
     assert said in done.stdout + done.stderr
 
 

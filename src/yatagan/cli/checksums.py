@@ -1,8 +1,7 @@
-"""`yatagan checksums` and `yatagan verify`: the record of a tree, and verifying a tree against it."""
+"""`yatagan checksums`: the record of a tree."""
 
 from __future__ import annotations
 
-import hashlib
 import posixpath
 import secrets
 import time
@@ -21,8 +20,8 @@ from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import view_for
 from yatagan.cli.scan_progress import EntryCount
-from yatagan.cli.verdict_view import ORIGINS, Against, show_verdicts, verdicts_json
-from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME, Listed, parse_list
+from yatagan.cli.verdict_view import ORIGINS
+from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME
 from yatagan.errors import BadPlace, StoreError
 from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
@@ -30,14 +29,13 @@ from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import PART_PREFIX, PART_SUFFIX, Place, name_fields
 from yatagan.stores.interface import Kind, Placement, Readable, Store
 from yatagan.trees import checksum_record
-from yatagan.trees.checksum_record import Finding, Verdicts
 from yatagan.trees.hashing import Content, DigestOrigin, digests
 from yatagan.trees.kept_directories import KeptDirectories
 from yatagan.trees.patterns import Choice
 from yatagan.trees.scan import Tree, scan
 
 
-class _Counting:
+class Counting:
     """Shows how many bytes were hashed."""
 
     def __init__(self, tree: Tree, paths: list[bytes], quiet: bool) -> None:
@@ -82,7 +80,7 @@ async def _checksums(app: App, where: Place, output: str | None, choice: Choice,
     store = await app.open(app.source(where, writing=output is None))
     try:
         seeing = SeeThrough(store, listed=False)
-        tree = await _scan(app, seeing, where, choice, quiet=json_)
+        tree = await scan_place(app, seeing, where, choice, quiet=json_)
         if output is None and seeing.stored(tree.root) is not None:
             raise BadPlace(
                 str(where), "it is stored as a bundle, which is never written into", "name a list: --output FILE"
@@ -91,7 +89,7 @@ async def _checksums(app: App, where: Place, output: str | None, choice: Choice,
             await refuse_read_only(store, app.nodes().get(where.node), tree.root)
         alone = tree.entries[b""].kind is Kind.FILE
         paths = [path for path in tree.files() if not checksum_record.is_record(path)]
-        counting = _Counting(tree, paths, quiet=json_)
+        counting = Counting(tree, paths, quiet=json_)
         async with counting.view:
             contents = await digests(seeing, tree, paths, ALGORITHM, counting.done)
         if alone:
@@ -117,7 +115,7 @@ async def _checksums(app: App, where: Place, output: str | None, choice: Choice,
         counts={"files": files, "unreadable": len(unread)},
         size=size,
         evidence={origin.value: files},
-        details=_patterns(choice),
+        details=patterns(choice),
         contents=lambda: ((path, contents[path].digest) for path in sorted(contents) if contents[path].digest),
     )
     if output != "-":
@@ -160,7 +158,8 @@ def _tell_listed(
     )
 
 
-async def _scan(app: App, store: Readable, where: Place, choice: Choice, *, quiet: bool) -> Tree:
+async def scan_place(app: App, store: Readable, where: Place, choice: Choice, *, quiet: bool) -> Tree:
+    """Scan what is in a place. Raises StoreError, MISSING where there is nothing."""
     root = await store.resolve(where.path, follow=True)
     with EntryCount(app, [where], quiet=quiet) as count:
         tree = await scan(store, root, choice=choice, heard=count.heard)
@@ -213,133 +212,7 @@ async def _put(store: Store, path: bytes, data: bytes, keeping: KeptDirectories)
         await writer.close()
 
 
-def _patterns(choice: Choice) -> dict[str, list[str]]:
+def patterns(choice: Choice) -> dict[str, list[str]]:
     """The patterns that chose, for the ledger; empty if everything was chosen."""
     given = {"only": choice.only, "skip": choice.skip}
     return {name: [text.show(pattern) for pattern in patterns] for name, patterns in given.items() if patterns}
-
-
-@click.command(
-    "verify",
-    epilog="""\b
-Examples:
-  yatagan verify heron:fen                  # against heron:fen/SHA256SUMS
-  yatagan verify heron:fen --against fen/SHA256SUMS
-In a job script:  yatagan verify inputs --json > verdict.json || exit 1""",
-)
-@click.argument("place", shell_complete=shell_completion.places)
-@click.option(
-    "--against", metavar="FILE", help="The checksum list, here or on a node. Default: SHA256SUMS in the tree."
-)
-@choosing
-@no_questions
-@as_json
-def verify_command(
-    place: str, against: str | None, only: tuple[str, ...], skip: tuple[str, ...], no_questions: bool, json_: bool
-) -> None:
-    """Verify PLACE against a checksum list: same, different, missing or not listed, and by which evidence.
-
-    With patterns, only what they choose, there and on the list.
-    Exit status 0 when everything on the list is there and the same, 1 otherwise.
-    """
-    app = App.start(questions=not no_questions)
-    choice = parse_choice(only, skip)
-    verdicts, where, used = run(_verify(app, app.place(place), against, choice, quiet=json_))
-    record = _put_on_record(app, where, used, verdicts, choice)
-    if json_:
-        say_json({**verdicts_json(where, used, verdicts), **record_json(record)})
-    else:
-        show_verdicts(where, used, verdicts, record)
-    warn_of(record)
-    if not verdicts.good:
-        raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
-
-
-async def _verify(
-    app: App, where: Place, against: str | None, choice: Choice, quiet: bool
-) -> tuple[Verdicts, Place, Against]:
-    store = SeeThrough(await app.open(app.source(where)))
-    try:
-        tree = await _scan(app, store, where, choice, quiet=quiet)
-        place, data, facts = await _read_record(app, store, tree, where, against)
-        listed = [line for line in parse_list(data, text.place(place.node, place.path)) if choice.chooses(line.path)]
-        if store.take_as_files(tree.absolute(line.path) for line in listed):
-            tree = await _scan(app, store, where, choice, quiet=quiet)
-        if choice and not listed:
-            raise BadPlace(str(where), "the patterns choose nothing that is on the list", "look at the list")
-        if tree.entries[b""].kind is not Kind.DIRECTORY:
-            listed = _only(listed, where)
-        expected = checksum_record.read_facts(facts, data, str(place) + ".facts.jsonl") if facts else None
-        if tree.entries[b""].kind is not Kind.DIRECTORY:
-            expected = None
-        elif expected is not None and choice:
-            expected = {path: facts for path, facts in expected.items() if path in tree.entries or choice.chooses(path)}
-        counting = _Counting(tree, [line.path for line in listed], quiet)
-        async with counting.view:
-            verdicts = await checksum_record.verify(store, tree, listed, expected, counting.done)
-        used = Against(tree.root, place, hashlib.sha256(data).hexdigest(), listed, inside=against is None)
-        return verdicts, where, used
-    finally:
-        await store.close()
-
-
-def _only(listed: list[Listed], where: Place) -> list[Listed]:
-    """The record of a single file: its own line."""
-    found = [line for line in listed if posixpath.basename(line.path) == where.name]
-    if len(found) != 1:
-        raise BadPlace(str(where), "the list does not name this file", "give another list with --against")
-    return [Listed(b"", found[0].digest, found[0].algorithm)]
-
-
-async def _read_record(
-    app: App, store: Readable, tree: Tree, where: Place, against: str | None
-) -> tuple[Place, bytes, bytes | None]:
-    """Read a list, and the facts file beside it if there is one."""
-    if against is None:
-        alone = tree.entries[b""].kind is not Kind.DIRECTORY
-        path = tree.root + b".sha256" if alone else posixpath.join(tree.root, LIST_NAME)
-        place, there = Place(where.node, path), store
-    else:
-        given = app.place(against)
-        there = store if given.node == where.node else await app.open(app.source(given, commands=False))
-        place = Place(given.node, await there.resolve(given.path, follow=True))
-    try:
-        if await there.look(place.path) is None:
-            raise BadPlace(
-                str(place),
-                "there is no checksum list",
-                f"name one with --against FILE, or make one with: {text.command('checksums', where)}",
-            )
-        data = await checksum_record.fetch(there, place.path)
-        facts_path = place.path + checksum_record.FACTS_SUFFIX
-        facts = await checksum_record.fetch(there, facts_path) if await there.look(facts_path) is not None else None
-        return place, data, facts
-    finally:
-        if there is not store:
-            await there.close()
-
-
-def _put_on_record(app: App, where: Place, used: Against, verdicts: Verdicts, choice: Choice) -> OnRecord:
-    findings = (
-        Finding.DIFFERENT,
-        Finding.MISSING,
-        Finding.FACTS_DIFFER,
-        Finding.UNREADABLE,
-        Finding.NOT_LISTED,
-    )
-    counts = {finding.name.lower(): count for finding in findings if (count := verdicts.count(finding))}
-    return put_on_record(
-        app,
-        RecordKind.VERIFIED,
-        "good" if verdicts.good else "facts differ" if verdicts.contents_good else "not good",
-        origins=(RecordedPlace(where.node, used.root),),
-        counts={"files": verdicts.files, **counts},
-        size=verdicts.size,
-        evidence={verdicts.origin.value: verdicts.files},
-        details={
-            "against": RecordedPlace(used.place.node, used.place.path).as_json(),
-            "against_sha256": used.digest,
-            **_patterns(choice),
-        },
-        contents=lambda: ((line.path, line.digest) for line in used.listed if line.path),
-    )

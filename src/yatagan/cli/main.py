@@ -26,7 +26,7 @@ _COMMANDS = {
     "kept": ("kept", "Find, restore and remove files that were replaced."),
     "compare": ("compare", "Compare two places, side by side."),
     "checksums": ("checksums", "Write the checksum list of a tree."),
-    "verify": ("checksums", "Verify a tree against its checksum list."),
+    "verify": ("verify", "Verify a place against a checksum list or a batch."),
     "mkdir": ("mkdir_rename_remove", "Make a directory, here or on a node."),
     "rename": ("mkdir_rename_remove", "Give something another name where it is."),
     "remove": ("mkdir_rename_remove", "Remove files and directories, after asking."),

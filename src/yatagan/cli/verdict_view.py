@@ -17,8 +17,8 @@ from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.places import Place, name_fields
 from yatagan.stores.interface import Kind
-from yatagan.trees.checksum_record import Finding, Verdicts
 from yatagan.trees.hashing import DigestOrigin
+from yatagan.verdicts.verification import Finding, Verdicts
 
 _SHOWN = 20
 #: How contents became known, in words.
@@ -35,7 +35,8 @@ _BAD = (*_WORST, Finding.FACTS_DIFFER)
 class Against:
     """What a tree is verified against: a list, its digest, and the lines of it that are meant.
 
-    `root`: the tree's absolute path. `inside`: it is the list in the tree itself.
+    `root`: the tree's absolute path. `inside`: it is the list in the tree itself. `crlf`: its lines ended with CRLF.
+    `batch`: it is no list, but what this batch has put there.
     """
 
     root: bytes
@@ -43,6 +44,8 @@ class Against:
     digest: str
     listed: Sequence[Listed]
     inside: bool
+    crlf: bool = False
+    batch: str = ""
 
 
 def show_verdicts(where: Place, used: Against, verdicts: Verdicts, record: OnRecord) -> None:
@@ -57,13 +60,9 @@ def show_verdicts(where: Place, used: Against, verdicts: Verdicts, record: OnRec
             if verdicts.count(finding) or finding in (Finding.SAME, Finding.DIFFERENT, Finding.MISSING)
         ]
         + [
-            ("how", f"{text.count(verdicts.files, 'file')}, {text.size(verdicts.size)}, {ORIGINS[verdicts.origin]}"),
-            (
-                "facts",
-                "kinds, modes, times and links were compared with the facts file"
-                if verdicts.with_facts
-                else "a bare list: modes, times, links and directories could not be checked",
-            ),
+            ("how", _how(verdicts)),
+            ("facts", _facts_words(used, verdicts)),
+            ("list", "its lines end with CRLF, which was left out" if used.crlf else ""),
             record_row(record),
         ]
     )
@@ -79,9 +78,27 @@ def show_verdicts(where: Place, used: Against, verdicts: Verdicts, record: OnRec
         click.echo(f"  and {text.number(shown - _SHOWN)} more: --json shows all")
 
 
+def _how(verdicts: Verdicts) -> str:
+    """The row for the evidence."""
+    if not verdicts.contents:
+        return "by size and time: contents were not looked at, and a change that keeps both is not seen"
+    return f"{text.count(verdicts.files, 'file')}, {text.size(verdicts.size)}, {ORIGINS[verdicts.origin]}"
+
+
+def _facts_words(used: Against, verdicts: Verdicts) -> str:
+    """The row for what besides contents was compared."""
+    if used.batch:
+        return "kinds, modes, times and links were compared with what the batch set"
+    if verdicts.with_facts:
+        return "kinds, modes, times and links were compared with the facts file"
+    return "a bare list: modes, times, links and directories could not be checked"
+
+
 def _against_words(where: Place, used: Against) -> str:
     """The list in words: by its name alone where it is in the tree."""
     name = posixpath.basename(used.place.path)
+    if used.batch:
+        return f"batch {used.batch}"
     if used.inside:
         return f"its {text.show(name)}"
     return text.place(used.place.node, used.place.path)
@@ -119,12 +136,14 @@ def verdicts_json(where: Place, used: Against, verdicts: Verdicts) -> dict[str, 
     return {
         "node": where.node,
         **name_fields(where.path or b"."),
-        **name_fields(used.place.path, "against"),
-        "against_node": used.place.node,
+        **(name_fields(used.place.path, "against") if not used.batch else {"against": None}),
+        "against_node": used.place.node if not used.batch else None,
         "good": verdicts.good,
         "contents_good": verdicts.contents_good,
-        "evidence": evidence_json({verdicts.origin: verdicts.files}),
+        "evidence": evidence_json({verdicts.origin: verdicts.files} if verdicts.contents else {}),
         "facts_checked": verdicts.with_facts,
+        "contents_checked": verdicts.contents,
+        "against_batch": used.batch or None,
         "files": verdicts.files,
         "size_bytes": verdicts.size,
         "counts": {finding.value.replace(" ", "_"): verdicts.count(finding) for finding in Finding},

@@ -21,7 +21,7 @@ LIST_NAME = b"SHA256SUMS"
 _BY_LENGTH = {32: "md5", 40: "sha1", 64: "sha256", 128: "sha512"}
 _LINE = re.compile(rb"(\\?)([0-9a-fA-F]{32,128}) ([ *])(.+)", re.DOTALL)
 #: Bytes of the longest line that is read: a path of the longest kind, every byte escaped, and its digest.
-_LONGEST_LINE = 1 << 14
+LONGEST_LINE = 1 << 14
 _ESCAPES = {b"\\": b"\\\\", b"\n": b"\\n", b"\r": b"\\r"}
 _ESCAPED = re.compile(rb"[\\\n\r]")
 _UNESCAPES = {b"\\\\": b"\\", b"\\n": b"\n", b"\\r": b"\r"}
@@ -57,7 +57,7 @@ def parse_list(data: bytes, name: str = "") -> list[Listed]:
     """Read a list. Raises BadList at the first line that is none, and for a list that names no file."""
     listed = []
     for number, line in enumerate(data.split(b"\n"), start=1):
-        if len(line) > _LONGEST_LINE:
+        if len(line) > LONGEST_LINE:
             raise BadList(name, number, "longer than any line of a checksum list")
         text = line[:-1] if line.endswith(b"\r") and not line.startswith(b"\\") else line
         if not text or text.startswith(b"#"):
@@ -84,18 +84,23 @@ def _parse_line(line: bytes, name: str, number: int) -> Listed:
         raise BadList(name, number, f"a digest of {len(digest)} hex digits belongs to no algorithm we know")
     if escaped:
         try:
-            path = _ESCAPE.sub(lambda found: _UNESCAPES[found[0]], path)
+            path = unescaped(path)
         except KeyError:
             raise BadList(name, number, "a backslash that escapes nothing") from None
-    path = _normal(path, name, number)
+    path = inside(path, name, number)
     return Listed(path, digest.decode().lower(), algorithm)
 
 
-def _normal(path: bytes, name: str, number: int) -> bytes:
+def unescaped(path: bytes) -> bytes:
+    """A path of a line that begins with a backslash. Raises KeyError for an escape that there is not."""
+    return _ESCAPE.sub(lambda found: _UNESCAPES[found[0]], path)
+
+
+def inside(path: bytes, name: str, number: int) -> bytes:
     """The path without `.` and doubled slashes. Raises BadList if it leads out of the list's directory."""
     parts = path.split(b"/")
-    inside = not path.startswith(b"/") and b".." not in parts and b"\0" not in path
+    sound = not path.startswith(b"/") and b".." not in parts and b"\0" not in path
     path = b"/".join(part for part in parts if part not in (b"", b"."))
-    if not inside or not path:
+    if not sound or not path:
         raise BadList(name, number, "the path leads out of the list's own directory")
     return path

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import hashlib
 from collections.abc import Callable, Sequence
 
 from yatagan.errors import StoreError
@@ -42,6 +43,8 @@ class LocalMachine:
 
     async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
         """See `SourceMachine.digests`."""
+        if algorithm not in hashlib.algorithms_available:
+            raise StoreError(Fault.UNSUPPORTED, files[0][0] if files else b"")
         known = [(path, facts_to_list(facts)) for path, facts in files]
         return [digested(*each) for each in await asyncio.to_thread(small_files.digests, known, algorithm, self._alive)]
 

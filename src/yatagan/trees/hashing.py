@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import asyncio
-import hashlib
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
+from yatagan.digests.algorithms import hasher
 from yatagan.errors import StoreError
 from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.stores.interface import Digested, Facts, Readable, machine_of
@@ -28,7 +28,7 @@ async def digest_by_reading(store: Readable, path: bytes, algorithm: str, size: 
     pending: deque[asyncio.Task[bytes]] = deque()
     try:
         size = (await reader.facts()).size if size is None else size
-        value, block, offset, taken = hashlib.new(algorithm), store.traits.read_size, 0, 0
+        value, block, offset, taken = hasher(algorithm), store.traits.read_size, 0, 0
         while offset < size or pending:
             while offset < size and len(pending) < _AHEAD:
                 pending.append(asyncio.ensure_future(reader.read(offset, min(block, size - offset))))
@@ -181,8 +181,12 @@ class _Digesting:
     async def _by_reading(self, path: bytes) -> Content:
         try:
             value = await digest_by_reading(self.store, self.tree.absolute(path), self.algorithm)
-            return Content(path, value, DigestOrigin.READ_BACK)
+            return Content(path, value, self._read_here)
         except StoreError as error:
             if error.fault in CONNECTION_FAULTS:
                 raise
-            return Content(path, "", DigestOrigin.READ_BACK, error.fault)
+            return Content(path, "", self._read_here, error.fault)
+
+    @property
+    def _read_here(self) -> DigestOrigin:
+        return DigestOrigin.HERE if self.store.traits.here else DigestOrigin.READ_BACK
