@@ -231,10 +231,10 @@ def test_a_bare_list_of_a_publisher(program: Program, far: Far) -> None:
     make_tree(far.root / "fen")
     for algorithm in ("md5", "sha1", "sha512"):
         digest = hashlib.new(algorithm, b"contents of a\n").hexdigest()
-        (program.directory / "list").write_text(f"{digest}  a\n")
-        found = program.json("verify", f"{far.name}:fen", "--against", "list")
+        (program.directory / f"list.{algorithm}").write_text(f"{digest}  a\n")
+        found = program.json("verify", f"{far.name}:fen", "--against", f"list.{algorithm}")
         assert found["good"] and not found["facts_checked"] and found["counts"]["not_listed"] == 4
-    assert "could not be checked" in program("verify", f"{far.name}:fen", "--against", "list").stdout
+    assert "could not be checked" in program("verify", f"{far.name}:fen", "--against", "list.md5").stdout
     (program.directory / "list").write_text("rubbish\n")
     assert "line 1" in program("verify", f"{far.name}:fen", "--against", "list", expect=2).stderr
 

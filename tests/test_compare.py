@@ -179,6 +179,28 @@ def test_exactly_what_was_changed_is_named(program: Program, far: Far) -> None:
     }
 
 
+def test_against_its_record_exactly_that_is_named(program: Program, oak: Far) -> None:
+    survey(program.directory / "fen")
+    program("stage", "fen", "oak:")
+    program("checksums", "oak:fen")
+    seven_changes(oak.root / "fen")
+    answer = program.json("verify", "oak:fen", expect=1)
+    listed = {(entry["path"], entry["verdict"]) for entry in answer["entries"]}
+    words = {"only_first": "missing", "only_second": "not listed", "facts_differ": "facts differ"}
+    assert listed == {(path, words.get(outcome, outcome)) for path, outcome, _ in SEVEN}
+    (oak.root / "fen" / "SHA256SUMS.facts.jsonl").unlink()
+    answer = program.json("verify", "oak:fen", expect=1)
+    assert {(entry["path"], entry["verdict"]) for entry in answer["entries"]} == {
+        ("plot-01/flux-03.csv", "different"),
+        ("plot-02/flux-05.csv", "missing"),
+        ("plot-04/flux-00.csv", "different"),
+        ("plot-07/flux-11.csv", "missing"),
+        ("plot-00/flux-77.csv", "not listed"),
+        ("plot-03/extra.csv", "not listed"),
+    } | {(f"plot-{plot:02}/latest", "not listed") for plot in range(8)}
+    assert "modes, times, links and directories could not be checked" in program("verify", "oak:fen", expect=1).stdout
+
+
 def test_a_directory_that_is_one_thing_is_one_line(program: Program) -> None:
     fen, other = program.directory / "fen", program.directory / "other"
     survey(fen)

@@ -27,7 +27,7 @@ ORIGINS = {
     DigestOrigin.READ_BACK: "fetched and hashed here (read-back)",
     DigestOrigin.HERE: "read and hashed on this machine",
 }
-_WORST = (Finding.DIFFERENT, Finding.MISSING, Finding.UNREADABLE)
+_WORST = (Finding.DIFFERENT, Finding.MISSING, Finding.MOVED, Finding.UNREADABLE)
 _BAD = (*_WORST, Finding.FACTS_DIFFER)
 
 
@@ -73,6 +73,7 @@ def show_verdicts(where: Place, used: Against, verdicts: Verdicts, record: OnRec
             if shown <= _SHOWN:
                 tone = text.Tone.TROUBLE if found.finding in _WORST else text.Tone.WARNING
                 detail = f" ({_detail(found.detail)})" if found.detail else ""
+                detail = f" → {text.show(found.new_path)}" if found.new_path else detail
                 click.echo("  " + text.tinted(f"{found.finding.value:<14}", tone) + text.show(found.path) + detail)
     if shown > _SHOWN:
         click.echo(f"  and {text.number(shown - _SHOWN)} more: --json shows all")
@@ -153,6 +154,7 @@ def verdicts_json(where: Place, used: Against, verdicts: Verdicts) -> dict[str, 
                 "kind": found.kind.value,
                 "verdict": found.finding.value,
                 "detail": found.detail,
+                **(name_fields(found.new_path, "new_path") if found.new_path else {}),
             }
             for found in verdicts.found
             if found.finding is not Finding.SAME

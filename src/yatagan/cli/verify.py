@@ -241,6 +241,7 @@ def _put_on_record(app: App, where: Place, used: Against, verdicts: Verdicts, ch
     findings = (
         Finding.DIFFERENT,
         Finding.MISSING,
+        Finding.MOVED,
         Finding.FACTS_DIFFER,
         Finding.UNREADABLE,
         Finding.NOT_LISTED,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
@@ -24,16 +25,22 @@ class Finding(StrEnum):
     UNREADABLE = "unreadable"
     #: Contents agree, but mode or time do not.
     FACTS_DIFFER = "facts differ"
+    #: Missing under its name, and there under one that is not listed.
+    MOVED = "moved"
 
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """One entry's verdict; `detail` says what differs, or why it cannot be read. `kind`: what it is, or was."""
+    """One entry's verdict; `detail` says what differs, or why it cannot be read. `kind`: what it is, or was.
+
+    `new_path`: where it was moved to.
+    """
 
     path: bytes
     finding: Finding
     detail: str = ""
     kind: Kind = Kind.FILE
+    new_path: bytes = b""
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +70,8 @@ class Verdicts:
     @property
     def contents_good(self) -> bool:
         """Whether everything on record is there with the same contents, whatever its mode and time."""
-        return not any(self.count(finding) for finding in (Finding.DIFFERENT, Finding.MISSING, Finding.UNREADABLE))
+        bad = Finding.DIFFERENT, Finding.MISSING, Finding.MOVED, Finding.UNREADABLE
+        return not any(self.count(finding) for finding in bad)
 
 
 #: What is said of a file for which the list has two digests.
@@ -116,6 +124,16 @@ async def verify(
         found = list(_with_facts(store, tree, found, claims, contents=contents))
     if claims.whole:
         listed_too = set(paths) | set(expected or ())
+        if contents and expected is not None:
+            unlisted = [
+                path for path in tree.entries.of_kind(Kind.FILE) if path not in listed_too and not is_record(path)
+            ]
+            moved = await verifying.moved(found, expected, unlisted)
+            found = [
+                replace(each, finding=Finding.MOVED, new_path=moved[each.path]) if each.path in moved else each
+                for each in found
+            ]
+            listed_too |= set(moved.values())
         found += [
             Found(path, Finding.NOT_LISTED, kind=tree.entries[path].kind)
             for path in sorted(tree.entries)
@@ -161,6 +179,26 @@ class _Contents:
             _found(self._tree, line, self._contents.get(algorithm, {})) for algorithm, line in self._lines[path].items()
         ]
         return max(found, key=lambda each: each.finding is not Finding.SAME)
+
+    async def moved(
+        self, found: Iterable[Found], expected: Mapping[bytes, Expected], unlisted: Iterable[bytes]
+    ) -> dict[bytes, bytes]:
+        """Missing files that are there under other names, by digest; only those of a size that is missing are read."""
+        missing = defaultdict[int, list[bytes]](list)
+        for each in found:
+            if each.finding is Finding.MISSING and each.path in self._lines and each.path in expected:
+                missing[expected[each.path].facts.size].append(each.path)
+        there = {path for path in unlisted if self._tree.entries[path].size in missing.keys() - {0}}
+        moved: dict[bytes, bytes] = {}
+        for algorithm in sorted({name for paths in missing.values() for path in paths for name in self._lines[path]}):
+            made = await digests(self._store, self._tree, sorted(there), algorithm, lambda content: None)
+            by_digest = {content.digest: path for path, content in sorted(made.items(), reverse=True) if content.digest}
+            for path in (path for paths in missing.values() for path in paths):
+                line = self._lines[path].get(algorithm)
+                if line is not None and path not in moved and line.digest in by_digest:
+                    moved[path] = by_digest.pop(line.digest)
+                    there.discard(moved[path])
+        return moved
 
     def files(self) -> list[bytes]:
         """The files that were read."""
