@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import posixpath
 import secrets
 import time
+from collections.abc import Mapping
+from dataclasses import dataclass
 
 import click
 
@@ -21,6 +24,7 @@ from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import view_for
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.cli.verdict_view import ORIGINS
+from yatagan.digests.check_script import check_script
 from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME
 from yatagan.errors import BadPlace, StoreError
 from yatagan.faults import Fault
@@ -54,29 +58,59 @@ class Counting:
 Examples:
   yatagan checksums heron:fen               # writes heron:fen/SHA256SUMS
   yatagan checksums fen --output -          # prints the list
+  yatagan checksums fen --as-script check-inputs.sh  # for job scripts
 Anyone can check it:  cd fen && sha256sum -c SHA256SUMS""",
 )
 @click.argument("place", shell_complete=shell_completion.places)
 @click.option(
     "--output", metavar="FILE", help="Where to write the list (- prints it). Default: SHA256SUMS in the tree."
 )
+@click.option(
+    "--as-script",
+    metavar="FILE",
+    help="Write a shell script with the list in it instead: it checks by a machine's own commands where Yatagan is not "
+    "installed.",
+)
 @choosing
 @no_questions
 @as_json
 def checksums_command(
-    place: str, output: str | None, only: tuple[str, ...], skip: tuple[str, ...], no_questions: bool, json_: bool
+    place: str,
+    output: str | None,
+    as_script: str | None,
+    only: tuple[str, ...],
+    skip: tuple[str, ...],
+    no_questions: bool,
+    json_: bool,
 ) -> None:
     """Write the checksum list of PLACE, here or on a node, and its facts file beside it.
 
     A list that is there already is kept.
     """
+    if output is not None and as_script is not None:
+        raise click.UsageError("--output and --as-script exclude each other", click.get_current_context())
     app = App.start(questions=not no_questions)
-    status = run(_checksums(app, app.place(place), output, parse_choice(only, skip), json_))
+    to = _Output(as_script or output, script=as_script is not None)
+    status = run(_checksums(app, app.place(place), to, parse_choice(only, skip), json_))
     if status:
         raise click.exceptions.Exit(status)
 
 
-async def _checksums(app: App, where: Place, output: str | None, choice: Choice, json_: bool) -> int:
+@dataclass(frozen=True, slots=True)
+class _Output:
+    """Where the list goes as typed, None for the tree itself; and whether it becomes a script."""
+
+    file: str | None
+    script: bool
+
+    @property
+    def printed(self) -> bool:
+        """Whether it goes to standard output."""
+        return self.file == "-"
+
+
+async def _checksums(app: App, where: Place, to: _Output, choice: Choice, json_: bool) -> int:
+    output = to.file
     store = await app.open(app.source(where, writing=output is None))
     try:
         seeing = SeeThrough(store, listed=False)
@@ -94,13 +128,13 @@ async def _checksums(app: App, where: Place, output: str | None, choice: Choice,
             contents = await digests(seeing, tree, paths, ALGORITHM, counting.done)
         if alone:
             contents = {where.name: next(iter(contents.values()))}
-        data = checksum_record.write_list(contents)
+        data = _script(contents, output) if to.script else checksum_record.write_list(contents)
         unread = {path: content.fault for path, content in contents.items() if content.fault is not None}
         unread.update(tree.unread)
-        if output == "-":
+        if to.printed:
             click.echo(data, nl=False)
         else:
-            target, name = await _write(app, store, where, tree, output, data, alone)
+            target, name = await _write(app, store, where, tree, to, data, alone)
     finally:
         await store.close()
     size = sum(tree.entries[path].size for path in paths)
@@ -111,15 +145,15 @@ async def _checksums(app: App, where: Place, output: str | None, choice: Choice,
         RecordKind.LISTED,
         outcome,
         origins=(RecordedPlace(where.node, tree.root),),
-        target=RecordedPlace(target.node, target.path) if output != "-" else None,
+        target=RecordedPlace(target.node, target.path) if not to.printed else None,
         counts={"files": files, "unreadable": len(unread)},
         size=size,
         evidence={origin.value: files},
         details=patterns(choice),
         contents=lambda: ((path, contents[path].digest) for path in sorted(contents) if contents[path].digest),
     )
-    if output != "-":
-        _tell_listed(where, tree.root, target, name, (files, size, outcome), origin, record, json_)
+    if not to.printed:
+        _tell_listed(where, tree.root, target, name, (files, size, outcome), origin, record, json_, script=to.script)
     warn_of(record)
     for path, why in sorted(unread.items()):
         text.warn(f"{text.show(path)}: {fault_words.fault(why)}; it is not on the list")
@@ -135,6 +169,8 @@ def _tell_listed(
     origin: DigestOrigin,
     record: OnRecord,
     json_: bool,
+    *,
+    script: bool,
 ) -> None:
     files, size, outcome = counted
     if json_:
@@ -148,14 +184,28 @@ def _tell_listed(
         [
             ("listed", f"{text.count(files, 'file')}, {text.size(size)}"),
             ("how", ORIGINS[origin]),
-            ("facts", f"modes, times, links and directories: {text.show(name + checksum_record.FACTS_SUFFIX)}"),
-            (
-                "check",
-                f"sha256sum -c {text.quoted(name)}, or: {text.command('verify', where)}",
-            ),
+            ("facts", "" if script else _facts_words(name)),
+            ("check", _check_words(where, name, script=script)),
             record_row(record),
         ]
     )
+
+
+def _script(contents: Mapping[bytes, Content], output: str | None) -> bytes:
+    """The list as a script."""
+    name = posixpath.basename(os.fsencode(output or "")) if output != "-" else b"check"
+    return check_script(name, [(path, contents[path].digest) for path in sorted(contents) if contents[path].digest])
+
+
+def _facts_words(name: bytes) -> str:
+    return f"modes, times, links and directories: {text.show(name + checksum_record.FACTS_SUFFIX)}"
+
+
+def _check_words(where: Place, name: bytes, *, script: bool) -> str:
+    """How the list, or the script, is used."""
+    if script:
+        return f"sh {text.quoted(name)} DIRECTORY; in a job script: sh {text.quoted(name)} inputs || exit 1"
+    return f"sha256sum -c {text.quoted(name)}, or: {text.command('verify', where)}"
 
 
 async def scan_place(app: App, store: Readable, where: Place, choice: Choice, *, quiet: bool) -> Tree:
@@ -169,9 +219,10 @@ async def scan_place(app: App, store: Readable, where: Place, choice: Choice, *,
 
 
 async def _write(
-    app: App, store: Store, where: Place, tree: Tree, output: str | None, data: bytes, alone: bool
+    app: App, store: Store, where: Place, tree: Tree, to: _Output, data: bytes, alone: bool
 ) -> tuple[Place, bytes]:
-    """Write list and facts file. Returns the list's directory and name."""
+    """Write list and facts file, or a script. Returns its place and name."""
+    output = to.file
     if output is None:
         path = tree.root + b".sha256" if alone else posixpath.join(tree.root, LIST_NAME)
         target, there = Place(where.node, path), store
@@ -185,15 +236,16 @@ async def _write(
     try:
         facts = checksum_record.write_facts(tree, name, data)
         keeping = KeptDirectories(there, posixpath.dirname(target.path), new_name().encode())
-        await _put(there, target.path, data, keeping)
-        await _put(there, target.path + checksum_record.FACTS_SUFFIX, facts, keeping)
+        await _put(there, target.path, data, keeping, 0o755 if to.script else 0o644)
+        if not to.script:
+            await _put(there, target.path + checksum_record.FACTS_SUFFIX, facts, keeping, 0o644)
     finally:
         if there is not store:
             await there.close()
     return target, name
 
 
-async def _put(store: Store, path: bytes, data: bytes, keeping: KeptDirectories) -> None:
+async def _put(store: Store, path: bytes, data: bytes, keeping: KeptDirectories, mode: int) -> None:
     """Write a small file atomically; an older one of its name is kept."""
     directory = posixpath.dirname(path)
     part = posixpath.join(directory, PART_PREFIX + b"list-" + secrets.token_hex(4).encode() + PART_SUFFIX)
@@ -206,7 +258,7 @@ async def _put(store: Store, path: bytes, data: bytes, keeping: KeptDirectories)
         kept = await keeping.path_for(posixpath.basename(path)) if seen is not None else b""
         await store.place(
             writer,
-            Placement(part, path, len(data), directory, mode=0o644, mtime_ns=time.time_ns(), seen=seen, kept=kept),
+            Placement(part, path, len(data), directory, mode=mode, mtime_ns=time.time_ns(), seen=seen, kept=kept),
         )
     finally:
         await writer.close()
