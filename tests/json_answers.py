@@ -104,6 +104,20 @@ FIELDS: dict[str, tuple[str, str]] = {
     "compare: second.path": ("text", "path as typed"),
     "compare: first.directories": ("number", "directories, without the place itself"),
     "compare: second.directories": ("number", "directories, without the place itself"),
+    "algorithms": ("list", "the algorithms of its manifests"),
+    "valid": ("true or false", "whether it is complete and every checksum agrees"),
+    "complete": ("true or false", "whether every file is there that should be, and its tag files are sound"),
+    "bag check: version": ("text", "the version of BagIt; empty where it is unknown"),
+    "bag check: path": ("text", "path as typed"),
+    "info": ("list", "the lines of bag-info.txt"),
+    "label": ("text", "the label"),
+    "value": ("text", "its value"),
+    "to_fetch": ("list", "files that fetch.txt lists, each with its `url`"),
+    "url": ("text", "where it is to be had"),
+    "problems": ("list", "what is wrong"),
+    "clause": ("text", "the clause of RFC 8493"),
+    "bag check: problems[].path": ("text", "the file that it is about; empty for the whole"),
+    "bag check: problems[].reason": ("text", "what is wrong with it"),
     "other_kinds": ("number", "what is neither file, directory nor link"),
     "digests_made": ("text or null", "where its files were hashed: [evidence](#evidence); null by size and time"),
     "compare: same": ("true or false", "whether both hold the same"),
@@ -485,6 +499,9 @@ def answers(program: Program, practice: Practice) -> Iterator[tuple[str, list[st
     yield "mkdir", words, run("mkdir", "heron:campaign/2026")
     yield "rename", words, run("rename", "heron:campaign/2026", "july")
     yield "remove", words, run("remove", "heron:campaign/july", "--yes")
+    yield "bag make", words, run("bag", "make", "fen/notes", "--output", "notes-bag", "--skip", "now")
+    (program.directory / "notes-bag" / "data" / "week-1.txt").write_text("mended again\n")
+    yield "bag check", words, run("bag", "check", "notes-bag", expect=1)
     yield "bundle make", words, run("bundle", "make", "fen/notes", "--output", "notes.tar.zst")
     yield "bundle list", words, run("bundle", "list", "notes.tar.zst")
     yield "bundle check", words, run("bundle", "check", "notes.tar.zst")

@@ -17,6 +17,8 @@ from enum import StrEnum
 from yatagan.archives.compression import Bomb, Bytes
 from yatagan.archives.open_archive import ArchiveReader, NoArchive, open_archive, open_by_frames
 from yatagan.bundles.threads import BlockingReader, WorkStopped
+from yatagan.digests.algorithms import hasher as new_hasher
+from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.errors import ArchiveTooLarge, BadArchive
 from yatagan.portable import index, member_names, unpacking
 from yatagan.portable.holes import SparseDigest
@@ -200,10 +202,38 @@ def list_members(bundle: Bundle, choice: Choice, ratio: int) -> Iterator[IndexEn
     return (line for line in lines if _chosen(choice, line.member))
 
 
+def read_members(
+    bundle: Bundle, wanted: Container[bytes], ratio: int, most: int, stop: threading.Event
+) -> dict[bytes, bytes]:
+    """The contents of the members with these names, each up to `most` bytes; of those that can be read. Blocking.
+
+    Raises NoArchive, Bomb, BadIndex, StoreError.
+    """
+    found: dict[bytes, bytes] = {}
+    archive = _FromFront(bundle, ratio)
+
+    def take(member: Member) -> None:
+        if stop.is_set():
+            raise WorkStopped
+        if member.kind == FILE and member.name in wanted:
+            data = bytearray(min(member.size, most))
+            for offset, piece in archive.contents():
+                data[offset : offset + len(piece)] = piece[: max(0, most - offset)]
+            found[member.name] = bytes(data[:most])
+
+    for_each_member(archive, take, lambda damaged: None, salvage=False)
+    return found
+
+
 def read_contents(
-    bundle: Bundle, wanted: Container[bytes], ratio: int, progress: Progress, stop: threading.Event
+    bundle: Bundle,
+    wanted: Container[bytes],
+    ratio: int,
+    progress: Progress,
+    stop: threading.Event,
+    algorithm: str = ALGORITHM,
 ) -> dict[bytes, str]:
-    """The SHA-256 of the members with these names, from the archive's bytes; of those that can be read. Blocking.
+    """The digests of the members with these names, from the archive's bytes; of those that can be read. Blocking.
 
     Raises NoArchive, Bomb, BadIndex, StoreError.
     """
@@ -215,7 +245,7 @@ def read_contents(
             if stop.is_set():
                 raise WorkStopped
             if member.kind == FILE and member.name in wanted:
-                found[member.name] = _digest(archive, member, hasher, holes=True)
+                found[member.name] = _digest(archive, member, hasher, holes=True, algorithm=algorithm)
                 progress(1, member.size)
 
         for_each_member(archive, take, lambda damaged: None, salvage=False)
@@ -392,9 +422,11 @@ def _difference(member: Member, digest: str, line: IndexEntry | None) -> MemberD
     return None if same else MemberDifference.FACTS
 
 
-def _digest(archive: ArchiveReader, member: Member, hasher: ThreadPoolExecutor, *, holes: bool) -> str:
-    """The SHA-256 of a member's contents; `holes`: count the zeros of a sparse file."""
-    digest = SparseDigest(holes)
+def _digest(
+    archive: ArchiveReader, member: Member, hasher: ThreadPoolExecutor, *, holes: bool, algorithm: str = ALGORITHM
+) -> str:
+    """The digest of a member's contents; `holes`: count the zeros of a sparse file."""
+    digest = SparseDigest(holes, new_hasher(algorithm))
     hashed: Future[None] | None = None
     for offset, data in archive.contents():
         if len(data) == member.size:

@@ -21,6 +21,7 @@ _COMMANDS = {
     "list": ("listing", "Show what is in a place."),
     "stage": ("stage", "Carry files and directories to a node, or back."),
     "bundle": ("bundle", "Make archives of directories; list, unpack and check them."),
+    "bag": ("bag", "Make and check bags (RFC 8493)."),
     "batch": ("batch", "Show, watch, hold, resume and cancel batches."),
     "parts": ("parts", "Find and remove unfinished files."),
     "kept": ("kept", "Find, restore and remove files that were replaced."),

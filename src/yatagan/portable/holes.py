@@ -21,13 +21,13 @@ def hash_zeros(value: Any, count: int) -> None:
 
 
 class SparseDigest:
-    """The SHA-256 of contents that come as (offset, bytes), in order.
+    """The digest of contents that come as (offset, bytes), in order: SHA-256, or what another hasher makes.
 
     What is skipped counts as zeros. Without `holes` it is left out: a stranger's file may have an exabyte of it.
     """
 
-    def __init__(self, holes: bool = True) -> None:
-        self._value = sha256()
+    def __init__(self, holes: bool = True, value: Any = None) -> None:
+        self._value = sha256() if value is None else value
         self._holes = holes
         self._at = 0
 

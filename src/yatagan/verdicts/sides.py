@@ -10,7 +10,7 @@ from typing import Protocol
 from yatagan.archives.compression import Compression
 from yatagan.archives.open_archive import packing_at
 from yatagan.bundles.by_node import contents_there, members_there
-from yatagan.bundles.read import list_members, open_bundle, read_contents
+from yatagan.bundles.read import list_members, open_bundle, read_contents, read_members
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.bundles.threads import in_thread
 from yatagan.digests.checksum_lists import ALGORITHM
@@ -45,8 +45,11 @@ class Side(Protocol):
     def origin(self) -> DigestOrigin:
         """Where its digests are made."""
 
-    async def digests(self, paths: Sequence[bytes], hashed: Hashed) -> Digests:
+    async def digests(self, paths: Sequence[bytes], hashed: Hashed, algorithm: str = ALGORITHM) -> Digests:
         """Read and hash files. Raises StoreError when the connection is lost."""
+
+    async def read(self, paths: Sequence[bytes], most: int) -> dict[bytes, bytes]:
+        """The contents of files of at most `most` bytes; of larger ones the beginning. Raises StoreError."""
 
 
 class TreeSide:
@@ -60,13 +63,30 @@ class TreeSide:
         self.step_ns = store.traits.time_step_ns
         self.origin = origin_of(store)
 
-    async def digests(self, paths: Sequence[bytes], hashed: Hashed) -> Digests:
+    async def read(self, paths: Sequence[bytes], most: int) -> dict[bytes, bytes]:
+        """See `Side.read`."""
+        found: dict[bytes, bytes] = {}
+        for path in paths:
+            reader = await self._store.open(self.tree.absolute(path))
+            try:
+                size, data = min((await reader.facts()).size, most), bytearray()
+                while len(data) < size:
+                    piece = await reader.read(len(data), min(self._store.traits.read_size, size - len(data)))
+                    if not piece:
+                        break
+                    data += piece
+                found[path] = bytes(data)
+            finally:
+                await reader.close()
+        return found
+
+    async def digests(self, paths: Sequence[bytes], hashed: Hashed, algorithm: str = ALGORITHM) -> Digests:
         """See `Side.digests`."""
 
         def done(content: Content) -> None:
             hashed(self.tree.entries[content.path].size)
 
-        made = await digests(self._store, self.tree, paths, ALGORITHM, done)
+        made = await digests(self._store, self.tree, paths, algorithm, done)
         if any(content.origin is DigestOrigin.READ_BACK for content in made.values()):
             self.origin = DigestOrigin.READ_BACK
         return Digests(
@@ -156,22 +176,31 @@ class ArchiveSide:
             self.modeless = {path[start:] for path in self.modeless if path}
         return top
 
-    async def digests(self, paths: Sequence[bytes], hashed: Hashed) -> Digests:
+    async def read(self, paths: Sequence[bytes], most: int) -> dict[bytes, bytes]:
+        """See `Side.read`."""
+        names = {self._names[path]: path for path in paths}
+        async with open_bundle(self._store, self._path) as bundle:
+            made = await in_thread(lambda stop: read_members(bundle, names, _NO_RATIO, most, stop))
+        return {names[name]: data for name, data in made.items()}
+
+    async def digests(self, paths: Sequence[bytes], hashed: Hashed, algorithm: str = ALGORITHM) -> Digests:
         """See `Side.digests`."""
         wanted = {self._names[path] for path in paths}
-        made: dict[bytes, str] | None = None
-        if not wanted:
-            made = {}
-        elif self._by_node:
+        made: dict[bytes, str] = {}
+        if wanted and self._by_node and algorithm == ALGORITHM:
             most = max(self.tree.entries[path].size for path in paths)
             made = await contents_there(self._store, self._path, most)
-        else:
+        elif wanted:
+            self._by_node = False
+            progress = _only_size(hashed)
             async with open_bundle(self._store, self._path) as bundle:
-                made = await in_thread(
-                    lambda stop: read_contents(bundle, wanted, _NO_RATIO, lambda files, size: hashed(size), stop)
-                )
+                made = await in_thread(lambda stop: read_contents(bundle, wanted, _NO_RATIO, progress, stop, algorithm))
         found = {path: made[self._names[path]] for path in paths if self._names[path] in made}
         return Digests(found, {path: Fault.DAMAGED for path in paths if path not in found})
+
+
+def _only_size(hashed: Hashed) -> Callable[[int, int], None]:
+    return lambda files, size: hashed(size)
 
 
 #: Bytes that may come out of each byte of an archive: it is only read, and written nowhere.

@@ -1,0 +1,178 @@
+"""Writing a bag of a directory of this machine, by RFC 8493.
+
+The payload is copied, and hashed while it is read. All of it is made under a name of its own, which only becomes the
+bag's when everything is on disk.
+"""
+
+from __future__ import annotations
+
+import os
+import posixpath
+import threading
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import date
+
+from yatagan.bundles.threads import WorkStopped
+from yatagan.digests.algorithms import hasher
+from yatagan.errors import Refused, StoreError
+from yatagan.faults import Fault
+from yatagan.places import PART_PREFIX, PART_SUFFIX
+from yatagan.stores.interface import Kind
+from yatagan.stores.system_errors import fault_of
+from yatagan.trees.scan import Tree
+from yatagan.verdicts.bags import DECLARATION, INFO, PAYLOAD, declaration, info_of, manifest_of
+
+_PIECE = 1 << 20
+#: Entries that are named in an error before the rest is only counted.
+_NAMED = 3
+
+
+@dataclass(frozen=True, slots=True)
+class BagWish:
+    """How a bag is made: by which algorithms, with which lines of bag-info.txt, under which run's name."""
+
+    algorithms: Sequence[str]
+    info: Sequence[tuple[str, str]]
+    run: str
+
+
+def refuse_for_bag(tree: Tree) -> None:
+    """Raise Refused for what a bag has no place for: links, other kinds, and names that are not UTF-8."""
+    odd = [path for path in tree.entries if tree.entries[path].kind not in (Kind.FILE, Kind.DIRECTORY)]
+    if odd:
+        raise Refused(
+            f"a bag holds files alone, and {_some(odd)} {'is' if len(odd) == 1 else 'are'} none",
+            "leave such entries out with --skip",
+        )
+    unnamed = [path for path in tree.entries if not _is_utf8(path)]
+    if unnamed:
+        raise Refused(f"a bag's names are UTF-8, and {_some(unnamed)} is not", "rename it")
+    if tree.unread:
+        raise Refused(f"{_some(sorted(tree.unread))} cannot be read", "make it readable, or leave it out with --skip")
+
+
+def _some(paths: Sequence[bytes]) -> str:
+    names = ", ".join(repr(path.decode("utf-8", "backslashreplace"))[1:-1] for path in sorted(paths)[:_NAMED])
+    return names + (f" and {len(paths) - _NAMED} more" if len(paths) > _NAMED else "")
+
+
+def _is_utf8(path: bytes) -> bool:
+    try:
+        path.decode("utf-8")
+    except UnicodeDecodeError:
+        return False
+    return True
+
+
+def write_bag(
+    tree: Tree, bag: bytes, wish: BagWish, hashed: Callable[[int], None], stop: threading.Event
+) -> dict[str, dict[bytes, str]]:
+    """Make a bag of a scanned tree. Returns the digests of its payload, by algorithm and path below the bag. Blocking.
+
+    Raises StoreError: EXISTS when there is something under its name, SOURCE_CHANGED when a file changed meanwhile.
+    """
+    part = posixpath.join(posixpath.dirname(bag), PART_PREFIX + wish.run.encode() + b"-bag" + PART_SUFFIX)
+    if os.path.lexists(bag):
+        raise StoreError(Fault.EXISTS, bag)
+    try:
+        os.mkdir(part)
+        made = _write(tree, part, wish, hashed, stop)
+        os.rename(part, bag)
+        _sync(posixpath.dirname(bag))
+    except OSError as error:
+        _remove(part)
+        raise fault_of(error, bag) from error
+    except BaseException:
+        _remove(part)
+        raise
+    return made
+
+
+def _write(
+    tree: Tree, part: bytes, wish: BagWish, hashed: Callable[[int], None], stop: threading.Event
+) -> dict[str, dict[bytes, str]]:
+    made: dict[str, dict[bytes, str]] = {algorithm: {} for algorithm in wish.algorithms}
+    directories = [part]
+    for path in tree.entries.in_order():
+        inside = posixpath.join(PAYLOAD, path) if path else PAYLOAD
+        target = posixpath.join(part, inside)
+        if tree.entries[path].kind is Kind.DIRECTORY:
+            os.mkdir(target)
+            directories.append(target)
+            continue
+        if stop.is_set():
+            raise WorkStopped
+        for algorithm, digest in _copy(tree.absolute(path), target, wish.algorithms).items():
+            made[algorithm][inside] = digest
+        hashed(tree.entries[path].size)
+    sizes = list(tree.entries.file_sizes(tree.entries.of_kind(Kind.FILE)))
+    info = [("Bagging-Date", date.today().isoformat()), ("Payload-Oxum", f"{sum(sizes)}.{len(sizes)}"), *wish.info]
+    tags = {DECLARATION: declaration(), INFO: info_of(info)}
+    for algorithm in wish.algorithms:
+        tags[f"manifest-{algorithm}.txt".encode()] = manifest_of(sorted(made[algorithm].items()))
+    for algorithm in wish.algorithms:
+        listed = [
+            (name, _digest(algorithm, data)) for name, data in sorted(tags.items()) if not name.startswith(b"tag")
+        ]
+        tags[f"tagmanifest-{algorithm}.txt".encode()] = manifest_of(listed)
+    for name, data in tags.items():
+        with open(posixpath.join(part, name), "xb") as file:
+            file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
+    for directory in reversed(directories):
+        _sync(directory)
+    return made
+
+
+def _copy(source: bytes, target: bytes, algorithms: Sequence[str]) -> dict[str, str]:
+    """Copy a file with its times and mode. Returns its digests. Raises OSError, StoreError."""
+    hashers = {algorithm: hasher(algorithm) for algorithm in algorithms}
+    with open(source, "rb", opener=_not_a_link) as reading, open(target, "xb") as writing:
+        before = os.fstat(reading.fileno())
+        while piece := reading.read(_PIECE):
+            for each in hashers.values():
+                each.update(piece)
+            writing.write(piece)
+        after = os.fstat(reading.fileno())
+        if _state(before) != _state(after):
+            raise StoreError(Fault.SOURCE_CHANGED, source)
+        writing.flush()
+        os.fchmod(writing.fileno(), before.st_mode & 0o777)
+        os.utime(writing.fileno(), ns=(before.st_atime_ns, before.st_mtime_ns))
+        os.fsync(writing.fileno())
+    return {algorithm: each.hexdigest() for algorithm, each in hashers.items()}
+
+
+def _state(status: os.stat_result) -> tuple[int, int, int]:
+    return status.st_size, status.st_mtime_ns, status.st_ctime_ns
+
+
+def _not_a_link(path: str, flags: int) -> int:
+    return os.open(path, flags | os.O_NOFOLLOW)
+
+
+def _digest(algorithm: str, data: bytes) -> str:
+    value = hasher(algorithm)
+    value.update(data)
+    return value.hexdigest()
+
+
+def _sync(directory: bytes) -> None:
+    descriptor = os.open(directory, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)
+
+
+def _remove(part: bytes) -> None:
+    """Remove what was begun."""
+    for above, directories, files in os.walk(part, topdown=False):
+        for name in files:
+            os.unlink(posixpath.join(above, name))
+        for name in directories:
+            os.rmdir(posixpath.join(above, name))
+    if os.path.lexists(part):
+        os.rmdir(part)
