@@ -118,6 +118,15 @@ FIELDS: dict[str, tuple[str, str]] = {
     "clause": ("text", "the clause of RFC 8493"),
     "bag check: problems[].path": ("text", "the file that it is about; empty for the whole"),
     "bag check: problems[].reason": ("text", "what is wrong with it"),
+    "peek: path": ("text", "path as typed"),
+    "begins_at_byte": ("number or null", "where in the file it begins; null if that was not counted"),
+    "shown_bytes": ("number", "how much is shown"),
+    "peek: size_bytes": ("number or null", "size of the file; null where not all of it was unpacked"),
+    "whole": ("true or false", "whether it is all of the file"),
+    "line_cut": ("true or false", "whether a line is too long to be shown whole"),
+    "packed": ("text or null", "`gzip`, `bzip2`, `xz` or `zstd`, of which it was unpacked"),
+    "peek: text": ("text or null", "what is shown, if it is text in UTF-8"),
+    "bytes_b64": ("text or null", "else its bytes, in base64"),
     "other_kinds": ("number", "what is neither file, directory nor link"),
     "digests_made": ("text or null", "where its files were hashed: [evidence](#evidence); null by size and time"),
     "compare: same": ("true or false", "whether both hold the same"),
@@ -465,6 +474,7 @@ def answers(program: Program, practice: Practice) -> Iterator[tuple[str, list[st
     yield "config show", words, run("config", "show")
     yield "list", words, run("list", "fen/notes")
     yield "stage", words, run("stage", "fen", "heron:campaign")
+    yield "peek", words, run("peek", "heron:campaign/fen/stations.csv", "--lines", "3")
     yield "batch list", words, run("batch", "list")
     _interrupt(program)
     yield "batch show", words, run("batch", "show")

@@ -191,6 +191,11 @@ class _FromFront:
         return self._archive.resume()
 
 
+def members_from_front(bundle: Bundle, ratio: int) -> ArchiveReader:
+    """An archive, to be read from front to back. Raises NoArchive, Damaged."""
+    return _FromFront(bundle, ratio)
+
+
 def list_members(bundle: Bundle, choice: Choice, ratio: int) -> Iterator[IndexEntry]:
     """The members of an archive, from its index if there is one that fits. Blocking.
 

@@ -59,11 +59,12 @@ async def to_its_end(work: Coroutine[Any, Any, T]) -> T:
 class BlockingReader:
     """An open file of a store for blocking work: any part of it, with prefetch when read in order.
 
-    `fetched`: bytes read from the store.
+    `fetched`: bytes read from the store. `ahead`: requests to prefetch.
     """
 
-    def __init__(self, store: Store, reader: Reader, size: int) -> None:
+    def __init__(self, store: Store, reader: Reader, size: int, ahead: int = _AHEAD) -> None:
         self.size = size
+        self._ahead = ahead
         self.fetched = 0
         self._reader = reader
         self._step = store.traits.read_size
@@ -80,7 +81,7 @@ class BlockingReader:
         in_order = first in (self._last, self._last + 1)
         self._last = last
         end = -(-self.size // self._step)
-        for number in range(first, min(last + 1 + (_AHEAD if in_order else 0), end)):
+        for number in range(first, min(last + 1 + (self._ahead if in_order else 0), end)):
             self._ask(number)
         try:
             pieces = [self._blocks[number].result() for number in range(first, last + 1)]

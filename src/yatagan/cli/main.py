@@ -19,6 +19,7 @@ _COMMANDS = {
     "config": ("config", "Change settings, and which directories may be touched."),
     "area": ("area", "Name directories on nodes, and say what they are for."),
     "list": ("listing", "Show what is in a place."),
+    "peek": ("peek", "Look into a file without fetching it."),
     "stage": ("stage", "Carry files and directories to a node, or back."),
     "bundle": ("bundle", "Make archives of directories; list, unpack and check them."),
     "bag": ("bag", "Make and check bags (RFC 8493)."),
