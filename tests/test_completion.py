@@ -56,7 +56,7 @@ def test_in_bash(program: Program, practice: Practice) -> None:
     shell = Terminal(program, "--norc", "-i", run="/bin/bash")
     shell.type(f'PATH="{Path(YATAGAN).parent}:$PATH"; eval "$(yatagan completion bash)"; complete -p yatagan')
     shell.expect("-F _yatagan_completion yatagan\r\n")
-    for typed, becomes in (("yatagan list her", "on:"), ("yatagan list two", "\\ words"), ("yatagan com", "pletion ")):
+    for typed, becomes in (("yatagan list her", "on:"), ("yatagan list two", "\\ words"), ("yatagan compl", "etion ")):
         shell.press(typed + "\t")
         shell.expect(typed + becomes)
         shell.press("\x15")
