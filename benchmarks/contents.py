@@ -112,6 +112,7 @@ def compare_trees(files: int = 1_000_000) -> Result:
                 path.mkdir(parents=True, exist_ok=True)
             (path / f"flux-{number:07d}.csv").touch()
         (root / "other").symlink_to("fen")
+        program(root, "config", "set", "tree.entries", "4000000")
         time.sleep(2.5)
         script = "import resource, subprocess, sys; subprocess.run(sys.argv[1:], check=True); "
         script += "print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"

@@ -6,6 +6,7 @@ another name on either side is found again by them; where they are not, size and
 
 from __future__ import annotations
 
+import heapq
 import posixpath
 from collections import Counter, defaultdict
 from collections.abc import Collection, Iterable, Iterator, Mapping
@@ -158,7 +159,8 @@ def compare(
     moved = dict(comparing.moved()) if digests is not None else {}
     # A directory of which something was moved away, or that it was moved to, is no difference of its own.
     explained = set(moved.values()) | _above(moved, but=second) | _above(moved.values(), but=first)
-    for path in sorted({*first.entries, *second.entries}, key=in_order):
+    alone = sorted((path for path in second.entries if path not in first.entries), key=in_order)
+    for path in heapq.merge(first.entries.in_order(), alone, key=in_order):
         if path in explained or (unread and unread & set(_all_above(path))):
             continue
         one, other = first.entries.get(path), second.entries.get(path)
