@@ -11,6 +11,7 @@ from collections.abc import Awaitable, Callable, Sequence
 
 from yatagan.batches.journal import Journal
 from yatagan.batches.steps import Change, SessionWriters
+from yatagan.futures import fail
 
 Apply = Callable[[Sequence[Change | SessionWriters]], Awaitable[None]]
 
@@ -74,12 +75,10 @@ class GroupCommit:
             except BaseException as error:  # noqa: BLE001 those who wait raise it
                 self._error = error
             for future in waiting:
-                if future.done():
-                    continue
-                if self._error is None:
+                if self._error is not None:
+                    fail(future, self._error)
+                elif not future.done():
                     future.set_result(None)
-                else:
-                    future.set_exception(self._error)
 
     async def _apply(self, changes: Sequence[Change | SessionWriters]) -> None:
         if self._threaded:

@@ -21,6 +21,7 @@ from yatagan import errors, faults
 from yatagan.batches import events, states, steps
 from yatagan.config import areas, nodes
 from yatagan.errors import YataganError
+from yatagan.futures import fail
 from yatagan.keeper.endpoint import who_is
 from yatagan.nodes import prompts
 from yatagan.stores import interface
@@ -205,8 +206,7 @@ class Peer:
         finally:
             self.gone.set()
             for future in self._waiting.values():
-                if not future.done():
-                    future.set_exception(self._failure or Gone())
+                fail(future, self._failure or Gone())
             for task in self._tasks:
                 task.cancel()
             self._writer.close()
@@ -226,7 +226,7 @@ class Peer:
                 raise EOFError from error
         elif (future := self._waiting.get(number)) is not None and not future.done():
             if kind == "error":
-                future.set_exception(rest[0])
+                fail(future, rest[0])
             else:
                 future.set_result(rest[0])
 

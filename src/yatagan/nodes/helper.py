@@ -17,6 +17,7 @@ import asyncssh
 
 from yatagan.errors import StoreError
 from yatagan.faults import Fault
+from yatagan.futures import fail
 from yatagan.portable.modules import PROGRAM
 
 #: An answer, as JSON carries it: values by name.
@@ -215,8 +216,7 @@ class Helper:
             pass  # a broken stream ends the helper; those who wait get the error below
         finally:
             for future in self._waiting.values():
-                if not future.done():
-                    future.set_exception(StoreError(Fault.CONNECTION_LOST, detail="the helper on the node has ended"))
+                fail(future, StoreError(Fault.CONNECTION_LOST, detail="the helper on the node has ended"))
 
     def _is_still(self, reply: Reply) -> bool:
         """Whether a sign of life shows no progress, or belongs to no question."""

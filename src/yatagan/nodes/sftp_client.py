@@ -17,6 +17,7 @@ from typing import Protocol
 
 import asyncssh
 
+from yatagan.futures import fail
 from yatagan.nodes import sftp_packets as wire
 from yatagan.nodes.sftp_packets import Attributes, Nonsense, Refusal, Space
 from yatagan.nodes.transport import Turn, say_nothing_of_packets
@@ -201,11 +202,11 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
             self._fail(ConnectionError("an answer to no request"))
         elif not future.done():
             if kind == wire.STATUS and (wanted != wire.STATUS or body[:4] != wire.DONE):
-                future.set_exception(wire.decode_refusal(body))
+                fail(future, wire.decode_refusal(body))
             elif kind == wanted:
                 future.set_result(body)
             else:
-                future.set_exception(Nonsense(f"an answer of another kind ({kind}) than was asked for"))
+                fail(future, Nonsense(f"an answer of another kind ({kind}) than was asked for"))
 
     def connection_lost(self, exc: Exception | None) -> None:
         """See `asyncssh.SSHClientSession`."""
@@ -222,11 +223,8 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
         self._error = self._error or error
         waiting, self._waiting = self._waiting, {}
         for future, _ in waiting.values():
-            if not future.done():
-                future.set_exception(ConnectionError(str(error)))
-        if not self._greeting.done():
-            self._greeting.set_exception(error)
-            self._greeting.exception()  # it may never be asked for
+            fail(future, ConnectionError(str(error)))
+        fail(self._greeting, error)
         if self._channel is not None:
             self._channel.abort()
 

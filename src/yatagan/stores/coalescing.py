@@ -8,6 +8,7 @@ from collections.abc import Awaitable, Callable, Iterable, Sequence
 from typing import Generic, TypeVar
 
 from yatagan.errors import StoreError
+from yatagan.futures import fail
 
 T = TypeVar("T")
 R = TypeVar("R")
@@ -49,10 +50,7 @@ class Coalesced(Generic[T, R]):
                 answers = await self._answer([request for request, _ in some])
             except StoreError as error:
                 for _, future in some:
-                    if not future.done():
-                        future.set_exception(
-                            StoreError(error.fault, error.path, store=error.store, detail=error.detail)
-                        )
+                    fail(future, StoreError(error.fault, error.path, store=error.store, detail=error.detail))
                 continue
             except asyncio.CancelledError:
                 for _, future in some:

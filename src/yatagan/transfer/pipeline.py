@@ -12,6 +12,7 @@ from typing import Any
 
 from yatagan.errors import StoreError
 from yatagan.faults import Fault
+from yatagan.futures import fail
 from yatagan.stores.in_flight import InFlight
 from yatagan.stores.interface import STRIPE, Piece, Reader
 from yatagan.transfer.blocks import Block, BlockQueue, is_zeros, joined
@@ -110,8 +111,8 @@ class Pipeline:
     def _ended(self, task: asyncio.Task[Any]) -> None:
         """The first failure ends the transfer."""
         self._work.pop(task, None)
-        if not task.cancelled() and (error := task.exception()) is not None and not self._end.done():
-            self._end.set_exception(error)
+        if not task.cancelled() and (error := task.exception()) is not None:
+            fail(self._end, error)
 
     def _finish_after(self, loops: list[asyncio.Task[None]]) -> None:
         if not self._end.done() and all(loop.done() for loop in loops):

@@ -1,0 +1,16 @@
+"""Futures whose waiters may be gone."""
+
+from __future__ import annotations
+
+import asyncio
+from typing import Any
+
+
+def fail(future: asyncio.Future[Any], error: BaseException) -> None:
+    """Settle a future with an error, unless it is settled.
+
+    Its waiter may have been cancelled the moment before: then the error is taken by none, and that is no defect.
+    """
+    if not future.done():
+        future.set_exception(error)
+        future.exception()  # counts as seen
