@@ -82,6 +82,8 @@ def main(arguments: list[str] | None = None) -> NoReturn:
     colour = False if os.environ.get("NO_COLOR") or os.environ.get("TERM") == "dumb" else None
     click.globals.push_context(click.Context(program, color=colour))  # for what is said when the command has ended
     status = _run(arguments, colour)
+    if (stopping := sys.modules.get("yatagan.cli.stop_signals")) is not None:
+        stopping.ignore()
     if why := missed_output():
         click.echo(f"yatagan: standard output cannot be written, and what was said there is lost: {why}", err=True)
         click.echo("  the command itself has ended as usual; send its output elsewhere", err=True)

@@ -25,6 +25,11 @@ def listen() -> None:
     signal.signal(STOP_BATCH, _note)
 
 
+def ignore() -> None:
+    """From now on such a request is ignored, until the process is gone: its end gives other handlers up too soon."""
+    signal.signal(STOP_BATCH, signal.SIG_IGN)
+
+
 @contextmanager
 def handled(stop: Callable[[], None]) -> Iterator[None]:
     """While a batch is carried: these signals call `stop`, which a request that came before does at once."""
@@ -36,6 +41,9 @@ def handled(stop: Callable[[], None]) -> Iterator[None]:
     try:
         yield
     finally:
+        # One that comes now comes too late. Left to its default it would kill the process that is about to end well.
+        signal.pthread_sigmask(signal.SIG_BLOCK, {STOP_BATCH})
         for number in _STOPPING:
             loop.remove_signal_handler(number)
-        listen()
+        ignore()
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, {STOP_BATCH})
