@@ -55,6 +55,10 @@ class Site:
         """The node's faults file."""
         return self.root / "site" / f"{node}.faults.json"
 
+    def power_cuts(self, node: str) -> Path:
+        """The file that holds the number of the node's last power cut, once that is over."""
+        return self.root / "site" / f"{node}.power-cut"
+
     def host_key(self, node: str) -> Path:
         """The node's own key."""
         return self.root / "site" / f"{node}.host-key"
@@ -304,6 +308,7 @@ class PracticeNode:
             if now.power_cut is not None and now.power_cut != seen.power_cut:
                 self.cut()
                 self._disk.lose_power(now.power_cut)
+                self.site.power_cuts(self.name).write_text(f"{now.power_cut}\n", encoding="ascii")
             for connection in list(self.connections) if now.away is not None else ():
                 if _address(connection) == now.away:
                     connection.abort()
