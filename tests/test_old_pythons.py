@@ -98,7 +98,7 @@ def test_each_request(version: str, tmp_path: Path) -> None:
 
 
 @pytest.mark.server
-@pytest.mark.parametrize("version", ["3.6", "3.8", "3.13"])
+@pytest.mark.parametrize("version", ["3.6", pytest.param("3.8", marks=pytest.mark.soak), "3.13"])
 def test_a_tour_of_all_that_runs_on_a_node(version: str, program: Program, openssh: OpenSsh, tmp_path: Path) -> None:
     base, far = tmp_path / "server", tmp_path / "far"
     base.mkdir()
