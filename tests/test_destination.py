@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import ctypes
 import os
 import signal
 import subprocess
@@ -45,8 +46,12 @@ def fen(program: Program) -> Path:
 
 
 def swap(directory: Path, victim: Path) -> None:
-    os.rename(directory, directory.with_name("moved"))
-    directory.symlink_to(victim)
+    """Exchange a directory and a link in one step: in between, the name would be gone, which is another story."""
+    moved = directory.with_name("moved")
+    moved.symlink_to(victim)
+    exchange = 2  # RENAME_EXCHANGE of renameat2(2)
+    done = ctypes.CDLL(None, use_errno=True).renameat2(-100, bytes(directory), -100, bytes(moved), exchange)
+    assert done == 0, os.strerror(ctypes.get_errno())
 
 
 def finish(running: subprocess.Popen[str]) -> tuple[int, str]:
