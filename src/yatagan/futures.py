@@ -9,7 +9,7 @@ from typing import Any
 def fail(future: asyncio.Future[Any], error: BaseException) -> None:
     """Settle a future with an error, unless it is settled.
 
-    Its waiter may have been cancelled the moment before: then the error is taken by none, and that is no defect.
+    Its waiter may have been cancelled the moment before: then nothing takes the error, which is no defect.
     """
     if not future.done():
         future.set_exception(error)

@@ -37,7 +37,7 @@ class Follower:
         self._failed: dict[str, str] = {}
 
     def changed(self, name: str, directories: tuple[str, ...]) -> bool | None:
-        """Whether something has changed since this was last asked; at first, yes. None where it cannot be told."""
+        """Whether something has changed since this was last asked; at first, yes. None where that is unknown."""
         if why_not_followed(directories) or name in self._failed:
             return None
         task = self._tasks.get(name)

@@ -174,7 +174,7 @@ class Crontab:
         said = done.stderr.strip().lower()
         if done.returncode == 1 and not done.stdout and (said.startswith("no crontab for") or "no crontab" in said):
             return ""
-        raise Refused(f"the crontab cannot be read: {done.stderr.strip() or 'no reason told'}", "nothing was changed")
+        raise Refused(f"the crontab cannot be read: {done.stderr.strip() or 'no reason given'}", "nothing was changed")
 
 
 @contextlib.contextmanager

@@ -65,7 +65,7 @@ class RoutineRunner:
 
     `plan` makes a run's plan and leaves its batch to a worker; `ended` says what became of that batch, None while it
     goes on. `changed` tells of a routine's name and sources whether something has changed there since that was last
-    asked, None where that cannot be told.
+    asked, None where that is unknown.
     """
 
     def __init__(

@@ -48,6 +48,7 @@ CREATE TABLE step (
     continues INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX step_bundle ON step (bundle, number) WHERE bundle > 0;
 CREATE INDEX step_open ON step (phase, number) WHERE state IN {OPEN!r};
+CREATE INDEX step_growing ON step (number) WHERE beginning IS NOT NULL;
 CREATE TABLE session (number INTEGER PRIMARY KEY, witness TEXT NOT NULL);
 PRAGMA user_version = {FORMAT};
 """

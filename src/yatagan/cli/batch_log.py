@@ -1,4 +1,4 @@
-"""`yatagan batch log`: what happened to a batch, told as a story."""
+"""`yatagan batch log`: what happened to a batch, as a story."""
 
 from __future__ import annotations
 

@@ -108,7 +108,7 @@ def from_to(header: Header) -> str:
 
 
 def left_seconds(row: Mapping[str, Any], snapshot: Snapshot | None) -> float | None:
-    """Seconds that a moving batch still takes at its present rate; None if that cannot be told."""
+    """Seconds that a moving batch still takes at its present rate; None if that is unknown."""
     if snapshot is None or snapshot.fault is not None or snapshot.rate < 1:
         return None
     under_way = sum(min(each.done, each.size) for each in snapshot.moving.values())

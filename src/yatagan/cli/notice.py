@@ -1,4 +1,4 @@
-"""`yatagan notice`: whether you would be told."""
+"""`yatagan notice`: whether notices would reach you."""
 
 from __future__ import annotations
 

@@ -60,7 +60,7 @@ def peek_command(
     no_questions: bool,
     json_: bool,
 ) -> None:
-    """Show the beginning or the end of the file PLACE; no more of it is fetched than that takes.
+    """Show the beginning or the end of the file PLACE. Only what is shown is fetched.
 
     Text is shown as lines, anything else as hex. What is packed with gzip, bzip2, xz or zstd is unpacked;
     ARCHIVE/MEMBER is what is in an archive. Where the output is no terminal, the bytes go there as they are.

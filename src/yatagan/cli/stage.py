@@ -120,8 +120,8 @@ Examples:
     "--growing",
     multiple=True,
     metavar="PATTERN",
-    help="Files that only grow, such as a logger's: carried as far as they are now, and the next time only what has "
-    "come since (repeatable).",
+    help="Files that only grow, such as logs: carried up to their present end; the next run sends only what was added "
+    "(repeatable).",
 )
 @click.option(
     "--no-space-check",

@@ -106,7 +106,7 @@ def _against_words(where: Place, used: Against) -> str:
 
 
 def _verdict(verdicts: Verdicts) -> str:
-    """The verdict in words, contents and facts told apart."""
+    """The verdict in words, contents and facts separately."""
     if verdicts.good:
         return text.tinted("good", text.Tone.GOOD)
     if verdicts.contents_good:

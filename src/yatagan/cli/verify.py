@@ -64,7 +64,7 @@ In a job script:  yatagan verify inputs --json > verdict.json || exit 1""",
     "and others.",
 )
 @click.option(
-    "--below", metavar="DIRECTORY", help="Take only what the list has below this directory, and that without it."
+    "--below", metavar="DIRECTORY", help="Take only the paths of the list below this directory, relative to it."
 )
 @click.option(
     "--drop-leading",

@@ -1,7 +1,7 @@
 """Checksum lists of any open form, as publishers give them.
 
 The lines are those of the GNU commands, `HEX  PATH`, or those of BSD, `SHA256 (PATH) = HEX`, mixed or not, in either
-case. Digests of one length are told apart by the tag of a line, by the list's name, or by what the user says; never
+case. Digests of one length are distinguished by the tag of a line, by the list's name, or by what the user says; never
 by a guess. A list made on Windows ends every line with CRLF, which is no part of the names then.
 """
 

@@ -103,7 +103,8 @@ class ChangedParts:
     async def _beginning(self, step: Step, part: Writer) -> list[Match]:
         """Of a growing file, what an earlier batch has put there, if the source still begins with it."""
         assert step.beginning is not None
-        if not await self._growing.begins_as_before(step):
+        able = part.write_here is not None or self._context.session.hashes_there
+        if not (able and await self._growing.begins_as_before(step)):
             return []
         matches = [Match(0, 0, step.beginning.size, "")]
         await self._context.commits.note(Change(step.number, reused=step.beginning.size))

@@ -17,7 +17,6 @@ from yatagan.engine.session import RetryStep
 from yatagan.engine.step_context import StepContext
 from yatagan.errors import StoreError
 from yatagan.faults import CONNECTION_FAULTS, Fault
-from yatagan.stores.interface import Readable
 from yatagan.trees.hashing import digest_by_reading
 
 
@@ -53,7 +52,7 @@ class GrowingFiles:
         found = await self._source.look_closely(step.source)
         if found is None or not step.still_is(found):
             raise RetryStep(Fault.SOURCE_CHANGED)
-        if not found.same_as(step.facts) and await _digest_start(self._source, step.source, step.facts.size) != digest:
+        if not found.same_as(step.facts) and await self._digest_source(step) != digest:
             raise RetryStep(Fault.SOURCE_CHANGED)
 
     async def let_go(self) -> None:
@@ -83,16 +82,16 @@ class GrowingFiles:
             return False
         if step.reused >= found.size:  # it was copied from there, and proven as a part of the whole
             return True
-        there, size = self._destination, found.size
-        return await _digest_start(there, kept, size) == await _digest_start(there, step.path, size)
+        size = found.size
+        return (await self._context.digest_at(kept, size))[0] == (await self._context.digest_at(step.path, size))[0]
 
-
-async def _digest_start(store: Readable, path: bytes, size: int) -> str:
-    """The digest of a file's first bytes, by its own machine where that can be had. Raises StoreError."""
-    if store.machine is not None:
-        try:
-            return (await store.machine.digest_start(path, size, ALGORITHM)).digest
-        except StoreError as error:
-            if error.fault is not Fault.UNSUPPORTED:
-                raise
-    return await digest_by_reading(store, path, ALGORITHM, size)
+    async def _digest_source(self, step: Step) -> str:
+        """The digest of what was read of the source, made again: by its machine where that can be had."""
+        path, size = step.source, step.facts.size
+        if self._source.machine is not None:
+            try:
+                return (await self._source.machine.digest_start(path, size, ALGORITHM)).digest
+            except StoreError as error:
+                if error.fault not in (Fault.UNSUPPORTED, Fault.OTHER_DISK):
+                    raise
+        return await digest_by_reading(self._source, path, ALGORITHM, size)

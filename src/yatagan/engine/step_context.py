@@ -58,13 +58,17 @@ class StepContext:
         """Report to the listeners that a step is settled, which is journalled already."""
         self.tell(StepSettled(step.number, step.kind, step.label, _size(step), state, None, fault, ""))
 
-    async def digest_at(self, path: bytes) -> tuple[str, Evidence]:
-        """The digest of a file of the destination, made there where commands see its disk; else by reading it back."""
+    async def digest_at(self, path: bytes, size: int | None = None) -> tuple[str, Evidence]:
+        """The digest of a file of the destination, or of its first `size` bytes.
+
+        Made there where commands see its disk; else by reading it back.
+        """
         here = self.destination.traits.here
         if here or self.session.hashes_there:
-            value = (await machine_of(self.destination).digest(path, ALGORITHM)).digest
-            return value, Evidence.READ_BACK if here else Evidence.ON_NODE
-        return await digest_by_reading(self.destination, path, ALGORITHM), Evidence.READ_BACK
+            machine = machine_of(self.destination)
+            made = machine.digest(path, ALGORITHM) if size is None else machine.digest_start(path, size, ALGORITHM)
+            return (await made).digest, Evidence.READ_BACK if here else Evidence.ON_NODE
+        return await digest_by_reading(self.destination, path, ALGORITHM, size), Evidence.READ_BACK
 
     async def sync_name(self, path: bytes) -> None:
         """Make a name that was just given durable, before anything is built on it. Raises StoreError."""

@@ -66,8 +66,8 @@ class StepWorker:
             if error.fault in CONNECTION_FAULTS | STOPPING_FAULTS:
                 raise
             strange = error.fault is Fault.REFUSED and not is_everywhere(posixpath.basename(step.path))
-            told = error.fault is Fault.REFUSED and error.detail.lower() not in ("", "failure")
-            if error.fault in STEP_RETRIES and not strange and not told:
+            explained = error.fault is Fault.REFUSED and error.detail.lower() not in ("", "failure")
+            if error.fault in STEP_RETRIES and not strange and not explained:
                 raise
             await self.clear(step)
             fault = Fault.NAME_REFUSED if strange else error.fault

@@ -71,7 +71,7 @@ class Codec:
             raise ValueError(f"not understood: {error}") from error
 
     def _spell(self, value: Any, body: list[bytes]) -> object:
-        kind = type(value)  # a listing is made of a few kinds, told apart a million times
+        kind = type(value)  # a listing is made of a few kinds, distinguished a million times
         if kind in _PLAIN:
             return value
         if kind is bytes:

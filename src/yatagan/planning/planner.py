@@ -116,15 +116,14 @@ async def make_plan(
                 arrival.growing = find_growing(arrival.tree, growing)
             if unchanged_for:
                 plan.unsettled += await _leave_unsettled(source, arrival, unchanged_for, opened)
-                if not arrival.tree.entries:
-                    continue  # it was a single file
-            await comparing.compare(arrival)
-            await _look_at_bundles(destination, arrival, stored, seeing)
-            if times is not Times.NOW:
-                await _look_at_earlier(arrival, step_ns, placed)
-            _refuse_losses(arrival, choice)
-            refuse_growing(arrival)
-            plan.arrivals.append(arrival)
+            if arrival.tree.entries:  # else it was a single file that is left for another time
+                await comparing.compare(arrival)
+                await _look_at_bundles(destination, arrival, stored, seeing)
+                if times is not Times.NOW:
+                    await _look_at_earlier(arrival, step_ns, placed)
+                _refuse_losses(arrival, choice)
+                refuse_growing(arrival)
+                plan.arrivals.append(arrival)
     finally:
         await seeing.release()
     await _look_at_names(destination, plan)

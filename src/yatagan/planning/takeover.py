@@ -17,6 +17,7 @@ from yatagan.batches.states import ENDED, BatchState, StepState
 from yatagan.batches.steps import Step, StepKind
 from yatagan.errors import StoreError
 from yatagan.places import PART_PREFIX
+from yatagan.stores.coalescing import gather_few
 from yatagan.stores.interface import Store
 from yatagan.trees.sync_names import sync_directories
 
@@ -26,6 +27,8 @@ _THINGS = frozenset({StepKind.FILE, StepKind.LINK, StepKind.DIRECTORY})
 _DONE = frozenset({StepState.IN_PLACE, StepState.LEFT, StepState.NOT_CARRIED})
 #: Part files that are removed or looked for at once.
 _PARTS_AT_ONCE = 64
+#: Directories that are listed at once.
+_LISTINGS_AT_ONCE = 16
 _NOT_DONE = tuple(state for state in StepState if state not in _DONE)
 
 
@@ -153,11 +156,15 @@ async def _there_again(journal: Journal, destination: Store) -> list[bytes]:
 
     Directories that cannot be listed are passed over.
     """
-    start, found = PART_PREFIX + journal.header().id.encode() + b"-", []
-    for directory in {posixpath.dirname(step.path) for step in journal.steps(StepState.IN_PLACE) if step.generation}:
+    start, found = PART_PREFIX + journal.header().id.encode() + b"-", list[bytes]()
+
+    async def look_in(directory: bytes) -> None:
         with contextlib.suppress(StoreError):
             async for handful in destination.entries(directory):
-                found += [posixpath.join(directory, name) for name, _ in handful if name.startswith(start)]
+                found.extend(posixpath.join(directory, name) for name, _ in handful if name.startswith(start))
+
+    directories = {posixpath.dirname(step.path) for step in journal.steps(StepState.IN_PLACE) if step.generation}
+    await gather_few(_LISTINGS_AT_ONCE, map(look_in, directories))
     return found
 
 

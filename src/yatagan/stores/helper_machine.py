@@ -135,6 +135,10 @@ class HelperMachine:
         made = digested(*(await self.ask("digest_start", path, size=size, algorithm=algorithm))["made"])
         if made.facts is None:
             raise StoreError(made.fault or Fault.REFUSED, path, store=self._files.name)
+        if not self.disk_is_same:
+            found = await self._files.look(path)
+            if found is None or not found.grown_from(made.facts):
+                raise StoreError(Fault.OTHER_DISK, path, store=self._files.name)
         return NodeDigest(made.digest, made.facts)
 
     @_parsed
