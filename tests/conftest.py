@@ -11,6 +11,7 @@ import socket
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
@@ -381,6 +382,24 @@ def part_file(directory: Path, size: int = 0, pattern: str = ".yatagan-*.part") 
             if path.is_file() and path.stat().st_size > size:
                 return path
     return None
+
+
+@contextlib.contextmanager
+def meanwhile(do: Callable[[], object], every: float = 0.005) -> Iterator[None]:
+    """Something that is done again and again, from another thread."""
+    over = threading.Event()
+
+    def work() -> None:
+        while not over.wait(every):
+            do()
+
+    thread = threading.Thread(target=work)
+    thread.start()
+    try:
+        yield
+    finally:
+        over.set()
+        thread.join()
 
 
 def moment(text: str) -> float:

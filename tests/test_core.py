@@ -23,7 +23,8 @@ from yatagan.batches.steps import Prove
 from yatagan.cli import text
 from yatagan.config.nodes import Node, NodeBook, Role
 from yatagan.config.units import parse_duration, parse_size
-from yatagan.digests.checksum_lists import Listed, format_line, parse_list
+from yatagan.digests.any_lists import own_list
+from yatagan.digests.checksum_lists import Listed, format_line
 from yatagan.errors import BadConfig, BadList, BadPlace
 from yatagan.places import Place, name_fields, name_from, parse_place
 from yatagan.planning.name_template import Template
@@ -74,7 +75,7 @@ def test_names_pass_through_json(name: bytes) -> None:
 @given(st.lists(LEGAL, unique=True, min_size=1))
 def test_a_list_reads_back(names: list[bytes]) -> None:
     data = b"".join(format_line(name, DIGEST) for name in names)
-    assert parse_list(data) == [Listed(name, DIGEST) for name in names]
+    assert own_list(data, "list") == [Listed(name, DIGEST) for name in names]
 
 
 @settings(max_examples=40, deadline=None)
@@ -105,7 +106,7 @@ def test_the_standard_command_reads_our_lists(names: list[bytes], tmp_path_facto
 )
 def test_lists_that_cannot_be_trusted(line: bytes) -> None:
     with pytest.raises(BadList):
-        parse_list(line + b"\n")
+        own_list(line + b"\n", "list")
 
 
 # -- extents and the budget --------------------------------------------------------------------------------

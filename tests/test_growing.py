@@ -4,14 +4,11 @@ from __future__ import annotations
 
 import os
 import random
-import threading
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
 
-from conftest import Far, Practice, Program, wait_for
+from conftest import Far, Practice, Program, meanwhile, wait_for
 
 KIB = 1 << 10
 RNG = random.Random(19)
@@ -102,23 +99,10 @@ def test_a_plan_says_what_will_be_sent_of_them(program: Program, oak: Far) -> No
     assert "logger.csv: it does not begin as it did, so all of it is sent" in program(*stage).stderr
 
 
-@contextmanager
-def logger(log: Path) -> Iterator[None]:
-    """Something that writes a line every few milliseconds."""
-    over = threading.Event()
-
-    def write() -> None:
-        with log.open("ab", buffering=0) as file:
-            while not over.wait(0.005):
-                file.write(b"12.5,0.81\n" * 20)
-
-    thread = threading.Thread(target=write)
-    thread.start()
-    try:
-        yield
-    finally:
-        over.set()
-        thread.join()
+def logs(log: Path) -> None:
+    """What a logger does every few milliseconds."""
+    with log.open("ab", buffering=0) as file:
+        file.write(b"12.5,0.81\n" * 20)
 
 
 @pytest.mark.parametrize("way", ["up", "down"])
@@ -133,7 +117,7 @@ def test_one_that_never_holds_still_arrives(program: Program, practice: Practice
     there.parent.mkdir()
     log.write_bytes(RNG.randbytes(2_000_000))
     stage = ("stage", "logger.csv", "heron:in") if up else ("stage", "heron:logger.csv", "in")
-    with logger(log):
+    with meanwhile(lambda: logs(log)):
         plain = program.json(*stage, "--unchanged-for", "1m", "--no-questions")
         assert plain["batch"] is None and len(plain["plan"]["still_written"]) == 1
         size = log.stat().st_size

@@ -21,7 +21,8 @@ from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
 from yatagan.batches.steps import Prove
-from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME, parse_list
+from yatagan.digests.any_lists import own_list
+from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME
 from yatagan.engine.executor import Conditions, Executor
 from yatagan.planning.planner import make_plan
 from yatagan.stores.local import LocalSource, LocalStore
@@ -271,6 +272,6 @@ async def _hold(root: bytes) -> dict[bytes, Finding]:
     store = LocalStore(b"/")
     listed = Path(os.fsdecode(os.path.join(root, LIST_NAME))).read_bytes()
     facts = Path(os.fsdecode(os.path.join(root, LIST_NAME + FACTS_SUFFIX))).read_bytes()
-    record = Claims(parse_list(listed, "list"), read_facts(facts, listed, "facts"))
+    record = Claims(own_list(listed, "list"), read_facts(facts, listed, "facts"))
     verdicts = await verify(store, await scan(store, root), record)
     return {found.path: found.finding for found in verdicts.found if found.path and found.finding is not Finding.SAME}

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import contextlib
+import itertools
 import os
 import subprocess
-import threading
-from collections.abc import Iterator
+from contextlib import AbstractContextManager
 from pathlib import Path
 
 import pytest
 
-from conftest import AS_ANYBODY, YATAGAN, Practice, Program, wait_for
+from conftest import AS_ANYBODY, YATAGAN, Practice, Program, meanwhile, wait_for
 
 
 def start(program: Program, *words: str) -> subprocess.Popen[str]:
@@ -26,24 +25,10 @@ def start(program: Program, *words: str) -> subprocess.Popen[str]:
     )
 
 
-@contextlib.contextmanager
-def written_all_the_time(file: Path) -> Iterator[None]:
+def written_all_the_time(file: Path) -> AbstractContextManager[None]:
     """A file that some program never leaves alone."""
-    over = threading.Event()
-
-    def write() -> None:
-        number = 0
-        while not over.wait(0.005):
-            number += 1
-            file.write_bytes(b"%d" % number * 400)
-
-    thread = threading.Thread(target=write)
-    thread.start()
-    try:
-        yield
-    finally:
-        over.set()
-        thread.join()
+    numbers = itertools.count(1)
+    return meanwhile(lambda: file.write_bytes(b"%d" % next(numbers) * 400))
 
 
 @pytest.mark.parametrize("good", [196, pytest.param(996, marks=pytest.mark.soak)])

@@ -11,7 +11,7 @@ import re
 from dataclasses import dataclass
 
 from yatagan.digests.algorithms import Algorithm, by_length, by_name, in_file_name
-from yatagan.digests.checksum_lists import LONGEST_LINE, Listed, inside, unescaped
+from yatagan.digests.checksum_lists import ALGORITHM, LONGEST_LINE, Listed, inside, unescaped
 from yatagan.errors import BadList, BadPlace
 
 _GNU = re.compile(rb"(\\?)([0-9a-fA-F]{32,128})(?: [ *]|\t+)(.+)", re.DOTALL)
@@ -68,6 +68,11 @@ def read_list(data: bytes, name: str, reading: Reading) -> ListRead:
             raise BadPlace(name, "it names nothing below that directory", "look at the paths in it")
         raise BadList(name, 0, "it names no file, so there is nothing to check")
     return ListRead(lines, frozenset(twice), crlf)
+
+
+def own_list(data: bytes, name: str) -> list[Listed]:
+    """The lines of a list that Yatagan wrote. Raises BadList."""
+    return read_list(data, name, Reading(ALGORITHM)).lines
 
 
 def _line(text: bytes, name: str, number: int, hint: Algorithm | None) -> Listed:

@@ -17,9 +17,6 @@ from yatagan.errors import BadList
 ALGORITHM = "sha256"
 LIST_NAME = b"SHA256SUMS"
 
-#: Digest length in hex digits -> algorithm, for lists whose name does not say.
-_BY_LENGTH = {32: "md5", 40: "sha1", 64: "sha256", 128: "sha512"}
-_LINE = re.compile(rb"(\\?)([0-9a-fA-F]{32,128}) ([ *])(.+)", re.DOTALL)
 #: Bytes of the longest line that is read: a path of the longest kind, every byte escaped, and its digest.
 LONGEST_LINE = 1 << 14
 _ESCAPES = {b"\\": b"\\\\", b"\n": b"\\n", b"\r": b"\\r"}
@@ -51,44 +48,6 @@ def format_list(lines: Iterable[tuple[bytes, str]]) -> Iterator[bytes]:
     """Lines of a list from (path, digest), in the order given."""
     for path, digest in lines:
         yield format_line(path, digest)
-
-
-def parse_list(data: bytes, name: str = "") -> list[Listed]:
-    """Read a list. Raises BadList at the first line that is none, and for a list that names no file."""
-    listed = []
-    for number, line in enumerate(data.split(b"\n"), start=1):
-        if len(line) > LONGEST_LINE:
-            raise BadList(name, number, "longer than any line of a checksum list")
-        text = line[:-1] if line.endswith(b"\r") and not line.startswith(b"\\") else line
-        if not text or text.startswith(b"#"):
-            continue
-        listed.append(_parse_line(text, name, number))
-    if not listed:
-        raise BadList(name, 0, "it names no file, so there is nothing to check")
-    return listed
-
-
-def contradictions(listed: Iterable[Listed]) -> set[bytes]:
-    """Paths for which a list has two different digests of one algorithm."""
-    seen: dict[tuple[bytes, str], str] = {}
-    return {line.path for line in listed if seen.setdefault((line.path, line.algorithm), line.digest) != line.digest}
-
-
-def _parse_line(line: bytes, name: str, number: int) -> Listed:
-    match = _LINE.fullmatch(line)
-    if not match:
-        raise BadList(name, number, "not a line of the form HEX  PATH")
-    escaped, digest, _, path = match.groups()
-    algorithm = _BY_LENGTH.get(len(digest))
-    if algorithm is None:
-        raise BadList(name, number, f"a digest of {len(digest)} hex digits belongs to no algorithm we know")
-    if escaped:
-        try:
-            path = unescaped(path)
-        except KeyError:
-            raise BadList(name, number, "a backslash that escapes nothing") from None
-    path = inside(path, name, number)
-    return Listed(path, digest.decode().lower(), algorithm)
 
 
 def unescaped(path: bytes) -> bytes:

@@ -7,7 +7,7 @@ import os
 from collections.abc import Iterable
 from typing import NamedTuple
 
-from yatagan.digests.checksum_lists import parse_list
+from yatagan.digests.any_lists import own_list
 from yatagan.errors import BadList
 from yatagan.ledger import first_form
 from yatagan.ledger.directory import LedgerDirectory
@@ -82,7 +82,7 @@ class FirstFormCheck:
         """What a checksum list says of the files; empty where it cannot be read."""
         try:
             data = b"".join(self._directory.list_blocks(digest))
-            return {os.fsdecode(line.path): line.digest for line in parse_list(data, digest)}
+            return {os.fsdecode(line.path): line.digest for line in own_list(data, digest)}
         except (OSError, BadList):
             return {}
 

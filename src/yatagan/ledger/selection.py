@@ -6,7 +6,8 @@ import posixpath
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
-from yatagan.digests.checksum_lists import format_line, parse_list
+from yatagan.digests.any_lists import own_list
+from yatagan.digests.checksum_lists import format_line
 from yatagan.errors import BadList
 from yatagan.ledger.directory import LedgerDirectory
 from yatagan.ledger.records import DIGEST, Record, RecordedPlace
@@ -89,7 +90,7 @@ class Selection:
                     *lines, rest = (rest + block).split(b"\n")
                     for line in lines:
                         if line.endswith(sought):
-                            found.update(each.path for each in parse_list(line + b"\n", digest))
+                            found.update(each.path for each in own_list(line + b"\n", digest))
             except (OSError, BadList):
                 pass  # that a list is damaged is found by a check
             self._lists[digest] = {path for path in found if posixpath.basename(path) == name}
