@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import os
+from contextlib import AsyncExitStack
 from typing import Any
 
 import click
 
 from yatagan.batches.batch_store import new_name
-from yatagan.bundles.threads import in_thread
 from yatagan.cli import shell_completion, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
@@ -29,7 +29,7 @@ from yatagan.stores.interface import Kind
 from yatagan.trees.patterns import Choice
 from yatagan.trees.scan import scan
 from yatagan.verdicts.bag_check import BagVerdict, check_bag
-from yatagan.verdicts.bag_writer import BagWish, refuse_for_bag, write_bag
+from yatagan.verdicts.bag_writer import BagWish, make_bag, refuse_for_bag
 from yatagan.verdicts.sides import open_side
 
 #: Algorithms that every reader of bags must know (RFC 8493, 2.4).
@@ -104,17 +104,16 @@ def make(
 
 
 async def _make(app: App, where: Place, output: str | None, wish: BagWish, choice: Choice, *, json_: bool) -> None:
-    store = await app.open(app.source(where))
-    try:
+    async with AsyncExitStack() as opened:
+        store = await app.open(app.source(where))
+        opened.push_async_callback(store.close)
         root = await store.resolve(where.path, follow=True)
         target = app.place(output, new=True) if output is not None else Place("", root + b"-bag")
         if target.node:
             raise BadPlace(str(target), "a bag is made on this machine", "stage it from here: yatagan stage BAG NODE:")
         there = await app.open(app.source(target, writing=True))
-        try:
-            bag = await there.resolve(target.path)
-        finally:
-            await there.close()
+        opened.push_async_callback(there.close)
+        bag = await there.resolve(target.path)
         if bag == root or bag.startswith(root + b"/"):
             raise BadPlace(os.fsdecode(bag), "the bag would lie in the directory that goes into it", "name --output")
         with EntryCount(app, [where], quiet=json_) as count:
@@ -128,9 +127,7 @@ async def _make(app: App, where: Place, output: str | None, wish: BagWish, choic
         size = sum(tree.entries.file_sizes(files))
         progress = Progress(len(files), size)
         async with view_for(progress, quiet=json_):
-            made = await in_thread(lambda stop: write_bag(tree, bag, wish, progress.hashed, stop))
-    finally:
-        await store.close()
+            made = await make_bag(there, tree, bag, wish, progress.hashed)
     digests = made[wish.algorithms[0]] if "sha256" not in made else made["sha256"]
     record = put_on_record(
         app,

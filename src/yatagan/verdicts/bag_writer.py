@@ -6,19 +6,23 @@ bag's when everything is on disk.
 
 from __future__ import annotations
 
+import asyncio
 import os
 import posixpath
 import threading
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import date
+from pathlib import Path
 
-from yatagan.bundles.threads import WorkStopped
+from yatagan.bundles.threads import WorkStopped, in_thread
+from yatagan.config.home import sync_directory
 from yatagan.digests.algorithms import hasher
 from yatagan.errors import Refused, StoreError
 from yatagan.faults import Fault
 from yatagan.places import PART_PREFIX, PART_SUFFIX
-from yatagan.stores.interface import Kind
+from yatagan.portable.directories import open_regular
+from yatagan.stores.interface import Kind, Store
 from yatagan.stores.system_errors import fault_of
 from yatagan.trees.scan import Tree
 from yatagan.verdicts.bags import DECLARATION, INFO, PAYLOAD, declaration, info_of, manifest_of
@@ -65,26 +69,27 @@ def _is_utf8(path: bytes) -> bool:
     return True
 
 
-def write_bag(
-    tree: Tree, bag: bytes, wish: BagWish, hashed: Callable[[int], None], stop: threading.Event
+async def make_bag(
+    store: Store, tree: Tree, bag: bytes, wish: BagWish, hashed: Callable[[int], None]
 ) -> dict[str, dict[bytes, str]]:
-    """Make a bag of a scanned tree. Returns the digests of its payload, by algorithm and path below the bag. Blocking.
+    """Make a bag of a scanned tree. Returns the digests of its payload, by algorithm and path below the bag.
 
-    Raises StoreError: EXISTS when there is something under its name, SOURCE_CHANGED when a file changed meanwhile.
+    `store` is this machine's. Raises StoreError: EXISTS when there is something under its name, SOURCE_CHANGED when a
+    file changed meanwhile.
     """
     part = posixpath.join(posixpath.dirname(bag), PART_PREFIX + wish.run.encode() + b"-bag" + PART_SUFFIX)
-    if os.path.lexists(bag):
-        raise StoreError(Fault.EXISTS, bag)
+    if await store.look(bag) is not None:
+        raise StoreError(Fault.EXISTS, bag, store=store.name)
+    await store.make_directory(part, 0o777)
     try:
-        os.mkdir(part)
-        made = _write(tree, part, wish, hashed, stop)
-        os.rename(part, bag)
-        _sync(posixpath.dirname(bag))
+        made = await in_thread(lambda stop: _write(tree, part, wish, hashed, stop))
+        await store.rename(part, bag)  # which refuses a name that was taken meanwhile
+        await store.sync_directory(posixpath.dirname(bag))
     except OSError as error:
-        _remove(part)
+        await asyncio.to_thread(_remove, part)
         raise fault_of(error, bag) from error
     except BaseException:
-        _remove(part)
+        await asyncio.to_thread(_remove, part)
         raise
     return made
 
@@ -122,14 +127,14 @@ def _write(
             file.flush()
             os.fsync(file.fileno())
     for directory in reversed(directories):
-        _sync(directory)
+        sync_directory(Path(os.fsdecode(directory)))
     return made
 
 
 def _copy(source: bytes, target: bytes, algorithms: Sequence[str]) -> dict[str, str]:
     """Copy a file with its times and mode. Returns its digests. Raises OSError, StoreError."""
     hashers = {algorithm: hasher(algorithm) for algorithm in algorithms}
-    with open(source, "rb", opener=_not_a_link) as reading, open(target, "xb") as writing:
+    with os.fdopen(open_regular(source, os.O_RDONLY), "rb") as reading, open(target, "xb") as writing:
         before = os.fstat(reading.fileno())
         while piece := reading.read(_PIECE):
             for each in hashers.values():
@@ -149,22 +154,10 @@ def _state(status: os.stat_result) -> tuple[int, int, int]:
     return status.st_size, status.st_mtime_ns, status.st_ctime_ns
 
 
-def _not_a_link(path: str, flags: int) -> int:
-    return os.open(path, flags | os.O_NOFOLLOW)
-
-
 def _digest(algorithm: str, data: bytes) -> str:
     value = hasher(algorithm)
     value.update(data)
     return value.hexdigest()
-
-
-def _sync(directory: bytes) -> None:
-    descriptor = os.open(directory, os.O_RDONLY | os.O_DIRECTORY)
-    try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)
 
 
 def _remove(part: bytes) -> None:
