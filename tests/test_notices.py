@@ -125,7 +125,7 @@ def test_a_batch_ends_with_a_mail(scheme: str, program: Program, practice: Pract
     wait_for(lambda: "notice    mail to mara@fen.example: sent" in program("batch", "show", batch).stdout)
     assert PASSWORD not in (program.home / "workers.log").read_text() + program("batch", "log", batch).stdout
     assert PASSWORD not in (program.home / "settings.toml").read_text()
-    assert program.json("notice", "test")["told"] == [
+    assert program.json("notice", "test")["deliveries"] == [
         {"way": "mail", "to": "mara@fen.example", "sent": True, "why_not": None}
     ]
 

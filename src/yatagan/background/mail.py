@@ -25,7 +25,7 @@ PASSWORD_SECONDS, COMMAND_SECONDS = 20.0, 60.0
 _BESIDE = ("/usr/sbin", "/usr/lib", "/sbin")
 
 
-class NotTold(Exception):
+class NotDelivered(Exception):
     """A notice could not be sent. The text is a clause that says why."""
 
 
@@ -43,12 +43,12 @@ def compose(address: str, subject: str, body: str) -> EmailMessage:
 
 
 def send_by_server(message: EmailMessage, server: MailServer, password: str) -> None:
-    """Hand a mail in at a server, over TLS and never without. Raises NotTold."""
+    """Hand a mail in at a server, over TLS and never without. Raises NotDelivered."""
     try:
         import smtplib  # which commands that only show what became of a notice can do without
         import ssl
     except ImportError as error:
-        raise NotTold("this Python knows no TLS, and mail goes over that alone") from error
+        raise NotDelivered("this Python knows no TLS, and mail goes over that alone") from error
     context = ssl.create_default_context()
     try:
         with _connected(server, context) as smtp:
@@ -59,21 +59,21 @@ def send_by_server(message: EmailMessage, server: MailServer, password: str) -> 
                 smtp.login(server.user, password)
             smtp.send_message(message)
     except ssl.SSLError as error:
-        raise NotTold(f"{server.host} cannot be trusted with it: {error.reason or error}") from error
+        raise NotDelivered(f"{server.host} cannot be trusted with it: {error.reason or error}") from error
     except smtplib.SMTPNotSupportedError as error:
-        raise NotTold(f"{server.host} does not offer what is needed: {error}") from error
+        raise NotDelivered(f"{server.host} does not offer what is needed: {error}") from error
     except smtplib.SMTPAuthenticationError as error:
-        raise NotTold(f"{server.host} refuses the user or the password") from error
+        raise NotDelivered(f"{server.host} refuses the user or the password") from error
     except smtplib.SMTPResponseException as error:
         said = error.smtp_error.decode("utf-8", "replace") if isinstance(error.smtp_error, bytes) else error.smtp_error
-        raise NotTold(f"{server.host} refuses it: {error.smtp_code} {said}") from error
+        raise NotDelivered(f"{server.host} refuses it: {error.smtp_code} {said}") from error
     except smtplib.SMTPRecipientsRefused as error:
         code, text = next(iter(error.recipients.values()))
-        raise NotTold(f"{server.host} refuses the address: {code} {text.decode('utf-8', 'replace')}") from error
+        raise NotDelivered(f"{server.host} refuses the address: {code} {text.decode('utf-8', 'replace')}") from error
     except (OSError, smtplib.SMTPException) as error:
         silent = isinstance(error, TimeoutError) or "timed out" in str(error)
         why = "it does not answer" if silent else str(error) or type(error).__name__
-        raise NotTold(f"{server.host} cannot be reached at port {server.port}: {why}") from error
+        raise NotDelivered(f"{server.host} cannot be reached at port {server.port}: {why}") from error
 
 
 def _connected(server: MailServer, context: ssl.SSLContext) -> smtplib.SMTP:
@@ -85,23 +85,23 @@ def _connected(server: MailServer, context: ssl.SSLContext) -> smtplib.SMTP:
 
 
 def send_by_machine(message: EmailMessage, address: str) -> None:
-    """Hand a mail to the machine's own sendmail. Raises NotTold."""
+    """Hand a mail to the machine's own sendmail. Raises NotDelivered."""
     program = shutil.which("sendmail") or shutil.which("sendmail", path=os.pathsep.join(_BESIDE))
     if program is None:
-        raise NotTold("this machine has no sendmail; name a mail server as notice.smtp")
+        raise NotDelivered("this machine has no sendmail; name a mail server as notice.smtp")
     run_command([program, "-i", "--", address], bytes(message), COMMAND_SECONDS)
 
 
 def ask_password(command: str) -> str:
-    """The password that a command prints, on its first line. Raises NotTold."""
+    """The password that a command prints, on its first line. Raises NotDelivered."""
     said = run_command(["/bin/sh", "-c", command], b"", PASSWORD_SECONDS).decode("utf-8", "replace")
     if not (password := said.split("\n")[0].rstrip("\r")):
-        raise NotTold("notice.password-command prints nothing")
+        raise NotDelivered("notice.password-command prints nothing")
     return password
 
 
 def run_command(words: list[str], given: bytes, seconds: float) -> bytes:
-    """Run a command without a terminal, with this on its standard input. Returns what it prints. Raises NotTold.
+    """Run a command without a terminal, with this on its standard input. Returns what it prints. Raises NotDelivered.
 
     What it has started is ended with it when its time is up.
     """
@@ -116,14 +116,14 @@ def run_command(words: list[str], given: bytes, seconds: float) -> bytes:
             start_new_session=True,
         )
     except OSError as error:
-        raise NotTold(f"{name} cannot be run: {error.strerror}") from error
+        raise NotDelivered(f"{name} cannot be run: {error.strerror}") from error
     try:
         out, trouble = process.communicate(given, timeout=seconds)
     except subprocess.TimeoutExpired:
         os.killpg(process.pid, signal.SIGKILL)
         process.communicate()
-        raise NotTold(f"{name} took longer than {seconds:.0f} s, and was ended") from None
+        raise NotDelivered(f"{name} took longer than {seconds:.0f} s, and was ended") from None
     if process.returncode:
         last = trouble.decode("utf-8", "replace").strip().rpartition("\n")[2]
-        raise NotTold(f"{name} ended with {process.returncode}{f': {last}' if last else ''}")
+        raise NotDelivered(f"{name} ended with {process.returncode}{f': {last}' if last else ''}")
     return out

@@ -13,7 +13,7 @@ from typing import Any
 
 from yatagan.background.mail import (
     COMMAND_SECONDS,
-    NotTold,
+    NotDelivered,
     ask_password,
     compose,
     run_command,
@@ -38,7 +38,7 @@ class Notice:
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class Delivery:
     """One way in which a notice went, or did not: then `why`."""
 
     way: str
@@ -46,7 +46,7 @@ class Told:
     why: str = ""
 
 
-def send(notice: Notice, settings: NoticeSettings) -> list[Told]:
+def send(notice: Notice, settings: NoticeSettings) -> list[Delivery]:
     """Send a notice by every way that is set. Takes up to a minute each; to be called from a thread. Never raises."""
     ways: list[tuple[str, str, Callable[[], object]]] = []
     if settings.mail:
@@ -60,12 +60,12 @@ def send(notice: Notice, settings: NoticeSettings) -> list[Told]:
     return [_told(*way) for way in ways]
 
 
-def _told(way: str, to: str, tell: Callable[[], object]) -> Told:
+def _told(way: str, to: str, tell: Callable[[], object]) -> Delivery:
     try:
         tell()
-    except NotTold as error:
-        return Told(way, to, str(error))
-    return Told(way, to)
+    except NotDelivered as error:
+        return Delivery(way, to, str(error))
+    return Delivery(way, to)
 
 
 def _mail(notice: Notice, settings: NoticeSettings) -> None:
@@ -77,7 +77,9 @@ def _mail(notice: Notice, settings: NoticeSettings) -> None:
     password = ""
     if server.user:
         if not settings.password_command:
-            raise NotTold(f"{server.host} asks for a password; name a command that prints it, notice.password-command")
+            raise NotDelivered(
+                f"{server.host} asks for a password; name a command that prints it, notice.password-command"
+            )
         password = ask_password(settings.password_command)
     send_by_server(message, server, password)
 
@@ -85,5 +87,5 @@ def _mail(notice: Notice, settings: NoticeSettings) -> None:
 def _desktop(notice: Notice) -> None:
     program = shutil.which("notify-send")
     if program is None:
-        raise NotTold("this machine has no notify-send")
+        raise NotDelivered("this machine has no notify-send")
     run_command([program, "--", "Yatagan", notice.subject], b"", COMMAND_SECONDS)

@@ -29,7 +29,7 @@ from yatagan.stores.interface import Kind, Store
 from yatagan.stores.system_errors import fault_of
 from yatagan.trees.patterns import Choice
 
-#: Told how many files and bytes more are done.
+#: Hears how many more files and bytes are done.
 Progress = Callable[[int, int], None]
 
 _KNOWN = "known are tar, plain or with gzip, bzip2, xz or zstd, and zip"

@@ -124,11 +124,11 @@ def _notices(batch: Batch) -> list[tuple[str, str]]:
         if line.get("event") == "begun":
             found.clear()
         elif line.get("event") == "notice":
-            from yatagan.background.notices import Told  # which few batches need
-            from yatagan.cli.notice import told_words
+            from yatagan.background.notices import Delivery  # which few batches need
+            from yatagan.cli.notice import delivery_words
 
-            told = Told(str(line.get("way")), str(line.get("to", "")), str(line.get("why_not", "")))
-            found[told.way] = told_words(told)
+            told = Delivery(str(line.get("way")), str(line.get("to", "")), str(line.get("why_not", "")))
+            found[told.way] = delivery_words(told)
     return [("notice", words) for words in found.values()]
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from yatagan.background.notices import Told, send
+from yatagan.background.notices import Delivery, send
 from yatagan.cli import notice_words, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, say_json
@@ -25,23 +25,23 @@ def test(json_: bool) -> None:
     settings = app.settings().notice
     if not settings.any_way:
         raise Refused("no way to tell you is set", "set one, such as: yatagan config set notice.mail you@fen.example")
-    told = send(notice_words.of_test(), settings)
+    deliveries = send(notice_words.of_test(), settings)
     if json_:
-        say_json({"told": [told_json(each) for each in told]})
+        say_json({"deliveries": [delivery_json(each) for each in deliveries]})
     else:
-        for each in told:
+        for each in deliveries:
             tone = text.Tone.TROUBLE if each.why else text.Tone.GOOD
-            click.echo(text.tinted(told_words(each), tone))
-    if any(each.why for each in told):
+            click.echo(text.tinted(delivery_words(each), tone))
+    if any(each.why for each in deliveries):
         raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
 
 
-def told_words(told: Told) -> str:
+def delivery_words(delivery: Delivery) -> str:
     """How a notice went by one way: `mail to you@fen.example: sent`."""
-    to = f" to {text.show(told.to)}" if told.way == "mail" else ""
-    return f"{told.way}{to}: {f'not sent, {text.show(told.why)}' if told.why else 'sent'}"
+    to = f" to {text.show(delivery.to)}" if delivery.way == "mail" else ""
+    return f"{delivery.way}{to}: {f'not sent, {text.show(delivery.why)}' if delivery.why else 'sent'}"
 
 
-def told_json(told: Told) -> dict[str, object]:
+def delivery_json(delivery: Delivery) -> dict[str, object]:
     """The same as JSON."""
-    return {"way": told.way, "to": told.to, "sent": not told.why, "why_not": told.why or None}
+    return {"way": delivery.way, "to": delivery.to, "sent": not delivery.why, "why_not": delivery.why or None}

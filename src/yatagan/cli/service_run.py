@@ -27,7 +27,7 @@ from yatagan.cli import messages, notice_words, text
 from yatagan.cli.conclusions import conclude_batch
 from yatagan.cli.context import App, as_json, run, say_json
 from yatagan.cli.json_fields import batch_json
-from yatagan.cli.notice import told_json, told_words
+from yatagan.cli.notice import delivery_json, delivery_words
 from yatagan.cli.service_install import note_run
 from yatagan.config.notice_settings import NoticeSettings
 from yatagan.engine.run_log import RunLog
@@ -135,11 +135,11 @@ class _Listener:
 
     def _send(self, batch: Batch | None, notice: Notice, settings: NoticeSettings) -> None:
         for told in send(notice, settings):
-            self._say(f"notice by {told_words(told)}: {notice.subject}")
+            self._say(f"notice by {delivery_words(told)}: {notice.subject}")
             if batch is None:
                 continue
             with contextlib.suppress(JournalError):  # a full disk has its own place to say so
-                RunLog(batch).write("notice", **told_json(told), subject=notice.subject)
+                RunLog(batch).write("notice", **delivery_json(told), subject=notice.subject)
 
     def finish(self) -> None:
         """Wait for notices that are being sent, within limits."""
