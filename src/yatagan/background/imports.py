@@ -11,7 +11,16 @@ import yatagan
 #: Rooms that no worker needs.
 _NOT_NEEDED = ("yatagan.cli", "yatagan.practice", "yatagan.__main__", "yatagan.keeper.__main__")
 #: Packages that other modules import late.
-_OTHERS = ("asyncssh", "concurrent.futures.thread", "isal.igzip", "isal.isal_zlib", "numpy", "tomlkit", "zstandard")
+_OTHERS = (
+    "asyncssh",
+    "blake3",
+    "concurrent.futures.thread",
+    "isal.igzip",
+    "isal.isal_zlib",
+    "numpy",
+    "tomlkit",
+    "zstandard",
+)
 #: Modules that not every Python has.
 _IF_THERE = ("smtplib", "ssl", "watchfiles")
 
