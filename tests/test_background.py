@@ -39,7 +39,9 @@ def ends(program: Program, batch: str, seconds: float = 60) -> Any:
 
     def over() -> bool:
         found.update(shown(program, batch))
-        return not found["carried_now"] and found["state"] != "queued"
+        # Between a worker's taking it and its lock nothing carries it, and it is in the queue.
+        waits = found["queue"] is not None and found["state"] not in ("finished", "held", "needs a login")
+        return not found["carried_now"] and not waits and found["state"] != "queued"
 
     wait_for(over, seconds)
     return found
