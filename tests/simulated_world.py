@@ -545,7 +545,9 @@ class Store:
             raise StoreError(Fault.SOURCE_CHANGED, path)
         return NodeDigest(hashlib.new(algorithm, inode.data[:size]).hexdigest(), self._facts(inode, close=True))
 
-    async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
+    async def digests(
+        self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str, processes: int = 0
+    ) -> list[Digested]:
         return [await self._digest_one(path, algorithm) for path, _ in files]
 
     async def _digest_one(self, path: bytes, algorithm: str) -> Digested:

@@ -92,9 +92,11 @@ def test_few_files_are_not_left_to_one(tmp_path: Path, monkeypatch: pytest.Monke
         return "ab" * 32
 
     class Machine(LocalMachine):
-        async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
+        async def digests(
+            self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str, processes: int = 0
+        ) -> list[Digested]:
             await busy()
-            return await super().digests(files, algorithm)
+            return await super().digests(files, algorithm, processes)
 
     monkeypatch.setattr(hashing, "digest_by_reading", read)
     for number in range(12):

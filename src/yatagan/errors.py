@@ -7,6 +7,9 @@ climbs past `stores/` or `nodes/`: they are translated there into these.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass
+
 from yatagan.faults import Fault
 
 
@@ -47,6 +50,25 @@ class BadConfig(YataganError):
         self.file = file
         self.why = why
         self.remedy = remedy
+
+
+@dataclass(frozen=True, slots=True)
+class Mistake:
+    """One mistake in a project file: the file's name, the line (0 if unknown), the key, what is wrong, what to do."""
+
+    file: str
+    line: int
+    key: str
+    why: str
+    remedy: str
+
+
+class BadProject(YataganError):
+    """A project file has mistakes; all of them."""
+
+    def __init__(self, mistakes: Sequence[Mistake]) -> None:
+        super().__init__("; ".join(f"{each.file}, line {each.line}: {each.key}: {each.why}" for each in mistakes))
+        self.mistakes = tuple(mistakes)
 
 
 class NodeMeant(YataganError):

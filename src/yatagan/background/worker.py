@@ -211,7 +211,9 @@ class Worker:
             return None
         try:
             await refuse_moved(journal.header())
-            ledger = Ledger.of(self._home, load_settings(self._home).ledger, self._agent)
+            ledger = Ledger.of(
+                self._home, load_settings(self._home).ledger, self._agent, journal.header().purpose.ledger
+            )
 
             def hear(event: Event) -> None:
                 if isinstance(event, ConnectionOpened):

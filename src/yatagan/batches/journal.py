@@ -12,6 +12,7 @@ import json
 import os
 import sqlite3
 from collections.abc import Iterable, Sequence
+from dataclasses import asdict
 from pathlib import Path
 
 from yatagan.batches.journal_data import Header
@@ -104,8 +105,8 @@ class Journal(JournalReading):
         self._sql.execute(
             "INSERT INTO batch"
             " (id, created_ns, command, source_node, destination_node, destination, prove, modes, times, arrivals,"
-            " options, max_rate, top_inode, promised, state, expected, modelled)"
-            " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            " options, max_rate, top_inode, promised, state, expected, modelled, purpose)"
+            " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
                 header.id,
                 header.created_ns,
@@ -124,6 +125,7 @@ class Journal(JournalReading):
                 BatchState.QUEUED.value,
                 header.expected_seconds,
                 header.modelled_seconds,
+                json.dumps(asdict(header.purpose)),
             ),
         )
         self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 26)})", (row_of(step) for step in steps))

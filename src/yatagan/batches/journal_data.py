@@ -10,6 +10,25 @@ from yatagan.faults import Fault
 
 
 @dataclass(frozen=True, slots=True)
+class Purpose:
+    """What a batch is for: a dataset of a project, carried `towards` here or there; and whose ledger gets its record.
+
+    Without a dataset the names are empty. `ledger`: a directory; "" for the one that the settings name. `restores`: it
+    brings back what was lost.
+    """
+
+    project: str = ""
+    dataset: str = ""
+    towards: str = ""
+    ledger: str = ""
+    restores: bool = False
+
+
+#: A batch that is for nothing in particular.
+NO_PURPOSE = Purpose()
+
+
+@dataclass(frozen=True, slots=True)
 class Header:
     """What a batch is, from the moment that it is accepted. An empty node name is this machine.
 
@@ -36,6 +55,7 @@ class Header:
     promised: Evidence | None = None
     expected_seconds: float = 0.0
     modelled_seconds: float = 0.0
+    purpose: Purpose = NO_PURPOSE
 
     @property
     def roots(self) -> tuple[bytes, ...]:

@@ -13,13 +13,14 @@ from collections.abc import Collection, Iterator
 from pathlib import Path
 from typing import Any
 
-from yatagan.batches.journal_data import Header, Standing, StepGroup
+from yatagan.batches.journal_data import Header, Purpose, Standing, StepGroup
 from yatagan.batches.journal_rows import COLUMNS, OPEN, step_of
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import MEMBERS_PHASE, Modes, Prove, Step, StepKind, Times
 from yatagan.batches.strip import StripFile
 from yatagan.errors import JournalError
 from yatagan.faults import Fault
+from yatagan.stores.interface import Facts
 from yatagan.transfer.extents import Extents
 
 #: Values in one statement: more are too many for an old SQLite.
@@ -46,7 +47,7 @@ class JournalReading:
         """What the batch is."""
         row = self._one(
             "SELECT id, created_ns, command, source_node, destination_node, destination, prove, modes, times, arrivals,"
-            " options, max_rate, promised, expected, modelled FROM batch"
+            " options, max_rate, promised, expected, modelled, purpose FROM batch"
         )
         how = Prove(row[6]), Modes(row[7]), Times(row[8])
         arrivals = tuple((os.fsencode(path), os.fsencode(name)) for path, name in json.loads(row[9]))
@@ -54,7 +55,9 @@ class JournalReading:
         promised = Evidence(row[12]) if row[12] else None
         command = tuple(json.loads(row[2]))
         seconds = {"expected_seconds": row[13], "modelled_seconds": row[14]}
-        return Header(row[0], row[1], command, *ends, *how, arrivals, row[10], row[11], promised=promised, **seconds)
+        purpose = Purpose(**json.loads(row[15]))
+        more = {"promised": promised, "purpose": purpose, **seconds}
+        return Header(row[0], row[1], command, *ends, *how, arrivals, row[10], row[11], **more)
 
     def standing(self) -> Standing:
         """Where it stands."""
@@ -191,6 +194,16 @@ class JournalReading:
             " AND state IN ('in place', 'left as is') ORDER BY label"
         )
         return ((label, digest) for label, digest in rows)
+
+    def entry_facts(self) -> Iterator[tuple[bytes, Facts, bytes | None]]:
+        """(label, facts, link target) of every entry that was put into its place, or shown to be right by its contents.
+
+        The facts are those at the source.
+        """
+        for step in self.steps(StepState.IN_PLACE, StepState.LEFT):
+            shown = step.state is StepState.IN_PLACE or step.digest
+            if step.kind in (StepKind.FILE, StepKind.LINK, StepKind.DIRECTORY) and step.label and shown:
+                yield step.label, step.facts, step.target
 
     def unset_directories(self) -> Iterator[tuple[Step, Step]]:
         """Directories that were made and lack their facts: the step of each, and the one that sets its facts."""

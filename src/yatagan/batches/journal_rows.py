@@ -14,11 +14,13 @@ from yatagan.stores.interface import Facts, Kind
 #: States of steps that are not settled.
 OPEN = ("waiting", "moving", "arrived", "proven")
 #: Number of this form of the tables: a journal of another one is refused, not misread.
-FORMAT = 11
+FORMAT = 12
 #: What an older form lacks, by its number; such a journal is brought to this one when it is opened.
+_ADDED_BY_12 = ("ALTER TABLE batch ADD COLUMN purpose TEXT NOT NULL DEFAULT '{}'",)
 _ADDED_BY_11 = (
     "ALTER TABLE step ADD COLUMN beginning TEXT",
     "ALTER TABLE step ADD COLUMN continues INTEGER NOT NULL DEFAULT 0",
+    *_ADDED_BY_12,
 )
 ADDED = {
     9: (
@@ -27,6 +29,7 @@ ADDED = {
         *_ADDED_BY_11,
     ),
     10: _ADDED_BY_11,
+    11: _ADDED_BY_12,
 }
 SCHEMA = f"""
 CREATE TABLE batch (
@@ -37,7 +40,8 @@ CREATE TABLE batch (
     state TEXT NOT NULL, fault TEXT, detail TEXT NOT NULL DEFAULT '', pins TEXT NOT NULL DEFAULT '{{}}',
     seconds REAL NOT NULL DEFAULT 0, recorded TEXT NOT NULL DEFAULT '', top_inode INTEGER NOT NULL DEFAULT 0,
     make_again INTEGER NOT NULL DEFAULT 0, promised TEXT NOT NULL DEFAULT '',
-    expected REAL NOT NULL DEFAULT 0, modelled REAL NOT NULL DEFAULT 0);
+    expected REAL NOT NULL DEFAULT 0, modelled REAL NOT NULL DEFAULT 0,
+    purpose TEXT NOT NULL DEFAULT '{{}}');
 CREATE TABLE step (
     number INTEGER PRIMARY KEY, phase INTEGER NOT NULL, kind TEXT NOT NULL, source BLOB NOT NULL,
     path BLOB NOT NULL, label BLOB NOT NULL, size INTEGER NOT NULL, facts TEXT NOT NULL, target BLOB, seen TEXT,

@@ -309,10 +309,13 @@ class _Machine:
             raise StoreError(Fault.UNSUPPORTED, path, store=self._seen.name)
         return await self._machine.digest_start(path, size, algorithm)
 
-    async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
+    async def digests(
+        self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str, processes: int = 0
+    ) -> list[Digested]:
         """See `SourceMachine.digests`."""
         outside = [(path, known) for path, known in files if self._seen._known(path) is None]
-        there = dict(zip((path for path, _ in outside), await self._machine.digests(outside, algorithm), strict=True))
+        made = await self._machine.digests(outside, algorithm, processes)
+        there = dict(zip((path for path, _ in outside), made, strict=True))
         return [there.get(path) or await self._digest_one(path, algorithm) for path, _ in files]
 
     async def _digest_one(self, path: bytes, algorithm: str) -> Digested:

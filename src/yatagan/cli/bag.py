@@ -172,7 +172,12 @@ def check(place: str, no_questions: bool, json_: bool) -> None:
     valid bag, 1 otherwise.
     """
     app = App.start(questions=not no_questions)
-    where = app.place(place)
+    if status := check_place(app, app.place(place), json_=json_):
+        raise click.exceptions.Exit(status)
+
+
+def check_place(app: App, where: Place, *, json_: bool) -> ExitStatus:
+    """Check the bag in a place, say what was found, and put it on record. Returns the exit status."""
     verdict, root = run(_check(app, where, json_=json_))
     record = _put_on_record(app, where, root, verdict)
     if json_:
@@ -180,8 +185,7 @@ def check(place: str, no_questions: bool, json_: bool) -> None:
     else:
         _show(where, verdict, record)
     warn_of(record)
-    if not verdict.valid:
-        raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
+    return ExitStatus.GOOD if verdict.valid else ExitStatus.DIFFERENCES
 
 
 async def _check(app: App, where: Place, *, json_: bool) -> tuple[BagVerdict, bytes]:

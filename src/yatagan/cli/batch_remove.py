@@ -103,7 +103,7 @@ async def _forget(app: App, batch: Batch) -> None:
                 resume, cancel = (text.command("batch", what, batch.name) for what in ("resume", "cancel"))
                 raise Refused(f"batch {batch.name} is {state.value}", f"finish it: {resume}, or give it up: {cancel}")
             await _refuse_parts(app, batch, journal)
-            record(journal, app.ledger())
+            record(journal, app.ledger_in(journal.header().purpose.ledger))
         batch.delete()
     finally:
         batch.unlock()

@@ -165,7 +165,7 @@ def _lock(app: App, batch: Batch, wish: _GoingOn) -> None:
 
 def _is_finished(app: App, batch: Batch, journal: Journal, report: Report) -> int:
     journal.clear_spool()
-    record(journal, app.ledger())
+    record(journal, app.ledger_in(journal.header().purpose.ledger))
     if report.for_scripts:
         _say_ended(app, outcome_of(journal), report)
     elif report.in_words:

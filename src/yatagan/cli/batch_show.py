@@ -69,7 +69,7 @@ def _say(app: App, journal: Journal, outcome: BatchCounts, now: Activity, *, fai
         for step in steps
         if failed or all_steps or step.state is not StepState.IN_PLACE
     ]
-    record = record_json(of_batch(app, outcome.standing.recorded))
+    record = record_json(of_batch(app, outcome))
     say_json({**record, **batch_json(outcome, now), "steps": shown})
 
 
@@ -100,7 +100,7 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: BatchCounts, now: A
             *batch_summary.rest(outcome),
             ("proof", batch_summary.proof(outcome)),
             ("took", batch_summary.took(outcome)),
-            record_row(of_batch(app, outcome.standing.recorded)),
+            record_row(of_batch(app, outcome)),
             ("taken over", _successor(outcome)),
             *_notices(batch),
             ("carried by", f"{now.holder} in the background" if now.holder and now.entry else str(now.holder or "")),

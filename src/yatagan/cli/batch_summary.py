@@ -35,7 +35,7 @@ def summary(app: App, journal: Journal, outcome: BatchCounts, problem: CannotRea
         show_strip(journal, _SUMMARY_CELLS)
     for line in summary_lines(app, journal, outcome, problem):
         click.echo(line)
-    warn_of(of_batch(app, outcome.standing.recorded))
+    warn_of(of_batch(app, outcome))
 
 
 def summary_lines(
@@ -61,7 +61,7 @@ def summary_lines(
             ("sent again", f"{text.size(outcome.again)}, interrupted or changed meanwhile" if outcome.again else ""),
             ("proof", proof(outcome)),
             ("took", took(outcome)),
-            record_row(of_batch(app, standing.recorded)),
+            record_row(of_batch(app, outcome)),
         ],
         wide=wide,
     )

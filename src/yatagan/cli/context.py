@@ -16,19 +16,20 @@ import click
 
 from yatagan.cli import stop_signals
 from yatagan.cli.login_questions import AtTerminal, Unattended, confirm
-from yatagan.cli.messages import Explanation
-from yatagan.cli.text import Tone, show, tinted
+from yatagan.cli.messages import Explanation, explain
+from yatagan.cli.text import Tone, show, tinted, warn
 from yatagan.config.defects import write_defects_to
 from yatagan.config.home import Home, find_project
 from yatagan.config.nodes import NodeBook
 from yatagan.config.roots import Roots
 from yatagan.config.settings import ConnectionSettings, Settings, load_settings
-from yatagan.errors import NodeMeant, Refused, UnknownHostKey
+from yatagan.errors import BadProject, NodeMeant, Refused, UnknownHostKey
 from yatagan.places import NODE_NAME, Place, parse_place
 
 if TYPE_CHECKING:
     from yatagan.batches.activity import Activities
     from yatagan.batches.queue import Queue
+    from yatagan.config.project import Project
     from yatagan.keeper.client import Keeper
     from yatagan.ledger.ledger import Ledger
     from yatagan.stores.interface import Source, Store
@@ -127,10 +128,57 @@ class App:
         return Activities(self.queue())
 
     def ledger(self) -> Ledger:
-        """The ledger that the settings name."""
+        """The ledger of the project that this directory is in, if it has one; else that which the settings name.
+
+        What was done goes on record though the project file has mistakes: then in the latter, with a warning.
+        """
+        try:
+            directory = self.project_ledger()
+        except (BadProject, Refused) as error:
+            warn(f"the project's ledger is not used: {explain(error)}")
+            directory = ""
+        return self.ledger_in(directory)
+
+    def ledger_in(self, directory: str) -> Ledger:
+        """The ledger in a directory; the one that the settings name for ""."""
         from yatagan.ledger.ledger import Ledger
 
-        return Ledger.of(self.home, self.settings().ledger, os.environ.get("SSH_AUTH_SOCK", ""))
+        return Ledger.of(self.home, self.settings().ledger, os.environ.get("SSH_AUTH_SOCK", ""), directory)
+
+    def project_ledger(self) -> str:
+        """The directory of the project's ledger, "" without one. It is made if it lies in the project.
+
+        Raises BadProject; Refused as long as its user has not accepted the project.
+        """
+        root = find_project(Path(os.getcwd()))
+        if root is None:
+            return ""
+        project = self.accepted_project(root)
+        if project.ledger is None:
+            return ""
+        if project.ledger.is_relative_to(project.root):
+            project.ledger.mkdir(parents=True, exist_ok=True)
+        return str(project.ledger)
+
+    def project(self) -> Project:
+        """The project that this directory is in. Raises BadProject; Refused where there is none, or not accepted."""
+        root = find_project(Path(os.getcwd()))
+        if root is None:
+            why = "neither this directory nor one above it has a project file, yatagan.toml"
+            raise Refused(why, "begin one with: yatagan project new")
+        return self.accepted_project(root)
+
+    def accepted_project(self, root: Path) -> Project:
+        """A project, gone by only once its user has accepted what is strange about it: asked once.
+
+        Raises BadProject, and Refused where the user does not accept it, or cannot be asked.
+        """
+        from yatagan.cli import project_concerns
+        from yatagan.config.project import load_project
+
+        project = load_project(root)
+        project_concerns.settle(self, project)
+        return project
 
     def ledger_to_read(self) -> Ledger:
         """The ledger that the settings name. Raises Refused where there is none that can be read."""

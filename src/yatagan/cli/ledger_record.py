@@ -6,6 +6,7 @@ import sys
 from collections.abc import Mapping
 from typing import Any
 
+from yatagan.batches.counts import BatchCounts
 from yatagan.cli import text
 from yatagan.cli.context import App
 from yatagan.ledger.appending import Unsigned
@@ -62,9 +63,10 @@ def put_on_record(
     return app.ledger().append(statement, contents)
 
 
-def of_batch(app: App, name: str) -> OnRecord | None:
+def of_batch(app: App, outcome: BatchCounts) -> OnRecord | None:
     """What became of the record of a batch; None before it has one."""
-    return app.ledger().state_of(name) if name else None
+    name = outcome.standing.recorded
+    return app.ledger_in(outcome.header.purpose.ledger).state_of(name) if name else None
 
 
 def record_row(record: OnRecord | None) -> tuple[str, str]:

@@ -18,6 +18,7 @@ _COMMANDS = {
     "node": ("node", "Save nodes under short names; check them; log in."),
     "config": ("config", "Change settings, and which directories may be touched."),
     "area": ("area", "Name directories on nodes, and say what they are for."),
+    "project": ("project", "Declare datasets, and see how they stand."),
     "list": ("listing", "Show what is in a place."),
     "peek": ("peek", "Look into a file without fetching it."),
     "stage": ("stage", "Carry files and directories to a node, or back."),

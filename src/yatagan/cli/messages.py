@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from yatagan import errors as e
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.fault_words import fault, remedy, status
-from yatagan.cli.text import command, place, show, size
+from yatagan.cli.text import command, count, place, show, size
 from yatagan.near_names import nearest
 
 #: The steps of reaching a node, in their order.
@@ -56,6 +56,7 @@ KINDS: dict[type[e.YataganError], str] = {
     e.GivenUp: "given-up",
     e.BadPlace: "bad-place",
     e.BadConfig: "bad-config",
+    e.BadProject: "bad-project",
     e.UnknownNode: "unknown-node",
     e.NodeMeant: "node-without-colon",
     e.NoSuchBatch: "no-such-batch",
@@ -116,6 +117,8 @@ def _explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
             return f"{error.name} is a node: write {error.name}:", local, ExitStatus.USAGE
         case e.BadConfig():
             return f"{show(error.file)}: {show(error.why)}", error.remedy, ExitStatus.USAGE
+        case e.BadProject():
+            return *_explain_mistakes(error), ExitStatus.USAGE
         case e.UnknownNode():
             return (
                 f"no node is called {show(error.name)!r}",
@@ -170,6 +173,19 @@ def _explain_in_use(error: e.BatchInUse) -> tuple[str, str, ExitStatus]:
     if error.elsewhere:
         advice = f"if it has ended there for certain: {command('batch', 'resume', error.batch, '--take-over')}"
     return f"batch {show(error.batch)} is being carried by {show(error.holder)}", advice, ExitStatus.REFUSED
+
+
+def _explain_mistakes(error: e.BadProject) -> tuple[str, str]:
+    """The mistakes of a project file: one as an error like others, more of them a line each."""
+
+    def where(mistake: e.Mistake) -> str:
+        parts = [show(mistake.file), f"line {mistake.line}" if mistake.line else "", show(mistake.key)]
+        return f"{', '.join(part for part in parts if part)}: {show(mistake.why)}"
+
+    if len(error.mistakes) == 1:
+        return where(error.mistakes[0]), show(error.mistakes[0].remedy)
+    lines = [where(each) + (f"; {show(each.remedy)}" if each.remedy else "") for each in error.mistakes]
+    return f"the project file has {count(len(lines), 'mistake')}", "\n  ".join(lines)
 
 
 def _unknown_node(error: e.UnknownNode) -> str:

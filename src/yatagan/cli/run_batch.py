@@ -45,7 +45,9 @@ async def carry(
             if isinstance(end, OpenSession):
                 await end.release()
     else:
-        run = BatchRun(batch, journal, ends, view.take, app.ledger(), app.connection().patience)
+        run = BatchRun(
+            batch, journal, ends, view.take, app.ledger_in(before.header.purpose.ledger), app.connection().patience
+        )
     if isinstance(app.answers, AtTerminal):
         app.answers.aside, app.answers.stop = view.paused, run.stop
     warned = False
@@ -93,7 +95,7 @@ def _carries_again(outcome: BatchCounts) -> bool:
 
 def ended_json(app: App, outcome: BatchCounts) -> dict[str, Any]:
     """A batch at the end of a run, and what became of its record."""
-    return {**record_json(of_batch(app, outcome.standing.recorded)), **batch_json(outcome)}
+    return {**record_json(of_batch(app, outcome)), **batch_json(outcome)}
 
 
 def refuse_cancelled(outcome: BatchCounts) -> None:

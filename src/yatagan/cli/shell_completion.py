@@ -188,6 +188,17 @@ async def _listing(keeper: Keeper, app: App, node: str, directory: str) -> list[
     return sorted(found)
 
 
+def _datasets(ctx: click.Context, incomplete: str) -> Iterator[str]:
+    from pathlib import Path
+
+    from yatagan.config.home import find_project
+    from yatagan.config.project import load_project
+
+    root = find_project(Path(os.getcwd()))
+    return iter(load_project(root).datasets if root is not None else ())
+
+
 #: For `shell_complete` of arguments.
 nodes, batches, areas = _completer(_nodes), _completer(_batches), _completer(_areas)
+datasets = _completer(_datasets)
 places = _completer(_places, files=True)

@@ -10,6 +10,7 @@ from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from enum import StrEnum
 
+from yatagan.batches.journal_data import NO_PURPOSE, Purpose
 from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.cli.context import App
@@ -80,15 +81,21 @@ def _template(as_: str | None) -> Template | None:
 
 
 class Request:
-    """What a stage was asked for: sources, destination, names, proof."""
+    """What a stage was asked for: sources, destination, names, proof.
+
+    `as_` is the template of new names, `name` one name as it is. `purpose`: what the batch will be for.
+    """
 
     def __init__(
         self,
         app: App,
         sources: list[Place],
         destination: Place,
-        as_: str | None,
-        prove: Prove,
+        *,
+        as_: str | None = None,
+        name: bytes = b"",
+        purpose: Purpose = NO_PURPOSE,
+        prove: Prove = Prove.AUTO,
         choice: Choice = EVERYTHING,
         modes: Modes | None = None,
         times: Times = Times.KEEP,
@@ -97,12 +104,12 @@ class Request:
         max_rate: int = 0,
         by: By = By.SIZE_AND_TIME,
         if_newer: IfNewer = IfNewer.ASK,
-        *,
         space_check: bool = True,
         unchanged_for: float = 0.0,
         growing: Choice | None = None,
     ) -> None:
         self.app = app
+        self.purpose = purpose
         self.growing = growing
         self.unchanged_for = unchanged_for
         self.space_check = space_check
@@ -133,8 +140,9 @@ class Request:
                 str(sources[0]), f"--growing and --store {storing.value} exclude each other: a bundle is written whole"
             )
         self._template = _template(as_)
-        self.sources = [(source.path, self._name(source)) for source in sources]
-        if not any(is_pattern(source.path) for source in sources):
+        self.sources = [(source.path, name or self._name(source)) for source in sources]
+        self._literal = bool(name)
+        if not self._has_patterns:
             self._rename()
 
     def _rename(self) -> None:
@@ -162,9 +170,14 @@ class Request:
                 )
             seen[name] = path
 
+    @property
+    def _has_patterns(self) -> bool:
+        """Whether a source stands for all that matches it."""
+        return not self._literal and any(is_pattern(path) for path, _ in self.sources)
+
     async def expand(self, store: Readable) -> None:
         """Replace sources with patterns by their matches. Raises BadPlace, StoreError."""
-        if not any(is_pattern(path) for path, _ in self.sources):
+        if not self._has_patterns:
             return
         expanded: list[tuple[bytes, bytes]] = []
         for path, name in self.sources:

@@ -9,6 +9,7 @@ from typing import Any
 
 import click
 
+from yatagan.batches.states import Evidence
 from yatagan.cli import fault_words, text
 from yatagan.cli.json_fields import evidence_json
 from yatagan.cli.ledger_record import record_row
@@ -31,12 +32,13 @@ _WORST = (Finding.DIFFERENT, Finding.MISSING, Finding.MOVED, Finding.UNREADABLE)
 _BAD = (*_WORST, Finding.FACTS_DIFFER)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Against:
     """What a tree is verified against: a list, its digest, and the lines of it that are meant.
 
     `root`: the tree's absolute path. `inside`: it is the list in the tree itself. `crlf`: its lines ended with CRLF.
-    `batch`: it is no list, but what this batch has put there.
+    `batch`: it is no list, but what this batch has put there. `dataset`: it is what the ledger has of this dataset;
+    `recorded`: when that was last put on record, and by whom.
     """
 
     root: bytes
@@ -46,6 +48,8 @@ class Against:
     inside: bool
     crlf: bool = False
     batch: str = ""
+    dataset: str = ""
+    recorded: tuple[str, str] = ("", "")
 
 
 def show_verdicts(where: Place, used: Against, verdicts: Verdicts, record: OnRecord) -> None:
@@ -79,15 +83,27 @@ def show_verdicts(where: Place, used: Against, verdicts: Verdicts, record: OnRec
         click.echo(f"  and {text.number(shown - _SHOWN)} more: --json shows all")
 
 
+def show_one_line(where: Place, used: Against, verdicts: Verdicts) -> None:
+    """Show a good verdict in one line, for the log of a job."""
+    end = "there" if where.node else "here"
+    against = _against_words(where, used)
+    click.echo(f"{used.dataset}, {end}: {_verdict(verdicts)} against {against}; {_how(verdicts)}")
+
+
 def _how(verdicts: Verdicts) -> str:
     """The row for the evidence."""
     if not verdicts.contents:
         return "by size and time: contents were not looked at, and a change that keeps both is not seen"
-    return f"{text.count(verdicts.files, 'file')}, {text.size(verdicts.size)}, {ORIGINS[verdicts.origin]}"
+    how = f"{text.count(verdicts.files, 'file')}, {text.size(verdicts.size)}, {ORIGINS[verdicts.origin]}"
+    if verdicts.remembered:
+        how += f", {text.number(verdicts.remembered)} of them by an earlier run and not moved since (remembered)"
+    return how
 
 
 def _facts_words(used: Against, verdicts: Verdicts) -> str:
     """The row for what besides contents was compared."""
+    if used.dataset:
+        return "kinds, modes, times and links were compared with what is on record"
     if used.batch:
         return "kinds, modes, times and links were compared with what the batch set"
     if verdicts.with_facts:
@@ -100,6 +116,9 @@ def _against_words(where: Place, used: Against) -> str:
     name = posixpath.basename(used.place.path)
     if used.batch:
         return f"batch {used.batch}"
+    if used.dataset:
+        when, who = used.recorded
+        return f"the record of {text.ago(when)}, by {text.show(who)}"
     if used.inside:
         return f"its {text.show(name)}"
     return text.place(used.place.node, used.place.path)
@@ -132,19 +151,31 @@ def _detail(detail: str) -> str:
         return detail
 
 
+def _evidence(verdicts: Verdicts) -> dict[DigestOrigin | Evidence, int]:
+    """How many files are known by which evidence."""
+    if not verdicts.contents:
+        return {}
+    looked = verdicts.files - verdicts.remembered
+    return {verdicts.origin: looked, **({Evidence.REMEMBERED: verdicts.remembered} if verdicts.remembered else {})}
+
+
 def verdicts_json(where: Place, used: Against, verdicts: Verdicts) -> dict[str, Any]:
     """The verdicts for scripts."""
+    of_list = not (used.batch or used.dataset)
     return {
         "node": where.node,
         **name_fields(where.path or b"."),
-        **(name_fields(used.place.path, "against") if not used.batch else {"against": None}),
-        "against_node": used.place.node if not used.batch else None,
+        **(name_fields(used.place.path, "against") if of_list else {"against": None}),
+        "against_node": used.place.node if of_list else None,
         "good": verdicts.good,
         "contents_good": verdicts.contents_good,
-        "evidence": evidence_json({verdicts.origin: verdicts.files} if verdicts.contents else {}),
+        "evidence": evidence_json(_evidence(verdicts)),
         "facts_checked": verdicts.with_facts,
         "contents_checked": verdicts.contents,
         "against_batch": used.batch or None,
+        "against_dataset": used.dataset or None,
+        "recorded_at": used.recorded[0] or None,
+        "remembered": verdicts.remembered,
         "files": verdicts.files,
         "size_bytes": verdicts.size,
         "counts": {finding.value.replace(" ", "_"): verdicts.count(finding) for finding in Finding},

@@ -1,24 +1,30 @@
-"""`yatagan verify`: a place against a checksum list, or against what a batch has put there."""
+"""`yatagan verify`: a place against a checksum list, a batch against what it has put there, a dataset against the
+ledger."""
 
 from __future__ import annotations
 
-import contextlib
+import functools
 import hashlib
 import os
 import posixpath
+from collections.abc import Awaitable, Callable, Mapping
+from typing import Any
 
 import click
 
-from yatagan.batches.batch_store import Batches
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.cli import shell_completion, text
-from yatagan.cli.checksums import Counting, patterns, scan_place
+from yatagan.cli.bag import check_place
+from yatagan.cli.checksums import patterns, scan_place
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.ledger_record import put_on_record, record_json, warn_of
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.stage_request import By
-from yatagan.cli.verdict_view import Against, show_verdicts, verdicts_json
+from yatagan.cli.verdict_view import Against, show_one_line, show_verdicts, verdicts_json
+from yatagan.cli.verify_dataset import place_of, verify_batch, verify_dataset
+from yatagan.cli.verifying import Looking
+from yatagan.config.project import StoredAs, Towards
 from yatagan.digests.algorithms import ALGORITHMS
 from yatagan.digests.any_lists import Reading, read_list
 from yatagan.digests.checksum_lists import LIST_NAME, Listed
@@ -26,12 +32,11 @@ from yatagan.errors import BadPlace
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import Place
-from yatagan.stores.interface import Kind, Readable, Store
+from yatagan.stores.interface import Kind, Readable
 from yatagan.trees import checksum_record
 from yatagan.trees.patterns import Choice
-from yatagan.trees.scan import Tree, scan
-from yatagan.verdicts.of_batch import claims_of_batch
-from yatagan.verdicts.verification import Claims, Finding, Verdicts, verify
+from yatagan.trees.scan import Tree
+from yatagan.verdicts.verification import Claims, Finding, Verdicts
 
 
 @click.command(
@@ -42,8 +47,11 @@ Examples:
   yatagan verify heron:fen --against fen/SHA256SUMS
   yatagan verify heron:fen --against published.md5 --drop-leading 1
   yatagan verify --batch k7qd               # is it still there as it was put?
+  yatagan verify --dataset chambers         # of the project, as on record
   yatagan verify heron:fen --by size-and-time
-In a job script:  yatagan verify inputs --json > verdict.json || exit 1""",
+  yatagan verify heron:archive --resume     # goes on where it was cut off
+In a job script:
+  yatagan verify --dataset chambers --at here --no-questions || exit 1""",
 )
 @click.argument("place", required=False, shell_complete=shell_completion.places)
 @click.option(
@@ -55,6 +63,17 @@ In a job script:  yatagan verify inputs --json > verdict.json || exit 1""",
     metavar="ID",
     shell_complete=shell_completion.batches,
     help="Verify what this batch has put into its destination, instead of a PLACE.",
+)
+@click.option(
+    "--dataset",
+    metavar="NAME",
+    shell_complete=shell_completion.datasets,
+    help="Verify a dataset of the project against what the ledger has of it, instead of a PLACE.",
+)
+@click.option(
+    "--at",
+    type=one_of(Towards),
+    help="Verify the dataset here or there. Default: where it is carried to.",
 )
 @click.option(
     "--digest",
@@ -81,6 +100,18 @@ In a job script:  yatagan verify inputs --json > verdict.json || exit 1""",
     show_default=True,
     help="Contents (digest), or a quick look that goes by size and time and does not see what keeps both.",
 )
+@click.option(
+    "--processes",
+    type=click.IntRange(min=1, max=256),
+    metavar="N",
+    help="Let N processors hash, of those that the machine has: on a login node at most 2. They give way to others.",
+)
+@click.option(
+    "--resume",
+    is_flag=True,
+    help="Go on where a run of the last 24 hours was cut off, and log in again when the connection is lost. What has "
+    "moved since is read again.",
+)
 @choosing
 @no_questions
 @as_json
@@ -88,38 +119,63 @@ def verify_command(
     place: str | None,
     against: str | None,
     batch: str | None,
+    dataset: str | None,
+    at: str | None,
     digest: str | None,
     below: str | None,
     drop: int,
     by: str,
+    processes: int | None,
+    resume: bool,
     only: tuple[str, ...],
     skip: tuple[str, ...],
     no_questions: bool,
     json_: bool,
 ) -> None:
-    """Verify PLACE against a checksum list: same, different, missing or not listed, and by which evidence.
+    """Verify PLACE against a checksum list, or a batch or dataset against what is on record of it.
 
-    Lists of any open form are read: lines HEX PATH or NAME (PATH) = HEX, of MD5, SHA-1, SHA-2, BLAKE2 and BLAKE3. With
-    patterns, only what they choose, there and on the list. Exit status 0 when everything on the list is there and the
-    same, 1 otherwise.
+    Says what is the same, different, missing or not listed, and by which evidence. Lists of any open form are read:
+    lines HEX PATH or NAME (PATH) = HEX, of MD5, SHA-1, SHA-2, BLAKE2 and BLAKE3. With patterns, only what they choose,
+    there and on the list. Exit status 0 when everything on the list is there and the same, 1 otherwise.
     """
     app = App.start(questions=not no_questions)
-    if (place is None) == (batch is None):
-        raise click.UsageError("name a PLACE, or --batch ID", click.get_current_context())
-    if batch is not None and (against or digest or below or drop):
-        raise click.UsageError("a batch is verified without a list", click.get_current_context())
-    choice, contents = parse_choice(only, skip), By(by) is By.DIGEST
+    if [place, batch, dataset].count(None) != 2:
+        raise click.UsageError("name a PLACE, or --batch ID, or --dataset NAME", click.get_current_context())
+    if place is None and (against or digest or below or drop):
+        raise click.UsageError("only a PLACE is verified against a list", click.get_current_context())
+    if at is not None and dataset is None:
+        raise click.UsageError("--at goes with --dataset", click.get_current_context())
+    choice, contents, quiet = parse_choice(only, skip), By(by) is By.DIGEST, json_
+
+    def look(node: str) -> Looking:
+        return Looking(app, node, contents=contents, quiet=quiet, resume=resume, processes=processes or 0)
+
+    attempt: Callable[[], Awaitable[tuple[Verdicts, Place, Against]]]
+    details: dict[str, str] = {}
     if batch is not None:
-        verdicts, where, used = run(_verify_batch(app, batch, choice, contents=contents, quiet=json_))
+        looking = look("")
+        attempt = functools.partial(verify_batch, app, batch, choice, looking)
+    elif dataset is not None:
+        project = app.project()
+        declared = project.dataset(dataset)
+        end = Towards(at) if at else declared.towards
+        if declared.stored is StoredAs.BAG:
+            raise click.exceptions.Exit(check_place(app, place_of(declared, end), json_=json_))
+        looking = look(place_of(declared, end).node)
+        attempt = functools.partial(verify_dataset, app, project, declared, end, choice, looking)
+        details = {"project": project.name, "dataset": declared.name, "at": end.value}
     else:
-        reading = Reading(digest, os.fsencode(below or ""), drop)
         assert place is not None
-        verdicts, where, used = run(
-            _verify(app, app.place(place), against, reading, choice, contents=contents, quiet=json_)
-        )
-    record = _put_on_record(app, where, used, verdicts, choice)
+        where = app.place(place)
+        looking = look(where.node)
+        reading = Reading(digest, os.fsencode(below or ""), drop)
+        attempt = functools.partial(_verify, app, where, against, reading, choice, looking)
+    verdicts, where, used = run(looking.with_patience(attempt))
+    record = _put_on_record(app, where, used, verdicts, {**patterns(choice), **details})
     if json_:
         say_json({**verdicts_json(where, used, verdicts), **record_json(record)})
+    elif dataset is not None and no_questions and verdicts.good:
+        show_one_line(where, used, verdicts)
     else:
         show_verdicts(where, used, verdicts, record)
     warn_of(record)
@@ -128,11 +184,11 @@ def verify_command(
 
 
 async def _verify(
-    app: App, where: Place, against: str | None, reading: Reading, choice: Choice, *, contents: bool, quiet: bool
+    app: App, where: Place, against: str | None, reading: Reading, choice: Choice, looking: Looking
 ) -> tuple[Verdicts, Place, Against]:
     store = SeeThrough(await app.open(app.source(where)))
     try:
-        tree = await scan_place(app, store, where, choice, quiet=quiet)
+        tree = await scan_place(app, store, where, choice, quiet=looking.quiet)
         place, data, facts = await _read_record(app, store, tree, where, against)
         name = text.place(place.node, place.path)
         if reading.algorithm is None and facts is not None:
@@ -140,7 +196,7 @@ async def _verify(
         read = read_list(data, name, reading)
         listed = [line for line in read.lines if choice.chooses(line.path)]
         if store.take_as_files(tree.absolute(line.path) for line in listed):
-            tree = await scan_place(app, store, where, choice, quiet=quiet)
+            tree = await scan_place(app, store, where, choice, quiet=looking.quiet)
         if choice and not listed:
             raise BadPlace(str(where), "the patterns choose nothing that is on the list", "look at the list")
         alone = tree.entries[b""].kind is not Kind.DIRECTORY
@@ -154,49 +210,12 @@ async def _verify(
         )
         if expected is not None and choice:
             expected = {path: facts for path, facts in expected.items() if path in tree.entries or choice.chooses(path)}
-        if not contents and expected is None:
+        if not looking.contents and expected is None:
             raise BadPlace(name, "a bare list has no sizes and no times", "leave out --by, and contents are compared")
         claims = Claims(listed, expected, read.contradictions)
-        verdicts = await _counted(store, tree, claims, contents=contents, quiet=quiet)
+        verdicts = await looking.verdicts(store, tree, claims)
         digest = hashlib.sha256(data).hexdigest()
         return verdicts, where, Against(tree.root, place, digest, listed, inside=against is None, crlf=read.crlf)
-    finally:
-        await store.close()
-
-
-async def _counted(store: Readable, tree: Tree, claims: Claims, *, contents: bool, quiet: bool) -> Verdicts:
-    """Verify, and show how many bytes were hashed."""
-    if not contents:
-        return await verify(store, tree, claims, contents=False)
-    counting = Counting(tree, sorted({line.path for line in claims.listed}), quiet)
-    async with counting.view:
-        return await verify(store, tree, claims, counting.done)
-
-
-async def _verify_batch(
-    app: App, name: str, choice: Choice, *, contents: bool, quiet: bool
-) -> tuple[Verdicts, Place, Against]:
-    batch = Batches(app.home.batches).find(name)
-    with contextlib.closing(batch.journal()) as journal:
-        header, pins = journal.header(), journal.standing().pins
-        claims = claims_of_batch(journal, choice)
-    if not (claims.listed or claims.expected):
-        raise BadPlace(batch.name, "it has put nothing there yet", text.command("batch", "resume", batch.name))
-    where = Place(header.destination_node, header.destination)
-    opened: Store = await app.open(app.source(where, pinned=pins.get(where.node)))
-    store = SeeThrough(opened)
-    try:
-        store.take_as_files(posixpath.join(header.destination, line.path) for line in claims.listed)
-        tree = Tree(header.destination)
-        for _, arrival in header.arrivals:
-            path = posixpath.join(header.destination, arrival)
-            found = await scan(store, path)
-            if b"" in found.entries:
-                tree.entries[arrival] = found.entries[b""]
-                tree.targets.update({arrival: found.targets[b""]} if b"" in found.targets else {})
-            tree.graft(arrival, found)
-        verdicts = await _counted(store, tree, claims, contents=contents, quiet=quiet)
-        return verdicts, where, Against(header.destination, where, "", claims.listed, inside=False, batch=batch.name)
     finally:
         await store.close()
 
@@ -237,7 +256,7 @@ async def _read_record(
             await there.close()
 
 
-def _put_on_record(app: App, where: Place, used: Against, verdicts: Verdicts, choice: Choice) -> OnRecord:
+def _put_on_record(app: App, where: Place, used: Against, verdicts: Verdicts, details: Mapping[str, Any]) -> OnRecord:
     findings = (
         Finding.DIFFERENT,
         Finding.MISSING,
@@ -247,7 +266,11 @@ def _put_on_record(app: App, where: Place, used: Against, verdicts: Verdicts, ch
         Finding.NOT_LISTED,
     )
     counts = {finding.name.lower(): count for finding in findings if (count := verdicts.count(finding))}
-    looked = {verdicts.origin.value: verdicts.files} if verdicts.contents else {"size and time": len(verdicts.found)}
+    looked = {
+        verdicts.origin.value: verdicts.files - verdicts.remembered,
+        "remembered": verdicts.remembered,
+        "size and time": 0 if verdicts.contents else len(verdicts.found),
+    }
     against = {"against": RecordedPlace(used.place.node, used.place.path).as_json(), "against_sha256": used.digest}
     return put_on_record(
         app,
@@ -257,6 +280,6 @@ def _put_on_record(app: App, where: Place, used: Against, verdicts: Verdicts, ch
         counts={"files": verdicts.files, **counts},
         size=verdicts.size,
         evidence=looked,
-        details={**({"batch": used.batch} if used.batch else against), **patterns(choice)},
+        details={**({"batch": used.batch} if used.batch else {} if used.dataset else against), **details},
         contents=lambda: ((line.path, line.digest) for line in used.listed if line.path),
     )

@@ -11,6 +11,7 @@ from typing import Any
 from yatagan.config.units import parse_duration, spell_duration
 from yatagan.errors import BadPlace, Refused
 from yatagan.near_names import nearest
+from yatagan.places import holds
 
 #: What an area may be called: as a node is, so that `@NAME/` ends where one expects.
 AREA_NAME = re.compile(r"[A-Za-z][A-Za-z0-9_-]{0,31}")
@@ -76,6 +77,17 @@ def split_area(path: bytes) -> tuple[str, bytes]:
         return "", path
     name, _, rest = path[1:].partition(b"/")
     return name.decode("utf-8", "replace"), rest
+
+
+def area_of(areas: Iterable[Area], path: bytes) -> Area | None:
+    """The innermost area that a path as typed lies in, as far as that shows without a look at the node."""
+    name, _ = split_area(path)
+    if name:
+        return next((area for area in areas if area.name == name), None)
+    whole = posixpath.normpath(path)
+    roots = [(posixpath.normpath(area.path.encode("utf-8", "surrogateescape")), area) for area in areas]
+    holding = [(len(root), area) for root, area in roots if holds(root, whole)]
+    return max(holding, key=lambda each: each[0])[1] if holding else None
 
 
 def find_area(node: str, areas: Iterable[Area], name: str) -> Area:

@@ -41,6 +41,11 @@ class Home:
         return self.config / "settings.toml"
 
     @property
+    def accepted(self) -> Path:
+        """What the user has accepted once and for all."""
+        return self.state / "accepted.json"
+
+    @property
     def defects(self) -> Path:
         """What went wrong in the program itself; usually there is no such file."""
         return self.state / "defects.log"
@@ -84,6 +89,11 @@ class Home:
     def digests(self) -> Path:
         """Remembered digests."""
         return self.state / "digests.db"
+
+    @property
+    def verified(self) -> Path:
+        """What interrupted runs of verify have read."""
+        return self.state / "verified.db"
 
     @property
     def ledger(self) -> Path:

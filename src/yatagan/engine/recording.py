@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import posixpath
+from typing import Any
 
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
+from yatagan.batches.journal_data import Header
 from yatagan.batches.states import BatchState
+from yatagan.batches.steps import Modes, Times
 from yatagan.ledger.ledger import Ledger
-from yatagan.ledger.records import RecordedPlace, RecordKind, Statement
+from yatagan.ledger.records import MOST_WORDS, RecordedPlace, RecordKind, Statement
+from yatagan.places import name_fields
 
 
 def record(journal: Journal, ledger: Ledger) -> None:
@@ -24,7 +28,7 @@ def record(journal: Journal, ledger: Ledger) -> None:
     if outcome.standing.recorded == name and ledger.state_of(name) is not None:
         return
     journal.intend_record(name)
-    ledger.append(_statement(name, outcome), journal.contents)
+    ledger.append(_statement(name, outcome), journal.contents, journal.entry_facts)
 
 
 def _statement(name: str, outcome: BatchCounts) -> Statement:
@@ -42,7 +46,7 @@ def _statement(name: str, outcome: BatchCounts) -> Statement:
     }
     return Statement(
         name,
-        RecordKind.STAGED,
+        RecordKind.RESTORED if header.purpose.restores else RecordKind.STAGED,
         "good" if outcome.good else "with failures" if outcome.failed else "newer there",
         tuple(RecordedPlace(header.source_node, path) for path, _ in header.arrivals),
         RecordedPlace(header.destination_node, posixpath.normpath(header.destination)),
@@ -51,4 +55,20 @@ def _statement(name: str, outcome: BatchCounts) -> Statement:
         {evidence.value: count for evidence, count in sorted(outcome.evidence.items())},
         header.command,
         header.id,
+        _details(header),
     )
+
+
+def _details(header: Header) -> dict[str, Any]:
+    """What else a later reader must know: names, and what of the facts did not arrive as it was."""
+    names = [name for _, name in header.arrivals]
+    own = [posixpath.basename(path) for path, _ in header.arrivals]
+    purpose = header.purpose
+    return {
+        "arrived_as": [name_fields(name) for name in names[:MOST_WORDS]] if names != own else [],
+        "project": purpose.project,
+        "dataset": purpose.dataset,
+        "towards": purpose.towards,
+        "modes": header.modes.value if header.modes is not Modes.KEEP else "",
+        "times": header.times.value if header.times is not Times.KEEP else "",
+    }

@@ -281,7 +281,8 @@ class Service:
                         run.stop()
 
                 settings = load_settings(self._home)
-                ledger = Ledger.of(self._home, settings.ledger, os.environ.get("SSH_AUTH_SOCK", ""))
+                agent = os.environ.get("SSH_AUTH_SOCK", "")
+                ledger = Ledger.of(self._home, settings.ledger, agent, header.purpose.ledger)
                 run = client.run = BatchRun(batch, journal, ends, listen, ledger, settings.connection.patience)
                 self._runs[batch.name] = run
                 if client.stopped:

@@ -245,9 +245,11 @@ class KeeperMachine:
         found: NodeDigest = await self._ask("machine.digest", path, algorithm, seen)
         return found
 
-    async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
+    async def digests(
+        self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str, processes: int = 0
+    ) -> list[Digested]:
         """See `SourceMachine.digests`."""
-        return list(await self._ask("machine.digests", tuple(files), algorithm))
+        return list(await self._ask("machine.digests", tuple(files), algorithm, processes))
 
     async def read_small(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
         """See `SourceMachine.read_small`."""

@@ -21,6 +21,7 @@ from yatagan.ledger.findings import Checked, FileEnd, Fork, LedgerFinding, Probl
 from yatagan.ledger.first_form_check import FirstFormCheck
 from yatagan.ledger.forks import fork_between, fork_of
 from yatagan.ledger.records import DIGEST, Head, Record, RecordKind, parse, read
+from yatagan.ledger.waiting import LIST_FIELDS
 
 if TYPE_CHECKING:
     from yatagan.ledger.signature_check import SignatureCheck
@@ -159,7 +160,7 @@ class Check:
                 numbers[head.number] = [naming]
             elif _says_more(naming, known):
                 known.append(naming)
-        for key in ("list", "earlier"):
+        for key in (*LIST_FIELDS, "earlier"):
             if name := record.fields.get(key):
                 number = record.number
                 where = LedgerFinding(record.file, Problem.LIST_CHANGED, number, number, position, record.id)

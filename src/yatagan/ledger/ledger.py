@@ -28,10 +28,14 @@ from yatagan.ledger.lists import write_list
 from yatagan.ledger.memory import LedgerMemory, user
 from yatagan.ledger.merging import Merged, merge
 from yatagan.ledger.records import Record, RecordKind, Statement, parse
-from yatagan.ledger.waiting import WaitingRecord, WaitingRecords
+from yatagan.ledger.waiting import Lists, WaitingRecord, WaitingRecords
+from yatagan.stores.interface import Facts
+from yatagan.trees.checksum_record import format_facts
 
 #: The (path, digest) lines that a record speaks of, to be read as often as needed.
 Contents = Callable[[], Iterable[tuple[bytes, str]]]
+#: The (path, facts, link target) that a record speaks of, likewise.
+EntryFacts = Callable[[], Iterable[tuple[bytes, Facts, bytes | None]]]
 #: Seconds after which a ledger on another disk is too slow, and a record waits.
 _PATIENCE = 10.0
 
@@ -74,35 +78,41 @@ class Ledger:
         self._patience = patience
 
     @classmethod
-    def of(cls, home: Home, settings: LedgerSettings, agent: str) -> Ledger:
-        """The ledger that the settings name. `agent`: where the user's SSH agent listens; "" without one."""
+    def of(cls, home: Home, settings: LedgerSettings, agent: str, directory: str = "") -> Ledger:
+        """The ledger in a directory, or without one that which the settings name.
+
+        `agent`: where the user's SSH agent listens; "" without one.
+        """
         signer = None
         if settings.sign_with:
             from yatagan.ledger.signing import KeySigner  # with the library for SSH
 
             signer = KeySigner(Path(settings.sign_with), agent)
-        path = Path(settings.directory) if settings.directory else home.ledger
+        named = directory or settings.directory
+        path = Path(named) if named else home.ledger
         return cls(path, home.ledger_memory, signer)
 
-    def append(self, statement: Statement, contents: Contents = tuple) -> OnRecord:
-        """Put something on record, with the (path, digest) lines that it is about. Durable on return.
+    def append(self, statement: Statement, contents: Contents = tuple, facts: EntryFacts = tuple) -> OnRecord:
+        """Put something on record, with the digests and the facts of what it is about. Durable on return.
 
         Never raises for a disk that is full, slow or not writable: the record waits then, and is written before the
         next one. Raises ValueError for what no record can hold.
         """
         fields = {**statement.fields(), **_now()}
+        lists: Lists = {"list": lambda: format_list(contents()), "facts": lambda: format_facts(facts())}
         try:
             if self._elsewhere:
-                return self._append_in_time(fields, contents)
-            return self._append(fields, contents)
+                return self._append_in_time(fields, lists)
+            return self._append(fields, lists)
         except OSError as error:
-            return self._wait(fields, contents, _reason(error))
+            return self._wait(fields, lists, _reason(error))
 
-    def _append(self, fields: dict[str, Any], contents: Contents) -> OnRecord:
+    def _append(self, fields: dict[str, Any], lists: Lists) -> OnRecord:
         """Append at once, and what waits before it. Raises OSError."""
         self.directory.make()
-        if listed := write_list(self.directory, format_list(contents())):
-            fields = {**fields, "list": listed}
+        for key, lines in lists.items():
+            if listed := write_list(self.directory, lines()):
+                fields = {**fields, key: listed}
         with self._locked() as lock:
             self._append_waiting(lock)
             (appended,) = self._appender.append(lock, [fields])
@@ -112,9 +122,9 @@ class Ledger:
         """Hold the lock of our writer. Raises OSError, after some patience."""
         return self.memory.locked(time.monotonic() + self._patience)
 
-    def _append_in_time(self, fields: dict[str, Any], contents: Contents) -> OnRecord:
+    def _append_in_time(self, fields: dict[str, Any], lists: Lists) -> OnRecord:
         """Let a record wait, and append all that waits in a thread that may be left behind. Raises OSError."""
-        self._waiting.put(fields, format_list(contents()))
+        self._waiting.put(fields, lists)
         ended: list[OnRecord] = []
 
         def work() -> None:
@@ -145,15 +155,15 @@ class Ledger:
         missing = [each for each in records if not (each.tried and self.find(each.fields["id"]) is not None)]
         for record in missing:
             record.try_now()
-            record.bring_list(self.directory)
+            record.bring_lists(self.directory)
         appended = self._appender.append(lock, [record.fields for record in missing]) if missing else []
         for record in records:
             record.remove()
         return appended
 
-    def _wait(self, fields: dict[str, Any], contents: Contents, why: str) -> OnRecord:
+    def _wait(self, fields: dict[str, Any], lists: Lists, why: str) -> OnRecord:
         try:
-            self._waiting.put(fields, format_list(contents()))
+            self._waiting.put(fields, lists)
             self._waiting.say_why(why)
         except OSError as error:
             return OnRecord(fields["id"], lost=f"{why}, and it cannot wait: {_reason(error)}")

@@ -39,6 +39,7 @@ class RecordKind(StrEnum):
     """What a record is about. A reader shows a kind that it does not know by its name."""
 
     STAGED = "staged"
+    RESTORED = "restored"
     LISTED = "listed"
     VERIFIED = "verified"
     BUNDLED = "bundled"

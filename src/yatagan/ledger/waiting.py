@@ -1,8 +1,8 @@
-"""Records that wait in the state directory until their ledger can be written, each with its checksum list.
+"""Records that wait in the state directory until their ledger can be written, each with its lists.
 
-A record waits in one file and its list in another; what keeps them all from the ledger is in a third. Before a record
-is appended its file is renamed, so that one that a crash or a hanging disk left behind is looked for in the ledger
-first, and never written twice.
+A record waits in one file, its checksum list and its facts in others; what keeps them all from the ledger is in a
+third. Before a record is appended its file is renamed, so that one that a crash or a hanging disk left behind is looked
+for in the ledger first, and never written twice.
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ import json
 import os
 import secrets
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -21,6 +21,10 @@ from yatagan.ledger.directory import LedgerDirectory
 from yatagan.ledger.lists import spool, write_list
 
 _TRIED = ".tried"
+#: The lines of a record's lists, by the field of the record that gets a list's digest.
+Lists = Mapping[str, Callable[[], Iterable[bytes]]]
+#: These fields.
+LIST_FIELDS = ("list", "facts")
 _BLOCK = 1 << 20
 
 
@@ -32,10 +36,9 @@ class WaitingRecord:
     fields: dict[str, Any]
     tried: bool
 
-    @property
-    def list_file(self) -> Path:
-        """Where its checksum list waits, if it has one."""
-        return self.file.parent / (self.file.name.removesuffix(_TRIED).removesuffix(".json") + ".list")
+    def list_file(self, key: str) -> Path:
+        """Where a list of its waits, if it has one: by the field that names it."""
+        return self.file.parent / (self.file.name.removesuffix(_TRIED).removesuffix(".json") + "." + key)
 
     def try_now(self) -> None:
         """Say that it is about to be appended. Raises OSError."""
@@ -44,15 +47,17 @@ class WaitingRecord:
             os.rename(self.file, new)
             self.file, self.tried = new, True
 
-    def bring_list(self, directory: LedgerDirectory) -> None:
-        """Put its checksum list into the ledger. Raises OSError."""
-        name = self.fields.get("list", "")
-        if name and not (directory.lists / name).exists():  # a second copy may not fit on a disk that is full
-            write_list(directory, _blocks(self.list_file))
+    def bring_lists(self, directory: LedgerDirectory) -> None:
+        """Put its lists into the ledger. Raises OSError."""
+        for key in LIST_FIELDS:
+            name = self.fields.get(key, "")
+            if name and not (directory.lists / name).exists():  # a second copy may not fit on a disk that is full
+                write_list(directory, _blocks(self.list_file(key)))
 
     def remove(self) -> None:
         """Remove it, once it is in the ledger."""
-        self.list_file.unlink(missing_ok=True)
+        for key in LIST_FIELDS:
+            self.list_file(key).unlink(missing_ok=True)
         self.file.unlink(missing_ok=True)
 
 
@@ -62,21 +67,24 @@ class WaitingRecords:
     def __init__(self, directory: Path) -> None:
         self._directory = directory
 
-    def put(self, fields: dict[str, Any], lines: Iterable[bytes]) -> None:
-        """Let a record wait, with its checksum list. Durable on return. Raises OSError."""
+    def put(self, fields: dict[str, Any], lists: Lists) -> None:
+        """Let a record wait, with its lists. Durable on return. Raises OSError."""
         self._directory.mkdir(parents=True, exist_ok=True)
         stem = f"{time.time_ns():020d}-{secrets.token_hex(4)}"
-        file, listed = self._directory / f"{stem}.json", self._directory / f"{stem}.list"
+        file, written = self._directory / f"{stem}.json", list[Path]()
         try:
-            if digest := spool(listed, lines):
-                fields = {**fields, "list": digest}
-            else:
-                listed.unlink()
+            for key, lines in lists.items():
+                written.append(self._directory / f"{stem}.{key}")
+                if digest := spool(written[-1], lines()):
+                    fields = {**fields, key: digest}
+                else:
+                    written.pop().unlink()
             new = self._directory / f".{stem}"
             spool(new, [json.dumps(fields).encode()])
             os.rename(new, file)
         except BaseException:
-            listed.unlink(missing_ok=True)
+            for each in written:
+                each.unlink(missing_ok=True)
             raise
 
     @property

@@ -262,7 +262,13 @@ def main(token: str) -> None:
 
     out.write(b"\n" + token.encode("ascii") + b"\n")
     out.flush()
-    pool = ThreadPoolExecutor(max(2, min(4, os.cpu_count() or 2)))
+    processors = max(2, os.cpu_count() or 2)
+    pool = ThreadPoolExecutor(min(4, processors))
+    hashing: Dict[int, ThreadPoolExecutor] = {}
     for line in sys.stdin.buffer:
-        pool.submit(answer, json.loads(line.decode("ascii")))
+        request = json.loads(line.decode("ascii"))
+        wanted = min(request.get("processes", 0), processors)  # more than are usual, or fewer
+        if wanted and wanted not in hashing:
+            hashing[wanted] = ThreadPoolExecutor(wanted)
+        (hashing[wanted] if wanted else pool).submit(answer, request)
     os._exit(0)

@@ -142,13 +142,15 @@ class HelperMachine:
         return NodeDigest(made.digest, made.facts)
 
     @_parsed
-    async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
+    async def digests(
+        self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str, processes: int = 0
+    ) -> list[Digested]:
         """See `SourceMachine.digests`."""
         about = files[0][0] if len(files) == 1 else b""
         if algorithm not in self._helper.greeting["algorithms"]:
             raise StoreError(Fault.UNSUPPORTED, about, store=self._files.name)
         spelled = [[path.decode("latin-1"), facts_to_list(facts)] for path, facts in files]
-        reply = await self.ask("digests", about=about, files=spelled, algorithm=algorithm)
+        reply = await self.ask("digests", about=about, files=spelled, algorithm=algorithm, processes=processes)
         return _as_many(files, [digested(*each) for each in reply["files"]])
 
     @_parsed

@@ -251,8 +251,13 @@ class SourceMachine(Protocol):
         SOURCE_CHANGED for a shorter one, UNSUPPORTED where that cannot be had.
         """
 
-    async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
-        """Hash many files. With each path go the facts by which its digest is known already, or None."""
+    async def digests(
+        self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str, processes: int = 0
+    ) -> list[Digested]:
+        """Hash many files. With each path go the facts by which its digest is known already, or None.
+
+        `processes`: how many processors may work on such requests at once; 0 for what is usual.
+        """
 
     async def block_sums(self, path: bytes, block: int) -> NodeBlocks:
         """The checksums of a file's blocks of `block` bytes. UNSUPPORTED where files are open to everybody anyway."""

@@ -41,8 +41,10 @@ class LocalMachine:
             raise StoreError(made.fault or Fault.REFUSED, path)
         return NodeDigest(made.digest, made.facts)
 
-    async def digests(self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str) -> list[Digested]:
-        """See `SourceMachine.digests`."""
+    async def digests(
+        self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str, processes: int = 0
+    ) -> list[Digested]:
+        """See `SourceMachine.digests`. Here every request has a thread of its own."""
         if algorithm not in hashlib.algorithms_available:
             raise StoreError(Fault.UNSUPPORTED, files[0][0] if files else b"")
         known = [(path, facts_to_list(facts)) for path, facts in files]

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME, format_list
@@ -45,37 +45,53 @@ def write_list(contents: Mapping[bytes, Content]) -> bytes:
 
 def write_facts(tree: Tree, list_name: bytes, list_data: bytes) -> bytes:
     """The facts file that goes with a list."""
-    head = {
+    head: dict[str, object] = {
         "format": _FORMAT,
         **name_fields(list_name, "list"),
         "digest": hashlib.sha256(list_data).hexdigest(),
         "algorithm": ALGORITHM,
     }
-    lines = [head, *(_facts_line(tree, path) for path in sorted(tree.entries) if not is_record(path))]
-    return b"".join(json.dumps(line, ensure_ascii=False, separators=(",", ":")).encode() + b"\n" for line in lines)
+    paths = (path for path in sorted(tree.entries) if not is_record(path))
+    lines: list[dict[str, object]] = [head]
+    lines += (_facts_line(path, tree.entries[path], tree.targets.get(path)) for path in paths)
+    return b"".join(map(_as_line, lines))
 
 
-def _facts_line(tree: Tree, path: bytes) -> dict[str, object]:
-    facts = tree.entries[path]
+def format_facts(entries: Iterable[tuple[bytes, Facts, bytes | None]]) -> Iterator[bytes]:
+    """The lines of a facts file that stands alone, of (path, facts, link target); none for no entries."""
+    for number, entry in enumerate(entries):
+        if not number:
+            yield _as_line({"format": _FORMAT})
+        yield _as_line(_facts_line(*entry))
+
+
+def _as_line(fields: Mapping[str, object]) -> bytes:
+    return json.dumps(fields, ensure_ascii=False, separators=(",", ":")).encode() + b"\n"
+
+
+def _facts_line(path: bytes, facts: Facts, target: bytes | None) -> dict[str, object]:
     line: dict[str, object] = {**name_fields(path or b"."), "kind": facts.kind.value}
     if facts.kind is Kind.FILE:
         line["size"] = facts.size
     if facts.kind is not Kind.LINK:
         line["mode"] = f"{facts.mode:04o}"
         line["mtime_ns"] = facts.mtime_ns
-    if path in tree.targets:
-        line.update(name_fields(tree.targets[path], "target"))
+    if target is not None:
+        line.update(name_fields(target, "target"))
     return line
 
 
-def read_facts(data: bytes, list_data: bytes, name: str) -> dict[bytes, Expected]:
-    """Read a facts file. Raises BadList when it is damaged or belongs to another list."""
+def read_facts(data: bytes, list_data: bytes | None, name: str) -> dict[bytes, Expected]:
+    """Read a facts file; without a list, one that stands alone.
+
+    Raises BadList when it is damaged or belongs to another list.
+    """
     lines = data.split(b"\n")
     try:
         head = json.loads(lines[0])
         if head["format"] != _FORMAT:
             raise BadList(name, 1, f"a format that we do not know: {head['format']!r}")
-        if head["digest"] != hashlib.sha256(list_data).hexdigest():
+        if list_data is not None and head["digest"] != hashlib.sha256(list_data).hexdigest():
             raise BadList(name, 1, "it belongs to another list, or the list was changed")
         return dict(_expected(json.loads(line)) for line in lines[1:] if line)
     except (ValueError, KeyError, TypeError) as error:

@@ -78,18 +78,22 @@ async def digests(
     algorithm: str,
     done: Callable[[Content], None],
     memory: RememberedDigests | None = None,
+    processes: int = 0,
 ) -> dict[bytes, Content]:
     """Hash many files of a scanned tree, several at a time, and report each to `done`.
 
-    Digests that `memory` knows are not made again; new ones are put there. A file that cannot be read has its fault in
-    the result. Raises StoreError when the connection is lost.
+    Digests that `memory` knows are not made again; new ones are put there. `processes`: how many processors of the
+    machine may work on it; 0 for what is usual. A file that cannot be read has its fault in the result. Raises
+    StoreError when the connection is lost.
     """
     found: dict[bytes, Content] = {}
+    # A node is to have its next request while it works on one.
+    at_once = processes + (0 if store.traits.here else 2) if processes else _HANDFULS
     # Over a connection, or in a thread each, many go on at once: so no reader gets all of them.
-    most = min(_FILES, -(-len(paths) // _HANDFULS)) if store.machine is not None else 1
+    most = min(_FILES, -(-len(paths) // at_once)) if store.machine is not None else 1
     waiting = iter(_handfuls(tree, paths, most))
     still = still_since(await store.clock_ns(), store.traits.time_step_ns) if memory is not None else None
-    digesting = _Digesting(store, tree, algorithm, memory, still)
+    digesting = _Digesting(store, tree, algorithm, memory, still, processes)
 
     async def work() -> None:
         for handful in waiting:
@@ -98,7 +102,7 @@ async def digests(
                 done(content)
 
     async with asyncio.TaskGroup() as group:
-        for _ in range(_HANDFULS):
+        for _ in range(at_once):
             group.create_task(work())
     return found
 
@@ -126,6 +130,7 @@ class _Digesting:
     algorithm: str
     memory: RememberedDigests | None
     still_since: int | None
+    processes: int = 0
 
     async def handful(self, paths: Sequence[bytes]) -> list[Content]:
         """Hash files by one request to their machine; by reading them where it cannot."""
@@ -137,7 +142,7 @@ class _Digesting:
         known = await asyncio.to_thread(self.memory.recall, *where, whole) if self.memory is not None else {}
         files = [(path, known[path][0] if path in known else None) for path in whole]
         try:
-            made = await machine.digests(files, self.algorithm)
+            made = await machine.digests(files, self.algorithm, self.processes)
         except StoreError as error:
             if error.fault is not Fault.UNSUPPORTED:
                 raise

@@ -15,8 +15,8 @@ from pathlib import Path
 
 from yatagan.stores.interface import Facts, Kind
 
-#: Days after which a digest is made anew: a disk may lose what no time stamp shows.
-_DAYS = 180
+#: Seconds after which a digest is made anew: a disk may lose what no time stamp shows.
+_DAY, _LONG = 86400, 180 * 86400
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS digest (
     store TEXT NOT NULL, path BLOB NOT NULL, algorithm TEXT NOT NULL, size INTEGER NOT NULL, mtime_ns INTEGER NOT NULL,
@@ -26,11 +26,15 @@ CREATE TABLE IF NOT EXISTS digest (
 
 
 class RememberedDigests:
-    """The remembered digests of one user. Any thread may call its methods; none of them raises."""
+    """The remembered digests of one user. Any thread may call its methods; none of them raises.
 
-    def __init__(self, file: Path) -> None:
+    `seconds`: how long a digest counts, in whole days, or to the second where it is less than two days.
+    """
+
+    def __init__(self, file: Path, seconds: int = _LONG) -> None:
         self._lock = threading.Lock()
-        self._day = int(time.time() // 86400)
+        unit = _DAY if seconds >= 2 * _DAY else 1
+        self._day, self._units = int(time.time() // unit), seconds // unit
         self._sql: sqlite3.Connection | None = None
         with suppress(OSError, sqlite3.Error):
             file.parent.mkdir(parents=True, exist_ok=True)
@@ -45,8 +49,8 @@ class RememberedDigests:
             for path in paths:
                 row = self._sql.execute(
                     "SELECT size, mtime_ns, mode, changed_ns, inode, digest FROM digest"
-                    " WHERE store = ? AND path = ? AND algorithm = ?",
-                    (store, path, algorithm),
+                    " WHERE store = ? AND path = ? AND algorithm = ? AND day >= ?",
+                    (store, path, algorithm, self._day - self._units),
                 ).fetchone()
                 if row is not None:
                     size, mtime_ns, mode, changed_ns, inode, digest = row
@@ -66,13 +70,22 @@ class RememberedDigests:
             command = f"INSERT OR REPLACE INTO digest VALUES ({', '.join('?' * 10)})"
             self._sql.executemany(command, [(*row, self._day) for row in rows])
 
+    def forget(self, store: str, root: bytes) -> None:
+        """Forget the digests of a file, or of all below a directory."""
+        if self._sql is None:
+            return
+        below = root.rstrip(b"/") + b"/"
+        with self._lock, suppress(sqlite3.Error), self._sql:
+            command = "DELETE FROM digest WHERE store = ? AND (path = ? OR (path >= ? AND path < ?))"
+            self._sql.execute(command, (store, root, below, below[:-1] + b"0"))
+
     def close(self) -> None:
         """Drop old digests and close the file."""
         if self._sql is None:
             return
         with self._lock, suppress(sqlite3.Error):
             with self._sql:
-                self._sql.execute("DELETE FROM digest WHERE day < ?", (self._day - _DAYS,))
+                self._sql.execute("DELETE FROM digest WHERE day < ?", (self._day - self._units,))
             self._sql.close()
 
 

@@ -12,6 +12,7 @@ from yatagan.faults import Fault
 from yatagan.stores.interface import Facts, Kind, Readable, same_time
 from yatagan.trees.checksum_record import Expected, is_record
 from yatagan.trees.hashing import Content, DigestOrigin, digests, origin_of
+from yatagan.trees.remembered_digests import RememberedDigests
 from yatagan.trees.scan import Tree
 
 
@@ -47,8 +48,9 @@ class Found:
 class Verdicts:
     """The result of verifying a tree against a record.
 
-    `files` and `size`: what was read and hashed. `with_facts`: whether the record has facts, too. `contents`: whether
-    contents were looked at.
+    `files` and `size`: what was read and hashed; `remembered`: of these files, those whose digest was made by an
+    earlier run that was cut off, and that have not moved since. `with_facts`: whether the record has facts, too.
+    `contents`: whether contents were looked at.
     """
 
     found: list[Found]
@@ -57,6 +59,7 @@ class Verdicts:
     size: int
     with_facts: bool
     contents: bool = True
+    remembered: int = 0
 
     def count(self, finding: Finding, kind: Kind | None = None) -> int:
         """How many entries, or those of one kind, have a verdict."""
@@ -101,22 +104,26 @@ async def verify(
     done: Callable[[Content], None] = lambda content: None,
     *,
     contents: bool = True,
+    memory: RememberedDigests | None = None,
+    processes: int = 0,
 ) -> Verdicts:
     """Verify a tree against a record.
 
-    Without `contents` by facts alone: kinds, sizes, times. A verdict that is not good is checked a second time. Raises
-    StoreError when the connection is lost.
+    Without `contents` by facts alone: kinds, sizes, times. Digests that `memory` has are not made again; a verdict that
+    is not good is checked a second time, by reading in any case. `processes` as for `digests`. Raises StoreError when
+    the connection is lost.
     """
     expected = claims.expected
     paths = sorted({line.path for line in claims.listed})
+    remembered = 0
     if contents:
-        verifying = _Contents(store, tree, claims.listed)
+        verifying = _Contents(store, tree, claims.listed, memory, processes)
         await verifying.read(done)
         found = [
             Found(path, Finding.DIFFERENT, CONTRADICTS) if path in claims.contradictions else verifying.found(path)
             for path in paths
         ]
-        read, origin = verifying.files(), verifying.origin
+        read, origin, remembered = verifying.files(), verifying.origin, verifying.remembered()
     else:
         found = [_found_by_size(tree, path, (expected or {}).get(path)) for path in paths]
         read, origin = [], origin_of(store)
@@ -140,14 +147,23 @@ async def verify(
             if path not in listed_too and not is_record(path) and tree.entries[path].kind is not Kind.DIRECTORY
         ]
     size = sum(tree.entries[path].size for path in read if path in tree.entries)
-    return Verdicts(found, origin, len(read), size, expected is not None, contents)
+    return Verdicts(found, origin, len(read), size, expected is not None, contents, remembered)
 
 
 class _Contents:
     """The contents of listed files, by every digest that the list has of them."""
 
-    def __init__(self, store: Readable, tree: Tree, listed: Sequence[Listed]) -> None:
+    def __init__(
+        self,
+        store: Readable,
+        tree: Tree,
+        listed: Sequence[Listed],
+        memory: RememberedDigests | None,
+        processes: int,
+    ) -> None:
         self._store = store
+        self._memory = memory
+        self._processes = processes
         self._tree = tree
         self._lines: dict[bytes, dict[str, Listed]] = {}
         for line in listed:
@@ -157,12 +173,14 @@ class _Contents:
 
     async def read(self, done: Callable[[Content], None]) -> None:
         """Read and hash the files; those that are not as listed twice."""
-        await self._read(self._lines, done)
+        await self._read(self._lines, done, self._memory)
         again = [path for path in self._lines if self.found(path).finding is not Finding.SAME]
         if again:
-            await self._read(again, lambda content: None)
+            await self._read(again, lambda content: None, None)
 
-    async def _read(self, paths: Iterable[bytes], done: Callable[[Content], None]) -> None:
+    async def _read(
+        self, paths: Iterable[bytes], done: Callable[[Content], None], memory: RememberedDigests | None
+    ) -> None:
         wanted: dict[str, list[bytes]] = {}
         for path in paths:
             facts = self._tree.entries.get(path)
@@ -170,7 +188,7 @@ class _Contents:
                 for algorithm in self._lines[path]:
                     wanted.setdefault(algorithm, []).append(path)
         for algorithm in sorted(wanted):
-            made = await digests(self._store, self._tree, wanted[algorithm], algorithm, done)
+            made = await digests(self._store, self._tree, wanted[algorithm], algorithm, done, memory, self._processes)
             self._contents.setdefault(algorithm, {}).update(made)
 
     def found(self, path: bytes) -> Found:
@@ -203,6 +221,11 @@ class _Contents:
     def files(self) -> list[bytes]:
         """The files that were read."""
         return sorted({path for contents in self._contents.values() for path in contents})
+
+    def remembered(self) -> int:
+        """How many files count by a digest that was made earlier."""
+        made = (content for contents in self._contents.values() for content in contents.values())
+        return len({content.path for content in made if content.remembered})
 
     @property
     def origin(self) -> DigestOrigin:

@@ -1,0 +1,102 @@
+"""Staging what the project declares: each dataset the way of its use, one after the other."""
+
+from __future__ import annotations
+
+import posixpath
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
+
+import click
+
+from yatagan.batches.journal_data import Purpose
+from yatagan.cli import project_concerns, text
+from yatagan.cli.context import App, fail, run, say_json
+from yatagan.cli.exit_status import ExitStatus
+from yatagan.cli.ledger_record import typed_command
+from yatagan.cli.messages import explain
+from yatagan.cli.pattern_options import parse_choice
+from yatagan.cli.report import Report, say_event
+from yatagan.cli.stage_request import By, Request, Storing
+from yatagan.cli.staging import How, stage
+from yatagan.config.project import Dataset, Project, StoredAs, Towards
+from yatagan.errors import Refused, YataganError
+from yatagan.places import Place
+
+_STORING = {StoredAs.BUNDLE: Storing.BUNDLE, StoredAs.BY_DIRECTORY: Storing.BY_DIRECTORY}
+
+
+def stage_datasets(
+    app: App,
+    make: Callable[..., Request],
+    names: tuple[str, ...],
+    towards: Towards | None,
+    how: How,
+    *,
+    declared: bool,
+) -> int:
+    """Stage datasets of the project; all of them without names. Returns the worst exit status.
+
+    `make` makes a request of places and what a dataset says; `declared`: something was given that the project file says
+    already. One that fails does not keep the others from being staged; a stop does.
+    """
+    if declared:
+        why = "the project file says what a dataset is and where: leave out places, --as, --only, --skip and --store"
+        raise click.UsageError(why, click.get_current_context())
+    project = app.project()
+    chosen = [project.dataset(name) for name in dict.fromkeys(names)] or list(project.datasets.values())
+    if not chosen:
+        raise Refused("the project declares no dataset yet", f"declare one in {text.show(str(project.file))}")
+    answers: list[dict[str, Any]] = []
+    several, worst = len(chosen) > 1, 0
+    for dataset in chosen:
+        way = towards or dataset.towards
+        _begin(dataset, way, how.report)
+        named = {"dataset": dataset.name, "towards": way.value}
+        each = replace(how, answer=_gather(answers, named))
+        try:
+            project_concerns.settle_area(app, project, dataset)
+            status = run(stage(_request(app, make, project, dataset, way), typed_command(), each))
+        except YataganError as error:
+            if not several:
+                raise
+            known = explain(error)
+            answers.append({**named, "error": {"kind": known.kind, "message": known.message}})
+            status = fail(known, json_=False, lines=how.report is Report.JSON_LINES)
+        worst = max(worst, status)
+        if status == ExitStatus.INTERRUPTED:
+            break
+    if how.report is Report.JSON:
+        say_json({"datasets": answers} if several else answers[0])
+    return worst
+
+
+def _gather(answers: list[dict[str, Any]], named: dict[str, Any]) -> Callable[[dict[str, Any]], None]:
+    """Takes the answer about a dataset."""
+    return lambda answer: answers.append({**named, **answer})
+
+
+def _begin(dataset: Dataset, way: Towards, report: Report) -> None:
+    """Say which dataset comes next."""
+    if report is Report.JSON_LINES:
+        say_event("dataset", {"dataset": dataset.name, "towards": way.value})
+    elif report.in_words:
+        arrow = "here → there" if way is Towards.THERE else "there → here"
+        click.echo(click.style(f"Dataset {dataset.name}", bold=True) + f", {dataset.use.value}: {arrow}")
+
+
+def _request(app: App, make: Callable[..., Request], project: Project, dataset: Dataset, way: Towards) -> Request:
+    """What is asked for a dataset: its root here and its root there are the same."""
+    here, there = Place("", dataset.here), dataset.there
+    source, target = (here, there) if way is Towards.THERE else (there, here)
+    more: dict[str, Any] = {"by": By.DIGEST} if dataset.by_digest else {}
+    if way is Towards.THERE and dataset.stored in _STORING:
+        more["storing"] = _STORING[dataset.stored]
+    return make(
+        [source],
+        Place(target.node, posixpath.dirname(target.path)),
+        name=target.name,
+        choice=parse_choice(dataset.only, dataset.skip),
+        purpose=Purpose(project.name, dataset.name, way.value, app.project_ledger()),
+        **more,
+    )

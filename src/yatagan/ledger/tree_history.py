@@ -1,0 +1,214 @@
+"""What the ledger says of a tree: what was last put on record of each entry, and where copies of it are.
+
+A record of a stage speaks of trees: each source and where it arrived are the two ends of one. The records of a tree,
+taken together, say what it held when it was last carried. A digest belongs to the facts of the same record: where a
+later one has other facts and no digest, the earlier digest says nothing any more.
+"""
+
+from __future__ import annotations
+
+import posixpath
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from yatagan.digests.any_lists import own_list
+from yatagan.errors import BadList
+from yatagan.ledger.ledger import Ledger
+from yatagan.ledger.records import DIGEST, Record, RecordedPlace, RecordKind
+from yatagan.places import holds, name_from
+from yatagan.stores.interface import Kind
+from yatagan.trees.checksum_record import Expected, read_facts
+
+#: Kinds of records that say what is in a tree.
+_CARRYING = (RecordKind.STAGED, RecordKind.RESTORED)
+
+
+class End(NamedTuple):
+    """One end of a tree: a machine ("" for the one that wrote the record), and the absolute path of its root."""
+
+    place: RecordedPlace
+    record: Record
+
+
+@dataclass(frozen=True, slots=True)
+class Version:
+    """What a file was at some time: its digest, and its facts where they are on record."""
+
+    digest: str
+    expected: Expected | None
+    record: Record
+
+
+@dataclass(frozen=True, slots=True)
+class CarriedTree:
+    """A tree that a record speaks of: the name it has in the record's lists, where it came from, where it went."""
+
+    record: Record
+    name: bytes
+    origin: RecordedPlace
+    target: RecordedPlace
+
+    @property
+    def ends(self) -> tuple[RecordedPlace, RecordedPlace]:
+        """Both ends."""
+        return self.origin, self.target
+
+
+@dataclass(slots=True)
+class TreeHistory:
+    """What is on record of one tree; paths are relative to its root.
+
+    `versions`: of each file, the newest first. `entries`: the newest facts of everything. `copies`: where it was at
+    some time, the newest first. `unreadable`: digests of lists that are missing or damaged.
+    """
+
+    versions: dict[bytes, list[Version]] = field(default_factory=dict)
+    entries: dict[bytes, Expected] = field(default_factory=dict)
+    copies: list[End] = field(default_factory=list)
+    newest: Record | None = None
+    unreadable: list[str] = field(default_factory=list)
+
+    def digest(self, path: bytes) -> str:
+        """The newest digest of a file; "" where it is not known."""
+        found = self.versions.get(path)
+        if not found:
+            return ""
+        expected = self.entries.get(path)
+        old = found[0].expected
+        changed = expected is not None and old is not None and _moved(expected, old)
+        return "" if changed else found[0].digest
+
+    def chosen(self, chooses: Callable[[bytes], bool]) -> TreeHistory:
+        """The same of some of its paths."""
+        return TreeHistory(
+            {path: each for path, each in self.versions.items() if chooses(path)},
+            {path: each for path, each in self.entries.items() if chooses(path)},
+            self.copies,
+            self.newest,
+            self.unreadable,
+        )
+
+
+def _moved(one: Expected, other: Expected) -> bool:
+    """Whether two facts are not those of the same state of a file."""
+    return (one.facts.kind, one.facts.size, one.facts.mtime_ns) != (
+        other.facts.kind,
+        other.facts.size,
+        other.facts.mtime_ns,
+    )
+
+
+def trees_of(record: Record) -> Iterator[CarriedTree]:
+    """The trees that a record speaks of; none where it is of another kind, or another program wrote nonsense."""
+    if record.kind not in _CARRYING:
+        return
+    try:
+        target, origins = record.target, record.origins
+        names = [name_from(each) for each in record.fields.get("arrived_as", [])]
+    except (KeyError, ValueError, TypeError, AttributeError):
+        return
+    if target is None:
+        return
+    for origin, name in zip(origins, names or [posixpath.basename(each.path) for each in origins], strict=False):
+        yield CarriedTree(record, name, origin, RecordedPlace(target.node, posixpath.join(target.path, name)))
+
+
+def records_of_project(ledger: Ledger, project: str) -> dict[str, list[Record]]:
+    """The records about datasets of a project, by the dataset, the newest first, whoever wrote them."""
+    found: dict[str, list[Record]] = {}
+    for record in ledger.records():
+        dataset = record.fields.get("dataset")
+        if isinstance(dataset, str) and record.fields.get("project") == project:
+            found.setdefault(dataset, []).append(record)
+    return found
+
+
+def history_of(ledger: Ledger, records: Iterable[Record]) -> TreeHistory:
+    """What records about one dataset, the newest first, say of it."""
+    return _gather(ledger, ((tree, b"") for record in records for tree in trees_of(record)))
+
+
+def history_of_place(ledger: Ledger, host: str, path: bytes, batch: str = "") -> TreeHistory:
+    """What is on record of a file or a directory of the machine `host`, or of what is above it.
+
+    With `batch` only its records say what should be there; but all say where copies are.
+    """
+
+    def about() -> Iterator[tuple[CarriedTree, bytes]]:
+        for record in ledger.records():
+            if record.who.rpartition("@")[2] != host:
+                continue
+            for tree in trees_of(record):
+                root = next((end.path for end in tree.ends if not end.node and holds(end.path, path)), None)
+                if root is not None:
+                    yield tree, path[len(root) :].lstrip(b"/")
+
+    return _gather(ledger, about(), batch)
+
+
+def _gather(ledger: Ledger, trees: Iterable[tuple[CarriedTree, bytes]], batch: str = "") -> TreeHistory:
+    """Put together what records say, the newest first; of each tree the part below a path."""
+    found = TreeHistory()
+    for tree, below in trees:
+        for end in tree.ends:
+            found.copies.append(End(RecordedPlace(end.node, posixpath.join(end.path, below).rstrip(b"/")), tree.record))
+        if batch and tree.record.fields.get("batch") != batch:
+            continue
+        found.newest = found.newest or tree.record
+        _add(found, ledger, tree, posixpath.join(tree.name, below) if below else tree.name)
+    return found
+
+
+def _add(found: TreeHistory, ledger: Ledger, tree: CarriedTree, top: bytes) -> None:
+    record = tree.record
+    expected = {_inside(path, top): facts for path, facts in _facts(found, ledger, record).items() if holds(top, path)}
+    for path, facts in expected.items():
+        found.entries.setdefault(path, facts)
+    for path, digest in _digests(found, ledger, record).items():
+        if not holds(top, path):
+            continue  # a bundle that stands beside its directory
+        version = Version(digest, expected.get(_inside(path, top)), record)
+        versions = found.versions.setdefault(_inside(path, top), [])
+        if digest not in (each.digest for each in versions):
+            versions.append(version)
+
+
+def _inside(path: bytes, top: bytes) -> bytes:
+    return path[len(top) :].lstrip(b"/")
+
+
+def _facts(found: TreeHistory, ledger: Ledger, record: Record) -> Mapping[bytes, Expected]:
+    data = _read(found, ledger, str(record.fields.get("facts", "")))
+    try:
+        return read_facts(data, None, record.id) if data else {}
+    except BadList:
+        return {}
+
+
+def _digests(found: TreeHistory, ledger: Ledger, record: Record) -> Mapping[bytes, str]:
+    data = _read(found, ledger, record.list_digest)
+    try:
+        return {line.path: line.digest for line in own_list(data, record.id)} if data else {}
+    except BadList:
+        return {}
+
+
+def _read(found: TreeHistory, ledger: Ledger, name: str) -> bytes:
+    """A list of the ledger, if it is what the record says; b"" otherwise."""
+    if not name:
+        return b""
+    if DIGEST.fullmatch(name) and ledger.directory.list_digest(name) == name:
+        return b"".join(ledger.directory.list_blocks(name))
+    found.unreadable.append(name)
+    return b""
+
+
+def files_of(history: TreeHistory) -> list[bytes]:
+    """The files whose digest is on record, sorted."""
+    return sorted(path for path in history.versions if history.digest(path))
+
+
+def others_of(history: TreeHistory) -> dict[bytes, Expected]:
+    """Links and directories that are on record."""
+    return {path: each for path, each in history.entries.items() if each.facts.kind is not Kind.FILE}
