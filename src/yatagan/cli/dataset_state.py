@@ -60,7 +60,7 @@ async def look_at_datasets(app: App, project: Project, *, there: bool) -> list[D
         choice = parse_choice(dataset.only, dataset.skip)
         state = DatasetState(
             dataset,
-            history.newest,
+            next((record for record in own if record.kind == RecordKind.STAGED), None),
             next((record for record in own if record.kind == RecordKind.VERIFIED), None),
         )
         if history.newest is not None:

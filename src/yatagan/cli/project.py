@@ -156,7 +156,9 @@ def _show(project: Project, states: list[DatasetState], *, there: bool) -> None:
         changed = since_words(state.there) or ("cannot be reached" if state.there_trouble else "")
         row = (state.dataset.name, staged_words(state), verified_words(state), since_words(state.here))
         rows.append((*row, *((changed,) if there else ())))
-    lines = list(text.table_lines((*head, "here and there"), [(*row, way) for row, way in zip(rows, ways, strict=True)]))
+    lines = list(
+        text.table_lines((*head, "here and there"), [(*row, way) for row, way in zip(rows, ways, strict=True)])
+    )
     if max(len(click.unstyle(line)) for line in lines) <= text.width():
         click.echo("\n".join(lines))
     else:

@@ -23,6 +23,7 @@ from yatagan.cli.context import App, as_json, say_json, written
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.json_fields import seconds_at
 from yatagan.cli.strip_view import is_plain
+from yatagan.config.project import Towards
 from yatagan.config.units import parse_duration, spell_duration
 from yatagan.errors import BadPlace
 from yatagan.trees.patterns import split_at_pattern
@@ -128,6 +129,12 @@ def _check(app: App, words: tuple[str, ...]) -> tuple[str, ...]:
     context = stage_command.make_context("stage", list(words), parent=click.get_current_context())
     with context:
         sources, destination = context.params["sources"], context.params["destination"]
+        names, towards, every = context.params["dataset"], context.params["towards"], context.params["every"]
+    if every or len(names) > 1:
+        raise click.UsageError("a routine stages one dataset: add one for each", click.get_current_context())
+    if names:
+        dataset = app.project().dataset(names[0])
+        return (os.fsdecode(dataset.here) if (towards or dataset.towards) == Towards.THERE else "",)
     if destination is None or not sources:
         raise click.UsageError("SOURCE and DESTINATION are missing", click.get_current_context())
     places = [app.place(source) for source in sources]

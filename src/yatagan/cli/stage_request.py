@@ -22,6 +22,7 @@ from yatagan.places import Place
 from yatagan.planning.bundling import Costs
 from yatagan.planning.name_template import Template
 from yatagan.planning.planner import BundlingChoice
+from yatagan.planning.restoring import Picked
 from yatagan.planning.stored_bundles import StoringChoice
 from yatagan.stores.interface import Readable, Source, Store
 from yatagan.trees.patterns import EVERYTHING, Choice, is_pattern
@@ -107,8 +108,10 @@ class Request:
         space_check: bool = True,
         unchanged_for: float = 0.0,
         growing: Choice | None = None,
+        picked: Picked | None = None,
     ) -> None:
         self.app = app
+        self.picked = picked
         self.purpose = purpose
         self.growing = growing
         self.unchanged_for = unchanged_for

@@ -12,6 +12,7 @@ from typing import Any
 import click
 
 from yatagan.batches.batch_store import Batch, Batches
+from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
 from yatagan.batches.steps import Modes, Prove
 from yatagan.cli import batch_summary, fault_words, plan_warnings, run_batch, text
@@ -42,13 +43,17 @@ from yatagan.trees.not_kept import find_unkept
 
 @dataclass(frozen=True, slots=True)
 class How:
-    """What is done with a plan, and in which form that is said. `answer` takes the one JSON object."""
+    """What is done with a plan, and in which form that is said.
+
+    `answer` takes the one JSON object; `ended` looks at a batch that was carried, and says whether all is well with it.
+    """
 
     report: Report
     plan_only: bool
     in_background: bool
     routine: str
     answer: Callable[[dict[str, Any]], None] = say_json
+    ended: Callable[[Journal], bool] | None = None
 
 
 async def stage(request: Request, command: tuple[str, ...], how: How) -> int:
@@ -98,7 +103,9 @@ async def stage(request: Request, command: tuple[str, ...], how: How) -> int:
             how.answer({"plan": described, "batch": run_batch.ended_json(app, outcome)})
         elif report.in_words or not outcome.good:
             batch_summary.summary(app, journal, outcome, problem)
-        return conclude_batch(outcome, problem).status
+        status = conclude_batch(outcome, problem).status
+        well = how.ended is None or how.ended(journal)
+        return status if well else max(status, ExitStatus.DIFFERENCES)
     finally:
         journal.close()
         batch.unlock()
@@ -167,6 +174,7 @@ async def _plan(
                     looking=looking,
                     unchanged_for=request.unchanged_for,
                     growing=request.growing,
+                    picked=request.picked,
                     placed=functools.partial(placed_before, Batches(request.app.home.batches), place.node),
                 )
     if plan.summary.anything:

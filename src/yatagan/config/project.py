@@ -158,12 +158,11 @@ class _Reading:
         name = self._text(self._main, given, "name", ("project",)) or os.path.basename(self._root)
         ledger = self._ledger()
         datasets = dict(self._datasets())
-        if len(roots := {each.here for each in datasets.values()}) < len(datasets):
-            for one in datasets.values():
-                if one.here in roots:
-                    roots.remove(one.here)
-                else:
-                    self._wrong(self._main, ("dataset", one.name, "here"), "another dataset is the same directory here")
+        for end in ("here", "there"):
+            seen: dict[object, str] = {}
+            for each in datasets.values():
+                if (other := seen.setdefault(getattr(each, end), each.name)) != each.name:
+                    self._wrong(self._main, ("dataset", each.name, end), f"dataset {other} has the same place {end}")
         if self._mistakes:
             raise BadProject(sorted(self._mistakes, key=lambda each: (each.file, each.line)))
         if self._out:
@@ -240,7 +239,7 @@ class _Reading:
     def _ledger(self) -> Path | None:
         for file in (self._local, self._main):
             if typed := self._text(file, self._table(file, "project"), "ledger", ("project",)):
-                return Path(os.fsdecode(self._below(file, ("project", "ledger"), typed)))
+                return Path(os.fsdecode(self._below(file, ("project", "ledger"), typed) or b"/"))
         return None
 
     def _datasets(self) -> Iterator[tuple[str, Dataset]]:
@@ -269,7 +268,7 @@ class _Reading:
         file, typed = self._given(table, mine, "here", above)
         if typed:
             here = self._below(file, (*above, "here"), typed)
-            if holds(here, os.fsencode(self._root)):
+            if here and holds(here, os.fsencode(self._root)):
                 self._wrong(file, (*above, "here"), "the project itself is in it", "name a directory in the project")
         file, typed = self._given(table, mine, "there", above)
         if typed:
@@ -291,18 +290,18 @@ class _Reading:
         return file, typed
 
     def _below(self, file: _File, keys: tuple[str, ...], typed: str) -> bytes:
-        """A path of this machine, from the project's root, without links. One that leads out is a mistake."""
+        """A path of this machine, from the project's root, without links. One that leads out is a mistake, b""."""
         path = os.path.realpath(os.path.join(os.fsencode(self._root), os.fsencode(typed)))
-        if not holds(os.fsencode(self._root), path):
-            if file is self._local:
-                self._out.append(f"{'.'.join(keys)} = {os.fsdecode(path)}")
-            elif os.path.isabs(typed):
-                self._wrong(file, keys, f"{typed} is a path of one machine", f"write it in {LOCAL_FILE}")
-            else:
-                self._wrong(file, keys, f"{typed} leads out of the project", f"write your own path in {LOCAL_FILE}")
-        elif os.path.isabs(typed) and file is self._main:
-            self._wrong(file, keys, f"{typed} is a path of one machine", "write it from the project's root")
-        return path
+        inside = holds(os.fsencode(self._root), path)
+        if file is self._local:
+            self._out += [] if inside else [f"{'.'.join(keys)} = {os.fsdecode(path)}"]
+            return path
+        if inside and not os.path.isabs(typed):
+            return path
+        why = "is a path of one machine" if os.path.isabs(typed) else "leads out of the project"
+        remedy = "write it from the project's root" if inside else f"write your own path in {LOCAL_FILE}"
+        self._wrong(file, keys, f"{typed} {why}", remedy)
+        return b""
 
     def _there(self, file: _File, keys: tuple[str, ...], typed: str) -> Place:
         remedy = "name a directory on a node, such as heron:fen/chambers"
@@ -313,10 +312,10 @@ class _Reading:
             return Place("", b"")
         if not place.node:
             self._wrong(file, keys, f"{typed} is no place on a node", remedy)
-        elif not place.name or place.name == b"~":
-            self._wrong(file, keys, f"{typed} has no name of its own", remedy)
         elif b".." in place.path.split(b"/"):
             self._wrong(file, keys, f"{typed} climbs up again", remedy)
+        elif not place.name or place.name == b"~":
+            self._wrong(file, keys, f"{typed} has no name of its own", remedy)
         return Place(place.node, posixpath.normpath(place.path)) if place.path.startswith((b"/", b"@")) else place
 
     def _patterns(self, table: Mapping[str, Any], key: str, above: tuple[str, ...]) -> tuple[str, ...]:

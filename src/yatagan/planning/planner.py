@@ -24,6 +24,7 @@ from yatagan.planning.bundling import Costs, travel
 from yatagan.planning.growing import count_growing, find_growing, refuse_growing
 from yatagan.planning.placed_before import Placed
 from yatagan.planning.plan import Arrival, Plan, Summary
+from yatagan.planning.restoring import Picked
 from yatagan.planning.stored_bundles import BundleToStore, StoringChoice, store
 from yatagan.planning.unsettled import leave_unsettled, opened_for_writing
 from yatagan.portable import index
@@ -81,6 +82,7 @@ async def make_plan(
     placed: PlacedBefore | None = None,
     unchanged_for: float = 0.0,
     growing: Choice | None = None,
+    picked: Picked | None = None,
 ) -> Plan:
     """Compare and decide.
 
@@ -90,7 +92,8 @@ async def make_plan(
     listed on either side, and may raise. `placed` tells with which facts files were last put into paths of the
     destination: what is newer there, or was changed there since, is left out. Files that have changed in the last
     `unchanged_for` seconds, or are being written to, are left for another time; but not those that are `growing`, which
-    are carried as far as they are.
+    are carried as far as they are. With `picked` only what it names is carried, and replaces what is there whatever its
+    size and time.
 
     Raises StoreError, BadPlace when a source is not there or the destination is no directory, Refused when the
     destination lies inside a source.
@@ -112,6 +115,8 @@ async def make_plan(
             )
             if not arrival.tree.entries:
                 raise BadPlace(_spell(source, path), "there is nothing there", "check the spelling")
+            if picked is not None:
+                picked.prune(arrival.tree, arrival.there)
             if growing is not None:
                 arrival.growing = find_growing(arrival.tree, growing)
             if unchanged_for:
@@ -119,7 +124,9 @@ async def make_plan(
             if arrival.tree.entries:  # else it was a single file that is left for another time
                 await comparing.compare(arrival)
                 await _look_at_bundles(destination, arrival, stored, seeing)
-                if times is not Times.NOW:
+                if picked is not None:
+                    arrival.differences.decide(dict.fromkeys(picked.again(arrival.tree), Verdict.DIFFERENT))
+                elif times is not Times.NOW:
                     await _look_at_earlier(arrival, step_ns, placed)
                 _refuse_losses(arrival, choice)
                 refuse_growing(arrival)

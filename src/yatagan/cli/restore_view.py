@@ -1,0 +1,136 @@
+"""What `yatagan restore` has found, in words and for scripts."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+import click
+
+from yatagan.cli import text
+from yatagan.ledger.tree_history import TreeHistory
+from yatagan.places import name_fields
+from yatagan.planning.restoring import Copy, Found, Left, Losses
+
+#: Names that are shown of each kind before the rest is only counted.
+_SHOWN = 3
+
+
+def show_losses(name: str, target: bytes, history: TreeHistory, losses: Losses) -> None:
+    """Show what is lost, and what is left though it is not as on record."""
+    newest = history.newest
+    when = f", as on record of {text.ago(newest.recorded_at)}" if newest is not None else ""
+    here = text.show(target)
+    click.echo(click.style(f"Restore {name}", bold=True) + (f" in {here}" if here != name else "") + when)
+    missing = [path for path, facts in losses.lost.items() if facts is None]
+    text.facts(
+        [
+            ("missing", _kinds(missing, history)),
+            ("damaged", _names(losses.damaged, "file", "other contents, though the time is that on record")),
+            ("as on record", text.count(losses.right, "file")),
+            *((why.value, _names(paths, "entry", "left as it is")) for why, paths in _by_reason(losses.left)),
+            ("unknown", _names(losses.unproven, "file", "missing, and no digest of it is on record")),
+        ]
+    )
+
+
+def show_copies(losses: Losses, found: Found, trouble: Mapping[str, str]) -> None:
+    """Show from where it would come back, and what is wrong with other copies."""
+    if not losses.lost:
+        click.echo("  " + text.tinted("Nothing is lost.", text.Tone.GOOD))
+    still = found.still(losses.lost)
+    older = [path for path in still if path in found.offers]
+    rows = [("from", f"{_place(copy)}: {_entries(len(paths))}") for copy, paths in found.sources.items()]
+    rows += [
+        ("bad copy", f"{_place(each)}: {_names(paths, 'file', 'not as on record')}") for each, paths in _bad(found)
+    ]
+    rows += [("not asked", f"{node}: {text.show(why)}") for node, why in trouble.items()]
+    text.facts(rows)
+    for path in older[:_SHOWN]:
+        offer = found.offers[path]
+        text.warn(
+            f"{text.show(path)}: only an earlier version is left, of {text.ago(offer.version.record.recorded_at)}, "
+            f"in {_place(offer.copy)}"
+        )
+    gone = [path for path in still if path not in found.offers]
+    if gone:
+        text.warn(_names(gone, "entry", "lost, and no copy as on record was found"))
+
+
+def _place(copy: Copy) -> str:
+    where = text.place(copy.place.node, copy.place.path)
+    return f"{where} (kept when it was replaced)" if copy.kept else where
+
+
+def _kinds(paths: Iterable[bytes], history: TreeHistory) -> str:
+    """`720 files, 3 directories`."""
+    files = directories = links = 0
+    for path in paths:
+        kind = history.entries[path].facts.kind.value if path in history.entries else "file"
+        files, directories, links = (
+            files + (kind == "file"),
+            directories + (kind == "directory"),
+            links + (kind == "link"),
+        )
+    counts = [(files, "file", "files"), (directories, "directory", "directories"), (links, "link", "links")]
+    return ", ".join(text.count(many, one, more) for many, one, more in counts if many)
+
+
+def _names(paths: list[bytes], what: str, why: str) -> str:
+    """`2 files: other contents …: a.csv, b.csv`."""
+    if not paths:
+        return ""
+    shown = ", ".join(text.show(path) for path in sorted(paths)[:_SHOWN])
+    more = f" and {text.number(len(paths) - _SHOWN)} more" if len(paths) > _SHOWN else ""
+    many = text.count(len(paths), what, "entries" if what == "entry" else what + "s")
+    return f"{many}, {why}: {shown}{more}"
+
+
+def _by_reason(left: Mapping[bytes, Left]) -> list[tuple[Left, list[bytes]]]:
+    return [(why, [path for path, each in left.items() if each is why]) for why in Left if why in left.values()]
+
+
+def _entries(many: int) -> str:
+    return text.count(many, "entry", "entries")
+
+
+def _bad(found: Found) -> list[tuple[Copy, list[bytes]]]:
+    """Bad files by the copy that has them."""
+    copies = dict.fromkeys(copy for copy, _ in found.bad)
+    return [(copy, [path for each, path in found.bad if each == copy]) for copy in copies]
+
+
+def losses_json(name: str, target: bytes, losses: Losses, found: Found, trouble: Mapping[str, str]) -> dict[str, Any]:
+    """The same for scripts."""
+    still = found.still(losses.lost)
+    return {
+        "name": name,
+        **name_fields(target),
+        "as_on_record": losses.right,
+        "lost": [
+            {**name_fields(path), "damaged": facts is not None, "found": path not in set(still)}
+            for path, facts in losses.lost.items()
+        ],
+        "left": [{**name_fields(path), "reason": why.value} for path, why in losses.left.items()],
+        "without_digest": [name_fields(path) for path in losses.unproven],
+        "sources": [
+            {"node": copy.place.node, **name_fields(copy.place.path), "kept": copy.kept, "entries": len(paths)}
+            for copy, paths in found.sources.items()
+        ],
+        "bad_copies": [
+            {"node": copy.place.node, **name_fields(copy.place.path, "copy"), **name_fields(path)}
+            for copy, path in found.bad
+        ],
+        "earlier_versions": [
+            {
+                **name_fields(path),
+                "node": found.offers[path].copy.place.node,
+                **name_fields(found.offers[path].copy.place.path, "copy"),
+                "recorded_at": found.offers[path].version.record.recorded_at,
+                "sha256": found.offers[path].version.digest,
+            }
+            for path in still
+            if path in found.offers
+        ],
+        "not_asked": [{"node": node, "reason": why} for node, why in trouble.items()],
+    }
