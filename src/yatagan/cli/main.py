@@ -21,6 +21,7 @@ _COMMANDS = {
     "project": ("project", "Declare datasets, and see how they stand."),
     "list": ("listing", "Show what is in a place."),
     "peek": ("peek", "Look into a file without fetching it."),
+    "edit": ("edit", "Change a small file where it is, with your editor."),
     "stage": ("stage", "Carry files and directories to a node, or back."),
     "bundle": ("bundle", "Make archives of directories; list, unpack and check them."),
     "bag": ("bag", "Make and check bags (RFC 8493)."),

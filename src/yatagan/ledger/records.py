@@ -47,6 +47,7 @@ class RecordKind(StrEnum):
     REMOVED = "removed"
     RENAMED = "renamed"
     REPLACED = "replaced"
+    EDITED = "edited"
     #: Two continuations of one file were looked at, and both are to stay.
     FORK_ACCEPTED = "fork accepted"
 
