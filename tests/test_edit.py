@@ -143,7 +143,7 @@ def test_where_nothing_can_be_edited(program: Program, oak: Far, practice: Pract
     for place, why, status in (
         ("directory", "it is a directory", 2),
         ("pipe", "it is a fifo", 2),
-        ("huge", "larger than the 67 MB that are edited", 2),
+        ("huge", "larger than the 64 MB that are edited", 2),
         ("nothing", "there is nothing there", 2),
     ):
         assert why in edit(program, f"oak:{place}", given, expect=status).stderr

@@ -279,12 +279,13 @@ def run(work: Coroutine[Any, Any, T]) -> T:
     try:
         return asyncio.run(work)
     except BaseExceptionGroup as group:
-        raise _first(group) from None
+        raise first_of(group) from None
 
 
-def _first(group: BaseExceptionGroup[BaseException]) -> BaseException:
+def first_of(group: BaseExceptionGroup[BaseException]) -> BaseException:
+    """The first of several errors at once."""
     for error in group.exceptions:
-        return _first(error) if isinstance(error, BaseExceptionGroup) else error
+        return first_of(error) if isinstance(error, BaseExceptionGroup) else error
     return group
 
 

@@ -20,7 +20,7 @@ from yatagan.trees.kept_directories import KeptDirectories
 from yatagan.trees.not_kept import find_unkept
 
 #: Bytes of the largest file that is edited: an edit is a small thing, and a large file is staged.
-LARGEST = 64 << 20
+LARGEST = 64_000_000
 _SET_IDS = 0o6000
 
 
