@@ -104,7 +104,7 @@ async def _compare(
             if stores and place.node == places[0].node:
                 stores.append(stores[0])  # one login will do
                 continue
-            stores.append(await app.open(app.source(place)))
+            stores.append(await app.open(app.source(place, names=True)))
             opened.push_async_callback(stores[-1].close)
         with EntryCount(app, list(places), quiet=quiet) as count:
             first, second = [

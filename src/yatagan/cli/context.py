@@ -219,9 +219,15 @@ class App:
         return Roots(near, real(allowed.readable), real(allowed.writable))
 
     def source(
-        self, place: Place, *, pinned: tuple[str, int] | None = None, commands: bool = True, writing: bool = False
+        self,
+        place: Place,
+        *,
+        pinned: tuple[str, int] | None = None,
+        commands: bool = True,
+        writing: bool = False,
+        names: bool = False,
     ) -> Source:
-        """How to open the store of a place, for reading or `writing`."""
+        """How to open the store of a place, for reading or `writing`; or `names`, and no contents."""
         if not place.node:
             from yatagan.stores.local import LocalSource
 
@@ -233,7 +239,9 @@ class App:
             return KeeperSource(keeper, node, pinned=pinned)
         from yatagan.stores.node_source import NodeSource
 
-        return NodeSource(node, self.home, self.connection(), self.answers, pinned=pinned, commands=commands)
+        return NodeSource(
+            node, self.home, self.connection(), self.answers, pinned=pinned, commands=commands, names=names
+        )
 
     def keeper(self, node: str) -> Keeper | None:
         """The running keeper of a node; None without one."""

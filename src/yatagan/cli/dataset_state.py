@@ -83,7 +83,7 @@ async def _since(app: App, where: Place, dataset: Dataset, history: TreeHistory)
     at = Towards.THERE if where.node else Towards.HERE
     newest = history.newest
     target = newest is not None and newest.fields.get("towards") == at.value
-    store = SeeThrough(await app.open(app.source(where)))
+    store = SeeThrough(await app.open(app.source(where, names=True)))
     try:
         root = await store.resolve(where.path, follow=True)
         with EntryCount(app, [where], quiet=False) as count:

@@ -186,7 +186,7 @@ def verify_command(
 async def _verify(
     app: App, where: Place, against: str | None, reading: Reading, choice: Choice, looking: Looking
 ) -> tuple[Verdicts, Place, Against]:
-    store = SeeThrough(await app.open(app.source(where)))
+    store = SeeThrough(await app.open(app.source(where, names=True)))
     try:
         tree = await scan_place(app, store, where, choice, quiet=looking.quiet)
         place, data, facts = await _read_record(app, store, tree, where, against)

@@ -44,7 +44,7 @@ async def verify_dataset(
         raise BadPlace(dataset.name, "nothing is on record of it, so there is nothing to compare it with", remedy)
     where = place_of(dataset, at)
     claims = claims_of(history, source_side=history.newest.fields.get("towards") != at.value)
-    store = SeeThrough(await app.open(app.source(where)))
+    store = SeeThrough(await app.open(app.source(where, names=True)))
     try:
         root = await store.resolve(where.path, follow=True)
         with EntryCount(app, [where], quiet=looking.quiet) as count:
@@ -83,7 +83,7 @@ async def verify_batch(app: App, name: str, choice: Choice, looking: Looking) ->
     if not (claims.listed or claims.expected):
         raise BadPlace(batch.name, "it has put nothing there yet", text.command("batch", "resume", batch.name))
     where = Place(header.destination_node, header.destination)
-    opened: Store = await app.open(app.source(where, pinned=pins.get(where.node)))
+    opened: Store = await app.open(app.source(where, pinned=pins.get(where.node), names=True))
     store = SeeThrough(opened)
     try:
         store.take_as_files(posixpath.join(header.destination, line.path) for line in claims.listed)

@@ -36,6 +36,8 @@ _CIPHERS = (
     "aes192-ctr",
     "aes128-ctr",
 )
+#: Once the user is let in; a server may refuse it.
+_COMPRESSIONS = ("zlib@openssh.com", "none")
 #: The receive window of a channel. Refilled when half used, so it bounds the rate of a high-latency connection.
 _WINDOW = 8 << 20
 #: Rounds of questions before we take it that the answers were wrong (servers end it at six).
@@ -266,6 +268,7 @@ async def connect(
     depth: int = 0,
     *,
     lasting: bool = False,
+    compress: bool = False,
 ) -> asyncssh.SSHClientConnection:
     """A connection that is logged in. Raises CannotReach.
 
@@ -278,7 +281,7 @@ async def connect(
         "client_factory": lambda: client,
         **_base_options(node, home),
         "encryption_algs": _CIPHERS,
-        "compression_algs": None,
+        "compression_algs": _COMPRESSIONS if compress else None,
         "window": _WINDOW,
         "keepalive_interval": settings.keepalive,
         "keepalive_count_max": 3,

@@ -121,14 +121,16 @@ async def log_in(
     *,
     pinned: tuple[str, int] | None = None,
     commands: bool = True,
+    compress: bool = False,
 ) -> Login:
     """Reach a node and log in. Raises CannotReach or one of its kinds.
 
     `pinned` is the address and port of an earlier login of the same batch. With `commands` the helper
     is started where the node allows it, after the file channel, so that it can name the file server's process.
+    `compress`: what the connection carries, where the server can (RFC 4253, section 6.2).
     """
     client = LoginEvents(node, answers)
-    connection = await connect(node, home, settings, client, pinned)
+    connection = await connect(node, home, settings, client, pinned, compress=compress)
     peer = connection.get_extra_info("peername")
     # Through another machine there is no address of the node's own, and nothing to hold on to.
     address = (str(peer[0]), int(peer[1])) if peer and peer[0] else None

@@ -13,18 +13,23 @@ from yatagan.errors import BadConfig
 
 @dataclass(frozen=True, slots=True)
 class ConnectionHistory:
-    """A connection as it was: `lanes` that filled it, best `rate` in bytes a second, `round_trip` in seconds."""
+    """A connection as it was: `lanes` that filled it, best `rate` in bytes a second, `round_trip` in seconds.
+
+    `commands`: the node ran commands, so that contents need not come here to be hashed.
+    """
 
     lanes: int = 1
     rate: float = 0.0
     round_trip: float = 0.0
+    commands: bool = False
 
 
 def recall(home: Home, node: str) -> ConnectionHistory:
     """What is known of the connection to a node; the defaults where nothing can be read."""
     try:
         found = json.loads(_file(home, node).read_text(encoding="utf-8"))
-        return ConnectionHistory(int(found["lanes"]), float(found["rate"]), float(found["round_trip"]))
+        commands = found.get("commands") is True
+        return ConnectionHistory(int(found["lanes"]), float(found["rate"]), float(found["round_trip"]), commands)
     except (OSError, ValueError, KeyError, TypeError):
         return ConnectionHistory()
 

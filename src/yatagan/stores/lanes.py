@@ -17,7 +17,7 @@ import contextlib
 import json
 import time
 from collections.abc import Awaitable, Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import asyncssh
@@ -277,7 +277,8 @@ class Lanes:
             with contextlib.suppress(asyncio.CancelledError):
                 await self._growing
         if self.flow.rate and not self._limited:
-            history = ConnectionHistory(self.flow.lanes_worth, self.flow.rate, self.flow.round_trip)
+            flow, before = self.flow, self._allowed.history
+            history = replace(before, lanes=flow.lanes_worth, rate=flow.rate, round_trip=flow.round_trip)
             await asyncio.to_thread(self._allowed.keep, history)
         for files in self._extra:
             files.exit()

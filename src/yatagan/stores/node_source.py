@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import functools
+from dataclasses import replace
 
 from yatagan.config.home import Home
 from yatagan.config.nodes import Node
@@ -32,7 +33,10 @@ def more_logins(login: Login, home: Home, settings: ConnectionSettings) -> Allow
 
 
 class NodeSource:
-    """Opens a node as often as needed, always at the address that was reached first."""
+    """Opens a node as often as needed, always at the address that was reached first.
+
+    `names`: what is exchanged is names, facts and digests, which are worth compressing, if the node does the hashing.
+    """
 
     def __init__(
         self,
@@ -43,6 +47,7 @@ class NodeSource:
         *,
         pinned: tuple[str, int] | None = None,
         commands: bool = True,
+        names: bool = False,
     ) -> None:
         self.node = node
         self.pinned = pinned
@@ -50,12 +55,23 @@ class NodeSource:
         self._settings = settings
         self._answers = answers
         self._commands = commands
+        self._names = names
 
     async def open(self) -> SftpStore:
         """See `Source.open`."""
+        history = recall(self._home, self.node.name)
         login = await log_in(
-            self.node, self._home, self._settings, self._answers, pinned=self.pinned, commands=self._commands
+            self.node,
+            self._home,
+            self._settings,
+            self._answers,
+            pinned=self.pinned,
+            commands=self._commands,
+            compress=self._names and history.commands,
         )
+        runs = login.helper is not None
+        if self._commands and runs != history.commands:
+            remember(self._home, self.node.name, replace(history, commands=runs))
         if self.pinned is None:
             self.pinned = login.address
         return SftpStore(login, self._settings, more_logins(login, self._home, self._settings))
