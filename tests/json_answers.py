@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import shutil
 from collections.abc import Callable, Iterator
@@ -140,6 +141,55 @@ FIELDS: dict[str, tuple[str, str]] = {
     "compare: outcomes.unreadable": ("object", "what could not be read"),
     "only_first": ("object", "only in the first"),
     "only_second": ("object", "only in the second"),
+    "against_dataset": ("text or null", "the dataset that it was verified as"),
+    "verify: recorded_at": ("time or null", "of a dataset: when it was last put on record"),
+    "remembered": ("number", "files that an earlier run has read and that have not moved since"),
+    "accepted": ("list", "what was accepted, in words"),
+    "project show: name": ("text", "the project's name"),
+    "project show: path": ("text", "its root"),
+    "ledger": ("text or null", "the project's ledger; null without one"),
+    "datasets": ("list", "its datasets, in the order of the file"),
+    "dataset": ("text", "the dataset's name"),
+    "stage: dataset": ("text, optional", "the dataset; with several `datasets` has an answer for each"),
+    "use": ("text", "`input` or `result`"),
+    "here": ("text", "its root on this machine"),
+    "there": ("text", "its root on the node, as declared"),
+    "settled": ("true or false", "whether it was staged, is as it was then, and was not found wrong since"),
+    "staged_at": ("time or null", "when it was last staged"),
+    "staged_by": ("text or null", "by which account and machine"),
+    "verified_at": ("time or null", "when it was last verified"),
+    "verified_end": ("text or null", "`here` or `there`"),
+    "verified_good": ("true or false or null", "with which outcome"),
+    "verified_evidence": ("object", "by which [evidence](#evidence)"),
+    "changed_here": ("object or null", "what has changed here since it was staged, by size and time"),
+    "changed_there": ("object or null", "the same there; null where it was not looked at"),
+    "there_unknown": ("text or null", "why it could not be looked at there"),
+    "purge_due": ("text or null", "the day from which on the area may remove some of it"),
+    "project show: datasets[].changed_here.same": ("number", "files and links that are as they were"),
+    "newer": ("number", "with a later time"),
+    "other": ("number", "with another size, target or kind, or an earlier time"),
+    "project show: datasets[].changed_here.missing": ("number", "that are no longer there"),
+    "project show: datasets[].changed_here.new": ("number", "that are not on record"),
+    "restore: restored": ("list", "an answer for each tree that was meant"),
+    "restore: restored[].name": ("text", "the dataset, or the path"),
+    "as_on_record": ("number", "files that are as on record"),
+    "lost": ("list", "what is missing or damaged; `path` is relative to its root"),
+    "damaged": ("true or false", "whether it is there, with other contents"),
+    "found": ("true or false", "whether a copy as on record was found"),
+    "restore: restored[].left": ("list", "what is not as on record and stays, and the `reason`"),
+    "without_digest": ("list", "missing files of which no digest is on record"),
+    "restore: restored[].sources": ("list", "the copies that it comes from"),
+    "restore: restored[].sources[].path": ("text", "the root of the copy"),
+    "restore: restored[].sources[].kept": ("true or false", "whether these are files that were replaced, and kept"),
+    "restore: restored[].sources[].entries": ("number", "how much comes from it"),
+    "bad_copies": ("list", "files of copies that are not as on record"),
+    "copy": ("text", "the root of the copy"),
+    "earlier_versions": ("list", "lost files of which only an earlier version was found"),
+    "restore: restored[].earlier_versions[].sha256": ("text", "its digest"),
+    "not_asked": ("list", "nodes that could not be asked, and the `reason`"),
+    "restore: restored[].batches": ("list", "the plan and the batch for each source, as `stage` answers"),
+    "changed": ("true or false", "whether anything was written"),
+    "edit: kept": ("text or null", "where what was there is kept; null if nothing changed"),
     "moved": ("object", "files with the same contents under another name"),
     "verify: counts.moved": ("number", "files that are there under a name that is not listed"),
     "count": ("number", "how many"),
@@ -373,6 +423,15 @@ FIELDS: dict[str, tuple[str, str]] = {
     "ledger show: records[].batch": ("text, optional", "the batch's id"),
     "ledger show: records[].against": ("object, optional", "the checksum list that was verified against"),
     "ledger show: records[].against_sha256": ("text, optional", "its digest"),
+    "before_sha256": ("text, optional", "of an edit: the digest of what was there"),
+    "facts": ("text, optional", "digest of the facts of its entries, in `lists/`"),
+    "arrived_as": ("list, optional", "the names that the sources got, if others than their own"),
+    "ledger show: records[].project": ("text, optional", "the project whose dataset it is"),
+    "ledger show: records[].dataset": ("text, optional", "the dataset"),
+    "ledger show: records[].towards": ("text, optional", "where it went: `here` or `there`"),
+    "ledger show: records[].at": ("text, optional", "at which end it was verified"),
+    "ledger show: records[].modes": ("text, optional", "`site` where modes did not arrive as they were"),
+    "ledger show: records[].times": ("text, optional", "`now` where times did not"),
     "ledger show: records[].archive": ("text, optional", "`tar`, `tar.gz` or `tar.zst`"),
     "ledger show: records[].bundle_bytes": ("number, optional", "size of the bundle"),
     "ledger show: records[].bundle_sha256": ("text, optional", "its SHA-256"),
@@ -438,7 +497,7 @@ FIELDS: dict[str, tuple[str, str]] = {
 }
 #: Fields that are not looked into: their keys are data.
 LEAVES = {"evidence", "not_kept", "begun", "bundle unpack: counts", "open", "others", "signed_by", "signed_by_unknown"}
-LEAVES |= {"carrier", "batch log: log"}
+LEAVES |= {"carrier", "batch log: log", "verified_evidence", "restore: restored[].batches"}
 LEAVES |= {f"ledger show: records[].{key}" for key in ("from", "to", "counts", "against")}
 
 
@@ -516,9 +575,37 @@ def answers(program: Program, practice: Practice) -> Iterator[tuple[str, list[st
     yield "bundle list", words, run("bundle", "list", "notes.tar.zst")
     yield "bundle check", words, run("bundle", "check", "notes.tar.zst")
     yield "bundle unpack", words, run("bundle", "unpack", "notes.tar.zst", "--into", "back")
+    yield from _project(program, practice, run, words)
     yield from _ledger(program, run, words)
     yield "practice", words, run("practice", "--root", str(practice.site.root))
     yield "error", words, run("list", "hern:", expect=2)
+
+
+def _project(
+    program: Program, practice: Practice, run: Callable[..., Any], words: list[str]
+) -> Iterator[tuple[str, list[str], Any]]:
+    """The answers about datasets of a project; about what is restored; and about an edit."""
+    yield "project new", words, run("project", "new", "fen-flux")
+    (program.directory / "yatagan.toml").write_text(
+        '[project]\nname = "fen-flux"\n[dataset.notes]\nuse = "input"\nhere = "fen/notes"\nthere = "heron:notes-2026"\n'
+    )
+    yield "project accept", words, run("project", "accept")
+    program("stage", "--dataset", "notes")
+    program("verify", "--dataset", "notes")
+    notes = program.directory / "fen" / "notes"
+    (notes / "week-3.txt").unlink()
+    (notes / "week-4.txt").write_text("still being written\n")
+    (practice.site.home("heron") / "notes-2026" / "week-2.txt").unlink()
+    (notes / "week-2.txt").unlink()
+    yield "project show", words, run("project", "show", expect=1)
+    yield "restore", words, run("restore", "--dataset", "notes", expect=1)
+    (program.directory / "yatagan.toml").unlink()
+    editor = program.directory / "editor"
+    editor.write_text("#!/bin/sh\necho 'and the pump of plot 7' >> \"$1\"\n")
+    editor.chmod(0o755)
+    os.environ["VISUAL"] = str(editor)
+    yield "edit", words, run("edit", "heron:notes-2026/week-1.txt")
+    del os.environ["VISUAL"]
 
 
 def _routine(run: Callable[..., Any], words: list[str]) -> Iterator[tuple[str, list[str], Any]]:

@@ -56,6 +56,7 @@ With `--json-lines`, `stage` and `batch resume` write a line for each thing that
 | event | when, and its fields |
 |---|---|
 | `planned` | the plan is accepted: `plan`, and the id of the `batch`, null when nothing is carried |
+| `dataset` | of several datasets the next one: `dataset`, `towards` |
 | `connected` | both ends are open; `again` after a loss |
 | `connection-lost` | `reason`, `message`, and `retry_seconds` until the next try |
 | `no-answer` | the `node` has answered nothing for `quiet_seconds`; 0 when it answers again |

@@ -19,6 +19,7 @@ from yatagan.cli.scan_progress import EntryCount
 from yatagan.cli.stage_request import By
 from yatagan.places import Place
 from yatagan.stores.interface import Store
+from yatagan.trees.entries import Entries
 from yatagan.trees.patterns import Choice
 from yatagan.verdicts.comparison import Comparison, Digests, compare, to_hash
 from yatagan.verdicts.sides import ArchiveSide, Side, TreeSide, open_side
@@ -107,10 +108,11 @@ async def _compare(
             stores.append(await app.open(app.source(place, names=True)))
             opened.push_async_callback(stores[-1].close)
         with EntryCount(app, list(places), quiet=quiet) as count:
-            first, second = [
-                await open_side(store, place.path, choice, count.heard)
-                for store, place in zip(stores, places, strict=True)
-            ]
+            # Without a digest nothing is read later that could have changed meanwhile.
+            into = Entries(plain=not by_digest)
+            first = await open_side(stores[0], places[0].path, choice, count.heard, into)
+            into = Entries(plain=not by_digest, like=first.tree.entries)
+            second = await open_side(stores[1], places[1].path, choice, count.heard, into)
         inside = _enter(first, second), _enter(second, first)
         digests = None
         if by_digest:

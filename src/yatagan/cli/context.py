@@ -174,10 +174,11 @@ class App:
         Raises BadProject, and Refused where the user does not accept it, or cannot be asked.
         """
         from yatagan.cli import project_concerns
+        from yatagan.config.accepted import Accepted
         from yatagan.config.project import load_project
 
         project = load_project(root)
-        project_concerns.settle(self, project)
+        project_concerns.settle(project, Accepted(self.home.accepted), questions=self.questions)
         return project
 
     def ledger_to_read(self) -> Ledger:

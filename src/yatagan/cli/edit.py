@@ -28,7 +28,7 @@ from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import Place, name_fields
 from yatagan.stores.interface import Store
-from yatagan.trees.editing import LARGEST, Changed, Original, Tie, fetch, write_back
+from yatagan.trees.editing import LARGEST, ChangedMeanwhile, Original, Tie, fetch, write_back
 
 
 @click.command(
@@ -147,7 +147,7 @@ class _Edit:
         """Write back, after a new login if the connection was lost. Returns where the original is kept."""
         try:
             kept, lost = await write_back(store, original, data, new_name())
-        except Changed:
+        except ChangedMeanwhile:
             why = f"{self._named(original)} changed while you edited it, and stays as it is now"
             raise Refused(why) from None
         except StoreError as error:
@@ -156,7 +156,7 @@ class _Edit:
             again = await self._app.open(self._app.source(self._where, writing=True))
             try:
                 kept, lost = await write_back(again, original, data, new_name())
-            except Changed:
+            except ChangedMeanwhile:
                 why = f"the connection was lost, and {self._named(original)} is no longer what you edited"
                 raise Refused(why) from None
             finally:

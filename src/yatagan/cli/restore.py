@@ -38,7 +38,7 @@ from yatagan.ledger.tree_history import (
     trees_of,
 )
 from yatagan.places import Place
-from yatagan.planning.restoring import Copy, Found, Losses, Picked, find_losses, look_into_copies
+from yatagan.planning.restoring import Copy, FoundCopies, Losses, Picked, find_losses, look_into_copies
 from yatagan.stores.connection_history import recall
 from yatagan.trees.hashing import Content
 from yatagan.trees.scan import Tree, scan
@@ -48,7 +48,7 @@ from yatagan.trees.scan import Tree, scan
     "restore",
     epilog="""\b
 Examples:
-  yatagan restore --dataset chambers --plan-only   # what is lost, and where it is
+  yatagan restore --dataset chambers --plan-only   # what is lost
   yatagan restore --dataset chambers
   yatagan restore fen/chambers/chamber-03
   yatagan restore --batch k7qd --into recovered
@@ -237,9 +237,9 @@ class _Restoring:
 
         return hashed
 
-    async def _look_for_copies(self, losses: Losses, target: bytes) -> tuple[Found, dict[str, str]]:
+    async def _look_for_copies(self, losses: Losses, target: bytes) -> tuple[FoundCopies, dict[str, str]]:
         """Where lost entries can come back from, the nearest copies first; and which nodes could not be asked."""
-        found, trouble = Found(), dict[str, str]()
+        found, trouble = FoundCopies(), dict[str, str]()
         lost = sorted(losses.lost, key=lambda path: path.replace(b"/", b"\0"))
         for node, roots in self._copies(target):
             if not found.still(lost):
@@ -281,7 +281,7 @@ class _Restoring:
 
         return [(node, places[node]) for node in sorted(nodes, key=rate, reverse=True)]
 
-    def _takes_older(self, found: Found, offered: list[bytes]) -> bool:
+    def _takes_older(self, found: FoundCopies, offered: list[bytes]) -> bool:
         """Ask whether earlier versions are to be taken."""
         if not self._app.questions or self._plan_only:
             return False
@@ -296,7 +296,7 @@ class _Restoring:
         copy: Copy,
         paths: set[bytes],
         losses: Losses,
-        found: Found,
+        found: FoundCopies,
         target: bytes,
         batches: list[dict[str, Any]],
     ) -> int:

@@ -10,7 +10,7 @@ import click
 from yatagan.cli import text
 from yatagan.ledger.tree_history import TreeHistory
 from yatagan.places import name_fields
-from yatagan.planning.restoring import Copy, Found, Left, Losses
+from yatagan.planning.restoring import Copy, FoundCopies, Left, Losses
 
 #: Names that are shown of each kind before the rest is only counted.
 _SHOWN = 3
@@ -34,7 +34,7 @@ def show_losses(name: str, target: bytes, history: TreeHistory, losses: Losses) 
     )
 
 
-def show_copies(losses: Losses, found: Found, trouble: Mapping[str, str]) -> None:
+def show_copies(losses: Losses, found: FoundCopies, trouble: Mapping[str, str]) -> None:
     """Show from where it would come back, and what is wrong with other copies."""
     if not losses.lost:
         click.echo("  " + text.tinted("Nothing is lost.", text.Tone.GOOD))
@@ -94,13 +94,15 @@ def _entries(many: int) -> str:
     return text.count(many, "entry", "entries")
 
 
-def _bad(found: Found) -> list[tuple[Copy, list[bytes]]]:
+def _bad(found: FoundCopies) -> list[tuple[Copy, list[bytes]]]:
     """Bad files by the copy that has them."""
     copies = dict.fromkeys(copy for copy, _ in found.bad)
     return [(copy, [path for each, path in found.bad if each == copy]) for copy in copies]
 
 
-def losses_json(name: str, target: bytes, losses: Losses, found: Found, trouble: Mapping[str, str]) -> dict[str, Any]:
+def losses_json(
+    name: str, target: bytes, losses: Losses, found: FoundCopies, trouble: Mapping[str, str]
+) -> dict[str, Any]:
     """The same for scripts."""
     still = found.still(losses.lost)
     return {

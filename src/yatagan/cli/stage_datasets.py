@@ -10,16 +10,20 @@ from typing import Any
 import click
 
 from yatagan.batches.journal_data import Purpose
-from yatagan.cli import project_concerns, text
+from yatagan.cli import text
+from yatagan.cli.area import meaning
 from yatagan.cli.context import App, fail, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.ledger_record import typed_command
+from yatagan.cli.login_questions import confirm
 from yatagan.cli.messages import explain
 from yatagan.cli.pattern_options import parse_choice
 from yatagan.cli.report import Report, say_event
 from yatagan.cli.stage_request import By, Request, Storing
 from yatagan.cli.staging import How, stage
-from yatagan.config.project import Dataset, Project, StoredAs, Towards
+from yatagan.config.accepted import Accepted
+from yatagan.config.areas import area_of
+from yatagan.config.project import Dataset, Project, StoredAs, Towards, Use
 from yatagan.errors import Refused, YataganError
 from yatagan.places import Place
 
@@ -55,7 +59,7 @@ def stage_datasets(
         named = {"dataset": dataset.name, "towards": way.value}
         each = replace(how, answer=_gather(answers, named))
         try:
-            project_concerns.settle_area(app, project, dataset)
+            _settle_area(app, project, dataset)
             status = run(stage(_request(app, make, project, dataset, way), typed_command(), each))
         except YataganError as error:
             if not several:
@@ -100,3 +104,29 @@ def _request(app: App, make: Callable[..., Request], project: Project, dataset: 
         purpose=Purpose(project.name, dataset.name, way.value, app.project_ledger()),
         **more,
     )
+
+
+def _settle_area(app: App, project: Project, dataset: Dataset) -> None:
+    """Ask, once, about results that stay where nothing backs them up. Without a terminal it is said.
+
+    Raises Refused where the answer is no.
+    """
+    if dataset.use is not Use.RESULT:
+        return
+    node = app.nodes().get(dataset.there.node)
+    area = area_of(node.areas, dataset.there.path)
+    if area is None or not (area.backed_up is False or area.purged_after is not None):
+        return
+    accepted, key = Accepted(app.home.accepted), f"area {project.root} {dataset.name} {node.name} {area.name}"
+    if key in accepted:
+        return
+    better = [each for each in node.areas if each.backed_up and each.purged_after is None and not each.read_only]
+    words = f"the results of {dataset.name} stay in {node.name}:@{area.name}, which is {meaning(area)}"
+    if better:
+        words += f"; {node.name}:@{better[0].name} is backed up"
+    if not app.questions:
+        text.warn(words)
+    elif confirm(f"{words}. Leave them there?"):
+        accepted.add([key])
+    else:
+        raise Refused(words, f"name another place for {dataset.name} in {text.show(str(project.file))}")

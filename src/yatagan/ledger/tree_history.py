@@ -115,7 +115,7 @@ def trees_of(record: Record) -> Iterator[CarriedTree]:
 
 
 def records_of_project(ledger: Ledger, project: str) -> dict[str, list[Record]]:
-    """The records about datasets of a project, by the dataset, the newest first, whoever wrote them."""
+    """The records about datasets of a project, by the dataset, the newest first, of all writers."""
     found: dict[str, list[Record]] = {}
     for record in ledger.records():
         dataset = record.fields.get("dataset")

@@ -128,7 +128,7 @@ class Offer:
 
 
 @dataclass(slots=True)
-class Found:
+class FoundCopies:
     """From where lost entries can come back.
 
     `sources`: of each copy, what to take from it. `bad`: files of copies that are nothing that is on record, with their
@@ -155,7 +155,7 @@ async def look_into_copies(
     root: bytes,
     wanted: Sequence[bytes],
     history: TreeHistory,
-    found: Found,
+    found: FoundCopies,
     hashed: Hashed,
     *,
     only_kept: bool,
@@ -194,7 +194,7 @@ async def _look_into(
     copy: Copy,
     wanted: Mapping[bytes, bytes],
     history: TreeHistory,
-    found: Found,
+    found: FoundCopies,
     hashed: Hashed,
 ) -> None:
     """Take what one copy has of the wanted entries."""

@@ -56,7 +56,7 @@ class Original:
         return hashlib.sha256(self.data).hexdigest()
 
 
-class Changed(Exception):
+class ChangedMeanwhile(Exception):
     """The file is not what it was when it was fetched."""
 
 
@@ -101,7 +101,8 @@ async def write_back(store: Store, original: Original, data: bytes, batch: str) 
     """Give a new file with these contents the name of the original, which is kept in the name of `batch`.
 
     Returns where it is kept; or b"" and what the file would have lost, with nothing done. The name stands for the old
-    contents or the new, whole, at every moment. Raises Changed where the file is not the original any more; StoreError.
+    contents or the new, whole, at every moment. Raises StoreError, and ChangedMeanwhile where the file is not the
+    original any more.
     """
     await _refuse_changed(store, original)
     directory, name = posixpath.split(original.path)
@@ -128,11 +129,11 @@ async def write_back(store: Store, original: Original, data: bytes, batch: str) 
             mode, seen = original.facts.mode & ~_SET_IDS, original.facts
             placement = Placement(part, original.path, len(data), directory, mode=mode, seen=seen, kept=kept)
             await store.place(writer, placement)
-        except (Changed, StoreError):
+        except (ChangedMeanwhile, StoreError):
             await keeping.remove_empty([posixpath.dirname(kept)])
             raise
         return kept, []
-    except (Changed, StoreError):
+    except (ChangedMeanwhile, StoreError):
         await _forget(store, part)
         raise
     finally:
@@ -147,9 +148,9 @@ async def _forget(store: Store, part: bytes) -> None:
 
 
 async def _refuse_changed(store: Store, original: Original) -> None:
-    """Raise Changed if the file has other facts or contents than it had."""
+    """Raise ChangedMeanwhile if the file has other facts or contents than it had."""
     now = await store.look_closely(original.path)
     if now is None or not now.same_as(original.facts):
-        raise Changed
+        raise ChangedMeanwhile
     if await _read(store, original.path, original.facts.size) != original.data:
-        raise Changed
+        raise ChangedMeanwhile

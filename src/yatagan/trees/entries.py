@@ -16,12 +16,20 @@ _NUMBERS = {kind: number for number, kind in enumerate(_KINDS)}
 
 
 class Entries(MutableMapping[bytes, Facts]):
-    """A dictionary from path to facts that needs a quarter of the memory."""
+    """A dictionary from path to facts that needs a quarter of the memory.
 
-    __slots__ = ("_packed",)
+    `plain`: change times and inodes are left out. `like`: other entries that are probably much the same, with which
+    equal facts are shared.
+    """
 
-    def __init__(self, entries: Mapping[bytes, Facts] | None = None) -> None:
+    __slots__ = ("_like", "_packed", "_plain")
+
+    def __init__(
+        self, entries: Mapping[bytes, Facts] | None = None, *, plain: bool = False, like: Entries | None = None
+    ) -> None:
         self._packed: dict[bytes, bytes | Facts] = {}
+        self._plain = plain
+        self._like = like._packed if like is not None else {}
         self.update(entries or {})
 
     def __getitem__(self, path: bytes) -> Facts:
@@ -33,7 +41,9 @@ class Entries(MutableMapping[bytes, Facts]):
         return default if packed is None else _unpack(packed)
 
     def __setitem__(self, path: bytes, facts: Facts) -> None:
-        self._packed[path] = _pack(facts)
+        packed = _pack(facts, plain=self._plain)
+        other = self._like.get(path)
+        self._packed[path] = other if other == packed and other is not None else packed
 
     def __delitem__(self, path: bytes) -> None:
         del self._packed[path]
@@ -66,18 +76,32 @@ class Entries(MutableMapping[bytes, Facts]):
                 yield _SIZE.unpack_from(packed)[0]
 
     def in_order(self) -> list[bytes]:
-        """All paths, parents before children, those of one directory together.
+        """All paths, parents before children, those of one directory together."""
+        below: dict[bytes, list[bytes]] = {}
+        for path in self._packed:
+            if path:
+                above = path.rpartition(b"/")[0]
+                if above and above not in self._packed:
+                    return sorted(self._packed, key=lambda path: path.replace(b"/", b"\0"))  # NUL is in no name
+                below.setdefault(above, []).append(path)
+        # Directory by directory: a key for each of a million paths would be memory for a million more.
+        found = [b""] if b"" in self._packed else []
+        left = [iter(sorted(below.pop(b"", ())))]
+        while left:
+            if (each := next(left[-1], None)) is None:
+                left.pop()
+                continue
+            found.append(each)
+            if each in below:
+                left.append(iter(sorted(below.pop(each))))
+        return found
 
-        NUL is in no name and sorts before everything else.
-        """
-        return sorted(self._packed, key=lambda path: path.replace(b"/", b"\0"))
 
-
-def _pack(facts: Facts) -> bytes | Facts:
+def _pack(facts: Facts, *, plain: bool) -> bytes | Facts:
     """Facts packed into bytes; as they are if a machine reports numbers that do not fit."""
     number = _NUMBERS[facts.kind]
     try:
-        if facts.changed_ns is None or facts.inode is None:
+        if plain or facts.changed_ns is None or facts.inode is None:
             return _PLAIN.pack(number, facts.mode, facts.size, facts.mtime_ns)
         return _CLOSE.pack(number, facts.mode, facts.size, facts.mtime_ns, facts.changed_ns, facts.inode)
     except StructError:

@@ -92,16 +92,17 @@ async def scan(
     ours: bool = False,
     choice: Choice = EVERYTHING,
     heard: Heard = unheard,
+    into: Entries | None = None,
 ) -> Tree:
     """Read a tree; empty when there is nothing at `root`. `depth` 1 stops after the root's own entries.
 
     Part files and kept files are left out, but for `ours`. What `choice` skips is not even looked into; of what is
-    not chosen, the directories above what is chosen stay.
+    not chosen, the directories above what is chosen stay. `into`: empty entries that are to hold it.
 
     Raises StoreError when the root cannot be read or the connection is lost, and what `heard` raises; what fails below
     is in `unread`.
     """
-    tree = Tree(root)
+    tree = Tree(root, into if into is not None else Entries())
     facts = await store.look(root)
     if facts is None:
         return tree

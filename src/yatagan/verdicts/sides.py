@@ -19,6 +19,7 @@ from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.portable import member_names
 from yatagan.portable.tar import BLOCK, DIRECTORY, FIFO, FILE, HARD_LINK, LINK, Damaged, Member
 from yatagan.stores.interface import Facts, Kind, Store
+from yatagan.trees.entries import Entries
 from yatagan.trees.hashing import Content, DigestOrigin, digests, origin_of
 from yatagan.trees.patterns import EVERYTHING, Choice
 from yatagan.trees.scan import Heard, Tree, scan, unheard
@@ -213,9 +214,12 @@ def _facts_of(member: Member) -> Facts:
 
 
 async def open_side(
-    store: Store, typed: bytes, choice: Choice = EVERYTHING, heard: Heard = unheard
+    store: Store, typed: bytes, choice: Choice = EVERYTHING, heard: Heard = unheard, into: Entries | None = None
 ) -> TreeSide | ArchiveSide:
-    """Read what is in a place. Raises StoreError: MISSING where there is nothing, DAMAGED for a damaged archive."""
+    """Read what is in a place; a tree `into` entries that are empty.
+
+    Raises StoreError: MISSING where there is nothing, DAMAGED for a damaged archive.
+    """
     path = await store.resolve(typed, follow=True)
     found = await store.look(path)
     if found is not None and found.kind is Kind.FILE:
@@ -223,7 +227,7 @@ async def open_side(
         if side is not None:
             return side
     seeing = SeeThrough(store)
-    tree = await scan(seeing, path, choice=choice, heard=heard)
+    tree = await scan(seeing, path, choice=choice, heard=heard, into=into)
     if not tree.entries:
         raise StoreError(Fault.MISSING, path, store=store.name)
     return TreeSide(seeing, tree)
