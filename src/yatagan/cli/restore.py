@@ -24,7 +24,7 @@ from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import view_for
 from yatagan.cli.report import Report
-from yatagan.cli.restore_view import losses_json, show_copies, show_losses
+from yatagan.cli.restore_view import losses_json, show_findings
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.cli.stage_request import Request
 from yatagan.cli.staging import How, stage
@@ -192,8 +192,7 @@ class _Restoring:
         lost = found.still(losses.lost)
         self.answer = losses_json(wanted.name, target, losses, found, trouble)
         if not self._quiet:
-            show_losses(wanted.name, target, wanted.history, losses)
-            show_copies(losses, found, trouble)
+            show_findings(wanted.name, target, wanted.history, losses, found, trouble)
         if (offered := [path for path in lost if path in found.offers]) and self._takes_older(found, offered):
             for path in offered:
                 found.take(found.offers[path].copy, [path])

@@ -16,45 +16,48 @@ from yatagan.planning.restoring import Copy, FoundCopies, Left, Losses
 _SHOWN = 3
 
 
-def show_losses(name: str, target: bytes, history: TreeHistory, losses: Losses) -> None:
-    """Show what is lost, and what is left though it is not as on record."""
-    newest = history.newest
-    when = f", as on record of {text.ago(newest.recorded_at)}" if newest is not None else ""
-    here = text.show(target)
-    click.echo(click.style(f"Restore {name}", bold=True) + (f" in {here}" if here != name else "") + when)
-    missing = [path for path, facts in losses.lost.items() if facts is None]
-    text.facts(
-        [
-            ("missing", _kinds(missing, history)),
-            ("damaged", _names(losses.damaged, "file", "other contents, though the time is that on record")),
-            ("as on record", text.count(losses.right, "file")),
-            *((why.value, _names(paths, "entry", "left as it is")) for why, paths in _by_reason(losses.left)),
-            ("unknown", _names(losses.unproven, "file", "missing, and no digest of it is on record")),
-        ]
-    )
-
-
-def show_copies(losses: Losses, found: FoundCopies, trouble: Mapping[str, str]) -> None:
-    """Show from where it would come back, and what is wrong with other copies."""
-    if not losses.lost:
-        click.echo("  " + text.tinted("Nothing is lost.", text.Tone.GOOD))
+def show_findings(
+    name: str, target: bytes, history: TreeHistory, losses: Losses, found: FoundCopies, trouble: Mapping[str, str]
+) -> None:
+    """Show what is lost, from where it would come back, what stays as it is, and what is wrong with other copies."""
     still = found.still(losses.lost)
-    older = [path for path in still if path in found.offers]
-    rows = [("from", f"{_place(copy)}: {_entries(len(paths))}") for copy, paths in found.sources.items()]
-    rows += [
-        ("bad copy", f"{_place(each)}: {_names(paths, 'file', 'not as on record')}") for each, paths in _bad(found)
+    missing = [path for path, facts in losses.lost.items() if facts is None]
+    click.echo(click.style(f"Restore {name}: ", bold=True) + _verdict(losses, still))
+    newest = history.newest
+    rows = [
+        ("in", f"{text.show(target)}, as on record of {text.ago(newest.recorded_at)}" if newest is not None else ""),
+        ("missing", _kinds(missing, history)),
+        ("damaged", _names(losses.damaged, "other contents, though the time is that on record")),
+        ("as on record", text.count(losses.right, "file")),
+        *((why.value, _names(paths, "left as it is")) for why, paths in _by_reason(losses.left)),
+        ("unknown", _names(losses.unproven, "missing, and no digest of it is on record")),
+        *(("from", f"{_place(copy)}: {_entries(len(paths))}") for copy, paths in found.sources.items()),
+        *(("bad copy", f"{_place(copy)}: {_names(paths, 'not as on record')}") for copy, paths in _bad(found)),
+        *(("not asked", f"{node}: {text.show(why)}") for node, why in trouble.items()),
+        (
+            "no copy",
+            _names([path for path in still if path not in found.offers], "lost, and none as on record is left"),
+        ),
     ]
-    rows += [("not asked", f"{node}: {text.show(why)}") for node, why in trouble.items()]
     text.facts(rows)
-    for path in older[:_SHOWN]:
+    for path in [path for path in still if path in found.offers][:_SHOWN]:
         offer = found.offers[path]
         text.warn(
             f"{text.show(path)}: only an earlier version is left, of {text.ago(offer.version.record.recorded_at)}, "
             f"in {_place(offer.copy)}"
         )
-    gone = [path for path in still if path not in found.offers]
-    if gone:
-        text.warn(_names(gone, "entry", "lost, and no copy as on record was found"))
+
+
+def _verdict(losses: Losses, still: list[bytes]) -> str:
+    """What it comes to, in words."""
+    if not losses.lost:
+        return text.tinted("nothing is lost", text.Tone.GOOD)
+    lost = f"of {_entries(len(losses.lost))} that are lost"
+    if len(losses.lost) == 1:
+        lost = "of the one entry that is lost"
+    if not still:
+        return text.tinted("a good copy is left", text.Tone.GOOD) + f" {lost}"
+    return text.tinted(f"{text.number(len(still))} have no good copy", text.Tone.TROUBLE) + f", {lost}"
 
 
 def _place(copy: Copy) -> str:
@@ -76,14 +79,13 @@ def _kinds(paths: Iterable[bytes], history: TreeHistory) -> str:
     return ", ".join(text.count(many, one, more) for many, one, more in counts if many)
 
 
-def _names(paths: list[bytes], what: str, why: str) -> str:
-    """`2 files: other contents …: a.csv, b.csv`."""
+def _names(paths: list[bytes], why: str) -> str:
+    """`2 files, other contents …: a.csv, b.csv`."""
     if not paths:
         return ""
     shown = ", ".join(text.show(path) for path in sorted(paths)[:_SHOWN])
     more = f" and {text.number(len(paths) - _SHOWN)} more" if len(paths) > _SHOWN else ""
-    many = text.count(len(paths), what, "entries" if what == "entry" else what + "s")
-    return f"{many}, {why}: {shown}{more}"
+    return f"{text.count(len(paths), 'file')}, {why}: {shown}{more}"
 
 
 def _by_reason(left: Mapping[bytes, Left]) -> list[tuple[Left, list[bytes]]]:

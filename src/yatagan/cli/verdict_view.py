@@ -118,7 +118,7 @@ def _against_words(where: Place, used: Against) -> str:
         return f"batch {used.batch}"
     if used.dataset:
         when, who = used.recorded
-        return f"the record of {text.ago(when)}, by {text.show(who)}"
+        return f"the record of {when[:16].replace('T', ' ')} UTC, by {text.show(who)}"
     if used.inside:
         return f"its {text.show(name)}"
     return text.place(used.place.node, used.place.path)
