@@ -144,7 +144,7 @@ def test_where_nothing_can_be_edited(program: Program, oak: Far, practice: Pract
         ("directory", "it is a directory", 2),
         ("pipe", "it is a fifo", 2),
         ("huge", "larger than the 64 MB that are edited", 2),
-        ("nothing", "there is nothing there", 2),
+        ("nothing", "there is no such file", 2),
     ):
         assert why in edit(program, f"oak:{place}", given, expect=status).stderr
     (oak.root / "model.cfg").write_text(OLD)

@@ -147,7 +147,7 @@ def test_an_export_for_other_programs(recorded: Program) -> None:
 
 def test_a_check_names_what_was_changed(recorded: Program) -> None:
     good = recorded("ledger", "check").stdout
-    assert "all as it was written" in good and "6 in 1 file, 2 checksum lists" in good
+    assert "all as it was written" in good and "6 in 1 file, 3 lists" in good
     assert "not tamper-proof" in good
     newest = recorded.json("ledger", "check")["newest_digest"]
     assert recorded.json("ledger", "check", "--last", newest[:32])["good"]

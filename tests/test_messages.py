@@ -76,6 +76,7 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
     (e.ArchiveTooLarge(EVIL.encode(), most=5_000_000), Exit.REFUSED, "more than the 5.00 MB", "--size-limit"),
     (e.ArchiveTooLarge(EVIL.encode(), ratio=200), Exit.REFUSED, "more than 200 bytes come out", "--ratio-limit"),
     (e.BadList(EVIL, 3, "no digest"), Exit.USAGE, "line 3", "sha256sum"),
+    (e.BadProject([e.Mistake(EVIL, 3, "dataset.x", "it is wrong", "write it")]), Exit.USAGE, "line 3", "write it"),
 ]
 
 

@@ -10,6 +10,7 @@ import asyncio
 from collections.abc import Awaitable, Callable, Sequence
 
 from yatagan.batches.journal import Journal
+from yatagan.batches.pace import PaceRow
 from yatagan.batches.steps import Change, SessionWriters
 from yatagan.futures import fail
 
@@ -17,10 +18,16 @@ Apply = Callable[[Sequence[Change | SessionWriters]], Awaitable[None]]
 
 
 class GroupCommit:
-    """Writes changes in the order in which they were given. The first failure ends it."""
+    """Writes changes in the order in which they were given. The first failure ends it.
 
-    def __init__(self, journal: Journal, *, threaded: bool = True) -> None:
+    `pace` gives rows of the pace that go along with a commit.
+    """
+
+    def __init__(
+        self, journal: Journal, *, threaded: bool = True, pace: Callable[[], Sequence[PaceRow]] = tuple
+    ) -> None:
         self._journal = journal
+        self._pace = pace
         self._threaded = threaded
         self._changes: list[Change | SessionWriters] = []
         self._later: dict[int, Change] = {}
@@ -81,10 +88,11 @@ class GroupCommit:
                     future.set_result(None)
 
     async def _apply(self, changes: Sequence[Change | SessionWriters]) -> None:
+        pace = self._pace()
         if self._threaded:
-            await asyncio.to_thread(self._journal.apply, changes)
+            await asyncio.to_thread(self._journal.apply, changes, pace)
         else:
-            self._journal.apply(changes)
+            self._journal.apply(changes, pace)
 
 
 def _both(first: Change, second: Change) -> Change:

@@ -18,6 +18,7 @@ from pathlib import Path
 from yatagan.batches.journal_data import Header
 from yatagan.batches.journal_reading import TOGETHER, JournalReading, as_journal_error
 from yatagan.batches.journal_rows import ADDED, FORMAT, SCHEMA, Shape, row_of, shape, storable, update
+from yatagan.batches.pace import MOST_ROWS, PaceRow, SlowStep, slowest, thinned
 from yatagan.batches.states import BatchState, batch_may_move
 from yatagan.batches.steps import Change, Prove, SessionWriters, Step
 from yatagan.config.disks import on_network
@@ -138,8 +139,8 @@ class Journal(JournalReading):
             self._reader.close()
         self._sql.close()
 
-    def apply(self, changes: Sequence[Change | SessionWriters]) -> None:
-        """Write changes to steps and sessions, all or none. Raises JournalError."""
+    def apply(self, changes: Sequence[Change | SessionWriters], pace: Sequence[PaceRow] = ()) -> None:
+        """Write changes to steps and sessions, and the pace so far, all or none. Raises JournalError."""
         try:
             self._sql.execute("BEGIN IMMEDIATE")
             alike: dict[Shape, list[int]] = {}
@@ -156,6 +157,7 @@ class Journal(JournalReading):
                 touched.add(change.number)
                 alike.setdefault(shape(change), []).append(change.number)
             self._change_all(alike)
+            self._keep_pace(pace)
             self._sql.execute("COMMIT")
         except sqlite3.Error as error:
             self._roll_back()
@@ -171,6 +173,20 @@ class Journal(JournalReading):
                 some = numbers[at : at + TOGETHER]
                 if names and self._sql.execute(update(names, state, len(some)), (*values, *some)).rowcount < len(some):
                     raise AssertionError(f"of the steps {some} not all may go to {state}")
+
+    def _keep_pace(self, rows: Sequence[PaceRow]) -> None:
+        """Add rows of the pace; thin them if they are many. In the transaction of the caller."""
+        if not rows:
+            return
+        self._sql.executemany(
+            "INSERT INTO pace VALUES (?, ?, ?, ?, ?) ON CONFLICT (at) DO UPDATE SET sent = sent + excluded.sent,"
+            " placed = placed + excluded.placed, files = files + excluded.files",
+            rows,
+        )
+        if self._sql.execute("SELECT count(*) FROM pace").fetchone()[0] > MOST_ROWS:
+            found = [PaceRow(*row) for row in self._sql.execute("SELECT * FROM pace ORDER BY at")]
+            self._sql.execute("DELETE FROM pace")
+            self._sql.executemany("INSERT INTO pace VALUES (?, ?, ?, ?, ?)", thinned(found))
 
     def new_session(self, witness: str) -> int:
         """Add a session. Returns its number."""
@@ -213,10 +229,20 @@ class Journal(JournalReading):
         with self._guard():
             self._sql.execute("UPDATE batch SET detail = ?", (successor,))
 
-    def spend(self, seconds: float) -> None:
-        """Add to the seconds that the batch has been moving."""
-        with self._guard():
+    def spend(self, seconds: float, pace: Sequence[PaceRow] = (), slow: Sequence[SlowStep] = ()) -> None:
+        """Add to the seconds that the batch has been moving, and how the end of a run went."""
+        try:
+            self._sql.execute("BEGIN IMMEDIATE")
             self._sql.execute("UPDATE batch SET seconds = seconds + ?", (seconds,))
+            self._keep_pace(pace)
+            if slow:
+                before = [SlowStep(*row) for row in self._sql.execute("SELECT number, seconds FROM slowest")]
+                self._sql.execute("DELETE FROM slowest")
+                self._sql.executemany("INSERT INTO slowest VALUES (?, ?)", slowest([*before, *slow]))
+            self._sql.execute("COMMIT")
+        except sqlite3.Error as error:
+            self._roll_back()
+            raise as_journal_error(self._file, error) from error
 
     def pin(self, pins: dict[str, tuple[str, int]]) -> None:
         """Write the addresses that the batch is pinned to, by node."""

@@ -15,6 +15,7 @@ from typing import Any
 
 from yatagan.batches.journal_data import Header, Purpose, Standing, StepGroup
 from yatagan.batches.journal_rows import COLUMNS, OPEN, step_of
+from yatagan.batches.pace import PaceRow
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import MEMBERS_PHASE, Modes, Prove, Step, StepKind, Times
 from yatagan.batches.strip import StripFile
@@ -204,6 +205,29 @@ class JournalReading:
             shown = step.state is StepState.IN_PLACE or step.digest
             if step.kind in (StepKind.FILE, StepKind.LINK, StepKind.DIRECTORY) and step.label and shown:
                 yield step.label, step.facts, step.target
+
+    def pace(self) -> list[PaceRow]:
+        """How fast it went, by time."""
+        return [PaceRow(*row) for row in self._rows("SELECT at, seconds, sent, placed, files FROM pace ORDER BY at")]
+
+    def slowest(self) -> list[tuple[Step, float]]:
+        """The files that took longest, each with its seconds, the longest first."""
+        rows = self._rows("SELECT number, seconds FROM slowest ORDER BY seconds DESC, number")
+        return [(self.step(number), seconds) for number, seconds in list(rows)]
+
+    def file_sizes(self) -> Iterator[int]:
+        """The size of every file that was to be carried, in bytes."""
+        query = "SELECT size FROM step WHERE kind = 'file' AND state NOT IN ('left as is', 'not carried')"
+        return (row[0] for row in self._rows(query))
+
+    def bundled(self) -> Iterator[tuple[bytes, int, int]]:
+        """Of every bundle that is stored: its label, the bytes of its files, and its own."""
+        query = (
+            "SELECT archive.label, sum(member.size), archive.size FROM step AS archive JOIN step AS member"
+            " ON member.bundle = archive.number AND member.kind = 'file'"
+            " WHERE archive.kind = 'archive' AND archive.state = 'in place' GROUP BY archive.number"
+        )
+        return ((label, before, after) for label, before, after in self._rows(query))
 
     def unset_directories(self) -> Iterator[tuple[Step, Step]]:
         """Directories that were made and lack their facts: the step of each, and the one that sets its facts."""

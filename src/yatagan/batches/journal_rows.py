@@ -16,7 +16,9 @@ OPEN = ("waiting", "moving", "arrived", "proven")
 #: Number of this form of the tables: a journal of another one is refused, not misread.
 FORMAT = 12
 #: What an older form lacks, by its number; such a journal is brought to this one when it is opened.
-_ADDED_BY_12 = ("ALTER TABLE batch ADD COLUMN purpose TEXT NOT NULL DEFAULT '{}'",)
+_PACE = "CREATE TABLE pace (at INTEGER PRIMARY KEY, seconds INTEGER, sent INTEGER, placed INTEGER, files INTEGER)"
+_SLOWEST = "CREATE TABLE slowest (number INTEGER PRIMARY KEY, seconds REAL)"
+_ADDED_BY_12 = ("ALTER TABLE batch ADD COLUMN purpose TEXT NOT NULL DEFAULT '{}'", _PACE, _SLOWEST)
 _ADDED_BY_11 = (
     "ALTER TABLE step ADD COLUMN beginning TEXT",
     "ALTER TABLE step ADD COLUMN continues INTEGER NOT NULL DEFAULT 0",
@@ -54,6 +56,8 @@ CREATE INDEX step_bundle ON step (bundle, number) WHERE bundle > 0;
 CREATE INDEX step_open ON step (phase, number) WHERE state IN {OPEN!r};
 CREATE INDEX step_growing ON step (number) WHERE beginning IS NOT NULL;
 CREATE TABLE session (number INTEGER PRIMARY KEY, witness TEXT NOT NULL);
+{_PACE};
+{_SLOWEST};
 PRAGMA user_version = {FORMAT};
 """
 

@@ -90,7 +90,7 @@ class _Edit:
             original = await fetch(store, self._where.path)
         except StoreError as error:
             if error.fault is Fault.UNSUPPORTED:
-                what = f"it is larger than the {text.size(LARGEST)} that are edited"
+                what = f"it is larger than the {LARGEST // 1_000_000} MB that are edited"
                 raise BadPlace(str(self._where), what, "stage it here, and back") from error
             if error.fault in (Fault.IS_DIRECTORY, Fault.SPECIAL):
                 look = f"look with: {text.command('list', self._where)}"

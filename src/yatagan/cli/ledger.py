@@ -71,7 +71,8 @@ ledger_command.add_command(ledger_group.revoke)
 ledger_command.add_command(ledger_group.signers)
 
 
-def _moment(*, end: bool) -> Callable[[click.Context, click.Parameter, Any], Any]:
+def moment(*, end: bool) -> Callable[[click.Context, click.Parameter, Any], Any]:
+    """A callback for an option that is a date or an age; with `end` all of that day counts."""
     return written(lambda given: parse_date(given, end=end))
 
 
@@ -84,8 +85,8 @@ _selecting = options(
         shell_complete=shell_completion.nodes,
     ),
     click.option("--person", default="", metavar="WHO", help="Only those of an account, as mara or mara@moor."),
-    click.option("--since", metavar="WHEN", callback=_moment(end=False), help="From then: 2026-11-27, or 7d."),
-    click.option("--until", metavar="WHEN", callback=_moment(end=True), help="Until then, all of that day."),
+    click.option("--since", metavar="WHEN", callback=moment(end=False), help="From then: 2026-11-27, or 7d."),
+    click.option("--until", metavar="WHEN", callback=moment(end=True), help="Until then, all of that day."),
     click.option("--command", "typed", default="", metavar="WORDS", help="Of a command or kind: stage, removed."),
     click.option("--trouble", is_flag=True, help="Only those that were not good."),
     click.option("--file", "path", default="", metavar="PATH", help="Only those about a file: a path, or its end."),

@@ -104,7 +104,7 @@ def _show_checked(files: LedgerDirectory, checked: Checked) -> None:
 
 def _counts(files: LedgerDirectory, checked: Checked) -> str:
     total, in_files = checked.records + checked.old_records, len(files.writer_files()) + len(files.old_files())
-    lists = f", {text.count(checked.lists, 'checksum list')}" if checked.lists else ""
+    lists = f", {text.count(checked.lists, 'list')}" if checked.lists else ""
     return f"{text.number(total)} in {text.count(in_files, 'file')}{lists}" if total else ""
 
 

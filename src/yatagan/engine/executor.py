@@ -15,10 +15,11 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
-from yatagan.batches.events import BatchSettled, ConnectionOpened, Listener, RetryWaiting, StepPostponed
+from yatagan.batches.events import BatchSettled, ConnectionOpened, Event, Listener, RetryWaiting, StepPostponed
 from yatagan.batches.group_commit import GroupCommit
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header, Standing
+from yatagan.batches.pace import Pace
 from yatagan.batches.states import SETTLED, BatchState, Evidence, StepState
 from yatagan.batches.steps import SessionWriters, Step, token_path
 from yatagan.bundles.see_through import SeeThrough
@@ -57,11 +58,15 @@ class SystemClock:
 
 @dataclass(frozen=True, slots=True)
 class Conditions:
-    """What a run depends on besides its batch: limits, tuning, clock and randomness."""
+    """What a run depends on besides its batch: limits, tuning, clocks and randomness.
+
+    `wall`: the time since the epoch, by which the pace is kept.
+    """
 
     limits: scheduler.Limits = field(default_factory=scheduler.Limits)
     tuning: Tuning = field(default_factory=Tuning)
     clock: Clock = field(default_factory=SystemClock)
+    wall: Callable[[], float] = time.time
     jitter: Callable[[], float] = random.random
     threaded: bool = True
 
@@ -80,10 +85,11 @@ class Executor:
         self._journal = journal
         self._header: Header = journal.header()
         self._ends = (source, destination)
-        self._tell = listener
+        self._listener = listener
         self._conditions = conditions or Conditions()
+        self._pace = Pace(self._conditions.wall)
         self._clock = self._conditions.clock
-        self._commits = GroupCommit(journal, threaded=self._conditions.threaded)
+        self._commits = GroupCommit(journal, threaded=self._conditions.threaded, pace=self._pace.rows)
         self._carrier = Carrier(self._conditions.tuning, self._clock.monotonic, self._clock.sleep)
         self._scheduler = scheduler.Scheduler(self._conditions.limits, self._conditions.jitter)
         self._events: asyncio.Queue[run_messages.Event] = asyncio.Queue()
@@ -104,6 +110,10 @@ class Executor:
         self._failure: BaseException | None = None
         self._settled: run_messages.EndRun | None = None
         self._checks = 0
+
+    def _tell(self, event: Event) -> None:
+        self._pace.take(event)
+        self._listener(event)
 
     def stop(self) -> None:
         """Come to a clean stop soon. May be called from a signal handler of the loop."""
@@ -128,7 +138,7 @@ class Executor:
             detail = os.fsdecode(self._stopped_by.path)
         if fault is Fault.NO_SPACE:
             detail = "" if self._free is None else str(self._free)
-        self._journal.spend(self._clock.monotonic() - began)
+        self._journal.spend(self._clock.monotonic() - began, *self._pace.rest())
         self._journal.settle(self._settled.state, fault, detail)
         self._tell(BatchSettled(self._settled.state, fault, detail))
         return self._journal.standing()

@@ -267,7 +267,7 @@ def main(token: str) -> None:
     hashing: Dict[int, ThreadPoolExecutor] = {}
     for line in sys.stdin.buffer:
         request = json.loads(line.decode("ascii"))
-        wanted = min(request.get("processes", 0), processors)  # more than are usual, or fewer
+        wanted = min(request.get("hashing", 0), processors)  # more than are usual, or fewer
         if wanted and wanted not in hashing:
             hashing[wanted] = ThreadPoolExecutor(wanted)
         (hashing[wanted] if wanted else pool).submit(answer, request)

@@ -30,7 +30,7 @@ def recall(home: Home, node: str) -> ConnectionHistory:
         found = json.loads(_file(home, node).read_text(encoding="utf-8"))
         commands = found.get("commands") is True
         return ConnectionHistory(int(found["lanes"]), float(found["rate"]), float(found["round_trip"]), commands)
-    except (OSError, ValueError, KeyError, TypeError):
+    except (OSError, ValueError, KeyError, TypeError, AttributeError):
         return ConnectionHistory()
 
 

@@ -150,7 +150,7 @@ class HelperMachine:
         if algorithm not in self._helper.greeting["algorithms"]:
             raise StoreError(Fault.UNSUPPORTED, about, store=self._files.name)
         spelled = [[path.decode("latin-1"), facts_to_list(facts)] for path, facts in files]
-        reply = await self.ask("digests", about=about, files=spelled, algorithm=algorithm, processes=processes)
+        reply = await self.ask("digests", about=about, files=spelled, algorithm=algorithm, hashing=processes)
         return _as_many(files, [digested(*each) for each in reply["files"]])
 
     @_parsed

@@ -1,0 +1,1 @@
+"""What was staged and verified, as a page with figures and as numbers."""
