@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from yatagan.batches.pace import PaceRow
-from yatagan.reports.figures import COLOURS, HIGH, LEGEND, ROW, DatasetLine, FigureSpec
+from yatagan.reports.figures import COLOURS, HIGH, LEGEND, MOST_ROWS, ROW, DatasetLine, FigureSpec
 from yatagan.reports.gathering import Bundled, Gathered, Staging
 from yatagan.spelling import count, duration, size
 
