@@ -46,7 +46,7 @@ class DyingJournal(Journal):
     writes = 0
     death: asyncio.Future[None] | None = None
 
-    def apply(self, changes) -> None:  # type: ignore[no-untyped-def]
+    def apply(self, changes, pace=()) -> None:  # type: ignore[no-untyped-def]
         if self.death is not None and self.death.done():
             raise Died
         self.writes += 1
@@ -54,10 +54,10 @@ class DyingJournal(Journal):
             if self.die_before:
                 self.death.set_result(None)
                 raise Died
-            super().apply(changes)
+            super().apply(changes, pace)
             self.death.set_result(None)
             raise Died
-        super().apply(changes)
+        super().apply(changes, pace)
 
     die_before = True
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import sys
 
 import click
 
@@ -17,6 +18,8 @@ from yatagan.cli.batch_words import by_itself, from_to, goes_on, state_words
 from yatagan.cli.context import App, as_json, say_json
 from yatagan.cli.json_fields import batch_json, step_json
 from yatagan.cli.ledger_record import of_batch, record_json, record_row
+from yatagan.cli.rate_view import rate_lines
+from yatagan.cli.strip_view import is_plain
 from yatagan.engine.run_log import read_log
 from yatagan.transfer.extents import Extents
 
@@ -32,25 +35,30 @@ _CELLS = 40
     epilog="""\b
 Examples:
   yatagan batch show k7qd
-  yatagan batch show k7qd --failed""",
+  yatagan batch show k7qd --failed
+  yatagan batch show k7qd --rate-over-time""",
 )
 @click.argument("id", required=False, shell_complete=shell_completion.batches)
 @click.option("--failed", is_flag=True, help="Every step that failed, each with why and what you can do.")
 @click.option("--steps", "all_steps", is_flag=True, help="Every step with its state.")
+@click.option("--rate-over-time", "rate", is_flag=True, help="Draw how fast it went, second by second.")
 @as_json
-def show_command(id: str | None, failed: bool, all_steps: bool, json_: bool) -> None:
+def show_command(id: str | None, failed: bool, all_steps: bool, rate: bool, json_: bool) -> None:
     """Show a batch, without ID the newest: what is done, what is waiting, what failed and why.
 
     ID is any part of a batch's name that no other has, such as its last four characters.
     """
-    if failed and all_steps:
-        raise click.UsageError("--failed and --steps are two lists; ask for one", click.get_current_context())
+    if failed + all_steps + rate > 1:
+        why = "--failed, --steps and --rate-over-time are three answers; ask for one"
+        raise click.UsageError(why, click.get_current_context())
     app = App.start()
     batch = Batches(app.home.batches).find(id)
     with contextlib.closing(batch.journal()) as journal:
         outcome = outcome_of(journal)
         now = app.activities().of(batch, outcome.standing.state)
-        if json_:
+        if rate:
+            _show_rate(batch, journal, json_=json_)
+        elif json_:
             _say(app, journal, outcome, now, failed=failed, all_steps=all_steps)
         elif failed:
             text.paged(list(batch_summary.failure_lines(journal)) or ["No step has failed."])
@@ -71,6 +79,31 @@ def _say(app: App, journal: Journal, outcome: BatchCounts, now: Activity, *, fai
     ]
     record = record_json(of_batch(app, outcome))
     say_json({**record, **batch_json(outcome, now), "steps": shown})
+
+
+def _show_rate(batch: Batch, journal: Journal, *, json_: bool) -> None:
+    """How fast it went over time."""
+    rows = journal.pace()
+    lost = [str(line["time"]) for line in read_log(batch) if line.get("event") == "connection lost"]
+    if json_:
+        pace = [
+            {
+                "from_at": text.timestamp(row.at * 1_000_000_000),
+                "span_seconds": row.seconds,
+                "sent_bytes": row.sent,
+                "placed_bytes": row.placed,
+                "files": row.files,
+            }
+            for row in rows
+        ]
+        say_json({"batch": batch.name, "pace": pace, "lost": [{"lost_at": when} for when in lost]})
+        return
+    sent = sum(row.sent for row in rows)
+    click.echo(click.style(f"Batch {batch.name}: ", bold=True) + f"{text.size(sent)} over the connection")
+    for line in rate_lines(rows, lost, text.width(), plain=is_plain(sys.stdout)) or [
+        "  Nothing of its rate is on record."
+    ]:
+        click.echo(line)
 
 
 def _show(app: App, batch: Batch, journal: Journal, outcome: BatchCounts, now: Activity) -> None:

@@ -150,20 +150,30 @@ def _row(state: DatasetState) -> DatasetRow:
         _when(staged),
         staged.count("files") if staged is not None else None,
         staged.size if staged is not None else None,
-        f"{verified.recorded_at[:16].replace('T', ' ')}, {text.show(verified.outcome)}"
-        if verified is not None
-        else "never",
+        _when(verified),
         ", ".join(text.show(str(each)) for each in known) if isinstance(known, dict) else "",
         since_words(state.here) if state.here is not None else "",
-        state.settled,
+        _wanting(state),
     )
+
+
+def _wanting(state: DatasetState) -> str:
+    """What is not good about a dataset; "" when nothing is."""
+    if state.staged is None:
+        return "not staged"
+    if state.staged.outcome != "good":
+        return "not all staged"
+    if state.verified is not None and state.verified.outcome != "good":
+        return "not as on record"
+    return "" if state.settled else "changed since"
 
 
 def _when(record: Record | None) -> str:
     """When it was, and with which outcome."""
     if record is None:
         return "never"
-    return f"{record.recorded_at[:16].replace('T', ' ')}, {text.show(record.outcome)}"
+    when = f"{record.recorded_at[:16].replace('T', ' ')} UTC"
+    return when if record.outcome == "good" else f"{when}, {text.show(record.outcome)}"
 
 
 def _gather(

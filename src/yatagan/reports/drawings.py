@@ -5,10 +5,11 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
-from yatagan.batches.pace import PaceRow
+from yatagan.batches.pace import PaceRow, thinned
 from yatagan.reports.figures import COLOURS, HIGH, LEGEND, MOST_ROWS, ROW, DatasetLine, FigureSpec
 from yatagan.reports.gathering import Bundled, Gathered, Staging
 from yatagan.spelling import count, duration, size
@@ -34,6 +35,10 @@ def _when(text: str) -> datetime:
     return datetime.fromisoformat(text).astimezone(UTC)
 
 
+#: Steps of a line that can be told apart.
+_DRAWN = 150
+
+
 def _days(text: str) -> float:
     """A time in days since the epoch, as Matplotlib has it."""
     return _when(text).timestamp() / 86400
@@ -56,8 +61,9 @@ def _rate(staging: Staging | None, best: float | None) -> FigureSpec | None:
     scale, name = _scale(max([row.sent / row.seconds for row in rows] + [row.placed / row.seconds for row in rows]))
 
     def draw(axes: Axes) -> None:
+        shown = thinned(rows, _DRAWN, _DRAWN)
         for key, what, style in (("sent", "over the connection", "-"), ("placed", "proven and in place", "--")):
-            xs, ys = _steps([(row, getattr(row, key)) for row in rows], began, unit, scale)
+            xs, ys = _steps([(row, getattr(row, key)) for row in shown], began, unit, scale)
             colour = COLOURS["moved"] if key == "sent" else COLOURS["good"]
             axes.plot(xs, ys, style, color=colour, linewidth=1.4, label=what)
         if best:
@@ -75,13 +81,14 @@ def _rate(staging: Staging | None, best: float | None) -> FigureSpec | None:
         axes.set_ylabel(f"rate, {name}/s")
         axes.set_ylim(bottom=0)
         axes.set_xlim(0, span / unit)
-        axes.legend(loc="upper left", bbox_to_anchor=(0, 1.24), ncols=4, **LEGEND)
+        axes.legend(loc="lower left", bbox_to_anchor=(0, 1.0), ncols=3, **LEGEND)
 
     lost = sum(what == "lost" for _, what in staging.marks)
     pauses = len(_pauses(rows))
-    trouble = [count(lost, "time", "times") + " the connection was lost"] if lost else []
-    trouble += [f"{count(pauses, 'pause')} of more than ten seconds"] if pauses else []
-    seen = f" There are {' and '.join(trouble)}." if trouble else " It went on without a pause."
+    trouble = [f"the connection was lost {_times(lost)}"] if lost else []
+    trouble += [f"it paused {_times(pauses)} for more than ten seconds"] if pauses else []
+    told = ", and ".join(trouble) or "it went on without a pause"
+    seen = f" {told[0].upper()}{told[1:]}."
     return FigureSpec(
         "rate",
         "Rate over time",
@@ -92,6 +99,10 @@ def _rate(staging: Staging | None, best: float | None) -> FigureSpec | None:
         ("time", "seconds", "sent_bytes", "placed_bytes", "files"),
         [(datetime.fromtimestamp(row.at, UTC).strftime("%Y-%m-%dT%H:%M:%SZ"), *row[1:]) for row in rows],
     )
+
+
+def _times(many: int) -> str:
+    return {1: "once", 2: "twice"}.get(many, f"{many} times")
 
 
 def _steps(
@@ -121,47 +132,73 @@ def _scale(most: float) -> tuple[float, str]:
     return 1000.0**exponent, ("B", "kB", "MB", "GB", "TB", "PB")[exponent]
 
 
-def _label(staging: Staging) -> str:
-    what = staging.dataset or staging.target.rpartition("/")[2] or staging.target
-    return f"{staging.at[5:10]}  {what if len(what) <= 22 else what[:21] + '…'}"
+def _short(name: str, most: int = 24) -> str:
+    return name if len(name) <= most else name[: most - 1] + "…"
+
+
+@dataclass(frozen=True, slots=True)
+class _Bar:
+    """A bar of two parts, in bytes."""
+
+    label: str
+    first: int
+    second: int
+
+
+def _bars_of(stagings: Sequence[Staging]) -> list[_Bar]:
+    """A bar for each batch; where they are many, one for each dataset or place, the largest first."""
+    if len(stagings) <= MOST_ROWS:
+        return [_Bar(f"{each.at[5:10]}  {_short(_what(each))}", each.size, each.left_size or 0) for each in stagings]
+    groups: dict[str, list[Staging]] = {}
+    for each in stagings:
+        groups.setdefault(_what(each), []).append(each)
+    bars = [
+        _Bar(
+            f"{_short(name)} ({count(len(each), 'batch', 'batches')})",
+            sum(one.size for one in each),
+            sum(one.left_size or 0 for one in each),
+        )
+        for name, each in groups.items()
+    ]
+    return sorted(bars, key=lambda bar: -(bar.first + bar.second))[:MOST_ROWS]
+
+
+def _what(staging: Staging) -> str:
+    return staging.dataset or staging.target.rpartition("/")[2] or staging.target
 
 
 def _moved(stagings: Sequence[Staging]) -> FigureSpec | None:
     known = [each for each in stagings if each.size or each.left_size]
     if not known:
         return None
-    shown = known[-MOST_ROWS:]
-    scale, name = _scale(max(each.size + (each.left_size or 0) for each in shown))
+    bars = _bars_of(known)
+    scale, name = _scale(max(bar.first + bar.second for bar in bars))
 
     def draw(axes: Axes) -> None:
-        ys = range(len(shown))
-        moved, there = [each.size / scale for each in shown], [(each.left_size or 0) / scale for each in shown]
-        axes.barh(ys, moved, color=COLOURS["moved"], height=0.62, label="moved")
-        axes.barh(
-            ys,
-            there,
-            left=moved,
-            color="none",
-            edgecolor=COLOURS["there"],
-            hatch="////",
-            height=0.62,
-            lw=0.8,
-            label="there already",
-        )
-        axes.set_yticks(list(ys), [_label(each) for each in shown])
-        axes.invert_yaxis()
+        ys = range(len(bars))
+        moved = [bar.first / scale for bar in bars]
+        axes.barh(ys, moved, color=COLOURS["moved"], height=0.6, label="moved")
+        there: dict[str, Any] = {"color": "none", "edgecolor": COLOURS["there"], "linewidth": 1.2, "height": 0.57}
+        axes.barh(ys, [bar.second / scale for bar in bars], left=moved, label="there already", **there)
+        for at, bar in enumerate(bars):
+            said = size(bar.first) + (f", {size(bar.second)} there" if bar.second else "")
+            axes.annotate(
+                said, ((bar.first + bar.second) / scale, at), xytext=(5, 0), textcoords="offset points", va="center"
+            )
+        axes.set_xlim(0, max(bar.first + bar.second for bar in bars) / scale * 1.3)
+        axes.set_yticks(list(ys), [bar.label for bar in bars])
+        axes.set_ylim(len(bars) - 0.4, -0.6)
         axes.set_xlabel(f"size of files, {name}")
-        axes.set_ylabel("batch: date, and what")
+        axes.set_ylabel("what was staged")
         axes.legend(loc="lower left", bbox_to_anchor=(0, 1.0), ncols=2, **LEGEND)
 
     moved, there = sum(each.size for each in known), sum(each.left_size or 0 for each in known)
     share = f"{there * 100 // (moved + there)} %" if moved + there else "none"
-    last = f" The last {len(shown)} of {len(known)} batches are drawn." if len(known) > len(shown) else ""
     return FigureSpec(
         "moved",
         "What moved, and what was there already",
-        f"{size(moved)} moved; {size(there)}, {share} of all, were right already and stayed where they were.{last}",
-        max(HIGH - 0.6, 1.2 + ROW * len(shown)),
+        f"{size(moved)} moved; {size(there)}, {share} of all, were right already and stayed where they were.",
+        1.3 + ROW * len(bars),
         draw,
         ("batch", "recorded_at", "dataset", "moved_files", "moved_bytes", "there_files", "there_bytes", "sent_bytes"),
         [
@@ -178,38 +215,28 @@ def _bundling(bundles: Sequence[Bundled]) -> FigureSpec | None:
     scale, name = _scale(max(max(each.before, each.after) for each in shown))
 
     def draw(axes: Axes) -> None:
-        for at, each in enumerate(shown):
-            axes.barh(
-                at - 0.19, each.before / scale, height=0.34, color=COLOURS["there"], label="files" if at == 0 else None
-            )
-            axes.barh(
-                at + 0.19,
-                each.after / scale,
-                height=0.34,
-                color=COLOURS["moved"],
-                hatch="..",
-                edgecolor="white",
-                lw=0,
-                label="bundle" if at == 0 else None,
-            )
-        axes.set_yticks(
-            range(len(shown)), [each.name if len(each.name) <= 26 else each.name[:25] + "…" for each in shown]
-        )
-        axes.invert_yaxis()
+        ys = range(len(shown))
+        before: dict[str, Any] = {"color": "none", "edgecolor": COLOURS["there"], "linewidth": 1.2, "height": 0.3}
+        axes.barh([at - 0.19 for at in ys], [each.before / scale for each in shown], label="files", **before)
+        after = [each.after / scale for each in shown]
+        axes.barh([at + 0.19 for at in ys], after, height=0.34, color=COLOURS["moved"], label="bundle")
+        axes.set_yticks(list(ys), [_short(f"{each.at[5:10]}  {each.name}", 28) for each in shown])
+        axes.set_ylim(len(shown) - 0.4, -0.6)
         axes.set_xlabel(f"size, {name}")
         axes.set_ylabel("bundle")
         axes.legend(loc="lower left", bbox_to_anchor=(0, 1.0), ncols=2, **LEGEND)
 
     before, after = sum(each.before for each in bundles), sum(each.after for each in bundles)
     share = f"{after * 100 // before} % of it" if before else "no more"
+    most = f" The {len(shown)} largest are drawn." if len(bundles) > len(shown) else ""
     return FigureSpec(
         "bundling",
         "Size before and after bundling",
-        f"{size(before)} of files became {size(after)} in {count(len(bundles), 'bundle')}: {share}.",
-        max(HIGH - 0.6, 1.2 + ROW * 1.3 * len(shown)),
+        f"{size(before)} of files became {size(after)} in {count(len(bundles), 'bundle')}: {share}.{most}",
+        1.3 + ROW * 1.25 * len(shown),
         draw,
-        ("bundle", "files_bytes", "bundle_bytes"),
-        [(each.name, each.before, each.after) for each in bundles],
+        ("bundle", "made_at", "files_bytes", "bundle_bytes"),
+        [(each.name, each.at, each.before, each.after) for each in bundles],
     )
 
 

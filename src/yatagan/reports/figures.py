@@ -22,15 +22,15 @@ COLOURS = {
     "muted": "#57606a",
     "rule": "#c9d1d9",
     "moved": "#0b5cad",
-    "there": "#6a737d",
+    "there": "#5f6871",
     "good": "#1a7f38",
     "warning": "#9a5201",
     "trouble": "#b3261f",
 }
 #: Inches of a figure, and of one more row where it has rows.
-WIDE, HIGH, ROW = 7.6, 2.9, 0.34
+WIDE, HIGH, ROW = 7.6, 2.9, 0.3
 #: The most rows that are drawn.
-MOST_ROWS = 24
+MOST_ROWS = 12
 
 #: How legends look.
 LEGEND: dict[str, object] = {"frameon": False, "fontsize": 8.5, "labelcolor": COLOURS["ink"], "handlelength": 1.8}
@@ -78,6 +78,8 @@ def draw(spec: FigureSpec) -> Figure:
     spec.draw(axes)
     for text in axes.texts:
         text.set_fontsize(8.5)
+        if text.get_color() == "black":
+            text.set_color(COLOURS["ink"])
     return figure
 
 

@@ -55,8 +55,9 @@ class SlowFile:
 
 @dataclass(frozen=True, slots=True)
 class Bundled:
-    """A directory that became a bundle: bytes of its files, and of the bundle."""
+    """A directory that became a bundle, and when: bytes of its files, and of the bundle."""
 
+    at: str
     name: str
     before: int
     after: int
@@ -177,7 +178,7 @@ def gather(ledger: Ledger, batches: Batches, explain: Explain, takes: Callable[[
         elif record.kind == RecordKind.BUNDLED and isinstance(record.fields.get("bundle_bytes"), int):
             place = record.target
             name = show(place.path.rpartition(b"/")[2]) if place is not None else record.id
-            found.bundled.append(Bundled(name, record.size, record.fields["bundle_bytes"]))
+            found.bundled.append(Bundled(record.recorded_at, name, record.size, record.fields["bundle_bytes"]))
     found.stagings.reverse()
     found.verifications.reverse()
     found.bundled.reverse()
@@ -320,9 +321,8 @@ def _add_journal(staging: Staging, batch: Batch, journal: Journal, outcome: Batc
         SlowFile(batch.name, show(step.label), step.facts.size, seconds) for step, seconds in journal.slowest()
     ]
     staging.sizes = Counter(size.bit_length() for size in journal.file_sizes())
-    staging.bundled = [
-        Bundled(show(label.rpartition(b"/")[2]), before, after) for label, before, after in journal.bundled()
-    ]
+    stored = ((show(label.rpartition(b"/")[2]), before, after) for label, before, after in journal.bundled())
+    staging.bundled = [Bundled(staging.at, *each) for each in stored]
 
 
 def _failures(name: str, journal: Journal, explain: Explain) -> Iterator[Failure]:

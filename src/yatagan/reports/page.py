@@ -16,12 +16,12 @@ from yatagan.reports.gathering import Gathered, Staging, Verification
 from yatagan.spelling import count, duration, number, size
 
 #: Failures and slow files that are shown; the rest is in the numbers beside the page.
-_FAILURES, _SLOWEST, _BATCHES = 200, 10, 60
+_FAILURES, _SLOWEST, _BATCHES = 200, 10, 30
 
 
 @dataclass(frozen=True, slots=True)
 class DatasetRow:
-    """How a dataset stands, in words: for the table in front."""
+    """How a dataset stands, in words: for the table in front. `wanting`: what is not good; "" when all is."""
 
     name: str
     staged: str
@@ -30,7 +30,7 @@ class DatasetRow:
     verified: str
     evidence: str
     changed: str
-    good: bool
+    wanting: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,24 +79,33 @@ def _moment(text: str) -> str:
 
 
 def _verdict(found: Gathered) -> tuple[str, str, str]:
-    """What it comes to: a kind (good, trouble, nothing), a mark that needs no colour, and words."""
+    """What it comes to: a kind (good, warning, trouble, nothing), a mark that needs no colour, and words."""
     if found.nothing:
         return "nothing", "–", "There is nothing to report: no record and no batch was chosen."
+    verdicts = _newest_verdicts(found)
+    wrong = [each for each in verdicts if not each.good]
     bad = [staging for staging in found.stagings if not staging.good]
-    wrong = [each for each in _newest_verdicts(found) if not each.good]
+    open_ = [staging for staging in bad if not _verified_since(staging, verdicts)]
     parts = []
     if bad:
-        parts.append(f"{len(bad)} of {count(len(found.stagings), 'batch', 'batches')} did not end well")
+        since = ", and what they were about was verified since" if not open_ else ""
+        parts.append(f"{len(bad)} of {count(len(found.stagings), 'batch', 'batches')} did not end well{since}")
+    elif found.stagings:
+        parts.append(f"all that was staged is in place, in {count(len(found.stagings), 'batch', 'batches')}")
     if wrong:
-        parts.append(f"{count(len(wrong), 'place')} {'is' if len(wrong) == 1 else 'are'} not as on record")
-    if parts:
-        return "trouble", "✗", f"{' and '.join(parts)}."
-    said = f"Everything that was staged is in place: {count(len(found.stagings), 'batch', 'batches')}"
-    if not found.stagings:
-        said = "Everything that was verified is as on record"
-    checked = len(_newest_verdicts(found))
-    more = f", and {count(checked, 'place')} verified since" if checked and found.stagings else ""
-    return "good", "✓", f"{said}{more}."
+        of = f"{len(wrong)} of {count(len(verdicts), 'place')} that were verified"
+        parts.append(f"{of} {'is' if len(wrong) == 1 else 'are'} not as on record")
+    elif verdicts:
+        parts.append(f"all that was verified is as on record, in {count(len(verdicts), 'place')}")
+    said = "; ".join(parts) or "only bundles were made"
+    kind, mark = ("trouble", "✗") if wrong or open_ else ("warning", "!") if bad else ("good", "✓")
+    return kind, mark, f"{said[0].upper()}{said[1:]}."
+
+
+def _verified_since(staging: Staging, verdicts: Sequence[Verification]) -> bool:
+    """Whether what a batch was about was found good after it."""
+    same = (each for each in verdicts if staging.dataset and each.dataset == staging.dataset)
+    return any(each.good and each.at > staging.at for each in same)
 
 
 def _newest_verdicts(found: Gathered) -> list[Verification]:

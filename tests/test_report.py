@@ -1,0 +1,254 @@
+"""`yatagan report`: numbers that agree with the ledger, figures that say what they show, a page without harm."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import re
+from collections import Counter
+from html.parser import HTMLParser
+from importlib.resources import files
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from campaigns import three_months
+from conftest import Far, Program
+from yatagan.batches.pace import PaceRow, thinned
+from yatagan.batches.steps import Prove
+from yatagan.cli.rate_view import rate_lines
+from yatagan.reports.figures import COLOURS, NAMES, draw
+
+#: Names as somebody may give them: markup, control characters, a mark that turns the text around, a formula.
+EVIL = (
+    "<script>alert(1)<∕script>.csv",
+    "a\u202eb\x1b[31m.csv",
+    "'\"><img src=x onerror=y>",
+    "=1+1\n.csv",
+    "{{ 7*7 }}",
+)
+
+
+class Page(HTMLParser):
+    """What is in a page: elements, attributes, text."""
+
+    def __init__(self, file: Path) -> None:
+        super().__init__()
+        self.elements: Counter[str] = Counter()
+        self.attributes: list[tuple[str, str, str]] = []
+        self.text = ""
+        self.feed(file.read_text(encoding="utf-8"))
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.elements[tag] += 1
+        self.attributes += [(tag, name, value or "") for name, value in attrs]
+
+    def handle_data(self, data: str) -> None:
+        self.text += data
+
+    @property
+    def harmless(self) -> bool:
+        """Whether nothing runs in it and nothing is loaded from anywhere."""
+        runs = self.elements["script"] or any(name.startswith("on") for _, name, _ in self.attributes)
+        loads = [value for _, name, value in self.attributes if name in ("src", "href", "xlink:href", "action", "data")]
+        policy = next(value for tag, name, value in self.attributes if (tag, name) == ("meta", "content"))
+        ids = Counter(value for _, name, value in self.attributes if name == "id")
+        loaded = any(not value.startswith("#") for value in loads)
+        return not runs and not loaded and "default-src 'none'" in policy and max(ids.values(), default=1) == 1
+
+
+@pytest.fixture(scope="module")
+def campaign(tmp_path_factory: pytest.TempPathFactory) -> Program:
+    """40 batches in three months."""
+    base = tmp_path_factory.mktemp("campaign")
+    patched = pytest.MonkeyPatch()
+    patched.setattr("yatagan.ledger.ledger._now", dict)
+    three_months(base / "home", base / "fen-flux")
+    patched.undo()
+    found = Program(base / "home", base / "fen-flux")
+    found("node", "add", "heron", "127.0.0.1")
+    return found
+
+
+def rows_of(file: Path) -> list[dict[str, str]]:
+    return list(csv.DictReader(io.StringIO(file.read_text(encoding="utf-8"))))
+
+
+def test_numbers_agree_with_the_ledger(campaign: Program) -> None:
+    campaign("report", "--project", "--output", "a/campaign.html", "--data", "numbers")
+    records = campaign.json("ledger", "show")["records"]
+    staged = {record["batch"]: record for record in records if record["kind"] == "staged"}
+    moved = rows_of(campaign.directory / "numbers" / "moved.csv")
+    assert {row["batch"]: (int(row["moved_bytes"]), int(row["moved_files"])) for row in moved} == {
+        batch: (record["size_bytes"], record["counts"]["files"]) for batch, record in staged.items()
+    }
+    failures = rows_of(campaign.directory / "numbers" / "failures.csv")
+    assert len(failures) == sum(record["counts"]["failed"] for record in staged.values()) == 6
+    timeline = rows_of(campaign.directory / "numbers" / "timeline.csv")
+    assert len(timeline) == len(records)
+    page = Page(campaign.directory / "a" / "campaign.html")
+    assert page.harmless and page.elements["figure"] == len(NAMES) and page.elements["svg"] == len(NAMES)
+    assert "2 of 40 batches did not end well" in page.text and records[0]["digest"] in page.text
+    assert all(failure["reason"] in page.text for failure in failures)
+    assert len((campaign.directory / "a" / "campaign.html").read_bytes()) < 400_000
+    # Of one dataset, and since a day, it is less.
+    campaign("report", "--dataset", "notes", "--since", "2026-09-15", "--output", "notes.html", "--data", "less")
+    some = rows_of(campaign.directory / "less" / "moved.csv")
+    assert (
+        some and {row["dataset"] for row in some} == {"notes"} and min(row["recorded_at"] for row in some) > "2026-09"
+    )
+
+
+def test_a_report_never_replaces_unseen(campaign: Program) -> None:
+    campaign("report", "--project", "--output", "once.html")
+    assert "it is there already" in campaign("report", "--project", "--output", "once.html", expect=2).stderr
+    campaign("report", "--project", "--output", "once.html", "--replace")
+
+
+def test_figures_alone(campaign: Program) -> None:
+    begins = {"png": b"\x89PNG", "pdf": b"%PDF", "svg": b"<?xml"}
+    for number, name in enumerate(NAMES):
+        form = ("png", "svg", "pdf")[number % 3]
+        campaign("report", "--project", "--figure", f"{name}.{form}")
+        assert (campaign.directory / f"{name}.{form}").read_bytes().startswith(begins[form])
+    assert "names no figure" in campaign("report", "--project", "--figure", "cake.png", expect=2).stderr
+
+
+def test_no_figure_without_labels_and_a_caption(campaign: Program, monkeypatch: pytest.MonkeyPatch) -> None:
+    from yatagan.batches.batch_store import Batches
+    from yatagan.ledger.ledger import Ledger
+    from yatagan.reports.drawings import figures_of
+    from yatagan.reports.figures import DatasetLine
+    from yatagan.reports.gathering import gather
+
+    ledger = Ledger(campaign.directory / "ledger", campaign.home / "ledger-memory")
+    found = gather(ledger, Batches(campaign.home / "batches"), lambda fault, detail: fault.value, lambda record: True)
+    lines = [DatasetLine("notes", ((found.stagings[0].at, "staged"), (found.stagings[1].at, "trouble")), "1 newer")]
+    specs = figures_of(found, lines, 8e7)
+    assert {spec.name for spec in specs} == set(NAMES)
+    for spec in specs:
+        (axes,) = draw(spec).axes
+        assert axes.get_xlabel() and axes.get_ylabel(), spec.name
+        assert spec.caption.endswith(".") and len(spec.caption) > 30 and spec.rows, spec.name
+        assert len(spec.head) == len(spec.rows[0]), spec.name
+
+
+def test_names_do_no_harm(program: Program, oak: Far) -> None:
+    (program.directory / "fen").mkdir()
+    (program.directory / "fen" / "good.csv").write_text("1\n")
+    for name in EVIL:
+        (program.directory / "fen" / name).write_text("x\n")
+        (oak.root / "fen" / name).mkdir(parents=True)  # something else has its name
+    program("stage", "fen", "oak:", expect=1)
+    program("report", program.json("batch", "list")["batches"][0]["batch"], "--output", "page.html", "--data", "data")
+    page = Page(program.directory / "page.html")
+    assert page.harmless and page.elements["img"] == 0
+    assert not re.search(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]", page.text)
+    assert (
+        "<script>alert(1)" in page.text
+        and "{{ 7*7 }}" in page.text
+        and "49" not in page.text.split("{{ 7*7 }}")[0][-3:]
+    )
+    assert "did not end well" in page.text
+    failures = rows_of(program.directory / "data" / "failures.csv")
+    assert len(failures) == len(EVIL) and not any(value.startswith("=") for row in failures for value in row.values())
+
+
+def test_about_nothing_it_says_so(program: Program) -> None:
+    assert "nothing is on record of it" in program("report", "--output", "nothing.html").stdout
+    page = Page(program.directory / "nothing.html")
+    assert "There is nothing to report" in page.text and page.harmless and page.elements["figure"] == 0
+    assert "no numbers for this figure" in program("report", "--figure", "rate.svg", expect=2).stderr
+
+
+def test_without_its_libraries_it_says_what_to_install(program: Program, tmp_path: Path, oak: Far) -> None:
+    for name in ("matplotlib", "jinja2"):
+        (tmp_path / "site" / name).mkdir(parents=True)
+        error = f"raise ModuleNotFoundError('No module named {name}', name={name!r})\n"
+        (tmp_path / "site" / name / "__init__.py").write_text(error)
+    (program.directory / "fen").mkdir()
+    (program.directory / "fen" / "flux.bin").write_bytes(bytes(9_000_000))
+    program("stage", "fen", "oak:", "--max-rate", "4MB/s")
+    environment = {**program.environment(), "PYTHONPATH": str(tmp_path / "site")}
+    import subprocess
+
+    from conftest import YATAGAN
+
+    def run(*words: str) -> subprocess.CompletedProcess[str]:
+        return subprocess.run(
+            [YATAGAN, *words], cwd=program.directory, env=environment, capture_output=True, text=True, check=False
+        )
+
+    done = run("report", "--output", "page.html")
+    assert done.returncode == 5 and "pip install 'yatagan[report]'" in done.stderr and "Traceback" not in done.stderr
+    assert not (program.directory / "page.html").exists()
+    drawn = run("batch", "show", "--rate-over-time").stdout
+    assert "MB/s" in drawn and "over the connection" in drawn
+    answer = json.loads(run("batch", "show", "--rate-over-time", "--json").stdout)
+    assert sum(row["sent_bytes"] for row in answer["pace"]) >= 9_000_000 and answer["lost"] == []
+    assert sum(row["placed_bytes"] for row in answer["pace"]) == 9_000_000
+
+
+def _contrast(one: str, other: str) -> float:
+    """As WCAG 2 has it."""
+
+    def light(colour: str) -> float:
+        parts = [int(colour[at : at + 2], 16) / 255 for at in (1, 3, 5)]
+        red, green, blue = (part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4 for part in parts)
+        return 0.2126 * red + 0.7152 * green + 0.0722 * blue
+
+    brighter, darker = sorted((light(one), light(other)), reverse=True)
+    return (brighter + 0.05) / (darker + 0.05)
+
+
+def test_everything_can_be_read_in_the_light_and_in_the_dark() -> None:
+    page = (files("yatagan.reports") / "page.html").read_text(encoding="utf-8")
+    dark = dict(re.findall(r"--([a-z]+): (#[0-9a-f]{6});", page.split("prefers-color-scheme: dark")[1].split("}")[0]))
+    assert set(dark) == {*COLOURS, "paper", "panel", "line"}
+    for palette, grounds in ((COLOURS, ("#ffffff", "#f4f6f8")), (dark, (dark["paper"], dark["panel"]))):
+        for name in set(COLOURS) - {"rule"}:
+            for ground in grounds:
+                assert _contrast(palette[name], ground) >= 4.5, (name, palette[name], ground)
+
+
+rows = st.lists(
+    st.builds(
+        PaceRow, st.integers(1, 10**6), st.just(1), st.integers(0, 10**9), st.integers(0, 10**9), st.integers(0, 99)
+    ),
+    unique_by=lambda row: row.at,
+    max_size=60,
+).map(sorted)
+
+
+@given(rows=rows, most=st.integers(1, 60), to=st.integers(1, 30))
+def test_a_thinned_pace_says_the_same_in_less(rows: list[PaceRow], most: int, to: int) -> None:
+    found = thinned(rows, most, min(most, to))
+    assert len(found) <= most and found == sorted(found)
+    for at in (2, 3, 4):
+        assert sum(row[at] for row in found) == sum(row[at] for row in rows)
+    assert all(any(row.at <= each.at < row.at + row.seconds for row in found) for each in rows)
+
+
+@given(rows=rows, wide=st.integers(30, 200), plain=st.booleans())
+def test_a_drawn_rate_fits(rows: list[PaceRow], wide: int, plain: bool) -> None:
+    lines = rate_lines(rows, [], wide, plain=plain)
+    assert (not rows) == (not lines)
+    assert all(len(line) <= max(wide, 46) for line in lines) and (not plain or "".join(lines).isascii())
+
+
+def test_a_pace_of_a_week_is_small(tmp_path: Path) -> None:
+    from yatagan.batches.journal import Journal
+    from yatagan.batches.journal_data import Header
+
+    header = Header("261127-week", 0, ("stage",), "", "heron", b"/d", Prove.AUTO)
+    made = Journal.create(tmp_path / "journal.db", header, [])
+    before = (tmp_path / "journal.db").stat().st_size
+    for start in range(0, 7 * 86_400, 5_000):
+        made.apply([], [PaceRow(1_780_000_000 + start + at, 1, 10**9, 10**9, 9) for at in range(0, 5_000, 2)])
+    made.close()
+    rows_ = Journal.open(tmp_path / "journal.db").pace()
+    assert (tmp_path / "journal.db").stat().st_size - before < 1_000_000
+    assert sum(row.sent for row in rows_) == 121 * 2_500 * 10**9 and 1_000 < len(rows_) <= 6_000
