@@ -141,6 +141,17 @@ FIELDS: dict[str, tuple[str, str]] = {
     "compare: outcomes.unreadable": ("object", "what could not be read"),
     "only_first": ("object", "only in the first"),
     "only_second": ("object", "only in the second"),
+    "pace": ("list", "seconds in which something happened; thinned where they are many"),
+    "from_at": ("time", "from when"),
+    "span_seconds": ("number", "for how long"),
+    "batch show --rate-over-time: pace[].sent_bytes": ("number", "bytes that the connection carried"),
+    "placed_bytes": ("number", "size of files that got their names"),
+    "batch show --rate-over-time: pace[].files": ("number", "how many"),
+    "batch show --rate-over-time: lost": ("list", "when the connection was lost"),
+    "lost_at": ("time", "when"),
+    "written": ("list", "the files that were written"),
+    "report: batches": ("number", "batches that it is about"),
+    "verifications": ("number", "verdicts that it is about"),
     "against_dataset": ("text or null", "the dataset that it was verified as"),
     "verify: recorded_at": ("time or null", "of a dataset: when it was last put on record"),
     "remembered": ("number", "files that an earlier run has read and that have not moved since"),
@@ -537,6 +548,7 @@ def answers(program: Program, practice: Practice) -> Iterator[tuple[str, list[st
     yield "batch list", words, run("batch", "list")
     _interrupt(program)
     yield "batch show", words, run("batch", "show")
+    yield "batch show --rate-over-time", words, run("batch", "show", "--rate-over-time")
     yield "batch hold", words, run("batch", "hold", program.json("batch", "list")["batches"][0]["batch"])
     yield "batch log", words, run("batch", "log")
     yield "parts list", words, run("parts", "list", "heron:again")
@@ -575,6 +587,7 @@ def answers(program: Program, practice: Practice) -> Iterator[tuple[str, list[st
     yield "bundle list", words, run("bundle", "list", "notes.tar.zst")
     yield "bundle check", words, run("bundle", "check", "notes.tar.zst")
     yield "bundle unpack", words, run("bundle", "unpack", "notes.tar.zst", "--into", "back")
+    yield "report", words, run("report", "--output", "fen.html")
     yield from _project(program, practice, run, words)
     yield from _ledger(program, run, words)
     yield "practice", words, run("practice", "--root", str(practice.site.root))
