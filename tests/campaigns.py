@@ -64,8 +64,8 @@ _SHAPES["fluxes"] = (40, 9_000_000, 6e7)
 class Campaign:
     """Makes batches at given times. `home` and `root` are the user's and the project's directories."""
 
-    def __init__(self, home: Path, root: Path, seed: int) -> None:
-        self.home, self.root = home, root
+    def __init__(self, home: Path, root: Path, seed: int, share: float = 1.0) -> None:
+        self.home, self.root, self._share = home, root, share
         self._chance = random.Random(seed)
         self._ledger = Ledger(root / "ledger", home / "ledger-memory")
         (root / "ledger").mkdir(parents=True, exist_ok=True)
@@ -74,7 +74,7 @@ class Campaign:
     def stage(self, dataset: str, at: datetime, *, failed: int = 0, files: int | None = None) -> str:
         """One batch of a dataset, finished and on record. Returns its name."""
         chance, (many, mean, rate) = self._chance, _SHAPES[dataset]
-        many = files if files is not None else max(1, round(many * chance.uniform(0.3, 1.6)))
+        many = files if files is not None else max(4, round(many * self._share * chance.uniform(0.3, 1.6)))
         towards = "here" if dataset == "fluxes" else "there"
         purpose = Purpose("fen-flux", dataset, towards, str(self.root / "ledger"))
         near, far = str(self.root).encode(), b"/scratch/mara/fen"
@@ -172,7 +172,7 @@ class Campaign:
                 with file.open("wb") as stream:
                     stream.truncate(expected.facts.size)
                 os.utime(file, ns=(expected.facts.mtime_ns, expected.facts.mtime_ns))
-        one, other, *_ = sorted((self.root / "notes").rglob("*.csv"))
+        one, *_, other = sorted((self.root / "notes").rglob("*.csv"))
         os.utime(one)
         other.unlink()
 
@@ -208,9 +208,9 @@ def _text(at: datetime) -> str:
     return at.strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
-def three_months(home: Path, root: Path, seed: int = 7) -> Campaign:
-    """40 batches of four datasets from August to October, with some trouble."""
-    made, chance = Campaign(home, root, seed), random.Random(seed)
+def three_months(home: Path, root: Path, seed: int = 7, share: float = 1.0) -> Campaign:
+    """40 batches of four datasets from August to October, with some trouble; each with a `share` of its files."""
+    made, chance = Campaign(home, root, seed, share), random.Random(seed)
     at = datetime(2026, 8, 3, 6, 0, tzinfo=UTC)
     order = ["chambers"] * 18 + ["thermal"] * 8 + ["notes"] * 8 + ["fluxes"] * 6
     chance.shuffle(order)

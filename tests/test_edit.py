@@ -45,18 +45,10 @@ def editor(tmp_path: Path, script: str = "s/depth 10/depth 12/", before: str = "
 def edit(
     program: Program, place: str, given: dict[str, str], *more: str, expect: int = 0
 ) -> subprocess.CompletedProcess[str]:
-    done = subprocess.run(
-        [YATAGAN, "edit", place, *more],
-        cwd=program.directory,
-        env={**program.environment(), **given},
-        stdin=subprocess.DEVNULL,
-        capture_output=True,
-        text=True,
-        timeout=120,
-        check=False,
-    )
-    assert "Traceback" not in done.stderr and done.returncode == expect, done.stderr
-    return done
+    with pytest.MonkeyPatch.context() as patched:
+        for name, value in given.items():
+            patched.setenv(name, value)
+        return program("edit", place, *more, expect=expect)
 
 
 def copies(program: Program) -> list[Path]:

@@ -7,13 +7,11 @@ import random
 import shutil
 from pathlib import Path
 
-import pytest
-
 import conftest
 from conftest import Far, Practice, Program
 from test_project import declare
 
-FILES = 120
+FILES = 60
 PROJECT = """\
 [project]
 name = "fen-flux"
@@ -73,9 +71,8 @@ def lose(root: Path, seed: int = 1) -> tuple[list[Path], list[Path]]:
     return [file for file in damaged if file.exists()], [file for file in worked if file.exists()]
 
 
-@pytest.mark.kept("openssh")
-def test_a_dataset_comes_back(program: Program, far: Far) -> None:
-    declare(program, far.name, PROJECT)
+def test_a_dataset_comes_back(program: Program, oak: Far) -> None:
+    declare(program, "oak", PROJECT)
     root = program.directory / "chambers"
     survey(root)
     program("stage", "--dataset", "chambers")

@@ -90,8 +90,7 @@ def test_what_was_read_counts_until_it_moves_or_a_day_has_passed(
     assert len(read) == FILES and known == []
 
 
-@pytest.mark.parametrize("processes", ["1", "3"])
-def test_a_lost_connection_is_no_reason_to_begin_again(program: Program, practice: Practice, processes: str) -> None:
+def test_a_lost_connection_is_no_reason_to_begin_again(program: Program, practice: Practice) -> None:
     program(*practice.far().add)
     root = program.directory / "fen"
     root.mkdir()
@@ -103,7 +102,7 @@ def test_a_lost_connection_is_no_reason_to_begin_again(program: Program, practic
     without = program("verify", "heron:fen", expect=3)
     assert "the connection was lost" in without.stderr
     practice.wrong("heron", **{"cut-after": "90kB"})
-    done = program("verify", "heron:fen", "--resume", "--processes", processes, "--json")
+    done = program("verify", "heron:fen", "--resume", "--processes", "3", "--json")
     assert '"good": true' in done.stdout and "logging in again" in done.stderr
 
 

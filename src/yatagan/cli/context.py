@@ -128,16 +128,19 @@ class App:
         return Activities(self.queue())
 
     def ledger(self) -> Ledger:
-        """The ledger of the project that this directory is in, if it has one; else that which the settings name.
+        """The ledger of the project that this directory is in, if it has one; else that which the settings name."""
+        return self.ledger_in(self.ledger_directory())
 
-        What was done goes on record though the project file has mistakes: then in the latter, with a warning.
+    def ledger_directory(self) -> str:
+        """Where the project's ledger is, "" without one: then it is that which the settings name.
+
+        What is done goes on record though the project file has mistakes: then in the latter, with a warning.
         """
         try:
-            directory = self.project_ledger()
+            return self.project_ledger()
         except (BadProject, Refused) as error:
             warn(f"the project's ledger is not used: {explain(error)}")
-            directory = ""
-        return self.ledger_in(directory)
+            return ""
 
     def ledger_in(self, directory: str) -> Ledger:
         """The ledger in a directory; the one that the settings name for ""."""
@@ -153,9 +156,12 @@ class App:
         root = find_project(Path(os.getcwd()))
         if root is None:
             return ""
-        project = self.accepted_project(root)
-        if project.ledger is None:
+        from yatagan.config.project import load_project
+
+        if load_project(root).ledger is None:  # then there is nothing of it to go by
             return ""
+        project = self.accepted_project(root)
+        assert project.ledger is not None
         if project.ledger.is_relative_to(project.root):
             project.ledger.mkdir(parents=True, exist_ok=True)
         return str(project.ledger)

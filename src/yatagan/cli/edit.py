@@ -134,7 +134,8 @@ class _Edit:
 
     async def _edit(self, copy: Path) -> None:
         """Run the editor. Ctrl-C is its business. Raises Refused when it fails."""
-        before = signal.signal(signal.SIGINT, signal.SIG_IGN)
+        # Not SIG_IGN, which the editor would inherit.
+        before = signal.signal(signal.SIGINT, lambda number, frame: None)
         try:
             # In a thread, so that the connection is kept meanwhile.
             status = await asyncio.to_thread(subprocess.call, [*self._editor, str(copy)])

@@ -122,19 +122,19 @@ class _Wanted:
 def _wanted(app: App, place: str | None, dataset: str | None, batch: str | None) -> Iterator[_Wanted]:
     """The trees that are meant. Raises BadPlace where nothing is on record, NoSuchBatch."""
     ledger = app.ledger()
-    kept = str(ledger.directory.path) if app.project_ledger() else ""
+    directory = app.ledger_directory()
     found: list[_Wanted] = []
     if dataset is not None:
         project = app.project()
         declared = project.dataset(dataset)
         own = parse_choice(declared.only, declared.skip)
         history = history_of(ledger, records_of_project(ledger, project.name).get(dataset, [])).chosen(own.chooses)
-        found.append(_Wanted(dataset, declared.here, history, Purpose(project.name, dataset, "here", kept, True)))
+        found.append(_Wanted(dataset, declared.here, history, Purpose(project.name, dataset, "here", directory, True)))
     elif batch is not None:
         name, roots = _batch_roots(app, ledger, batch)
         for root in roots:
             history = history_of_place(ledger, platform.node(), root, name)
-            found.append(_Wanted(text.show(root), root, history, Purpose(ledger=kept, restores=True)))
+            found.append(_Wanted(text.show(root), root, history, Purpose(ledger=directory, restores=True)))
     else:
         where = app.place(str(place), new=True)
         if where.node:
@@ -143,7 +143,7 @@ def _wanted(app: App, place: str | None, dataset: str | None, batch: str | None)
             )
         path = os.path.realpath(where.path or b".")
         history = history_of_place(ledger, platform.node(), path)
-        found.append(_Wanted(text.show(path), path, history, Purpose(ledger=kept, restores=True)))
+        found.append(_Wanted(text.show(path), path, history, Purpose(ledger=directory, restores=True)))
     for wanted in found:
         if wanted.history.newest is None or not (wanted.history.versions or wanted.history.entries):
             raise BadPlace(wanted.name, "nothing is on record of it", "see: yatagan ledger show")

@@ -206,7 +206,7 @@ def stage_command(
             as_=as_,
             choice=parse_choice(only, skip),
             storing=Storing(store) if store is not None else None,
-            purpose=Purpose(ledger=app.project_ledger()),
+            purpose=Purpose(ledger=app.ledger_directory()),
         )
         status = run(stage(request, typed_command(), how))
     if status:
