@@ -81,8 +81,8 @@ def test_while_it_arrives(harm: Harm, program: Program, oak: Far, aside: Path) -
     (oak.root / "big").write_bytes(data)
     (oak.root / "big").chmod(0o604)
     (program.directory / "dest").mkdir()
-    running = program.start("stage", "oak:big", "dest", "--max-rate", "12MB/s")
-    wait_for(lambda: part_file(program.directory / "dest", SIZE // 4) is not None)
+    running = program.start("stage", "oak:big", "dest", "--max-rate", "8MB/s")
+    wait_for(lambda: part_file(program.directory / "dest", SIZE // 9) is not None)
     part = part_file(program.directory / "dest")
     assert part is not None
     harm(part, aside)

@@ -101,6 +101,29 @@ def test_a_job_script_verifies_its_input_by_name(program: Program, oak: Far) -> 
     assert program.json(*verify, expect=1)["counts"]["missing"] == 7, "three of them are directories"
 
 
+def test_what_was_taken_away_before_it_was_staged_again_is_not_missed(program: Program, oak: Far) -> None:
+    declare(program, "oak")
+    root = chambers(program)
+    program("stage", "--dataset", "chambers")
+    (root / "a.csv").unlink()
+    (root / "newest").unlink()
+    verify = ("verify", "--dataset", "chambers", "--at", "here")
+    assert program.json(*verify, expect=1)["counts"]["missing"] == 2
+    assert program.json("stage", "--dataset", "chambers")["batch"] is None, "there is nothing to carry"
+    good = program.json(*verify)
+    assert good["good"] and good["files"] == 2
+    assert program.json("verify", "--dataset", "chambers")["counts"]["not_listed"] == 2
+    assert program.json("restore", "--dataset", "chambers")["restored"][0]["lost"] == []
+    # It comes back, and counts again; something else goes, with a batch this time.
+    (root / "a.csv").write_text("again\n")
+    (root / "week 1" / "c.csv").unlink()
+    assert program.json("stage", "--dataset", "chambers", "--if-newer-there", "replace")["batch"]["state"] == "finished"
+    again = program.json(*verify)
+    assert again["good"] and again["files"] == 2
+    program("stage", "--dataset", "chambers")
+    assert len(program.json("ledger", "show", "--command", "staged")["records"]) == 3
+
+
 def test_the_project_shows_how_its_datasets_stand(program: Program, oak: Far) -> None:
     declare(program, "oak", GOOD.replace("{node}:fen/fluxes", "{node}:@scratch/fluxes"))
     root = chambers(program)

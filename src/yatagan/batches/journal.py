@@ -264,6 +264,14 @@ class Journal(JournalReading):
         with self._guard():
             self._sql.execute("UPDATE batch SET make_again = ?", (wanted,))
 
+    def note_gone(self, labels: Iterable[bytes]) -> None:
+        """Write what is no longer at the source though it is on record, instead of what was written before."""
+        with self._guard():
+            self._sql.execute("BEGIN IMMEDIATE")
+            self._sql.execute("DELETE FROM gone")
+            self._sql.executemany("INSERT OR IGNORE INTO gone VALUES (?)", ((label,) for label in labels))
+            self._sql.execute("COMMIT")
+
     def intend_record(self, record: str) -> None:
         """Write which ledger record is about to be appended, so that it is appended once."""
         with self._guard():

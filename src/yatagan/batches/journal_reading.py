@@ -196,11 +196,12 @@ class JournalReading:
         )
         return ((label, digest) for label, digest in rows)
 
-    def entry_facts(self) -> Iterator[tuple[bytes, Facts, bytes | None]]:
+    def entry_facts(self) -> Iterator[tuple[bytes, Facts | None, bytes | None]]:
         """(label, facts, link target) of every entry that was put into its place, or shown to be right by its contents.
 
-        The facts are those at the source.
+        The facts are those at the source; there are none of what was gone from it.
         """
+        yield from ((label, None, None) for (label,) in self._rows("SELECT label FROM gone ORDER BY label"))
         for step in self.steps(StepState.IN_PLACE, StepState.LEFT):
             shown = step.state is StepState.IN_PLACE or step.digest
             if step.kind in (StepKind.FILE, StepKind.LINK, StepKind.DIRECTORY) and step.label and shown:

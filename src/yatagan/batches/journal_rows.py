@@ -18,7 +18,8 @@ FORMAT = 12
 #: What an older form lacks, by its number; such a journal is brought to this one when it is opened.
 _PACE = "CREATE TABLE pace (at INTEGER PRIMARY KEY, seconds INTEGER, sent INTEGER, placed INTEGER, files INTEGER)"
 _SLOWEST = "CREATE TABLE slowest (number INTEGER PRIMARY KEY, seconds REAL)"
-_ADDED_BY_12 = ("ALTER TABLE batch ADD COLUMN purpose TEXT NOT NULL DEFAULT '{}'", _PACE, _SLOWEST)
+_GONE = "CREATE TABLE gone (label BLOB PRIMARY KEY)"
+_ADDED_BY_12 = ("ALTER TABLE batch ADD COLUMN purpose TEXT NOT NULL DEFAULT '{}'", _PACE, _SLOWEST, _GONE)
 _ADDED_BY_11 = (
     "ALTER TABLE step ADD COLUMN beginning TEXT",
     "ALTER TABLE step ADD COLUMN continues INTEGER NOT NULL DEFAULT 0",
@@ -58,6 +59,7 @@ CREATE INDEX step_growing ON step (number) WHERE beginning IS NOT NULL;
 CREATE TABLE session (number INTEGER PRIMARY KEY, witness TEXT NOT NULL);
 {_PACE};
 {_SLOWEST};
+{_GONE};
 PRAGMA user_version = {FORMAT};
 """
 

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from yatagan.batches.counts import BatchCounts
 from yatagan.cli import text
 from yatagan.cli.context import App
 from yatagan.ledger.appending import Unsigned
 from yatagan.ledger.ledger import Contents, OnRecord, record_id
 from yatagan.ledger.records import RecordedPlace, RecordKind, Statement
+
+if TYPE_CHECKING:
+    from yatagan.batches.counts import BatchCounts
 
 #: Digits of a digest that are shown: enough to pin it on paper.
 DIGITS = 32

@@ -38,7 +38,8 @@ from yatagan.ledger.tree_history import (
     trees_of,
 )
 from yatagan.places import Place
-from yatagan.planning.restoring import Copy, FoundCopies, Losses, Picked, find_losses, look_into_copies
+from yatagan.planning.picked import Picked
+from yatagan.planning.restoring import Copy, FoundCopies, Losses, find_losses, look_into_copies
 from yatagan.stores.connection_history import recall
 from yatagan.trees.hashing import Content
 from yatagan.trees.scan import Tree, scan

@@ -6,7 +6,7 @@ import json
 import os
 import posixpath
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable, Collection
 from contextlib import asynccontextmanager
 from enum import StrEnum
 
@@ -21,8 +21,9 @@ from yatagan.errors import BadPlace
 from yatagan.places import Place
 from yatagan.planning.bundling import Costs
 from yatagan.planning.name_template import Template
+from yatagan.planning.picked import Picked
+from yatagan.planning.plan import Plan
 from yatagan.planning.planner import BundlingChoice
-from yatagan.planning.restoring import Picked
 from yatagan.planning.stored_bundles import StoringChoice
 from yatagan.stores.interface import Readable, Source, Store
 from yatagan.trees.patterns import EVERYTHING, Choice, is_pattern
@@ -84,7 +85,8 @@ def _template(as_: str | None) -> Template | None:
 class Request:
     """What a stage was asked for: sources, destination, names, proof.
 
-    `as_` is the template of new names, `name` one name as it is. `purpose`: what the batch will be for.
+    `as_` is the template of new names, `name` one name as it is. `purpose`: what the batch will be for. `recorded`
+    finds the paths that are on record of what is carried.
     """
 
     def __init__(
@@ -109,8 +111,10 @@ class Request:
         unchanged_for: float = 0.0,
         growing: Choice | None = None,
         picked: Picked | None = None,
+        recorded: Callable[[], Collection[bytes]] = tuple,
     ) -> None:
         self.app = app
+        self._recorded = recorded
         self.picked = picked
         self.purpose = purpose
         self.growing = growing
@@ -202,6 +206,14 @@ class Request:
         if self._modes is not None:
             return self._modes
         return Modes.SITE if area is not None and area.shared else Modes.KEEP
+
+    def gone(self, plan: Plan) -> list[bytes]:
+        """What was on record and is no longer at the source, by the names that it had at the destination."""
+        if len(plan.arrivals) != 1 or plan.arrivals[0].tree.unread:
+            return []
+        arrival, later = plan.arrivals[0], set(plan.unsettled)
+        labels = {posixpath.join(arrival.name, path): path for path in self._recorded()}
+        return [label for label, path in labels.items() if path not in arrival.tree.entries and label not in later]
 
     @property
     def options(self) -> str:

@@ -29,10 +29,13 @@ from yatagan.cli.report import Report, say_event
 from yatagan.cli.scan_progress import EntryCount, comparing_contents
 from yatagan.cli.stage_request import IfNewer, Request
 from yatagan.config.areas import Area
+from yatagan.engine.recording import staged_statement
 from yatagan.engine.run_log import RunLog
 from yatagan.engine.session import evidence_for
 from yatagan.errors import BadPlace
 from yatagan.faults import Fault
+from yatagan.ledger.ledger import record_id
+from yatagan.ledger.records import RecordKind
 from yatagan.places import Place
 from yatagan.planning.placed_before import placed_before
 from yatagan.planning.plan import Plan
@@ -83,6 +86,8 @@ async def stage(request: Request, command: tuple[str, ...], how: How) -> int:
         if plan_only or not (plan.summary.anything or earlier is not None):
             if plan_only and earlier is not None and use is not None and report.in_words:
                 click.echo(earlier.would(use))
+            if not plan_only:
+                _record_gone(request, plan, header)
             return _tell_no_batch(plan, described, how)
         batch = await _accept(request, plan, header, destination, earlier, use)
         if earlier is not None and use is not None and report.in_words:
@@ -130,6 +135,15 @@ async def _leave(app: App, batch: Batch, described: dict[str, Any], how: How, ou
     return left_status(now, outcome)
 
 
+def _record_gone(request: Request, plan: Plan, header: Header) -> None:
+    """Put on record that something is no longer at the source, where nothing else is to be done."""
+    if gone := request.gone(plan):
+        statement = staged_statement(record_id(RecordKind.STAGED), "good", header, {"files": 0, "failed": 0})
+        request.app.ledger_in(header.purpose.ledger).append(
+            statement, tuple, lambda: [(each, None, None) for each in gone]
+        )
+
+
 async def _accept(
     request: Request, plan: Plan, header: Header, destination: Store, earlier: Earlier | None, use: EarlierUse | None
 ) -> Batch:
@@ -144,6 +158,9 @@ async def _accept(
     else:
         app.queue().remove(earlier.batch.name)  # what becomes of it is decided here
         batch = await earlier.become(use, header, plan, destination)
+    if gone := request.gone(plan):
+        with contextlib.closing(batch.journal()) as journal:
+            journal.note_gone(gone)
     RunLog(batch).write("accepted", files=plan.summary.files, size_bytes=plan.summary.size)
     return batch
 

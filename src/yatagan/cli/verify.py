@@ -14,7 +14,6 @@ import click
 
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.cli import shell_completion, text
-from yatagan.cli.bag import check_place
 from yatagan.cli.checksums import patterns, scan_place
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.exit_status import ExitStatus
@@ -160,6 +159,8 @@ def verify_command(
         declared = project.dataset(dataset)
         end = Towards(at) if at else declared.towards
         if declared.stored is StoredAs.BAG:
+            from yatagan.cli.bag import check_place  # which other verdicts can do without
+
             raise click.exceptions.Exit(check_place(app, place_of(declared, end), json_=json_))
         looking = look(place_of(declared, end).node)
         attempt = functools.partial(verify_dataset, app, project, declared, end, choice, looking)

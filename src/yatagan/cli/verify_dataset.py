@@ -48,18 +48,15 @@ async def verify_dataset(
     try:
         root = await store.resolve(where.path, follow=True)
         with EntryCount(app, [where], quiet=looking.quiet) as count:
-            tree = await scan(store, root, choice=_both(own, choice), heard=count.heard)
+            tree = await scan(store, root, choice=own, heard=count.heard)
+        for path in [path for path in tree.entries if not choice.chooses(path)]:
+            del tree.entries[path]
         verdicts = await looking.verdicts(store, tree, claims)
     finally:
         await store.close()
     used = Against(root, where, history.newest.list_digest, claims.listed, inside=False)
     used.dataset, used.recorded = dataset.name, (history.newest.recorded_at, history.newest.who)
     return verdicts, where, used
-
-
-def _both(one: Choice, other: Choice) -> Choice:
-    """What a dataset's patterns leave, and then those of the command: `only` of both cannot be one list of patterns."""
-    return Choice(other.only or one.only, (*one.skip, *other.skip))
 
 
 def claims_of(history: TreeHistory, *, source_side: bool) -> Claims:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import posixpath
+from collections.abc import Mapping
 from typing import Any
 
 from yatagan.batches.counts import BatchCounts, outcome_of
@@ -44,15 +45,34 @@ def _statement(name: str, outcome: BatchCounts) -> Statement:
         "newer_there": outcome.newer,
         "failed": outcome.failed,
     }
-    return Statement(
+    return staged_statement(
         name,
-        RecordKind.RESTORED if header.purpose.restores else RecordKind.STAGED,
         "good" if outcome.good else "with failures" if outcome.failed else "newer there",
-        tuple(RecordedPlace(header.source_node, path) for path, _ in header.arrivals),
-        RecordedPlace(header.destination_node, posixpath.normpath(header.destination)),
+        header,
         {what: count for what, count in counts.items() if count or what in ("files", "failed")},
         outcome.moved_size,
         {evidence.value: count for evidence, count in sorted(outcome.evidence.items())},
+    )
+
+
+def staged_statement(
+    name: str,
+    outcome: str,
+    header: Header,
+    counts: Mapping[str, int],
+    size: int = 0,
+    evidence: Mapping[str, int] | None = None,
+) -> Statement:
+    """What is put on record of a stage: of its batch, or that there was nothing to carry."""
+    return Statement(
+        name,
+        RecordKind.RESTORED if header.purpose.restores else RecordKind.STAGED,
+        outcome,
+        tuple(RecordedPlace(header.source_node, path) for path, _ in header.arrivals),
+        RecordedPlace(header.destination_node, posixpath.normpath(header.destination)),
+        counts,
+        size,
+        evidence or {},
         header.command,
         header.id,
         _details(header),

@@ -34,8 +34,8 @@ from yatagan.trees.checksum_record import format_facts
 
 #: The (path, digest) lines that a record speaks of, to be read as often as needed.
 Contents = Callable[[], Iterable[tuple[bytes, str]]]
-#: The (path, facts, link target) that a record speaks of, likewise.
-EntryFacts = Callable[[], Iterable[tuple[bytes, Facts, bytes | None]]]
+#: The (path, facts, link target) that a record speaks of, likewise; without facts: what was gone.
+EntryFacts = Callable[[], Iterable[tuple[bytes, Facts | None, bytes | None]]]
 #: Seconds after which a ledger on another disk is too slow, and a record waits.
 _PATIENCE = 10.0
 

@@ -1,7 +1,8 @@
 """What the ledger says of a tree: what was last put on record of each entry, and where copies of it are.
 
 A record of a stage speaks of trees: each source and where it arrived are the two ends of one. The records of a tree,
-taken together, say what it held when it was last carried. A digest belongs to the facts of the same record: where a
+taken together, say what it held when it was last carried: what a record says was gone by then, earlier ones no longer
+claim. A digest belongs to the facts of the same record: where a
 later one has other facts and no digest, the earlier digest says nothing any more.
 """
 
@@ -18,7 +19,7 @@ from yatagan.ledger.ledger import Ledger
 from yatagan.ledger.records import DIGEST, Record, RecordedPlace, RecordKind
 from yatagan.places import holds, name_from
 from yatagan.stores.interface import Kind
-from yatagan.trees.checksum_record import Expected, read_facts
+from yatagan.trees.checksum_record import Expected, read_facts, read_gone
 
 #: Kinds of records that say what is in a tree.
 _CARRYING = (RecordKind.STAGED, RecordKind.RESTORED)
@@ -60,13 +61,15 @@ class TreeHistory:
     """What is on record of one tree; paths are relative to its root.
 
     `versions`: of each file, the newest first. `entries`: the newest facts of everything. `copies`: where it was at
-    some time, the newest first. `unreadable`: digests of lists that are missing or damaged.
+    some time, the newest first. `gone`: what was no longer there when it was last carried. `unreadable`: digests of
+    lists that are missing or damaged.
     """
 
     versions: dict[bytes, list[Version]] = field(default_factory=dict)
     entries: dict[bytes, Expected] = field(default_factory=dict)
     copies: list[End] = field(default_factory=list)
     newest: Record | None = None
+    gone: set[bytes] = field(default_factory=set)
     unreadable: list[str] = field(default_factory=list)
 
     def digest(self, path: bytes) -> str:
@@ -86,6 +89,7 @@ class TreeHistory:
             {path: each for path, each in self.entries.items() if chooses(path)},
             self.copies,
             self.newest,
+            self.gone,
             self.unreadable,
         )
 
@@ -162,28 +166,33 @@ def _gather(ledger: Ledger, trees: Iterable[tuple[CarriedTree, bytes]], batch: s
 
 def _add(found: TreeHistory, ledger: Ledger, tree: CarriedTree, top: bytes) -> None:
     record = tree.record
-    expected = {_inside(path, top): facts for path, facts in _facts(found, ledger, record).items() if holds(top, path)}
+    recorded, gone = _facts(found, ledger, record)
+    expected = {_inside(path, top): facts for path, facts in recorded.items() if holds(top, path)}
     for path, facts in expected.items():
-        found.entries.setdefault(path, facts)
+        if path not in found.gone:
+            found.entries.setdefault(path, facts)
     for path, digest in _digests(found, ledger, record).items():
         if not holds(top, path):
             continue  # a bundle that stands beside its directory
-        version = Version(digest, expected.get(_inside(path, top)), record)
-        versions = found.versions.setdefault(_inside(path, top), [])
+        inside = _inside(path, top)
+        version = Version(digest, expected.get(inside), record)
+        versions = found.versions.setdefault(inside, []) if inside not in found.gone else []
         if digest not in (each.digest for each in versions):
             versions.append(version)
+    found.gone |= {_inside(path, top) for path in gone if holds(top, path)}
 
 
 def _inside(path: bytes, top: bytes) -> bytes:
     return path[len(top) :].lstrip(b"/")
 
 
-def _facts(found: TreeHistory, ledger: Ledger, record: Record) -> Mapping[bytes, Expected]:
+def _facts(found: TreeHistory, ledger: Ledger, record: Record) -> tuple[Mapping[bytes, Expected], set[bytes]]:
+    """The facts on record, and what was gone."""
     data = _read(found, ledger, str(record.fields.get("facts", "")))
     try:
-        return read_facts(data, None, record.id) if data else {}
+        return (read_facts(data, None, record.id), read_gone(data)) if data else ({}, set())
     except BadList:
-        return {}
+        return {}, set()
 
 
 def _digests(found: TreeHistory, ledger: Ledger, record: Record) -> Mapping[bytes, str]:

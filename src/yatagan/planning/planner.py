@@ -22,9 +22,9 @@ from yatagan.errors import BadPlace, Refused
 from yatagan.faults import Fault
 from yatagan.planning.bundling import Costs, travel
 from yatagan.planning.growing import count_growing, find_growing, refuse_growing
+from yatagan.planning.picked import Picked
 from yatagan.planning.placed_before import Placed
 from yatagan.planning.plan import Arrival, Plan, Summary
-from yatagan.planning.restoring import Picked
 from yatagan.planning.stored_bundles import BundleToStore, StoringChoice, store
 from yatagan.planning.unsettled import leave_unsettled, opened_for_writing
 from yatagan.portable import index

@@ -22,6 +22,8 @@ from yatagan.trees.scan import Tree
 
 FACTS_SUFFIX = b".facts.jsonl"
 _FORMAT = "yatagan-facts-1"
+#: The kind of an entry of which it is on record that it was no longer there.
+_GONE = "gone"
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,12 +59,25 @@ def write_facts(tree: Tree, list_name: bytes, list_data: bytes) -> bytes:
     return b"".join(map(_as_line, lines))
 
 
-def format_facts(entries: Iterable[tuple[bytes, Facts, bytes | None]]) -> Iterator[bytes]:
-    """The lines of a facts file that stands alone, of (path, facts, link target); none for no entries."""
-    for number, entry in enumerate(entries):
+def format_facts(entries: Iterable[tuple[bytes, Facts | None, bytes | None]]) -> Iterator[bytes]:
+    """The lines of a facts file that stands alone, of (path, facts, link target); none for no entries.
+
+    Without facts: that it was gone.
+    """
+    for number, (path, facts, target) in enumerate(entries):
         if not number:
             yield _as_line({"format": _FORMAT})
-        yield _as_line(_facts_line(*entry))
+        gone = {**name_fields(path or b"."), "kind": _GONE}
+        yield _as_line(gone if facts is None else _facts_line(path, facts, target))
+
+
+def read_gone(data: bytes) -> set[bytes]:
+    """The paths that a facts file says were gone. Raises BadList when it is damaged."""
+    try:
+        lines = (json.loads(line) for line in data.split(b"\n")[1:] if _GONE.encode() in line)
+        return {b"" if (path := name_from(line)) == b"." else path for line in lines if line["kind"] == _GONE}
+    except (ValueError, KeyError, TypeError) as error:
+        raise BadList("the facts", 0, "they are damaged") from error
 
 
 def _as_line(fields: Mapping[str, object]) -> bytes:
@@ -93,7 +108,8 @@ def read_facts(data: bytes, list_data: bytes | None, name: str) -> dict[bytes, E
             raise BadList(name, 1, f"a format that we do not know: {head['format']!r}")
         if list_data is not None and head["digest"] != hashlib.sha256(list_data).hexdigest():
             raise BadList(name, 1, "it belongs to another list, or the list was changed")
-        return dict(_expected(json.loads(line)) for line in lines[1:] if line)
+        entries = (json.loads(line) for line in lines[1:] if line)
+        return dict(_expected(line) for line in entries if line["kind"] != _GONE)
     except (ValueError, KeyError, TypeError) as error:
         raise BadList(name, 0, "it is damaged") from error
 
