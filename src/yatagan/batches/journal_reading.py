@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from yatagan.batches.journal_data import Header, Purpose, Standing, StepGroup
-from yatagan.batches.journal_rows import COLUMNS, OPEN, step_of
+from yatagan.batches.journal_rows import COLUMNS, OPEN, decode_facts, step_of
 from yatagan.batches.pace import PaceRow
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import MEMBERS_PHASE, Modes, Prove, Step, StepKind, Times
@@ -202,10 +202,11 @@ class JournalReading:
         The facts are those at the source; there are none of what was gone from it.
         """
         yield from ((label, None, None) for (label,) in self._rows("SELECT label FROM gone ORDER BY label"))
-        for step in self.steps(StepState.IN_PLACE, StepState.LEFT):
-            shown = step.state is StepState.IN_PLACE or step.digest
-            if step.kind in (StepKind.FILE, StepKind.LINK, StepKind.DIRECTORY) and step.label and shown:
-                yield step.label, step.facts, step.target
+        query = (
+            "SELECT label, facts, target FROM step WHERE kind IN ('file', 'link', 'directory') AND label != x''"
+            " AND (state = 'in place' OR (state = 'left as is' AND digest != '')) ORDER BY number"
+        )
+        yield from ((label, decode_facts(facts), target) for label, facts, target in self._rows(query))
 
     def pace(self) -> list[PaceRow]:
         """How fast it went, by time."""

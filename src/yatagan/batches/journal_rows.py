@@ -142,8 +142,8 @@ def step_of(row: tuple[Any, ...]) -> Step:
     """The step in a row of `COLUMNS`."""
     values = list(row)
     values[2] = StepKind(values[2])
-    values[6] = _decode(values[6])
-    values[8] = _decode(values[8]) if values[8] else None
+    values[6] = decode_facts(values[6])
+    values[8] = decode_facts(values[8]) if values[8] else None
     values[9] = StepState(values[9])
     values[15] = Evidence(values[15]) if values[15] else None
     values[16] = Fault(values[16]) if values[16] else None
@@ -162,7 +162,7 @@ def _encode(facts: Facts | None) -> str | None:
     )
 
 
-def _decode(text: str) -> Facts:
+def decode_facts(text: str) -> Facts:
     """The reverse of `_encode`."""
     kind, *rest = json.loads(text)
     return Facts(Kind(kind), *rest)
