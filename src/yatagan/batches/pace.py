@@ -45,31 +45,44 @@ class Pace:
 
     def __init__(self, clock: Callable[[], float]) -> None:
         self._clock = clock
-        self._now = PaceRow(0, 1, 0, 0, 0)
+        self._at = self._sent = self._placed = self._files = 0
         self._done: list[PaceRow] = []
         self._began: dict[int, float] = {}
         self._slowest: list[SlowStep] = []
 
     def take(self, event: ev.Event) -> None:
-        """Count an event."""
-        match event:
-            case ev.BytesMoved(_, count):
-                self._count(sent=count)
-            case ev.StepStarted(number, kind) if kind is StepKind.FILE:
-                self._began[number] = self._clock()
-            case ev.StepSettled(number, kind, _, size, state) if kind is StepKind.FILE:
-                self._end(number)
-                if state is StepState.IN_PLACE:
-                    self._count(placed=size, files=1)
-            case ev.StepPostponed(number):
-                self._end(number)
+        """Count an event. There are several for every file, so this costs as little as can be."""
+        kind = type(event)
+        if kind is ev.BytesMoved:
+            self._turn()
+            self._sent += event.count  # type: ignore[union-attr]
+        elif kind is ev.StepSettled:
+            self._settled(event)  # type: ignore[arg-type]
+        elif kind is ev.StepStarted and event.kind is StepKind.FILE:  # type: ignore[union-attr]
+            self._began[event.number] = self._clock()  # type: ignore[union-attr]
+        elif kind is ev.StepPostponed:
+            self._end(event.number)  # type: ignore[union-attr]
 
-    def _count(self, *, sent: int = 0, placed: int = 0, files: int = 0) -> None:
-        at, now = int(self._clock()), self._now
-        if at != now.at:
-            self._done += [now] if now.at else []
-            now = PaceRow(at, 1, 0, 0, 0)
-        self._now = PaceRow(at, 1, now.sent + sent, now.placed + placed, now.files + files)
+    def _settled(self, event: ev.StepSettled) -> None:
+        if event.kind is not StepKind.FILE:
+            return
+        if event.number in self._began:
+            self._end(event.number)
+        if event.state is StepState.IN_PLACE:
+            self._turn()
+            self._placed += event.size
+            self._files += 1
+
+    def _turn(self) -> None:
+        """Begin a new row with a new second."""
+        at = int(self._clock())
+        if at != self._at:
+            if self._at:
+                self._done.append(self._row())
+            self._at, self._sent, self._placed, self._files = at, 0, 0, 0
+
+    def _row(self) -> PaceRow:
+        return PaceRow(self._at, 1, self._sent, self._placed, self._files)
 
     def _end(self, number: int) -> None:
         if (began := self._began.pop(number, None)) is None:
@@ -85,8 +98,8 @@ class Pace:
 
     def rest(self) -> tuple[list[PaceRow], list[SlowStep]]:
         """What is left at the end of the run: rows, and the files that took longest in it."""
-        rows = self.rows() + ([self._now] if self._now.at else [])
-        self._now = PaceRow(0, 1, 0, 0, 0)
+        rows = self.rows() + ([self._row()] if self._at else [])
+        self._at = 0
         return rows, slowest(self._slowest)
 
 
