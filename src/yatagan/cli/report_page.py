@@ -137,8 +137,11 @@ class _Chosen:
         return [_row(state) for state in self.states]
 
 
-def _changed(state: DatasetState | None) -> str:
-    return since_words(state.here) if state is not None and state.here is not None and not state.here.nothing else ""
+def _changed(state: DatasetState | None) -> str | None:
+    """What has changed here; "" for nothing, None where that was not looked at."""
+    if state is None or state.here is None:
+        return None
+    return "" if state.here.nothing else since_words(state.here)
 
 
 def _row(state: DatasetState) -> DatasetRow:
@@ -184,7 +187,11 @@ def _gather(
         chosen = [store.find(name) for name in dict.fromkeys(batches)]
         found = gather_batches(ledger, chosen, fault)
         names = ", ".join(batch.name for batch in chosen)
-        return _Chosen(found, f"Batch {names}" if len(chosen) == 1 else f"{len(chosen)} batches", f"Of {names}")
+        return _Chosen(
+            found,
+            f"Batch {names}" if len(chosen) == 1 else f"{len(chosen)} batches",
+            f"Of batch {names}" if len(chosen) == 1 else f"Of {names}",
+        )
     project = _project(app, wanted=of_project or dataset is not None)
     begin = since.astimezone().strftime("%Y-%m-%dT%H:%M:%S") if since is not None else ""
     period = f" since {since:%Y-%m-%d}" if since is not None else ""

@@ -22,7 +22,7 @@ def figures_of(found: Gathered, datasets: Sequence[DatasetLine], best_rate: floa
     """The figures that there are numbers for, in the page's order. `best_rate`: of the connection, bytes a second."""
     made = [
         _timeline(datasets),
-        _rate(_longest(found.stagings), best_rate),
+        _rate(found.stagings, best_rate),
         _moved(found.stagings),
         _bundling([each for staging in found.stagings for each in staging.bundled] + found.bundled),
         _duration(found.stagings),
@@ -50,7 +50,8 @@ def _longest(stagings: Sequence[Staging]) -> Staging | None:
     return max(known, key=lambda each: (each.seconds or 0.0, each.at), default=None)
 
 
-def _rate(staging: Staging | None, best: float | None) -> FigureSpec | None:
+def _rate(stagings: Sequence[Staging], best: float | None) -> FigureSpec | None:
+    staging = _longest(stagings)
     if staging is None:
         return None
     rows, began = staging.pace, staging.pace[0].at
@@ -89,10 +90,11 @@ def _rate(staging: Staging | None, best: float | None) -> FigureSpec | None:
     trouble += [f"it paused {_times(pauses)} for more than ten seconds"] if pauses else []
     told = ", and ".join(trouble) or "it went on without a pause"
     seen = f" {told[0].upper()}{told[1:]}."
+    which = ", which moved longest" if len(stagings) > 1 else ""
     return FigureSpec(
         "rate",
         "Rate over time",
-        f"Batch {staging.id}, which moved longest: what the connection carried each second, and what was proven and "
+        f"Batch {staging.id}{which}: what the connection carried each second, and what was proven and "
         f"got its name.{seen}",
         HIGH + 0.3,
         draw,
@@ -250,6 +252,8 @@ def _duration(stagings: Sequence[Staging]) -> FigureSpec | None:
         return None
 
     def draw(axes: Axes) -> None:
+        from matplotlib.ticker import LogLocator, NullFormatter
+
         plans, took = [plan for _, plan, _ in known], [seconds for _, _, seconds in known]
         low, high = min(*plans, *took) / 1.6, max(*plans, *took) * 1.6
         axes.plot([low, high], [low, high], color=COLOURS["muted"], linewidth=1, linestyle=":", label="as planned")
@@ -269,8 +273,10 @@ def _duration(stagings: Sequence[Staging]) -> FigureSpec | None:
         axes.set_ylim(low, high)
         axes.set_xlabel("the plan said, s")
         axes.set_ylabel("it took, s")
-        axes.xaxis.set_major_formatter(_seconds)
-        axes.yaxis.set_major_formatter(_seconds)
+        for axis in (axes.xaxis, axes.yaxis):
+            axis.set_major_locator(LogLocator(subs=(1, 2, 5) if high < 100 * low else (1,)))
+            axis.set_major_formatter(_seconds)
+            axis.set_minor_formatter(NullFormatter())
         axes.legend(loc="lower left", bbox_to_anchor=(0, 1.0), ncols=3, **LEGEND)
 
     near = sum(0.5 <= seconds / plan <= 2 for _, plan, seconds in known)
@@ -301,7 +307,7 @@ def _sizes(found: Gathered) -> FigureSpec | None:
 
     def draw(axes: Axes) -> None:
         axes.bar(range(len(bits)), [sizes[each] for each in bits], color=COLOURS["moved"], width=0.8)
-        step = max(1, len(bits) // 8)
+        step = -(-len(bits) // 8)
         ticks = range(0, len(bits), step)
         axes.set_xticks(list(ticks), [_upto(bits[at]) for at in ticks])
         if max(sizes.values()) > 200 * max(1, min(sizes.values())):
@@ -329,7 +335,7 @@ def _upto(bits: int) -> str:
 
 def _timeline(datasets: Sequence[DatasetLine]) -> FigureSpec | None:
     shown = [each for each in datasets if each.marks][:MOST_ROWS]
-    if not shown:
+    if sum(len(each.marks) for each in shown) < 2:
         return None
     looks = {
         "staged": ("o", COLOURS["moved"], "staged"),
@@ -379,7 +385,8 @@ def _timeline(datasets: Sequence[DatasetLine]) -> FigureSpec | None:
         axes.legend(loc="lower left", bbox_to_anchor=(0, 1.0), ncols=3, **LEGEND)
 
     changed = [each.name for each in shown if each.changed]
-    seen = f" Changed here since: {', '.join(changed)}." if changed else " None has changed here since."
+    looked = all(each.changed is not None for each in shown)
+    seen = f" Changed here since: {', '.join(changed)}." if changed else " None has changed here since." * looked
     return FigureSpec(
         "timeline",
         "What happened to each dataset",

@@ -58,7 +58,7 @@ class DatasetLine:
 
     name: str
     marks: tuple[tuple[str, str], ...]
-    changed: str = ""
+    changed: str | None = None
 
 
 NAMES = ("rate", "moved", "bundling", "duration", "sizes", "timeline")

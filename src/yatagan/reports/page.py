@@ -87,7 +87,10 @@ def _verdict(found: Gathered) -> tuple[str, str, str]:
     bad = [staging for staging in found.stagings if not staging.good]
     open_ = [staging for staging in bad if not _verified_since(staging, verdicts)]
     parts = []
-    if bad:
+    if bad and len(found.stagings) == 1:
+        failed = f": {count(bad[0].failed, 'step')} failed" if bad[0].failed else f": {bad[0].outcome}"
+        parts.append(f"the batch did not end well{failed}")
+    elif bad:
         since = ", and what they were about was verified since" if not open_ else ""
         parts.append(f"{len(bad)} of {count(len(found.stagings), 'batch', 'batches')} did not end well{since}")
     elif found.stagings:
