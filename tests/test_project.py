@@ -273,6 +273,7 @@ def test_a_routine_stages_a_dataset(program: Program, oak: Far) -> None:
     program("routine", "add", "nightly", "--dataset", "chambers", "--every", "1h", "--unchanged-for", "0s")
     wait_for(lambda: [each["outcome"] for each in program.json("routine", "show", "nightly")["runs"]] == ["moved"])
     assert (oak.root / "fen" / "chambers-2026" / "a.csv").exists()
+    program("routine", "remove", "nightly")
 
 
 def test_a_broken_file_raises_all_mistakes(tmp_path: Path) -> None:
