@@ -14,3 +14,10 @@ def fail(future: asyncio.Future[Any], error: BaseException) -> None:
     if not future.done():
         future.set_exception(error)
         future.exception()  # counts as seen
+
+
+def first_of(group: BaseExceptionGroup[BaseException]) -> BaseException:
+    """The first of several errors at once."""
+    for error in group.exceptions:
+        return first_of(error) if isinstance(error, BaseExceptionGroup) else error
+    return group

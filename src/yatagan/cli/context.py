@@ -24,6 +24,7 @@ from yatagan.config.nodes import NodeBook
 from yatagan.config.roots import Roots
 from yatagan.config.settings import ConnectionSettings, Settings, load_settings
 from yatagan.errors import BadProject, NodeMeant, Refused, UnknownHostKey
+from yatagan.futures import first_of
 from yatagan.places import NODE_NAME, Place, parse_place
 
 if TYPE_CHECKING:
@@ -295,13 +296,6 @@ def run(work: Coroutine[Any, Any, T]) -> T:
         return asyncio.run(work)
     except BaseExceptionGroup as group:
         raise first_of(group) from None
-
-
-def first_of(group: BaseExceptionGroup[BaseException]) -> BaseException:
-    """The first of several errors at once."""
-    for error in group.exceptions:
-        return first_of(error) if isinstance(error, BaseExceptionGroup) else error
-    return group
 
 
 #: The number of the form that JSON answers have; a new one when a script that reads them would break.

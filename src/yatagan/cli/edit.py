@@ -107,7 +107,7 @@ class _Edit:
         if original.all_known:
             return
         what = f"{self._where.node} runs no commands, so an access list or further names of the file cannot be seen"
-        if not (self._app.questions and confirm(f"{what}, and would be lost. Edit it all the same?")):
+        if not (self._app.questions and confirm(f"{what}, and would be lost. Edit it anyway?")):
             raise Refused(what, "stage the file here, edit it, and stage it back")
 
     def _named(self, original: Original) -> str:

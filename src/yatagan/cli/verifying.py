@@ -9,7 +9,7 @@ from contextlib import AbstractAsyncContextManager, nullcontext
 from typing import TypeVar
 
 from yatagan.cli import text
-from yatagan.cli.context import App, first_of
+from yatagan.cli.context import App
 from yatagan.cli.messages import explain
 from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import view_for
@@ -87,7 +87,7 @@ class Looking:
         failures, last, since = 0, 0, time.monotonic()
         while True:
             try:
-                return await _one_error(attempt)
+                return await attempt()
             except (StoreError, CannotReach) as error:
                 passing = error.passing if isinstance(error, CannotReach) else error.fault in CONNECTION_FAULTS
                 if not (self._resume and passing):
@@ -100,11 +100,3 @@ class Looking:
                     raise
                 text.warn(f"{explain(error).message}; logging in again in {text.duration(wait)}")
                 await asyncio.sleep(wait)
-
-
-async def _one_error(attempt: Callable[[], Awaitable[T]]) -> T:
-    """Try; of several errors at once, raise the first."""
-    try:
-        return await attempt()
-    except BaseExceptionGroup as group:
-        raise first_of(group) from None

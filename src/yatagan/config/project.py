@@ -140,7 +140,7 @@ class _File:
 
 
 class _Reading:
-    """Both files, read; mistakes are gathered, so that all are told at once."""
+    """Both files, read; mistakes are gathered, so that one sees all of them at once."""
 
     def __init__(self, root: Path) -> None:
         self._root = Path(os.path.realpath(root))

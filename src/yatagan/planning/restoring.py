@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from yatagan.digests.checksum_lists import ALGORITHM
+from yatagan.faults import Fault
 from yatagan.ledger.tree_history import TreeHistory, Version, files_of, others_of
 from yatagan.places import KEPT_DIRECTORY, Place
 from yatagan.stores.interface import Facts, Kind, Readable, Store, same_time
@@ -26,7 +27,7 @@ Hashed = Callable[[Content], None]
 
 
 class Left(StrEnum):
-    """Why an entry is not what is on record, and is left all the same."""
+    """Why an entry that is not as on record is left as it is."""
 
     NEWER = "changed since"
     OLDER = "an earlier time than on record"
@@ -68,6 +69,8 @@ async def find_losses(store: Readable, tree: Tree, history: TreeHistory, hashed:
             found.left[path] = Left.OTHER_KIND
         elif made[path].digest == history.digest(path):
             found.right += 1
+        elif made[path].fault not in (None, Fault.DISK):  # what a bad disk does not give back is damaged
+            found.left[path] = Left.UNREADABLE
         elif (why := _why_left(facts, history, path)) is not None:
             found.left[path] = why
         else:

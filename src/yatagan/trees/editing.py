@@ -16,6 +16,7 @@ from yatagan.errors import StoreError
 from yatagan.faults import Fault
 from yatagan.places import PART_PREFIX, PART_SUFFIX
 from yatagan.stores.interface import Facts, Kind, Placement, Store
+from yatagan.stores.reading import read_start
 from yatagan.trees.kept_directories import KeptDirectories
 from yatagan.trees.not_kept import find_unkept
 
@@ -74,27 +75,13 @@ async def fetch(store: Store, path: bytes) -> Original:
         raise StoreError(fault, real, store=store.name, detail=facts.kind.value)
     if facts.size > LARGEST:
         raise StoreError(Fault.UNSUPPORTED, real, store=store.name)
-    data = await _read(store, real, facts.size)
+    data = await read_start(store, real, LARGEST)
     directory, name = posixpath.split(real)
     unkept = await find_unkept(store, [(directory, iter([name]))])
     counts = (unkept.lists, Tie.LISTS), (unkept.names, Tie.NAMES), (unkept.attributes, Tie.ATTRIBUTES)
     ties = [tie for many, tie in counts if many]
     ties += [Tie.SET_IDS] if facts.mode & _SET_IDS else []
     return Original(real, facts, data, await store.owner(real), await store.group(real), tuple(ties), unkept.known)
-
-
-async def _read(store: Store, path: bytes, size: int) -> bytes:
-    reader = await store.open(path)
-    try:
-        data = bytearray()
-        while len(data) < size:
-            piece = await reader.read(len(data), min(store.traits.read_size, size - len(data)))
-            if not piece:
-                raise StoreError(Fault.SOURCE_CHANGED, path, store=store.name)
-            data += piece
-        return bytes(data)
-    finally:
-        await reader.close()
 
 
 async def write_back(store: Store, original: Original, data: bytes, batch: str) -> tuple[bytes, list[Tie]]:
@@ -112,7 +99,7 @@ async def write_back(store: Store, original: Original, data: bytes, batch: str) 
         for offset in range(0, len(data), store.traits.write_size):
             await writer.write(offset, data[offset : offset + store.traits.write_size])
         await writer.sync()
-        if await _read(store, part, len(data)) != data:
+        if await read_start(store, part, LARGEST) != data:
             raise StoreError(Fault.DIGEST_DIFFERS, part, store=store.name)
         lost = []
         if await store.owner(part) != original.owner:
@@ -152,5 +139,5 @@ async def _refuse_changed(store: Store, original: Original) -> None:
     now = await store.look_closely(original.path)
     if now is None or not now.same_as(original.facts):
         raise ChangedMeanwhile
-    if await _read(store, original.path, original.facts.size) != original.data:
+    if await read_start(store, original.path, LARGEST) != original.data:
         raise ChangedMeanwhile

@@ -11,6 +11,7 @@ from enum import StrEnum
 from yatagan.digests.algorithms import hasher
 from yatagan.errors import StoreError
 from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.futures import first_of
 from yatagan.stores.interface import Digested, Facts, Readable, machine_of
 from yatagan.trees.compare import is_fresh, still_since
 from yatagan.trees.remembered_digests import RememberedDigests
@@ -101,9 +102,12 @@ async def digests(
                 found[content.path] = content
                 done(content)
 
-    async with asyncio.TaskGroup() as group:
-        for _ in range(at_once):
-            group.create_task(work())
+    try:
+        async with asyncio.TaskGroup() as group:
+            for _ in range(at_once):
+                group.create_task(work())
+    except BaseExceptionGroup as errors:  # one cause: a lost connection ends all of them
+        raise first_of(errors) from None
     return found
 
 

@@ -16,8 +16,9 @@ from collections.abc import Callable
 from contextlib import aclosing
 from dataclasses import dataclass, field
 
-from yatagan.errors import StoreError, YataganError
+from yatagan.errors import StoreError
 from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.futures import first_of
 from yatagan.places import is_name, is_ours
 from yatagan.stores.interface import Facts, Kind, Readable
 from yatagan.trees.entries import Entries
@@ -113,17 +114,11 @@ async def scan(
         return tree
     try:
         await _Scan(store, tree, depth, ours, choice, heard).run()
-    except* YataganError as group:
-        raise _first(group) from None
+    except BaseExceptionGroup as group:
+        raise first_of(group) from None
     if b"" in tree.unread:
         raise StoreError(tree.unread[b""], root, store=store.name)
     return tree
-
-
-def _first(group: BaseExceptionGroup[YataganError]) -> YataganError:
-    """One of the errors of listings that ran at the same time."""
-    error = group.exceptions[0]
-    return _first(error) if isinstance(error, BaseExceptionGroup) else error
 
 
 class _Contradiction(Exception):

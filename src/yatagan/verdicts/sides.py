@@ -19,6 +19,7 @@ from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.portable import member_names
 from yatagan.portable.tar import BLOCK, DIRECTORY, FIFO, FILE, HARD_LINK, LINK, Damaged, Member
 from yatagan.stores.interface import Facts, Kind, Store
+from yatagan.stores.reading import read_start
 from yatagan.trees.entries import Entries
 from yatagan.trees.hashing import Content, DigestOrigin, digests, origin_of
 from yatagan.trees.patterns import EVERYTHING, Choice
@@ -66,20 +67,7 @@ class TreeSide:
 
     async def read(self, paths: Sequence[bytes], most: int) -> dict[bytes, bytes]:
         """See `Side.read`."""
-        found: dict[bytes, bytes] = {}
-        for path in paths:
-            reader = await self._store.open(self.tree.absolute(path))
-            try:
-                size, data = min((await reader.facts()).size, most), bytearray()
-                while len(data) < size:
-                    piece = await reader.read(len(data), min(self._store.traits.read_size, size - len(data)))
-                    if not piece:
-                        break
-                    data += piece
-                found[path] = bytes(data)
-            finally:
-                await reader.close()
-        return found
+        return {path: await read_start(self._store, self.tree.absolute(path), most) for path in paths}
 
     async def digests(self, paths: Sequence[bytes], hashed: Hashed, algorithm: str = ALGORITHM) -> Digests:
         """See `Side.digests`."""
