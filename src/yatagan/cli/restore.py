@@ -32,9 +32,8 @@ from yatagan.errors import BadPlace, NoSuchBatch, YataganError
 from yatagan.ledger.ledger import Ledger
 from yatagan.ledger.tree_history import (
     TreeHistory,
-    history_of,
+    history_of_dataset,
     history_of_place,
-    records_of_project,
     trees_of,
 )
 from yatagan.places import Place
@@ -129,7 +128,7 @@ def _wanted(app: App, place: str | None, dataset: str | None, batch: str | None)
         project = app.project()
         declared = project.dataset(dataset)
         own = parse_choice(declared.only, declared.skip)
-        history = history_of(ledger, records_of_project(ledger, project.name).get(dataset, [])).chosen(own.chooses)
+        history = history_of_dataset(ledger, project.name, dataset).chosen(own.chooses)
         found.append(_Wanted(dataset, declared.here, history, Purpose(project.name, dataset, "here", directory, True)))
     elif batch is not None:
         name, roots = _batch_roots(app, ledger, batch)

@@ -25,7 +25,7 @@ from yatagan.config.accepted import Accepted
 from yatagan.config.areas import area_of
 from yatagan.config.project import Dataset, Project, StoredAs, Towards, Use
 from yatagan.errors import Refused, YataganError
-from yatagan.ledger.tree_history import history_of, records_of_project
+from yatagan.ledger.tree_history import history_of_dataset
 from yatagan.places import Place
 
 _STORING = {StoredAs.BUNDLE: Storing.BUNDLE, StoredAs.BY_DIRECTORY: Storing.BY_DIRECTORY}
@@ -111,7 +111,7 @@ def _request(app: App, make: Callable[..., Request], project: Project, dataset: 
 def _recorded(app: App, project: Project, dataset: Dataset) -> list[bytes]:
     """The paths of a dataset that are on record, of those that its patterns choose."""
     ledger = app.ledger()
-    history = history_of(ledger, records_of_project(ledger, project.name).get(dataset.name, []))
+    history = history_of_dataset(ledger, project.name, dataset.name)
     chooses = parse_choice(dataset.only, dataset.skip).chooses
     return [path for path in {*history.versions, *history.entries} if path and chooses(path)]
 

@@ -17,7 +17,7 @@ from yatagan.config.project import Dataset, Project, Towards
 from yatagan.digests.checksum_lists import Listed
 from yatagan.errors import BadPlace
 from yatagan.ledger.records import Record
-from yatagan.ledger.tree_history import TreeHistory, files_of, history_of, records_of_project
+from yatagan.ledger.tree_history import TreeHistory, files_of, history_of_dataset
 from yatagan.places import Place
 from yatagan.stores.interface import Store
 from yatagan.trees.patterns import Choice
@@ -37,7 +37,7 @@ async def verify_dataset(
     """Verify a dataset at one of its ends against what was put on record of it. Raises BadPlace where nothing was."""
     own = parse_choice(dataset.only, dataset.skip)
     ledger = app.ledger()
-    history = history_of(ledger, records_of_project(ledger, project.name).get(dataset.name, []))
+    history = history_of_dataset(ledger, project.name, dataset.name)
     history = history.chosen(lambda path: own.chooses(path) and choice.chooses(path))
     if history.newest is None or not (history.versions or history.entries):
         remedy = text.command("stage", "--dataset", dataset.name)

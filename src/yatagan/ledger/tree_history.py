@@ -133,6 +133,11 @@ def history_of(ledger: Ledger, records: Iterable[Record]) -> TreeHistory:
     return _gather(ledger, ((tree, b"") for record in records for tree in trees_of(record)))
 
 
+def history_of_dataset(ledger: Ledger, project: str, dataset: str) -> TreeHistory:
+    """What is on record of a dataset of a project."""
+    return history_of(ledger, records_of_project(ledger, project).get(dataset, []))
+
+
 def history_of_place(ledger: Ledger, host: str, path: bytes, batch: str = "") -> TreeHistory:
     """What is on record of a file or a directory of the machine `host`, or of what is above it.
 

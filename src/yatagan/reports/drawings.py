@@ -336,51 +336,49 @@ def _upto(bits: int) -> str:
     return size(1 << bits) if bits else "empty"
 
 
+#: How marks look: shape, colour, what they mean, and how far below the line they stand.
+_LOOKS = {
+    "staged": ("o", COLOURS["moved"], "staged", 0.0),
+    "verified": ("s", COLOURS["good"], "verified, good", 0.22),
+    "trouble": ("X", COLOURS["trouble"], "trouble", -0.22),
+}
+
+
+def _draw_dataset(axes: Axes, at: int, line: DatasetLine) -> None:
+    """The row of one dataset."""
+    times = [_days(when) for when, _ in line.marks]
+    axes.plot([min(times), max(times)], [at, at], color=COLOURS["rule"], linewidth=1.2, zorder=1)
+    for time, (_, what) in zip(times, line.marks, strict=True):
+        marker, colour, _, shift = _LOOKS[what]
+        axes.plot([time], [at + shift], marker, color=colour, markersize=6, linestyle="none", zorder=2)
+    if line.changed:
+        axes.annotate(
+            f"since: {line.changed}",
+            (1.0, at),
+            xycoords=("axes fraction", "data"),
+            xytext=(6, 0),
+            textcoords="offset points",
+            va="center",
+            color=COLOURS["warning"],
+            annotation_clip=False,
+        )
+
+
 def _timeline(datasets: Sequence[DatasetLine]) -> FigureSpec | None:
     shown = [each for each in datasets if each.marks][:MOST_ROWS]
     if sum(len(each.marks) for each in shown) < 2:
         return None
-    looks = {
-        "staged": ("o", COLOURS["moved"], "staged"),
-        "verified": ("s", COLOURS["good"], "verified, good"),
-        "trouble": ("X", COLOURS["trouble"], "trouble"),
-    }
 
     def draw(axes: Axes) -> None:
         from matplotlib import dates
 
-        labelled = set[str]()
         for at, line in enumerate(shown):
-            times = [_days(when) for when, _ in line.marks]
-            axes.plot([min(times), max(times)], [at, at], color=COLOURS["rule"], linewidth=1.2, zorder=1)
-            for when, what in line.marks:
-                marker, colour, label = looks[what]
-                shift = {"staged": 0.0, "verified": 0.22, "trouble": -0.22}[what]
-                axes.plot(
-                    [_days(when)],
-                    [at + shift],
-                    marker,
-                    color=colour,
-                    markersize=6,
-                    label=None if label in labelled else label,
-                    linestyle="none",
-                    zorder=2,
-                )
-                labelled.add(label)
-            if line.changed:
-                axes.annotate(
-                    f"since: {line.changed}",
-                    (1.0, at),
-                    xycoords=("axes fraction", "data"),
-                    xytext=(6, 0),
-                    textcoords="offset points",
-                    va="center",
-                    color=COLOURS["warning"],
-                    annotation_clip=False,
-                )
+            _draw_dataset(axes, at, line)
+        for marker, colour, label, _ in _LOOKS.values():
+            axes.plot([], [], marker, color=colour, markersize=6, linestyle="none", label=label)
         axes.set_yticks(range(len(shown)), [each.name for each in shown])
         axes.set_ylim(len(shown) - 0.4, -0.6)
-        locator = dates.AutoDateLocator(maxticks=7)  # type: ignore[no-untyped-call]
+        locator = dates.AutoDateLocator()  # type: ignore[no-untyped-call]
         axes.xaxis.set_major_locator(locator)
         axes.xaxis.set_major_formatter(dates.ConciseDateFormatter(locator))  # type: ignore[no-untyped-call]
         axes.set_xlabel("date and time, UTC")
