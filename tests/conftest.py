@@ -173,7 +173,7 @@ class Program:
 def program(tmp_path: Path) -> Iterator[Program]:
     """The program with an empty home, working in `tmp_path/near`. Nodes that were opened are closed in the end."""
     (tmp_path / "near").mkdir()
-    (tmp_path / "home").mkdir()
+    (tmp_path / "home").mkdir(mode=0o700)
     (tmp_path / "home" / "settings.toml").write_text('[connection]\npatience = "20s"\nsilence = "20s"\n')
     found = Program(tmp_path / "home", tmp_path / "near")
     yield found

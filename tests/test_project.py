@@ -235,9 +235,9 @@ def test_a_file_of_another_account_is_asked_about_once(program: Program) -> None
 
 
 def test_a_new_file_says_itself_what_can_be_declared(program: Program) -> None:
-    program("project", "new", 'peat \\ "2026"')
+    program("project", "new", "Moor (peat), 2026")
     text = (program.directory / "yatagan.toml").read_text()
-    assert load_project(program.directory).name == 'peat \\ "2026"'
+    assert load_project(program.directory).name == "Moor (peat), 2026"
     assert program("project", "show").stdout.count("\n") == 2
     uncommented = "\n".join(
         line[2:]

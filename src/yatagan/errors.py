@@ -97,6 +97,17 @@ class Refused(YataganError):
         self.remedy = remedy
 
 
+class NotBelieved(Refused):
+    """A file is not read, or a directory not used: another account could have made it what it is.
+
+    `what` continues a sentence that begins with `file`, an absolute path.
+    """
+
+    def __init__(self, file: str, what: str, remedy: str = "") -> None:
+        super().__init__(f"{file} {what}", remedy)
+        self.file = file
+
+
 class CannotReach(YataganError):
     """A node could not be reached or refused the login.
 

@@ -23,7 +23,7 @@ from yatagan.background.timers import (
     timer_unit,
     with_lines,
 )
-from yatagan.config.home import replace_file
+from yatagan.config.own_files import make_private, replace_file
 from yatagan.errors import Refused
 
 #: Seconds in which systemd or the crontab command must have answered.
@@ -99,7 +99,7 @@ class SystemdUser:
         """See `TimerWay.install`."""
         for file, content in self._files().items():
             try:
-                file.parent.mkdir(parents=True, exist_ok=True)
+                make_private(file.parent)
                 replace_file(file, content.encode("utf-8", "surrogateescape"), durable=True)
                 file.chmod(0o644)
             except OSError as error:
@@ -155,7 +155,7 @@ class Crontab:
         if after == before:
             return
         try:
-            self._saved.parent.mkdir(parents=True, exist_ok=True)
+            make_private(self._saved.parent)
             replace_file(self._saved, before.encode("utf-8", "surrogateescape"), durable=True)
         except OSError as error:
             raise Refused(f"the crontab cannot be saved first, in {self._saved}: {error.strerror}") from error

@@ -8,6 +8,7 @@ import subprocess
 import sys
 
 from yatagan.config.home import Home
+from yatagan.config.own_files import open_private
 from yatagan.errors import JournalError
 
 #: Bytes of the workers' log; a full one is kept beside it.
@@ -21,11 +22,10 @@ def start_worker(home: Home) -> int:
     """
     log = home.workers_log
     try:
-        log.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
         with contextlib.suppress(FileNotFoundError):
             if log.stat().st_size > _LARGEST:
                 os.replace(log, log.with_name(f"{log.name}.1"))
-        descriptor = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+        descriptor = open_private(log, os.O_WRONLY | os.O_APPEND)
     except OSError as error:
         raise JournalError(str(log), error.strerror or str(error)) from error
     try:

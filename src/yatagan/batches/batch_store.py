@@ -19,6 +19,7 @@ from yatagan.batches.journal import FINISHED_MARK, Journal
 from yatagan.batches.journal_data import Header
 from yatagan.batches.locks import Holder, Lock, LockTaken
 from yatagan.batches.steps import Step
+from yatagan.config.own_files import make_private
 from yatagan.errors import BatchInUse, JournalError, NoSuchBatch
 
 #: The file whose time is that of the acceptance.
@@ -131,7 +132,7 @@ class Batches:
         before the new one is written, it names a batch that does not exist.
         """
         try:
-            self._directory.mkdir(parents=True, exist_ok=True, mode=0o700)
+            make_private(self._directory)
             while True:
                 directory = self._directory / new_name()
                 try:

@@ -22,7 +22,7 @@ from yatagan.batches.pace import MOST_ROWS, PaceRow, SlowStep, slowest, thinned
 from yatagan.batches.states import BatchState, batch_may_move
 from yatagan.batches.steps import Change, Prove, SessionWriters, Step
 from yatagan.config.disks import on_network
-from yatagan.config.home import sync_directory
+from yatagan.config.own_files import sync_directory
 from yatagan.errors import JournalError, OtherVersion
 from yatagan.faults import Fault
 

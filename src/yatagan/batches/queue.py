@@ -25,6 +25,7 @@ from yatagan.batches.journal_reading import as_journal_error
 from yatagan.batches.locks import Holder, Lock
 from yatagan.batches.small_database import small_database
 from yatagan.config.home import Home
+from yatagan.config.own_files import make_private
 from yatagan.errors import BatchInUse, JournalError, NoSuchBatch
 
 #: So often a worker may end without being asked to, and without progress, before a person must look.
@@ -239,7 +240,7 @@ class Queue:
     def waiting_lock(self) -> Lock:
         """The lock of the one worker that waits for the next batch whose time has not come. Raises JournalError."""
         try:
-            self._file.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+            make_private(self._file.parent)
         except OSError as error:
             raise as_journal_error(str(self._file.parent), error) from error
         return Lock(self._file.with_suffix(".waiting"))

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from yatagan.batches.journal_reading import AsJournalError, as_journal_error
 from yatagan.config.disks import on_network
+from yatagan.config.own_files import make_private
 
 #: Seconds to wait for another process that changes the file.
 _PATIENCE = 20.0
@@ -21,7 +22,7 @@ def small_database(file: Path, schema: str) -> Iterator[sqlite3.Connection]:
     `schema`: statements that change nothing the second time.
     """
     try:
-        file.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+        make_private(file.parent)
         new = not file.exists()
         sql = sqlite3.connect(file, isolation_level=None, timeout=_PATIENCE)
     except (OSError, sqlite3.Error) as error:

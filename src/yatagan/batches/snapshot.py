@@ -18,7 +18,8 @@ from typing import Any
 
 from yatagan.batches import events as ev
 from yatagan.batches.steps import StepKind
-from yatagan.config.home import replace_file
+from yatagan.config.guarded_files import parse_json, read_small
+from yatagan.config.own_files import replace_file
 from yatagan.errors import CannotReach
 from yatagan.faults import Fault
 
@@ -137,14 +138,14 @@ class SnapshotWriter:
 def read_snapshot(file: Path) -> Snapshot | None:
     """The last snapshot that tells of this moment; None if there is none."""
     try:
-        fields: dict[str, Any] = json.loads(file.read_bytes())
+        fields: dict[str, Any] = parse_json(read_small(file, ours=True))
         moving = {}
         for each in fields.pop("moving"):
             number, label = each.pop("number"), base64.b64decode(each.pop("label"))
             moving[number] = Moving(**{**each, "kind": StepKind(each["kind"])}, label=label)
         fault = fields.pop("fault")
         found = Snapshot(**fields, fault=Fault(fault) if fault else None, moving=moving)
-    except (OSError, ValueError, TypeError, KeyError, AttributeError):
+    except (OSError, ValueError, TypeError, KeyError, AttributeError):  # it is no record, and decides nothing
         return None
     return found if found.is_fresh else None
 

@@ -21,6 +21,7 @@ from yatagan.cli.text import Tone, show, tinted, warn
 from yatagan.config.defects import write_defects_to
 from yatagan.config.home import Home, find_project
 from yatagan.config.nodes import NodeBook
+from yatagan.config.own_directories import secure
 from yatagan.config.roots import Roots
 from yatagan.config.settings import ConnectionSettings, Settings, load_settings
 from yatagan.errors import BadProject, NodeMeant, Refused, UnknownHostKey
@@ -44,6 +45,7 @@ def find_home() -> Home:
     given = os.environ.get("XDG_RUNTIME_DIR")
     runtime = Path(given, "yatagan") if given else Path("/tmp", f"yatagan-{os.getuid()}")
     if one := os.environ.get("YATAGAN_HOME"):
+        one = os.path.abspath(one)
         return Home(Path(one), Path(one), ssh, runtime)
     import platformdirs
 
@@ -88,6 +90,8 @@ class App:
         """Start with the user's directories. Questions are asked only at a terminal."""
         attended = questions and sys.stdin.isatty() and sys.stderr.isatty()
         home = find_home()
+        for changed in secure(home):
+            warn(f"{show(str(changed))} could be read or changed by other accounts; now it is yours alone")
         write_defects_to(home.defects)
         stop_signals.listen()
         return cls(home, AtTerminal() if attended else Unattended())

@@ -23,6 +23,7 @@ from yatagan.cli.ledger_record import put_on_record, record_json, record_row, wa
 from yatagan.cli.login_questions import confirm
 from yatagan.cli.messages import explain
 from yatagan.cli.plan_warnings import refuse_read_only
+from yatagan.config.own_files import make_private
 from yatagan.errors import BadPlace, Refused, StoreError
 from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.ledger.records import RecordedPlace, RecordKind
@@ -117,7 +118,7 @@ class _Edit:
     def _beside(self, original: Original) -> Iterator[Path]:
         """A copy for the editor, under the name of the file in a directory of its own; removed unless it is needed."""
         directory = self._app.home.state / "edits" / new_name()
-        directory.mkdir(parents=True, mode=0o700)
+        make_private(directory)
         copy = directory / os.fsdecode(posixpath.basename(original.path))
         self._copy = copy
         descriptor = os.open(copy, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)

@@ -66,6 +66,7 @@ KINDS: dict[type[e.YataganError], str] = {
     e.JournalError: "journal",
     e.OtherVersion: "other-version",
     e.Refused: "refused",
+    e.NotBelieved: "not-believed",
     e.BadArchive: "bad-archive",
     e.ArchiveTooLarge: "archive-too-large",
     e.BadList: "bad-list",
@@ -90,7 +91,7 @@ def _place_of(error: e.YataganError) -> str:
             return error.node
         case e.UnknownNode() | e.NodeMeant() | e.NoSuchRoutine():
             return show(error.name)
-        case e.BadConfig() | e.JournalError():
+        case e.BadConfig() | e.JournalError() | e.NotBelieved():
             return show(error.file)
         case e.BadList():
             return show(error.name)
@@ -145,6 +146,8 @@ def _explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
             )
         case e.JournalError():
             return _explain_journal(error)
+        case e.NotBelieved():
+            return show(error.why), show(error.remedy), ExitStatus.REFUSED
         case e.Refused():
             return error.why, error.remedy, ExitStatus.REFUSED
         case e.BadArchive():

@@ -23,7 +23,7 @@ from yatagan.cli.json_fields import evidence_json
 from yatagan.cli.project_concerns import words_of
 from yatagan.config.accepted import Accepted
 from yatagan.config.home import PROJECT_FILE, find_project
-from yatagan.config.project import LOCAL_FILE, Dataset, Project, Use, load_project
+from yatagan.config.project import LOCAL_FILE, Dataset, Project, Use, bad_project_name, load_project
 from yatagan.errors import BadPlace, Refused
 from yatagan.places import name_fields
 
@@ -73,12 +73,12 @@ def new(name: str | None, json_: bool) -> None:
     app = App.start()
     file = Path(os.getcwd(), PROJECT_FILE)
     node = next((node.name for node in app.nodes()), "heron")
-    quoted = '"' + (name or file.parent.name).replace("\\", "\\\\").replace('"', '\\"') + '"'
-    if not (name or file.parent.name).isprintable():
-        raise BadPlace(name or file.parent.name, "it cannot be a project's name", "name it: yatagan project new NAME")
+    wanted = name or file.parent.name
+    if why := bad_project_name(wanted):
+        raise BadPlace(wanted, why, "name it: yatagan project new NAME")
     try:
         with file.open("x", encoding="utf-8") as stream:
-            stream.write(_NEW.format(local=LOCAL_FILE, name=quoted, node=node))
+            stream.write(_NEW.format(local=LOCAL_FILE, name=f'"{wanted}"', node=node))
     except FileExistsError:
         raise BadPlace(str(file), "there is a project file already", "see: yatagan project show") from None
     if json_:

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import pwd
-
 from yatagan.cli import text
 from yatagan.cli.login_questions import confirm
 from yatagan.config.accepted import Accepted
+from yatagan.config.guarded_files import account_name
 from yatagan.config.project import Concern, Project
 from yatagan.errors import Refused
 
@@ -25,12 +24,7 @@ def settle(project: Project, accepted: Accepted, *, questions: bool) -> None:
 def words_of(concern: Concern) -> str:
     """A concern in words."""
     if concern.owner is not None:
-        return f"{text.show(concern.file)} belongs to another account, {_account(concern.owner)}"
+        return f"{text.show(concern.file)} belongs to another account, {text.show(account_name(concern.owner))}"
+    if concern.writable:
+        return f"what is in {text.show(concern.file)} can be changed by {text.show(concern.writable)}"
     return f"{text.show(concern.file)} leads out of the project: {text.show(', '.join(concern.paths))}"
-
-
-def _account(number: int) -> str:
-    try:
-        return text.show(pwd.getpwuid(number).pw_name)
-    except KeyError:
-        return f"number {number}"

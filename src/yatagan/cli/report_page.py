@@ -19,7 +19,7 @@ from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.dataset_state import DatasetState, look_at_datasets, since_words
 from yatagan.cli.fault_words import fault
 from yatagan.cli.ledger import moment
-from yatagan.config.home import replace_file
+from yatagan.config.own_files import replace_file
 from yatagan.config.project import Project
 from yatagan.errors import BadPlace, Refused
 from yatagan.ledger.memory import user

@@ -6,11 +6,15 @@ import json
 from collections.abc import Iterable
 from pathlib import Path
 
-from yatagan.config.home import write_whole
+from yatagan.config.guarded_files import parse_json, read_small
+from yatagan.config.own_files import write_whole
 
 
 class Accepted:
-    """The list of what was accepted, in a file of the user's. One that cannot be read has nothing."""
+    """The list of what was accepted, in a file of the user's. One that cannot be read has nothing.
+
+    Raises NotBelieved for one that another account could have written.
+    """
 
     def __init__(self, file: Path) -> None:
         self._file = file
@@ -24,7 +28,7 @@ class Accepted:
 
     def _read(self) -> list[str]:
         try:
-            found = json.loads(self._file.read_text(encoding="utf-8"))
-        except (OSError, ValueError):
+            found = parse_json(read_small(self._file, ours=True))
+        except (OSError, ValueError):  # then nothing was accepted: it is asked about again
             return []
         return [each for each in found if isinstance(each, str)] if isinstance(found, list) else []

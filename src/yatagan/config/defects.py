@@ -7,8 +7,11 @@ them, and to say nothing would hide them for ever.
 from __future__ import annotations
 
 import logging
+import os
 import time
 from pathlib import Path
+
+from yatagan.config.own_files import open_private
 
 #: What asyncio logs for every write to a lost connection. The write fails as well, and that failure is reported.
 _KNOWN = "socket.send() raised exception"
@@ -26,7 +29,8 @@ class _LazyFile(logging.Handler):
         if record.getMessage().startswith(_KNOWN):
             return
         try:
-            with self._file.open("a", encoding="utf-8", errors="backslashreplace") as file:
+            descriptor = open_private(self._file, os.O_WRONLY | os.O_APPEND)
+            with os.fdopen(descriptor, "a", encoding="utf-8", errors="backslashreplace") as file:
                 file.write(f"{time.strftime('%Y-%m-%dT%H:%M:%S')} {self.format(record)}\n")
         except OSError:
             pass

@@ -11,8 +11,6 @@ import platform
 from dataclasses import dataclass
 from pathlib import Path
 
-from yatagan.errors import BadConfig
-
 #: Marks the root of a project.
 PROJECT_FILE = "yatagan.toml"
 
@@ -109,40 +107,3 @@ class Home:
 def find_project(start: Path) -> Path | None:
     """The root of the project that a directory is in: the nearest one up that holds a project file."""
     return next((above for above in (start, *start.parents) if os.path.isfile(above / PROJECT_FILE)), None)
-
-
-def sync_directory(directory: Path) -> None:
-    """Sync a directory, so that names in it are durable. Raises OSError."""
-    descriptor = os.open(directory, os.O_RDONLY | os.O_DIRECTORY)
-    try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)
-
-
-def write_whole(file: Path, text: str) -> None:
-    """Write a small file atomically and durably. Raises BadConfig."""
-    file.parent.mkdir(parents=True, exist_ok=True)
-    try:
-        replace_file(file, text.encode("utf-8"), durable=True)
-    except OSError as error:
-        raise BadConfig(str(file), f"cannot be written: {error.strerror}") from error
-
-
-def replace_file(file: Path, data: bytes, *, durable: bool) -> None:
-    """Write a small file of mode 0600 atomically; synced only if `durable`. Raises OSError."""
-    import tempfile
-
-    handle, temporary = tempfile.mkstemp(dir=file.parent, prefix=f".{file.stem}-")
-    try:
-        with os.fdopen(handle, "wb") as stream:
-            stream.write(data)
-            if durable:
-                stream.flush()
-                os.fsync(stream.fileno())
-        os.replace(temporary, file)
-        if durable:
-            sync_directory(file.parent)
-    except OSError:
-        os.unlink(temporary)
-        raise

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import re
-import tomllib
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 from typing import Any
 
 from yatagan.config.areas import Area, read_area
-from yatagan.config.home import write_whole
+from yatagan.config.guarded_files import parse_toml, read_small
+from yatagan.config.own_files import write_whole
 from yatagan.config.units import parse_rate
 from yatagan.errors import BadConfig, UnknownNode
 from yatagan.places import NODE_NAME
@@ -113,16 +113,16 @@ class NodeBook:
     def __init__(self, file: Path) -> None:
         self.file = file
         try:
-            text = file.read_text(encoding="utf-8")
+            data = read_small(file, ours=True)
         except FileNotFoundError:
-            text = ""
-        except (OSError, UnicodeDecodeError) as error:
+            data = b""
+        except OSError as error:
             raise BadConfig(str(file), str(error)) from error
         try:
-            table = tomllib.loads(text)
-        except tomllib.TOMLDecodeError as error:
+            table = parse_toml(data)
+        except ValueError as error:
             raise BadConfig(str(file), str(error)) from error
-        self._text = text
+        self._text = data.decode("utf-8")
         nodes = table.get("node", {})
         if not isinstance(nodes, dict):
             raise BadConfig(str(file), "node is no table; a node is written [node.NAME]")

@@ -11,19 +11,23 @@ from __future__ import annotations
 import os
 import posixpath
 import re
-import tomllib
+import unicodedata
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 from pathlib import Path
 from typing import Any
 
+from yatagan.config.guarded_files import is_trusted, open_small, others_may_write, parse_toml, read_within
 from yatagan.config.home import PROJECT_FILE
 from yatagan.errors import BadPlace, BadProject, Mistake
 from yatagan.near_names import nearest
 from yatagan.places import Place, holds, parse_place
 
 LOCAL_FILE = "yatagan.local.toml"
+#: What a project's name may have besides letters and digits.
+_NAME_SIGNS = " .,:_+-()"
+_LONGEST_NAME = 100
 DATASET_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_-]{0,63}")
 
 
@@ -79,14 +83,15 @@ class Dataset:
 class Concern:
     """Something that a person must have accepted before a project is gone by.
 
-    `key` is equal as long as it is the same thing; `owner`: of a file of another account; `paths`: where the personal
-    file leads out of the project.
+    `key` is equal as long as it is the same thing; `owner`: of a file or directory of another account; `paths`: where
+    the personal file leads out of the project; `writable`: who else may change what is in the directory.
     """
 
     file: str
     key: str
     owner: int | None = None
     paths: tuple[str, ...] = ()
+    writable: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -113,6 +118,20 @@ class Project:
         raise BadPlace(name, "the project has no such dataset", f"did you mean {near}?" if near else have)
 
 
+def bad_project_name(name: str) -> str:
+    """Why a project cannot be called so; "" if it can.
+
+    Its name stands in records, and on pages: nothing in it may mean something to whatever program reads those.
+    """
+    if name.strip() and len(name) <= _LONGEST_NAME and all(map(_fits_name, name)):
+        return ""
+    return f"no project's name: letters, digits, spaces and {' '.join(_NAME_SIGNS).strip()}, at most {_LONGEST_NAME}"
+
+
+def _fits_name(char: str) -> bool:
+    return char in _NAME_SIGNS or unicodedata.category(char)[0] in "LMN"
+
+
 def load_project(root: Path) -> Project:
     """Read the project file below `root`, and the personal one beside it. Raises BadProject with every mistake."""
     return _Reading(root).project()
@@ -132,11 +151,13 @@ class _File:
     path: Path
     text: str = ""
     tables: dict[str, Any] = field(default_factory=dict)
-    there: bool = False
+    _places: dict[tuple[str, ...], int] | None = None
 
     def line(self, *keys: str) -> int:
         """The line of a key, or of the table that it is in; 0 where that cannot be seen."""
-        return _lines(self.text).get(keys) or _lines(self.text).get(keys[:-1], 0)
+        if self._places is None:
+            self._places = _lines(self.text)
+        return self._places.get(keys) or self._places.get(keys[:-1], 0)
 
 
 class _Reading:
@@ -148,6 +169,7 @@ class _Reading:
         self._concerns: list[Concern] = []
         self._out: list[str] = []
         self._main, self._local = (self._read(self._root / name) for name in (PROJECT_FILE, LOCAL_FILE))
+        self._look_at_directory()
 
     def project(self) -> Project:
         """The project. Raises BadProject."""
@@ -155,7 +177,7 @@ class _Reading:
             self._known(file, file.tables, _TOP, ())
             self._known(file, self._table(file, "project"), known, ("project",))
         given = self._table(self._main, "project")
-        name = self._text(self._main, given, "name", ("project",)) or os.path.basename(self._root)
+        name = self._name(given)
         ledger = self._ledger()
         datasets = dict(self._datasets())
         for end in ("here", "there"):
@@ -173,23 +195,40 @@ class _Reading:
     def _read(self, path: Path) -> _File:
         file = _File(path)
         try:
-            with path.open("rb") as stream:
-                owner = os.fstat(stream.fileno()).st_uid
-                file.text, file.there = stream.read().decode("utf-8"), True
-            file.tables = tomllib.loads(file.text)
+            descriptor = open_small(path, ours=False)
         except FileNotFoundError:
             return file
-        except tomllib.TOMLDecodeError as error:
-            found = re.search(r"at line (\d+)", str(error))
-            line, why = int(found[1]) if found else 0, re.sub(r" \(at .*\)$", "", str(error))
+        except OSError as error:
+            self._mistakes.append(Mistake(path.name, 0, "", f"cannot be read: {error.strerror}", ""))
+            return file
+        try:
+            owner = os.fstat(descriptor).st_uid
+            data = read_within(descriptor, str(path))
+            file.tables, file.text = parse_toml(data), data.decode("utf-8")
+        except UnicodeDecodeError:
+            self._mistakes.append(Mistake(path.name, 0, "", "cannot be read: it is not UTF-8", ""))
+        except ValueError as error:
+            said = str(error).partition("; use sys.")[0]
+            found = re.search(r"at line (\d+)", said)
+            line, why = int(found[1]) if found else 0, re.sub(r" \(at [^()]*\)$", "", said)
             self._mistakes.append(Mistake(path.name, line, "", f"this is no TOML: {why}", "see https://toml.io"))
-        except (OSError, UnicodeDecodeError) as error:
-            reason = error.strerror if isinstance(error, OSError) else "it is not UTF-8"
-            self._mistakes.append(Mistake(path.name, 0, "", f"cannot be read: {reason}", ""))
+        except OSError as error:
+            self._mistakes.append(Mistake(path.name, 0, "", f"cannot be read: {error.strerror}", ""))
         else:
             if owner != os.geteuid():
                 self._concerns.append(Concern(str(path), f"owner {owner} {path}", owner=owner))
+        finally:
+            os.close(descriptor)
         return file
+
+    def _look_at_directory(self) -> None:
+        """Whoever may write to the directory can put another project file into it, be it one of this very account's."""
+        found = os.stat(self._root)
+        if who := others_may_write(found):
+            self._concerns.append(Concern(str(self._root), f"writable by {who}: {self._root}", writable=who))
+        if not is_trusted(found.st_uid):
+            key = f"owner {found.st_uid} {self._root}"
+            self._concerns.append(Concern(str(self._root), key, owner=found.st_uid))
 
     def _wrong(self, file: _File, keys: tuple[str, ...], why: str, remedy: str = "") -> None:
         self._mistakes.append(Mistake(file.path.name, file.line(*keys), ".".join(keys), why, remedy))
@@ -219,6 +258,13 @@ class _Reading:
             return value
         self._wrong(file, (*above, key), "this is no text", f'write {key} = "…"')
         return ""
+
+    def _name(self, given: Mapping[str, Any]) -> str:
+        """The project's name; its directory's where it has none."""
+        name = self._text(self._main, given, "name", ("project",))
+        if name and (why := bad_project_name(name)):
+            self._wrong(self._main, ("project", "name"), why)
+        return name or "".join(char if _fits_name(char) else "-" for char in os.path.basename(self._root))
 
     def _one_of(
         self, table: Mapping[str, Any], key: str, above: tuple[str, ...], words: list[str], default: str

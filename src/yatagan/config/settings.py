@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import os
-import tomllib
 from dataclasses import Field, dataclass, field, fields, replace
 from pathlib import Path
 from typing import Any
 
-from yatagan.config.home import Home, write_whole
+from yatagan.config.guarded_files import parse_toml, read_small
+from yatagan.config.home import Home
 from yatagan.config.notice_settings import NoticeSettings
+from yatagan.config.own_files import write_whole
 from yatagan.config.units import parse_count, parse_duration, parse_size
 from yatagan.errors import BadConfig
 from yatagan.near_names import nearest
@@ -140,7 +141,7 @@ def _keys(table: _Table) -> dict[str, Field[Any]]:
 def load_settings(home: Home) -> Settings:
     """What settings.toml says, defaults where it is silent. Raises BadConfig."""
     file = home.settings_file
-    return _read(file, _text(file))
+    return _read(file, _data(file))
 
 
 def change_setting(home: Home, name: str, value: str) -> Settings:
@@ -176,28 +177,29 @@ def _change(home: Home, table: str, key: str, value: str | list[str]) -> Setting
     import tomlkit  # which most commands, that only read, can do without
 
     file = home.settings_file
-    text = _text(file)
-    _read(file, text)
-    document = tomlkit.parse(text)
+    data = _data(file)
+    _read(file, data)
+    document = tomlkit.parse(data)
     document.setdefault(table, tomlkit.table())[key] = value
-    settings = _read(file, tomlkit.dumps(document))
-    write_whole(file, tomlkit.dumps(document))
+    text = tomlkit.dumps(document)
+    settings = _read(file, text.encode())
+    write_whole(file, text)
     return settings
 
 
-def _text(file: Path) -> str:
+def _data(file: Path) -> bytes:
     try:
-        return file.read_text(encoding="utf-8")
+        return read_small(file, ours=True)
     except FileNotFoundError:
-        return ""
-    except (OSError, UnicodeDecodeError) as error:
+        return b""
+    except OSError as error:
         raise BadConfig(str(file), str(error)) from error
 
 
-def _read(file: Path, text: str) -> Settings:
+def _read(file: Path, data: bytes) -> Settings:
     try:
-        tables = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
+        tables = parse_toml(data)
+    except ValueError as error:
         raise BadConfig(str(file), str(error)) from error
     known = (*_defaults(), "roots")
     if unknown := sorted(set(tables) - set(known)):

@@ -14,8 +14,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from yatagan.config.guarded_files import check_believed, parse_json, read_small
 from yatagan.config.home import Home
-from yatagan.errors import Refused
+from yatagan.config.own_files import make_private, replace_file
+from yatagan.errors import NotBelieved, Refused
 
 #: The longest path of a socket, in bytes: 107 on Linux, a little less elsewhere.
 _LONGEST = 103
@@ -49,7 +51,8 @@ class Endpoint:
         """Make the directory, or make sure that it is ours alone. Raises Refused."""
         directory = self.socket.parent
         try:
-            directory.mkdir(mode=0o700, parents=True, exist_ok=True)
+            make_private(directory)
+            check_believed(directory)
         except OSError as error:
             raise Refused(f"{directory} cannot be made: {error.strerror}", "check XDG_RUNTIME_DIR") from error
         if not _is_private(directory):
@@ -91,7 +94,7 @@ class Endpoint:
                 self.socket.unlink(missing_ok=True)
                 if ending is not None:
                     word = json.dumps({"when": ending.when, "why": ending.why})
-                    self._note.write_text(word, encoding="utf-8")
+                    replace_file(self._note, word.encode(), durable=False)
                 self._lock.unlink()
         self._let_go()
 
@@ -119,8 +122,8 @@ class Endpoint:
     def ending(self) -> KeeperEnd | None:
         """How the last one ended, if it was not closed by hand."""
         try:
-            return KeeperEnd(**json.loads(self._note.read_text(encoding="utf-8")))
-        except (OSError, ValueError, TypeError):
+            return KeeperEnd(**parse_json(read_small(self._note, ours=True)))
+        except (OSError, ValueError, TypeError, NotBelieved):  # then it is not known
             return None
 
 

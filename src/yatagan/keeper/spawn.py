@@ -11,6 +11,7 @@ from collections.abc import Callable
 
 from yatagan.config.home import Home
 from yatagan.config.nodes import Node
+from yatagan.config.own_files import open_private
 from yatagan.errors import CannotReach, JournalError, UnknownHostKey
 from yatagan.keeper.client import KeeperStatus, converse
 from yatagan.keeper.protocol import Gone
@@ -28,8 +29,7 @@ async def open_node(
     near, far = socket.socketpair()
     log = home.keepers / f"{node.name}.log"
     try:
-        log.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-        descriptor = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW, 0o600)
+        descriptor = open_private(log, os.O_WRONLY | os.O_TRUNC)
     except OSError as error:
         raise JournalError(str(log), error.strerror or str(error)) from error
     with far:

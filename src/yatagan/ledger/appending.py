@@ -19,7 +19,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, NamedTuple, Protocol
 
-from yatagan.config.home import sync_directory
+from yatagan.config.own_files import sync_directory
 from yatagan.digests.checksum_lists import format_list
 from yatagan.ledger.directory import LedgerDirectory, last_record
 from yatagan.ledger.lists import write_list

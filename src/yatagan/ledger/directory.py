@@ -20,7 +20,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import NamedTuple
 
-from yatagan.config.home import sync_directory
+from yatagan.config.own_files import sync_directory
 from yatagan.ledger.records import DIGEST, LONGEST_LINE, WRITER, Head, Record, parse
 
 WRITER_FILE = re.compile(rf"({WRITER.pattern})(\.fork-[0-9a-f]{{16}})?\.jsonl")

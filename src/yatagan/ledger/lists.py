@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator
 from itertools import chain
 from pathlib import Path
 
-from yatagan.config.home import sync_directory
+from yatagan.config.own_files import sync_directory
 from yatagan.ledger.directory import LedgerDirectory
 from yatagan.ledger.whole_writes import create, write_all
 

@@ -28,9 +28,12 @@ from functools import cache
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from yatagan.config.home import replace_file
+from yatagan.config.guarded_files import parse_json, read_small
+from yatagan.config.own_files import make_private, replace_file
 from yatagan.ledger.records import WRITER, Head
 
+#: Bytes of one of these files: a line for each writer that was ever seen.
+_LARGEST = 1 << 26
 #: Seconds between looks at a lock that another process holds.
 _LOOKS = 0.02
 
@@ -74,7 +77,7 @@ class LedgerMemory:
 
         Raises OSError, TimeoutError among them.
         """
-        self.directory.mkdir(parents=True, exist_ok=True)
+        make_private(self.directory)
         descriptor = os.open(self.directory / "head", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
         try:
             while True:
@@ -122,7 +125,7 @@ class LedgerMemory:
             _later(merged, writer, head)
         if merged != known:
             with contextlib.suppress(OSError):
-                self._host.mkdir(parents=True, exist_ok=True)
+                make_private(self._host)
                 lines = _as_lines({writer: OwnHead(0, head) for writer, head in merged.items()})
                 replace_file(file, lines, durable=False)
 
@@ -180,17 +183,17 @@ def _as_lines(heads: dict[str, OwnHead]) -> bytes:
 
 
 def _read(file: Path) -> dict[str, Any]:
-    """The fields of a small file; empty where it is missing or makes no sense."""
+    """The fields of a small file; empty where it is missing or makes no sense. Raises OSError, NotBelieved."""
     try:
-        fields = json.loads(_bytes(file))
-    except ValueError:
+        fields = parse_json(_bytes(file))
+    except ValueError:  # torn by a power cut: a new writer is safe
         return {}
     return fields if isinstance(fields, dict) else {}
 
 
 def _bytes(file: Path) -> bytes:
-    """What a small file holds; nothing where it cannot be read."""
+    """What a small file holds; nothing where it is missing. Raises OSError, NotBelieved."""
     try:
-        return file.read_bytes()
-    except OSError:
+        return read_small(file, ours=True, largest=_LARGEST)
+    except FileNotFoundError:
         return b""

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NamedTuple
 
-from yatagan.config.home import sync_directory
+from yatagan.config.own_files import sync_directory
 from yatagan.ledger import first_form
 from yatagan.ledger.directory import WRITER_FILE, LedgerDirectory
 from yatagan.ledger.lists import write_list

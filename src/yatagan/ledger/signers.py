@@ -18,7 +18,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TypeVar
 
-from yatagan.config.home import sync_directory
+from yatagan.config.own_files import sync_directory
 from yatagan.errors import BadConfig
 from yatagan.ledger.signatures import NAMESPACE, BadSignature, Signature, SignatureFault, algorithm_of
 

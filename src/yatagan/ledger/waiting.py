@@ -17,6 +17,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from yatagan.config.guarded_files import parse_json, read_small
+from yatagan.config.own_files import make_private, replace_file
 from yatagan.ledger.directory import LedgerDirectory
 from yatagan.ledger.lists import spool, write_list
 
@@ -26,6 +28,8 @@ Lists = Mapping[str, Callable[[], Iterable[bytes]]]
 #: These fields.
 LIST_FIELDS = ("list", "facts")
 _BLOCK = 1 << 20
+#: Bytes of a record that waits.
+_LARGEST = 1 << 26
 
 
 @dataclass(slots=True)
@@ -69,7 +73,7 @@ class WaitingRecords:
 
     def put(self, fields: dict[str, Any], lists: Lists) -> None:
         """Let a record wait, with its lists. Durable on return. Raises OSError."""
-        self._directory.mkdir(parents=True, exist_ok=True)
+        make_private(self._directory)
         stem = f"{time.time_ns():020d}-{secrets.token_hex(4)}"
         file, written = self._directory / f"{stem}.json", list[Path]()
         try:
@@ -91,30 +95,30 @@ class WaitingRecords:
     def why(self) -> str:
         """What kept records from the ledger when that was tried last; "" where it is not known."""
         try:
-            return (self._directory / "why").read_text(encoding="utf-8", errors="replace")
-        except OSError:
+            return read_small(self._directory / "why", ours=True).decode("utf-8", "replace")
+        except OSError:  # what is missing here is only a reason
             return ""
 
     def say_why(self, why: str) -> None:
         """Write down what keeps records from the ledger, where that can be written."""
         with suppress(OSError):
-            (self._directory / "why").write_text(why, encoding="utf-8")
+            replace_file(self._directory / "why", why.encode(), durable=False)
 
     def records(self) -> list[WaitingRecord]:
-        """All that wait, the oldest first. What cannot be read is left out."""
+        """All that wait, the oldest first; what makes no sense is left out. Raises OSError, NotBelieved."""
         return list(self._read())
 
     def _read(self) -> Iterator[WaitingRecord]:
         try:
             names = sorted(os.listdir(self._directory))
-        except OSError:
+        except FileNotFoundError:
             return
         for name in names:
             if name.startswith(".") or not name.removesuffix(_TRIED).endswith(".json"):
                 continue
             file = self._directory / name
-            with suppress(OSError, ValueError, KeyError, TypeError):
-                fields = json.loads(file.read_bytes())
+            with suppress(FileNotFoundError, ValueError, KeyError, TypeError):  # written a moment ago, or torn
+                fields = parse_json(read_small(file, ours=True, largest=_LARGEST))
                 if isinstance(fields["id"], str):
                     yield WaitingRecord(file, fields, name.endswith(_TRIED))
 

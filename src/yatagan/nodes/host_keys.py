@@ -18,6 +18,7 @@ from pathlib import Path
 import asyncssh
 from asyncssh.public_key import get_default_certificate_algs, get_default_public_key_algs, get_public_key_algs
 
+from yatagan.config.own_files import make_private
 from yatagan.errors import CannotReach, ChangedHostKey, RevokedHostKey, UnknownHostKey, UnpinnedHostKey
 from yatagan.nodes.known_hosts import FoundKey, KnownKeys, known_name, look_up
 
@@ -166,8 +167,8 @@ def _line(host: str, port: int, key: asyncssh.SSHKey) -> str:
 
 def accept(file: Path, line: str) -> None:
     """Remember a key. One line is appended and synced, so a torn write can spoil only itself."""
-    file.parent.mkdir(parents=True, exist_ok=True)
-    descriptor = os.open(file, os.O_RDWR | os.O_APPEND | os.O_CREAT, 0o600)
+    make_private(file.parent)
+    descriptor = os.open(file, os.O_RDWR | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, 0o600)
     with os.fdopen(descriptor, "rb+") as stream:
         # A line that was torn off must not swallow this one.
         torn = stream.seek(0, os.SEEK_END) and os.pread(stream.fileno(), 1, stream.tell() - 1) != b"\n"

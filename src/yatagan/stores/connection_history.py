@@ -7,8 +7,10 @@ import json
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
-from yatagan.config.home import Home, write_whole
-from yatagan.errors import BadConfig
+from yatagan.config.guarded_files import parse_json, read_small
+from yatagan.config.home import Home
+from yatagan.config.own_files import write_whole
+from yatagan.errors import BadConfig, NotBelieved
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,10 +29,10 @@ class ConnectionHistory:
 def recall(home: Home, node: str) -> ConnectionHistory:
     """What is known of the connection to a node; the defaults where nothing can be read."""
     try:
-        found = json.loads(_file(home, node).read_text(encoding="utf-8"))
+        found = parse_json(read_small(_file(home, node), ours=True))
         commands = found.get("commands") is True
         return ConnectionHistory(int(found["lanes"]), float(found["rate"]), float(found["round_trip"]), commands)
-    except (OSError, ValueError, KeyError, TypeError, AttributeError):
+    except (OSError, ValueError, KeyError, TypeError, AttributeError, NotBelieved):
         return ConnectionHistory()
 
 

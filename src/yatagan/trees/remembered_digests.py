@@ -13,6 +13,7 @@ from collections.abc import Iterable, Sequence
 from contextlib import suppress
 from pathlib import Path
 
+from yatagan.config.own_files import make_private
 from yatagan.stores.interface import Facts, Kind
 
 #: Seconds after which a digest is made anew: a disk may lose what no time stamp shows.
@@ -37,7 +38,7 @@ class RememberedDigests:
         self._day, self._units = int(time.time() // unit), seconds // unit
         self._sql: sqlite3.Connection | None = None
         with suppress(OSError, sqlite3.Error):
-            file.parent.mkdir(parents=True, exist_ok=True)
+            make_private(file.parent)
             self._sql = _open(file)
 
     def recall(self, store: str, algorithm: str, paths: Sequence[bytes]) -> dict[bytes, tuple[Facts, str]]:

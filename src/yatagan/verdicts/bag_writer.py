@@ -16,7 +16,7 @@ from datetime import date
 from pathlib import Path
 
 from yatagan.bundles.threads import WorkStopped, in_thread
-from yatagan.config.home import sync_directory
+from yatagan.config.own_files import sync_directory
 from yatagan.digests.algorithms import hasher
 from yatagan.errors import Refused, StoreError
 from yatagan.faults import Fault
