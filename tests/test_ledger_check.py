@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 from ledgers import Tampering, World, heads, random_world, rechained, tamper
 from yatagan.ledger.checking import Check
 from yatagan.ledger.directory import LedgerDirectory
+from yatagan.ledger.handles import LedgerHandles
 from yatagan.ledger.findings import Checked, LedgerFinding, Problem
 
 
@@ -155,12 +156,15 @@ def test_what_belongs_to_no_ledger_is_named_and_skipped(world: World, tmp_path: 
     if os.geteuid() == 0:
         os.chown(writers / world.file(1), 12345, 12345)
     checked = world.check()
-    assert {each.what for each in checked.strange} >= {"a FIFO", "a link", "not a ledger's", "a directory"}
+    assert [(each.name, each.what) for each in checked.strange] == [("writers/notes.txt", "not a ledger's")]
+    found = {each.file: each.detail for each in checked.findings if each.problem is Problem.NOT_PLAIN}
+    assert sorted(found.values())[:4] == ["a FIFO", "a directory", "a link", "a link"], "where records and lists belong"
+    rest = [each for each in checked.findings if each.problem is not Problem.NOT_PLAIN]
     if os.geteuid() == 0:
-        assert (f"writers/{world.file(1)}", "another account's") in checked.strange
-        assert [each.problem for each in checked.findings] == [Problem.FILE_MISSING], "as if it were not there"
+        assert found[f"writers/{world.file(1)}"] == "another account's"
+        assert [each.problem for each in rest] == [Problem.FILE_MISSING], "as if it were not there"
     else:
-        assert checked.good
+        assert not rest
 
 
 def test_a_record_that_is_written_while_a_check_reads(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -178,14 +182,14 @@ def test_a_record_that_is_written_while_a_check_reads(world: World, monkeypatch:
 
 
 def test_a_file_that_cannot_be_read_is_named(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
-    really = os.open
+    really, name = LedgerHandles.open_file, world.file(1)
 
-    def refuse(path: Path, *more: int) -> int:
-        if str(path).endswith(world.file(1)):
-            raise PermissionError(13, "Permission denied", str(path))
-        return really(path, *more)
+    def refuse(handles: LedgerHandles, part: str, each: str, *more: int) -> int:
+        if each == name:
+            raise PermissionError(13, "Permission denied", name)
+        return really(handles, part, each, *more)
 
-    monkeypatch.setattr("yatagan.ledger.directory.os.open", refuse)
+    monkeypatch.setattr(LedgerHandles, "open_file", refuse)
     assert problems(world.check()) == [(Problem.FILE_UNREADABLE, 0, 0)]
 
 

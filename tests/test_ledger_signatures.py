@@ -88,7 +88,7 @@ def message_of(line: bytes) -> tuple[bytes, bytes]:
 @pytest.mark.parametrize("kind", ["ed25519", "ecdsa", "rsa"])
 def test_the_key_tool_checks_what_we_have_signed(tmp_path: Path, keys: dict[str, Path], kind: str) -> None:
     world = signed_world(tmp_path, KeySigner(keys[kind], ""))
-    add_trusted(world.directory.allowed_signers, "mara", public(keys[kind]), None, None)
+    add_trusted(world.directory, "mara", public(keys[kind]), None, None)
     checked = world.check()
     assert checked.good and checked.signers == {"mara": 2} and checked.ends[0].signed == 2
     message, signature = message_of(world.lines(world.file(0))[1])
@@ -99,7 +99,7 @@ def test_the_key_tool_checks_what_we_have_signed(tmp_path: Path, keys: dict[str,
     tool(*verify, "-n", "file", "-s", tmp_path / "sig", input=message, expect=255)
     found = tool("ssh-keygen", "-Y", "find-principals", "-f", world.directory.allowed_signers, "-s", tmp_path / "sig")
     assert found.split() == ["mara"]
-    add_revoked(world.directory.revoked_keys, public(keys[kind]))
+    add_revoked(world.directory, public(keys[kind]))
     revoked = ["-r", world.directory.revoked_keys]
     tool(*verify, "-n", NAMESPACE, "-s", tmp_path / "sig", *revoked, input=message, expect=255)
 
@@ -113,7 +113,7 @@ def test_we_check_what_the_key_tool_has_signed(tmp_path: Path, keys: dict[str, P
     armour = tool_signature(tmp_path, keys[kind], line, NAMESPACE, hash)
     assert armoured(encode(decode(armour))) == armoured(armour), "nothing is lost on the way"
     put_signature(world, armour)
-    add_trusted(world.directory.allowed_signers, "jo", public(keys[kind]), None, None)
+    add_trusted(world.directory, "jo", public(keys[kind]), None, None)
     checked = world.check()
     assert checked.good and checked.signers == {"jo": 1}
 
@@ -157,7 +157,7 @@ class TestRefused:
             world.directory.allowed_signers.write_text(f"mara {options} {line}")
             return
         moments = (datetime.fromisoformat(each).replace(tzinfo=UTC) if each else None for each in (after, before))
-        add_trusted(world.directory.allowed_signers, "mara", public(key), *moments)
+        add_trusted(world.directory, "mara", public(key), *moments)
 
     def test_a_wrong_key(self, world: World, keys: dict[str, Path]) -> None:
         self.trust(world, keys["ed25519"])
@@ -166,7 +166,7 @@ class TestRefused:
 
     def test_a_revoked_key(self, world: World, keys: dict[str, Path]) -> None:
         self.trust(world, keys["ed25519"])
-        add_revoked(world.directory.revoked_keys, public(keys["ed25519"]))
+        add_revoked(world.directory, public(keys["ed25519"]))
         self.sign(world, keys["ed25519"])
         assert self.refusal(world) == SignatureFault.REVOKED
 
@@ -238,7 +238,7 @@ def test_signed_records_need_no_witness(keys: dict[str, Path], seed: int) -> Non
     chance, signer = random.Random(seed), KeySigner(keys["ed25519"], "")
     with tempfile.TemporaryDirectory() as place:
         world = random_world(Path(place), chance, [signer] * 3)
-        add_trusted(world.directory.allowed_signers, "mara", public(keys["ed25519"]), None, None)
+        add_trusted(world.directory, "mara", public(keys["ed25519"]), None, None)
         assert world.check().good
         remembered = heads(world)
         done = tamper(world, chance)
@@ -280,7 +280,7 @@ class TestSigning:
         subprocess.run(["ssh-add", "-q", keys["rsa"]], env=environment, check=True)
         signer = KeySigner(keys["rsa"].with_name("rsa.pub"), str(agent))
         world, _ = self.world(tmp_path, signer)
-        add_trusted(world.directory.allowed_signers, "mara", public(keys["rsa"]), None, None)
+        add_trusted(world.directory, "mara", public(keys["rsa"]), None, None)
         assert world.check().signers == {"mara": 2}
 
     def test_an_agent_that_waits_for_somebody(self, tmp_path: Path, keys: dict[str, Path], agent: Path) -> None:
@@ -351,7 +351,7 @@ def test_lines_of_an_allowed_signers_file(keys: dict[str, Path]) -> None:
 def test_the_page_s_recipes_check_by_hand(tmp_path: Path, keys: dict[str, Path]) -> None:
     world = signed_world(tmp_path, KeySigner(keys["ed25519"], ""), 13)
     world.append(0, listed=True)
-    add_trusted(world.directory.allowed_signers, "mara", public(keys["ed25519"]), None, None)
+    add_trusted(world.directory, "mara", public(keys["ed25519"]), None, None)
     page = Path(__file__).parent.parent.joinpath("docs", "reference", "formats.md").read_text(encoding="utf-8")
     recipes = re.findall(r"```sh\n(.*?)```", page.partition("### Checking by hand")[2], re.DOTALL)
     script = "set -e\n" + "".join(recipes).replace("mara-0c5d1f2e3a4b5c6d.jsonl", world.file(0))

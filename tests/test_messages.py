@@ -72,6 +72,7 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
     (e.OtherVersion(EVIL, 9), Exit.DIFFERENCES, "was written by another version", "use that version"),
     (e.JournalError(EVIL, EVIL, damaged=True), Exit.DIFFERENCES, "is damaged", "stage again"),
     (e.Refused("it would", "do not"), Exit.REFUSED, "it would", "do not"),
+    (e.NotBelieved(EVIL, "can be changed by all", "chmod"), Exit.REFUSED, "can be changed by all", "chmod"),
     (e.BadArchive(EVIL.encode(), "it is none", "known are", store="oak"), Exit.USAGE, "it is none", "known are"),
     (e.ArchiveTooLarge(EVIL.encode(), most=5_000_000), Exit.REFUSED, "more than the 5.00 MB", "--size-limit"),
     (e.ArchiveTooLarge(EVIL.encode(), ratio=200), Exit.REFUSED, "more than 200 bytes come out", "--ratio-limit"),

@@ -7,6 +7,7 @@ import json
 import os
 import sys
 from collections.abc import Callable, Coroutine, Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
@@ -168,7 +169,10 @@ class App:
         project = self.accepted_project(root)
         assert project.ledger is not None
         if project.ledger.is_relative_to(project.root):
-            project.ledger.mkdir(parents=True, exist_ok=True)
+            from yatagan.ledger.handles import make_below
+
+            with suppress(OSError):  # what is in the way there, is said when a record is to be written
+                make_below(project.root, project.ledger)
         return str(project.ledger)
 
     def project(self) -> Project:

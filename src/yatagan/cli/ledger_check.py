@@ -13,6 +13,7 @@ from yatagan.cli.context import App, as_json, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.ledger_record import DIGITS
 from yatagan.cli.ledger_words import finding_json, finding_lines, vouching_rows
+from yatagan.cli.named_file import read_named
 from yatagan.errors import BadPlace
 from yatagan.ledger.checking import Check
 from yatagan.ledger.directory import LedgerDirectory
@@ -45,9 +46,8 @@ def check_(directory: Path | None, last: str, signers: Path | None, json_: bool)
     last = _digest(last)
     files = ledger_in(directory) if directory is not None else app.ledger_to_read().directory
     memory = LedgerMemory(app.home.ledger_memory, files.path)
-    if signers is not None and not os.path.isfile(signers):
-        raise BadPlace(str(signers), "there is no such file", "name an allowed-signers file")
-    check = Check(files, memory.seen(), memory.expected(), signers)
+    keys = read_named(signers, "name an allowed-signers file") if signers is not None else None
+    check = Check(files, memory.seen(), memory.expected(), keys)
     checked = check.run(last)
     memory.keep_seen(check.heads())
     if json_:
@@ -68,7 +68,7 @@ def _digest(given: str) -> str:
 
 def ledger_in(directory: Path) -> LedgerDirectory:
     """The ledger in a directory. Raises BadPlace where there is none."""
-    files = LedgerDirectory(directory)
+    files = LedgerDirectory(Path(os.path.abspath(directory)))
     if not os.path.isdir(directory):
         raise BadPlace(str(directory), "there is no such directory")
     if not files.writer_files() and not files.old_files():

@@ -14,8 +14,9 @@ from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.json_fields import seconds_at
 from yatagan.cli.ledger_check import ledger_in
 from yatagan.cli.ledger_record import put_on_record, record_json, warn_of
+from yatagan.cli.named_file import read_named
 from yatagan.config.units import parse_date
-from yatagan.errors import BadPlace, Refused
+from yatagan.errors import BadConfig, BadPlace, Refused
 from yatagan.ledger.directory import LedgerDirectory
 from yatagan.ledger.forks import find_fork, fork_fields
 from yatagan.ledger.merging import Merged
@@ -137,7 +138,7 @@ def trust(name: str, key: str, after: datetime | None, before: datetime | None, 
 
     files, data = App.start().ledger().directory, _key(key)
     try:
-        add_trusted(files.allowed_signers, name, data, after, before)
+        add_trusted(files, name, data, after, before)
     except ValueError as error:
         raise click.BadParameter(str(error), param_hint="NAME") from None
     if json_:
@@ -156,7 +157,7 @@ def revoke(key: str, json_: bool) -> None:
     from yatagan.ledger.signers import add_revoked
 
     files, data = App.start().ledger().directory, _key(key)
-    add_revoked(files.revoked_keys, data)
+    add_revoked(files, data)
     if json_:
         say_json({"fingerprint": fingerprint(data), "file": str(files.revoked_keys)})
     else:
@@ -171,7 +172,10 @@ def signers(json_: bool) -> None:
     from yatagan.ledger.signers import Signers
 
     files = App.start().ledger().directory
-    known = Signers(files.allowed_signers, files.revoked_keys)
+    try:
+        known = Signers.of(files)
+    except OSError as error:
+        raise BadConfig(str(error.filename), f"cannot be read: {error.strerror}") from error
     if json_:
         keys = [
             {
@@ -219,11 +223,7 @@ def _key(given: str) -> bytes:
         return public_key(given)
     except ValueError:
         pass
-    try:
-        lines = Path(given).read_text(encoding="utf-8", errors="replace").splitlines()
-    except OSError as error:
-        raise BadPlace(given, error.strerror or str(error), "name a file that holds a public key") from None
-    for line in lines:
+    for line in read_named(Path(given), "name a file that holds a public key").decode("utf-8", "replace").splitlines():
         try:
             return public_key(line)
         except ValueError:

@@ -22,6 +22,7 @@ _WORDS = {
     Problem.ADDED: "{} was added by hand",
     Problem.DOES_NOT_FOLLOW: "{} does not follow the one before it",
     Problem.FILE_MISSING: "the file is missing, with {}",
+    Problem.KEYS_UNREADABLE: "it cannot be read, so no signature counts: its owner must let you read it (chmod a+r)",
     Problem.FILE_UNREADABLE: "the file cannot be read, and so cannot be checked",
 }
 
@@ -59,6 +60,8 @@ def _line(alike: Sequence[LedgerFinding]) -> str:
         case Problem.BAD_SIGNATURE:
             holds = "signature does not hold" if len(alike) == 1 else "signatures do not hold"
             return f"{file}: {records}: the {holds}: {first.detail}"
+        case Problem.NOT_PLAIN:
+            return f"{file} is {first.detail}, and was not read: all of a ledger is plain files in plain directories"
         case Problem.FORK:
             return f"{file}: two continuations from {records} on, also {text.show(first.detail)}"
         case _:

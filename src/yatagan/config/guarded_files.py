@@ -78,6 +78,19 @@ def open_small(path: str | os.PathLike[str], *, ours: bool) -> int:
     return descriptor
 
 
+def open_directory(path: str | os.PathLike[str]) -> int:
+    """A descriptor of a directory that can be listed, which links of this account or root may lead to.
+
+    Raises NotBelieved for a link of another account, OSError.
+    """
+    directory, last = _walk(os.fspath(path), ours=False)
+    try:
+        flags = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+        return os.open(last, flags, dir_fd=directory)
+    finally:
+        os.close(directory)
+
+
 def read_within(descriptor: int, name: str, largest: int = LARGEST) -> bytes:
     """All bytes of an open file or pipe, if they are not too many. Raises NotBelieved, OSError."""
     found, left = list[bytes](), largest + 1

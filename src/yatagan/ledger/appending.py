@@ -19,9 +19,9 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, NamedTuple, Protocol
 
-from yatagan.config.own_files import sync_directory
 from yatagan.digests.checksum_lists import format_list
 from yatagan.ledger.directory import LedgerDirectory, last_record
+from yatagan.ledger.handles import WRITERS
 from yatagan.ledger.lists import write_list
 from yatagan.ledger.memory import LedgerMemory, OwnHead, read_own_head, write_own_head
 from yatagan.ledger.records import FORMAT, LONGEST_LINE, WRITER, Head, canonical, digest_of
@@ -31,6 +31,8 @@ from yatagan.ledger.whole_writes import append_whole
 _TORN = 2 * LONGEST_LINE
 #: Other writers' files that one record names.
 _NAMED_AT_ONCE = 4
+#: How it looks when something else has the name of a file of ours.
+_ODD = (errno.ELOOP, errno.EACCES, errno.ENXIO, errno.EISDIR, errno.EINVAL)
 
 
 class Unsigned(StrEnum):
@@ -120,22 +122,22 @@ class Appender:
 
     def _reopen(self, writer: str, remembered: OwnHead | None) -> _Own | None:
         """Our file as it is now; None if it is not what it was. Raises OSError where it cannot be opened."""
-        flags = os.O_RDWR | os.O_APPEND | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+        flags = os.O_RDWR | os.O_APPEND
         if remembered is None:
             flags |= os.O_CREAT
-        path, mode = self._directory.writers / f"{writer}.jsonl", self._directory.file_mode()
+        name, mode = f"{writer}.jsonl", self._directory.file_mode()
         try:
-            descriptor = os.open(path, flags, mode)
+            descriptor = self._directory.handles.open_file(WRITERS, name, flags, mode)
         except OSError as error:
-            gone = error.errno == errno.ENOENT and remembered is not None
-            odd = error.errno in (errno.ELOOP, errno.EACCES, errno.ENXIO, errno.EISDIR) and os.path.lexists(path)
-            if gone or odd:
+            if error.errno == errno.ENOENT and remembered is not None:
+                return None
+            if error.errno in _ODD and self._is_taken(name):
                 return None
             raise
         try:
             facts = os.fstat(descriptor)
             own = _Own(writer, descriptor, facts.st_size, None)
-            plain = stat.S_ISREG(facts.st_mode) and facts.st_nlink == 1 and facts.st_uid == os.geteuid()
+            plain = facts.st_nlink == 1 and facts.st_uid == os.geteuid()
             if not plain or not _is_free(descriptor) or not _is_as_left(own, remembered):
                 os.close(descriptor)
                 return None
@@ -145,6 +147,14 @@ class Appender:
             os.close(descriptor)
             raise
         return own
+
+    def _is_taken(self, name: str) -> bool:
+        """Whether something else has the name of our file."""
+        try:
+            self._directory.handles.stat(WRITERS, name)
+        except OSError:
+            return False
+        return True
 
     def _moved(self, own: _Own, lost: dict[str, Head]) -> tuple[dict[str, OwnHead], dict[str, Head]]:
         """What our records have named of other files by the next one, and what of that the next one has to name.
@@ -169,19 +179,18 @@ class Appender:
 
     def _moved_sizes(self, named: dict[str, OwnHead], without: set[str]) -> dict[str, int]:
         """The sizes of other writers' files that have another one than when they were named."""
-        found = {}
+        found: dict[str, int] = {}
         try:
-            with os.scandir(self._directory.writers) as entries:
-                for entry in entries:
-                    writer = entry.name.removesuffix(".jsonl")
-                    before = named.get(writer)
-                    if writer in without or (before is None and not WRITER.fullmatch(writer)):
-                        continue
-                    size = entry.stat(follow_symlinks=False).st_size
-                    if before is None or size != before.size:
-                        found[writer] = size
+            entries = self._directory.handles.entries(WRITERS)
         except OSError:
-            pass  # what cannot be read now is named another time
+            return found  # what cannot be read now is named another time
+        for name, facts in entries:
+            writer = name.removesuffix(".jsonl")
+            before = named.get(writer)
+            if writer in without or (before is None and not WRITER.fullmatch(writer)):
+                continue
+            if before is None or facts.st_size != before.size:
+                found[writer] = facts.st_size
         return found
 
     def _lines(
@@ -235,7 +244,7 @@ class Appender:
         """Append whole lines durably, or leave the file as it was. Raises OSError."""
         append_whole(own.descriptor, own.size, data)
         if not own.size:
-            sync_directory(self._directory.writers)
+            self._directory.handles.sync(WRITERS)
         own.size += len(data)
 
 

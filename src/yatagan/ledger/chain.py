@@ -7,11 +7,55 @@ or this machine have seen.
 
 from __future__ import annotations
 
-from bisect import bisect_left
+import sys
+from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Set
 from typing import Any, NamedTuple
 
 from yatagan.ledger.findings import LedgerFinding, Problem
+
+
+class Numbers:
+    """A set of numbers that is kept as spans: whoever writes a file chooses the numbers in it, and they may be huge."""
+
+    def __init__(self) -> None:
+        self._single: set[int] = set()
+        self._spans: list[tuple[int, int]] = []
+        self.first = 0
+        self._merged = 0
+
+    def add(self, first: int, last: int) -> None:
+        """Add the numbers from `first` to `last`, which are at least 1."""
+        self.first = min(self.first or first, first)
+        if first == last:
+            self._single.add(first)
+        else:
+            self._spans.append((first, last))
+
+    def __contains__(self, number: int) -> bool:
+        if number in self._single:
+            return True
+        if self._spans and not self._is_merged:
+            self._merge()
+        at = bisect_right(self._spans, (number, sys.maxsize)) - 1
+        return at >= 0 and number <= self._spans[at][1]
+
+    def __bool__(self) -> bool:
+        return bool(self.first)
+
+    @property
+    def _is_merged(self) -> bool:
+        return self._merged == len(self._spans)
+
+    def _merge(self) -> None:
+        """Bring the spans into order, without overlaps."""
+        merged: list[tuple[int, int]] = []
+        for first, last in sorted(self._spans):
+            if merged and first <= merged[-1][1] + 1:
+                merged[-1] = (merged[-1][0], max(merged[-1][1], last))
+            else:
+                merged.append((first, last))
+        self._spans, self._merged = merged, len(merged)
 
 
 class Line(NamedTuple):
@@ -34,7 +78,7 @@ class Chain:
         self.lines: list[Line] = []
         self.findings: list[LedgerFinding] = []
         #: Numbers of records of which something is wrong.
-        self.wrong: set[int] = set()
+        self.wrong = Numbers()
         #: The digests of the records, by their numbers.
         self.digests: dict[int, str] = {}
         #: Lines that are no record of this file: position, and what is wrong.
@@ -55,7 +99,8 @@ class Chain:
 
     def find(self, problem: Problem, first: int, last: int = 0, **more: Any) -> None:
         """Note that something is wrong with records."""
-        self.wrong.update(range(first, (last or first) + 1) if first else ())
+        if first:
+            self.wrong.add(first, last or first)
         self.findings.append(LedgerFinding(self.file, problem, first, last or first, **more))
 
     def settle(self) -> None:
@@ -92,15 +137,22 @@ class Chain:
 
     def _find_gaps(self) -> None:
         """Name the records that are missing, and the lines that stand where they were."""
-        bad = sorted(self._bad)
+        bad, at = sorted(self._bad), 0
+        left = list[tuple[int, Problem]]()
         number, position = 0, 0
         for line in self.lines:
-            between = [each for each in bad if position < each[0] < line.position] if bad else []
-            if line.number > number + 1 or between:
-                self._fill(number + 1, line.number - 1, between)
-                bad = [each for each in bad if each not in between]
+            # Records that are out of order stand before the line of the one before them.
+            while at < len(bad) and bad[at][0] < position:
+                left.append(bad[at])
+                at += 1
+            begin = at
+            while at < len(bad) and bad[at][0] < line.position:
+                at += 1
+            if line.number > number + 1 or begin < at:
+                self._fill(number + 1, line.number - 1, bad[begin:at])
             number, position = line.number, line.position
-        self._fill(number + 1, number + len(bad), bad)
+        left += bad[at:]
+        self._fill(number + 1, number + len(left), left)
 
     def _fill(self, first: int, last: int, bad: list[tuple[int, Problem]]) -> None:
         """Name the records `first` to `last`, of which only some lines are left that are no records."""
@@ -132,7 +184,7 @@ class Chain:
                 self._find_once(Problem.CHANGED, one)
             elif one_holds or at + 1 in broken:
                 self._find_once(Problem.CHANGED, other)
-            elif not self.wrong & {one.number, other.number}:
+            elif one.number not in self.wrong and other.number not in self.wrong:
                 self.find(Problem.ONE_OF_TWO_CHANGED, one.number, other.number, line=one.position, id=one.id)
 
     def _find_once(self, problem: Problem, line: Line) -> None:

@@ -12,11 +12,11 @@ names; and a file that was removed with all that named it.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
+from yatagan.errors import NotBelieved
 from yatagan.ledger.chain import Chain, Line
-from yatagan.ledger.directory import WRITER_FILE, LedgerDirectory
+from yatagan.ledger.directory import KEY_FILES, WRITER_FILE, LedgerDirectory
 from yatagan.ledger.findings import Checked, FileEnd, Fork, LedgerFinding, Problem, Witness
 from yatagan.ledger.first_form_check import FirstFormCheck
 from yatagan.ledger.forks import fork_between, fork_of
@@ -25,6 +25,7 @@ from yatagan.ledger.waiting import LIST_FIELDS
 
 if TYPE_CHECKING:
     from yatagan.ledger.signature_check import SignatureCheck
+    from yatagan.ledger.signers import Signers
 
 #: The records that were seen of a file, and by whom.
 _Seen = list[tuple[Head, Witness]]
@@ -48,7 +49,7 @@ class Check:
     """One check of a ledger.
 
     `remembered`: the newest records that this machine has seen, by writer. `expected`: the writers that this machine
-    knows to be in this very ledger. `allowed_signers`: a file of trusted keys; None for the ledger's own.
+    knows to be in this very ledger. `allowed_signers`: what a file of trusted keys says; None for the ledger's own.
     """
 
     def __init__(
@@ -56,10 +57,10 @@ class Check:
         directory: LedgerDirectory,
         remembered: Mapping[str, Head],
         expected: Collection[str] = (),
-        allowed_signers: Path | None = None,
+        allowed_signers: bytes | None = None,
     ) -> None:
         self._directory = directory
-        self._allowed_signers = allowed_signers or directory.allowed_signers
+        self._allowed_signers = allowed_signers
         self._remembered = remembered
         self._expected = expected
         self._found = Checked()
@@ -74,6 +75,8 @@ class Check:
         #: Numbers of records that other files or this machine have seen as they are, by the file's name.
         self._anchored: dict[str, set[int]] = {}
         self._signatures: SignatureCheck | None = None
+        self._keys_unknown = False
+        self._unreadable: set[str] = set()
 
     def run(self, last: str = "") -> Checked:
         """Check all of it. `last`: the digest of a record that must be there, or its beginning.
@@ -83,6 +86,7 @@ class Check:
         found = self._found
         for name, size in self._directory.sizes().items():
             if size is None:
+                self._unreadable.add(name)
                 found.findings.append(LedgerFinding(name, Problem.FILE_UNREADABLE))
             else:
                 self._chains[name] = self._read(name, size)
@@ -100,7 +104,11 @@ class Check:
         found.ends = [self._end(chain) for chain in self._chains.values()]
         if last and not self._holds(last.lower()):
             found.findings.append(LedgerFinding("", Problem.NOT_FOUND, detail=last))
-        found.strange = self._directory.strange()
+        strange = self._directory.strange()
+        found.strange = [each for each in strange if not each.in_place]
+        found.findings += [
+            LedgerFinding(each.name, Problem.NOT_PLAIN, detail=each.what) for each in strange if each.in_place
+        ]
         found.odd_lines = self._signatures.odd_lines if self._signatures is not None else []
         found.findings.sort(key=lambda finding: (finding.file, finding.first, finding.line, finding.problem))
         return found
@@ -140,7 +148,9 @@ class Check:
         from yatagan.ledger.signatures import BadSignature
 
         if self._signatures is None:
-            self._signatures = SignatureCheck(self._allowed_signers, self._directory.revoked_keys)
+            if (signers := self._signers()) is None:
+                return False
+            self._signatures = SignatureCheck(signers)
         try:
             name, fingerprint = self._signatures.signer(record)
         except BadSignature as error:
@@ -149,6 +159,22 @@ class Check:
         counts, key = (self._found.signers, name) if name else (self._found.unknown, fingerprint)
         counts[key] = counts.get(key, 0) + 1
         return bool(name)
+
+    def _signers(self) -> Signers | None:
+        """The keys that count; None where that cannot be known: a finding, for a revoked key could be among them."""
+        from yatagan.ledger.signers import Signers
+
+        if self._keys_unknown:
+            return None
+        given = [self._allowed_signers, None]
+        for at, name in enumerate(KEY_FILES):
+            if given[at] is None:
+                try:
+                    given[at] = self._directory.keys(name)
+                except (OSError, NotBelieved):
+                    self._keys_unknown = True
+                    self._found.findings.append(LedgerFinding(name, Problem.KEYS_UNREADABLE))
+        return None if self._keys_unknown else Signers(given[0] or b"", given[1] or b"")
 
     def _note(self, record: Record, position: int) -> None:
         """Keep what a record says of other files, of checksum lists, and of forks."""
@@ -215,8 +241,8 @@ class Check:
         # What this machine has seen itself is believed first.
         head, witness = max(seen, key=lambda each: (each[0].number, not each[1].file, each[1]))
         chain = self._chains.get(name)
-        if chain is None and any(finding.file == name for finding in self._found.findings):
-            return  # that it cannot be read is said already
+        if chain is None and name in self._unreadable:
+            return  # that is said already
         if chain is None:
             self._found.findings.append(LedgerFinding(name, Problem.FILE_MISSING, 1, head.number, witness=witness))
             return
@@ -276,7 +302,7 @@ class Check:
 
     def _end(self, chain: Chain) -> FileEnd:
         """Up to which record a file is confirmed by others, and by signatures."""
-        whole = min((number - 1 for number in chain.wrong), default=chain.last)
+        whole = chain.wrong.first - 1 if chain.wrong else chain.last
         anchored = (number for number in self._anchored.get(chain.file, ()) if number <= whole)
         signed = (line.number for line in chain.lines if line.held and line.number <= whole)
         return FileEnd(chain.file, len(chain.lines), max(anchored, default=0), max(signed, default=0))

@@ -6,75 +6,111 @@
     allowed_signers, revoked_keys    whose signatures hold, in the form of the OpenSSH key tool
     *.jsonl                          records of the first form, a file for each process
 
-Links, FIFOs and whatever else is found besides are named as strange and never opened.
+Links, FIFOs and whatever else is found besides are named as strange and never opened. Nothing is reached through a
+link below the directory (`handles.py`).
 """
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import os
 import re
 import stat
 import sys
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 from typing import NamedTuple
 
-from yatagan.config.own_files import sync_directory
+from yatagan.config.guarded_files import read_within
+from yatagan.config.own_files import make_private
+from yatagan.ledger.handles import LISTS, ROOT, WRITERS, LedgerHandles
 from yatagan.ledger.records import DIGEST, LONGEST_LINE, WRITER, Head, Record, parse
 
 WRITER_FILE = re.compile(rf"({WRITER.pattern})(\.fork-[0-9a-f]{{16}})?\.jsonl")
 _OLD_FILE = re.compile(r".+\.jsonl")
 #: Files beside the records, which are not strange.
-_KNOWN = frozenset({"writers", "lists", "allowed_signers", "revoked_keys"})
+_PARTS = (WRITERS, LISTS)
+KEY_FILES = ("allowed_signers", "revoked_keys")
 _BLOCK = 1 << 20
-_READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
 #: Bytes at the end of a file in which its last line is looked for first.
 _TAIL = 1 << 14
 
 
 class Strange(NamedTuple):
-    """Something that belongs to no ledger: its name below the directory, and what it is, as `a link`."""
+    """Something that belongs to no ledger: its name below the directory, and what it is, as `a link`.
+
+    `in_place`: it stands where records, lists or keys are looked for.
+    """
 
     name: str
     what: str
+    in_place: bool = False
 
 
 class LedgerDirectory:
-    """The files of a ledger. `may_be_made`: whether the directory itself is made when it is missing."""
+    """The files of a ledger.
 
-    def __init__(self, path: Path, *, may_be_made: bool = False) -> None:
+    `may_be_made`: whether the directory itself is made when it is missing. `links`: whether links of ours may lead to
+    it.
+    """
+
+    def __init__(self, path: Path, *, may_be_made: bool = False, links: bool = True) -> None:
         self.path = path
         self.may_be_made = may_be_made
-        self.writers = path / "writers"
-        self.lists = path / "lists"
-        self.allowed_signers = path / "allowed_signers"
-        self.revoked_keys = path / "revoked_keys"
+        self.handles = LedgerHandles(path, links=links)
+        self.writers = path / WRITERS
+        self.lists = path / LISTS
+        self.allowed_signers = path / KEY_FILES[0]
+        self.revoked_keys = path / KEY_FILES[1]
 
     def writer_files(self) -> list[str]:
         """The names of the writers' files, forks included, sorted."""
-        return self._plain(self.writers, WRITER_FILE)
+        return self._plain(WRITERS, WRITER_FILE)
 
     def old_files(self) -> list[str]:
         """The names of files of the first form, sorted."""
-        return self._plain(self.path, _OLD_FILE)
+        return self._plain(ROOT, _OLD_FILE)
 
     def list_names(self) -> list[str]:
         """The digests of the checksum lists that are there."""
-        return self._plain(self.lists, DIGEST)
+        return self._plain(LISTS, DIGEST)
 
-    def _plain(self, directory: Path, name: re.Pattern[str]) -> list[str]:
-        """The plain files of a directory whose names match. Empty where it cannot be read."""
-        owner = _only_owner(directory)
-        entries = (entry for entry in _entries(directory) if name.fullmatch(entry.name))
-        return sorted(entry.name for entry in entries if not _oddity(entry, owner))
+    def _plain(self, part: str, name: re.Pattern[str]) -> list[str]:
+        """The plain files of a part whose names match. Empty where there is no such part, or a link instead of it.
+
+        `look` raises for what cannot be read, and `strange` names what is there instead.
+        """
+        owner = self._only_owner(part)
+        entries = ((each, facts) for each, facts in self._entries(part) if name.fullmatch(each))
+        return sorted(each for each, facts in entries if not _oddity(facts, owner))
+
+    def _entries(self, part: str) -> list[tuple[str, os.stat_result]]:
+        try:
+            return self.handles.entries(part)
+        except OSError:
+            return []
+
+    def _only_owner(self, part: str) -> int | None:
+        """The account that alone may put files into a part; None where others may too."""
+        try:
+            facts = self.handles.stat(part)
+        except OSError:
+            return None
+        return None if facts.st_mode & 0o022 else facts.st_uid
 
     def look(self) -> None:
-        """Raise OSError where the directory, or one in it, cannot be read; FileNotFoundError where there is none."""
-        os.scandir(self.path).close()
-        for directory in (self.writers, self.lists):
-            if directory.is_dir():
-                os.scandir(directory).close()
+        """Raise OSError where the directory, or a part of it, cannot be read; FileNotFoundError where there is none."""
+        self.handles.entries(ROOT)
+        for part in _PARTS:
+            try:
+                self.handles.entries(part)
+            except (FileNotFoundError, NotADirectoryError):
+                continue
+            except OSError as error:
+                if error.errno != errno.ELOOP:  # a link is a finding, not the end of reading the rest
+                    raise
 
     def sizes(self) -> dict[str, int | None]:
         """How many bytes each writer's file has, all as of one moment; None for one that cannot be read.
@@ -84,7 +120,7 @@ class LedgerDirectory:
         found: dict[str, int | None] = {}
         for name in self.writer_files():
             try:
-                descriptor = os.open(self.writers / name, _READ)  # on a network disk opening asks the server anew
+                descriptor = self.handles.open_file(WRITERS, name)  # on a network disk opening asks the server anew
             except OSError:
                 found[name] = None
                 continue
@@ -95,40 +131,56 @@ class LedgerDirectory:
     def strange(self) -> list[Strange]:
         """What is there and belongs to no ledger. Raises nothing."""
         found = []
-        for directory, known in ((self.path, None), (self.writers, WRITER_FILE), (self.lists, DIGEST)):
-            owner = _only_owner(directory)
-            for entry in _entries(directory):
-                name = entry.name if directory is self.path else f"{directory.name}/{entry.name}"
-                if entry.name.startswith(".new-"):
+        for part, known in ((ROOT, _OLD_FILE), (WRITERS, WRITER_FILE), (LISTS, DIGEST)):
+            owner = self._only_owner(part)
+            for each, facts in self._entries(part):
+                name = f"{part}/{each}" if part else each
+                if each.startswith(".new-"):
                     continue  # a list that is being written
-                if known is None and entry.name in _KNOWN:
-                    if entry.name in ("writers", "lists") and not entry.is_dir(follow_symlinks=False):
-                        found.append(Strange(name, "no directory"))
-                elif what := _oddity(entry, owner):
-                    found.append(Strange(name, what))
-                elif not (known or _OLD_FILE).fullmatch(entry.name):
+                if part == ROOT and each in _PARTS:
+                    if not stat.S_ISDIR(facts.st_mode):
+                        found.append(Strange(name, _oddity(facts, None) or "a file", in_place=True))
+                    continue
+                in_place = known.fullmatch(each) is not None or (part == ROOT and each in KEY_FILES)
+                if what := _oddity(facts, owner):
+                    found.append(Strange(name, what, in_place))
+                elif not in_place:
                     found.append(Strange(name, "not a ledger's"))
         return sorted(found)
+
+    def keys(self, name: str) -> bytes:
+        """What the file of allowed signers, or of revoked keys, says; nothing where there is none.
+
+        Raises OSError and NotBelieved where it cannot be read: that is no less than a key that is not known to hold.
+        """
+        try:
+            descriptor = self.handles.open_file(ROOT, name)
+        except FileNotFoundError:
+            return b""
+        try:
+            return read_within(descriptor, str(self.path / name))
+        finally:
+            os.close(descriptor)
 
     def lines(self, name: str, size: int | None = None) -> Iterator[bytes]:
         """The complete lines of a writer's file, or of its first `size` bytes, without their ends. Raises OSError.
 
         A line that a crash cut short was never a record. One that is too long to be ours is shortened.
         """
-        return _lines(self.writers / name, size)
+        return _lines(partial(self.handles.open_file, WRITERS, name), size)
 
     def lines_backwards(self, name: str, wanted: Callable[[bytes], bool]) -> Iterator[bytes]:
         """As `lines`, from the last one on, without blocks of lines that are not `wanted`. Raises OSError."""
-        return _lines_backwards(self.writers / name, wanted)
+        return _lines_backwards(partial(self.handles.open_file, WRITERS, name), wanted)
 
     def old_lines(self, name: str) -> Iterator[bytes]:
         """As `lines`, of a file of the first form."""
-        return _lines(self.path / name)
+        return _lines(partial(self.handles.open_file, ROOT, name))
 
     def head(self, name: str) -> Head | None:
         """The newest record of a writer's file; None where there is none that can be read."""
         try:
-            descriptor = os.open(self.writers / name, _READ)
+            descriptor = self.handles.open_file(WRITERS, name)
         except OSError:
             return None
         try:
@@ -143,7 +195,7 @@ class LedgerDirectory:
         """The SHA-256 that a checksum list has now; None where it cannot be read."""
         try:
             value = hashlib.sha256()
-            for block in _blocks(self.lists / name):
+            for block in self.list_blocks(name):
                 value.update(block)
         except OSError:
             return None
@@ -151,21 +203,23 @@ class LedgerDirectory:
 
     def list_blocks(self, name: str) -> Iterator[bytes]:
         """The bytes of a checksum list, in blocks. Raises OSError."""
-        return _blocks(self.lists / name)
+        return _blocks(partial(self.handles.open_file, LISTS, name))
 
     def make(self) -> None:
         """Make the directories that are missing; in a shared one, only a file's owner can remove it. Raises OSError."""
-        for directory in (self.writers, self.lists):
-            if not directory.is_dir():
-                directory.mkdir(parents=self.may_be_made, exist_ok=True)
-                mode = stat.S_IMODE(os.stat(self.path).st_mode)
-                if mode & 0o022:
-                    os.chmod(directory, mode | stat.S_ISVTX)
-                sync_directory(self.path)
+        if self.may_be_made:
+            make_private(self.path)
+        mode = stat.S_IMODE(self.handles.stat(ROOT).st_mode)
+        for part in _PARTS:
+            try:
+                with self.handles.open(part):
+                    continue
+            except FileNotFoundError:
+                self.handles.make(part, mode | stat.S_ISVTX if mode & 0o022 else None)
 
     def file_mode(self) -> int:
         """The mode of new files: all who may read the directory may read them; only their owner writes."""
-        return 0o600 | stat.S_IMODE(os.stat(self.path).st_mode) & 0o044
+        return 0o600 | stat.S_IMODE(self.handles.stat(ROOT).st_mode) & 0o044
 
 
 def last_record(descriptor: int, size: int, name: str = "") -> Record | None:
@@ -186,29 +240,8 @@ def last_record(descriptor: int, size: int, name: str = "") -> Record | None:
         length *= 8
 
 
-def _entries(directory: Path) -> list[os.DirEntry[str]]:
-    try:
-        with os.scandir(directory) as entries:
-            return list(entries)
-    except OSError:
-        return []
-
-
-def _only_owner(directory: Path) -> int | None:
-    """The account that alone may put files into a directory; None where others may too."""
-    try:
-        facts = os.stat(directory)
-    except OSError:
-        return None
-    return None if facts.st_mode & 0o022 else facts.st_uid
-
-
-def _oddity(entry: os.DirEntry[str], owner: int | None) -> str:
-    """What a directory entry is, unless it is a plain file; "" for a plain one, of that owner or root."""
-    try:
-        facts = entry.stat(follow_symlinks=False)
-    except OSError:
-        return "gone"
+def _oddity(facts: os.stat_result, owner: int | None) -> str:
+    """What something is, unless it is a plain file; "" for a plain one, of that owner or root."""
     kinds = ((stat.S_ISLNK, "a link"), (stat.S_ISDIR, "a directory"), (stat.S_ISFIFO, "a FIFO"))
     for is_kind, what in kinds:
         if is_kind(facts.st_mode):
@@ -218,11 +251,10 @@ def _oddity(entry: os.DirEntry[str], owner: int | None) -> str:
     return "another account's" if owner is not None and facts.st_uid not in (owner, 0) else ""
 
 
-def _blocks(path: Path, size: int | None = None) -> Iterator[bytes]:
-    descriptor = os.open(path, _READ)
+def _blocks(opened: Callable[[], int], size: int | None = None) -> Iterator[bytes]:
+    """The bytes of a file, which is opened when they are asked for."""
+    descriptor = opened()
     try:
-        if not stat.S_ISREG(os.fstat(descriptor).st_mode):
-            raise OSError(f"{path}: no plain file")
         left = sys.maxsize if size is None else size
         while block := os.read(descriptor, min(_BLOCK, left)):
             left -= len(block)
@@ -231,13 +263,10 @@ def _blocks(path: Path, size: int | None = None) -> Iterator[bytes]:
         os.close(descriptor)
 
 
-def _lines_backwards(path: Path, wanted: Callable[[bytes], bool]) -> Iterator[bytes]:
-    descriptor = os.open(path, _READ)
+def _lines_backwards(opened: Callable[[], int], wanted: Callable[[bytes], bool]) -> Iterator[bytes]:
+    descriptor = opened()
     try:
-        facts = os.fstat(descriptor)
-        if not stat.S_ISREG(facts.st_mode):
-            raise OSError(f"{path}: no plain file")
-        position, rest, is_last = facts.st_size, b"", True
+        position, rest, is_last = os.fstat(descriptor).st_size, b"", True
         while position:
             start = max(0, position - _BLOCK)
             data = os.pread(descriptor, position - start, start) + rest
@@ -253,9 +282,9 @@ def _lines_backwards(path: Path, wanted: Callable[[bytes], bool]) -> Iterator[by
         os.close(descriptor)
 
 
-def _lines(path: Path, size: int | None = None) -> Iterator[bytes]:
+def _lines(opened: Callable[[], int], size: int | None = None) -> Iterator[bytes]:
     rest = b""
-    for block in _blocks(path, size):
+    for block in _blocks(opened, size):
         *lines, rest = (rest + block).split(b"\n")
         yield from lines
         rest = rest[: 2 * LONGEST_LINE]

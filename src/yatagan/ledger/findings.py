@@ -25,6 +25,8 @@ class Problem(StrEnum):
     DOES_NOT_FOLLOW = "does not follow"
     FILE_MISSING = "file missing"
     FILE_UNREADABLE = "file unreadable"
+    NOT_PLAIN = "not plain"
+    KEYS_UNREADABLE = "keys unreadable"
     FORK = "fork"
     LIST_CHANGED = "list changed"
     LIST_MISSING = "list missing"

@@ -22,7 +22,9 @@ def fork_between(writer: str, main: Mapping[int, str], other: Mapping[int, str])
 
     Both are given as digests by the numbers of records.
     """
-    number = next((each for each in range(1, max(other, default=0) + 1) if main.get(each) != other.get(each)), 0)
+    number = next((each for each in sorted({*main, *other}) if main.get(each) != other.get(each)), 0)
+    if number > max(other, default=0):
+        return None
     if not number:
         return None
     first, second = sorted((main.get(number, ""), other.get(number, "")))

@@ -21,6 +21,7 @@ from yatagan import __version__
 from yatagan.config.home import Home
 from yatagan.config.settings import LedgerSettings
 from yatagan.digests.checksum_lists import format_list
+from yatagan.errors import NotBelieved
 from yatagan.ledger import first_form
 from yatagan.ledger.appending import Appended, Appender, Signer
 from yatagan.ledger.directory import LedgerDirectory
@@ -64,14 +65,16 @@ class Ledger:
     """The ledger in one directory.
 
     `state`: where this machine keeps what it remembers of ledgers. `signer`: signs records; None: they are not signed.
-    A ledger that is not in the state directory itself may be on a disk that hangs: an append gives up after `patience`
-    seconds.
+    `links`: whether links of this account or root may lead to it. A ledger that is not in the state directory itself
+    may be on a disk that hangs: an append gives up after `patience` seconds.
     """
 
-    def __init__(self, path: Path, state: Path, signer: Signer | None = None, patience: float = _PATIENCE) -> None:
+    def __init__(
+        self, path: Path, state: Path, signer: Signer | None = None, patience: float = _PATIENCE, *, links: bool = True
+    ) -> None:
         self._elsewhere = os.path.realpath(path.parent) != os.path.realpath(state.parent)
         # What stands in for a disk that is not mounted must not get records.
-        self.directory = LedgerDirectory(path, may_be_made=not self._elsewhere)
+        self.directory = LedgerDirectory(path, may_be_made=not self._elsewhere, links=links)
         self.memory = LedgerMemory(state, path)
         self._appender = Appender(self.directory, self.memory, signer)
         self._waiting = WaitingRecords(self.memory.waiting)
@@ -90,7 +93,8 @@ class Ledger:
             signer = KeySigner(Path(settings.sign_with), agent)
         named = directory or settings.directory
         path = Path(named) if named else home.ledger
-        return cls(path, home.ledger_memory, signer)
+        # A project's was resolved when the project was accepted: what has become a link since was put there.
+        return cls(path, home.ledger_memory, signer, links=not directory)
 
     def append(self, statement: Statement, contents: Contents = tuple, facts: EntryFacts = tuple) -> OnRecord:
         """Put something on record, with the digests and the facts of what it is about. Durable on return.
@@ -104,7 +108,7 @@ class Ledger:
             if self._elsewhere:
                 return self._append_in_time(fields, lists)
             return self._append(fields, lists)
-        except OSError as error:
+        except (OSError, NotBelieved) as error:
             return self._wait(fields, lists, _reason(error))
 
     def _append(self, fields: dict[str, Any], lists: Lists) -> OnRecord:
@@ -132,7 +136,7 @@ class Ledger:
                 self.directory.make()
                 with self._locked() as lock:
                     done = {each.id: each for each in self._append_waiting(lock)}
-            except OSError as error:
+            except (OSError, NotBelieved) as error:
                 ended.append(OnRecord(fields["id"], waits=_reason(error)))
                 return
             if (own := done.get(fields["id"])) is not None:
@@ -249,7 +253,9 @@ def _order(record: Record) -> tuple[str, str, int]:
     return record.recorded_at, record.file, record.number
 
 
-def _reason(error: OSError) -> str:
+def _reason(error: OSError | NotBelieved) -> str:
+    if isinstance(error, NotBelieved):
+        return error.why
     why = error.strerror or str(error)
     return f"{os.fsdecode(error.filename)}: {why}" if error.filename else why
 

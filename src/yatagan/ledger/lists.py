@@ -6,11 +6,12 @@ import hashlib
 import os
 import secrets
 from collections.abc import Iterable, Iterator
+from contextlib import suppress
 from itertools import chain
 from pathlib import Path
 
-from yatagan.config.own_files import sync_directory
 from yatagan.ledger.directory import LedgerDirectory
+from yatagan.ledger.handles import LISTS
 from yatagan.ledger.whole_writes import create, write_all
 
 _BLOCK = 1 << 20
@@ -22,23 +23,38 @@ def write_list(directory: LedgerDirectory, lines: Iterable[bytes]) -> str:
     first = next(rest, None)
     if first is None:
         return ""
-    new = directory.lists / f".new-{secrets.token_hex(8)}"
+    files, new = directory.handles, f".new-{secrets.token_hex(8)}"
     try:
-        descriptor = create(new, directory.file_mode())
+        descriptor = files.create(LISTS, new, directory.file_mode())
         try:
             digest, size = _write(descriptor, chain((first,), rest))
-            if _is_there(directory.lists / digest, size):
-                new.unlink()  # the same files were put on record before
+            if is_there(directory, digest, size):
+                files.remove(LISTS, new)  # the same files were put on record before
                 return digest
             os.fsync(descriptor)
         finally:
             os.close(descriptor)
-        os.replace(new, directory.lists / digest)
+        files.rename(LISTS, new, digest)
     except BaseException:
-        new.unlink(missing_ok=True)
+        with suppress(OSError):
+            files.remove(LISTS, new)
         raise
-    sync_directory(directory.lists)
+    files.sync(LISTS)
     return digest
+
+
+def is_there(directory: LedgerDirectory, digest: str, size: int | None = None) -> bool:
+    """Whether a list, of so many bytes if that is known, is in the ledger.
+
+    What another account has put there under this name is read: it may have been faster, or it may mean harm.
+    """
+    try:
+        found = directory.handles.stat(LISTS, digest)
+    except OSError:
+        return False
+    if found.st_uid == os.geteuid() and size is not None:
+        return found.st_size == size
+    return directory.list_digest(digest) == digest
 
 
 def spool(file: Path, lines: Iterable[bytes]) -> str:
@@ -73,10 +89,3 @@ def _blocks(lines: Iterable[bytes]) -> Iterator[bytes]:
             held, size = [], 0
     if held:
         yield b"".join(held)
-
-
-def _is_there(file: Path, size: int) -> bool:
-    try:
-        return os.lstat(file).st_size == size
-    except OSError:
-        return False

@@ -11,15 +11,14 @@ import os
 import secrets
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import NamedTuple
 
-from yatagan.config.own_files import sync_directory
 from yatagan.ledger import first_form
 from yatagan.ledger.directory import WRITER_FILE, LedgerDirectory
+from yatagan.ledger.handles import ROOT, WRITERS
 from yatagan.ledger.lists import write_list
 from yatagan.ledger.records import digest_of, parse
-from yatagan.ledger.whole_writes import append_whole, create
+from yatagan.ledger.whole_writes import append_whole
 
 #: Digits of a digest in the name of a fork.
 _DIGITS = 16
@@ -70,7 +69,7 @@ def merge(ours: LedgerDirectory, theirs: LedgerDirectory, own: str | None) -> Me
         if any(first_form.parse(line) is None for line in lines) or lines[: len(known)] != known[: len(lines)]:
             merged.refused.append((name, 0))
         else:
-            _extend(ours.path / name, lines, len(known), ours.file_mode(), merged)
+            _extend(ours, ROOT, name, lines, len(known), merged)
     return merged
 
 
@@ -78,13 +77,13 @@ def _bring(
     ours: LedgerDirectory, histories: list[_History], writer: str, lines: list[bytes], is_own: bool, merged: Merged
 ) -> None:
     """Bring one file's records: into a file that it continues, or into a new one."""
-    digests, main, mode = [digest_of(line) for line in lines], f"{writer}.jsonl", ours.file_mode()
+    digests, main = [digest_of(line) for line in lines], f"{writer}.jsonl"
     if any(history.digests[: len(digests)] == digests for history in histories):
         return
     for history in sorted(histories, key=lambda history: history.name != main):
         known = len(history.digests)
         if digests[:known] == history.digests and not (history.name == main and is_own):
-            _extend(ours.writers / history.name, lines, known, mode, merged)
+            _extend(ours, WRITERS, history.name, lines, known, merged)
             histories[histories.index(history)] = _History(history.name, digests)
             if history.name != main:
                 merged.forks.append(history.name)
@@ -94,37 +93,37 @@ def _bring(
         known = max(_common(history.digests, digests) for history in histories)
         name = f"{writer}.fork-{digests[known][:_DIGITS]}.jsonl"
         merged.forks.append(name)
-    _extend(ours.writers / name, lines, 0, mode, merged)
+    _extend(ours, WRITERS, name, lines, 0, merged)
     histories.append(_History(name, digests))
 
 
-def _extend(file: Path, lines: list[bytes], known: int, mode: int, merged: Merged) -> None:
+def _extend(ours: LedgerDirectory, part: str, name: str, lines: list[bytes], known: int, merged: Merged) -> None:
     """Append the lines behind the `known` ones, or make a file of them that appears whole. Raises OSError."""
     new = lines[known:]
     if not new:
         return
     data = b"".join(line + b"\n" for line in new)
     if known:
-        _append(file, data)
+        _append(ours, part, name, data)
     else:
-        made = file.with_name(f".new-{secrets.token_hex(8)}")
-        descriptor = create(made, mode)
+        made = f".new-{secrets.token_hex(8)}"
+        descriptor = ours.handles.create(part, made, ours.file_mode())
         try:
             append_whole(descriptor, 0, data)
-            os.link(made, file)  # refuses a name that is taken by now
+            ours.handles.link(part, made, name)  # refuses a name that is taken by now
         finally:
             os.close(descriptor)
-            made.unlink()
-        sync_directory(file.parent)
+            ours.handles.remove(part, made)
+        ours.handles.sync(part)
     merged.records += len(new)
 
 
-def _append(file: Path, data: bytes) -> None:
-    descriptor = os.open(file, os.O_RDWR | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC)
+def _append(ours: LedgerDirectory, part: str, name: str, data: bytes) -> None:
+    descriptor = ours.handles.open_file(part, name, os.O_RDWR | os.O_APPEND)
     try:
         size = os.fstat(descriptor).st_size
         if size and os.pread(descriptor, 1, size - 1) != b"\n":
-            raise OSError(f"{file} ends within a record")
+            raise OSError(f"{name} ends within a record")
         append_whole(descriptor, size, data)
     finally:
         os.close(descriptor)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import base64
 import binascii
 from datetime import UTC, datetime
-from pathlib import Path
 
 from yatagan.ledger.records import Record, canonical
 from yatagan.ledger.signatures import BadSignature, Keys, SignatureFault, decode, fingerprint
@@ -15,8 +14,8 @@ from yatagan.ledger.signers import Signers
 class SignatureCheck:
     """Checks signatures. Where no key is trusted, they are only compared with the keys that they name."""
 
-    def __init__(self, allowed: Path, revoked: Path) -> None:
-        self._signers = Signers(allowed, revoked)
+    def __init__(self, signers: Signers) -> None:
+        self._signers = signers
         self._keys = Keys()
         #: Lines of the two files that are not understood, as (file, line).
         self.odd_lines = self._signers.odd

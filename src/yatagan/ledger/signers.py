@@ -11,21 +11,24 @@ from __future__ import annotations
 import base64
 import binascii
 import fnmatch
+import os
 import re
+import stat
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from pathlib import Path
 from typing import TypeVar
 
-from yatagan.config.own_files import sync_directory
 from yatagan.errors import BadConfig
+from yatagan.ledger.directory import LedgerDirectory
+from yatagan.ledger.handles import ROOT
 from yatagan.ledger.signatures import NAMESPACE, BadSignature, Signature, SignatureFault, algorithm_of
+from yatagan.ledger.whole_writes import append_whole
 
 T = TypeVar("T")
 
-_OPTION = re.compile(r'([A-Za-z-]+)(?:="((?:[^"\\]|\\.)*)")?')
-_OPTIONS = re.compile(r'((?:[A-Za-z-]+(?:="(?:[^"\\]|\\.)*")?,?)+)\s+(.*)')
+#: One option and what ends it. Read one after the other, in time that grows with the line.
+_OPTION = re.compile(r'([A-Za-z-]++)(?:="((?:[^"\\]|\\.)*+)")?(,|\s++)')
 _TIMES = {8: "%Y%m%d", 12: "%Y%m%d%H%M", 14: "%Y%m%d%H%M%S"}
 _NAME = re.compile(r"[A-Za-z0-9._@+-]{1,80}")
 
@@ -54,18 +57,24 @@ class TrustedKey:
 class Signers:
     """The trusted keys of a group, and the revoked ones. `odd`: lines that are not understood, as (file, line)."""
 
-    def __init__(self, allowed: Path, revoked: Path) -> None:
+    def __init__(self, allowed: bytes, revoked: bytes) -> None:
         self.odd: list[tuple[str, int]] = []
-        self.keys = list(self._understood(allowed, parse_trusted))
-        self.revoked = set(self._understood(revoked, public_key))
+        self.keys = list(self._understood("allowed_signers", allowed, parse_trusted))
+        self.revoked = set(self._understood("revoked_keys", revoked, public_key))
 
-    def _understood(self, file: Path, read: Callable[[str], T]) -> Iterator[T]:
+    @classmethod
+    def of(cls, directory: LedgerDirectory) -> Signers:
+        """Those of a ledger. Raises OSError, NotBelieved for a file that is there and cannot be read."""
+        return cls(directory.keys("allowed_signers"), directory.keys("revoked_keys"))
+
+    def _understood(self, name: str, data: bytes, read: Callable[[str], T]) -> Iterator[T]:
         """What `read` makes of the lines of a file; it raises ValueError for those that go to `odd`."""
-        for number, line in _lines(file):
-            try:
-                yield read(line)
-            except ValueError:
-                self.odd.append((file.name, number))
+        for number, line in enumerate(data.decode("utf-8", "replace").splitlines(), 1):
+            if line.strip() and not line.lstrip().startswith("#"):
+                try:
+                    yield read(line.strip())
+                except ValueError:
+                    self.odd.append((name, number))
 
     def name(self, signature: Signature, when: datetime) -> str:
         """Whose key has signed a record of that time; "" where no key is trusted. Raises BadSignature."""
@@ -90,16 +99,26 @@ def parse_trusted(line: str) -> TrustedKey:
     try:
         key = public_key(rest)
     except ValueError:
-        match = _OPTIONS.match(rest.lstrip())
-        if match is None:
-            raise
-        options = {name.lower(): value.replace('\\"', '"') for name, value in _OPTION.findall(match[1])}
+        options, rest = _options(rest.lstrip())
         if set(options) - {"namespaces", "valid-after", "valid-before"}:
             raise
-        key = public_key(match[2])
+        key = public_key(rest)
     namespaces = tuple(each for each in options.get("namespaces", "").split(",") if each)
     after, before = _moment(options, "valid-after"), _moment(options, "valid-before")
     return TrustedKey(tuple(names.strip('"').split(",")), key, namespaces, after, before)
+
+
+def _options(text: str) -> tuple[dict[str, str], str]:
+    """The options at the beginning of a line's rest, by name, and what follows them. Raises ValueError."""
+    options: dict[str, str] = {}
+    at, more = 0, True
+    while more:
+        match = _OPTION.match(text, at)
+        if match is None:
+            raise ValueError("no option")
+        options[match[1].lower()] = (match[2] or "").replace('\\"', '"')
+        at, more = match.end(), match[3] == ","
+    return options, text[at:]
 
 
 def public_key(text: str) -> bytes:
@@ -121,7 +140,9 @@ def written_key(key: bytes) -> str:
     return f"{algorithm_of(key).decode('ascii')} {base64.b64encode(key).decode('ascii')}"
 
 
-def add_trusted(file: Path, name: str, key: bytes, after: datetime | None, before: datetime | None) -> None:
+def add_trusted(
+    ledger: LedgerDirectory, name: str, key: bytes, after: datetime | None, before: datetime | None
+) -> None:
     """Add a line for a key. Raises ValueError for a name that makes no sense there, BadConfig for a disk that fails."""
     if not _NAME.fullmatch(name):
         raise ValueError(f"{name!r} is no name: letters, digits and . _ @ + - make one")
@@ -131,22 +152,31 @@ def add_trusted(file: Path, name: str, key: bytes, after: datetime | None, befor
         for option, when in (("valid-after", after), ("valid-before", before))
         if when is not None
     ]
-    _append(file, f"{name} {','.join(options)} {written_key(key)}\n")
+    _append(ledger, "allowed_signers", f"{name} {','.join(options)} {written_key(key)}\n")
 
 
-def add_revoked(file: Path, key: bytes) -> None:
+def add_revoked(ledger: LedgerDirectory, key: bytes) -> None:
     """Add a revoked key. Raises BadConfig where it cannot be written."""
-    _append(file, written_key(key) + "\n")
+    _append(ledger, "revoked_keys", written_key(key) + "\n")
 
 
-def _append(file: Path, line: str) -> None:
+def _append(ledger: LedgerDirectory, name: str, line: str) -> None:
+    """Add a line; all who may read the ledger may read the file, whatever the umask."""
     try:
-        file.parent.mkdir(parents=True, exist_ok=True)
-        with file.open("a", encoding="utf-8") as stream:
-            stream.write(line)
-        sync_directory(file.parent)
+        ledger.make()
+        mode = ledger.file_mode()
+        descriptor = ledger.handles.open_file(ROOT, name, os.O_RDWR | os.O_APPEND | os.O_CREAT, mode)
+        try:
+            found = os.fstat(descriptor)
+            if found.st_uid == os.geteuid() and found.st_mode & mode != mode:
+                os.fchmod(descriptor, stat.S_IMODE(found.st_mode) | mode)
+            torn = found.st_size and os.pread(descriptor, 1, found.st_size - 1) != b"\n"
+            append_whole(descriptor, found.st_size, b"\n" * bool(torn) + line.encode())
+        finally:
+            os.close(descriptor)
+        ledger.handles.sync(ROOT)
     except OSError as error:
-        raise BadConfig(str(file), f"cannot be written: {error.strerror}") from error
+        raise BadConfig(str(ledger.path / name), f"cannot be written: {error.strerror}") from error
 
 
 def _moment(options: dict[str, str], name: str) -> datetime | None:
@@ -157,14 +187,3 @@ def _moment(options: dict[str, str], name: str) -> datetime | None:
     digits = text.removesuffix("Z")
     when = datetime.strptime(digits, _TIMES.get(len(digits), "%Y"))
     return when.replace(tzinfo=UTC) if text.endswith("Z") else when.astimezone()
-
-
-def _lines(file: Path) -> Iterator[tuple[int, str]]:
-    """The lines that say something, with their numbers. A file that is missing has none."""
-    try:
-        text = file.read_text(encoding="utf-8", errors="replace")
-    except OSError:
-        return
-    for number, line in enumerate(text.splitlines(), 1):
-        if line.strip() and not line.lstrip().startswith("#"):
-            yield number, line.strip()

@@ -20,7 +20,7 @@ from typing import Any
 from yatagan.config.guarded_files import parse_json, read_small
 from yatagan.config.own_files import make_private, replace_file
 from yatagan.ledger.directory import LedgerDirectory
-from yatagan.ledger.lists import spool, write_list
+from yatagan.ledger.lists import is_there, spool, write_list
 
 _TRIED = ".tried"
 #: The lines of a record's lists, by the field of the record that gets a list's digest.
@@ -55,7 +55,7 @@ class WaitingRecord:
         """Put its lists into the ledger. Raises OSError."""
         for key in LIST_FIELDS:
             name = self.fields.get(key, "")
-            if name and not (directory.lists / name).exists():  # a second copy may not fit on a disk that is full
+            if name and not is_there(directory, name):  # a second copy may not fit on a disk that is full
                 write_list(directory, _blocks(self.list_file(key)))
 
     def remove(self) -> None:
