@@ -14,7 +14,7 @@ def show(name: bytes | str) -> str:
     text = name.decode("utf-8", "surrogateescape") if isinstance(name, bytes) else name
     if not any(is_unsafe(char) for char in text):
         return text
-    return "".join(_escape(char) for char in text)
+    return "".join(escape(char) for char in text)
 
 
 def is_unsafe(char: str) -> bool:
@@ -22,7 +22,8 @@ def is_unsafe(char: str) -> bool:
     return not char.isprintable()
 
 
-def _escape(char: str) -> str:
+def escape(char: str) -> str:
+    """A character that is shown as an escape, as that; a backslash twice, any other as it is."""
     if char == "\\":
         return "\\\\"
     if not is_unsafe(char):

@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from yatagan.cli import shell_completion, text
+from yatagan.cli import shell_completion, terminal, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, checked, options, say_json
 from yatagan.config.areas import Area, find_area
@@ -80,7 +80,7 @@ def _save(nodes: NodeBook, node: str, area: Area, json_: bool, done: str) -> Non
         say_json(area_json(node, area))
     else:
         where = f"{node}:@{area.name}"
-        click.echo(f"{where} is {done}. See what is there: {text.command('list', where)}")
+        terminal.say(f"{where} is {done}. See what is there: {text.command('list', where)}")
 
 
 @area_command.command("list", epilog="Example: yatagan area list heron")
@@ -93,7 +93,7 @@ def list_(node: str | None, json_: bool) -> None:
     if json_:
         say_json({"areas": [area_json(*row) for row in rows]})
     elif not rows:
-        click.echo("No area is saved yet. Save one with: yatagan area add NODE NAME PATH")
+        terminal.say("No area is saved yet. Save one with: yatagan area add NODE NAME PATH")
     else:
         text.table(
             ("area", "path", "what it is"),
@@ -114,7 +114,7 @@ def remove(node: str, name: str, json_: bool) -> None:
     if json_:
         say_json(area_json(node, area))
     else:
-        click.echo(f"{node}:@{name} is forgotten.")
+        terminal.say(f"{node}:@{name} is forgotten.")
 
 
 def meaning(area: Area) -> str:

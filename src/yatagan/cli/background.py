@@ -9,8 +9,6 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-import click
-
 from yatagan.background.logout import processes_end_at_logout
 from yatagan.background.starting import start_worker
 from yatagan.background.worker import queue_limits
@@ -20,7 +18,7 @@ from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.queue import WaitsFor
 from yatagan.batches.states import ENDED, BatchState
-from yatagan.cli import text
+from yatagan.cli import terminal, text
 from yatagan.cli.batch_words import from_to, state_words
 from yatagan.cli.context import App
 from yatagan.cli.exit_status import ExitStatus
@@ -117,8 +115,8 @@ def tell_begun(app: App, outcome: BatchCounts, now: Activity, outlook: Outlook) 
     """Say that a batch goes on in the background, how to look, and what ends it."""
     header, name = outcome.header, outcome.header.id
     files, size = outcome.moved + outcome.waiting, outcome.moved_size + outcome.waiting_size
-    click.echo(
-        click.style(f"Batch {name} goes on in the background: ", bold=True)
+    terminal.say(
+        terminal.style(f"Batch {name} goes on in the background: ", bold=True)
         + f"{from_to(header)}, {text.count(files, 'file')}, {text.size(size)}"
     )
     rows = [

@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from yatagan.batches.batch_store import new_name
-from yatagan.cli import shell_completion, text
+from yatagan.cli import shell_completion, terminal, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
@@ -145,7 +145,7 @@ async def _make(app: App, where: Place, output: str | None, wish: BagWish, choic
         fields = {**name_fields(bag), "algorithms": list(made), "files": len(files), "size_bytes": size}
         say_json({**fields, **record_json(record)})
     else:
-        click.echo(click.style(f"Made the bag {text.show(bag)}", bold=True))
+        terminal.say(terminal.style(f"Made the bag {text.show(bag)}", bold=True))
         check = text.command("bag", "check", Place("", bag))
         rows = [("holds", f"{text.count(len(files), 'file')}, {text.size(size)}, in data/")]
         rows += [("manifests", ", ".join(made)), ("check", check), record_row(record)]
@@ -210,7 +210,7 @@ def _show(where: Place, verdict: BagVerdict, record: OnRecord) -> None:
         said = text.tinted("complete, but NOT VALID", text.Tone.TROUBLE)
     else:
         said = text.tinted("NOT A VALID BAG", text.Tone.TROUBLE)
-    click.echo(click.style(f"{text.place(where.node, where.path)}: ", bold=True) + said)
+    terminal.say(terminal.style(f"{text.place(where.node, where.path)}: ", bold=True) + said)
     algorithms = dict.fromkeys(manifest.algorithm for manifest in bag.manifests)
     text.facts(
         [
@@ -228,11 +228,11 @@ def _show(where: Place, verdict: BagVerdict, record: OnRecord) -> None:
     )
     for problem in verdict.problems[:_SHOWN]:
         path = f"{text.show(problem.path)}: " if problem.path else ""
-        click.echo(
+        terminal.say(
             "  " + text.tinted(f"RFC 8493, {problem.clause}", text.Tone.TROUBLE) + f"  {path}{text.show(problem.why)}"
         )
     if len(verdict.problems) > _SHOWN:
-        click.echo(f"  and {text.number(len(verdict.problems) - _SHOWN)} more: --json shows all")
+        terminal.say(f"  and {text.number(len(verdict.problems) - _SHOWN)} more: --json shows all")
 
 
 def _verdict_json(where: Place, verdict: BagVerdict) -> dict[str, Any]:

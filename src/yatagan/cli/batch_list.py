@@ -24,7 +24,7 @@ from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import outcome_of
 from yatagan.batches.states import ENDED, BatchState
 from yatagan.batches.strip import CellState
-from yatagan.cli import messages, text
+from yatagan.cli import messages, terminal, text
 from yatagan.cli.batch_words import from_to, left_seconds, short_state
 from yatagan.cli.context import JSON_FORMAT, App, as_json, say_json
 from yatagan.cli.exit_status import ExitStatus
@@ -65,9 +65,9 @@ def list_command(unfinished: bool, json_: bool) -> None:
     elif rows:
         text.paged(_table(rows))
     elif unfinished:
-        click.echo("No batch is unfinished.")
+        terminal.say("No batch is unfinished.")
     elif not unread:
-        click.echo("There is no batch yet. Make one with: yatagan stage SOURCE… DESTINATION")
+        terminal.say("There is no batch yet. Make one with: yatagan stage SOURCE… DESTINATION")
     for _, why in unread:
         text.warn(str(messages.explain(why)))
     if unread:

@@ -15,7 +15,7 @@ from yatagan.batches.activity import Activity
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.queue import WaitsFor
 from yatagan.batches.states import BatchState
-from yatagan.cli import fault_words, shell_completion, text
+from yatagan.cli import fault_words, shell_completion, terminal, text
 from yatagan.cli.batch_words import by_itself
 from yatagan.cli.context import App, as_json, say_json
 from yatagan.engine.run_log import read_log
@@ -73,7 +73,7 @@ def _follow(app: App, batch: Batch, lines: list[dict[str, Any]]) -> None:
 
 def _say(story: _Story, line: dict[str, Any]) -> None:
     for told in story.tell(line):
-        click.echo(told)
+        terminal.say(told)
 
 
 def _now(app: App, batch: Batch) -> Activity:
@@ -106,8 +106,8 @@ class _Story:
             day, clock, words, tone = self._day, "        ", text.show(json.dumps(line)), None
         if day != self._day:
             self._day = day
-            yield click.style(day, bold=True)
-        yield f"{click.style(clock, dim=True)}  {text.tinted(words, tone) if tone is not None else words}"
+            yield terminal.style(day, bold=True)
+        yield f"{terminal.style(clock, dim=True)}  {text.tinted(words, tone) if tone is not None else words}"
 
 
 def _words(line: dict[str, Any]) -> tuple[str, text.Tone | None]:

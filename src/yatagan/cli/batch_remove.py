@@ -11,7 +11,7 @@ import click
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import ENDED
-from yatagan.cli import messages, shell_completion, text
+from yatagan.cli import messages, shell_completion, terminal, text
 from yatagan.cli.batch_stop import destination_of
 from yatagan.cli.context import App, as_json, no_questions, run, say_json, written
 from yatagan.cli.exit_status import ExitStatus
@@ -81,7 +81,7 @@ async def _remove(app: App, chosen: Sequence[Batch], *, named: bool, json_: bool
         say_json({"removed": removed, "refused": why})
     else:
         forgot = f"Forgot {text.count(len(removed), 'batch', 'batches')}; what was carried stays, and the ledger too."
-        click.echo(forgot if removed else "No batch was forgotten.")
+        terminal.say(forgot if removed else "No batch was forgotten.")
         for _, refusal in refused:
             text.warn(str(messages.explain(refusal)))
     return ExitStatus.DIFFERENCES if refused else ExitStatus.GOOD

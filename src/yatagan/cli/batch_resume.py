@@ -11,7 +11,7 @@ from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import ENDED, BatchState
 from yatagan.batches.steps import Prove
-from yatagan.cli import background, batch_summary, messages, run_batch, shell_completion, text
+from yatagan.cli import background, batch_summary, messages, run_batch, shell_completion, terminal, text
 from yatagan.cli.conclusions import conclude_batch
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.exit_status import ExitStatus
@@ -114,7 +114,7 @@ def _resume_all(app: App, found: list[Batch], wish: _GoingOn) -> int:
     """Go on with one after the other. Returns the first exit status that is not good."""
     statuses: list[int] = []
     if not found and wish.report.in_words:
-        click.echo("No batch is left to go on with.")
+        terminal.say("No batch is left to go on with.")
     for batch in found:
         try:
             statuses.append(run(_resume(app, batch, wish)))
@@ -169,7 +169,7 @@ def _is_finished(app: App, batch: Batch, journal: Journal, report: Report) -> in
     if report.for_scripts:
         _say_ended(app, outcome_of(journal), report)
     elif report.in_words:
-        click.echo(f"Batch {batch.name} is finished already.")
+        terminal.say(f"Batch {batch.name} is finished already.")
     return ExitStatus.GOOD
 
 
@@ -180,7 +180,7 @@ async def _carry(app: App, batch: Batch, journal: Journal, report: Report) -> in
         app.source(Place(node, b""), pinned=pins.get(node)) for node in (header.source_node, header.destination_node)
     )
     if report.in_words:
-        click.echo(click.style(f"Going on with batch {batch.name}", bold=True))
+        terminal.say(terminal.style(f"Going on with batch {batch.name}", bold=True))
     outcome, problem = await run_batch.carry(app, batch, journal, (ends[0], ends[1]), report)
     if report.for_scripts:
         _say_ended(app, outcome, report)

@@ -13,7 +13,7 @@ from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Step, StepKind
-from yatagan.cli import batch_summary, fault_words, shell_completion, text
+from yatagan.cli import batch_summary, fault_words, shell_completion, terminal, text
 from yatagan.cli.batch_words import by_itself, from_to, goes_on, state_words
 from yatagan.cli.context import App, as_json, say_json
 from yatagan.cli.json_fields import batch_json, step_json
@@ -99,17 +99,17 @@ def _show_rate(batch: Batch, journal: Journal, *, json_: bool) -> None:
         say_json({"batch": batch.name, "pace": pace, "lost": [{"lost_at": when} for when in lost]})
         return
     sent = sum(row.sent for row in rows)
-    click.echo(click.style(f"Batch {batch.name}: ", bold=True) + f"{text.size(sent)} over the connection")
+    terminal.say(terminal.style(f"Batch {batch.name}: ", bold=True) + f"{text.size(sent)} over the connection")
     for line in rate_lines(rows, lost, text.width(), plain=is_plain(sys.stdout)) or [
         "  Nothing of its rate is on record."
     ]:
-        click.echo(line)
+        terminal.say(line)
 
 
 def _show(app: App, batch: Batch, journal: Journal, outcome: BatchCounts, now: Activity) -> None:
     header = outcome.header
-    click.echo(
-        click.style(f"Batch {batch.name}: ", bold=True) + batch_summary.tinted(outcome, state_words(outcome, now))
+    terminal.say(
+        terminal.style(f"Batch {batch.name}: ", bold=True) + batch_summary.tinted(outcome, state_words(outcome, now))
     )
     batch_summary.show_strip(journal, _CELLS)
     size = outcome.moved_size + outcome.waiting_size
@@ -142,12 +142,12 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: BatchCounts, now: A
     )
     more = text.command("batch", "show", batch.name, "--failed")
     for line in batch_summary.failure_lines(journal, batch_summary.FAILURES_SHOWN, more):
-        click.echo(line)
+        terminal.say(line)
     if now.is_carried:
-        click.echo(f"  Watch it with: yatagan batch watch {batch.name}")
+        terminal.say(f"  Watch it with: yatagan batch watch {batch.name}")
     elif goes_on(now):
         for line in batch_summary.next_lines(outcome, None, by_itself=by_itself(now), queued=now.entry is not None):
-            click.echo(line)
+            terminal.say(line)
 
 
 def _notices(batch: Batch) -> list[tuple[str, str]]:

@@ -15,7 +15,7 @@ from yatagan.batches.counts import outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.locks import Holder
 from yatagan.batches.states import ENDED, BatchState
-from yatagan.cli import run_batch, shell_completion, text
+from yatagan.cli import run_batch, shell_completion, terminal, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.json_fields import batch_json
 from yatagan.cli.stop_signals import STOP_BATCH
@@ -54,7 +54,7 @@ async def _hold(app: App, batch: Batch, *, json_: bool) -> None:
         say_json(batch_json(outcome))
     else:
         done = f"{text.number(outcome.moved)} of {text.count(outcome.moved + outcome.waiting, 'file')}"
-        click.echo(f"Batch {batch.name} is held: {done} are in place. Go on with: yatagan batch resume {batch.name}")
+        terminal.say(f"Batch {batch.name} is held: {done} are in place. Go on with: yatagan batch resume {batch.name}")
 
 
 def _refuse_ended(journal: Journal, batch: Batch) -> None:
@@ -95,7 +95,7 @@ async def _cancel(app: App, batch: Batch, *, json_: bool) -> None:
         if json_:
             say_json({**batch_json(outcome_of(journal)), "removed_parts": removed})
         else:
-            click.echo(
+            terminal.say(
                 f"Batch {batch.name} is cancelled: {text.count(outcome.moved, 'file')} in place, "
                 f"{text.count(removed, 'unfinished file')} removed."
             )

@@ -7,12 +7,10 @@ import posixpath
 import sys
 from collections.abc import Iterator
 
-import click
-
 from yatagan.batches.counts import BatchCounts
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import CARRIED, BatchState, Evidence, StepState
-from yatagan.cli import fault_words, messages, text
+from yatagan.cli import fault_words, messages, terminal, text
 from yatagan.cli.conclusions import conclude_batch
 from yatagan.cli.context import App
 from yatagan.cli.ledger_record import of_batch, record_row, warn_of
@@ -30,11 +28,11 @@ _SUMMARY_CELLS = 40
 def summary(app: App, journal: Journal, outcome: BatchCounts, problem: CannotReach | None) -> None:
     """Show the end of a run: what moved, was left, failed and why; the proof; the record."""
     verdict = conclude_batch(outcome, problem).text
-    click.echo(click.style(f"Batch {outcome.header.id} is ", bold=True) + tinted(outcome, verdict))
+    terminal.say(terminal.style(f"Batch {outcome.header.id} is ", bold=True) + tinted(outcome, verdict))
     if not outcome.good:
         show_strip(journal, _SUMMARY_CELLS)
     for line in summary_lines(app, journal, outcome, problem):
-        click.echo(line)
+        terminal.say(line)
     warn_of(of_batch(app, outcome))
 
 

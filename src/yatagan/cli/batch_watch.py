@@ -20,7 +20,7 @@ from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.snapshot import Snapshot
 from yatagan.batches.states import BatchState
-from yatagan.cli import batch_summary, shell_completion, text
+from yatagan.cli import batch_summary, shell_completion, terminal, text
 from yatagan.cli.batch_words import by_itself, from_to, state_words, trouble
 from yatagan.cli.conclusions import conclude_batch
 from yatagan.cli.context import App, as_json, run, say_json
@@ -80,7 +80,7 @@ def _tell_none(report: Report) -> None:
     if report.for_scripts:
         say_json({"batches": []})
     else:
-        click.echo("No batch moves. What there is: yatagan batch list")
+        terminal.say("No batch moves. What there is: yatagan batch list")
 
 
 class Watched:
@@ -189,7 +189,7 @@ class _Watch:
             elif self._report.in_words:
                 name = f"{each.batch.name}  " if len(self._watched) > 1 else ""
                 words = each.progress.trouble or each.progress.counts()
-                click.echo(f"{time.strftime('%H:%M:%S')}  {name}{words}", err=True)
+                terminal.say(f"{time.strftime('%H:%M:%S')}  {name}{words}", err=True)
 
     def _end(self) -> int:
         """Say how it ended, or that it goes on."""
@@ -200,7 +200,7 @@ class _Watch:
         else:
             for each in self._watched:
                 if each.goes_on:
-                    click.echo(f"Batch {each.batch.name} goes on without you.")
+                    terminal.say(f"Batch {each.batch.name} goes on without you.")
                 else:
                     _summary(self._app, each.batch)
         return next((each.status for each in self._watched if each.status), ExitStatus.GOOD)

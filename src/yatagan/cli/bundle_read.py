@@ -13,7 +13,7 @@ from yatagan.batches.batch_store import new_name
 from yatagan.bundles.by_node import unpack_there
 from yatagan.bundles.read import ReadResult, UnpackRequest, check, list_members, open_bundle, unpack
 from yatagan.bundles.threads import in_thread
-from yatagan.cli import bundle_view, shell_completion, text
+from yatagan.cli import bundle_view, shell_completion, terminal, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json, written
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.ledger_record import put_on_record, warn_of
@@ -95,7 +95,7 @@ async def _list(app: App, where: Place, choice: Choice, *, checksums: bool, json
         if not bundle.fits:
             raise BadPlace(str(where), "it has no index that fits it, so there are no digests", "unpack it first")
         lines = format_list((line.member.name, line.digest) for line in listing.lines if line.digest)
-        click.echo(b"".join(lines), nl=False)
+        terminal.say_data(b"".join(lines))
         return ExitStatus.GOOD
     if json_:
         say_json(bundle_view.listing_json(where, path, listing.lines, listing.damage, bundle.fits))

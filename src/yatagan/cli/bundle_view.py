@@ -8,11 +8,9 @@ import stat
 from collections.abc import Sequence
 from typing import Any, NamedTuple
 
-import click
-
 from yatagan.bundles.make import BundleContents, MadeBundle, Recipe
 from yatagan.bundles.read import Bundle, MemberDifference, ReadResult, UnpackRequest
-from yatagan.cli import text
+from yatagan.cli import terminal, text
 from yatagan.cli.context import say_json
 from yatagan.cli.json_fields import evidence_json
 from yatagan.cli.ledger_record import record_json, record_row
@@ -91,7 +89,7 @@ def tell_made(
         )
         return
     shown = _shown(where)
-    click.echo(click.style(f"Bundled into {shown}", bold=True))
+    terminal.say(terminal.style(f"Bundled into {shown}", bold=True))
     others = totals.members - totals.files
     share = f", {totals.stored / totals.size:.0%} of that" if totals.size else ""
     rate = text.rate(totals.files, totals.size, made.seconds)
@@ -143,8 +141,10 @@ def show_listing(lines: Sequence[IndexEntry], damage: str) -> None:
     files = [line.member for line in lines if line.member.kind == FILE]
     others = len(lines) - len(files)
     size = text.size(sum(member.size for member in files))
-    click.echo(
-        click.style(f"{text.count(len(files), 'file')}, {size}{_and_others(others)}{_CUT if damage else ''}", bold=True)
+    terminal.say(
+        terminal.style(
+            f"{text.count(len(files), 'file')}, {size}{_and_others(others)}{_CUT if damage else ''}", bold=True
+        )
     )
 
 
@@ -210,7 +210,7 @@ def tell_unpacked(where: Place, path: bytes, into: Place, unpacked: Unpacked, js
         )
         return
     from_, to = _shown(Place(where.node, path)), _shown(into)
-    click.echo(click.style(f"Unpacked {from_} into {to}{_CUT if read.damage else ''}", bold=True))
+    terminal.say(terminal.style(f"Unpacked {from_} into {to}{_CUT if read.damage else ''}", bold=True))
     rate = text.rate(read.files, read.size, seconds)
     text.facts(
         [
@@ -294,7 +294,7 @@ def tell_checked(where: Place, path: bytes, bundle: Bundle, read: ReadResult, js
         )
         return
     word = text.tinted("good", text.Tone.GOOD) if read.good else text.tinted("NOT GOOD", text.Tone.TROUBLE)
-    click.echo(click.style(f"{_shown(Place(where.node, path))}: ", bold=True) + word)
+    terminal.say(terminal.style(f"{_shown(Place(where.node, path))}: ", bold=True) + word)
     index = (
         "there is none, so changed contents would not be noticed"
         if bundle.index_file is None

@@ -13,7 +13,7 @@ import click
 
 from yatagan.batches.batch_store import new_name
 from yatagan.bundles.see_through import SeeThrough
-from yatagan.cli import fault_words, shell_completion, text
+from yatagan.cli import fault_words, shell_completion, terminal, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.json_fields import evidence_json
@@ -132,7 +132,7 @@ async def _checksums(app: App, where: Place, to: _Output, choice: Choice, json_:
         unread = {path: content.fault for path, content in contents.items() if content.fault is not None}
         unread.update(tree.unread)
         if to.printed:
-            click.echo(data, nl=False)
+            terminal.say_data(data)
         else:
             target, name = await _write(app, store, where, tree, to, data, alone)
     finally:
@@ -179,7 +179,7 @@ def _tell_listed(
         in_list = {**name_fields(target.path, "list"), "list_node": target.node}
         say_json({**answer, "evidence": evidence, "outcome": outcome, **in_list, **record_json(record)})
         return
-    click.echo(click.style(f"Wrote {text.place(target.node, target.path)}", bold=True))
+    terminal.say(terminal.style(f"Wrote {text.place(target.node, target.path)}", bold=True))
     text.facts(
         [
             ("listed", f"{text.count(files, 'file')}, {text.size(size)}"),

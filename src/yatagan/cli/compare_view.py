@@ -8,9 +8,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
-import click
-
-from yatagan.cli import fault_words, text
+from yatagan.cli import fault_words, terminal, text
 from yatagan.cli.strip_view import Look, is_plain
 from yatagan.cli.verdict_view import ORIGINS
 from yatagan.places import Place, name_fields
@@ -66,7 +64,7 @@ class Sides:
 def show_comparison(comparison: Comparison, sides: Sides, *, one_by_one: bool) -> None:
     """Show the verdict, both sides, how it is known, and what differs: directories that are wholly one thing as one."""
     spelled = [text.place(place.node, place.path or b".") for place in sides.places]
-    click.echo(click.style(f"{spelled[0]} and {spelled[1]}: ", bold=True) + _verdict(comparison))
+    terminal.say(terminal.style(f"{spelled[0]} and {spelled[1]}: ", bold=True) + _verdict(comparison))
     _show_strip(comparison, sides)
     text.facts(
         [
@@ -84,14 +82,14 @@ def show_comparison(comparison: Comparison, sides: Sides, *, one_by_one: bool) -
             text.warn(f"{name}: {text.count(tree.dropped, 'name')} left out that no directory can hold")
     if one_by_one:
         for entry in comparison.entries:
-            click.echo(_line(comparison, sides, Group(entry.path, entry, 1, 0, 0, entry.new_path)))
+            _say(comparison, sides, Group(entry.path, entry, 1, 0, 0, entry.new_path))
         return
     for outcome, groups in _by_outcome(grouped(comparison)):
         for group in groups[:_SHOWN]:
-            click.echo(_line(comparison, sides, group))
+            _say(comparison, sides, group)
         if len(groups) > _SHOWN:
             more = text.number(sum(group.entries for group in groups[_SHOWN:]))
-            click.echo(f"  {sides.outcome(outcome)}: {more} more, which --all shows")
+            terminal.say(f"  {sides.outcome(outcome)}: {more} more, which --all shows")
 
 
 def _verdict(comparison: Comparison) -> str:
@@ -151,9 +149,9 @@ def _show_strip(comparison: Comparison, sides: Sides) -> None:
     widest = max(shown, key=lambda outcome: shown[outcome])
     shown[widest] += cells - sum(shown.values())
     looks = {outcome: _LOOKS[outcome].ascii if plain else _LOOKS[outcome].shape for outcome in shown}
-    strip = "".join(click.style(looks[each] * many, fg=_LOOKS[each].colour) for each, many in shown.items())
-    click.echo(f"  {strip}")
-    click.echo("  " + "  ".join(f"{looks[outcome]} {sides.outcome(outcome)}" for outcome in shown))
+    strip = "".join(terminal.style(looks[each] * many, fg=_LOOKS[each].colour) for each, many in shown.items())
+    terminal.say(f"  {strip}")
+    terminal.say("  " + "  ".join(f"{looks[outcome]} {sides.outcome(outcome)}" for outcome in shown))
 
 
 def _by_outcome(groups: Iterable[Group]) -> Iterator[tuple[Outcome, list[Group]]]:
@@ -164,8 +162,8 @@ def _by_outcome(groups: Iterable[Group]) -> Iterator[tuple[Outcome, list[Group]]
         yield outcome, list(alike)
 
 
-def _line(comparison: Comparison, sides: Sides, group: Group) -> str:
-    """One entry that differs, or a directory of such."""
+def _say(comparison: Comparison, sides: Sides, group: Group) -> None:
+    """Show one entry that differs, or a directory of such."""
     outcome = group.outcome
     path = text.show(group.path or b".") + ("/" if group.is_whole and group.path else "")
     if outcome is Outcome.MOVED:
@@ -178,10 +176,12 @@ def _line(comparison: Comparison, sides: Sides, group: Group) -> str:
     wide = max(len(sides.outcome(each)) for each in Outcome)
     tone = text.Tone.TROUBLE if outcome in (Outcome.DIFFERENT, Outcome.UNREADABLE) else text.Tone.WARNING
     head = f"  {text.tinted(sides.outcome(outcome).ljust(wide), tone)}  {path}"
-    if not detail:
-        return head
-    fits = len(click.unstyle(head)) + len(detail) + 4 <= text.width()
-    return f"{head}  ({detail})" if fits else f"{head}\n{' ' * (wide + 6)}{detail}"
+    if detail and len(terminal.plain(head)) + len(detail) + 4 <= text.width():
+        terminal.say(f"{head}  ({detail})")
+        return
+    terminal.say(head)
+    if detail:
+        terminal.say(" " * (wide + 6) + detail)
 
 
 def _detail(comparison: Comparison, sides: Sides, entry: Compared) -> str:

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import click
 
+from yatagan.cli import terminal
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, say_json
 from yatagan.cli.ledger_record import unsigned_words
@@ -121,7 +122,7 @@ def _tell(app: App, settings: Settings, json_: bool, said: str) -> None:
     if json_:
         _say_all(app, settings)
     else:
-        click.echo(said)
+        terminal.say(said)
 
 
 def _say_all(app: App, settings: Settings) -> None:
@@ -180,7 +181,7 @@ def _show(app: App, settings: Settings) -> None:
         ],
     )
     here, *project = (os.fsdecode(root) for root in app.roots().near)
-    click.echo(click.style("What may be touched of this machine, besides what a command names", bold=True))
+    terminal.say(terminal.style("What may be touched of this machine, besides what a command names", bold=True))
     facts(
         [
             (show(here), "the working directory"),
@@ -189,4 +190,4 @@ def _show(app: App, settings: Settings) -> None:
             *((show(root), "allowed, also to write") for root in roots.writable),
         ]
     )
-    click.echo(f"saved in {show(str(app.home.settings_file))}")
+    terminal.say(f"saved in {show(str(app.home.settings_file))}")

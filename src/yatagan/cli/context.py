@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import json
 import os
 import sys
 from collections.abc import Callable, Coroutine, Mapping
@@ -15,7 +14,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from yatagan.cli import stop_signals
+from yatagan.cli import stop_signals, terminal
 from yatagan.cli.login_questions import AtTerminal, Unattended, confirm
 from yatagan.cli.messages import Explanation, explain
 from yatagan.cli.text import Tone, show, tinted, warn
@@ -291,10 +290,10 @@ class App:
         return True
 
     def _confirms(self, error: UnknownHostKey) -> bool:
-        click.echo(
+        terminal.say(
             f"{error.node} ({show(error.host)}) shows a host key that was not seen before, {error.algorithm}:", err=True
         )
-        click.echo("  " + click.style(error.fingerprint, bold=True), err=True)
+        terminal.say("  " + terminal.style(error.fingerprint, bold=True), err=True)
         return confirm("Is this the key that the site publishes?")
 
 
@@ -312,22 +311,23 @@ JSON_FORMAT = 1
 
 def say_json(answer: Mapping[str, Any]) -> None:
     """One JSON object to standard output."""
-    click.echo(json.dumps({"format": JSON_FORMAT, **answer}, ensure_ascii=False, indent=2))
+    terminal.say_json({"format": JSON_FORMAT, **answer})
 
 
 def fail(error: Explanation, *, json_: bool, lines: bool = False) -> int:
     """Report an error, with `json_` or as one of several `lines` on standard output too. Returns its exit status."""
     if json_ or lines:
-        fields = {"kind": error.kind, "message": error.message, "place": error.place, "remedy": error.remedy}
+        remedy = "\n".join([error.remedy, *error.lines]) if error.lines else error.remedy
+        fields = {"kind": error.kind, "message": error.message, "place": error.place, "remedy": remedy}
         step = {"step": error.step} if error.step else {}
         answer = {"error": {**fields, **step}, "exit_status": int(error.status)}
         if lines:
-            click.echo(json.dumps({"format": JSON_FORMAT, "event": "error", **answer}, ensure_ascii=False))
+            terminal.say_json({"format": JSON_FORMAT, "event": "error", **answer}, indent=None)
         else:
             say_json(answer)
-    click.echo(tinted("yatagan: ", Tone.TROUBLE) + error.message, err=True)
-    if error.remedy:
-        click.echo("  " + error.remedy, err=True)
+    terminal.say(tinted("yatagan: ", Tone.TROUBLE) + error.message, err=True)
+    for line in (error.remedy, *error.lines) if error.remedy else ():
+        terminal.say("  " + line, err=True)
     return error.status
 
 

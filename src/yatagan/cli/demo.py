@@ -12,7 +12,7 @@ from pathlib import Path
 
 import click
 
-from yatagan.cli import text
+from yatagan.cli import terminal, text
 from yatagan.cli.practice import node_add
 from yatagan.errors import Refused
 from yatagan.practice import node_faults
@@ -33,17 +33,17 @@ class _Tour:
 
     def say(self, words: str) -> None:
         """Print a heading."""
-        click.echo()
-        click.echo(click.style(words, bold=True))
+        terminal.say()
+        terminal.say(terminal.style(words, bold=True))
 
     def run(self, *words: str, expect: int = 0) -> None:
         """Run one command in the demo's directory. An unexpected exit status ends the demo."""
-        click.echo("  " + click.style(text.command(*words), bold=True))
+        terminal.say("  " + terminal.style(text.command(*words), bold=True))
         status = subprocess.run(
             [sys.executable, "-m", "yatagan", *words], cwd=self.directory, env=self._environment, check=False
         ).returncode
         if expect:
-            click.echo(click.style(f"(exit status {status})", dim=True))
+            terminal.say(terminal.style(f"(exit status {status})", dim=True))
         if status != expect:
             raise Refused(f"the command ended with {status}, not {expect}", "the demo's directory is left as it is")
 
@@ -70,7 +70,7 @@ def demo_command(directory: Path) -> None:
     tour = _Tour(directory)
     (directory / "home").mkdir(parents=True, mode=0o700)
     (directory / "home" / "settings.toml").write_text(_PATIENCE, encoding="utf-8")
-    click.echo("Making the data of the fen-flux survey (about 1,500 files, 60 MB) …")
+    terminal.say("Making the data of the fen-flux survey (about 1,500 files, 60 MB) …")
     make_survey(directory / "fen")
     try:
         _tour(tour)
@@ -133,16 +133,16 @@ def _stop(tour: _Tour) -> None:
 
 def _farewell(tour: _Tour, seconds: float) -> None:
     where = shlex.quote(str(tour.directory))
-    click.echo()
-    click.echo(
-        click.style(f"That was the demo, in {text.duration(seconds)}.", bold=True) + " Try on where it left off:"
+    terminal.say()
+    terminal.say(
+        terminal.style(f"That was the demo, in {text.duration(seconds)}.", bold=True) + " Try on where it left off:"
     )
-    click.echo(f"  cd {where}")
+    terminal.say(f"  cd {where}")
     if shutil.which("yatagan") is None:
-        click.echo(f"  export PATH={shlex.quote(str(Path(sys.executable).parent))}:$PATH")
-    click.echo(f"  export YATAGAN_HOME={shlex.quote(str(tour.directory / 'home'))}")
-    click.echo("  cat practice/site/bittern.password; head -1 practice/site/bittern.codes")
-    click.echo("  yatagan node open bittern            # asks for these two, once for all that follows")
-    click.echo("  yatagan stage fen/notes bittern:")
-    click.echo("The practice nodes go on running until you stop them:")
-    click.echo("  yatagan practice --root practice --stop")
+        terminal.say(f"  export PATH={shlex.quote(str(Path(sys.executable).parent))}:$PATH")
+    terminal.say(f"  export YATAGAN_HOME={shlex.quote(str(tour.directory / 'home'))}")
+    terminal.say("  cat practice/site/bittern.password; head -1 practice/site/bittern.codes")
+    terminal.say("  yatagan node open bittern            # asks for these two, once for all that follows")
+    terminal.say("  yatagan stage fen/notes bittern:")
+    terminal.say("The practice nodes go on running until you stop them:")
+    terminal.say("  yatagan practice --root practice --stop")

@@ -17,7 +17,7 @@ from pathlib import Path
 import click
 
 from yatagan.batches.batch_store import new_name
-from yatagan.cli import shell_completion, text
+from yatagan.cli import shell_completion, terminal, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.ledger_record import put_on_record, record_json, record_row, warn_of
 from yatagan.cli.login_questions import confirm
@@ -179,7 +179,7 @@ class _Edit:
             if self._json:
                 say_json({**named, "kept": None, **record_json(None)})
             else:
-                click.echo("Nothing was changed.")
+                terminal.say("Nothing was changed.")
             return
         digest = hashlib.sha256(data).hexdigest()
         record = put_on_record(
@@ -195,7 +195,7 @@ class _Edit:
         if self._json:
             say_json({**named, **name_fields(os.fsencode(kept), "kept"), **record_json(record)})
         else:
-            click.echo(click.style(f"Wrote {self._named(original)}", bold=True))
+            terminal.say(terminal.style(f"Wrote {self._named(original)}", bold=True))
             before = text.place(self._where.node, os.fsencode(kept))
             text.facts(
                 [

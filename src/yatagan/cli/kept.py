@@ -10,7 +10,7 @@ from typing import Any
 import click
 
 from yatagan.batches.batch_store import new_name
-from yatagan.cli import fault_words, shell_completion, text
+from yatagan.cli import fault_words, shell_completion, terminal, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, options, run, say_json, written
 from yatagan.cli.exit_status import ExitStatus
@@ -170,13 +170,13 @@ async def _find(app: App, store: Store, wish: _Wish, *, quiet: bool) -> list[Kep
 
 def _show(where: Place, found: Sequence[KeptFile]) -> None:
     if not found:
-        click.echo(f"Nothing is kept of {text.place(where.node, where.path or b'.')}.")
+        terminal.say(f"Nothing is kept of {text.place(where.node, where.path or b'.')}.")
         return
     rows = [
         (text.size(each.facts.size), text.moment(each.replaced_ns), each.batch, text.show(each.path)) for each in found
     ]
     text.table(("size", "replaced", "by batch", "name"), rows, right=(0,), squeeze=True)
-    click.echo(click.style(_totals(found), bold=True))
+    terminal.say(terminal.style(_totals(found), bold=True))
     one = found[0]
     restore = "kept", "restore", Place(where.node, one.original), "--batch", one.batch
     text.facts(
@@ -209,7 +209,7 @@ async def _restore(app: App, wish: _Wish, *, yes: bool, json_: bool) -> int:
         await _refuse_read_only(app, store, wish.where, found)
         question = f"Bring back {_totals(found)}? What has their names by now is kept in turn"
         if len(found) > 1 and not app.may(question, yes=yes):
-            click.echo("Nothing was brought back.")
+            terminal.say("Nothing was brought back.")
             return ExitStatus.GOOD
         batch, done, failures = new_name(), [], []
         for kept in found:
@@ -230,11 +230,11 @@ async def _restore(app: App, wish: _Wish, *, yes: bool, json_: bool) -> int:
             {"node": wish.where.node, "restored": restored, "failed": _failed_json(failures), **record_json(record)}
         )
     else:
-        click.echo(f"Brought back {text.count(len(done), 'file')}, {text.size(_size([kept for kept, _ in done]))}.")
+        terminal.say(f"Brought back {text.count(len(done), 'file')}, {text.size(_size([kept for kept, _ in done]))}.")
         if aside:
             see = text.command("kept", "list", wish.where, "--batch", batch)
             whose = "its name" if len(aside) == len(done) == 1 else f"the names of {text.number(len(aside))} of them"
-            click.echo(f"  What had {whose} is kept in turn: {see}")
+            terminal.say(f"  What had {whose} is kept in turn: {see}")
         _tell_failures(wish.where.node, failures)
     warn_of(record)
     return ExitStatus.DIFFERENCES if failures else ExitStatus.GOOD
@@ -247,7 +247,7 @@ async def _remove(app: App, wish: _Wish, *, yes: bool, json_: bool) -> int:
         found = await _find(app, store, wish, quiet=json_)
         await _refuse_read_only(app, store, wish.where, found)
         if found and not app.may(f"Remove {_totals(found)}, for good?", yes=yes):
-            click.echo("Nothing was removed.")
+            terminal.say("Nothing was removed.")
             return ExitStatus.GOOD
         gone = await kept_files.remove_kept(store, found, lambda *failure: failures.append(failure))
         await kept_files.remove_empty(store, {each.top for each in gone})
@@ -258,7 +258,7 @@ async def _remove(app: App, wish: _Wish, *, yes: bool, json_: bool) -> int:
         removed = {"removed": len(gone), "removed_bytes": _size(gone), "failed": _failed_json(failures)}
         say_json({"node": wish.where.node, **removed, **record_json(record)})
     else:
-        click.echo(f"Removed {_totals(gone)}." if gone else "Nothing was removed: nothing like that is kept.")
+        terminal.say(f"Removed {_totals(gone)}." if gone else "Nothing was removed: nothing like that is kept.")
         _tell_failures(wish.where.node, failures)
     warn_of(record)
     return ExitStatus.DIFFERENCES if failures else ExitStatus.GOOD

@@ -10,10 +10,11 @@ from typing import Any
 
 import click
 
-from yatagan.cli import ledger_check, ledger_group, shell_completion, text
+from yatagan.cli import ledger_check, ledger_group, shell_completion, terminal, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, options, say_json, written
 from yatagan.cli.ledger_record import DIGITS, unsigned_words
+from yatagan.cli.terminal import csv_cell
 from yatagan.config.units import parse_date
 from yatagan.ledger.ledger import Ledger
 from yatagan.ledger.records import Record, RecordedPlace
@@ -129,7 +130,7 @@ def show_(full: bool, json_: bool, **chosen: Any) -> None:
         )
         return
     if not records:
-        click.echo("Nothing is on record yet." if selection.everything else "Nothing like that is on record.")
+        terminal.say("Nothing is on record yet." if selection.everything else "Nothing like that is on record.")
     else:
         text.paged(_shown(ledger, records, full=full))
     if waiting:
@@ -142,7 +143,7 @@ def _selected(ledger: Ledger, selection: Selection) -> Iterator[Record]:
 
 def _shown(ledger: Ledger, records: list[Record], *, full: bool) -> Iterator[str]:
     count = text.count(len(records), "record")
-    yield click.style(f"{count} in {text.show(str(ledger.directory.path))}", bold=True)
+    yield terminal.style(f"{count} in {text.show(str(ledger.directory.path))}", bold=True)
     if full:
         for record in records:
             yield from _full(record)
@@ -199,7 +200,7 @@ def _ends(record: Record) -> tuple[list[RecordedPlace], RecordedPlace | None]:
 
 def _full(record: Record) -> Iterator[str]:
     outcome = text.tinted(text.show(record.outcome), _tone(record))
-    head = click.style(f"{_minute(record)} UTC  {text.show(record.kind)}", bold=True)
+    head = terminal.style(f"{_minute(record)} UTC  {text.show(record.kind)}", bold=True)
     yield f"{head}, {outcome}, by {text.show(record.who)}"
     fields, (origins, target) = record.fields, _ends(record)
     against = fields.get("against")
@@ -289,4 +290,5 @@ def _cells(record: Record) -> list[object]:
         "digest": record.digest,
         "file": record.file,
     }
-    return [known[name] if name in known else text.show(str(record.fields.get(name, ""))) for name in _COLUMNS]
+    cells = [known[name] if name in known else str(record.fields.get(name, "")) for name in _COLUMNS]
+    return [csv_cell(text.show(cell) if isinstance(cell, str) else cell) for cell in cells]

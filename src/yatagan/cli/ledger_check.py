@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from yatagan.cli import text
+from yatagan.cli import terminal, text
 from yatagan.cli.context import App, as_json, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.ledger_record import DIGITS
@@ -77,18 +77,18 @@ def ledger_in(directory: Path) -> LedgerDirectory:
 
 
 def _show_checked(files: LedgerDirectory, checked: Checked) -> None:
-    where = click.style(f"{text.show(str(files.path))}: ", bold=True)
+    where = terminal.style(f"{text.show(str(files.path))}: ", bold=True)
     if not checked.records and not checked.old_records and checked.good:
-        click.echo("Nothing is on record yet.")
+        terminal.say("Nothing is on record yet.")
     elif checked.good:
-        click.echo(where + text.tinted("all as it was written", text.Tone.GOOD))
+        terminal.say(where + text.tinted("all as it was written", text.Tone.GOOD))
     else:
-        click.echo(where + text.tinted("NOT as it was written", text.Tone.TROUBLE))
+        terminal.say(where + text.tinted("NOT as it was written", text.Tone.TROUBLE))
     lines = finding_lines(checked.findings)
     for line in lines[:_SHOWN]:
-        click.echo("  " + text.tinted(line, text.Tone.TROUBLE))
+        terminal.say("  " + text.tinted(line, text.Tone.TROUBLE))
     if len(lines) > _SHOWN:
-        click.echo(f"  and {text.number(len(lines) - _SHOWN)} more: --json shows all")
+        terminal.say(f"  and {text.number(len(lines) - _SHOWN)} more: --json shows all")
     forks = ((text.show(fork.writer), text.show(who)) for fork, who in checked.forks.items())
     text.facts(
         [

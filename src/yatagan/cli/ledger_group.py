@@ -8,7 +8,7 @@ from pathlib import Path
 
 import click
 
-from yatagan.cli import text
+from yatagan.cli import terminal, text
 from yatagan.cli.context import App, as_json, say_json, written
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.json_fields import seconds_at
@@ -64,9 +64,9 @@ def merge_(directory: Path, json_: bool) -> None:
 def _tell_merged(merged: Merged, theirs: LedgerDirectory) -> None:
     if merged.records or merged.lists:
         lists = f" and {text.count(merged.lists, 'checksum list')}" if merged.lists else ""
-        click.echo(f"Brought {text.count(merged.records, 'record')}{lists} from {text.show(str(theirs.path))}.")
+        terminal.say(f"Brought {text.count(merged.records, 'record')}{lists} from {text.show(str(theirs.path))}.")
     else:
-        click.echo(f"Nothing new is in {text.show(str(theirs.path))}.")
+        terminal.say(f"Nothing new is in {text.show(str(theirs.path))}.")
     for name in merged.forks:
         text.warn(f"two continuations: {text.show(name)}; see them with: {text.command('ledger', 'accept', name)}")
     for name, number in merged.refused:
@@ -93,22 +93,22 @@ def accept(file: str, yes: bool, json_: bool) -> None:
     if found is None:
         raise BadPlace(file, "there is no such fork", f"see what there is: {text.command('ledger', 'check')}")
     if not json_:
-        click.echo(click.style(f"Two continuations from record {text.number(found.fork.number)} on", bold=True))
+        terminal.say(terminal.style(f"Two continuations from record {text.number(found.fork.number)} on", bold=True))
         for name, records in found.continuations:
-            click.echo(f"  {text.show(name)}: {text.count(len(records), 'record')}")
+            terminal.say(f"  {text.show(name)}: {text.count(len(records), 'record')}")
             for each in records[:5]:
                 what = f"{each.recorded_at[:16].replace('T', ' ')}  {each.kind}, {each.outcome}, by {each.who}"
-                click.echo(f"    {text.show(what)}")
+                terminal.say(f"    {text.show(what)}")
             if len(records) > 5:
-                click.echo(f"    and {text.number(len(records) - 5)} more")
+                terminal.say(f"    and {text.number(len(records) - 5)} more")
     if not app.may("Accept that there are two?", yes=yes):
-        click.echo("Nothing was put on record.")
+        terminal.say("Nothing was put on record.")
         return
     record = put_on_record(app, RecordKind.FORK_ACCEPTED, "good", details=fork_fields(found.fork))
     if json_:
         say_json({"writer": found.fork.writer, "record": found.fork.number, **record_json(record)})
     else:
-        click.echo("It is on record that you accept both.")
+        terminal.say("It is on record that you accept both.")
     warn_of(record)
 
 
@@ -145,7 +145,7 @@ def trust(name: str, key: str, after: datetime | None, before: datetime | None, 
         say_json({"name": name, "fingerprint": fingerprint(data), "file": str(files.allowed_signers)})
     else:
         where = text.show(str(files.allowed_signers))
-        click.echo(f"{text.show(name)} is trusted with {fingerprint(data)}, in {where}.")
+        terminal.say(f"{text.show(name)} is trusted with {fingerprint(data)}, in {where}.")
 
 
 @click.command("revoke", short_help="Never trust a key again.", epilog="Example: yatagan ledger revoke stolen.pub")
@@ -161,7 +161,7 @@ def revoke(key: str, json_: bool) -> None:
     if json_:
         say_json({"fingerprint": fingerprint(data), "file": str(files.revoked_keys)})
     else:
-        click.echo(f"{fingerprint(data)} is revoked, in {text.show(str(files.revoked_keys))}.")
+        terminal.say(f"{fingerprint(data)} is revoked, in {text.show(str(files.revoked_keys))}.")
 
 
 @click.command("signers", short_help="Show whose signatures are trusted.", epilog="Example: yatagan ledger signers")
@@ -190,7 +190,7 @@ def signers(json_: bool) -> None:
         say_json({"file": str(files.allowed_signers), "keys": keys})
         return
     if not known.keys:
-        click.echo(f"No key is trusted yet. Trust one with: {text.command('ledger', 'trust')} NAME KEY")
+        terminal.say(f"No key is trusted yet. Trust one with: {text.command('ledger', 'trust')} NAME KEY")
         return
     rows = [
         (

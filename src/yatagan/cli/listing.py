@@ -13,7 +13,7 @@ import click
 
 from yatagan.batches.batch_store import Batches
 from yatagan.bundles.see_through import SeeThrough
-from yatagan.cli import fault_words, shell_completion, text
+from yatagan.cli import fault_words, shell_completion, terminal, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.pattern_options import choosing, expand_place, parse_choice
@@ -141,15 +141,15 @@ def _show(where: Place, tree: Tree, bundle: bytes, batches: Batches, dead: Set[b
         text.table(("mode", "size", "changed", "name"), rows, right=(1,))
     skipped = f"; {text.count(tree.skipped, 'entry', 'entries')} skipped" if tree.skipped else ""
     inside = f"; stored in {text.place(where.node, bundle)}" if bundle else ""
-    click.echo(click.style(_totals(tree, recursive) + skipped + inside, bold=True))
+    terminal.say(terminal.style(_totals(tree, recursive) + skipped + inside, bold=True))
     for batch, sizes in sorted(_unfinished(tree).items()):
         whose = f"batch {batch}" if batch else "something else that was interrupted"
         what = f"{text.count(len(sizes), 'unfinished file')}, {text.size(sum(sizes))} so far, of {whose}"
         see = text.command("batch", "show", batch) if batches.holds(batch) else text.command("parts", "list", where)
-        click.echo(f"{what}; see: {see}")
+        terminal.say(f"{what}; see: {see}")
     for path in tree.kept:
         see = text.command("kept", "list", Place(where.node, posixpath.dirname(tree.absolute(path))))
-        click.echo(f"replaced files are kept here; see: {see}")
+        terminal.say(f"replaced files are kept here; see: {see}")
     for path, fault in sorted(tree.unread.items()):
         text.warn(f"{text.show(path)}: {fault_words.fault(fault)}")
     if tree.dropped:

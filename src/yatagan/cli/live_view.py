@@ -19,6 +19,7 @@ from yatagan.batches import events as ev
 from yatagan.cli import text
 from yatagan.cli.progress import MovingFile, Progress, event_line
 from yatagan.cli.strip_view import is_plain, runs
+from yatagan.cli.terminal import harmless
 
 #: Files shown as under way, at most; one less while there is trouble.
 _SHOWN = 3
@@ -39,11 +40,15 @@ class BatchLines:
         strip = Text("  ", no_wrap=True)
         for shape, colour in runs(progress.cells(wide - 4), plain=self._plain):
             strip.append(shape, f"color({colour})" if colour is not None else "dim")
-        rows = [strip, Text("  " + self._numbers(wide - 3), no_wrap=True, overflow="crop")]
-        trouble = progress.trouble or progress.quiet
+        rows = [strip, Text("  " + harmless(self._numbers(wide - 3)), no_wrap=True, overflow="crop")]
+        trouble = harmless(progress.trouble or progress.quiet)
         if trouble:
             style = _style(text.Tone.WARNING)
-            rows.append(Text("  " + trouble, style=style, overflow="crop" if self._plain else "ellipsis", no_wrap=True))
+            rows.append(
+                Text(
+                    "  " + harmless(trouble), style=style, overflow="crop" if self._plain else "ellipsis", no_wrap=True
+                )
+            )
         rows += [self._file(file, wide) for file in progress.longest(max(0, files - bool(trouble)))]
         return Group(*rows)
 
@@ -79,7 +84,7 @@ class BatchLines:
         name = text.shorten(text.show(file.label), room)
         if self._plain:
             name = name.replace("…", "~").encode("ascii", "replace").decode("ascii")
-        return Text(f"  {taken:>{_DURATION}}  {amount:>{_BYTES}}  {name}", style="dim", no_wrap=True)
+        return Text(harmless(f"  {taken:>{_DURATION}}  {amount:>{_BYTES}}  {name}"), style="dim", no_wrap=True)
 
 
 class Live:
@@ -104,7 +109,7 @@ class Live:
         self._above(line, text.Tone.WARNING)
 
     def _above(self, line: str, tone: text.Tone | None) -> None:
-        self._console.print(Text.assemble((time.strftime("%H:%M:%S  "), "dim"), (line, _style(tone))))
+        self._console.print(Text.assemble((time.strftime("%H:%M:%S  "), "dim"), (harmless(line), _style(tone))))
 
     def _draw(self) -> Group:
         return self._lines.draw(self._console.width, _SHOWN)
@@ -142,7 +147,7 @@ def several(batches: Sequence[tuple[Callable[[], str], Progress]]) -> Iterator[N
         room = max(1, (console.height - 2) // (3 + files))
         rows: list[Text | Group] = []
         for title, block in blocks[:room]:
-            rows += [Text(text.shorten(title(), console.width - 1), style="bold", no_wrap=True)]
+            rows += [Text(harmless(text.shorten(title(), console.width - 1)), style="bold", no_wrap=True)]
             rows += [block.draw(console.width, files)]
         if len(blocks) > room:
             rows.append(Text(f"and {len(blocks) - room} more", style="dim"))

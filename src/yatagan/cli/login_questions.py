@@ -10,6 +10,7 @@ from contextlib import AbstractContextManager, ExitStack
 
 import click
 
+from yatagan.cli import terminal
 from yatagan.cli.text import count, show, warn
 from yatagan.errors import GivenUp, NeedsAnswer
 from yatagan.nodes.prompts import LoginProgress, NoPrompter, Question
@@ -34,7 +35,7 @@ class AtTerminal:
         """Show the server's words and read an answer; secrets are not shown."""
         self.waited()
         words = show(question.text.strip())
-        text = f"{question.node} asks: {words} " if question.node else f"{words} "
+        text = terminal.rendered(f"{question.node} asks: {words} " if question.node else f"{words} ")
         try:
             with self.aside(), plain_interrupts():
                 if not question.shown:
@@ -52,7 +53,7 @@ class AtTerminal:
         self.waited()
         with self.aside():
             for line in said.strip().splitlines():
-                click.echo(f"{node} says: {show(line.strip())}", err=True)
+                terminal.say(f"{node} says: {show(line.strip())}", err=True)
 
     def refused(self, node: str, tries_left: int) -> None:
         """Say that an answer was wrong."""
@@ -74,12 +75,12 @@ class AtTerminal:
         if self._waiting is None:
             self._waiting = ExitStack()
             self._waiting.enter_context(self.aside())
-        click.echo(f"\r\x1b[2K{_wait(node, seconds, reached)}", nl=False, err=True)
+        terminal.say_over(_wait(node, seconds, reached))
 
     def waited(self) -> None:
         """The line goes away."""
         if self._waiting is not None:
-            click.echo("\r\x1b[2K", nl=False, err=True)
+            terminal.say_over()
             self._waiting.close()
             self._waiting = None
 
@@ -101,7 +102,7 @@ class Unattended(NoPrompter):
         """A line now and then."""
         if seconds >= (self._told + _TOLD_AGAIN if self._told else _TOLD_AFTER):
             self._told = seconds
-            click.echo(_wait(node, seconds, reached), err=True)
+            terminal.say(_wait(node, seconds, reached), err=True)
 
     def waited(self) -> None:
         """The next wait is another one."""
@@ -121,7 +122,7 @@ def _wait(node: str, seconds: float, reached: LoginProgress) -> str:
 def confirm(question: str) -> bool:
     """Ask for yes or no at the terminal; no is the default. Ctrl-C ends the command, with click's Abort."""
     with plain_interrupts():
-        return click.confirm(question, default=False, err=True)
+        return click.confirm(terminal.rendered(question), default=False, err=True)
 
 
 @contextlib.contextmanager

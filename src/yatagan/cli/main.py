@@ -11,6 +11,7 @@ import click
 import click.globals
 
 from yatagan import __version__
+from yatagan.cli import terminal
 from yatagan.cli.command_group import LazyGroup
 
 #: Command -> module under yatagan.cli, and the line that `--help` shows.
@@ -89,8 +90,8 @@ def main(arguments: list[str] | None = None) -> NoReturn:
     if (stopping := sys.modules.get("yatagan.cli.stop_signals")) is not None:
         stopping.ignore()
     if why := missed_output():
-        click.echo(f"yatagan: standard output cannot be written, and what was said there is lost: {why}", err=True)
-        click.echo("  the command itself has ended as usual; send its output elsewhere", err=True)
+        terminal.say(f"yatagan: standard output cannot be written, and what was said there is lost: {why}", err=True)
+        terminal.say("  the command itself has ended as usual; send its output elsewhere", err=True)
         status = status or 1
     sys.exit(status)
 
@@ -109,7 +110,7 @@ def _run(arguments: list[str] | None, colour: bool | None) -> int:
     except click.ClickException as error:
         return _fail(error, arguments)
     except (click.Abort, KeyboardInterrupt):
-        click.echo(err=True)
+        terminal.say(err=True)
         return _fail(click.Abort(), arguments)
     except OSError as error:  # our own files: configuration, ledger, the terminal
         what = JournalError(str(error.filename or "this machine's disk"), error.strerror or str(error))

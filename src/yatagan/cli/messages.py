@@ -27,6 +27,7 @@ _DOING = {**STEPS, "keeper": "using its open login"}
 class Explanation:
     """An error for people and for scripts: what happened and to what, what to do next, the exit status.
 
+    `lines`: what is to be said besides, a line each.
     `kind` names it for scripts; `place` is what it happened to, "" where that is no place; `step` is how far a login
     came.
     """
@@ -37,6 +38,7 @@ class Explanation:
     kind: str
     place: str = ""
     step: str = ""
+    lines: tuple[str, ...] = ()
 
     def __str__(self) -> str:
         return f"{self.message}; {self.remedy}" if self.remedy else self.message
@@ -78,7 +80,8 @@ def explain(error: e.YataganError) -> Explanation:
     message, advice, exit_status = _explain(error)
     kind = error.fault.value if isinstance(error, e.StoreError) else KINDS.get(type(error), "other")
     step = error.step if isinstance(error, e.CannotReach) else ""
-    return Explanation(message, advice, exit_status, kind, _place_of(error), step)
+    first, *more = advice if isinstance(advice, list) else [advice]
+    return Explanation(message, first, exit_status, kind, _place_of(error), step, tuple(more))
 
 
 def _place_of(error: e.YataganError) -> str:
@@ -99,8 +102,8 @@ def _place_of(error: e.YataganError) -> str:
             return ""
 
 
-def _explain(error: e.YataganError) -> tuple[str, str, ExitStatus]:
-    """What happened and to what, what to do next, and the exit status."""
+def _explain(error: e.YataganError) -> tuple[str, str | list[str], ExitStatus]:
+    """What happened and to what, what to do next (lines of it, where they are many), and the exit status."""
     match error:
         case e.CannotReach():
             return _explain_reach(error)
@@ -178,7 +181,7 @@ def _explain_in_use(error: e.BatchInUse) -> tuple[str, str, ExitStatus]:
     return f"batch {show(error.batch)} is being carried by {show(error.holder)}", advice, ExitStatus.REFUSED
 
 
-def _explain_mistakes(error: e.BadProject) -> tuple[str, str]:
+def _explain_mistakes(error: e.BadProject) -> tuple[str, str | list[str]]:
     """The mistakes of a project file: one as an error like others, more of them a line each."""
 
     def where(mistake: e.Mistake) -> str:
@@ -188,7 +191,7 @@ def _explain_mistakes(error: e.BadProject) -> tuple[str, str]:
     if len(error.mistakes) == 1:
         return where(error.mistakes[0]), show(error.mistakes[0].remedy)
     lines = [where(each) + (f"; {show(each.remedy)}" if each.remedy else "") for each in error.mistakes]
-    return f"the project file has {count(len(lines), 'mistake')}", "\n  ".join(lines)
+    return f"the project file has {count(len(lines), 'mistake')}", lines
 
 
 def _unknown_node(error: e.UnknownNode) -> str:

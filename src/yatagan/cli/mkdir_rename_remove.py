@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 
 import click
 
-from yatagan.cli import fault_words, shell_completion, text
+from yatagan.cli import fault_words, shell_completion, terminal, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.ledger_record import put_on_record, record_json, warn_of
@@ -49,9 +49,9 @@ def mkdir_command(place: str, no_questions: bool, json_: bool) -> None:
     if json_:
         say_json({"node": where.node, **name_fields(path), "made": [name_fields(each) for each in made]})
     elif made:
-        click.echo(f"made {text.place(where.node, path)}")
+        terminal.say(f"made {text.place(where.node, path)}")
     else:
-        click.echo(f"{text.place(where.node, path)} is there already")
+        terminal.say(f"{text.place(where.node, path)} is there already")
 
 
 @click.command("rename", epilog="Example: yatagan rename heron:campaign/fen fen-2025")
@@ -79,7 +79,7 @@ def rename_command(place: str, new_name: str, no_questions: bool, json_: bool) -
     if json_:
         say_json({"node": where.node, **name_fields(path), **name_fields(new, "new"), **record_json(record)})
     else:
-        click.echo(f"{text.place(where.node, path)} is {text.show(os.path.basename(new))} now")
+        terminal.say(f"{text.place(where.node, path)} is {text.show(os.path.basename(new))} now")
     warn_of(record)
 
 
@@ -146,9 +146,9 @@ async def _remove(app: App, store: Store, wheres: list[Place], *, yes: bool, jso
         removals.append(_Removal(where, tree))
     if not json_:
         for removal in removals:
-            click.echo(f"{text.place(removal.where.node, removal.tree.root)}: {removal.counts}")
+            terminal.say(f"{text.place(removal.where.node, removal.tree.root)}: {removal.counts}")
     if not app.may("Remove this for good?", yes=yes):
-        click.echo("Nothing was removed.")
+        terminal.say("Nothing was removed.")
         return ExitStatus.GOOD
     failures: list[tuple[bytes, Fault, str]] = []
     removed = 0
@@ -199,7 +199,7 @@ def _tell_removed(
         }
         say_json(body)
         return
-    click.echo(f"removed {text.number(removed)} of {text.number(sum(len(r.tree.entries) for r in removals))}")
+    terminal.say(f"removed {text.number(removed)} of {text.number(sum(len(r.tree.entries) for r in removals))}")
     for path, fault, detail in failures[:_FAILURES_SHOWN]:
         text.warn(f"{text.place(node, path)}: {fault_words.fault(fault, detail)}")
     if len(failures) > _FAILURES_SHOWN:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from yatagan.cli import messages, shell_completion
+from yatagan.cli import messages, shell_completion, terminal
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, run, say_json
 from yatagan.cli.node_check import check
@@ -35,7 +35,7 @@ def list_(json_: bool) -> None:
     if json_:
         say_json({"nodes": [{**entry(node), "open": as_fields(states[node.name].status)} for node in nodes]})
     elif not nodes:
-        click.echo("No node is saved yet. Save one with: yatagan node add NAME ADDRESS")
+        terminal.say("No node is saved yet. Save one with: yatagan node add NAME ADDRESS")
     else:
         rows = [
             (
@@ -53,9 +53,9 @@ def list_(json_: bool) -> None:
         table(heads[:shown], [row[:shown] for row in rows], squeeze=True)
         for name, state in states.items():
             if state.status is not None and state.status.batches:
-                click.echo(f"{name} carries {', '.join(state.status.batches)}")
+                terminal.say(f"{name} carries {', '.join(state.status.batches)}")
             if state.ending is not None:
-                click.echo(f"{name} was open until {moment(int(state.ending.when * 1e9))}: {state.ending.why}")
+                terminal.say(f"{name} was open until {moment(int(state.ending.when * 1e9))}: {state.ending.why}")
             if state.trouble is not None:
                 warn(str(messages.explain(state.trouble)))
 
@@ -78,7 +78,7 @@ def show_(name: str, json_: bool) -> None:
     if json_:
         say_json(entry(node))
         return
-    click.echo(click.style(node.name, bold=True))
+    terminal.say(terminal.style(node.name, bold=True))
     facts(
         [
             ("role", node.role.value),
@@ -109,7 +109,7 @@ def remove(name: str, json_: bool) -> None:
     if json_:
         say_json(entry(node))
     else:
-        click.echo(f"{node.name} is forgotten.")
+        terminal.say(f"{node.name} is forgotten.")
 
 
 for command in (add_command, change_command, open_command, close_command, check):

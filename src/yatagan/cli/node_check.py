@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from yatagan.batches.batch_store import Batches
-from yatagan.cli import fault_words, messages, shell_completion, text
+from yatagan.cli import fault_words, messages, shell_completion, terminal, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.json_fields import seconds_at
 from yatagan.config.nodes import Role
@@ -92,7 +92,7 @@ async def _left_behind(app: App, name: str) -> list[bytes]:
 
 def _show_failure(error: CannotReach, what: str, remedy: str) -> None:
     """Show how far the login came, and what to try."""
-    click.echo(click.style(f"{error.node}: ", bold=True) + text.tinted("not reached", text.Tone.TROUBLE))
+    terminal.say(terminal.style(f"{error.node}: ", bold=True) + text.tinted("not reached", text.Tone.TROUBLE))
     rows = []
     for step, doing in messages.STEPS.items() if error.step in messages.STEPS else ():
         failed = step == error.step
@@ -107,10 +107,10 @@ def _show_failure(error: CannotReach, what: str, remedy: str) -> None:
 
 def _show(found: Checkup, left: list[bytes]) -> None:
     name = found.node
-    click.echo(click.style(f"{name}: ", bold=True) + text.tinted("ready", text.Tone.GOOD))
+    terminal.say(terminal.style(f"{name}: ", bold=True) + text.tinted("ready", text.Tone.GOOD))
     for line in meaning(found):
         text.facts([("-", line)])
-    click.echo(click.style("How that was found", bold=True))
+    terminal.say(terminal.style("How that was found", bold=True))
     text.facts(
         [
             ("role", f"{found.role.value} node" + (f" of {found.cluster}" if found.cluster else "")),

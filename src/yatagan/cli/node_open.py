@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from yatagan.cli import shell_completion, text
+from yatagan.cli import shell_completion, terminal, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json, written
 from yatagan.cli.json_fields import seconds_at
 from yatagan.cli.login_questions import confirm
@@ -56,8 +56,8 @@ def open_command(name: str, span: float, no_questions: bool, json_: bool) -> Non
     if json_:
         say_json({"node": name, "open": as_fields(status)})
         return
-    click.echo(f"{name} is open until {text.moment(int(status.until * 1e9))}: commands and batches use this login.")
-    click.echo(f"Close it with: yatagan node close {name}")
+    terminal.say(f"{name} is open until {text.moment(int(status.until * 1e9))}: commands and batches use this login.")
+    terminal.say(f"Close it with: yatagan node close {name}")
 
 
 async def _open(app: App, node: Node, until: float) -> KeeperStatus:
@@ -89,7 +89,7 @@ def close_command(name: str, yes: bool, no_questions: bool, json_: bool) -> None
     if json_:
         say_json({"node": name, "was_open": was_open})
     else:
-        click.echo(f"{name} is closed." if was_open else f"{name} was not open.")
+        terminal.say(f"{name} is closed." if was_open else f"{name} was not open.")
 
 
 async def _close(app: App, name: str, *, stop_batches: bool) -> bool:

@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from yatagan.cli import shell_completion
+from yatagan.cli import shell_completion, terminal
 from yatagan.cli.area import area_json
 from yatagan.cli.context import App, as_json, checked, one_of, options, say_json
 from yatagan.cli.text import command, warn
@@ -97,7 +97,7 @@ def _save(nodes: NodeBook, node: Node, json_: bool, done: str) -> None:
     if json_:
         say_json(entry(node))
     else:
-        click.echo(f"{node.name} is {done}. See what is there: {command('list', f'{node.name}:')}")
+        terminal.say(f"{node.name} is {done}. See what is there: {command('list', f'{node.name}:')}")
 
 
 def _disagreeing(node: Node, others: Iterable[Node]) -> list[Node]:

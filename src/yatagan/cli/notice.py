@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from yatagan.background.notices import Delivery, send
-from yatagan.cli import notice_words, text
+from yatagan.cli import notice_words, terminal, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, say_json
 from yatagan.cli.exit_status import ExitStatus
@@ -31,7 +31,7 @@ def test(json_: bool) -> None:
     else:
         for each in deliveries:
             tone = text.Tone.TROUBLE if each.why else text.Tone.GOOD
-            click.echo(text.tinted(delivery_words(each), tone))
+            terminal.say(text.tinted(delivery_words(each), tone))
     if any(each.why for each in deliveries):
         raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
 

@@ -8,14 +8,12 @@ from __future__ import annotations
 import platform
 from collections.abc import Iterable, Mapping
 
-import click
-
 from yatagan.background.notices import Notice
 from yatagan.background.routines import Routine
 from yatagan.batches.counts import BatchCounts
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState, Evidence
-from yatagan.cli import messages, text
+from yatagan.cli import messages, terminal, text
 from yatagan.cli.batch_summary import summary_lines
 from yatagan.cli.batch_words import from_to
 from yatagan.cli.conclusions import conclude_batch
@@ -106,6 +104,6 @@ def of_test() -> Notice:
 def _notice(
     subject: str, lines: Iterable[str], summary: Mapping[str, object], *, trouble: bool, of_node: bool = False
 ) -> Notice:
-    plain = [click.unstyle(line) for line in lines]
+    plain = [terminal.plain(line) for line in lines]
     body = "\n".join([subject, "", *plain]) + "\n"
     return Notice(subject, body, {"subject": subject, **summary}, trouble, of_node)

@@ -13,7 +13,7 @@ import click
 
 from yatagan.batches.batch_store import Batches
 from yatagan.batches.states import ENDED
-from yatagan.cli import fault_words, shell_completion, text
+from yatagan.cli import fault_words, shell_completion, terminal, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
@@ -70,7 +70,7 @@ def list_(place: str, no_questions: bool, json_: bool) -> None:
         say_json({"node": where.node, "parts": [_as_json(part) for part in found]})
         return
     if not found:
-        click.echo(f"There are no unfinished files in {text.place(where.node, where.path or b'.')}.")
+        terminal.say(f"There are no unfinished files in {text.place(where.node, where.path or b'.')}.")
         return
     rows = [
         (text.size(part.facts.size), part.owner or "?", _age(part), _whose(part), text.show(part.below))
@@ -80,8 +80,8 @@ def list_(place: str, no_questions: bool, json_: bool) -> None:
     dead = [part for part in found if part.prospect is PartOwner.DEAD]
     if dead:
         size = text.size(sum(part.facts.size for part in dead))
-        click.echo(f"No batch will finish {text.number(len(dead))} of them, {size}. Remove these with:")
-        click.echo(f"  {text.command('parts', 'remove', where)}")
+        terminal.say(f"No batch will finish {text.number(len(dead))} of them, {size}. Remove these with:")
+        terminal.say(f"  {text.command('parts', 'remove', where)}")
 
 
 @parts_command.command(
@@ -173,7 +173,7 @@ async def _remove(app: App, where: Place, *, yes: bool, json_: bool) -> int:
         if going and not json_:
             _show(where, going)
         if going and not app.may("Remove for good?", yes=yes):
-            click.echo("Nothing was removed.")
+            terminal.say("Nothing was removed.")
             return ExitStatus.GOOD
         removed, failures = await _remove_all(store, going)
     finally:
@@ -184,7 +184,7 @@ async def _remove(app: App, where: Place, *, yes: bool, json_: bool) -> int:
         say_json({"node": where.node, "removed": removed, "left": left, "failed": failed})
     else:
         kept = f"; {text.number(left)} that others may need {'stays' if left == 1 else 'stay'}" if left else ""
-        click.echo(f"removed {text.count(removed, 'unfinished file')}{kept}")
+        terminal.say(f"removed {text.count(removed, 'unfinished file')}{kept}")
         for part, fault in failures:
             text.warn(f"{text.place(where.node, part.path)}: {fault_words.fault(fault)}")
     return ExitStatus.DIFFERENCES if failures else ExitStatus.GOOD
@@ -207,7 +207,7 @@ async def _remove_all(store: Store, parts: Iterable[Part]) -> tuple[int, list[tu
 def _show(where: Place, parts: list[Part]) -> None:
     for part in parts:
         size, name = text.size(part.facts.size), text.place(where.node, part.path)
-        click.echo(f"{size}, of batch {_whose(part)}, {_age(part)} old: {name}")
+        terminal.say(f"{size}, of batch {_whose(part)}, {_age(part)} old: {name}")
 
 
 def _age(part: Part) -> str:

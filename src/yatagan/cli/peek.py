@@ -14,7 +14,7 @@ import click
 from yatagan.archives.compression import Compression
 from yatagan.bundles.peeking import MOST, Peeked, PeekWish, peek, peek_end
 from yatagan.bundles.see_through import SeeThrough
-from yatagan.cli import shell_completion, text
+from yatagan.cli import shell_completion, terminal, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json, written
 from yatagan.config.units import parse_size
 from yatagan.errors import BadPlace, StoreError
@@ -91,7 +91,7 @@ async def _peek(app: App, where: Place, wish: PeekWish, *, follow: bool, json_: 
         return
     _write(found.data, found.begins or 0)
     for said in _said(where, found, wish):
-        click.echo(click.style(said, dim=True), err=True)
+        terminal.say(terminal.style(said, dim=True), err=True)
 
 
 def _said(where: Place, found: Peeked, wish: PeekWish) -> list[str]:
@@ -110,15 +110,11 @@ def _said(where: Place, found: Peeked, wish: PeekWish) -> list[str]:
 
 def _write(data: bytes, begins: int) -> None:
     """Show bytes: as they are where that is no terminal; as lines if they are text, else as hex."""
-    if not sys.stdout.isatty():
-        click.echo(data, nl=False)
-    elif is_text(data):
-        shown = data.decode("utf-8", "surrogateescape")
-        for line in shown.removesuffix("\n").split("\n") if shown else ():
-            click.echo("\t".join(map(text.show, line.removesuffix("\r").split("\t"))))
+    if not sys.stdout.isatty() or is_text(data):
+        terminal.say_data(data.replace(b"\r\n", b"\n") if sys.stdout.isatty() else data)
     else:
         for line in hex_lines(data, begins):
-            click.echo(line)
+            terminal.say(line)
 
 
 def is_text(data: bytes) -> bool:
@@ -163,7 +159,7 @@ async def _follow(store: Store, path: bytes, wish: PeekWish) -> None:
             at = await _more(reader, at)
             there = await store.look(path)
             if there is not None and _is_another(there, await reader.facts(), at):
-                click.echo(click.style("it begins anew", dim=True), err=True)
+                terminal.say(terminal.style("it begins anew", dim=True), err=True)
                 await reader.close()
                 reader, at = await store.open(path), 0
                 at = await _more(reader, at)

@@ -7,11 +7,9 @@ import posixpath
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-import click
-
 from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Modes, Prove
-from yatagan.cli import text
+from yatagan.cli import terminal, text
 from yatagan.cli.fault_words import fault
 from yatagan.cli.plan_warnings import Caution
 from yatagan.cli.stage_request import Request
@@ -42,7 +40,7 @@ def show_plan(
         names += f" and {len(request.sources) - 3} more"
     into = text.place(request.destination.node, request.destination.path or (b"" if request.destination.node else b"."))
     origin = f" from {request.source_node}" if request.source_node else ""
-    click.echo(click.style(f"Plan: {names}{origin} to {into}", bold=True))
+    terminal.say(terminal.style(f"Plan: {names}{origin} to {into}", bold=True))
     for caution in cautions:
         if caution.first:
             text.urgent(caution.text)

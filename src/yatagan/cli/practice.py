@@ -13,7 +13,7 @@ from pathlib import Path
 
 import click
 
-from yatagan.cli import text
+from yatagan.cli import terminal, text
 from yatagan.cli.context import as_json, say_json
 from yatagan.errors import Refused
 from yatagan.practice import node_faults
@@ -112,13 +112,13 @@ def _start(site: Site) -> None:
 def _stop(site: Site) -> None:
     pid = site.pid()
     if pid is None:
-        click.echo("No practice nodes run there.")
+        terminal.say("No practice nodes run there.")
         return
     os.kill(pid, signal.SIGTERM)
     end = time.monotonic() + _START_SECONDS
     while site.pid() is not None and time.monotonic() < end:
         time.sleep(0.02)
-    click.echo("The practice nodes are stopped.")
+    terminal.say("The practice nodes are stopped.")
 
 
 def node_add(site: Site, node: str, port: int) -> list[str]:
@@ -154,9 +154,9 @@ def _tell(site: Site, ports: dict[str, int], json_: bool) -> None:
             }
         )
         return
-    click.echo(click.style(f"Practice nodes are up, below {text.show(str(site.root))}", bold=True))
+    terminal.say(terminal.style(f"Practice nodes are up, below {text.show(str(site.root))}", bold=True))
     for node, port in ports.items():
-        click.echo("  " + shlex.join(node_add(site, node, port)))
+        terminal.say("  " + shlex.join(node_add(site, node, port)))
     text.facts(
         [
             ("heron", "a transfer node: key login, commands allowed"),

@@ -11,9 +11,8 @@ from contextlib import AbstractContextManager
 from types import TracebackType
 from typing import Protocol, Self
 
-import click
-
 from yatagan.batches import events as ev
+from yatagan.cli import terminal
 from yatagan.cli.progress import Progress, event_line
 
 #: Seconds between lines that say that a node does not answer.
@@ -108,7 +107,7 @@ class Lines(Repeating):
 
     def say(self, line: str) -> None:
         """See `View.say`."""
-        click.echo(f"{time.strftime('%H:%M:%S')}  {line}", err=True)
+        terminal.say(f"{time.strftime('%H:%M:%S')}  {line}", err=True)
 
     def again(self) -> None:
         """See `Repeating`. A silent node is said now and then."""

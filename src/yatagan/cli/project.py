@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from yatagan.cli import text
+from yatagan.cli import terminal, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, run, say_json
 from yatagan.cli.dataset_state import (
@@ -84,8 +84,8 @@ def new(name: str | None, json_: bool) -> None:
     if json_:
         say_json(name_fields(os.fsencode(file)))
     else:
-        click.echo(click.style(f"Wrote {text.show(str(file))}", bold=True))
-        click.echo("  Declare your datasets in it; then: yatagan project show")
+        terminal.say(terminal.style(f"Wrote {text.show(str(file))}", bold=True))
+        terminal.say("  Declare your datasets in it; then: yatagan project show")
 
 
 @project_command.command(
@@ -110,9 +110,9 @@ def accept(json_: bool) -> None:
     if json_:
         say_json({"accepted": [words_of(concern) for concern in found]})
     elif not found:
-        click.echo("There is nothing to accept: the files are yours, and nothing in them leads out of the project.")
+        terminal.say("There is nothing to accept: the files are yours, and nothing in them leads out of the project.")
     for concern in found if not json_ else []:
-        click.echo(f"Accepted: {words_of(concern)}")
+        terminal.say(f"Accepted: {words_of(concern)}")
 
 
 @project_command.command(
@@ -146,9 +146,9 @@ def show(there: bool, no_questions: bool, json_: bool) -> None:
 
 
 def _show(project: Project, states: list[DatasetState], *, there: bool) -> None:
-    click.echo(click.style(f"Project {text.show(project.name)}", bold=True) + f", {text.show(str(project.root))}")
+    terminal.say(terminal.style(f"Project {text.show(project.name)}", bold=True) + f", {text.show(str(project.root))}")
     if not states:
-        click.echo(f"It declares no dataset yet: write one into {text.show(str(project.file))}")
+        terminal.say(f"It declares no dataset yet: write one into {text.show(str(project.file))}")
         return
     head = ("dataset", "staged", "verified", "changed here", *(("changed there",) if there else ()))
     rows, ways = [], [_way(project, state.dataset) for state in states]
@@ -159,13 +159,15 @@ def _show(project: Project, states: list[DatasetState], *, there: bool) -> None:
     lines = list(
         text.table_lines((*head, "here and there"), [(*row, way) for row, way in zip(rows, ways, strict=True)])
     )
-    if max(len(click.unstyle(line)) for line in lines) <= text.width():
-        click.echo("\n".join(lines))
+    if max(len(terminal.plain(line)) for line in lines) <= text.width():
+        for line in lines:
+            terminal.say(line)
     else:
         first, *others = text.table_lines(head, rows)
-        click.echo(first)
+        terminal.say(first)
         for line, way in zip(others, ways, strict=True):
-            click.echo(f"{line}\n" + click.style(f"  {text.shorten(way, text.width() - 2)}", dim=True))
+            terminal.say(line)
+            terminal.say(terminal.style(f"  {text.shorten(way, text.width() - 2)}", dim=True))
     for state in states:
         if words := area_words(state):
             text.warn(f"{state.dataset.name}: {words}")

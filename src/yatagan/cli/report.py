@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import time
 from collections.abc import Mapping
 from enum import StrEnum
@@ -11,7 +10,7 @@ from typing import Any
 import click
 
 from yatagan.batches import events as ev
-from yatagan.cli import fault_words, messages
+from yatagan.cli import fault_words, messages, terminal
 from yatagan.cli.context import JSON_FORMAT
 from yatagan.cli.json_fields import evidence_json
 from yatagan.cli.progress import Progress
@@ -54,7 +53,7 @@ json_lines = click.option(
 def say_event(event: str, fields: Mapping[str, Any]) -> None:
     """Write one line of JSON to standard output."""
     line = {"format": JSON_FORMAT, "event": event, "event_at": timestamp(time.time_ns()), **fields}
-    click.echo(json.dumps(line, ensure_ascii=False, separators=(",", ":")))
+    terminal.say_json(line, indent=None)
 
 
 class EventLines(Repeating):

@@ -14,7 +14,7 @@ import click
 
 from yatagan import __version__
 from yatagan.batches.batch_store import Batches
-from yatagan.cli import shell_completion, text
+from yatagan.cli import shell_completion, terminal, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.dataset_state import DatasetState, look_at_datasets, since_words
 from yatagan.cli.fault_words import fault
@@ -283,6 +283,6 @@ def _tell(files: dict[Path, bytes], gathered: _Chosen, *, json_: bool) -> None:
         say_json({"written": written, "batches": len(found.stagings), "verifications": len(found.verifications)})
         return
     for file, content in files.items():
-        click.echo(click.style(f"Wrote {text.show(str(file))}", bold=True) + f", {text.size(len(content))}")
+        terminal.say(terminal.style(f"Wrote {text.show(str(file))}", bold=True) + f", {text.size(len(content))}")
     what = [text.count(len(found.stagings), "batch", "batches"), text.count(len(found.verifications), "verdict")]
-    click.echo(f"  {gathered.about}: " + ("nothing is on record of it" if found.nothing else ", ".join(what)))
+    terminal.say(f"  {gathered.about}: " + ("nothing is on record of it" if found.nothing else ", ".join(what)))

@@ -5,9 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Any
 
-import click
-
-from yatagan.cli import text
+from yatagan.cli import terminal, text
 from yatagan.ledger.tree_history import TreeHistory
 from yatagan.places import name_fields
 from yatagan.planning.restoring import Copy, FoundCopies, Left, Losses
@@ -22,7 +20,7 @@ def show_findings(
     """Show what is lost, from where it would come back, what stays as it is, and what is wrong with other copies."""
     still = found.still(losses.lost)
     missing = [path for path, facts in losses.lost.items() if facts is None]
-    click.echo(click.style(f"Restore {name}: ", bold=True) + _verdict(losses, still))
+    terminal.say(terminal.style(f"Restore {name}: ", bold=True) + _verdict(losses, still))
     newest = history.newest
     rows = [
         ("in", f"{text.show(target)}, as on record of {text.ago(newest.recorded_at)}" if newest is not None else ""),

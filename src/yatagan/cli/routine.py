@@ -17,7 +17,7 @@ from yatagan.background.routine_stage import batch_ended, stage
 from yatagan.background.routines import Routine, RoutineBook, Run, RunOutcome
 from yatagan.background.schedules import OnChange, Schedule, parse_at, parse_every
 from yatagan.background.starting import start_worker
-from yatagan.cli import text
+from yatagan.cli import terminal, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, say_json, written
 from yatagan.cli.exit_status import ExitStatus
@@ -116,10 +116,10 @@ def add(
     if json_:
         say_json(_fields(book.get(name), []))
     else:
-        click.echo(f"Routine {name} runs {schedule}, the first time now: {text.command('stage', *words)}")
+        terminal.say(f"Routine {name} runs {schedule}, the first time now: {text.command('stage', *words)}")
         if looks := _looks(routine):
-            click.echo(f"  {looks}")
-        click.echo(f"  See what it does: {text.command('routine', 'show', name)}")
+            terminal.say(f"  {looks}")
+        terminal.say(f"  See what it does: {text.command('routine', 'show', name)}")
 
 
 def _check(app: App, words: tuple[str, ...]) -> tuple[str, ...]:
@@ -161,7 +161,7 @@ def list_(json_: bool) -> None:
         say_json({"routines": [_fields(routine, runs) for routine, runs in routines]})
         return
     if not routines:
-        click.echo("There is no routine. Make one with: yatagan routine add NAME SOURCE… DESTINATION --every 15min")
+        terminal.say("There is no routine. Make one with: yatagan routine add NAME SOURCE… DESTINATION --every 15min")
         return
     rows = [
         (routine.name, str(routine.schedule), _state(routine), _last(runs), _drawn(runs[-_LISTED:]), _typed(routine))
@@ -182,7 +182,7 @@ def show(name: str, json_: bool) -> None:
         say_json(_fields(routine, runs))
         return
     tone = text.Tone.TROUBLE if routine.trouble else text.Tone.WARNING if routine.held else text.Tone.GOOD
-    click.echo(click.style(f"Routine {name}: ", bold=True) + text.tinted(_state(routine), tone))
+    terminal.say(terminal.style(f"Routine {name}: ", bold=True) + text.tinted(_state(routine), tone))
     text.facts(
         [
             ("", f"{_drawn(runs)}  {_legend(runs)}" if runs else ""),
@@ -197,7 +197,7 @@ def show(name: str, json_: bool) -> None:
     )
     rows = [(text.moment(int(run.began * 1e9)), run.outcome.value, _what(run)) for run in runs[-_LISTED:][::-1]]
     if rows:
-        click.echo()
+        terminal.say()
         text.table(("run", "came to", "what"), rows, squeeze=True)
 
 
@@ -227,7 +227,7 @@ def _set_held(name: str, *, held: bool, json_: bool) -> None:
     if json_:
         say_json(_fields(book.get(name), book.runs(name, _DRAWN)))
     else:
-        click.echo(f"Routine {name} is held." if held else f"Routine {name} runs {book.get(name).schedule} again.")
+        terminal.say(f"Routine {name} is held." if held else f"Routine {name} runs {book.get(name).schedule} again.")
 
 
 @routine_command.command("remove", epilog="Example: yatagan routine remove fen")
@@ -242,7 +242,7 @@ def remove(name: str, json_: bool) -> None:
     if json_:
         say_json({"removed": True})
     else:
-        click.echo(f"Routine {name} is removed; what it has staged stays.")
+        terminal.say(f"Routine {name} is removed; what it has staged stays.")
 
 
 @routine_command.command("run", epilog="Example: yatagan routine run fen")
@@ -261,7 +261,7 @@ def run_(name: str, json_: bool) -> None:
     if json_:
         say_json(_run_fields(run))
     else:
-        click.echo(f"Routine {name}: {run.outcome.value}{f', {_what(run)}' if _what(run) else ''}")
+        terminal.say(f"Routine {name}: {run.outcome.value}{f', {_what(run)}' if _what(run) else ''}")
     if run.outcome is RunOutcome.FAILED:
         raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
 
@@ -314,7 +314,9 @@ def _drawn(runs: list[Run]) -> str:
     cells = []
     for run in runs:
         cells += [_LOOKS[run.outcome], *[_LEFT_OUT] * min(run.left_out, 3)]
-    drawn = (click.style(ascii_ if plain else shape, fg=int(tone) if tone else None) for shape, ascii_, tone in cells)
+    drawn = (
+        terminal.style(ascii_ if plain else shape, fg=int(tone) if tone else None) for shape, ascii_, tone in cells
+    )
     return "".join(list(drawn)[-_DRAWN:])
 
 

@@ -6,13 +6,11 @@ import os
 import sys
 from typing import Any
 
-import click
-
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState
-from yatagan.cli import stop_signals, text
+from yatagan.cli import stop_signals, terminal, text
 from yatagan.cli.context import App, OpenSession
 from yatagan.cli.json_fields import batch_json
 from yatagan.cli.ledger_record import of_batch, record_json
@@ -89,7 +87,7 @@ def _progress(journal: Journal, before: BatchCounts, *, drawn: bool) -> Progress
 def _carries_again(outcome: BatchCounts) -> bool:
     """Ask whether a destination that is gone is to be made again."""
     where = text.place(outcome.header.destination_node, os.fsencode(outcome.standing.detail))
-    click.echo(f"{where} is gone. If it was only renamed, a second one would hold what is still to come.")
+    terminal.say(f"{where} is gone. If it was only renamed, a second one would hold what is still to come.")
     return confirm("Make it again, and carry everything that was in it?")
 
 

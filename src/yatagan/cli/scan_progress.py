@@ -9,9 +9,7 @@ from contextlib import asynccontextmanager
 from types import TracebackType
 from typing import Self
 
-import click
-
-from yatagan.cli import text
+from yatagan.cli import terminal, text
 from yatagan.cli.context import App
 from yatagan.cli.login_questions import AtTerminal, confirm
 from yatagan.cli.progress import Progress
@@ -54,7 +52,10 @@ class EntryCount:
             self._said = now
             line = f"reading {self._what}: {text.number(self._count)} entries"
             self._drawn = self._terminal
-            click.echo(f"\r\x1b[2K{line}" if self._terminal else line, nl=not self._terminal, err=True)
+            if self._terminal:
+                terminal.say_over(line)
+            else:
+                terminal.say(line, err=True)
 
     def _too_many(self) -> None:
         self._wipe()
@@ -66,7 +67,7 @@ class EntryCount:
 
     def _wipe(self) -> None:
         if self._drawn:
-            click.echo("\r\x1b[2K", nl=False, err=True)
+            terminal.say_over()
             self._drawn = False
 
     def __enter__(self) -> Self:

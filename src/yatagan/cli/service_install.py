@@ -10,7 +10,7 @@ import click
 
 from yatagan.background.installing import Crontab, Installed, SystemdUser, TimerWay
 from yatagan.background.timers import EVERY, PLACES, Timed
-from yatagan.cli import text
+from yatagan.cli import terminal, text
 from yatagan.cli.context import App, as_json, say_json
 from yatagan.cli.json_fields import seconds_at
 
@@ -39,7 +39,7 @@ def install_command(print_: bool, json_: bool) -> None:
     app = App.start(questions=False)
     way = _way(app)
     if print_ and not json_:
-        click.echo(way.text(), nl=False)
+        terminal.say_data(way.text().encode("utf-8", "surrogateescape"))
         return
     if not print_:
         way.install()
@@ -47,7 +47,7 @@ def install_command(print_: bool, json_: bool) -> None:
     if json_:
         say_json({**_fields(app, found), "text": way.text()})
         return
-    click.echo(f"Installed: after a restart and every {EVERY} min, what is unfinished and needs no person goes on.")
+    terminal.say(f"Installed: after a restart and every {EVERY} min, what is unfinished and needs no person goes on.")
     _tell_lasting(found)
 
 
@@ -70,7 +70,7 @@ def show_command(json_: bool) -> None:
     ]
     text.facts(rows)
     if not found.current:
-        click.echo("  Install it with: yatagan service install")
+        terminal.say("  Install it with: yatagan service install")
     else:
         _tell_lasting(found)
 
@@ -88,14 +88,14 @@ def remove_command(print_: bool, json_: bool) -> None:
     if json_:
         say_json({"removed": before.there and not print_, "where": list(before.where)})
     elif not before.there:
-        click.echo("The service is not installed.")
+        terminal.say("The service is not installed.")
     else:
-        click.echo(f"{'Would remove' if print_ else 'Removed'} from: {', '.join(map(text.show, before.where))}")
+        terminal.say(f"{'Would remove' if print_ else 'Removed'} from: {', '.join(map(text.show, before.where))}")
 
 
 def _tell_lasting(found: Installed) -> None:
     if not found.lasts:
-        click.echo("  It runs only while you are logged in. To have it run always: loginctl enable-linger")
+        terminal.say("  It runs only while you are logged in. To have it run always: loginctl enable-linger")
 
 
 def _fields(app: App, found: Installed) -> dict[str, object]:

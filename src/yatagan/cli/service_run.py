@@ -23,7 +23,7 @@ from yatagan.batches.batch_store import Batch
 from yatagan.batches.counts import outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState
-from yatagan.cli import messages, notice_words, text
+from yatagan.cli import messages, notice_words, terminal, text
 from yatagan.cli.conclusions import conclude_batch
 from yatagan.cli.context import App, as_json, run, say_json
 from yatagan.cli.json_fields import batch_json
@@ -149,4 +149,4 @@ class _Listener:
 
     def _say(self, words: str) -> None:
         if not self._quiet:
-            click.echo(f"{time.strftime('%Y-%m-%d %H:%M:%S')}  {text.show(words)}")
+            terminal.say(f"{time.strftime('%Y-%m-%d %H:%M:%S')}  {text.show(words)}")

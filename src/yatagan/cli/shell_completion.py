@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from yatagan.cli import terminal
 from yatagan.errors import YataganError
 
 if TYPE_CHECKING:
@@ -89,7 +90,7 @@ def completion_command(shell: str) -> None:
 
     Paths on a node are completed while it is open: see yatagan node open.
     """
-    click.echo(_SCRIPTS[shell], nl=False)
+    terminal.say_data(_SCRIPTS[shell].encode())
 
 
 def answer_shell(program: click.Command, typed: str) -> None:
@@ -102,10 +103,10 @@ def answer_shell(program: click.Command, typed: str) -> None:
         finder = ShellComplete(program, {}, "yatagan", "_YATAGAN_COMPLETE")
         for item in finder.get_completions(words, incomplete):
             if item.type in ("file", "dir"):
-                click.echo("file")
+                terminal.say("file")
             elif "\n" not in item.value:
                 last = item.value[-1:] not in (":", "/")
-                click.echo(f"word {item.value}" + (" " if last else ""))
+                terminal.say(f"word {item.value}" + (" " if last else ""))
 
 
 Completer = Callable[[click.Context, click.Parameter, str], "list[CompletionItem]"]

@@ -10,7 +10,7 @@ from typing import Any
 import click
 
 from yatagan.batches.journal_data import Purpose
-from yatagan.cli import text
+from yatagan.cli import terminal, text
 from yatagan.cli.area import meaning
 from yatagan.cli.context import App, fail, run, say_json
 from yatagan.cli.exit_status import ExitStatus
@@ -87,7 +87,7 @@ def _begin(dataset: Dataset, way: Towards, report: Report) -> None:
         say_event("dataset", {"dataset": dataset.name, "towards": way.value})
     elif report.in_words:
         arrow = "here → there" if way is Towards.THERE else "there → here"
-        click.echo(click.style(f"Dataset {dataset.name}", bold=True) + f", {dataset.use.value}: {arrow}")
+        terminal.say(terminal.style(f"Dataset {dataset.name}", bold=True) + f", {dataset.use.value}: {arrow}")
 
 
 def _request(app: App, make: Callable[..., Request], project: Project, dataset: Dataset, way: Towards) -> Request:

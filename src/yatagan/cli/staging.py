@@ -9,13 +9,11 @@ from contextlib import AsyncExitStack
 from dataclasses import dataclass
 from typing import Any
 
-import click
-
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
 from yatagan.batches.steps import Modes, Prove
-from yatagan.cli import batch_summary, fault_words, plan_warnings, run_batch, text
+from yatagan.cli import batch_summary, fault_words, plan_warnings, run_batch, terminal, text
 from yatagan.cli.background import Outlook, begun, leave_to_worker, left_status, prepare_logins, tell_begun
 from yatagan.cli.conclusions import conclude_batch, conclude_plan
 from yatagan.cli.context import App, say_json
@@ -85,13 +83,13 @@ async def stage(request: Request, command: tuple[str, ...], how: How) -> int:
         )
         if plan_only or not (plan.summary.anything or earlier is not None):
             if plan_only and earlier is not None and use is not None and report.in_words:
-                click.echo(earlier.would(use))
+                terminal.say(earlier.would(use))
             if not plan_only:
                 _record_gone(request, plan, header)
             return _tell_no_batch(plan, described, how)
         batch = await _accept(request, plan, header, destination, earlier, use)
         if earlier is not None and use is not None and report.in_words:
-            click.echo(earlier.did(use, batch.name))
+            terminal.say(earlier.did(use, batch.name))
         if outlook is not None:
             return await _leave(app, batch, described, how, outlook)
         opened.pop_all()  # the run of the batch takes them over
@@ -231,7 +229,7 @@ def _tell_no_batch(plan: Plan, described: dict[str, Any], how: How) -> ExitStatu
     elif report is Report.JSON:
         how.answer({"plan": described, "batch": None})
     elif found.text and report.in_words and not (how.plan_only and found.status is ExitStatus.GOOD):
-        click.echo(found.text)
+        terminal.say(found.text)
     return found.status
 
 

@@ -8,10 +8,9 @@ from collections.abc import Iterable
 from itertools import groupby
 from typing import NamedTuple, TextIO
 
-import click
-
 from yatagan.batches.journal import Journal
 from yatagan.batches.strip import CellState, Strip
+from yatagan.cli import terminal
 from yatagan.cli.text import Tone
 from yatagan.transfer.extents import Extents
 
@@ -71,7 +70,7 @@ def drawn(strip: Strip, count: int) -> str:
 def drawn_cells(cells: Iterable[CellState]) -> str:
     """Cells of a strip, for standard output."""
     plain = is_plain(sys.stdout)
-    return "".join(click.style(shape, fg=colour) for shape, colour in runs(cells, plain=plain))
+    return "".join(terminal.style(shape, fg=colour) for shape, colour in runs(cells, plain=plain))
 
 
 def legend(strip: Strip, count: int) -> str:

@@ -12,8 +12,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 from enum import IntEnum
 
-import click
-
+from yatagan.cli import terminal
 from yatagan.places import Place
 from yatagan.spelling import count as count
 from yatagan.spelling import duration as duration
@@ -86,7 +85,7 @@ class Tone(IntEnum):
 
 def tinted(words: str, tone: Tone, *, bold: bool = False) -> str:
     """Words in the colour of a verdict or warning."""
-    return click.style(words, fg=int(tone), bold=bold or None)
+    return terminal.style(words, fg=int(tone), bold=bold)
 
 
 def rate(files: int, carried: int, seconds: float) -> str:
@@ -176,7 +175,7 @@ def shorten(text: str, room: int) -> str:
 def facts(rows: Iterable[tuple[str, str]], indent: int = 2) -> None:
     """Print labels and texts in two columns, without empty ones; long texts are wrapped."""
     for line in fact_lines(rows, indent):
-        click.echo(line)
+        terminal.say(line)
 
 
 def fact_lines(rows: Iterable[tuple[str, str]], indent: int = 2, *, wide: int | None = None) -> Iterator[str]:
@@ -188,19 +187,19 @@ def fact_lines(rows: Iterable[tuple[str, str]], indent: int = 2, *, wide: int | 
         lines = _wrap(text, room - indent - first - 2)
         for at, line in enumerate(lines):
             head = label if at == 0 else ""
-            yield " " * indent + click.style(head.ljust(first), dim=True) + "  " + line
+            yield " " * indent + terminal.style(head.ljust(first), dim=True) + "  " + line
 
 
 def urgent(words: str) -> None:
     """Print a warning in full, wrapped."""
     for line in _wrap(words, width() - 2):
-        click.echo("  " + tinted(line, Tone.WARNING, bold=True))
+        terminal.say("  " + tinted(line, Tone.WARNING, bold=True))
 
 
 def _wrap(text: str, room: int) -> list[str]:
     lines, line = [], ""
     for word in _words(text):
-        if line and len(click.unstyle(line)) + 1 + len(click.unstyle(word)) > room:
+        if line and len(terminal.plain(line)) + 1 + len(terminal.plain(word)) > room:
             lines.append(line)
             line = word
         else:
@@ -226,14 +225,14 @@ def table(
     `squeeze`: on a terminal the last column is shortened so that a row is a line.
     """
     for line in table_lines(head, rows, right, squeeze=squeeze):
-        click.echo(line)
+        terminal.say(line)
 
 
 def table_lines(
     head: Sequence[str], rows: Sequence[Sequence[str]], right: Sequence[int] = (), *, squeeze: bool = False
 ) -> Iterator[str]:
     """The lines of `table`."""
-    widths = [max(len(click.unstyle(row[at])) for row in [head, *rows]) for at in range(len(head))]
+    widths = [max(len(terminal.plain(row[at])) for row in [head, *rows]) for at in range(len(head))]
     if squeeze and sys.stdout.isatty():
         room = max(16, width() - sum(widths[:-1]) - 2 * len(widths[:-1]))
         rows = [[*row[:-1], shorten(row[-1], room)] for row in rows]
@@ -245,24 +244,24 @@ def table_lines(
             for at, cell in enumerate(row)
         ]
         text = "  ".join(cells).rstrip()
-        yield click.style(text, dim=True) if line == 0 else text
+        yield terminal.style(text, dim=True) if line == 0 else text
 
 
 def paged(lines: Iterable[str]) -> None:
     """Print lines; on a terminal that they do not fit on, through the pager that the environment names."""
     shown = list(lines)
     if sys.stdout.isatty() and sys.stdin.isatty() and len(shown) >= shutil.get_terminal_size().lines:
-        click.echo_via_pager("\n".join(shown) + "\n")
+        terminal.page(shown)
     else:
         for line in shown:
-            click.echo(line)
+            terminal.say(line)
 
 
 def _padding(cell: str, wide: int) -> str:
     """Spaces that make a cell, which may be coloured, so wide."""
-    return " " * (wide - len(click.unstyle(cell)))
+    return " " * (wide - len(terminal.plain(cell)))
 
 
 def warn(text: str) -> None:
     """Print a warning to standard error."""
-    click.echo(tinted("! ", Tone.WARNING) + text, err=True)
+    terminal.say(tinted("! ", Tone.WARNING) + text, err=True)

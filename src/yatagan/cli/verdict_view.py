@@ -7,10 +7,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-import click
-
 from yatagan.batches.states import Evidence
-from yatagan.cli import fault_words, text
+from yatagan.cli import fault_words, terminal, text
 from yatagan.cli.json_fields import evidence_json
 from yatagan.cli.ledger_record import record_row
 from yatagan.digests.checksum_lists import Listed
@@ -56,7 +54,7 @@ def show_verdicts(where: Place, used: Against, verdicts: Verdicts, record: OnRec
     """Show the verdict, the counts behind it, how it is known, and the first entries that are not the same."""
     place = text.place(where.node, where.path or b".")
     against = _against_words(where, used)
-    click.echo(click.style(f"{place} against {against}: ", bold=True) + _verdict(verdicts))
+    terminal.say(terminal.style(f"{place} against {against}: ", bold=True) + _verdict(verdicts))
     text.facts(
         [
             (finding.value, _counts(verdicts, finding))
@@ -78,16 +76,16 @@ def show_verdicts(where: Place, used: Against, verdicts: Verdicts, record: OnRec
                 tone = text.Tone.TROUBLE if found.finding in _WORST else text.Tone.WARNING
                 detail = f" ({_detail(found.detail)})" if found.detail else ""
                 detail = f" → {text.show(found.new_path)}" if found.new_path else detail
-                click.echo("  " + text.tinted(f"{found.finding.value:<14}", tone) + text.show(found.path) + detail)
+                terminal.say("  " + text.tinted(f"{found.finding.value:<14}", tone) + text.show(found.path) + detail)
     if shown > _SHOWN:
-        click.echo(f"  and {text.number(shown - _SHOWN)} more: --json shows all")
+        terminal.say(f"  and {text.number(shown - _SHOWN)} more: --json shows all")
 
 
 def show_one_line(where: Place, used: Against, verdicts: Verdicts) -> None:
     """Show a good verdict in one line, for the log of a job."""
     end = "there" if where.node else "here"
     against = _against_words(where, used)
-    click.echo(f"{used.dataset}, {end}: {_verdict(verdicts)} against {against}; {_how(verdicts)}")
+    terminal.say(f"{used.dataset}, {end}: {_verdict(verdicts)} against {against}; {_how(verdicts)}")
 
 
 def _how(verdicts: Verdicts) -> str:
