@@ -50,6 +50,7 @@ class Fault(StrEnum):
     DESTINATION_GONE = "destination-gone"
     DESTINATION_MOVED = "destination-moved"
     LEADS_OUT = "leads-out"
+    FOREIGN_LINK = "foreign-link"
     DAMAGED = "damaged"
     NO_SPACE_HERE = "no-space-here"
     NOT_IN_BUNDLE = "not-in-bundle"
@@ -95,6 +96,7 @@ KIND_OF_FAULT: dict[Fault, FaultKind] = {
             _F.NO_PROOF,
             _F.LEADS_ELSEWHERE,
             _F.LEADS_OUT,
+            _F.FOREIGN_LINK,
             _F.ONLY_READ,
             _F.NO_SUCH_NODE,
             _F.NO_PROGRESS,

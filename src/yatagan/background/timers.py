@@ -107,6 +107,8 @@ def crontab_lines(timed: Timed) -> list[str]:
     command = " ".join(["cd", "/", "&&", *places, shlex.join(timed.words), f">>{shlex.quote(timed.log)}", "2>&1"])
     if any(ord(char) < 32 for char in command):
         raise NotWritable("a path has characters in it that no crontab can hold")
+    if "\\%" in command:
+        raise NotWritable("a path has a backslash before a % in it, which cron takes away")
     # An unescaped % ends the command and begins its standard input, even in quotes; cron takes the backslash away.
     command = command.replace("%", "\\%")
     return [f"@reboot {command}", f"*/{EVERY} * * * * {command}"]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import accumulate
 
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.locks import Holder
@@ -40,6 +41,9 @@ class Activities:
         self._entries = queue.entries()
         self._attended = bool(self._entries) and queue.is_attended()
         self._at = {entry.batch: at for at, entry in enumerate(self._entries)}
+        working = (entry.worker is not None and entry.worker.is_alive for entry in self._entries)
+        #: How many of the entries before each are carried by no process yet.
+        self._ahead = [0, *accumulate(not each for each in working)]
 
     def of(self, batch: Batch, state: BatchState) -> Activity:
         """What a batch is doing whose journal says this state."""
@@ -53,5 +57,5 @@ class Activities:
             state = BatchState.INTERRUPTED if entry is None else BatchState.QUEUED
         elif state in ENDED:
             entry = None  # its worker is about to take it out of the queue
-        ahead = sum(each.worker is None or not each.worker.is_alive for each in self._entries[:at]) if entry else 0
+        ahead = self._ahead[at] if entry is not None and at is not None else 0
         return Activity(state, None, entry, ahead, self._attended)

@@ -19,6 +19,7 @@ from yatagan.cli.login_questions import AtTerminal, Unattended, confirm
 from yatagan.cli.messages import Explanation, explain
 from yatagan.cli.text import Tone, show, tinted, warn
 from yatagan.config.defects import write_defects_to
+from yatagan.config.guarded_files import account_name
 from yatagan.config.home import Home, find_project
 from yatagan.config.nodes import NodeBook
 from yatagan.config.own_directories import secure
@@ -246,7 +247,7 @@ class App:
         if not place.node:
             from yatagan.stores.local import LocalSource
 
-            return LocalSource(os.getcwdb(), self.roots(), writing=writing)
+            return LocalSource(os.getcwdb(), self.roots(), writing=writing, follows=self._follows)
         node = self.nodes().get(place.node)
         if (keeper := self.keeper(place.node)) is not None:
             from yatagan.keeper.store import KeeperSource
@@ -256,6 +257,13 @@ class App:
 
         return NodeSource(
             node, self.home, self.connection(), self.answers, pinned=pinned, commands=commands, names=names
+        )
+
+    def _follows(self, link: bytes, target: bytes) -> bool:
+        """Whether to go through a link that another account made: asked each time, and only at a terminal."""
+        whose = account_name(os.lstat(link).st_uid)
+        return self.questions and confirm(
+            f"{show(link)} is a link that another account made, {show(whose)}. It leads to {show(target)}. Follow it?"
         )
 
     def keeper(self, node: str) -> Keeper | None:

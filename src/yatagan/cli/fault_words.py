@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from yatagan.cli.exit_status import ExitStatus
-from yatagan.cli.text import command, show
+from yatagan.cli.text import command, quoted, show
 from yatagan.faults import CONNECTION_FAULTS, Fault
 
 _FAULTS = {
@@ -45,6 +45,7 @@ _FAULTS = {
     Fault.DESTINATION_MOVED: "it is not the directory that the batch was planned for",
     Fault.KEPT_TAKEN: "another file is kept already under the name of the one to be replaced",
     Fault.LEADS_OUT: "a link leads out of what this command may touch",
+    Fault.FOREIGN_LINK: "a link that another account made, where others can make links, leads to it",
     Fault.ONLY_READ: "it is in a directory that config allow has opened for reading alone",
     Fault.NO_SPACE_HERE: "no space here for the bundle, which is made before it is sent",
     Fault.NEWER_THERE: "the file there is newer, or was changed since it was staged; it was left as it is",
@@ -98,6 +99,7 @@ _REMEDIES_OF_STEPS = {
     Fault.OTHER_DISK: "have it read back instead: yatagan batch resume --prove read-back",
     Fault.NO_PROOF: "have it read back instead: yatagan batch resume --prove read-back",
     Fault.LEADS_OUT: "allow it with yatagan config allow, then resume the batch",
+    Fault.FOREIGN_LINK: "name what it leads to, and stage again",
     Fault.ONLY_READ: "allow it with yatagan config allow --write, then resume the batch",
     Fault.EXISTS: "look at it, then stage again: the plan will name it",
     Fault.IS_LINK: "remove the link, or stage to where it leads",
@@ -128,6 +130,7 @@ _STATUSES = {
     Fault.MISSING: ExitStatus.USAGE,
     Fault.NOT_KEPT: ExitStatus.USAGE,
     Fault.LEADS_OUT: ExitStatus.REFUSED,
+    Fault.FOREIGN_LINK: ExitStatus.REFUSED,
     Fault.ONLY_READ: ExitStatus.REFUSED,
     Fault.LEADS_ELSEWHERE: ExitStatus.REFUSED,
     Fault.DESTINATION_MOVED: ExitStatus.REFUSED,
@@ -153,6 +156,8 @@ def fault(what: Fault, detail: str = "") -> str:
         return f"the bundle there would lose {said}, which cannot be read here"
     if what is Fault.LEADS_OUT and said:
         return f"a link leads out of what this command may touch, to {said}"
+    if what is Fault.FOREIGN_LINK and said:
+        return f"a link that another account made, and that leads to {said}"
     if what is Fault.SOURCE_KIND and said:
         return f"it was a file when it was planned, and is a {said} now"
     if what is Fault.LEADS_ELSEWHERE and said:
@@ -168,6 +173,8 @@ def remedy(what: Fault, detail: str = "") -> str:
     """What to do about a fault; "" if there is no advice."""
     if what is Fault.LEADS_OUT:
         return f"name that itself, or allow it for good: {command('config', 'allow', detail)}"
+    if what is Fault.FOREIGN_LINK:
+        return f"if that is what you mean, name it itself: {quoted(detail)}"
     return _REMEDIES.get(what, "")
 
 

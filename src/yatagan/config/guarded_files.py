@@ -123,6 +123,44 @@ def check_believed(directory: str | os.PathLike[str]) -> None:
     _refuse_others(name, found)
 
 
+def follow_links(path: bytes) -> tuple[bytes, bytes | None]:
+    """Where an absolute path leads when links are followed, and the first link on the way that is another account's.
+
+    Only links in directories where others can make some count. What is missing stays as it is. Raises OSError.
+    """
+    names, real, foreign, links = deque(path.split(b"/")), b"/", None, 0
+    while names:
+        name = names.popleft()
+        if name in (b"", b"."):
+            continue
+        if name == b"..":
+            real = os.path.dirname(real)
+            continue
+        here = os.path.join(real, name)
+        try:
+            found = os.lstat(here)
+            target = os.readlink(here) if stat.S_ISLNK(found.st_mode) else None
+        except OSError:
+            target = None
+        if target is None:
+            real = here
+            continue
+        links += 1
+        if links > _MOST_LINKS:
+            raise OSError(errno.ELOOP, os.strerror(errno.ELOOP), path)
+        if foreign is None and not is_trusted(found.st_uid) and _is_open_to_others(real):
+            foreign = here
+        names.extendleft(reversed(target.split(b"/")))
+        real = b"/" if target.startswith(b"/") else real
+    return real, foreign
+
+
+def _is_open_to_others(directory: bytes) -> bool:
+    """Whether another account can put something into a directory."""
+    found = os.stat(directory)
+    return not is_trusted(found.st_uid) or bool(others_may_write(found))
+
+
 def parse_toml(data: bytes) -> dict[str, Any]:
     """The tables of a TOML file. Raises ValueError for everything that is none, also for what is nested too deep."""
     text = data.decode("utf-8")

@@ -15,6 +15,7 @@ import pwd
 import time
 from collections.abc import AsyncGenerator, Awaitable, Callable, Iterator
 
+from yatagan.config.guarded_files import follow_links
 from yatagan.config.roots import Roots
 from yatagan.errors import StoreError
 from yatagan.faults import Fault
@@ -41,10 +42,20 @@ _HANDFUL = 2000
 _ON_THE_WAY = 8 << 20
 
 
+#: Asked whether to go through a link of another account: the link, and where the path leads.
+Follows = Callable[[bytes, bytes], bool]
+
+
+def never(link: bytes, target: bytes) -> bool:
+    """The default: such links are not followed."""
+    return False
+
+
 class LocalStore:
     """This machine as a store. `base` is where relative paths start; `umask` another one than the process has.
 
-    What is resolved must lie within `roots`, if there are any; `writing` tells what for.
+    What is resolved must lie within `roots`, if there are any; `writing` tells what for. Then `follows` is asked
+    besides whether to go through a link that another account made, given the link and where all of the path leads.
     """
 
     name = ""
@@ -56,12 +67,19 @@ class LocalStore:
     )
 
     def __init__(
-        self, base: bytes, roots: Roots | None = None, *, writing: bool = False, umask: int | None = None
+        self,
+        base: bytes,
+        roots: Roots | None = None,
+        *,
+        writing: bool = False,
+        umask: int | None = None,
+        follows: Follows = never,
     ) -> None:
         self._base = base
         self._roots = roots
         self._writing = writing
         self._umask = umask
+        self._follows = follows
         self._closed = False
         self.flow = InFlight(_ON_THE_WAY)
         self.machine = LocalMachine(umask, self._alive)
@@ -72,13 +90,14 @@ class LocalStore:
             raise StoreError(Fault.CONNECTION_LOST)
 
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
-        """See `Store.resolve`. LEADS_OUT or ONLY_READ when it must not be touched."""
+        """See `Store.resolve`. LEADS_OUT, ONLY_READ or FOREIGN_LINK when it must not be touched."""
         whole = os.path.normpath(os.path.join(self._base, path))
         parent, name = os.path.split(whole)
-        if follow or not name:
-            real = await in_thread(path, os.path.realpath, whole)
-        else:
-            real = os.path.join(await in_thread(path, os.path.realpath, parent), name)
+        last = b"" if follow or not name else name
+        real, foreign = await in_thread(path, follow_links, parent if last else whole)
+        real = os.path.join(real, last) if last else real
+        if foreign is not None and self._roots is not None and not self._follows(foreign, real):
+            raise StoreError(Fault.FOREIGN_LINK, foreign, detail=os.fsdecode(real))
         if self._roots is not None:
             objection = self._roots.objection(whole, real, writing=self._writing)
             if objection is not None:
@@ -304,16 +323,23 @@ class LocalSource:
     """Opens the local store; it never fails."""
 
     def __init__(
-        self, base: bytes, roots: Roots | None = None, *, writing: bool = False, umask: int | None = None
+        self,
+        base: bytes,
+        roots: Roots | None = None,
+        *,
+        writing: bool = False,
+        umask: int | None = None,
+        follows: Follows = never,
     ) -> None:
         self._base = base
         self._roots = roots
         self._writing = writing
         self._umask = umask
+        self._follows = follows
 
     async def open(self) -> LocalStore:
         """See `Source.open`."""
-        return LocalStore(self._base, self._roots, writing=self._writing, umask=self._umask)
+        return LocalStore(self._base, self._roots, writing=self._writing, umask=self._umask, follows=self._follows)
 
     def pins(self) -> dict[str, tuple[str, int]]:
         """See `Source.pins`."""

@@ -14,7 +14,7 @@ from yatagan.errors import StoreError
 from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.places import KEPT_DIRECTORY
 from yatagan.portable.unpack_directories import kept_mode
-from yatagan.stores.interface import Store
+from yatagan.stores.interface import Kind, Store
 
 
 async def _unchecked(path: bytes) -> None:
@@ -70,11 +70,19 @@ class KeptDirectories:
         except StoreError as error:
             if error.fault is not Fault.EXISTS:
                 raise
+            await self._refuse_other(path)
         else:
             await self._open_as(path, origin)
         # A power cut that takes this directory away would take with it what is kept in it.
         await self._store.sync_directory(posixpath.dirname(path))
         self._made.add(path)
+
+    async def _refuse_other(self, path: bytes) -> None:
+        """Raise StoreError, about this very path, where something else has the name: a planted link, say."""
+        found = await self._store.look(path)
+        if found is not None and found.kind is not Kind.DIRECTORY:
+            fault = Fault.IS_LINK if found.kind is Kind.LINK else Fault.NOT_A_DIRECTORY
+            raise StoreError(fault, path, store=self._store.name)
 
     async def _open_as(self, path: bytes, origin: bytes) -> None:
         """Give a new directory the permissions of its origin, as far as that admits no one who is not admitted there.
