@@ -15,8 +15,8 @@ from hypothesis import strategies as st
 from ledgers import Tampering, World, heads, random_world, rechained, tamper
 from yatagan.ledger.checking import Check
 from yatagan.ledger.directory import LedgerDirectory
-from yatagan.ledger.handles import LedgerHandles
 from yatagan.ledger.findings import Checked, LedgerFinding, Problem
+from yatagan.ledger.handles import LedgerHandles
 
 
 def blames(finding: LedgerFinding) -> set[tuple[str, int]]:

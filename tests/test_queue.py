@@ -25,7 +25,8 @@ from yatagan.batches.activity import Activities
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.journal_data import Header
 from yatagan.batches.locks import Holder, Lock, LockTaken
-from yatagan.batches.queue import ENDS_WITHOUT_PROGRESS, Queue, QueueLimits, Taken, WaitsFor
+from yatagan.batches.queue import Queue, Taken
+from yatagan.batches.queueing import ENDS_WITHOUT_PROGRESS, OnTaking, QueueLimits, WaitsFor
 from yatagan.batches.states import CARRIED, ENDED, BatchState, StepState
 from yatagan.batches.steps import Change, Prove, Step, StepKind
 from yatagan.errors import NoLocks
@@ -102,10 +103,11 @@ def test_order_and_limits_hold_whatever_happens(
                     continue
                 begun.append(taken.entry.batch)
                 assert taken.entry.batch not in running and len(running) < at_once
-                if not taken.given_up:
-                    assert taken.entry.batch == free[0], "the first that may"
+                assert taken.entry.batch == free[0], "the first that may"
+                if taken.todo is OnTaking.CARRY:
                     _progress(taken.batch)
                 else:
+                    queue.remove(taken.entry.batch)
                     worker.die()
             elif rng.random() < 0.4:
                 worker.die()
@@ -130,15 +132,16 @@ def test_three_ends_without_progress(tmp_path: Path) -> None:
         worker = Worker(queue, QueueLimits(1, lambda node: 1), 1)
         for _ in range(ENDS_WITHOUT_PROGRESS):
             taken = worker.take()
-            assert taken is not None and not taken.given_up
+            assert taken is not None and taken.todo is OnTaking.CARRY
             worker.die()
         taken = worker.take()
-        assert taken is not None and taken.given_up and not queue.entries()
+        assert taken is not None and taken.todo is OnTaking.GIVE_UP
+        queue.remove(name)
         worker.die()
         queue.add(name, ["heron"], 0o022)  # a person says that it goes on
         for end in range(6):
             taken = worker.take()
-            assert taken is not None and not taken.given_up
+            assert taken is not None and taken.todo is OnTaking.CARRY
             with contextlib.closing(taken.batch.journal()) as journal:
                 durable = f"0-{end + 1}"
                 journal.apply([Change(1, state=StepState.MOVING if not end else None, durable=durable)])
@@ -148,11 +151,11 @@ def test_three_ends_without_progress(tmp_path: Path) -> None:
 def test_what_waits_is_not_taken(tmp_path: Path) -> None:
     with waiting(tmp_path, [["heron"], ["bittern"], ["dunlin"]]) as (queue, batches, names):
         queue.wait(names[0], WaitsFor.LOGIN)
-        queue.wait(names[1], WaitsFor.CONNECTION, time.time() + 3600)
+        queue.wait(names[1], WaitsFor.CONNECTION, 3600)
         worker = Worker(queue, QueueLimits(3, lambda node: 1), 1)
         taken = worker.take()
         assert taken is not None and taken.entry.batch == names[2]
-        assert not queue.has_more(worker.limits) and queue.next_time() is not None
+        assert not queue.has_more(worker.limits) and 0 < (queue.next_look() or 0) <= 3600
         assert queue.let_in("bittern") == 0 and queue.let_in("heron") == 1
         other = Worker(queue, worker.limits, 2)
         taken = other.take()
@@ -212,7 +215,6 @@ def test_locks_say_who_holds_them(tmp_path: Path, monkeypatch: pytest.MonkeyPatc
     for other in (
         replace(Holder.this_process(), boot="another"),
         replace(Holder.this_process(), started=1),  # the number was given out again
-        replace(Holder.this_process(), host="another"),
         replace(Holder.this_process(), pid=2**22 + 1),
     ):
         assert not other.is_alive
@@ -223,6 +225,17 @@ def test_locks_say_who_holds_them(tmp_path: Path, monkeypatch: pytest.MonkeyPatc
         lock.take()
     assert taken.value.elsewhere and str(taken.value.holder) == "process 7 on another"
     lock.take(over=True)
+    lock.release()
+    # This machine under the name that it had before it was started again; but copies of it may share a disk.
+    monkeypatch.setattr("yatagan.batches.locks.machine_id", lambda: "this")
+    renamed = replace(Holder.this_process(), host="another")
+    assert renamed.is_alive
+    (tmp_path / "lock").write_text(json.dumps(asdict(replace(renamed, boot="b"))))
+    with monkeypatch.context() as shared:
+        shared.setattr("yatagan.batches.locks.on_network", lambda directory: True)
+        with pytest.raises(LockTaken):
+            lock.take()
+    lock.take()
     lock.release()
 
     def no_locks(*args: object) -> None:

@@ -8,6 +8,7 @@ import json
 import os
 import random
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import datetime
 from itertools import pairwise
 from pathlib import Path
@@ -20,11 +21,14 @@ from hypothesis import strategies as st
 
 from conftest import Practice, Program, wait_for
 from yatagan.background.following import Follower
-from yatagan.background.routine_runs import Ended, Planned, RoutineRunner, next_due
+from yatagan.background.routine_decisions import next_due
+from yatagan.background.routine_runs import Ended, Planned, RoutineRunner
 from yatagan.background.routines import Routine, RoutineBook, RunOutcome
 from yatagan.background.schedules import DailyAt, Every, OnChange, Schedule, parse_at, parse_every, read_schedule
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
+from yatagan.batches.locks import Holder
+from yatagan.batches.moments import Moment
 from yatagan.batches.steps import Prove
 from yatagan.engine.executor import Conditions, Executor
 from yatagan.planning import planner
@@ -162,8 +166,24 @@ class World:
             (self.here / self.rng.choice(names)).unlink()
 
 
+def by_the_wall(world: World) -> Callable[[], Moment]:
+    """The clock of a machine that is restarted between any two looks: only the wall's is left."""
+    return lambda: Moment(world.now, "", 0.0)
+
+
+def look(runner: RoutineRunner) -> float | None:
+    """A look at all routines, and what it begins."""
+
+    async def work() -> float | None:
+        again = runner.tick()
+        await runner.finish()
+        return again
+
+    return asyncio.run(work())
+
+
 def play(world: World, book: RoutineBook, runs: int, jump: Callable[[int], float]) -> None:
-    runner = RoutineRunner(book, world.plan, world.ended, world, lambda: world.now)
+    runner = RoutineRunner(book, world.plan, world.ended, world, by_the_wall(world))
     for number in range(runs):
         world.live()
         world.now += jump(number)
@@ -171,7 +191,7 @@ def play(world: World, book: RoutineBook, runs: int, jump: Callable[[int], float
         before = {name: (world.here / name).read_bytes() for name in os.listdir(world.here)}
         ages = {name: world.now - (world.here / name).stat().st_mtime for name in before}
         last = next(iter(book.runs("fen", 1)), None)
-        asyncio.run(runner.tick())
+        look(runner)
         ran = next(iter(book.runs("fen", 1)), None)
         if ran is None or world.away or (last is not None and ran.number == last.number):
             continue
@@ -213,17 +233,18 @@ def test_many_runs(schedule: Schedule, count: int, tmp_path: Path, monkeypatch: 
 def test_held_and_over(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     world, book = World(tmp_path, monkeypatch), RoutineBook(tmp_path / "routines" / "here.db")
     book.put(Routine("fen", ("stage",), "/", Every(900.0), START + HOUR, START, due=START))
-    runner = RoutineRunner(book, world.plan, world.ended, world, lambda: world.now)
+    runner = RoutineRunner(book, world.plan, world.ended, world, by_the_wall(world))
     book.change("fen", held=True)
-    assert asyncio.run(runner.tick()) is None and not book.runs("fen")
+    assert look(runner) is None and not book.runs("fen")
     book.change("fen", held=False)
-    assert asyncio.run(runner.tick()) is not None and len(book.runs("fen")) == 1
+    assert look(runner) is not None and len(book.runs("fen")) == 1
     world.now, world.going_on = START + 2 * HOUR, 0
-    assert asyncio.run(runner.tick()) is None and len(book.runs("fen")) == 1
-    number = book.begin("fen", world.now)  # and the process died while it planned
+    assert look(runner) is None and len(book.runs("fen")) == 1
+    dead = replace(Holder.this_process(), pid=1_000_001)
+    number = book.begin("fen", world.now, dead)  # and the process died while it planned
     world.now = START + 1.0
-    asyncio.run(runner.tick())
-    assert {run.number: run.detail for run in book.runs("fen")}[number] == "it was broken off while it planned"
+    look(runner)
+    assert {run.number: run.detail for run in book.runs("fen")}[number] == "its planning was broken off"
 
 
 def test_a_routine_for_real(program: Program, practice: Practice) -> None:
@@ -299,13 +320,13 @@ def test_a_change_that_cannot_be_followed(tmp_path: Path, monkeypatch: pytest.Mo
     told: list[bool | None] = []
     routine = Routine("fen", ("stage",), "/", OnChange(), 0.0, START, due=START, sources=("/here",), settles=120.0)
     book.put(routine)
-    runner = RoutineRunner(book, world.plan, world.ended, world, lambda: world.now, lambda name, sources: told.pop())
+    runner = RoutineRunner(book, world.plan, world.ended, world, by_the_wall(world), lambda name, sources: told.pop())
 
     def tick(after: float, answer: bool | None) -> int:
         world.now += after
         world.going_on = 0
         told[:] = [answer]
-        asyncio.run(runner.tick())
+        look(runner)
         return len(book.runs("fen"))
 
     assert tick(0, False) == 1

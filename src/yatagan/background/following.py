@@ -9,10 +9,14 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
+import time
 from collections.abc import Sequence
 from pathlib import Path
 
 from yatagan.config.disks import on_network
+
+#: Seconds after which following is tried again where it failed, as for want of watch handles.
+_TRIED_AGAIN = 3600.0
 
 
 def why_not_followed(directories: Sequence[str]) -> str:
@@ -28,22 +32,28 @@ def why_not_followed(directories: Sequence[str]) -> str:
 
 
 class Follower:
-    """Follows directories under names. Its tasks belong to the running loop."""
+    """Follows directories under names. Its tasks belong to the running loop.
+
+    A directory that was taken away and came back, as a disk that is mounted again, is another one: it is followed anew.
+    """
 
     def __init__(self) -> None:
+        self._identities: dict[str, tuple[tuple[int, int], ...]] = {}
         self._tasks: dict[str, asyncio.Task[None]] = {}
         self._directories: dict[str, tuple[str, ...]] = {}
         self._changed: set[str] = set()
-        self._failed: dict[str, str] = {}
+        self._failed: dict[str, tuple[str, float]] = {}
 
     def changed(self, name: str, directories: tuple[str, ...]) -> bool | None:
         """Whether something has changed since this was last asked; at first, yes. None where that is unknown."""
-        if why_not_followed(directories) or name in self._failed:
+        identities = _identities(directories)
+        if why_not_followed(directories) or identities is None or self._has_failed(name):
             return None
         task = self._tasks.get(name)
-        if task is None or task.done() or self._directories[name] != directories:
+        same = self._directories.get(name) == directories and self._identities.get(name) == identities
+        if task is None or task.done() or not same:
             self.forget(name)
-            self._directories[name] = directories
+            self._directories[name], self._identities[name] = directories, identities
             self._tasks[name] = asyncio.ensure_future(self._follow(name, directories))
             return True
         found = name in self._changed
@@ -52,7 +62,15 @@ class Follower:
 
     def why_failed(self, name: str) -> str:
         """Why a directory is not followed any more; "" if it is."""
-        return self._failed.get(name, "")
+        return self._failed.get(name, ("", 0.0))[0]
+
+    def _has_failed(self, name: str) -> bool:
+        """Whether a directory could not be followed not long ago."""
+        why, when = self._failed.get(name, ("", 0.0))
+        if why and time.monotonic() - when > _TRIED_AGAIN:
+            del self._failed[name]
+            return False
+        return bool(why)
 
     def forget(self, name: str) -> None:
         """Stop following the directories under this name."""
@@ -76,4 +94,13 @@ class Follower:
                 async for _ in everything:
                     self._changed.add(name)
         except (OSError, RuntimeError, ImportError) as error:  # no watch handles left, or no way to watch here
-            self._failed[name] = str(error)
+            self._failed[name] = str(error), time.monotonic()
+
+
+def _identities(directories: Sequence[str]) -> tuple[tuple[int, int], ...] | None:
+    """Which directories these are now; None where one is not there."""
+    try:
+        found = [os.stat(directory) for directory in directories]
+    except OSError:
+        return None
+    return tuple((each.st_dev, each.st_ino) for each in found)

@@ -1,24 +1,27 @@
 """Running routines when they are due, and noting what came of it.
 
-What a run does is handed in: it plans, and answers that there is nothing new, that a batch goes on, or why not. So all
-that is decided here can be played through with a clock that is none, a thousand runs in a second.
+What a run does is handed in: it plans, and answers that there is nothing new, that a batch goes on, or why not. A plan
+may take hours; so each is made in a task of its own, and keeps nothing else waiting. When what is done is decided in
+`routine_decisions.py`.
 """
 
 from __future__ import annotations
 
 import asyncio
-import time
+import contextlib
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 from typing import Protocol
 
+from yatagan.background.routine_decisions import Act, Owned, look, plans_on
 from yatagan.background.routines import Routine, RoutineBook, Run, RunOutcome
-from yatagan.background.schedules import OnChange, Schedule
+from yatagan.background.schedules import OnChange
+from yatagan.batches.locks import Holder
+from yatagan.batches.moments import Moment
+from yatagan.errors import NoSuchRoutine, YataganError
 
-#: A routine looks at its batch again after so many seconds, and at a clock that may have jumped.
-_LOOK = 20.0
-#: Seconds between questions whether something has changed.
-_CHANGES = 2.0
+#: A routine that cannot be looked at is looked at again after so many seconds.
+_TROUBLED = 60.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,13 +46,6 @@ class Ended:
     failure: str = ""
 
 
-def next_due(schedule: Schedule, due: float, now: float) -> float:
-    """When a routine is due next that was due, and is run, now. What was missed is not made up for again."""
-    while (found := schedule.after(due, now)) <= now:
-        due = found
-    return found
-
-
 class RunListener(Protocol):
     """Hears of routines."""
 
@@ -61,7 +57,7 @@ class RunListener(Protocol):
 
 
 class RoutineRunner:
-    """Runs what is due. One at a time may do so.
+    """Runs what is due. One process at a time looks; each ends the runs that it has begun.
 
     `plan` makes a run's plan and leaves its batch to a worker; `ended` says what became of that batch, None while it
     goes on. `changed` tells of a routine's name and sources whether something has changed there since that was last
@@ -74,7 +70,7 @@ class RoutineRunner:
         plan: Callable[[Routine], Awaitable[Planned]],
         ended: Callable[[str], Ended | None],
         listener: RunListener,
-        clock: Callable[[], float] = time.time,
+        clock: Callable[[], Moment] = Moment.now,
         changed: Callable[[str, tuple[str, ...]], bool | None] = lambda name, sources: None,
     ) -> None:
         self._changed = changed
@@ -83,82 +79,122 @@ class RoutineRunner:
         self._ended = ended
         self._listener = listener
         self._clock = clock
+        self._planning: dict[int, asyncio.Task[None]] = {}
 
-    async def tick(self) -> float | None:
-        """Do what is due. Returns when to look again, in seconds since the epoch; None without an active routine."""
-        looks = await asyncio.gather(*(self._look_at(routine) for routine in self._book.all()))
-        return min((look for look in looks if look is not None), default=None)
+    def tick(self) -> float | None:
+        """Begin what is due. Returns in how many seconds to look again; None without an active routine.
 
-    async def _look_at(self, routine: Routine) -> float | None:
-        now = self._clock()
+        Raises JournalError where the routines cannot be read.
+        """
+        looks = [self._look_safely(routine) for routine in self._book.all()]
+        return min((each for each in looks if each is not None), default=None)
+
+    async def finish(self) -> None:
+        """Wait for the plans that are being made."""
+        while self._planning:
+            await asyncio.wait(self._planning.values())
+
+    async def close(self) -> None:
+        """Break off the plans that are being made. Their routines are due again at once."""
+        tasks = list(self._planning.values())
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+
+    def _look_safely(self, routine: Routine) -> float | None:
+        """One that is in trouble, or that a person has just removed, keeps no other one waiting."""
+        try:
+            return self._look_at(routine)
+        except NoSuchRoutine:
+            return None
+        except YataganError as error:
+            self._tell(routine, str(error))
+            return _TROUBLED
+
+    def _look_at(self, routine: Routine) -> float | None:
         last = next(iter(self._book.runs(routine.name, 1)), None)
         going_on = last if last is not None and last.outcome is RunOutcome.RUNNING else None
         if going_on is not None and self._settle(routine, going_on):
-            going_on = None
-            routine = self._book.get(routine.name)
-        if routine.held or (routine.until and now >= routine.until):
-            return now + _LOOK if going_on is not None else None
-        due = self._due(routine, now)
-        if due > now and due - now > max(0.0, routine.schedule.after(now, now) - now):
-            due = routine.schedule.after(now, now)  # the clock was put back: it is not due so late as that
-            self._book.change(routine.name, due=due)
-        if due > now:
-            look = now + _CHANGES if isinstance(routine.schedule, OnChange) else due
-            return min(look, due) if going_on is None else min(look, due, now + _LOOK)
-        self._book.change(routine.name, due=self._next(routine, due, now))
-        if going_on is not None:
+            going_on, routine = None, self._book.get(routine.name)
+        now = self._clock()
+        changed = self._changed(routine.name, routine.sources) if isinstance(routine.schedule, OnChange) else None
+        found = look(routine.standing, going_on=going_on is not None, changed=changed, now=now)
+        if found.due != routine.due:
+            self._book.set_due(routine.name, found.due, now)
+        if found.act is Act.LEAVE_OUT and going_on is not None:
             self._book.leave_out(going_on.number)
-            return now + _LOOK
-        await self.run(routine)
-        return self._clock() + 1.0
+        elif found.act is Act.RUN:
+            self._begin(routine, now)
+        return found.again
 
-    def _due(self, routine: Routine, now: float) -> float:
-        """When a routine is due: on a change, once that has settled."""
-        if not isinstance(routine.schedule, OnChange):
-            return routine.due
-        changed = self._changed(routine.name, routine.sources)
-        due = routine.due
-        if changed and due > now + routine.settles:
-            due = now + routine.settles
-        elif changed is None and due > now + routine.schedule.looks:
-            due = now + routine.schedule.looks
-        if due != routine.due:
-            self._book.change(routine.name, due=due)
-        return due
+    def _begin(self, routine: Routine, now: Moment) -> None:
+        number = self._book.begin(routine.name, now.wall, Holder.this_process())
+        if number is not None:  # else a person was faster
+            task = asyncio.ensure_future(self._carry_out(routine, number))
+            self._planning[number] = task
+            task.add_done_callback(lambda _: self._planning.pop(number, None))
 
-    def _next(self, routine: Routine, due: float, now: float) -> float:
-        """When a routine is due next, as far as that is known before it has run."""
-        if isinstance(routine.schedule, OnChange):
-            return routine.schedule.after(now, now)
-        return next_due(routine.schedule, due, now)
+    def settle(self, routine: Routine) -> None:
+        """Note what became of a routine's last run, if it has ended."""
+        for last in self._book.runs(routine.name, 1):
+            if last.outcome is RunOutcome.RUNNING:
+                self._settle(routine, last)
 
-    async def run(self, routine: Routine) -> Run:
-        """Run a routine now."""
-        number = self._book.begin(routine.name, self._clock())
-        planned = await self._plan(routine)
+    async def run(self, routine: Routine) -> Run | None:
+        """Run a routine now. Returns the run; None if another one goes on, or the routine was removed meanwhile."""
+        number = self._book.begin(routine.name, self._clock().wall, Holder.this_process())
+        if number is None:
+            return None
+        await self._carry_out(routine, number)
+        return next((run for run in self._book.runs(routine.name) if run.number == number), None)
+
+    async def _carry_out(self, routine: Routine, number: int) -> None:
+        """Make the plan of a run, and note what it came to."""
+        try:
+            planned = await self._plan(routine)
+        except asyncio.CancelledError:
+            with contextlib.suppress(YataganError):
+                now = self._clock()
+                self._book.undo(number)
+                self._book.set_due(routine.name, now.wall, now)
+            raise
+        with contextlib.suppress(YataganError):  # what cannot be noted now is found to be nobody's by the next look
+            self._note(routine, number, planned)
+
+    def _note(self, routine: Routine, number: int, planned: Planned) -> None:
+        now, routine = self._clock(), self._book.get(routine.name)
         if isinstance(routine.schedule, OnChange) and (planned.unsettled or planned.failure):
             again = max(routine.settles, 1.0) if not planned.failure else routine.schedule.looks
-            self._book.change(routine.name, due=self._clock() + again)
+            self._book.set_due(routine.name, now.wall + again, now)
         if planned.batch:
             self._book.go_on(number, planned.batch)
         elif planned.failure:
             self._tell(routine, planned.failure)
-            self._book.end(number, self._clock(), RunOutcome.FAILED, detail=planned.failure)
+            self._book.end(number, now.wall, RunOutcome.FAILED, detail=planned.failure)
         else:
             newer = f"{planned.newer} newer there" if planned.newer else ""
             self._tell(routine, newer)
-            self._book.end(number, self._clock(), RunOutcome.NOTHING_NEW, detail=newer)
-        return self._book.runs(routine.name, 1)[-1]
+            self._book.end(number, now.wall, RunOutcome.NOTHING_NEW, detail=newer)
 
     def _settle(self, routine: Routine, run: Run) -> bool:
-        """Note what became of a run's batch. False while that goes on."""
-        ended = self._ended(run.batch) if run.batch else Ended(0, 0, "it was broken off while it planned")
+        """Note what became of a run's batch. False while that goes on, or is still being planned."""
+        if not run.batch and plans_on(self._owner(run)):
+            return False
+        ended = self._ended(run.batch) if run.batch else Ended(0, 0, "its planning was broken off")
         if ended is None:
             return False
         outcome = RunOutcome.FAILED if ended.failure else RunOutcome.MOVED
         self._tell(routine, ended.failure)
-        self._book.end(run.number, self._clock(), outcome, files=ended.files, size=ended.size, detail=ended.failure)
+        now = self._clock().wall
+        self._book.end(run.number, now, outcome, files=ended.files, size=ended.size, detail=ended.failure)
         return True
+
+    def _owner(self, run: Run) -> Owned:
+        """Who plans a run."""
+        if run.number in self._planning:
+            return Owned.OURS
+        alive = run.owner is not None and run.owner != Holder.this_process() and run.owner.is_alive
+        return Owned.ANOTHERS if alive else Owned.NOBODYS
 
     def _tell(self, routine: Routine, trouble: str) -> None:
         """Tell of trouble when it begins, and when it is over."""

@@ -8,14 +8,19 @@ from __future__ import annotations
 
 import contextlib
 import json
+import os
 import sqlite3
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from enum import StrEnum
 from pathlib import Path
 from typing import Any
 
-from yatagan.background.schedules import Schedule, read_schedule
-from yatagan.batches.small_database import small_database
+from yatagan.background.routine_decisions import RoutineStanding
+from yatagan.background.schedules import OnChange, Schedule, read_schedule
+from yatagan.batches.locks import Holder
+from yatagan.batches.moments import NEVER, Moment
+from yatagan.batches.small_database import is_made, small_database
+from yatagan.config.guarded_files import parse_json
 from yatagan.config.home import Home
 from yatagan.errors import NoSuchRoutine
 
@@ -33,6 +38,16 @@ CREATE TABLE IF NOT EXISTS run (
     size INTEGER NOT NULL DEFAULT 0, detail TEXT NOT NULL DEFAULT '', left_out INTEGER NOT NULL DEFAULT 0);
 CREATE INDEX IF NOT EXISTS run_routine ON run (routine, number);
 """
+_ADDED = {
+    "routine": "since_wall REAL NOT NULL DEFAULT 0, since_boot TEXT NOT NULL DEFAULT '',"
+    " since_ticks REAL NOT NULL DEFAULT 0",
+    "run": "owner TEXT NOT NULL DEFAULT ''",
+}
+_ROUTINE = (
+    "name, words, directory, schedule, until, created, held, due, trouble, sources, settles,"
+    " since_wall, since_boot, since_ticks"
+)
+_RUN = "number, routine, began, ended, outcome, batch, files, size, detail, left_out, owner"
 
 
 class RunOutcome(StrEnum):
@@ -50,7 +65,7 @@ class Routine:
 
     `words`: the stage as it would be typed, in `directory`. `until` and `due` in seconds since the epoch; 0 for no end.
     `trouble`: what is wrong since it last went well, "" if nothing. `sources`: what is followed, absolute; "" for a
-    node's. `settles`: seconds for which a file must not have changed.
+    node's. `settles`: seconds for which a file must not have changed. `since`: when `due` was set.
     """
 
     name: str
@@ -64,13 +79,19 @@ class Routine:
     trouble: str = ""
     sources: tuple[str, ...] = ()
     settles: float = 0.0
+    since: Moment = NEVER
+
+    @property
+    def standing(self) -> RoutineStanding:
+        """What decides when it runs."""
+        return RoutineStanding(self.schedule, self.due, self.since, self.held, self.until, self.settles)
 
 
 @dataclass(frozen=True, slots=True)
 class Run:
     """One run. Times in seconds since the epoch; `ended` is 0 while it goes on. `size` in bytes.
 
-    `left_out`: so many others were due while it went on.
+    `left_out`: so many others were due while it went on. `owner`: the process that plans it.
     """
 
     number: int
@@ -83,6 +104,7 @@ class Run:
     size: int
     detail: str
     left_out: int
+    owner: Holder | None = None
 
 
 class RoutineBook:
@@ -98,14 +120,10 @@ class RoutineBook:
 
     def all(self) -> list[Routine]:
         """All of them, by name."""
-        if not self._file.exists():
+        if not is_made(self._file):
             return []
         with self._open() as sql:
-            rows = sql.execute(
-                "SELECT name, words, directory, schedule, until, created, held, due, trouble, sources, settles"
-                " FROM routine ORDER BY name"
-            )
-            return [_routine(row) for row in rows]
+            return [_routine(row) for row in sql.execute(f"SELECT {_ROUTINE} FROM routine ORDER BY name")]
 
     def get(self, name: str) -> Routine:
         """The routine of this name. Raises NoSuchRoutine."""
@@ -119,11 +137,11 @@ class RoutineBook:
         """Save a routine, in place of one of the same name; its runs stay."""
         with self._open() as sql:
             sql.execute(
-                "INSERT OR REPLACE INTO routine VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                f"INSERT OR REPLACE INTO routine ({_ROUTINE}) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (
                     routine.name,
                     json.dumps(routine.words),
-                    routine.directory,
+                    os.fsencode(routine.directory),
                     str(routine.schedule),
                     routine.until,
                     routine.created,
@@ -132,6 +150,9 @@ class RoutineBook:
                     routine.trouble,
                     json.dumps(routine.sources),
                     routine.settles,
+                    routine.since.wall,
+                    routine.since.boot,
+                    routine.since.ticks,
                 ),
             )
 
@@ -143,27 +164,42 @@ class RoutineBook:
 
     def runs(self, name: str, most: int = _KEPT_RUNS) -> list[Run]:
         """The last runs of a routine, oldest first."""
-        if not self._file.exists():
+        if not is_made(self._file):
             return []
         with self._open() as sql:
-            rows = sql.execute(
-                "SELECT number, routine, began, ended, outcome, batch, files, size, detail, left_out FROM run"
-                " WHERE routine = ? ORDER BY number DESC LIMIT ?",
-                (name, most),
-            )
+            rows = sql.execute(f"SELECT {_RUN} FROM run WHERE routine = ? ORDER BY number DESC LIMIT ?", (name, most))
             return [_run(row) for row in rows][::-1]
 
-    def begin(self, routine: str, now: float) -> int:
-        """Note that a run begins, and forget very old ones. Returns its number."""
+    def begin(self, routine: str, now: float, owner: Holder) -> int | None:
+        """Note that a process begins a run; forget very old ones. Returns its number, None while another goes on."""
         with self._open() as sql:
-            values = routine, now, RunOutcome.RUNNING.value
-            number = sql.execute("INSERT INTO run (routine, began, outcome) VALUES (?, ?, ?)", values).lastrowid
+            values = (
+                routine,
+                now,
+                RunOutcome.RUNNING.value,
+                json.dumps(asdict(owner)),
+                routine,
+                RunOutcome.RUNNING.value,
+            )
+            done = sql.execute(
+                "INSERT INTO run (routine, began, outcome, owner) SELECT ?, ?, ?, ?"
+                " WHERE NOT EXISTS (SELECT 1 FROM run WHERE routine = ? AND outcome = ?)",
+                values,
+            )
+            if not done.rowcount:
+                return None
+            number = done.lastrowid
             sql.execute(
                 "DELETE FROM run WHERE routine = ? AND number <= (SELECT number FROM run WHERE routine = ?"
                 " ORDER BY number DESC LIMIT 1 OFFSET ?)",
                 (routine, routine, _KEPT_RUNS),
             )
-        return int(number or 0)
+        return number
+
+    def undo(self, run: int) -> None:
+        """A run was broken off before it had planned anything: as if it had never begun."""
+        with self._open() as sql:
+            sql.execute("DELETE FROM run WHERE number = ?", (run,))
 
     def go_on(self, run: int, batch: str) -> None:
         """A run has made a batch, which goes on."""
@@ -185,24 +221,38 @@ class RoutineBook:
                 "UPDATE run SET ended = ?, outcome = ?, files = ?, size = ?, detail = ? WHERE number = ?", values
             )
 
+    def set_due(self, name: str, due: float, now: Moment) -> None:
+        """Say when a routine is due next, by the wall's clock."""
+        with self._open() as sql:
+            values = due, now.wall, now.boot, now.ticks, name
+            sql.execute(
+                "UPDATE routine SET due = ?, since_wall = ?, since_boot = ?, since_ticks = ? WHERE name = ?", values
+            )
+
     def change(self, name: str, **values: object) -> None:
-        """Change `held`, `due` or `trouble` of a routine."""
+        """Change `held` or `trouble` of a routine."""
         with self._open() as sql:
             for column, value in values.items():
-                assert column in ("held", "due", "trouble")
+                assert column in ("held", "trouble")
                 sql.execute(f"UPDATE routine SET {column} = ? WHERE name = ?", (value, name))
 
     def _open(self) -> contextlib.AbstractContextManager[sqlite3.Connection]:
-        return small_database(self._file, _SCHEMA)
+        return small_database(self._file, _SCHEMA, _ADDED)
 
 
 def _routine(row: tuple[Any, ...]) -> Routine:
-    name, words, directory, schedule, until, created, held, due, trouble, sources, settles = row
-    typed, when = tuple(json.loads(words)), read_schedule(schedule)
-    followed = tuple(json.loads(sources))
-    return Routine(name, typed, directory, when, until, created, bool(held), due, trouble, followed, settles)
+    name, words, directory, schedule, until, created, held, due, trouble, sources, settles, *since = row
+    place = os.fsdecode(directory)
+    try:
+        typed, when, followed = tuple(parse_json(words)), read_schedule(schedule), tuple(parse_json(sources))
+    except (ValueError, TypeError):  # it must not stop the others
+        why = "what is on disk of it makes no sense: remove it and add it again"
+        return Routine(name, (), place, OnChange(), until, created, True, due, why)
+    moment = Moment(*since)
+    return Routine(name, typed, place, when, until, created, bool(held), due, trouble, followed, settles, moment)
 
 
 def _run(row: tuple[Any, ...]) -> Run:
-    number, routine, began, ended, outcome, batch, files, size, detail, left_out = row
-    return Run(number, routine, began, ended, RunOutcome(outcome), batch, files, size, detail, left_out)
+    number, routine, began, ended, outcome, batch, files, size, detail, left_out, owner = row
+    holder = Holder(**parse_json(owner)) if owner else None
+    return Run(number, routine, began, ended, RunOutcome(outcome), batch, files, size, detail, left_out, holder)

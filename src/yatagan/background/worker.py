@@ -4,7 +4,9 @@ A worker ends when there is nothing more for it to do. It starts another one whe
 so that together they are as many as the limits allow. Where the next batch waits for a time, one worker stays and waits
 with it. Any of them may be killed at any moment: what it carried is then taken by the next.
 
-What becomes of a batch after a run is decided by `after_run`; what may go on, and in which order, by the queue.
+What is done with a batch, and what becomes of it after a run, is decided in `batches/queueing.py`.
+
+Where our own disk is full, or cannot be read for a while, a worker waits for that to pass.
 """
 
 from __future__ import annotations
@@ -12,7 +14,6 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
-import time
 from collections.abc import Awaitable, Callable
 from typing import Protocol, TypeVar
 
@@ -22,8 +23,10 @@ from yatagan.batches.batch_store import Batch
 from yatagan.batches.events import ConnectionOpened, Event
 from yatagan.batches.journal import Journal
 from yatagan.batches.locks import LockTaken
-from yatagan.batches.queue import Queue, QueueLimits, Taken, WaitsFor
-from yatagan.batches.states import ENDED, BatchState
+from yatagan.batches.queue import Queue, Taken
+from yatagan.batches.queueing import OnTaking, QueueLimits, WaitsFor, after_run, unreadable_seconds
+from yatagan.batches.said import Said, said, until_said
+from yatagan.batches.states import BatchState, batch_may_move
 from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
 from yatagan.config.settings import load_settings
@@ -31,7 +34,16 @@ from yatagan.engine.accepted_paths import refuse_moved
 from yatagan.engine.retry import wait_for_node
 from yatagan.engine.run import BatchRun
 from yatagan.engine.run_log import RunLog
-from yatagan.errors import BatchInUse, CannotReach, Refused, StoreError, UnknownNode, YataganError
+from yatagan.errors import (
+    BadConfig,
+    BatchInUse,
+    CannotReach,
+    JournalError,
+    Refused,
+    StoreError,
+    UnknownNode,
+    YataganError,
+)
 from yatagan.faults import Fault
 from yatagan.keeper.client import KeeperRun
 from yatagan.ledger.ledger import Ledger
@@ -40,22 +52,8 @@ T = TypeVar("T")
 
 #: A worker that waits looks again after so many seconds at the latest: a clock may jump, and limits may change.
 _LOOK = 20.0
-
-
-def after_run(state: BatchState, *, stopped_by_person: bool, shutting_down: bool) -> WaitsFor | None:
-    """What a batch waits for after a run that ended in this state; None if it leaves the queue.
-
-    It leaves when nothing is left to do, or when only a person can say that it goes on.
-    """
-    match state:
-        case BatchState.NEEDS_LOGIN:
-            return WaitsFor.LOGIN
-        case BatchState.INTERRUPTED if stopped_by_person:
-            return None
-        case BatchState.INTERRUPTED:
-            return WaitsFor.ITS_TURN if shutting_down else WaitsFor.CONNECTION
-        case _:
-            return None
+#: Seconds until it tries again to use a disk of ours that does not work; the last one is repeated.
+_OWN_DISK_WAITS = (5.0, 20.0, 60.0, 300.0)
 
 
 class WorkerListener(Protocol):
@@ -73,11 +71,30 @@ class WorkerListener(Protocol):
     def failed(self, batch: Batch, error: YataganError) -> None:
         """It could not be carried, for a reason that is not in the batch."""
 
+    def unread(self, batch: Batch, error: JournalError) -> None:
+        """Its journal cannot be read. Reported once; it is tried again now and then."""
+
+    def own_trouble(self, error: YataganError) -> None:
+        """Our own files cannot be used. Reported once until they can be."""
+
     def node_trouble(self, batch: Batch, node: str, waiting: int, problem: CannotReach | None, *, login: bool) -> None:
         """So many batches wait for a node, this one first: a person must log in, or it is away. Reported once."""
 
     def node_well(self, batch: Batch, node: str) -> None:
         """A node whose trouble was reported is reached again."""
+
+
+class Routines(Protocol):
+    """Runs routines, as `RoutineRunner` does."""
+
+    def tick(self) -> float | None:
+        """Begin what is due. Returns in how many seconds to look again; None without an active routine."""
+
+    async def finish(self) -> None:
+        """Wait for the plans that are being made."""
+
+    async def close(self) -> None:
+        """Break off the plans that are being made."""
 
 
 def queue_limits(home: Home) -> QueueLimits:
@@ -94,18 +111,10 @@ def queue_limits(home: Home) -> QueueLimits:
 
 
 class Worker:
-    """One worker. `agent`: the socket of the SSH agent, "" without one. `another` starts a further worker.
-
-    `routines` runs the routines that are due, and returns when to look again, as `RoutineRunner.tick`.
-    """
+    """One worker. `agent`: the socket of the SSH agent, "" without one. `another` starts a further worker."""
 
     def __init__(
-        self,
-        home: Home,
-        agent: str,
-        listener: WorkerListener,
-        another: Callable[[], object],
-        routines: Callable[[], Awaitable[float | None]],
+        self, home: Home, agent: str, listener: WorkerListener, another: Callable[[], object], routines: Routines
     ) -> None:
         self._routines = routines
         self._home = home
@@ -114,7 +123,7 @@ class Worker:
         self._listener = listener
         self._another = another
         self._run: BatchRun | KeeperRun | None = None
-        self._carried = ""
+        self._carried: Batch | None = None
         self._shutting_down = False
         self._woken = asyncio.Event()
 
@@ -126,27 +135,59 @@ class Worker:
             self._run.stop()
 
     def stop_batch(self) -> None:
-        """Stop the batch that is carried now, cleanly, as a person has asked; then go on with the next.
+        """Stop the batch that is carried now, cleanly, if a person has asked for that; then go on with the next.
 
-        It has left the queue before. One that is in it was not meant: the signal came a moment too late.
+        One of which nobody has said so was not meant: the signal came a moment too late.
         """
-        if self._run is not None and self._queue.entry(self._carried) is None:
+        if self._run is not None and self._carried is not None and self._is_stopped(self._carried):
             self._run.stop()
 
+    def _is_stopped(self, batch: Batch) -> bool:
+        """Whether a person has stopped a batch."""
+        try:
+            return said(batch) is not None or self._queue.entry(batch.name) is None
+        except JournalError:
+            return False
+
     async def run(self) -> None:
-        """Work until nothing is left to do. Raises JournalError, BadConfig."""
+        """Work until nothing is left to do. Raises what is a defect."""
+        failures = 0
         while not self._shutting_down:
-            taken = self._queue.take(queue_limits(self._home))
-            if taken is not None:
-                if self._queue.has_more(queue_limits(self._home)) or self._lacks_waiter():
-                    self._another()
-                try:
-                    await self._attend(taken)
-                except Exception:  # a defect: the next worker takes it, and after three times a person must look
-                    self._another()
-                    raise
-            elif not await self._wait():
-                return
+            try:
+                if not await self._step():
+                    break
+                failures = 0
+            except (JournalError, BadConfig) as error:
+                # A full disk here, or settings that make no sense. Another worker would fare no better.
+                if not failures:
+                    self._listener.own_trouble(error)
+                failures += 1
+                wait = _OWN_DISK_WAITS[min(failures, len(_OWN_DISK_WAITS)) - 1]
+                await self._unless_woken(asyncio.sleep(wait))
+        if self._shutting_down:
+            await self._routines.close()
+        else:
+            await self._routines.finish()
+
+    async def _step(self) -> bool:
+        """Carry the next batch, or wait for one; False if there is none. Raises JournalError, BadConfig."""
+        taken = self._queue.take(queue_limits(self._home), self._listener.unread)
+        if taken is None:
+            return await self._wait()
+        if self._queue.has_more(queue_limits(self._home)) or self._lacks_waiter():
+            self._start_another()
+        try:
+            await self._attend(taken)
+        except (JournalError, BadConfig):
+            raise
+        except Exception:  # a defect: the next worker takes it, and after three times a person must look
+            self._start_another()
+            raise
+        return True
+
+    def _start_another(self) -> None:
+        with contextlib.suppress(JournalError, OSError):  # then this one comes to it in the end
+            self._another()
 
     def _lacks_waiter(self) -> bool:
         """Whether routines may become due, and no worker waits for that."""
@@ -162,13 +203,13 @@ class Worker:
             return False
         try:
             while not self._shutting_down:
-                looks = [self._queue.next_time(), await self._unless_woken(self._routines())]
+                looks = [self._queue.next_look(), self._routines.tick()]
                 if self._queue.has_more(queue_limits(self._home)):
                     return True
                 until = min((look for look in looks if look is not None), default=None)
                 if until is None:
                     return False
-                await self._unless_woken(asyncio.sleep(min(max(until - time.time(), 0.1), _LOOK)))
+                await self._unless_woken(asyncio.sleep(min(max(until, 0.1), _LOOK)))
         finally:
             lock.release()
         return False
@@ -185,28 +226,52 @@ class Worker:
             await asyncio.gather(task, woken, return_exceptions=True)
 
     async def _attend(self, taken: Taken) -> None:
-        """Carry a batch that is locked by us, and say in the queue what becomes of it."""
-        batch, self._carried = taken.batch, taken.batch.name
-        self._listener.begins(batch)
+        """Do with a batch that is locked by us what is to be done, and say in the queue what becomes of it."""
+        batch, self._carried = taken.batch, taken.batch
         try:
+            if taken.todo is OnTaking.LEAVE:
+                self._queue.remove(batch.name)
+                return
             with contextlib.closing(batch.journal()) as journal:
+                if taken.todo is OnTaking.HOLD:
+                    self._hold(batch, journal)
+                    return
+                self._listener.begins(batch)
                 problem = await self._carry(taken, journal)
                 self._settle(taken, journal, problem)
+        except JournalError as error:
+            self._listener.failed(batch, error)
+            with contextlib.suppress(JournalError):
+                self._queue.wait(batch.name, WaitsFor.JOURNAL, unreadable_seconds(taken.entry.failures))
+                return
+            raise
         except YataganError as error:
-            # A keeper that has gone or still has it, a full disk here, a file of settings that makes no sense.
+            # A keeper that has gone or still has it, a file of settings that makes no sense.
             self._listener.failed(batch, error)
             wait = _LOOK if isinstance(error, BatchInUse) else wait_for_node(taken.entry.failures + 1)
-            self._queue.wait(batch.name, WaitsFor.CONNECTION, time.time() + wait)
+            self._queue.wait(batch.name, WaitsFor.CONNECTION, wait)
         finally:
-            self._run = None
+            self._run = self._carried = None
             batch.unlock()
+
+    def _hold(self, batch: Batch, journal: Journal) -> None:
+        """Do as a person has said, who could not do so because we had the batch, or another machine."""
+        if batch_may_move(journal.standing().state, BatchState.HELD):
+            journal.settle(BatchState.HELD)
+            RunLog(batch).write("held", by="a person")
+        self._queue.remove(batch.name)
+
+    @staticmethod
+    async def _stop_when_said(batch: Batch, run: BatchRun | KeeperRun) -> None:
+        """Stop a run once a person has said so, from whichever machine."""
+        await until_said(batch)
+        run.stop()
 
     async def _carry(self, taken: Taken, journal: Journal) -> CannotReach | None:
         """Run a batch, unless it may not go on. Returns why its node could not be reached."""
-        state = journal.standing().state
-        if state in ENDED and not journal.size_left() and not journal.open_steps((-1, -1), 1):
+        if taken.todo is OnTaking.END:
             return None
-        if taken.given_up:
+        if taken.todo is OnTaking.GIVE_UP:
             journal.settle(BatchState.HELD, Fault.NO_PROGRESS)
             return None
         try:
@@ -230,27 +295,33 @@ class Worker:
             return None
         if self._shutting_down:  # since it was taken
             self._run.stop()
+        watching = asyncio.ensure_future(self._stop_when_said(taken.batch, self._run))
         try:
             return await self._run.run()
         except Refused as error:  # the keeper does not take it: a person must open the node again
             journal.settle(BatchState.NEEDS_LOGIN)
             return CannotReach(taken.entry.nodes[0], "keeper", error.why, remedy=error.remedy, passing=False)
+        finally:
+            watching.cancel()
 
     def _settle(self, taken: Taken, journal: Journal, problem: CannotReach | None) -> None:
         """Say in journal and queue what becomes of a batch. What a person has taken out of the queue stays out."""
         batch, standing = taken.batch, journal.standing()
         entry = self._queue.entry(batch.name)
-        asked, failures = entry is None and not taken.given_up, entry.failures if entry is not None else 0
+        word, failures = said(batch), entry.failures if entry is not None else 0
+        asked = word is not None or entry is None
         waits = after_run(standing.state, stopped_by_person=asked, shutting_down=self._shutting_down)
-        until = time.time() + wait_for_node(failures + 1) if waits is WaitsFor.CONNECTION else 0.0
+        seconds = float(wait_for_node(failures + 1)) if waits is WaitsFor.CONNECTION else 0.0
         if waits is None:
+            if word is Said.HOLD and batch_may_move(standing.state, BatchState.HELD):
+                journal.settle(BatchState.HELD)
+                RunLog(batch).write("held", by="a person")
             self._queue.remove(batch.name)
         else:
             if waits is not WaitsFor.LOGIN:
                 journal.settle(BatchState.QUEUED, standing.fault, standing.detail)
-            self._queue.wait(batch.name, waits, until)
-            seconds = round(until - time.time()) if until else None
-            RunLog(batch).write("waits", waits_for=waits.value, retry_seconds=seconds)
+            self._queue.wait(batch.name, waits, seconds)
+            RunLog(batch).write("waits", waits_for=waits.value, retry_seconds=round(seconds) or None)
         self._listener.ended(batch, journal, problem, taken.entry.routine, queued=waits is not None)
         if waits in (WaitsFor.LOGIN, WaitsFor.CONNECTION):
             node = problem.node if problem is not None else taken.entry.nodes[0]

@@ -7,7 +7,8 @@ from itertools import accumulate
 
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.locks import Holder
-from yatagan.batches.queue import Queue, QueueEntry
+from yatagan.batches.queue import Queue
+from yatagan.batches.queueing import QueueEntry
 from yatagan.batches.snapshot import Snapshot, read_snapshot
 from yatagan.batches.states import CARRIED, ENDED, BatchState
 

@@ -56,6 +56,11 @@ class Batch:
         return self.directory / "now.json"
 
     @property
+    def said_file(self) -> Path:
+        """The path of what a person has said of it, see `said.py`."""
+        return self.directory / "said.json"
+
+    @property
     def is_surely_finished(self) -> bool:
         """Whether it is known to be finished without opening its journal. Not every finished batch is known so."""
         return (self.directory / FINISHED_MARK).exists()
@@ -109,7 +114,7 @@ class Batch:
         holder = self._lock.holder()
         if self._lock.is_held():
             return holder or Holder("?", "", 0, 0)
-        return holder if holder is not None and not holder.is_here else None
+        return holder if holder is not None and not holder.is_of(self.directory) else None
 
     def delete(self) -> None:
         """Delete the directory of a batch that is locked by us; the journal first, without which there is no batch."""

@@ -12,11 +12,12 @@ import errno
 import fcntl
 import json
 import os
-import platform
 import time
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
+from yatagan.config.disks import on_network
+from yatagan.config.machine import boot_id, machine_id, machine_name
 from yatagan.errors import NoLocks
 
 #: What systems say of a disk that has no locks.
@@ -28,18 +29,23 @@ _LOOK_SECONDS = 0.2
 
 @dataclass(frozen=True, slots=True)
 class Holder:
-    """A process of some machine. `boot` names the time between two starts of it; `started` is in ticks after that."""
+    """A process of some machine.
+
+    `host` is what people call it; `machine` is its id, by which it is known (`config/machine.py`); "" where it has
+    none. `boot` names the time between two starts of it; `started` is in ticks after that.
+    """
 
     host: str
     boot: str
     pid: int
     started: int
+    machine: str = ""
 
     @classmethod
     def this_process(cls) -> Holder:
         """The process that asks."""
         pid = os.getpid()
-        return cls(platform.node(), _boot(), pid, _started(pid))
+        return cls(machine_name(), boot_id(), pid, _started(pid), machine_id())
 
     @property
     def is_known(self) -> bool:
@@ -48,13 +54,26 @@ class Holder:
 
     @property
     def is_here(self) -> bool:
-        """Whether it is, or was, a process of this machine."""
-        return self.host == platform.node()
+        """Whether it is, or was, a process of this machine for certain.
+
+        The same boot is the same machine, whatever it is called. Machines may be copies with one id; with one name as
+        well they are taken for one.
+        """
+        if self.boot and self.boot == boot_id():
+            return True
+        return self.host == machine_name() and self.machine in ("", machine_id())
+
+    def is_of(self, directory: Path) -> bool:
+        """Whether it is, or was, a process of this machine, which has a directory on its own disk or shares it.
+
+        What is on no network was written by this machine, though it had another name then.
+        """
+        return self.is_here or (self.machine != "" and self.machine == machine_id() and not on_network(directory))
 
     @property
     def is_alive(self) -> bool:
         """Whether it is a process of this machine that runs now."""
-        if not self.is_here or self.boot != _boot():
+        if self.boot != boot_id():
             return False
         try:
             os.kill(self.pid, 0)
@@ -110,7 +129,7 @@ class Lock:
         try:
             self._lock(descriptor, fcntl.LOCK_EX)
             holder = _read(descriptor)
-            if holder is not None and not holder.is_here and not over:
+            if holder is not None and not holder.is_of(self.file.parent) and not over:
                 raise LockTaken(holder, elsewhere=True)
             os.ftruncate(descriptor, 0)
             os.pwrite(descriptor, json.dumps(asdict(Holder.this_process())).encode(), 0)
@@ -172,17 +191,10 @@ class Lock:
 def _read(descriptor: int) -> Holder | None:
     try:
         found = json.loads(os.pread(descriptor, 4096, 0) or b"{}")
-        return Holder(str(found["host"]), str(found.get("boot", "")), int(found["pid"]), int(found.get("started", 0)))
+        numbers = int(found["pid"]), int(found.get("started", 0))
+        return Holder(str(found["host"]), str(found.get("boot", "")), *numbers, str(found.get("machine", "")))
     except (ValueError, TypeError, KeyError):
         return None
-
-
-def _boot() -> str:
-    """What names the time since this machine was started; "" where that cannot be known."""
-    try:
-        return Path("/proc/sys/kernel/random/boot_id").read_text(encoding="ascii").strip()
-    except OSError:
-        return ""
 
 
 def _started(pid: int) -> int:

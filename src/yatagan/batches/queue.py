@@ -13,23 +13,33 @@ import contextlib
 import json
 import sqlite3
 import time
-from collections import Counter
-from collections.abc import Callable, Iterable, Iterator
-from dataclasses import asdict, dataclass
-from enum import StrEnum
+from collections.abc import Callable, Iterable
+from dataclasses import asdict
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.journal_reading import as_journal_error
 from yatagan.batches.locks import Holder, Lock
-from yatagan.batches.small_database import small_database
+from yatagan.batches.moments import Moment
+from yatagan.batches.queueing import (
+    ELSEWHERE_SECONDS,
+    OnTaking,
+    QueueEntry,
+    QueueLimits,
+    WaitsFor,
+    ends_after,
+    next_look,
+    on_taking,
+    ready,
+    unreadable_seconds,
+)
+from yatagan.batches.said import said
+from yatagan.batches.small_database import is_made, small_database
+from yatagan.config.guarded_files import parse_json
 from yatagan.config.home import Home
 from yatagan.config.own_files import make_private
 from yatagan.errors import BatchInUse, JournalError, NoSuchBatch
-
-#: So often a worker may end without being asked to, and without progress, before a person must look.
-ENDS_WITHOUT_PROGRESS = 3
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS trouble (node TEXT PRIMARY KEY, kind TEXT NOT NULL, since REAL NOT NULL);
@@ -39,62 +49,33 @@ CREATE TABLE IF NOT EXISTS entry (
     failures INTEGER NOT NULL DEFAULT 0, ends INTEGER NOT NULL DEFAULT 0, progress TEXT NOT NULL DEFAULT '',
     routine TEXT NOT NULL DEFAULT '')
 """
-_COLUMNS = "place, batch, nodes, umask, worker, waits_for, until, failures, ends, progress, routine"
+_ADDED = {
+    "entry": "since_wall REAL NOT NULL DEFAULT 0, since_boot TEXT NOT NULL DEFAULT '',"
+    " since_ticks REAL NOT NULL DEFAULT 0, seconds REAL NOT NULL DEFAULT 0"
+}
+_COLUMNS = (
+    "place, batch, nodes, umask, worker, waits_for, since_wall, since_boot, since_ticks, seconds, failures, ends,"
+    " progress, routine"
+)
 
 
-class WaitsFor(StrEnum):
-    """What a batch in the queue waits for."""
-
-    ITS_TURN = ""
-    #: The node could not be reached; tried again at a time.
-    CONNECTION = "connection"
-    #: A person must log in.
-    LOGIN = "login"
-
-
-@dataclass(frozen=True, slots=True)
-class QueueEntry:
-    """A batch in the queue.
-
-    `worker`: who took it last. `until`: when it is tried again, in seconds since the epoch; `failures`: how often it
-    was tried without success. `ends`: how often its worker has ended without being asked to, and without progress;
-    `progress`: how far it was when it was taken. `routine`: the routine that made it, or "".
-    """
-
-    place: int
-    batch: str
-    nodes: tuple[str, ...]
-    umask: int
-    worker: Holder | None
-    waits_for: WaitsFor
-    until: float
-    failures: int
-    ends: int
-    progress: str
-    routine: str
-
-
-@dataclass(frozen=True, slots=True)
-class QueueLimits:
-    """How many batches are carried at once: in all, and over each node."""
-
-    at_once: int
-    over_node: Callable[[str], int]
-
-
-@dataclass(frozen=True, slots=True)
-class Taken:
-    """A batch that was taken from the queue, and locked. `given_up`: not to be carried, see `QueueEntry.ends`."""
+class Taken(NamedTuple):
+    """A batch that was taken from the queue, and locked; what is to be done with it."""
 
     entry: QueueEntry
     batch: Batch
-    given_up: bool
+    todo: OnTaking
+
+
+#: Hears of a batch in the queue whose journal cannot be read.
+Unread = Callable[[Batch, JournalError], object]
 
 
 class Queue:
     """The queue of one user on one host. Raises JournalError."""
 
-    def __init__(self, file: Path, batches: Batches) -> None:
+    def __init__(self, file: Path, batches: Batches, clock: Callable[[], Moment] = Moment.now) -> None:
+        self._clock = clock
         self._file = file
         self._batches = batches
 
@@ -108,20 +89,20 @@ class Queue:
         with self._open() as sql:
             sql.execute(
                 "INSERT INTO entry (batch, nodes, umask, routine) VALUES (?, ?, ?, ?) ON CONFLICT (batch) DO UPDATE"
-                " SET waits_for = '', until = 0, failures = 0, ends = 0",
+                " SET waits_for = '', seconds = 0, failures = 0, ends = 0",
                 (batch, json.dumps(sorted(set(nodes))), umask, routine),
             )
 
     def remove(self, batch: str) -> bool:
         """Take a batch out, for good. Returns whether it was in."""
-        if not self._file.exists():
+        if not is_made(self._file):
             return False
         with self._open() as sql:
             return sql.execute("DELETE FROM entry WHERE batch = ?", (batch,)).rowcount > 0
 
     def entries(self) -> list[QueueEntry]:
         """All that is in the queue, in order."""
-        if not self._file.exists():
+        if not is_made(self._file):
             return []
         with self._open() as sql:
             return [_entry(row) for row in sql.execute(f"SELECT {_COLUMNS} FROM entry ORDER BY place")]
@@ -130,13 +111,18 @@ class Queue:
         """A batch's entry; None if it is not in the queue."""
         return next((entry for entry in self.entries() if entry.batch == batch), None)
 
-    def wait(self, batch: str, what_for: WaitsFor, until: float = 0.0) -> None:
-        """Let a batch that was taken wait for something. One that was taken out meanwhile stays out."""
+    def wait(self, batch: str, what_for: WaitsFor, seconds: float = 0.0) -> None:
+        """Let a batch that was taken wait for something, for so long. One that was taken out meanwhile stays out."""
         with self._open() as sql:
-            sql.execute(
-                "UPDATE entry SET worker = '', waits_for = ?, until = ?, failures = failures + ? WHERE batch = ?",
-                (what_for.value, until, what_for is WaitsFor.CONNECTION, batch),
-            )
+            self._wait(sql, batch, what_for, seconds)
+
+    def _wait(self, sql: sqlite3.Connection, batch: str, what_for: WaitsFor, seconds: float) -> None:
+        now, failed = self._clock(), what_for in (WaitsFor.CONNECTION, WaitsFor.JOURNAL)
+        sql.execute(
+            "UPDATE entry SET worker = '', waits_for = ?, since_wall = ?, since_boot = ?, since_ticks = ?, seconds = ?,"
+            " failures = failures + ? WHERE batch = ?",
+            (what_for.value, now.wall, now.boot, now.ticks, seconds, failed, batch),
+        )
 
     def reached(self, batch: str) -> None:
         """The nodes of a batch were reached: reset its failures."""
@@ -153,7 +139,7 @@ class Queue:
 
     def note_well(self, nodes: Iterable[str]) -> list[str]:
         """These nodes are reached. Returns those of them of which trouble was noted."""
-        if not self._file.exists():
+        if not is_made(self._file):
             return []
         with self._open() as sql:
             return [node for node in nodes if sql.execute("DELETE FROM trouble WHERE node = ?", (node,)).rowcount]
@@ -165,53 +151,49 @@ class Queue:
             self.wait(entry.batch, WaitsFor.ITS_TURN)
         return len(there)
 
-    def take(self, limits: QueueLimits) -> Taken | None:
+    def take(self, limits: QueueLimits, unread: Unread = lambda batch, error: None) -> Taken | None:
         """Take the first batch that may go on, and lock it; None if none may now.
 
-        Workers that do this at once get different batches, and together never more than the limits allow.
+        Workers that do this at once get different batches, and together never more than the limits allow. A batch that
+        another machine has, or whose journal cannot be read, waits, and keeps no other one waiting; `unread` hears of
+        the latter.
         """
-        if not self._file.exists():
+        if not is_made(self._file):
             return None
-        now = time.time()
+        problems = list[tuple[Batch, JournalError]]()
         with self._open() as sql:
             sql.execute("BEGIN IMMEDIATE")
             try:
-                taken = self._first(sql, limits, now)
+                taken = self._first(sql, limits, problems)
                 sql.execute("COMMIT")
             except BaseException:
                 sql.execute("ROLLBACK")
                 raise
+        for batch, error in problems:
+            unread(batch, error)
         return taken
 
     def has_more(self, limits: QueueLimits) -> bool:
         """Whether one more worker would have something to do now."""
-        return any(self._ready(self.entries(), limits, time.time()))
+        return any(ready(self.entries(), self._is_running, limits, self._clock()))
 
-    def _first(self, sql: sqlite3.Connection, limits: QueueLimits, now: float) -> Taken | None:
+    def _first(
+        self, sql: sqlite3.Connection, limits: QueueLimits, problems: list[tuple[Batch, JournalError]]
+    ) -> Taken | None:
         entries = [_entry(row) for row in sql.execute(f"SELECT {_COLUMNS} FROM entry ORDER BY place")]
-        for entry in self._ready(entries, limits, now):
-            if (taken := self._take(sql, entry)) is not None:
+        for entry in ready(entries, self._is_running, limits, self._clock()):
+            if (taken := self._take(sql, entry, problems)) is not None:
                 return taken
         return None
-
-    def _ready(self, entries: list[QueueEntry], limits: QueueLimits, now: float) -> Iterator[QueueEntry]:
-        """The entries that may go on now, in order: the first of them, or where that cannot be locked, the next."""
-        running = {entry.place for entry in entries if self._is_running(entry)}
-        if len(running) >= limits.at_once:
-            return
-        over = Counter(node for entry in entries if entry.place in running for node in entry.nodes)
-        for entry in entries:
-            if entry.place in running or entry.waits_for is WaitsFor.LOGIN or entry.until > now:
-                continue
-            if all(over[node] < limits.over_node(node) for node in entry.nodes):
-                yield entry
 
     def _is_running(self, entry: QueueEntry) -> bool:
         if entry.worker is not None and entry.worker.is_alive:
             return True
         return self._batches.holds(entry.batch) and self._batches.get(entry.batch).is_carried()
 
-    def _take(self, sql: sqlite3.Connection, entry: QueueEntry) -> Taken | None:
+    def _take(
+        self, sql: sqlite3.Connection, entry: QueueEntry, problems: list[tuple[Batch, JournalError]]
+    ) -> Taken | None:
         """Lock a batch, and write down who has it; None if that cannot be."""
         try:
             batch = self._batches.get(entry.batch)
@@ -220,22 +202,22 @@ class Queue:
             sql.execute("DELETE FROM entry WHERE batch = ?", (entry.batch,))
             return None
         except BatchInUse:
+            self._wait(sql, entry.batch, WaitsFor.OTHER_HOST, ELSEWHERE_SECONDS)
             return None
         try:
-            progress = _progress(batch)
-        except JournalError:
+            progress, ends, todo = _look(batch, entry)
+        except JournalError as error:
             batch.unlock()
-            raise
-        ends = 0
-        if entry.worker is not None:  # which is dead, and did not say why
-            ends = entry.ends + 1 if progress == entry.progress else 0
-        if given_up := ends >= ENDS_WITHOUT_PROGRESS:
-            sql.execute("DELETE FROM entry WHERE batch = ?", (entry.batch,))
-        else:
-            worker = json.dumps(asdict(Holder.this_process()))
-            values = worker, ends, progress, entry.batch
-            sql.execute("UPDATE entry SET worker = ?, ends = ?, progress = ? WHERE batch = ?", values)
-        return Taken(entry, batch, given_up)
+            if not entry.failures or entry.waits_for is not WaitsFor.JOURNAL:
+                problems.append((batch, error))
+            self._wait(sql, entry.batch, WaitsFor.JOURNAL, unreadable_seconds(entry.failures))
+            return None
+        worker = json.dumps(asdict(Holder.this_process()))
+        values = worker, ends, progress, entry.batch
+        sql.execute(
+            "UPDATE entry SET worker = ?, waits_for = '', seconds = 0, ends = ?, progress = ? WHERE batch = ?", values
+        )
+        return Taken(entry, batch, todo)
 
     def waiting_lock(self) -> Lock:
         """The lock of the one worker that waits for the next batch whose time has not come. Raises JournalError."""
@@ -250,22 +232,28 @@ class Queue:
         working = (entry.worker is not None and entry.worker.is_alive for entry in self.entries())
         return any(working) or self.waiting_lock().is_held()
 
-    def next_time(self) -> float | None:
-        """When the next batch that waits for a time is tried again, in seconds since the epoch; None if none does."""
-        waiting = [entry for entry in self.entries() if entry.waits_for is WaitsFor.CONNECTION]
-        return min((entry.until for entry in waiting), default=None)
+    def next_look(self) -> float | None:
+        """Seconds until the next batch that waits for a time may be tried; None if none does."""
+        return next_look(self.entries(), self._clock())
 
     def _open(self) -> contextlib.AbstractContextManager[sqlite3.Connection]:
-        return small_database(self._file, _SCHEMA)
+        return small_database(self._file, _SCHEMA, _ADDED)
 
 
 def _entry(row: tuple[Any, ...]) -> QueueEntry:
-    place, batch, nodes, umask, worker, waits_for, *rest = row
-    holder = Holder(**json.loads(worker)) if worker else None
-    return QueueEntry(place, batch, tuple(json.loads(nodes)), umask, holder, WaitsFor(waits_for), *rest)
+    place, batch, nodes, umask, worker, waits_for, wall, boot, ticks, *rest = row
+    holder = Holder(**parse_json(worker)) if worker else None
+    since = Moment(wall, boot, ticks)
+    return QueueEntry(place, batch, tuple(parse_json(nodes)), umask, holder, WaitsFor(waits_for), since, *rest)
 
 
-def _progress(batch: Batch) -> str:
-    """How far a batch is: equal when nothing has been done between."""
+def _look(batch: Batch, entry: QueueEntry) -> tuple[str, int, OnTaking]:
+    """How far a batch is whose lock we hold, how often its workers have died, and what is to be done with it.
+
+    Raises JournalError.
+    """
     with contextlib.closing(batch.journal()) as journal:
-        return journal.progress()
+        progress, state = journal.progress(), journal.standing().state
+        nothing_left = not journal.size_left() and not journal.open_steps((-1, -1), 1)
+    ends = ends_after(entry, progress)
+    return progress, ends, on_taking(state, said(batch), nothing_left=nothing_left, ends=ends)

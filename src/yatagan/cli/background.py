@@ -16,7 +16,7 @@ from yatagan.batches.activity import Activity
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
-from yatagan.batches.queue import WaitsFor
+from yatagan.batches.queueing import WaitsFor
 from yatagan.batches.states import ENDED, BatchState
 from yatagan.cli import terminal, text
 from yatagan.cli.batch_words import from_to, state_words

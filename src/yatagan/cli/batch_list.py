@@ -11,7 +11,6 @@ import json
 import os
 import sqlite3
 import sys
-import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -22,6 +21,7 @@ from yatagan import __version__
 from yatagan.batches.activity import Activity
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import outcome_of
+from yatagan.batches.moments import Moment
 from yatagan.batches.states import ENDED, BatchState
 from yatagan.batches.strip import CellState
 from yatagan.cli import messages, terminal, text
@@ -216,11 +216,6 @@ def _time(row: Row) -> str:
         left = left_seconds(row, now.snapshot)
         return f"{text.about(left)} left" if left is not None else ""
     if now.state is BatchState.QUEUED and now.entry is not None:
-        return (
-            text.day_time(now.entry.until)
-            if now.entry.until > time.time()
-            else f"{now.ahead} before"
-            if now.ahead
-            else "next"
-        )
+        retried = now.entry.retried_at(Moment.now())
+        return text.day_time(retried) if retried is not None else f"{now.ahead} before" if now.ahead else "next"
     return text.ago(row["made_at"])

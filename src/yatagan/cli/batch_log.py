@@ -13,7 +13,7 @@ import click
 
 from yatagan.batches.activity import Activity
 from yatagan.batches.batch_store import Batch, Batches
-from yatagan.batches.queue import WaitsFor
+from yatagan.batches.queueing import WaitsFor
 from yatagan.batches.states import BatchState
 from yatagan.cli import fault_words, shell_completion, terminal, text
 from yatagan.cli.batch_words import by_itself
@@ -179,7 +179,7 @@ def _waits(line: dict[str, Any]) -> tuple[str, text.Tone | None]:
     match line.get("waits_for"):
         case WaitsFor.LOGIN:
             return "waits in the queue until you log in", text.Tone.WARNING
-        case WaitsFor.CONNECTION:
+        case WaitsFor.CONNECTION if "retry_seconds" in line:
             wait = text.about(float(line["retry_seconds"]))
             return f"waits in the queue, and is tried again in {wait}", text.Tone.WARNING
         case _:

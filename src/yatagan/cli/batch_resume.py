@@ -9,6 +9,7 @@ import click
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
+from yatagan.batches.said import take_back
 from yatagan.batches.states import ENDED, BatchState
 from yatagan.batches.steps import Prove
 from yatagan.cli import background, batch_summary, messages, run_batch, shell_completion, terminal, text
@@ -137,6 +138,7 @@ async def _resume(app: App, batch: Batch, wish: _GoingOn) -> int:
         if outcome.good and not wish.make_again:
             return _is_finished(app, batch, journal, wish.report)
         await refuse_moved(outcome.header)
+        take_back(batch)
         journal.reopen_failed()
         if wish.prove is not None:
             journal.prove_by(wish.prove)

@@ -14,6 +14,7 @@ from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.locks import Holder
+from yatagan.batches.said import Said, say
 from yatagan.batches.states import ENDED, BatchState
 from yatagan.cli import run_batch, shell_completion, terminal, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
@@ -45,10 +46,11 @@ def hold_command(id: str, json_: bool) -> None:
 async def _hold(app: App, batch: Batch, *, json_: bool) -> None:
     with contextlib.closing(batch.journal()) as journal:
         _refuse_ended(journal, batch)
-    with await stopped(app, batch) as journal:
+    with await stopped(app, batch, Said.HOLD) as journal:
         _refuse_ended(journal, batch)  # it may have come to its end meanwhile
-        journal.settle(BatchState.HELD)
-        RunLog(batch).write("held", by="a person")
+        if journal.standing().state is not BatchState.HELD:  # a worker may have done so
+            journal.settle(BatchState.HELD)
+            RunLog(batch).write("held", by="a person")
         outcome = outcome_of(journal)
     if json_:
         say_json(batch_json(outcome))
@@ -78,7 +80,7 @@ def cancel_command(id: str, no_questions: bool, json_: bool) -> None:
 
 
 async def _cancel(app: App, batch: Batch, *, json_: bool) -> None:
-    with await stopped(app, batch) as journal:
+    with await stopped(app, batch, Said.CANCEL) as journal:
         outcome = outcome_of(journal)
         run_batch.refuse_cancelled(outcome)
         if outcome.standing.state is BatchState.FINISHED:
@@ -101,12 +103,14 @@ async def _cancel(app: App, batch: Batch, *, json_: bool) -> None:
             )
 
 
-async def stopped(app: App, batch: Batch) -> contextlib.AbstractContextManager[Journal]:
+async def stopped(app: App, batch: Batch, word: Said) -> contextlib.AbstractContextManager[Journal]:
     """The journal of a batch that nothing carries any more and nothing will, and whose lock we hold.
 
-    It leaves the queue first: a worker that ends, or is killed, must not hand it to the next. One that took it just
-    before is asked to stop it. Raises BatchInUse where that is not ours to do.
+    What is said stands beside its journal first, and it leaves the queue: so no worker takes it any more, on whichever
+    machine. One that carries it now is asked to stop it; one of another machine sees what is said. Raises BatchInUse
+    where nothing does so in time; what is said still holds.
     """
+    say(batch, word)
     app.queue().remove(batch.name)
     until = time.monotonic() + _STOPPING
     asked = None
@@ -114,11 +118,11 @@ async def stopped(app: App, batch: Batch) -> contextlib.AbstractContextManager[J
         try:
             batch.lock()
             return _held(batch)
-        except BatchInUse as error:
-            if error.elsewhere or time.monotonic() > until:
+        except BatchInUse:
+            if time.monotonic() > until:
                 raise
         holder = batch.carrier()
-        if holder is not None and holder.is_known and holder != asked:
+        if holder is not None and holder.is_known and holder.is_of(batch.directory) and holder != asked:
             await _ask_to_stop(app, batch, holder)
             asked = holder
         await asyncio.sleep(0.1)

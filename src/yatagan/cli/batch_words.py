@@ -10,7 +10,8 @@ from typing import Any
 from yatagan.batches.activity import Activity
 from yatagan.batches.counts import BatchCounts
 from yatagan.batches.journal_data import Header
-from yatagan.batches.queue import WaitsFor
+from yatagan.batches.moments import Moment
+from yatagan.batches.queueing import QueueEntry, WaitsFor
 from yatagan.batches.snapshot import Snapshot
 from yatagan.batches.states import ENDED, BatchState
 from yatagan.cli import fault_words, text
@@ -64,11 +65,22 @@ def trouble(snapshot: Snapshot) -> str:
 
 def _queued(outcome: BatchCounts, now: Activity) -> str:
     entry = now.entry
-    if entry is not None and entry.waits_for is WaitsFor.CONNECTION and entry.until > time.time():
-        fault = outcome.standing.fault or Fault.CONNECTION_LOST
-        return f"queued, because {fault_words.fault(fault)}; tries again {text.day_time(entry.until)}"
+    retried = entry.retried_at(Moment.now()) if entry is not None else None
+    if entry is not None and retried is not None:
+        return f"queued, because {_why_waiting(outcome, entry)}; tries again {text.day_time(retried)}"
     place = f"queued, {text.count(now.ahead, 'batch', 'batches')} before it" if now.ahead else "queued, the next"
     return place if now.attended else f"{place}, but no worker runs"
+
+
+def _why_waiting(outcome: BatchCounts, entry: QueueEntry) -> str:
+    """Why a batch in the queue is tried at a later time, as a clause."""
+    match entry.waits_for:
+        case WaitsFor.OTHER_HOST:
+            return "another machine has it"
+        case WaitsFor.JOURNAL:
+            return "its journal could not be read"
+        case _:
+            return fault_words.fault(outcome.standing.fault or Fault.CONNECTION_LOST)
 
 
 def goes_on(now: Activity) -> bool:

@@ -11,9 +11,11 @@ from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
+from yatagan.batches.said import said, take_back
+from yatagan.batches.states import BatchState
 from yatagan.cli import text
 from yatagan.cli.context import App, OpenSession
-from yatagan.errors import BatchInUse
+from yatagan.errors import BatchInUse, Refused
 from yatagan.places import Place
 from yatagan.planning.plan import Plan
 from yatagan.planning.takeover import can_go_on, remove_parts, sync_what_is_there, take_over, unfinished
@@ -71,6 +73,15 @@ class Earlier:
             return f"Going on with batch {batch}."
         return f"Batch {batch} takes over what is there of batch {self.batch.name}, which is cancelled."
 
+    def refuse_if_stopped(self) -> None:
+        """Raise Refused where a person has stopped it: then only a person says that it goes on."""
+        with contextlib.closing(self.batch.journal()) as journal:
+            standing = journal.standing()
+        held = standing.state is BatchState.HELD and standing.fault is None
+        if said(self.batch) is not None or held:
+            resume = text.command("batch", "resume", self.batch.name)
+            raise Refused(f"batch {self.batch.name} carries this, and a person has stopped it", f"go on with: {resume}")
+
     def in_use(self) -> BatchInUse:
         """The error while another process carries it."""
         return BatchInUse(self.batch.name, str(self.batch.carrier() or "another process"))
@@ -78,6 +89,7 @@ class Earlier:
     async def become(self, use: EarlierUse, header: Header, plan: Plan, destination: Store) -> Batch:
         """The batch to carry, locked by us. Raises BatchInUse, JournalError, StoreError."""
         self.batch.lock()
+        take_back(self.batch)
         if use is EarlierUse.GO_ON:
             with contextlib.closing(self.batch.journal()) as journal:
                 journal.reopen_failed()

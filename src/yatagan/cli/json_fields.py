@@ -11,7 +11,7 @@ from typing import Any, TypeVar
 
 from yatagan.batches.activity import Activity
 from yatagan.batches.counts import BatchCounts
-from yatagan.batches.queue import WaitsFor
+from yatagan.batches.moments import Moment
 from yatagan.batches.steps import Step
 from yatagan.cli.text import timestamp
 from yatagan.places import name_fields
@@ -88,11 +88,10 @@ def _queue_json(now: Activity) -> dict[str, Any] | None:
     entry = now.entry
     if entry is None:
         return None
-    retry = entry.until if entry.waits_for is WaitsFor.CONNECTION else None
     return {
         "ahead": now.ahead,
         "waits_for": entry.waits_for.value or None,
-        "retry_at": seconds_at(retry),
+        "retry_at": seconds_at(entry.retried_at(Moment.now())),
         "failures": entry.failures,
     }
 

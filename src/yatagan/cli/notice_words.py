@@ -19,7 +19,7 @@ from yatagan.cli.batch_words import from_to
 from yatagan.cli.conclusions import conclude_batch
 from yatagan.cli.context import App
 from yatagan.cli.json_fields import batch_json
-from yatagan.errors import CannotReach
+from yatagan.errors import CannotReach, JournalError
 
 #: Columns of a notice.
 _WIDE = 72
@@ -55,6 +55,17 @@ def _verdict(outcome: BatchCounts, problem: CannotReach | None) -> str:
         proof = f", {proofs.pop()}" if len(proofs) == 1 else ", proven in several ways" if proofs else ""
         return f"finished: {files}, {text.size(outcome.moved_size)}{proof}"
     return f"is {conclude_batch(outcome, problem).text}"
+
+
+def of_unread(batch: str, error: JournalError) -> Notice:
+    """The notice that the journal of a batch in the queue cannot be read."""
+    lines = [
+        text.show(str(messages.explain(error))),
+        "It is tried again now and then, and keeps no other batch waiting.",
+        f"What is known of it: {text.command('batch', 'show', batch)}",
+    ]
+    summary = {"notice": "journal-unreadable", "batch_name": batch, "reason": error.detail}
+    return _notice(f"Batch {batch}: its journal cannot be read", lines, summary, trouble=True)
 
 
 def of_node_trouble(node: str, waiting: int, problem: CannotReach | None, *, login: bool) -> Notice:

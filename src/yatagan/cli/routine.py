@@ -17,6 +17,7 @@ from yatagan.background.routine_stage import batch_ended, stage
 from yatagan.background.routines import Routine, RoutineBook, Run, RunOutcome
 from yatagan.background.schedules import OnChange, Schedule, parse_at, parse_every
 from yatagan.background.starting import start_worker
+from yatagan.batches.moments import Moment
 from yatagan.cli import terminal, text
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, say_json, written
@@ -108,9 +109,20 @@ def add(
         remove = text.command("routine", "remove", name)
         raise BadPlace(name, "there is such a routine already", f"remove it first: {remove}")
     sources = _check(app, words)
-    now = time.time()
+    now = Moment.now()
     typed = (*words, "--unchanged-for", spell_duration(unchanged_for))
-    routine = Routine(name, typed, os.getcwd(), schedule, until, now, due=now, sources=sources, settles=unchanged_for)
+    routine = Routine(
+        name,
+        typed,
+        os.getcwd(),
+        schedule,
+        until,
+        now.wall,
+        due=now.wall,
+        sources=sources,
+        settles=unchanged_for,
+        since=now,
+    )
     book.put(routine)
     start_worker(app.home)
     if json_:
@@ -253,11 +265,13 @@ def run_(name: str, json_: bool) -> None:
     app = App.start(questions=False)
     book = RoutineBook.of(app.home)
     routine = book.get(name)
-    last = next(iter(book.runs(name, 1)), None)
-    if last is not None and last.outcome is RunOutcome.RUNNING and batch_ended(app.home, last.batch) is None:
-        raise BadPlace(name, f"its last run still goes on, in batch {last.batch}", "wait for it")
     runner = RoutineRunner(book, stage, lambda batch: batch_ended(app.home, batch), _Unheard())
+    runner.settle(routine)
     run = asyncio.run(runner.run(routine))
+    if run is None:
+        last = next(iter(book.runs(book.get(name).name, 1)))
+        where = f", in batch {last.batch}" if last.batch else ": it plans"
+        raise BadPlace(name, f"its last run still goes on{where}", "wait for it")
     if json_:
         say_json(_run_fields(run))
     else:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
 import sys
 from typing import Any
@@ -9,6 +10,7 @@ from typing import Any
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
+from yatagan.batches.said import until_said
 from yatagan.batches.states import BatchState
 from yatagan.cli import stop_signals, terminal, text
 from yatagan.cli.context import App, OpenSession
@@ -57,6 +59,11 @@ async def carry(
         warned = True
         run.stop()
 
+    async def stop_when_said() -> None:
+        await until_said(batch)
+        run.stop()
+
+    watching = asyncio.ensure_future(stop_when_said())
     try:
         async with view:
             with stop_signals.handled(stop):
@@ -64,6 +71,8 @@ async def carry(
     except JournalError as error:
         error.batch = batch.name
         raise
+    finally:
+        watching.cancel()
     outcome = outcome_of(journal)
     if (
         report.in_words

@@ -65,7 +65,7 @@ async def _work(app: App, listener: _Listener) -> None:
 
     runner = RoutineRunner(RoutineBook.of(app.home), stage, ended, listener, changed=follower.changed)
     agent = os.environ.get("SSH_AUTH_SOCK", "")
-    worker = Worker(app.home, agent, listener, lambda: start_worker(app.home), runner.tick)
+    worker = Worker(app.home, agent, listener, lambda: start_worker(app.home), runner)
     for number in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(number, worker.shut_down)
     loop.add_signal_handler(signal.SIGUSR1, worker.stop_batch)
@@ -106,6 +106,15 @@ class _Listener:
     def failed(self, batch: Batch, error: YataganError) -> None:
         """See `WorkerListener`."""
         self._say(f"batch {batch.name}: {messages.explain(error)}")
+
+    def unread(self, batch: Batch, error: JournalError) -> None:
+        """See `WorkerListener`."""
+        self.failed(batch, error)
+        self._tell(batch, notice_words.of_unread(batch.name, error))
+
+    def own_trouble(self, error: YataganError) -> None:
+        """See `WorkerListener`."""
+        self._say(str(messages.explain(error)))
 
     def node_trouble(self, batch: Batch, node: str, waiting: int, problem: CannotReach | None, *, login: bool) -> None:
         """See `WorkerListener`."""

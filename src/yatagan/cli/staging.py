@@ -72,6 +72,8 @@ async def stage(request: Request, command: tuple[str, ...], how: How) -> int:
         plan, careful, modes = await _plan(request, source, destination, quiet=not report.in_words)
         header = _header(request, command, plan, modes, source, destination)
         earlier = find_earlier(app, header)
+        if earlier is not None and how.routine:
+            earlier.refuse_if_stopped()
         plan.safe = earlier.outcome.safe if earlier is not None else 0
         if report.in_words:
             show_plan(request, plan, source, destination, careful, modes, earlier.words if earlier is not None else "")

@@ -7,9 +7,10 @@ as a `Home`.
 from __future__ import annotations
 
 import os
-import platform
 from dataclasses import dataclass
 from pathlib import Path
+
+from yatagan.config.machine import machine_key
 
 #: Marks the root of a project.
 PROJECT_FILE = "yatagan.toml"
@@ -61,12 +62,16 @@ class Home:
     @property
     def queue(self) -> Path:
         """The batches of this host that wait for workers."""
-        return self.state / "queue" / f"{platform.node() or 'host'}.db"
+        return self._of_machine("queue")
 
     @property
     def routines(self) -> Path:
         """The routines of this host, and what their runs came to."""
-        return self.state / "routines" / f"{platform.node() or 'host'}.db"
+        return self._of_machine("routines")
+
+    def _of_machine(self, directory: str) -> Path:
+        """This machine's file in a directory of which a home on the network has one for each machine."""
+        return self.state / directory / f"{machine_key(self.state)}.db"
 
     @property
     def workers_log(self) -> Path:
