@@ -75,24 +75,24 @@ class Forked:
         environment: dict[str, str],
         seconds: float,
         watch: Callable[[int], None] = lambda process: None,
+        account: tuple[int, list[int], int] | None = None,
     ) -> subprocess.CompletedProcess[str]:
-        """`watch` is called with the process's number now and then while it runs."""
+        """`watch` is called with the process's number now and then while it runs.
+
+        `account`: the number of another one, its groups, and its umask.
+        """
         found = cls._idle.pop() if cls._idle else cls(environment)
-        done = found._run([os.fsdecode(word) for word in words], directory, environment, seconds, watch)
+        request = [[os.fsdecode(word) for word in words], str(directory), environment, account]
+        done = found._run(request, seconds, watch)
         cls._idle.append(found)
         return done
 
     def _run(
-        self,
-        words: list[str],
-        directory: Path,
-        environment: dict[str, str],
-        seconds: float,
-        watch: Callable[[int], None],
+        self, request: list[Any], seconds: float, watch: Callable[[int], None]
     ) -> subprocess.CompletedProcess[str]:
+        words = request[0]
         with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
-            request = json.dumps([words, str(directory), environment]).encode()
-            socket.send_fds(self._connection, [request], [out.fileno(), err.fileno()])
+            socket.send_fds(self._connection, [json.dumps(request).encode()], [out.fileno(), err.fileno()])
             child = int(self._connection.recv(100))
             end, status = time.monotonic() + seconds, None
             self._connection.settimeout(0.05)

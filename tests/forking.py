@@ -1,8 +1,9 @@
 """Runs the program many times without importing its modules each time: python forking.py SOCKET-FD
 
 It imports all that the program may import, which is most of the half second that a run needs before it does anything,
-and then forks for each request: `[arguments, directory, environment]` in JSON, with descriptors for standard output and
-error. The answer is the process number, and when that has ended, its status.
+and then forks for each request: `[arguments, directory, environment, account]` in JSON, with descriptors for standard
+output and error. The account is null, or its number, its groups, the first of them its own, and its umask. The answer is
+the process number, and when that has ended, its status.
 """
 
 from __future__ import annotations
@@ -35,10 +36,12 @@ def serve(connection: socket.socket) -> None:
         data, descriptors, _, _ = socket.recv_fds(connection, _LONGEST, 2)
         if not data:
             sys.exit()
-        words, directory, environment = json.loads(data)
+        words, directory, environment, account = json.loads(data)
         child = os.fork()
         if not child:
             connection.close()
+            if account is not None:
+                belong_to(*account)
             become(words, directory, environment, descriptors)
             return
         for descriptor in descriptors:
@@ -46,6 +49,13 @@ def serve(connection: socket.socket) -> None:
         connection.send(str(child).encode())
         _, status = os.waitpid(child, 0)
         connection.send(str(os.waitstatus_to_exitcode(status)).encode())
+
+
+def belong_to(number: int, groups: list[int], umask: int) -> None:
+    os.umask(umask)
+    os.setgroups(groups)
+    os.setgid(groups[0])
+    os.setuid(number)
 
 
 def become(words: list[str], directory: str, environment: dict[str, str], descriptors: list[int]) -> None:

@@ -244,7 +244,7 @@ def test_held_and_over(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     number = book.begin("fen", world.now, dead)  # and the process died while it planned
     world.now = START + 1.0
     look(runner)
-    assert {run.number: run.detail for run in book.runs("fen")}[number] == "its planning was broken off"
+    assert {run.number: run.outcome for run in book.runs("fen")}[number] is RunOutcome.BROKEN_OFF
 
 
 def test_a_routine_for_real(program: Program, practice: Practice) -> None:

@@ -1,14 +1,18 @@
-"""An unattended run of a batch: its ends are opened without questions, or it goes over an open node."""
+"""Unattended runs of batches: their ends are opened without questions, or they go over open nodes."""
 
 from __future__ import annotations
 
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.events import Listener
 from yatagan.batches.journal import Journal
+from yatagan.batches.queue import Taken
+from yatagan.batches.queueing import QueueLimits
 from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
 from yatagan.config.settings import load_settings
+from yatagan.engine.accepted_paths import refuse_moved
 from yatagan.engine.run import BatchRun
+from yatagan.errors import UnknownNode
 from yatagan.keeper.client import Keeper, KeeperRun
 from yatagan.keeper.endpoint import Endpoint
 from yatagan.ledger.ledger import Ledger
@@ -16,6 +20,38 @@ from yatagan.nodes.prompts import NoPrompter
 from yatagan.stores.interface import Source
 from yatagan.stores.local import LocalSource
 from yatagan.stores.node_source import NodeSource
+
+
+def queue_limits(home: Home) -> QueueLimits:
+    """How many batches may be carried at once, as the settings and the nodes say now. Raises BadConfig."""
+    nodes = NodeBook(home.nodes_file)
+
+    def over_node(name: str) -> int:
+        try:
+            return nodes.get(name).batches_at_once
+        except UnknownNode:
+            return 1
+
+    return QueueLimits(load_settings(home).queue.at_once, over_node)
+
+
+class Unattended:
+    """Makes runs of the queue's batches. `agent`: the socket of the SSH agent, "" without one."""
+
+    def __init__(self, home: Home, agent: str) -> None:
+        self._home = home
+        self._agent = agent
+
+    def limits(self) -> QueueLimits:
+        """See `Carrying.limits`."""
+        return queue_limits(self._home)
+
+    async def make_run(self, taken: Taken, journal: Journal, listener: Listener) -> BatchRun | KeeperRun:
+        """See `Carrying.make_run`."""
+        await refuse_moved(journal.header())
+        settings = load_settings(self._home).ledger
+        ledger = Ledger.of(self._home, settings, self._agent, journal.header().purpose.ledger)
+        return make_run(self._home, taken.batch, journal, listener, ledger, umask=taken.entry.umask)
 
 
 def make_run(

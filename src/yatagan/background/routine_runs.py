@@ -22,6 +22,8 @@ from yatagan.errors import NoSuchRoutine, YataganError
 
 #: A routine that cannot be looked at is looked at again after so many seconds.
 _TROUBLED = 60.0
+#: So often in a row planning may be broken off before a person must look.
+_BROKEN_OFF = 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,6 +82,10 @@ class RoutineRunner:
         self._listener = listener
         self._clock = clock
         self._planning: dict[int, asyncio.Task[None]] = {}
+
+    def any_active(self) -> bool:
+        """Whether a routine may become due. Raises JournalError."""
+        return any(not routine.held for routine in self._book.all())
 
     def tick(self) -> float | None:
         """Begin what is due. Returns in how many seconds to look again; None without an active routine.
@@ -180,7 +186,10 @@ class RoutineRunner:
         """Note what became of a run's batch. False while that goes on, or is still being planned."""
         if not run.batch and plans_on(self._owner(run)):
             return False
-        ended = self._ended(run.batch) if run.batch else Ended(0, 0, "its planning was broken off")
+        if not run.batch:
+            self._break_off(routine, run)
+            return True
+        ended = self._ended(run.batch)
         if ended is None:
             return False
         outcome = RunOutcome.FAILED if ended.failure else RunOutcome.MOVED
@@ -188,6 +197,16 @@ class RoutineRunner:
         now = self._clock().wall
         self._book.end(run.number, now, outcome, files=ended.files, size=ended.size, detail=ended.failure)
         return True
+
+    def _break_off(self, routine: Routine, run: Run) -> None:
+        """A run's process has ended while it planned, as with the machine. Another try is due; few are no trouble."""
+        now = self._clock()
+        self._book.end(run.number, now.wall, RunOutcome.BROKEN_OFF)
+        last = self._book.runs(routine.name, _BROKEN_OFF)
+        if len(last) == _BROKEN_OFF and all(each.outcome is RunOutcome.BROKEN_OFF for each in last):
+            self._tell(routine, f"its planning was broken off {_BROKEN_OFF} times in a row")
+        else:
+            self._book.set_due(routine.name, now.wall, now)
 
     def _owner(self, run: Run) -> Owned:
         """Who plans a run."""

@@ -57,6 +57,8 @@ class RunOutcome(StrEnum):
     MOVED = "moved"
     NOTHING_NEW = "nothing new"
     FAILED = "failed"
+    #: Its process ended while it planned; the routine is due again at once.
+    BROKEN_OFF = "broken off"
 
 
 @dataclass(frozen=True, slots=True)

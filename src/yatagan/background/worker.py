@@ -17,22 +17,15 @@ import os
 from collections.abc import Awaitable, Callable
 from typing import Protocol, TypeVar
 
-from yatagan.background.carrying import make_run
-from yatagan.background.routines import RoutineBook
 from yatagan.batches.batch_store import Batch
-from yatagan.batches.events import ConnectionOpened, Event
+from yatagan.batches.events import ConnectionOpened, Event, Listener
 from yatagan.batches.journal import Journal
 from yatagan.batches.locks import LockTaken
 from yatagan.batches.queue import Queue, Taken
 from yatagan.batches.queueing import OnTaking, QueueLimits, WaitsFor, after_run, unreadable_seconds
 from yatagan.batches.said import Said, said, until_said
 from yatagan.batches.states import BatchState, batch_may_move
-from yatagan.config.home import Home
-from yatagan.config.nodes import NodeBook
-from yatagan.config.settings import load_settings
-from yatagan.engine.accepted_paths import refuse_moved
 from yatagan.engine.retry import wait_for_node
-from yatagan.engine.run import BatchRun
 from yatagan.engine.run_log import RunLog
 from yatagan.errors import (
     BadConfig,
@@ -45,8 +38,6 @@ from yatagan.errors import (
     YataganError,
 )
 from yatagan.faults import Fault
-from yatagan.keeper.client import KeeperRun
-from yatagan.ledger.ledger import Ledger
 
 T = TypeVar("T")
 
@@ -87,6 +78,9 @@ class WorkerListener(Protocol):
 class Routines(Protocol):
     """Runs routines, as `RoutineRunner` does."""
 
+    def any_active(self) -> bool:
+        """Whether a routine may become due."""
+
     def tick(self) -> float | None:
         """Begin what is due. Returns in how many seconds to look again; None without an active routine."""
 
@@ -97,32 +91,43 @@ class Routines(Protocol):
         """Break off the plans that are being made."""
 
 
-def queue_limits(home: Home) -> QueueLimits:
-    """How many batches may be carried at once, as the settings and the nodes say now."""
-    nodes = NodeBook(home.nodes_file)
+class Run(Protocol):
+    """A run of a batch, as `BatchRun` and `KeeperRun` are."""
 
-    def over_node(name: str) -> int:
-        try:
-            return nodes.get(name).batches_at_once
-        except UnknownNode:
-            return 1
+    async def run(self) -> CannotReach | None:
+        """Carry it. Returns why its node could not be reached."""
 
-    return QueueLimits(load_settings(home).queue.at_once, over_node)
+    def stop(self) -> None:
+        """Stop it, cleanly."""
+
+
+class Carrying(Protocol):
+    """What a worker takes from the settings: limits, and runs (`carrying.py`)."""
+
+    def limits(self) -> QueueLimits:
+        """How many batches may be carried at once now. Raises BadConfig."""
+
+    async def make_run(self, taken: Taken, journal: Journal, listener: Listener) -> Run:
+        """The run of a batch whose lock is held. Raises StoreError where it may not go on, UnknownNode, BadConfig."""
 
 
 class Worker:
-    """One worker. `agent`: the socket of the SSH agent, "" without one. `another` starts a further worker."""
+    """One worker. `another` starts a further one."""
 
     def __init__(
-        self, home: Home, agent: str, listener: WorkerListener, another: Callable[[], object], routines: Routines
+        self,
+        queue: Queue,
+        carrying: Carrying,
+        listener: WorkerListener,
+        another: Callable[[], object],
+        routines: Routines,
     ) -> None:
         self._routines = routines
-        self._home = home
-        self._agent = agent
-        self._queue = Queue.of(home)
+        self._carrying = carrying
+        self._queue = queue
         self._listener = listener
         self._another = another
-        self._run: BatchRun | KeeperRun | None = None
+        self._run: Run | None = None
         self._carried: Batch | None = None
         self._shutting_down = False
         self._woken = asyncio.Event()
@@ -171,10 +176,10 @@ class Worker:
 
     async def _step(self) -> bool:
         """Carry the next batch, or wait for one; False if there is none. Raises JournalError, BadConfig."""
-        taken = self._queue.take(queue_limits(self._home), self._listener.unread)
+        taken = self._queue.take(self._carrying.limits(), self._listener.unread)
         if taken is None:
             return await self._wait()
-        if self._queue.has_more(queue_limits(self._home)) or self._lacks_waiter():
+        if self._queue.has_more(self._carrying.limits()) or self._lacks_waiter():
             self._start_another()
         try:
             await self._attend(taken)
@@ -191,8 +196,7 @@ class Worker:
 
     def _lacks_waiter(self) -> bool:
         """Whether routines may become due, and no worker waits for that."""
-        routines = RoutineBook.of(self._home).all()
-        return any(not routine.held for routine in routines) and not self._queue.waiting_lock().is_held()
+        return self._routines.any_active() and not self._queue.waiting_lock().is_held()
 
     async def _wait(self) -> bool:
         """Wait for the next batch, and run routines. False if there is nothing to wait for, or another worker does."""
@@ -204,7 +208,7 @@ class Worker:
         try:
             while not self._shutting_down:
                 looks = [self._queue.next_look(), self._routines.tick()]
-                if self._queue.has_more(queue_limits(self._home)):
+                if self._queue.has_more(self._carrying.limits()):
                     return True
                 until = min((look for look in looks if look is not None), default=None)
                 if until is None:
@@ -262,7 +266,7 @@ class Worker:
         self._queue.remove(batch.name)
 
     @staticmethod
-    async def _stop_when_said(batch: Batch, run: BatchRun | KeeperRun) -> None:
+    async def _stop_when_said(batch: Batch, run: Run) -> None:
         """Stop a run once a person has said so, from whichever machine."""
         await until_said(batch)
         run.stop()
@@ -275,10 +279,6 @@ class Worker:
             journal.settle(BatchState.HELD, Fault.NO_PROGRESS)
             return None
         try:
-            await refuse_moved(journal.header())
-            ledger = Ledger.of(
-                self._home, load_settings(self._home).ledger, self._agent, journal.header().purpose.ledger
-            )
 
             def hear(event: Event) -> None:
                 if isinstance(event, ConnectionOpened):
@@ -286,7 +286,7 @@ class Worker:
                     for node in self._queue.note_well(taken.entry.nodes):
                         self._listener.node_well(taken.batch, node)
 
-            self._run = make_run(self._home, taken.batch, journal, hear, ledger, umask=taken.entry.umask)
+            self._run = await self._carrying.make_run(taken, journal, hear)
         except StoreError as error:
             journal.settle(BatchState.HELD, error.fault, os.fsdecode(error.path))
             return None

@@ -187,7 +187,9 @@ class Queue:
         return None
 
     def _is_running(self, entry: QueueEntry) -> bool:
-        if entry.worker is not None and entry.worker.is_alive:
+        """Whether a process carries a batch. This one does so only as long as it holds the lock."""
+        worker = entry.worker
+        if worker is not None and worker.is_alive and worker != Holder.this_process():
             return True
         return self._batches.holds(entry.batch) and self._batches.get(entry.batch).is_carried()
 

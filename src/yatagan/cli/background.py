@@ -9,9 +9,9 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from yatagan.background.carrying import queue_limits
 from yatagan.background.logout import processes_end_at_logout
 from yatagan.background.starting import start_worker
-from yatagan.background.worker import queue_limits
 from yatagan.batches.activity import Activity
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.counts import BatchCounts, outcome_of

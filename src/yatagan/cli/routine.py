@@ -37,6 +37,7 @@ _LOOKS = {
     RunOutcome.MOVED: ("█", "#", text.Tone.GOOD),
     RunOutcome.NOTHING_NEW: ("·", ".", None),
     RunOutcome.FAILED: ("×", "x", text.Tone.TROUBLE),
+    RunOutcome.BROKEN_OFF: ("‡", "!", text.Tone.WARNING),
     RunOutcome.RUNNING: ("▒", "=", None),
 }
 _LEFT_OUT = ("–", "-", text.Tone.WARNING)

@@ -12,6 +12,7 @@ from typing import Any
 
 import click
 
+from yatagan.background.carrying import Unattended
 from yatagan.background.following import Follower
 from yatagan.background.notices import Notice, send
 from yatagan.background.routine_runs import Ended, RoutineRunner
@@ -65,7 +66,8 @@ async def _work(app: App, listener: _Listener) -> None:
 
     runner = RoutineRunner(RoutineBook.of(app.home), stage, ended, listener, changed=follower.changed)
     agent = os.environ.get("SSH_AUTH_SOCK", "")
-    worker = Worker(app.home, agent, listener, lambda: start_worker(app.home), runner)
+    carrying = Unattended(app.home, agent)
+    worker = Worker(app.queue(), carrying, listener, lambda: start_worker(app.home), runner)
     for number in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(number, worker.shut_down)
     loop.add_signal_handler(signal.SIGUSR1, worker.stop_batch)
