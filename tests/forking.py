@@ -2,8 +2,8 @@
 
 It imports all that the program may import, which is most of the half second that a run needs before it does anything,
 and then forks for each request: `[arguments, directory, environment, account]` in JSON, with descriptors for standard
-output and error. The account is null, or its number, its groups, the first of them its own, and its umask. The answer is
-the process number, and when that has ended, its status.
+output and error. The account is null, or its number, its groups, the first of them its own, and its umask. The answer
+is the process number, and when that has ended, its status.
 """
 
 from __future__ import annotations
@@ -24,6 +24,21 @@ import time
 import yatagan
 
 _LONGEST = 1 << 20
+#: Modules of the standard library that are imported within functions, also its own.
+_NEEDED = (
+    *(f"encodings.{name}" for name in ("ascii", "idna", "latin_1", "utf_16_be", "utf_8", "unicode_escape")),
+    *(
+        "stringprep",
+        "getpass",
+        "grp",
+        "pwd",
+        "tempfile",
+        "difflib",
+        "traceback",
+        "asyncio",
+        "concurrent.futures.thread",
+    ),
+)
 
 
 def serve(connection: socket.socket) -> None:
@@ -52,6 +67,9 @@ def serve(connection: socket.socket) -> None:
 
 
 def belong_to(number: int, groups: list[int], umask: int) -> None:
+    # What is imported only when it is needed may lie where that account cannot read.
+    for name in _NEEDED:
+        importlib.import_module(name)
     os.umask(umask)
     os.setgroups(groups)
     os.setgid(groups[0])

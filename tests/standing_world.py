@@ -26,6 +26,7 @@ from yatagan.background.routines import Routine, RoutineBook
 from yatagan.background.worker import Worker
 from yatagan.batches import queue as queue_module
 from yatagan.batches.events import ConnectionOpened
+from yatagan.batches.journal_reading import AsJournalError
 from yatagan.batches.locks import Holder, LockTaken
 from yatagan.batches.moments import Moment
 from yatagan.batches.queue import Queue
@@ -141,14 +142,15 @@ class _Rows:
 
     def execute(self, statement: str, values: Any = ()) -> sqlite3.Cursor:
         if self._world.home_fails and not statement.startswith(("SELECT", "ROLLBACK", "BEGIN")):
-            raise JournalError("home", "no space left")
+            raise sqlite3.OperationalError("database or disk is full")
         return self._rows.execute(statement, values)
 
 
 @contextlib.contextmanager
 def _opened(world: World, rows: sqlite3.Connection) -> Iterator[Any]:
     PROCESS.get().call()
-    yield _Rows(world, rows)
+    with AsJournalError("home"):
+        yield _Rows(world, rows)
 
 
 class WorldQueue(Queue):

@@ -160,13 +160,15 @@ class Queue:
         """
         if not is_made(self._file):
             return None
-        problems = list[tuple[Batch, JournalError]]()
+        problems, taken = list[tuple[Batch, JournalError]](), None
         with self._open() as sql:
             sql.execute("BEGIN IMMEDIATE")
             try:
                 taken = self._first(sql, limits, problems)
                 sql.execute("COMMIT")
             except BaseException:
+                if taken is not None:
+                    taken.batch.unlock()
                 sql.execute("ROLLBACK")
                 raise
         for batch, error in problems:
@@ -207,19 +209,27 @@ class Queue:
             self._wait(sql, entry.batch, WaitsFor.OTHER_HOST, ELSEWHERE_SECONDS)
             return None
         try:
-            progress, ends, todo = _look(batch, entry)
+            todo = self._note_taken(sql, entry, batch)
         except JournalError as error:
             batch.unlock()
             if not entry.failures or entry.waits_for is not WaitsFor.JOURNAL:
                 problems.append((batch, error))
             self._wait(sql, entry.batch, WaitsFor.JOURNAL, unreadable_seconds(entry.failures))
             return None
-        worker = json.dumps(asdict(Holder.this_process()))
-        values = worker, ends, progress, entry.batch
+        except BaseException:
+            batch.unlock()
+            raise
+        return Taken(entry, batch, todo)
+
+    @staticmethod
+    def _note_taken(sql: sqlite3.Connection, entry: QueueEntry, batch: Batch) -> OnTaking:
+        """Write down that we have a batch. Returns what is to be done with it. Raises JournalError."""
+        progress, ends, todo = _look(batch, entry)
+        values = json.dumps(asdict(Holder.this_process())), ends, progress, entry.batch
         sql.execute(
             "UPDATE entry SET worker = ?, waits_for = '', seconds = 0, ends = ?, progress = ? WHERE batch = ?", values
         )
-        return Taken(entry, batch, todo)
+        return todo
 
     def waiting_lock(self) -> Lock:
         """The lock of the one worker that waits for the next batch whose time has not come. Raises JournalError."""

@@ -32,6 +32,7 @@ from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import PART_PREFIX, PART_SUFFIX, Place, name_fields
 from yatagan.stores.interface import Kind, Placement, Readable, Store
+from yatagan.stores.local_calls import own_umask
 from yatagan.trees import checksum_record
 from yatagan.trees.hashing import Content, DigestOrigin, digests
 from yatagan.trees.kept_directories import KeptDirectories
@@ -236,9 +237,10 @@ async def _write(
     try:
         facts = checksum_record.write_facts(tree, name, data)
         keeping = KeptDirectories(there, posixpath.dirname(target.path), new_name().encode())
-        await _put(there, target.path, data, keeping, 0o755 if to.script else 0o644)
+        closed = 0 if target.node else own_umask()
+        await _put(there, target.path, data, keeping, (0o755 if to.script else 0o644) & ~closed)
         if not to.script:
-            await _put(there, target.path + checksum_record.FACTS_SUFFIX, facts, keeping, 0o644)
+            await _put(there, target.path + checksum_record.FACTS_SUFFIX, facts, keeping, 0o644 & ~closed)
     finally:
         if there is not store:
             await there.close()

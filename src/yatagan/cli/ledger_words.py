@@ -42,6 +42,8 @@ def _cause(finding: LedgerFinding) -> tuple[str, ...]:
             return finding.problem, finding.detail
         case Problem.BAD_SIGNATURE:
             return finding.problem, finding.file, finding.detail
+        case Problem.NO_RECORD | Problem.ADDED:
+            return finding.problem, finding.file
         case _:
             return finding.problem, finding.file, str(finding.witness), str(finding.first or finding.line)
 
@@ -62,6 +64,9 @@ def _line(alike: Sequence[LedgerFinding]) -> str:
             return f"{file}: {records}: the {holds}: {first.detail}"
         case Problem.NOT_PLAIN:
             return f"{file} is {first.detail}, and was not read: all of a ledger is plain files in plain directories"
+        case Problem.NO_RECORD | Problem.ADDED if len(alike) > 1:
+            what = "were changed: they cannot be read" if first.problem is Problem.NO_RECORD else "were added by hand"
+            return f"{file}: {records} {what}"
         case Problem.FORK:
             return f"{file}: two continuations from {records} on, also {text.show(first.detail)}"
         case _:
@@ -78,7 +83,8 @@ def _records(alike: Sequence[LedgerFinding]) -> str:
             spans.append((finding.first, finding.last))
     only = alike[0]
     if not only.first:
-        return f"line {text.number(only.line)}" if only.line else "its records"
+        many = f" and {text.number(len(alike) - 1)} more" if len(alike) > 1 else ""
+        return f"line {text.number(only.line)}{many}" if only.line else "its records"
     shown = [_span(*span) for span in spans[:3]]
     more = f" and {text.number(len(spans) - 3)} more" if len(spans) > 3 else ""
     one = len(alike) == 1 and only.first == only.last

@@ -110,5 +110,12 @@ class Home:
 
 
 def find_project(start: Path) -> Path | None:
-    """The root of the project that a directory is in: the nearest one up that holds a project file."""
-    return next((above for above in (start, *start.parents) if os.path.isfile(above / PROJECT_FILE)), None)
+    """The root of the project that a directory is in: the nearest one up that holds a project file.
+
+    Whatever else has that name counts too, so that it is named, and not passed over.
+    """
+
+    def has_file(directory: Path) -> bool:
+        return os.path.lexists(directory / PROJECT_FILE) and not os.path.isdir(directory / PROJECT_FILE)
+
+    return next((above for above in (start, *start.parents) if has_file(above)), None)

@@ -18,6 +18,7 @@ from typing import Any, BinaryIO
 from yatagan.batches import events as ev
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.states import StepState
+from yatagan.config.own_files import open_private
 from yatagan.errors import JournalError
 from yatagan.faults import CONNECTION_FAULTS, CONSEQUENCES
 from yatagan.places import name_fields
@@ -83,7 +84,7 @@ class RunLog:
         line |= {name: value for name, value in more.items() if value not in (None, "")}
         try:
             self._make_room()
-            with self._file.open("a+b") as stream:
+            with os.fdopen(open_private(self._file, os.O_RDWR | os.O_APPEND), "a+b") as stream:
                 if _is_torn(stream):
                     stream.write(b"\n")
                 stream.write(json.dumps(line).encode() + b"\n")

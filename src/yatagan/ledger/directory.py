@@ -215,7 +215,7 @@ class LedgerDirectory:
                 with self.handles.open(part):
                     continue
             except FileNotFoundError:
-                self.handles.make(part, mode | stat.S_ISVTX if mode & 0o022 else None)
+                self.handles.make(part, mode | stat.S_ISVTX if mode & 0o022 else mode)
 
     def file_mode(self) -> int:
         """The mode of new files: all who may read the directory may read them; only their owner writes."""

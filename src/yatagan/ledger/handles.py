@@ -64,7 +64,7 @@ class LedgerHandles:
     def _odd(self, error: OSError, name: str) -> OSError:
         """The error with the file that it is about, and what a person would say of it."""
         why = "it is a link, which no ledger has" if error.errno == errno.ELOOP else error.strerror
-        return type(error)(error.errno, why, str(self.path / name))
+        return type(error)(error.errno, why, str(self.path / name.lstrip("/")))
 
     def entries(self, part: str) -> list[tuple[str, os.stat_result]]:
         """What is in a part: names, and what has them, links not followed."""
@@ -120,19 +120,18 @@ class LedgerHandles:
         with self.open(part) as directory:
             directories.sync_directory(directory)
 
-    def make(self, part: str, mode: int | None = None) -> None:
-        """Make a part that is missing, by the umask or of exactly this mode."""
+    def make(self, part: str, mode: int) -> None:
+        """Make a part that is missing, of exactly this mode."""
         with self.open(ROOT) as root:
             try:
                 os.mkdir(part, dir_fd=root)
             except FileExistsError:
                 return
-            if mode is not None:
-                made = directories.open_below(root, os.fsencode(part), _LIST)
-                try:
-                    os.fchmod(made, mode)
-                finally:
-                    os.close(made)
+            made = directories.open_below(root, os.fsencode(part), _LIST)
+            try:
+                os.fchmod(made, mode)
+            finally:
+                os.close(made)
             directories.sync_directory(root)
 
 

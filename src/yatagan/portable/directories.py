@@ -18,6 +18,8 @@ from typing import Dict, Iterator, List, Optional, Set, Tuple
 #: What disks say that have no hard links.
 NO_LINKS = (errno.EPERM, errno.EOPNOTSUPP)
 
+#: What is said of a FIFO, a socket or a device where a file was to be opened.
+NOT_REGULAR = "not a regular file"
 _READ = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 #: To pass through a directory needs no right to list it, where the system has a way to say so.
 _PASS = getattr(os, "O_PATH", os.O_RDONLY) | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
@@ -104,7 +106,7 @@ def open_regular_in(directory: int, name: bytes, flags: int) -> int:
     descriptor = os.open(name, flags | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=directory)
     if not stat.S_ISREG(os.fstat(descriptor).st_mode):
         os.close(descriptor)
-        raise OSError(errno.EOPNOTSUPP, "not a regular file")
+        raise OSError(errno.EOPNOTSUPP, NOT_REGULAR)
     return descriptor
 
 

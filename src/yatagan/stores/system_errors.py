@@ -10,6 +10,7 @@ from os import stat_result
 from yatagan.errors import StoreError
 from yatagan.faults import Fault
 from yatagan.portable import small_files
+from yatagan.portable.directories import NOT_REGULAR
 from yatagan.portable.placing import KEPT_TAKEN, PART_CHANGED
 from yatagan.stores.interface import Digested, Extracted, Facts, Kind, SmallFile
 
@@ -44,6 +45,8 @@ SYSTEM_FAULTS = {
 
 def fault_of(error: OSError, path: bytes) -> StoreError:
     """The StoreError for an OSError."""
+    if error.errno == errno.EOPNOTSUPP and error.strerror == NOT_REGULAR:
+        return StoreError(Fault.SPECIAL, path)
     fault = SYSTEM_FAULTS.get(error.errno or 0, Fault.REFUSED)
     return StoreError(fault, path, detail=error.strerror or str(error))
 
