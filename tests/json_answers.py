@@ -289,9 +289,9 @@ FIELDS: dict[str, tuple[str, str]] = {
     "at_once": ("number", "that are carried at once"),
     "batches_at_once": ("number", "queued batches that are carried over it at once"),
     "ahead": ("number", "batches before it that wait as well"),
-    "waits_for": ("text or null", "`connection` or `login`; null if only for its turn"),
+    "waits_for": ("text or null", "`connection`, `login`, `other host` or `journal`; null if only for its turn"),
     "retry_at": ("time or null", "when it is tried again"),
-    "failures": ("number", "how often its node could not be reached"),
+    "failures": ("number", "how often its node could not be reached, or its journal be read"),
     "sources": ("list", "what is carried: absolute paths"),
     "config show: notice": ("object", "the settings of notices"),
     "mail": ("text or null", "who gets a mail"),
@@ -327,9 +327,9 @@ FIELDS: dict[str, tuple[str, str]] = {
     "routines": ("list", "the routines"),
     "began_at": ("time", "when it began"),
     "ended_at": ("time or null", "when it ended; null while it goes on"),
-    "routine run: outcome": ("text", "`moved`, `nothing new`, `failed` or `running`"),
+    "routine run: outcome": ("text", "`moved`, `nothing new`, `failed`, `broken off` or `running`"),
     **{
-        f"routine {answer}": ("text", "`moved`, `nothing new`, `failed` or `running`")
+        f"routine {answer}": ("text", "`moved`, `nothing new`, `failed`, `broken off` or `running`")
         for answer in ("show: runs[].outcome", "resume: runs[].outcome", "list: routines[].runs[].outcome")
     },
     "routine run: batch": ("text or null", "the batch that it has made; null where nothing was new"),

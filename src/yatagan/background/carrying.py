@@ -35,7 +35,7 @@ def queue_limits(home: Home) -> QueueLimits:
     return QueueLimits(load_settings(home).queue.at_once, over_node)
 
 
-class Unattended:
+class UnattendedRuns:
     """Makes runs of the queue's batches. `agent`: the socket of the SSH agent, "" without one."""
 
     def __init__(self, home: Home, agent: str) -> None:

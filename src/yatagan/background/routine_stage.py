@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import json
 import os
 import signal
 import sys
@@ -15,6 +14,7 @@ from yatagan.background.routines import Routine
 from yatagan.batches.batch_store import Batches
 from yatagan.batches.counts import outcome_of
 from yatagan.batches.states import BatchState
+from yatagan.config.guarded_files import parse_json
 from yatagan.config.home import Home
 from yatagan.errors import JournalError, NoSuchBatch
 
@@ -53,7 +53,7 @@ async def stage(routine: Routine) -> Planned:
 def _planned(out: bytes, trouble: bytes) -> Planned:
     """What a stage has answered."""
     try:
-        answer: dict[str, Any] = json.loads(out)
+        answer: dict[str, Any] = parse_json(out)
     except ValueError:
         last = trouble.decode("utf-8", "replace").strip().rpartition("\n")[2]
         return Planned(failure=last or "it ended without an answer")

@@ -91,7 +91,7 @@ class Routines(Protocol):
         """Break off the plans that are being made."""
 
 
-class Run(Protocol):
+class StoppableRun(Protocol):
     """A run of a batch, as `BatchRun` and `KeeperRun` are."""
 
     async def run(self) -> CannotReach | None:
@@ -107,7 +107,7 @@ class Carrying(Protocol):
     def limits(self) -> QueueLimits:
         """How many batches may be carried at once now. Raises BadConfig."""
 
-    async def make_run(self, taken: Taken, journal: Journal, listener: Listener) -> Run:
+    async def make_run(self, taken: Taken, journal: Journal, listener: Listener) -> StoppableRun:
         """The run of a batch whose lock is held. Raises StoreError where it may not go on, UnknownNode, BadConfig."""
 
 
@@ -127,7 +127,7 @@ class Worker:
         self._queue = queue
         self._listener = listener
         self._another = another
-        self._run: Run | None = None
+        self._run: StoppableRun | None = None
         self._carried: Batch | None = None
         self._shutting_down = False
         self._woken = asyncio.Event()
@@ -266,7 +266,7 @@ class Worker:
         self._queue.remove(batch.name)
 
     @staticmethod
-    async def _stop_when_said(batch: Batch, run: Run) -> None:
+    async def _stop_when_said(batch: Batch, run: StoppableRun) -> None:
         """Stop a run once a person has said so, from whichever machine."""
         await until_said(batch)
         run.stop()

@@ -149,15 +149,19 @@ class Lock:
         """Whether it is free at a glance: there is no name in it."""
         try:
             return os.stat(self.file).st_size == 0
-        except OSError:
+        except FileNotFoundError:
             return True
+        except OSError:
+            return False
 
     def is_held(self) -> bool:
         """Whether a process of this machine holds it. Raises NoLocks."""
         try:
             descriptor = os.open(self.file, os.O_RDWR | os.O_CLOEXEC)
-        except OSError:
+        except FileNotFoundError:
             return False
+        except OSError:  # as far as can be known
+            return True
         try:
             self._lock(descriptor, fcntl.LOCK_SH)
         except LockTaken:

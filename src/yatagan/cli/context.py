@@ -7,7 +7,7 @@ import os
 import sys
 from collections.abc import Callable, Coroutine, Mapping
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -85,14 +85,16 @@ class App:
 
     home: Home
     answers: AtTerminal | Unattended
+    unread: set[str] = field(default_factory=set)
 
     @classmethod
     def start(cls, *, questions: bool = True) -> App:
         """Start with the user's directories. Questions are asked only at a terminal."""
         attended = questions and sys.stdin.isatty() and sys.stderr.isatty()
         home = find_home()
-        for changed in secure(home):
-            warn(f"{show(str(changed))} could be read or changed by other accounts; now it is yours alone")
+        if changed := [show(str(each)) for each in secure(home)]:
+            them = "it is" if len(changed) == 1 else "they are"
+            warn(f"other accounts could read or change {', '.join(changed)}; now {them} yours alone")
         write_defects_to(home.defects)
         stop_signals.listen()
         return cls(home, AtTerminal() if attended else Unattended())
@@ -152,7 +154,15 @@ class App:
         """The ledger in a directory; the one that the settings name for ""."""
         from yatagan.ledger.ledger import Ledger
 
-        return Ledger.of(self.home, self.settings().ledger, os.environ.get("SSH_AUTH_SOCK", ""), directory)
+        ledger = Ledger.of(self.home, self.settings().ledger, os.environ.get("SSH_AUTH_SOCK", ""), directory)
+        ledger.unread = self.warn_of_unread
+        return ledger
+
+    def warn_of_unread(self, name: str, why: str) -> None:
+        """Say once that a file of the ledger cannot be read: what it says is missing in the answer."""
+        if name not in self.unread:
+            self.unread.add(name)
+            warn(f"{show(name)} of the ledger cannot be read ({show(why)}), so what it says is missing here")
 
     def project_ledger(self) -> str:
         """The directory of the project's ledger, "" without one. It is made if it lies in the project.

@@ -138,6 +138,7 @@ def show_(full: bool, json_: bool, **chosen: Any) -> None:
 
 
 def _selected(ledger: Ledger, selection: Selection) -> Iterator[Record]:
+    selection.unread = ledger.unread
     return (record for record in ledger.records(selection.from_time) if selection.takes(record, ledger.directory))
 
 

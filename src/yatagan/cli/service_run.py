@@ -12,7 +12,7 @@ from typing import Any
 
 import click
 
-from yatagan.background.carrying import Unattended
+from yatagan.background.carrying import UnattendedRuns
 from yatagan.background.following import Follower
 from yatagan.background.notices import Notice, send
 from yatagan.background.routine_runs import Ended, RoutineRunner
@@ -66,7 +66,7 @@ async def _work(app: App, listener: _Listener) -> None:
 
     runner = RoutineRunner(RoutineBook.of(app.home), stage, ended, listener, changed=follower.changed)
     agent = os.environ.get("SSH_AUTH_SOCK", "")
-    carrying = Unattended(app.home, agent)
+    carrying = UnattendedRuns(app.home, agent)
     worker = Worker(app.queue(), carrying, listener, lambda: start_worker(app.home), runner)
     for number in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(number, worker.shut_down)

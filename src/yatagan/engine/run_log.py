@@ -18,6 +18,7 @@ from typing import Any, BinaryIO
 from yatagan.batches import events as ev
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.states import StepState
+from yatagan.config.guarded_files import parse_json
 from yatagan.config.own_files import open_private
 from yatagan.errors import JournalError
 from yatagan.faults import CONNECTION_FAULTS, CONSEQUENCES
@@ -124,11 +125,19 @@ def log_files(batch: Batch) -> list[Path]:
 
 
 def read_log(batch: Batch) -> Iterator[dict[str, Any]]:
-    """The lines of a batch's log, oldest first. One that makes no sense, as after a power cut, is left out."""
+    """The lines of a batch's log, oldest first. One that makes no sense, as after a power cut, is left out.
+
+    Raises JournalError where it cannot be read.
+    """
     for file in log_files(batch):
-        with contextlib.suppress(OSError), file.open(encoding="utf-8", errors="replace") as stream:
-            for line in stream:
-                with contextlib.suppress(ValueError):
-                    found = json.loads(line)
-                    if isinstance(found, dict):
-                        yield found
+        try:
+            with file.open(encoding="utf-8", errors="replace") as stream:
+                for line in stream:
+                    with contextlib.suppress(ValueError):
+                        found = parse_json(line)
+                        if isinstance(found, dict):
+                            yield found
+        except FileNotFoundError:  # it was moved aside just now
+            continue
+        except OSError as error:
+            raise JournalError(str(file), error.strerror or str(error)) from error

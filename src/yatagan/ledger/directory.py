@@ -78,18 +78,18 @@ class LedgerDirectory:
         return self._plain(LISTS, DIGEST)
 
     def _plain(self, part: str, name: re.Pattern[str]) -> list[str]:
-        """The plain files of a part whose names match. Empty where there is no such part, or a link instead of it.
-
-        `look` raises for what cannot be read, and `strange` names what is there instead.
-        """
+        """The plain files of a part whose names match; what is there besides, `strange` names. Raises OSError."""
         owner = self._only_owner(part)
         entries = ((each, facts) for each, facts in self._entries(part) if name.fullmatch(each))
         return sorted(each for each, facts in entries if not _oddity(facts, owner))
 
     def _entries(self, part: str) -> list[tuple[str, os.stat_result]]:
+        """What is in a part; nothing where it is missing, or something else has its name. Raises OSError else."""
         try:
             return self.handles.entries(part)
-        except OSError:
+        except OSError as error:
+            if error.errno not in (errno.ENOENT, errno.ENOTDIR, errno.ELOOP):
+                raise
             return []
 
     def _only_owner(self, part: str) -> int | None:
@@ -109,7 +109,7 @@ class LedgerDirectory:
             except (FileNotFoundError, NotADirectoryError):
                 continue
             except OSError as error:
-                if error.errno != errno.ELOOP:  # a link is a finding, not the end of reading the rest
+                if error.errno != errno.ELOOP:  # a link is a finding, and hinders nobody from reading the rest
                     raise
 
     def sizes(self) -> dict[str, int | None]:
@@ -129,7 +129,7 @@ class LedgerDirectory:
         return found
 
     def strange(self) -> list[Strange]:
-        """What is there and belongs to no ledger. Raises nothing."""
+        """What is there and belongs to no ledger. Raises OSError."""
         found = []
         for part, known in ((ROOT, _OLD_FILE), (WRITERS, WRITER_FILE), (LISTS, DIGEST)):
             owner = self._only_owner(part)

@@ -10,7 +10,7 @@ import secrets
 import threading
 import time
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import AbstractContextManager, suppress
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from itertools import chain
@@ -79,6 +79,8 @@ class Ledger:
         self._appender = Appender(self.directory, self.memory, signer)
         self._waiting = WaitingRecords(self.memory.waiting)
         self._patience = patience
+        #: Hears of a file of the ledger that is there and cannot be read: its name, and why. Nothing it says is known.
+        self.unread: Callable[[str, str], object] = lambda name, why: None
 
     @classmethod
     def of(cls, home: Home, settings: LedgerSettings, agent: str, directory: str = "") -> Ledger:
@@ -227,18 +229,20 @@ class Ledger:
 
     def _of_file(self, name: str, wanted: Callable[[bytes], bool]) -> Iterator[Record]:
         """The records of a file, the last one first. `wanted`: whether such a one is among these lines."""
-        with suppress(OSError):
+        try:
             for line in self.directory.lines_backwards(name, wanted):
                 if wanted(line) and (record := parse(line, name)) is not None:
                     yield record
+        except OSError as error:
+            self.unread(f"writers/{name}", error.strerror or str(error))
 
     def old_records(self) -> Iterator[Record]:
         """The records of the first form."""
         for name in self.directory.old_files():
             try:
                 yield from first_form.records(name, self.directory.old_lines(name))
-            except OSError:
-                continue
+            except OSError as error:
+                self.unread(name, error.strerror or str(error))
 
 
 _TIME = re.compile(rb'"recorded_at":"([0-9TZ:.-]+)"')

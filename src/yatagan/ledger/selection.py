@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import posixpath
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
@@ -31,6 +32,8 @@ class Selection:
     command: str = ""
     trouble: bool = False
     file: bytes = b""
+    #: Hears of a list that cannot be read, and why.
+    unread: Callable[[str, str], object] = lambda name, why: None
     _lists: dict[str, set[bytes]] = field(default_factory=dict)
 
     @property
@@ -91,8 +94,9 @@ class Selection:
                     for line in lines:
                         if line.endswith(sought):
                             found.update(each.path for each in own_list(line + b"\n", digest))
-            except (OSError, BadList):
-                pass  # that a list is damaged is found by a check
+            except (OSError, BadList) as error:
+                why = error.strerror if isinstance(error, OSError) else "it is damaged"
+                self.unread(f"lists/{digest}", why or str(error))
             self._lists[digest] = {path for path in found if posixpath.basename(path) == name}
         return self._lists[digest]
 

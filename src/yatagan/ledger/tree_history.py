@@ -61,8 +61,7 @@ class TreeHistory:
     """What is on record of one tree; paths are relative to its root.
 
     `versions`: of each file, the newest first. `entries`: the newest facts of everything. `copies`: where it was at
-    some time, the newest first. `gone`: what was no longer there when it was last carried. `unreadable`: digests of
-    lists that are missing or damaged.
+    some time, the newest first. `gone`: what was no longer there when it was last carried.
     """
 
     versions: dict[bytes, list[Version]] = field(default_factory=dict)
@@ -70,7 +69,6 @@ class TreeHistory:
     copies: list[End] = field(default_factory=list)
     newest: Record | None = None
     gone: set[bytes] = field(default_factory=set)
-    unreadable: list[str] = field(default_factory=list)
 
     def digest(self, path: bytes) -> str:
         """The newest digest of a file; "" where it is not known."""
@@ -90,7 +88,6 @@ class TreeHistory:
             self.copies,
             self.newest,
             self.gone,
-            self.unreadable,
         )
 
 
@@ -171,12 +168,12 @@ def _gather(ledger: Ledger, trees: Iterable[tuple[CarriedTree, bytes]], batch: s
 
 def _add(found: TreeHistory, ledger: Ledger, tree: CarriedTree, top: bytes) -> None:
     record = tree.record
-    recorded, gone = _facts(found, ledger, record)
+    recorded, gone = _facts(ledger, record)
     expected = {_inside(path, top): facts for path, facts in recorded.items() if holds(top, path)}
     for path, facts in expected.items():
         if path not in found.gone:
             found.entries.setdefault(path, facts)
-    for path, digest in _digests(found, ledger, record).items():
+    for path, digest in _digests(ledger, record).items():
         if not holds(top, path):
             continue  # a bundle that stands beside its directory
         inside = _inside(path, top)
@@ -191,30 +188,30 @@ def _inside(path: bytes, top: bytes) -> bytes:
     return path[len(top) :].lstrip(b"/")
 
 
-def _facts(found: TreeHistory, ledger: Ledger, record: Record) -> tuple[Mapping[bytes, Expected], set[bytes]]:
+def _facts(ledger: Ledger, record: Record) -> tuple[Mapping[bytes, Expected], set[bytes]]:
     """The facts on record, and what was gone."""
-    data = _read(found, ledger, str(record.fields.get("facts", "")))
+    data = _read(ledger, str(record.fields.get("facts", "")))
     try:
         return (read_facts(data, None, record.id), read_gone(data)) if data else ({}, set())
     except BadList:
         return {}, set()
 
 
-def _digests(found: TreeHistory, ledger: Ledger, record: Record) -> Mapping[bytes, str]:
-    data = _read(found, ledger, record.list_digest)
+def _digests(ledger: Ledger, record: Record) -> Mapping[bytes, str]:
+    data = _read(ledger, record.list_digest)
     try:
         return {line.path: line.digest for line in own_list(data, record.id)} if data else {}
     except BadList:
         return {}
 
 
-def _read(found: TreeHistory, ledger: Ledger, name: str) -> bytes:
+def _read(ledger: Ledger, name: str) -> bytes:
     """A list of the ledger, if it is what the record says; b"" otherwise."""
     if not name:
         return b""
     if DIGEST.fullmatch(name) and ledger.directory.list_digest(name) == name:
         return b"".join(ledger.directory.list_blocks(name))
-    found.unreadable.append(name)
+    ledger.unread(f"lists/{name}", "it is missing, or not what it was")
     return b""
 
 

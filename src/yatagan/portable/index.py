@@ -168,7 +168,7 @@ def read_totals(tail: bytes) -> Optional[Totals]:
 def _fields(line: bytes, number: int) -> Dict[str, Any]:
     try:
         fields = json.loads(line.decode("utf-8"))
-    except ValueError:
+    except (ValueError, RecursionError):
         raise BadIndex(number, "it is no line of JSON") from None
     if not isinstance(fields, dict):
         raise BadIndex(number, "it is no object")

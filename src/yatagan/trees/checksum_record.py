@@ -12,6 +12,7 @@ import json
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
+from yatagan.config.guarded_files import parse_json
 from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME, format_list
 from yatagan.errors import BadList, StoreError
 from yatagan.faults import Fault
@@ -74,7 +75,7 @@ def format_facts(entries: Iterable[tuple[bytes, Facts | None, bytes | None]]) ->
 def read_gone(data: bytes) -> set[bytes]:
     """The paths that a facts file says were gone. Raises BadList when it is damaged."""
     try:
-        lines = (json.loads(line) for line in data.split(b"\n")[1:] if _GONE.encode() in line)
+        lines = (parse_json(line) for line in data.split(b"\n")[1:] if _GONE.encode() in line)
         return {b"" if (path := name_from(line)) == b"." else path for line in lines if line["kind"] == _GONE}
     except (ValueError, KeyError, TypeError) as error:
         raise BadList("the facts", 0, "they are damaged") from error
@@ -106,12 +107,12 @@ def read_facts(data: bytes, list_data: bytes | None, name: str) -> dict[bytes, E
     """
     lines = data.split(b"\n")
     try:
-        head = json.loads(lines[0])
+        head = parse_json(lines[0])
         if head["format"] != _FORMAT:
             raise BadList(name, 1, f"a format that we do not know: {head['format']!r}")
         if list_data is not None and head["digest"] != hashlib.sha256(list_data).hexdigest():
             raise BadList(name, 1, "it belongs to another list, or the list was changed")
-        entries = (json.loads(line) for line in lines[1:] if line)
+        entries = (parse_json(line) for line in lines[1:] if line)
         return dict(_expected(line) for line in entries if line["kind"] != _GONE)
     except (ValueError, KeyError, TypeError) as error:
         raise BadList(name, 0, "it is damaged") from error
@@ -120,7 +121,7 @@ def read_facts(data: bytes, list_data: bytes | None, name: str) -> dict[bytes, E
 def algorithm_of(data: bytes) -> str | None:
     """The algorithm of the list that a facts file goes with; None where it does not say."""
     try:
-        return str(json.loads(data.partition(b"\n")[0])["algorithm"])
+        return str(parse_json(data.partition(b"\n")[0])["algorithm"])
     except (ValueError, KeyError, TypeError):
         return None
 
