@@ -15,7 +15,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from standing_world import PROCESS, TIMER, Machine, World, WorldBatch, WorldBook, WorldQueue, patch_process
+from standing_world import PROCESS, TIMER, Broken, Machine, World, WorldBatch, WorldBook, WorldQueue, patch_process
 from yatagan.background import routine_decisions, routine_runs
 from yatagan.background.routine_runs import RoutineRunner
 from yatagan.background.routines import Routine
@@ -399,3 +399,30 @@ def busy_with_itself(patch: pytest.MonkeyPatch) -> None:
 def deeds_of(seed: int) -> list[tuple[str, float]]:
     rng = random.Random(seed)
     return [(rng.choice(sorted(DEEDS)), rng.choice(WAITS)) for _ in range(rng.randrange(30))]
+
+
+@pytest.mark.parametrize(
+    ("variant", "seed"),
+    [
+        (deaf, 6),
+        (never_leaving, 2),
+        (spinning, 44),
+        (stopped_by_one, 29),
+        (by_the_wall, 199),
+        (routines_by_the_wall, 9),
+        (one_plan_at_a_time, 1),
+        (without_owner, 0),
+        (dying_of_a_full_disk, 0),
+        (known_by_name, 0),
+        (busy_with_itself, 733),
+    ],
+    ids=lambda each: getattr(each, "__name__", None),
+)
+def test_a_broken_variant_is_caught(
+    variant: Callable[[pytest.MonkeyPatch], None], seed: int, world_only: pytest.MonkeyPatch
+) -> None:
+    """And the sound one is not, by the same history."""
+    play(deeds_of(seed), seed)
+    variant(world_only)
+    with pytest.raises((AssertionError, Broken)):
+        play(deeds_of(seed), seed)
