@@ -211,7 +211,7 @@ class WorldBatch:
     locked: Process | None = None
     noted: Holder | None = None
     runs: int = 0
-    told: int = 0
+    recorded: bool = False
     said_at: float = 0.0
 
     def lock(self, *, take_over: bool = False) -> None:
@@ -311,6 +311,11 @@ class WorldRun:
                     raise JournalError(batch.name, "no space left")
                 batch.pieces -= 1
             batch.settle(BatchState.FINISHED)
+            if world.dies_at_the_end:
+                world.dies_at_the_end = False
+                world.kill(process)
+            process.call()
+            batch.recorded = True
             return None
         finally:
             if not process.dead:
@@ -335,6 +340,7 @@ class World:
         self.loop.set_exception_handler(lambda loop, context: self._unheard(context))
         self.defects: list[str] = []
         self.home_fails = False
+        self.dies_at_the_end = False
         self.away: set[str] = set()
         self.closed: set[str] = set()
         self.sources_away: set[str] = set()
@@ -400,7 +406,7 @@ class World:
             listener = _Listener(self)
             book = WorldBook(machine)
             runner = RoutineRunner(book, _planner(self, machine), self.ended, listener, machine.moment, self.changed)
-            carrying = _Carrying()
+            carrying = WorldCarrying()
             try:
                 await Worker(WorldQueue(machine), carrying, listener, lambda: self.start_worker(machine), runner).run()  # type: ignore[arg-type]
             except (Killed, asyncio.CancelledError):
@@ -468,13 +474,17 @@ def _planner(world: World, machine: Machine) -> Callable[[Routine], Any]:
 
 
 @dataclass
-class _Carrying:
+class WorldCarrying:
     def limits(self) -> QueueLimits:
         PROCESS.get().call()
         return QueueLimits(2, lambda node: 1)
 
     async def make_run(self, taken: Any, journal: WorldBatch, hear: Callable[[Any], None]) -> WorldRun:
         return WorldRun(journal, hear)
+
+    def record(self, journal: WorldBatch) -> None:
+        PROCESS.get().call()
+        journal.recorded = True
 
 
 @dataclass

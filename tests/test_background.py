@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import signal
@@ -87,6 +88,26 @@ def test_it_outlives_all_that_started_it(program: Program, oak: Far, tmp_path: P
     story = program("batch", "log", name).stdout
     for words in ("accepted: 1 file, 8.00 MB", "put into the queue", "connected", "finished; in this run"):
         assert words in story, story
+
+
+@pytest.mark.parametrize("word", ["hold", "cancel"])
+def test_what_is_said_on_another_machine(word: str, program: Program, oak: Far) -> None:
+    """Its file appears beside the journal; the worker here stops, and no worker takes the batch any more."""
+    program("node", "change", "oak", "--max-rate", "1MB/s")
+    data = big(program)
+    batch = program.json("stage", "big", "oak:in", "--background")["batch"]["batch"]
+    wait_for(lambda: part_file(oak.root / "in", 100_000) is not None)
+    said = program.home / "batches" / batch / "said.json"
+    said.write_text(json.dumps({"said": word, "on": "elsewhere"}))
+    wait_for(lambda: not shown(program, batch)["carried_now"])
+    wait_for(lambda: shown(program, batch)["queue"] is None)
+    assert shown(program, batch)["state"] == ("held" if word == "hold" else "interrupted")
+    queue(program).add(batch, ["oak"], 0o022)  # as the queue of this machine would have it still
+    program("service", "run")
+    assert shown(program, batch)["queue"] is None and not (oak.root / "in" / "big").exists()
+    program("node", "change", "oak", "--max-rate", "500MB/s")
+    program("batch", "resume", batch)
+    assert (oak.root / "in" / "big").read_bytes() == data and not said.exists()
 
 
 def test_who_picks_up_what(program: Program, oak: Far) -> None:

@@ -71,6 +71,8 @@ class Scene:
     base: Path
     accounts: Accounts
     umask: int
+    #: The victim's tree that is staged, made once: what is just written is waited for.
+    data: Path
     environment: dict[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -79,7 +81,6 @@ class Scene:
         self.project = self.shared / "project"
         self.led = self.project / "led"
         self.dest = self.shared / "dest"
-        self.data = self.home / "work" / "data"
         self.private = self.home / "private"
         self.secret = self.private / "secret.txt"
         self.start_up = self.home / ".bashrc.d"
@@ -99,7 +100,6 @@ class Scene:
             # Whoever could follow a link of the attacker's would be able to write here.
             (self.start_up, 0o700, victim),
             (self.home / "work", 0o700, victim),
-            (self.data, 0o700, victim),
         ):
             place.mkdir(exist_ok=True)
             os.chown(place, owner, group)
@@ -107,8 +107,6 @@ class Scene:
         for file, data, owner in (
             (self.project / "yatagan.toml", PROJECT.encode(), colleague),
             (self.secret, SECRET, victim),
-            (self.data / "a.csv", b"1,2\n", victim),
-            (self.data / "b.csv", b"3,4\n", victim),
             (self.home / ".profile", b"# mine\n", victim),
         ):
             file.write_bytes(data)
@@ -479,10 +477,24 @@ def prepare(scene: Scene, name: str) -> None:
         scene.environment["XDG_RUNTIME_DIR"] = str(scene.shared / "run")
 
 
-@pytest.fixture
-def scene(accounts: Accounts, request: pytest.FixtureRequest) -> Iterator[Scene]:
+@pytest.fixture(scope="module")
+def data(accounts: Accounts) -> Iterator[Path]:
     base = Path(tempfile.mkdtemp(prefix="yatagan-accounts-"))
-    found = Scene(base, accounts, request.param)
+    base.chmod(0o755)
+    made = base / "data"
+    made.mkdir(mode=0o700)
+    for name in ("a.csv", "b.csv"):
+        (made / name).write_text(f"{name},1\n")
+    for path in (made / "a.csv", made / "b.csv", made):
+        os.chown(path, accounts.victim, accounts.group)
+    yield made
+    shutil.rmtree(base)
+
+
+@pytest.fixture
+def scene(accounts: Accounts, data: Path, request: pytest.FixtureRequest) -> Iterator[Scene]:
+    base = Path(tempfile.mkdtemp(prefix="yatagan-accounts-"))
+    found = Scene(base, accounts, request.param, data)
     found.build()
     yield found
     shutil.rmtree(base)

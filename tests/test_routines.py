@@ -272,6 +272,7 @@ def test_a_routine_for_real(program: Program, practice: Practice) -> None:
     practice.wrong("heron")
     wait_for(lambda: (far.root / "in" / "fen" / "b.csv").exists() and runs()[-1]["outcome"] != "running")
     program("routine", "hold", "fen")
+    wait_for(lambda: runs()[-1]["outcome"] != "running")
     assert "held" in program("routine", "list").stdout
     heard = [json.loads(line)["notice"] for line in told.read_text().splitlines() if line]
     assert heard == ["routine-trouble", "routine-well"]
@@ -353,3 +354,42 @@ def test_what_is_followed(tmp_path: Path) -> None:
         return [*found, changed]
 
     assert asyncio.run(follow()) == [True, None, None, False, True]
+
+
+def test_a_directory_that_was_away_is_followed_again(tmp_path: Path) -> None:
+    async def follow() -> list[bool | None]:
+        follower, here = Follower(), tmp_path / "here"
+        here.mkdir()
+
+        async def seen() -> bool | None:
+            for _ in range(100):
+                await asyncio.sleep(0.05)
+                if changed := follower.changed("fen", (str(here),)):
+                    return changed
+            return False
+
+        found = [follower.changed("fen", (str(here),))]
+        here.rename(tmp_path / "away")
+        found.append(follower.changed("fen", (str(here),)))
+        here.mkdir()
+        found.append(follower.changed("fen", (str(here),)))
+        await asyncio.sleep(1.0)
+        (here / "new").write_text("x")
+        found.append(await seen())
+        await follower.close()
+        return found
+
+    assert asyncio.run(follow()) == [True, None, True, True]
+
+
+def test_a_routine_in_a_directory_of_any_name(program: Program) -> None:
+    place = Path(os.fsdecode(os.fsencode(program.directory) + b"/f\xffn"))
+    (place / "fen").mkdir(parents=True)
+    (place / "fen" / "a").write_text("1")
+    there = Program(program.home, place)
+    there("routine", "add", "fen", "fen", "there", "--every", "1h", "--unchanged-for", "0s")
+    wait_for(lambda: program.json("routine", "show", "fen")["runs"][-1:] != [])
+    wait_for(lambda: program.json("routine", "show", "fen")["runs"][-1]["outcome"] != "running")
+    assert (place / "there" / "fen" / "a").exists()
+    assert "f\\xffn" in program("routine", "show", "fen").stdout
+    program("routine", "remove", "fen")

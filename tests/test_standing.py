@@ -15,7 +15,18 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from standing_world import PROCESS, TIMER, Broken, Machine, World, WorldBatch, WorldBook, WorldQueue, patch_process
+from standing_world import (
+    PROCESS,
+    TIMER,
+    Broken,
+    Machine,
+    World,
+    WorldBatch,
+    WorldBook,
+    WorldCarrying,
+    WorldQueue,
+    patch_process,
+)
 from yatagan.background import routine_decisions, routine_runs
 from yatagan.background.routine_runs import RoutineRunner
 from yatagan.background.routines import Routine
@@ -171,6 +182,10 @@ class History:
         if living:
             self.rng.choice(living).dies_after = self.rng.randrange(60)
 
+    def kill_at_the_end(self) -> None:
+        """The next worker dies between the end of a batch and its record."""
+        self.world.dies_at_the_end = True
+
     def restart(self) -> None:
         machine = self.any_machine()
         for each in self.world.workers(machine):
@@ -221,6 +236,9 @@ DEEDS: dict[str, Callable[[History], None]] = {
         *("jump", "put_right", "kill", "kill_soon", "restart", "home", "node", "code", "damage", "source", "slow_plan"),
     )
 }
+#: Those that are drawn by a seed.
+DRAWN = sorted(DEEDS)
+DEEDS["kill_at_the_end"] = History.kill_at_the_end
 #: Seconds between two of them.
 WAITS = (0.0, 1.0, 7.0, 40.0, 400.0, 1500.0)
 HISTORIES = st.lists(st.tuples(st.sampled_from(sorted(DEEDS)), st.sampled_from(WAITS)), max_size=30)
@@ -259,6 +277,7 @@ def play(deeds: list[tuple[str, float]], seed: int) -> None:
                 continue
             assert batch.state in (BatchState.FINISHED, BatchState.CANCELLED, BatchState.HELD), batch
             assert batch.state is not BatchState.HELD, f"{batch.name}: nobody has held it"
+            assert batch.recorded or batch.state is not BatchState.FINISHED, f"{batch.name} is not on record"
         for name in history.where:
             if name not in history.held_routines:
                 ran = world.ran.get(name, 0.0)
@@ -347,7 +366,7 @@ def by_the_wall(patch: pytest.MonkeyPatch) -> None:
 
 def routines_by_the_wall(patch: pytest.MonkeyPatch) -> None:
     """Routines, too."""
-    patch.setattr(routine_decisions, "_due", lambda routine, now: routine.due)
+    patch.setattr(routine_decisions, "due_at", lambda routine, now: routine.due)
 
 
 def one_plan_at_a_time(patch: pytest.MonkeyPatch) -> None:
@@ -396,13 +415,18 @@ def busy_with_itself(patch: pytest.MonkeyPatch) -> None:
     patch.setattr(queue.Queue, "_is_running", is_running)
 
 
+def without_record(patch: pytest.MonkeyPatch) -> None:
+    """A batch whose worker died between its end and its record is never put on record."""
+    patch.setattr(WorldCarrying, "record", lambda self, journal: None)
+
+
 def deeds_of(seed: int) -> list[tuple[str, float]]:
     rng = random.Random(seed)
-    return [(rng.choice(sorted(DEEDS)), rng.choice(WAITS)) for _ in range(rng.randrange(30))]
+    return [(rng.choice(DRAWN), rng.choice(WAITS)) for _ in range(rng.randrange(30))]
 
 
 @pytest.mark.parametrize(
-    ("variant", "seed"),
+    ("variant", "history"),
     [
         (deaf, 6),
         (never_leaving, 2),
@@ -415,14 +439,18 @@ def deeds_of(seed: int) -> list[tuple[str, float]]:
         (dying_of_a_full_disk, 0),
         (known_by_name, 0),
         (busy_with_itself, 733),
+        (without_record, [("kill_at_the_end", 0.0), ("stage", 400.0)]),
     ],
     ids=lambda each: getattr(each, "__name__", None),
 )
 def test_a_broken_variant_is_caught(
-    variant: Callable[[pytest.MonkeyPatch], None], seed: int, world_only: pytest.MonkeyPatch
+    variant: Callable[[pytest.MonkeyPatch], None],
+    history: int | list[tuple[str, float]],
+    world_only: pytest.MonkeyPatch,
 ) -> None:
-    """And the sound one is not, by the same history."""
-    play(deeds_of(seed), seed)
+    """And the sound one is not, by the same history: one that is written down, or drawn by a seed."""
+    deeds, seed = (deeds_of(history), history) if isinstance(history, int) else (history, 0)
+    play(deeds, seed)
     variant(world_only)
     with pytest.raises((AssertionError, Broken)):
-        play(deeds_of(seed), seed)
+        play(deeds, seed)

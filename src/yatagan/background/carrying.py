@@ -11,6 +11,7 @@ from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
 from yatagan.config.settings import load_settings
 from yatagan.engine.accepted_paths import refuse_moved
+from yatagan.engine.recording import record
 from yatagan.engine.run import BatchRun
 from yatagan.errors import UnknownNode
 from yatagan.keeper.client import Keeper, KeeperRun
@@ -49,9 +50,15 @@ class UnattendedRuns:
     async def make_run(self, taken: Taken, journal: Journal, listener: Listener) -> BatchRun | KeeperRun:
         """See `Carrying.make_run`."""
         await refuse_moved(journal.header())
+        return make_run(self._home, taken.batch, journal, listener, self._ledger(journal), umask=taken.entry.umask)
+
+    def record(self, journal: Journal) -> None:
+        """See `Carrying.record`."""
+        record(journal, self._ledger(journal))
+
+    def _ledger(self, journal: Journal) -> Ledger:
         settings = load_settings(self._home).ledger
-        ledger = Ledger.of(self._home, settings, self._agent, journal.header().purpose.ledger)
-        return make_run(self._home, taken.batch, journal, listener, ledger, umask=taken.entry.umask)
+        return Ledger.of(self._home, settings, self._agent, journal.header().purpose.ledger)
 
 
 def make_run(

@@ -60,7 +60,7 @@ def look(routine: RoutineStanding, *, going_on: bool, changed: bool | None, now:
     """
     if routine.held or (routine.until and now.wall >= routine.until):
         return RoutineLook(Act.WAIT, routine.due, LOOK if going_on else None)
-    due = _brought_forward(routine, _due(routine, now), changed, now)
+    due = _brought_forward(routine, due_at(routine, now), changed, now)
     if due > now.wall:
         again = min(due - now.wall, _CHANGES if isinstance(routine.schedule, OnChange) else LOOK)
         return RoutineLook(Act.WAIT, due, again)
@@ -79,8 +79,8 @@ def next_due(schedule: Schedule, due: float, now: float) -> float:
     return found
 
 
-def _due(routine: RoutineStanding, now: Moment) -> float:
-    """When it is due, as the clocks are now."""
+def due_at(routine: RoutineStanding, now: Moment) -> float:
+    """When a routine is due by the wall's clock, as the clocks are now."""
     found = _found_due(routine, now)
     return routine.due if abs(found - routine.due) < _SAME else found
 

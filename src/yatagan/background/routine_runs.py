@@ -22,6 +22,8 @@ from yatagan.errors import NoSuchRoutine, YataganError
 
 #: A routine that cannot be looked at is looked at again after so many seconds.
 _TROUBLED = 60.0
+#: Seconds between looks whether a run's batch has ended.
+_BATCH_LOOK = 5.0
 #: So often in a row planning may be broken off before a person must look.
 _BROKEN_OFF = 3
 
@@ -95,6 +97,13 @@ class RoutineRunner:
         looks = [self._look_safely(routine) for routine in self._book.all()]
         return min((each for each in looks if each is not None), default=None)
 
+    async def sleep(self, seconds: float) -> None:
+        """Wait so long, or until a plan is made."""
+        if self._planning:
+            await asyncio.wait(self._planning.values(), timeout=seconds, return_when=asyncio.FIRST_COMPLETED)
+        else:
+            await asyncio.sleep(seconds)
+
     async def finish(self) -> None:
         """Wait for the plans that are being made."""
         while self._planning:
@@ -131,7 +140,8 @@ class RoutineRunner:
             self._book.leave_out(going_on.number)
         elif found.act is Act.RUN:
             self._begin(routine, now)
-        return found.again
+        carried = going_on is not None and going_on.batch and found.again is not None
+        return min(found.again or 0.0, _BATCH_LOOK) if carried else found.again
 
     def _begin(self, routine: Routine, now: Moment) -> None:
         number = self._book.begin(routine.name, now.wall, Holder.this_process())

@@ -84,6 +84,9 @@ class Routines(Protocol):
     def tick(self) -> float | None:
         """Begin what is due. Returns in how many seconds to look again; None without an active routine."""
 
+    async def sleep(self, seconds: float) -> None:
+        """Wait so long, or until a plan is made."""
+
     async def finish(self) -> None:
         """Wait for the plans that are being made."""
 
@@ -109,6 +112,9 @@ class Carrying(Protocol):
 
     async def make_run(self, taken: Taken, journal: Journal, listener: Listener) -> StoppableRun:
         """The run of a batch whose lock is held. Raises StoreError where it may not go on, UnknownNode, BadConfig."""
+
+    def record(self, journal: Journal) -> None:
+        """Put a finished batch on record, unless it is. Raises JournalError, BadConfig."""
 
 
 class Worker:
@@ -213,7 +219,7 @@ class Worker:
                 until = min((look for look in looks if look is not None), default=None)
                 if until is None:
                     return False
-                await self._unless_woken(asyncio.sleep(min(max(until, 0.1), _LOOK)))
+                await self._unless_woken(self._routines.sleep(min(max(until, 0.1), _LOOK)))
         finally:
             lock.release()
         return False
@@ -273,7 +279,8 @@ class Worker:
 
     async def _carry(self, taken: Taken, journal: Journal) -> CannotReach | None:
         """Run a batch, unless it may not go on. Returns why its node could not be reached."""
-        if taken.todo is OnTaking.END:
+        if taken.todo is OnTaking.END:  # the process that carried it may have ended a moment too soon
+            self._carrying.record(journal)
             return None
         if taken.todo is OnTaking.GIVE_UP:
             journal.settle(BatchState.HELD, Fault.NO_PROGRESS)

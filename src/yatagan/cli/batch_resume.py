@@ -99,14 +99,18 @@ def _newest_failed(batches: Batches) -> Batch:
 
 
 def _unfinished(app: App, batches: Batches, *, failed: bool) -> list[Batch]:
-    """The batches that nothing carries and that are not finished, oldest first; with `failed`, or with failed steps."""
+    """The batches that nothing carries and that are not finished, oldest first; with `failed`, or with failed steps.
+
+    One that is in the queue, though it is finished, is among them: its worker ended before it was on record.
+    """
     found, activities = [], app.activities()
-    for batch, journal in batches.opened(finished=failed):
+    queued = {entry.batch for entry in app.queue().entries()}
+    for batch, journal in batches.opened(finished=failed or bool(queued)):
         state = journal.standing().state
         if activities.of(batch, state).is_carried:
             continue
         again = failed and state is BatchState.FINISHED and outcome_of(journal).failed
-        if state not in ENDED or again:
+        if state not in ENDED or again or batch.name in queued:
             found.append(batch)
     return found[::-1]
 

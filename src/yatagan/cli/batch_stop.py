@@ -107,20 +107,27 @@ async def stopped(app: App, batch: Batch, word: Said) -> contextlib.AbstractCont
     """The journal of a batch that nothing carries any more and nothing will, and whose lock we hold.
 
     What is said stands beside its journal first, and it leaves the queue: so no worker takes it any more, on whichever
-    machine. One that carries it now is asked to stop it; one of another machine sees what is said. Raises BatchInUse
+    machine. One that carries it now is asked to stop it; one of another machine sees what is said. Raises Refused
     where nothing does so in time; what is said still holds.
     """
     say(batch, word)
     app.queue().remove(batch.name)
     until = time.monotonic() + _STOPPING
-    asked = None
+    asked, told = None, False
     while True:
         try:
             batch.lock()
             return _held(batch)
-        except BatchInUse:
+        except BatchInUse as error:
             if time.monotonic() > until:
-                raise
+                look = text.command("batch", "show", batch.name)
+                raise Refused(
+                    f"batch {batch.name} is still carried by {error.holder}",
+                    f"what you said stands, and it stops when that sees it: {look}",
+                ) from error
+            if error.elsewhere and not told:
+                text.warn(f"{text.show(error.holder)} has the batch, and is waited for: it sees what you said")
+                told = True
         holder = batch.carrier()
         if holder is not None and holder.is_known and holder.is_of(batch.directory) and holder != asked:
             await _ask_to_stop(app, batch, holder)

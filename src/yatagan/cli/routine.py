@@ -12,6 +12,7 @@ from datetime import datetime
 import click
 
 from yatagan.background.following import why_not_followed
+from yatagan.background.routine_decisions import due_at
 from yatagan.background.routine_runs import RoutineRunner
 from yatagan.background.routine_stage import batch_ended, stage
 from yatagan.background.routines import Routine, RoutineBook, Run, RunOutcome
@@ -205,7 +206,7 @@ def show(name: str, json_: bool) -> None:
             ("follows", _looks(routine)),
             ("until", text.moment(int(routine.until * 1e9)) if routine.until else ""),
             ("trouble", text.show(routine.trouble)),
-            ("next", "" if routine.held else text.day_time(routine.due) if routine.due > time.time() else "now"),
+            ("next", "" if routine.held else text.day_time(due) if (due := _due(routine)) > time.time() else "now"),
         ]
     )
     rows = [(text.moment(int(run.began * 1e9)), run.outcome.value, _what(run)) for run in runs[-_LISTED:][::-1]]
@@ -299,6 +300,11 @@ def _state(routine: Routine) -> str:
     return "trouble" if routine.trouble else "active"
 
 
+def _due(routine: Routine) -> float:
+    """When a routine is due next, as the clocks are now."""
+    return due_at(routine.standing, Moment.now())
+
+
 def _typed(routine: Routine) -> str:
     return text.typed(routine.words)
 
@@ -364,7 +370,7 @@ def _fields(routine: Routine, runs: list[Run]) -> dict[str, object]:
         "schedule": str(routine.schedule),
         "until_at": seconds_at(routine.until) if routine.until else None,
         "held": routine.held,
-        "due_at": seconds_at(routine.due),
+        "due_at": seconds_at(_due(routine)),
         "trouble": routine.trouble or None,
         "runs": [_run_fields(run) for run in runs],
     }
