@@ -281,3 +281,23 @@ def test_a_broken_file_raises_all_mistakes(tmp_path: Path) -> None:
     with pytest.raises(BadProject) as caught:
         load_project(tmp_path)
     assert [each.why for each in caught.value.mistakes] == ["cannot be read: it is not UTF-8"]
+
+
+def test_a_ledger_that_came_with_a_clone_is_reached_through_no_link(program: Program, tmp_path: Path) -> None:
+    """Its links are this account's own, for it made the clone. The record waits, and nothing is written where they lead."""
+    start_up = tmp_path / "start-up"
+    start_up.mkdir()
+    (program.directory / "fen").mkdir()
+    (program.directory / "fen" / "a").write_text("1")
+    (program.directory / "yatagan.toml").write_text('[project]\nname = "fen"\nledger = "led"\n')
+    (program.directory / "led").mkdir()
+    for part in ("writers", "lists"):
+        link = program.directory / "led" / part
+        link.symlink_to(start_up)
+        said = program("stage", "fen", f"there-{part}", "--no-questions")
+        assert f"led/{part}: it is a link, which no ledger has" in said.stderr
+        assert not list(start_up.iterdir())
+        assert f"{part}: a link, which no ledger has" in program("ledger", "check", expect=1).stdout
+        link.unlink()
+    program("stage", "fen", "there", "--no-questions")
+    assert len(program.json("ledger", "show")["records"]) == 3, "what waited is written once it can be"

@@ -90,6 +90,8 @@ def test_systemd_understands_the_units(tmp_path: Path) -> None:
     assert not ours and (done.returncode == 0 or not done.stderr.strip() or "Failed to" in done.stderr), done.stderr
     with pytest.raises(NotWritable):
         service_unit(Timed("/a\nb", {}, "/log"))
+    with pytest.raises(NotWritable):  # cron would take the path's own backslash away
+        crontab_lines(Timed("/python", {"YATAGAN_HOME": "/a\\%b"}, "/log"))
 
 
 @pytest.fixture

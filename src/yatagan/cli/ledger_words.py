@@ -63,7 +63,7 @@ def _line(alike: Sequence[LedgerFinding]) -> str:
             holds = "signature does not hold" if len(alike) == 1 else "signatures do not hold"
             return f"{file}: {records}: the {holds}: {first.detail}"
         case Problem.NOT_PLAIN:
-            return f"{file} is {first.detail}, and was not read: all of a ledger is plain files in plain directories"
+            return f"{file}: {first.detail}, which no ledger has; not read"
         case Problem.NO_RECORD | Problem.ADDED if len(alike) > 1:
             what = "were changed: they cannot be read" if first.problem is Problem.NO_RECORD else "were added by hand"
             return f"{file}: {records} {what}"
