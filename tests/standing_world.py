@@ -38,7 +38,7 @@ from yatagan.errors import BatchInUse, CannotReach, JournalError, NoSuchBatch
 #: The beginning of the world, by a clock that is right.
 START = 1_790_000_000.0
 #: Seconds between looks of a timer whether a worker runs, and between looks of a worker that waits.
-TIMER, LOOK = 300.0, 120.0
+TIMER, LOOK = 300.0, 300.0
 #: Calls into the world within so many seconds in which nothing moves: far more than workers need for their looks.
 _BUSY, _BUSY_SECONDS = 2000, 10.0
 

