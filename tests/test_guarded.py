@@ -26,7 +26,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import yatagan
-from conftest import Forked, Program
+from conftest import YATAGAN, Forked, Program
 from ledgers import World
 from terminal import Terminal
 from yatagan.batches.activity import Activities
@@ -233,6 +233,33 @@ def test_what_is_nested_too_deep_is_one_of_our_own_errors() -> None:
 def test_dots_that_mean_no_harm() -> None:
     text = "# " + "." * 200 + '\nname = "' + "a." * 200 + "\"\nother = '" + "[" * 200 + "'\nlist = [1.5, 2.5]\n"
     assert parse_toml(text.encode())["list"] == [1.5, 2.5]
+
+
+def test_a_pipe_of_the_shell_and_a_fifo_of_anybody(program: Program) -> None:
+    """The first is read to its end, within bounds; the second is not waited for."""
+    (program.directory / "fen").mkdir()
+    (program.directory / "fen" / "a").write_text("1")
+    os.mkfifo(program.directory / "fifo")
+
+    def shell(line: str, expect: int) -> str:
+        command = ["bash", "-c", line, "bash", YATAGAN]
+        done = subprocess.run(
+            command,
+            cwd=program.directory,
+            env=program.environment(),
+            capture_output=True,
+            text=True,
+            timeout=60,
+            check=False,
+        )
+        assert done.returncode == expect, done.stderr
+        return done.stdout + done.stderr
+
+    assert "good" in shell('"$1" verify fen --against <(cd fen; sha256sum a)', 0)
+    assert "good" in shell('(cd fen; sha256sum a) | "$1" verify fen --against /dev/stdin', 0)
+    assert "has more than" in shell('"$1" ledger check --signers <(yes)', 5)
+    assert "not a file" in shell('"$1" verify fen --against fifo', 1)
+    assert "is a FIFO" in shell('"$1" ledger check --signers fifo', 5)
 
 
 #: What opens files by itself, and why it may.

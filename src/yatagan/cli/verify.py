@@ -8,6 +8,7 @@ import hashlib
 import os
 import posixpath
 from collections.abc import Awaitable, Callable, Mapping
+from pathlib import Path
 from typing import Any
 
 import click
@@ -18,6 +19,7 @@ from yatagan.cli.checksums import patterns, scan_place
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.ledger_record import put_on_record, record_json, warn_of
+from yatagan.cli.named_file import open_descriptor, read_named
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.stage_request import By
 from yatagan.cli.verdict_view import Against, show_one_line, show_verdicts, verdicts_json
@@ -233,6 +235,9 @@ async def _read_record(
     app: App, store: Readable, tree: Tree, where: Place, against: str | None
 ) -> tuple[Place, bytes, bytes | None]:
     """Read a list, and the facts file beside it if there is one."""
+    if against is not None and open_descriptor(against) is not None:
+        piped = read_named(Path(against), "name a list with --against FILE", checksum_record.LARGEST_LIST)
+        return Place("", os.fsencode(against)), piped, None
     if against is None:
         alone = tree.entries[b""].kind is not Kind.DIRECTORY
         path = tree.root + b".sha256" if alone else posixpath.join(tree.root, LIST_NAME)

@@ -137,7 +137,7 @@ def _expected(line: dict[str, object]) -> tuple[bytes, Expected]:
 
 
 #: Bytes of the largest list that is read: some three million lines.
-_LARGEST_LIST = 512 << 20
+LARGEST_LIST = 512 << 20
 
 
 async def fetch(store: Readable, path: bytes) -> bytes:
@@ -145,7 +145,7 @@ async def fetch(store: Readable, path: bytes) -> bytes:
     reader = await store.open(path)
     try:
         size = (await reader.facts()).size
-        if size > _LARGEST_LIST:
+        if size > LARGEST_LIST:
             raise BadList(path.decode("utf-8", "backslashreplace"), 0, "it is too large for a checksum list")
         pieces, offset = [], 0
         while offset < size:
