@@ -243,22 +243,16 @@ def test_a_pipe_of_the_shell_and_a_fifo_of_anybody(program: Program) -> None:
 
     def shell(line: str, expect: int) -> str:
         command = ["bash", "-c", line, "bash", YATAGAN]
-        done = subprocess.run(
-            command,
-            cwd=program.directory,
-            env=program.environment(),
-            capture_output=True,
-            text=True,
-            timeout=60,
-            check=False,
-        )
+        where: dict[str, Any] = {"cwd": program.directory, "env": program.environment()}
+        done = subprocess.run(command, **where, capture_output=True, text=True, timeout=60, check=False)
         assert done.returncode == expect, done.stderr
         return done.stdout + done.stderr
 
-    assert "good" in shell('"$1" verify fen --against <(cd fen; sha256sum a)', 0)
-    assert "good" in shell('(cd fen; sha256sum a) | "$1" verify fen --against /dev/stdin', 0)
+    verify = '"$1" verify fen --digest sha256 --against'
+    assert "good" in shell(f"{verify} <(cd fen; sha256sum a)", 0)
+    assert "good" in shell(f"(cd fen; sha256sum a) | {verify} /dev/stdin", 0)
     assert "has more than" in shell('"$1" ledger check --signers <(yes)', 5)
-    assert "not a file" in shell('"$1" verify fen --against fifo', 1)
+    assert "not a file" in shell(f"{verify} fifo", 1)
     assert "is a FIFO" in shell('"$1" ledger check --signers fifo', 5)
 
 

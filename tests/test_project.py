@@ -284,7 +284,7 @@ def test_a_broken_file_raises_all_mistakes(tmp_path: Path) -> None:
 
 
 def test_a_ledger_that_came_with_a_clone_is_reached_through_no_link(program: Program, tmp_path: Path) -> None:
-    """Its links are this account's own, for it made the clone. The record waits, and nothing is written where they lead."""
+    """Its links are this account's own, which made the clone. The record waits; nothing is written where they lead."""
     start_up = tmp_path / "start-up"
     start_up.mkdir()
     (program.directory / "fen").mkdir()

@@ -6,6 +6,7 @@ whoever may write there could have made it, and nobody may ever write into it.
 
 from __future__ import annotations
 
+import errno
 import os
 import re
 from pathlib import Path
@@ -25,7 +26,7 @@ def open_descriptor(typed: str) -> int | None:
 def read_named(file: Path, meant: str, largest: int = LARGEST) -> bytes:
     """What a named file or pipe holds. Raises BadPlace, with what is `meant`; NotBelieved for what is not read."""
     if os.path.isdir(file):
-        raise BadPlace(str(file), "it is a directory", meant)
+        raise BadPlace(str(file), os.strerror(errno.EISDIR), meant)
     try:
         descriptor = open_descriptor(str(file))
         if descriptor is not None:
