@@ -32,8 +32,10 @@ class Act(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class RoutineLook:
-    """What a look at a routine comes to. `due`: when it is due next, by the wall's clock; `again`: in how many seconds
-    to look again, None for never by itself."""
+    """What to do with a routine now.
+
+    `due`: when it is due next, by the wall's clock. `again`: seconds until the next look; None for never by itself.
+    """
 
     act: Act
     due: float

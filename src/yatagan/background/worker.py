@@ -245,6 +245,7 @@ class Worker:
             with contextlib.closing(batch.journal()) as journal:
                 if taken.todo is OnTaking.HOLD:
                     self._hold(batch, journal)
+                    self._queue.remove(batch.name)
                     return
                 self._listener.begins(batch)
                 problem = await self._carry(taken, journal)
@@ -264,12 +265,12 @@ class Worker:
             self._run = self._carried = None
             batch.unlock()
 
-    def _hold(self, batch: Batch, journal: Journal) -> None:
-        """Do as a person has said, who could not do so because we had the batch, or another machine."""
+    @staticmethod
+    def _hold(batch: Batch, journal: Journal) -> None:
+        """Note that a person holds a batch, who could not write its journal while this process had the lock."""
         if batch_may_move(journal.standing().state, BatchState.HELD):
             journal.settle(BatchState.HELD)
             RunLog(batch).write("held", by="a person")
-        self._queue.remove(batch.name)
 
     @staticmethod
     async def _stop_when_said(batch: Batch, run: StoppableRun) -> None:
@@ -320,9 +321,8 @@ class Worker:
         waits = after_run(standing.state, stopped_by_person=asked, shutting_down=self._shutting_down)
         seconds = float(wait_for_node(failures + 1)) if waits is WaitsFor.CONNECTION else 0.0
         if waits is None:
-            if word is Said.HOLD and batch_may_move(standing.state, BatchState.HELD):
-                journal.settle(BatchState.HELD)
-                RunLog(batch).write("held", by="a person")
+            if word is Said.HOLD:
+                self._hold(batch, journal)
             self._queue.remove(batch.name)
         else:
             if waits is not WaitsFor.LOGIN:

@@ -113,7 +113,7 @@ async def stopped(app: App, batch: Batch, word: Said) -> contextlib.AbstractCont
     say(batch, word)
     app.queue().remove(batch.name)
     until = time.monotonic() + _STOPPING
-    asked, told = None, False
+    asked, said_so = None, False
     while True:
         try:
             batch.lock()
@@ -125,9 +125,9 @@ async def stopped(app: App, batch: Batch, word: Said) -> contextlib.AbstractCont
                     f"batch {batch.name} is still carried by {error.holder}",
                     f"what you said stands, and it stops when that sees it: {look}",
                 ) from error
-            if error.elsewhere and not told:
-                text.warn(f"{text.show(error.holder)} has the batch, and is waited for: it sees what you said")
-                told = True
+            if error.elsewhere and not said_so:
+                text.warn(f"{text.show(error.holder)} has the batch; waiting for it to stop")
+                said_so = True
         holder = batch.carrier()
         if holder is not None and holder.is_known and holder.is_of(batch.directory) and holder != asked:
             await _ask_to_stop(app, batch, holder)
