@@ -441,6 +441,8 @@ FIELDS: dict[str, tuple[str, str]] = {
     "ledger show: records[].dataset": ("text, optional", "the dataset"),
     "ledger show: records[].towards": ("text, optional", "where it went: `here` or `there`"),
     "ledger show: records[].at": ("text, optional", "at which end it was verified"),
+    "to_identity": ("text, optional", "which directory the destination was at the last look: `inode 1311753`"),
+    "looked_at": ("text, optional", "when all that it claims was last found there"),
     "ledger show: records[].modes": ("text, optional", "`site` where modes did not arrive as they were"),
     "ledger show: records[].times": ("text, optional", "`now` where times did not"),
     "ledger show: records[].archive": ("text, optional", "`tar`, `tar.gz` or `tar.zst`"),

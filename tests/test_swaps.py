@@ -11,6 +11,7 @@ import hashlib
 import os
 import shutil
 import stat
+import sys
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -23,6 +24,7 @@ import swapping
 from yatagan.archives.compression import Form
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
+from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Prove
 from yatagan.bundles import make as making
 from yatagan.bundles.make import BundleContents, Recipe
@@ -34,7 +36,7 @@ from yatagan.planning.planner import make_plan
 from yatagan.portable import archives, delta_handlers, program
 from yatagan.portable import tar_input as reading_rules
 from yatagan.portable.tar_input import Changed, HeaderOptions
-from yatagan.stores.interface import Reader
+from yatagan.stores.interface import Facts, Reader
 from yatagan.stores.local import LocalFile, LocalSource, LocalStore
 from yatagan.trees.scan import scan
 
@@ -87,6 +89,17 @@ class OldStore(LocalStore):
         return None
 
 
+class PlainStore(FarStore):
+    """A node that knows no inodes."""
+
+    async def look(self, path: bytes) -> Facts | None:
+        found = await super().look(path)
+        return replace(found, inode=None, changed_ns=None) if found is not None else None
+
+    async def look_closely(self, path: bytes) -> Facts | None:
+        return await self.look(path)
+
+
 @dataclass
 class Ground:
     """What a run works on: a tree, where it goes, and a stranger's directory that nobody meant."""
@@ -135,27 +148,27 @@ class Ground:
 Work = Callable[[Ground], Callable[[], object]]
 
 
+def prepared(
+    ground: Ground, source: type[LocalStore], destination: type[LocalStore]
+) -> tuple[Callable[[], object], Journal]:
+    """What carries a batch, and its journal."""
+    ends = Source(source), Source(destination)
+
+    async def plan() -> Journal:
+        stores = await ends[0].open(), await ends[1].open()
+        made = await make_plan(*stores, [(ground.path("near", "a"), b"a")], ground.path("far"))
+        header = Header("261127-swap", 0, ("stage",), "", "far", ground.path("far"), Prove.AUTO)
+        return Journal.in_memory(replace(header, top_inode=made.top_inode), made.steps())
+
+    journal = asyncio.run(plan())
+    conditions = Conditions(
+        limits=Limits(retry=RetryPolicy(backoff=(0.0,), steps=dict.fromkeys(STEP_RETRIES, StepRetries(2, (0.0,)))))
+    )
+    return lambda: asyncio.run(Executor(journal, *ends, lambda event: None, conditions).run()), journal
+
+
 def stage(source: type[LocalStore], destination: type[LocalStore]) -> Work:
-    def ready(ground: Ground) -> Callable[[], object]:
-        ends = Source(source), Source(destination)
-
-        async def plan() -> Journal:
-            stores = await ends[0].open(), await ends[1].open()
-            made = await make_plan(*stores, [(ground.path("near", "a"), b"a")], ground.path("far"))
-            header = Header("261127-swap", 0, ("stage",), "", "far", ground.path("far"), Prove.AUTO)
-            return Journal.in_memory(header, made.steps())
-
-        journal = asyncio.run(plan())
-        conditions = Conditions(
-            limits=Limits(retry=RetryPolicy(backoff=(0.0,), steps=dict.fromkeys(STEP_RETRIES, StepRetries(2, (0.0,)))))
-        )
-
-        def work() -> object:
-            return asyncio.run(Executor(journal, *ends, lambda event: None, conditions).run())
-
-        return work
-
-    return ready
+    return lambda ground: prepared(ground, source, destination)[0]
 
 
 def helper(ask: Callable[[Ground], list[tuple[Callable[..., Any], dict[str, Any]]]]) -> Work:
@@ -351,6 +364,102 @@ def hunt(root: Path, name: str, swapped: str, stride: int) -> None:
     assert calls > 5, "too little happens for this to prove anything"
     for number in range(1, calls + 1, stride):
         play(root, WORKS[name], SWAPPED[swapped], number)
+
+
+#: Another directory gets the name of one that is moved away: empty, or with files of the same names.
+REPLACED = {"root": ("far",), "directory": ("far", "a"), "deeper": ("far", "a", "deeper")}
+#: What is looked at in it.
+CLAIMS = {"root": ("f0", "f1", "link", "deeper/f2"), "directory": ("f0", "f1", "link"), "deeper": ("deeper/f2",)}
+
+
+@dataclass
+class Replaced:
+    """One run, and another directory in the place of one before a call.
+
+    `calls`: how many there were, `named` the last that gave a name, and `last_look` when what is in the directory was
+    last looked at. `good`: whether all
+    was said to be. `there`: how many files of three are where they were meant to be.
+    """
+
+    calls: int
+    named: int
+    last_look: int
+    good: bool
+    there: int
+
+
+ENDS: dict[str, tuple[type[LocalStore], type[LocalStore]]] = {
+    "here to here": (OldStore, OldStore),
+    "download": (FarStore, OldStore),
+    "upload": (OldStore, PlainStore),
+}
+
+
+def replaced(root: Path, ends: str, name: str, number: int, *, filled: bool) -> Replaced:
+    names, ground = REPLACED[name], Ground(root)
+    work, journal = prepared(ground, *ENDS[ends])
+    known = name == "root" and ends != "upload"  # by its inode
+    looks = {ground.path("far")} if known else {ground.path("far", "a", each) for each in CLAIMS[name]}
+
+    def swap() -> None:
+        os.rename(root.joinpath(*names), root / "aside" / "moved")
+        root.joinpath(*names).mkdir()
+        if filled:
+            root.joinpath(*names, "f0").write_bytes(b"another")
+
+    def whole() -> tuple[int, int, int, bool]:
+        count, last, named = swapping.install(number, swap), 0, 0
+
+        def naming(event: str, given: tuple[Any, ...]) -> None:
+            nonlocal named
+            named = count() if event in ("os.link", "os.rename") else named
+
+        def noting(plain: Callable[..., Any]) -> Callable[..., Any]:
+            async def look(store: LocalStore, path: bytes) -> Facts | None:
+                nonlocal last
+                last = count() if path in looks else last
+                return await plain(store, path)  # type: ignore[no-any-return]
+
+            return look
+
+        for asked in ("look", "look_closely"):
+            setattr(ENDS[ends][1], asked, noting(getattr(ENDS[ends][1], asked)))
+        sys.addaudithook(naming)
+        standing = work()
+        failed = list(journal.steps(StepState.FAILED))
+        return count(), named, last, standing.state is BatchState.FINISHED and not failed  # type: ignore[attr-defined]
+
+    calls, named, last, good = swapping.in_a_child(whole)
+    there = 0
+    for each in ("f0", "f1", "deeper/f2"):
+        with suppress(OSError):
+            there += (root / "far" / "a" / each).read_bytes() == b"ours " + each.encode() * 50
+    return Replaced(calls, named, last, good, there)
+
+
+def hunt_replaced(root: Path, ends: str, name: str, stride: int) -> None:
+    undisturbed = replaced(root, ends, name, 0, filled=False)
+    assert undisturbed.good
+    assert undisturbed.there == 3
+    assert undisturbed.last_look > undisturbed.named, "nothing was looked at again"
+    for number in range(1, undisturbed.calls + stride, stride):
+        found = replaced(root, ends, name, number, filled=number % 2 > 0)
+        seen = not found.good or found.there == 3
+        assert seen or number > found.last_look, f"finished, with {found.there} of 3 files, swapped at call {number}"
+
+
+@pytest.mark.parametrize("name", REPLACED)
+@pytest.mark.parametrize("ends", ENDS)
+def test_what_is_called_finished_is_in_the_directory_that_was_meant(ends: str, name: str, tmp_path: Path) -> None:
+    hunt_replaced(tmp_path / "ground", ends, name, STRIDE + 4)
+
+
+@pytest.mark.soak
+@pytest.mark.parametrize("name", REPLACED)
+@pytest.mark.parametrize("ends", ENDS)
+def test_what_is_called_finished_is_where_it_was_meant_before_any_call(ends: str, name: str, tmp_path: Path) -> None:
+    """Another directory takes the name of one at every moment up to the last look."""
+    hunt_replaced(tmp_path / "ground", ends, name, 1)
 
 
 def test_the_hunt_finds_what_follows_links(tmp_path: Path) -> None:

@@ -11,10 +11,10 @@ from collections.abc import Awaitable, Callable, Sequence
 
 from yatagan.batches.journal import Journal
 from yatagan.batches.pace import PaceRow
-from yatagan.batches.steps import Change, SessionWriters
+from yatagan.batches.steps import AnyChange, Change
 from yatagan.futures import fail
 
-Apply = Callable[[Sequence[Change | SessionWriters]], Awaitable[None]]
+Apply = Callable[[Sequence[AnyChange]], Awaitable[None]]
 
 
 class GroupCommit:
@@ -29,7 +29,7 @@ class GroupCommit:
         self._journal = journal
         self._pace = pace
         self._threaded = threaded
-        self._changes: list[Change | SessionWriters] = []
+        self._changes: list[AnyChange] = []
         self._later: dict[int, Change] = {}
         self._waiting: list[asyncio.Future[None]] = []
         self._task: asyncio.Task[None] | None = None
@@ -45,7 +45,7 @@ class GroupCommit:
         before = self._later.get(change.number)
         self._later[change.number] = change if before is None else _both(before, change)
 
-    async def note(self, *changes: Change | SessionWriters) -> None:
+    async def note(self, *changes: AnyChange) -> None:
         """Write changes, or without any what is not yet written. Returns when that is on disk. Raises JournalError."""
         if self._error is not None:
             raise self._error
@@ -59,8 +59,8 @@ class GroupCommit:
         self._wake()
         await future
 
-    def _completed(self, change: Change | SessionWriters) -> Change | SessionWriters:
-        if isinstance(change, SessionWriters) or change.number not in self._later:
+    def _completed(self, change: AnyChange) -> AnyChange:
+        if not isinstance(change, Change) or change.number not in self._later:
             return change
         return _both(self._later.pop(change.number), change)
 
@@ -87,7 +87,7 @@ class GroupCommit:
                 elif not future.done():
                     future.set_result(None)
 
-    async def _apply(self, changes: Sequence[Change | SessionWriters]) -> None:
+    async def _apply(self, changes: Sequence[AnyChange]) -> None:
         pace = self._pace()
         if self._threaded:
             await asyncio.to_thread(self._journal.apply, changes, pace)

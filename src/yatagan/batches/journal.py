@@ -20,7 +20,7 @@ from yatagan.batches.journal_reading import TOGETHER, JournalReading, as_journal
 from yatagan.batches.journal_rows import ADDED, FORMAT, SCHEMA, Shape, row_of, shape, storable, update
 from yatagan.batches.pace import MOST_ROWS, PaceRow, SlowStep, slowest, thinned
 from yatagan.batches.states import BatchState, batch_may_move
-from yatagan.batches.steps import Change, Prove, SessionWriters, Step
+from yatagan.batches.steps import AnyChange, Prove, SessionWriters, Step, TopKnown
 from yatagan.config.disks import on_network
 from yatagan.config.own_files import sync_directory
 from yatagan.errors import JournalError, OtherVersion
@@ -139,7 +139,7 @@ class Journal(JournalReading):
             self._reader.close()
         self._sql.close()
 
-    def apply(self, changes: Sequence[Change | SessionWriters], pace: Sequence[PaceRow] = ()) -> None:
+    def apply(self, changes: Sequence[AnyChange], pace: Sequence[PaceRow] = ()) -> None:
         """Write changes to steps and sessions, and the pace so far, all or none. Raises JournalError."""
         try:
             self._sql.execute("BEGIN IMMEDIATE")
@@ -149,6 +149,9 @@ class Journal(JournalReading):
                 if isinstance(change, SessionWriters):
                     values = change.witness, change.session
                     self._sql.execute("UPDATE session SET witness = ? WHERE number = ?", values)
+                    continue
+                if isinstance(change, TopKnown):
+                    self._sql.execute("UPDATE batch SET top_inode = ?", (change.inode,))
                     continue
                 if change.number in touched:  # one after the other
                     self._change_all(alike)
@@ -253,6 +256,11 @@ class Journal(JournalReading):
         """Write the inode of the destination; 0 to look at it anew."""
         with self._guard():
             self._sql.execute("UPDATE batch SET top_inode = ?", (inode,))
+
+    def looked(self, now_ns: int) -> None:
+        """Write when what the batch claims was last compared with what is at its destination."""
+        with self._guard():
+            self._sql.execute("UPDATE batch SET looked_ns = ?", (now_ns,))
 
     def prove_by(self, prove: Prove) -> None:
         """Change how files are proven from now on; what the plan promised is void."""

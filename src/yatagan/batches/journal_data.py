@@ -75,7 +75,8 @@ class Standing:
 
     `detail` belongs to the `fault`: a path; for NO_SPACE the bytes that were free; for a cancelled batch the one that
     took its place. `pins`: the addresses that it is pinned to, by node. `recorded`: its ledger record. `top_inode`: the
-    destination's, 0 if unknown. `make_again`: what is missing there is to be carried again.
+    destination's, 0 if unknown. `make_again`: what is missing there is to be carried again. `looked_ns`: when what it
+    claims was last compared with what is there; 0 for never.
     """
 
     state: BatchState
@@ -86,6 +87,7 @@ class Standing:
     recorded: str
     top_inode: int = 0
     make_again: bool = False
+    looked_ns: int = 0
 
 
 @dataclass(frozen=True, slots=True)

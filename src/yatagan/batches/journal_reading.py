@@ -62,10 +62,12 @@ class JournalReading:
 
     def standing(self) -> Standing:
         """Where it stands."""
-        row = self._one("SELECT state, fault, detail, pins, seconds, recorded, top_inode, make_again FROM batch")
+        row = self._one(
+            "SELECT state, fault, detail, pins, seconds, recorded, top_inode, make_again, looked_ns FROM batch"
+        )
         pins = {name: (pin[0], pin[1]) for name, pin in json.loads(row[3]).items()}
         fault = Fault(row[1]) if row[1] else None
-        return Standing(BatchState(row[0]), fault, row[2], pins, row[4], row[5], row[6], bool(row[7]))
+        return Standing(BatchState(row[0]), fault, row[2], pins, row[4], row[5], row[6], bool(row[7]), row[8])
 
     def has_settled(self) -> bool:
         """Whether any step is in place or was right already."""
@@ -101,6 +103,11 @@ class JournalReading:
         """The paths of everything that the batch has put into its place, or found there."""
         states, unnamed = ("in place", "left as is"), ("bundle", "facts")
         query = f"SELECT path FROM step WHERE state IN {states!r} AND kind NOT IN {unnamed!r} AND phase < ?"
+        return (row[0] for row in self._rows(query, MEMBERS_PHASE))
+
+    def placed_paths(self) -> Iterator[bytes]:
+        """The paths of everything that the batch has put into its place."""
+        query = "SELECT path FROM step WHERE state = 'in place' AND kind NOT IN ('bundle', 'facts') AND phase < ?"
         return (row[0] for row in self._rows(query, MEMBERS_PHASE))
 
     def facts_set(self, directories: Collection[bytes]) -> list[int]:

@@ -14,12 +14,19 @@ from yatagan.stores.interface import Facts, Kind
 #: States of steps that are not settled.
 OPEN = ("waiting", "moving", "arrived", "proven")
 #: Number of this form of the tables: a journal of another one is refused, not misread.
-FORMAT = 12
+FORMAT = 13
 #: What an older form lacks, by its number; such a journal is brought to this one when it is opened.
 _PACE = "CREATE TABLE pace (at INTEGER PRIMARY KEY, seconds INTEGER, sent INTEGER, placed INTEGER, files INTEGER)"
 _SLOWEST = "CREATE TABLE slowest (number INTEGER PRIMARY KEY, seconds REAL)"
 _GONE = "CREATE TABLE gone (label BLOB PRIMARY KEY)"
-_ADDED_BY_12 = ("ALTER TABLE batch ADD COLUMN purpose TEXT NOT NULL DEFAULT '{}'", _PACE, _SLOWEST, _GONE)
+_ADDED_BY_13 = ("ALTER TABLE batch ADD COLUMN looked_ns INTEGER NOT NULL DEFAULT 0",)
+_ADDED_BY_12 = (
+    "ALTER TABLE batch ADD COLUMN purpose TEXT NOT NULL DEFAULT '{}'",
+    _PACE,
+    _SLOWEST,
+    _GONE,
+    *_ADDED_BY_13,
+)
 _ADDED_BY_11 = (
     "ALTER TABLE step ADD COLUMN beginning TEXT",
     "ALTER TABLE step ADD COLUMN continues INTEGER NOT NULL DEFAULT 0",
@@ -33,6 +40,7 @@ ADDED = {
     ),
     10: _ADDED_BY_11,
     11: _ADDED_BY_12,
+    12: _ADDED_BY_13,
 }
 SCHEMA = f"""
 CREATE TABLE batch (
@@ -44,7 +52,7 @@ CREATE TABLE batch (
     seconds REAL NOT NULL DEFAULT 0, recorded TEXT NOT NULL DEFAULT '', top_inode INTEGER NOT NULL DEFAULT 0,
     make_again INTEGER NOT NULL DEFAULT 0, promised TEXT NOT NULL DEFAULT '',
     expected REAL NOT NULL DEFAULT 0, modelled REAL NOT NULL DEFAULT 0,
-    purpose TEXT NOT NULL DEFAULT '{{}}');
+    purpose TEXT NOT NULL DEFAULT '{{}}', looked_ns INTEGER NOT NULL DEFAULT 0);
 CREATE TABLE step (
     number INTEGER PRIMARY KEY, phase INTEGER NOT NULL, kind TEXT NOT NULL, source BLOB NOT NULL,
     path BLOB NOT NULL, label BLOB NOT NULL, size INTEGER NOT NULL, facts TEXT NOT NULL, target BLOB, seen TEXT,

@@ -141,6 +141,13 @@ class SessionWriters:
     witness: str
 
 
+@dataclass(frozen=True, slots=True)
+class TopKnown:
+    """A change: the inode of the destination, which has just been made."""
+
+    inode: int
+
+
 class Change(NamedTuple):
     """A change of one step. None leaves a column as it is."""
 
@@ -166,3 +173,7 @@ class Change(NamedTuple):
     def anew(cls, number: int, fault: Fault | None = None) -> Change:
         """The step waits again, and nothing that was done for it counts."""
         return cls(number, state=StepState.WAITING, fault=fault, durable="", digest="", reused=0, checkpoints="")
+
+
+#: What is written to a journal together.
+AnyChange = Change | SessionWriters | TopKnown

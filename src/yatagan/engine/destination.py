@@ -27,6 +27,7 @@ async def look_at_destination(journal: Journal, destination: Store, top: bytes) 
 
     Raises StoreError: DESTINATION_MOVED when another directory has the name, DESTINATION_GONE when none has.
     """
+    real = await destination.is_real(top, top)  # first: what is looked at last is which directory it is
     found = await destination.look_closely(top)
     known = journal.standing().top_inode
     if found is None:
@@ -34,7 +35,7 @@ async def look_at_destination(journal: Journal, destination: Store, top: bytes) 
             raise StoreError(Fault.DESTINATION_GONE, top, store=destination.name)
         return
     moved = found.kind is not Kind.DIRECTORY or (known and found.inode is not None and found.inode != known)
-    if moved or not await destination.is_real(top, top):
+    if moved or not real:
         raise StoreError(Fault.DESTINATION_MOVED, top, store=destination.name)
     if found.inode is not None and not known:
         journal.know_top(found.inode)

@@ -360,15 +360,19 @@ class Executor:
         self._events.put_nowait(run_messages.StepEnded(step.number))
 
     async def _check(self) -> None:
-        """Hold what is claimed against the destination: after trouble all of it, then what a power cut could undo."""
+        """Compare what is claimed with the destination, which must still be the directory that was meant."""
         assert self._context is not None
         look, trouble = LastLook(self._context, self._journal), self._journal.sessions() > 1
+        destination, top = self._context.destination, self._header.destination
         try:
-            again = trouble and await look.look(again=self._checks < _CHECKS)
+            await look_at_destination(self._journal, destination, top)
+            await look.sync(all_names=trouble)
+            again = await look.look(everything=trouble, again=self._checks < _CHECKS)
             self._checks += 1
             if not again:
-                await look.sync(all_names=trouble)
                 await GrowingFiles(self._context).let_go()
+                await look_at_destination(self._journal, destination, top)  # the last thing that is asked
+                self._journal.looked(int(self._conditions.wall() * 1e9))
         except StoreError as error:
             self._stopped_by = error if error.fault not in CONNECTION_FAULTS else None
             self._events.put_nowait(run_messages.ClaimsNotChecked(error.fault, self._clock.monotonic()))

@@ -1,12 +1,12 @@
 """The last look: before a batch is called finished, what it claims is checked against the destination as it is.
 
 That is done by facts, not by hashing all again: the name is there, with the kind, the size and the time that it was
-given. Only where facts differ contents are looked at. And only after trouble: a batch that was done in one session has
-an answer for everything that it has put there.
+given. Only where facts differ contents are looked at. What the batch has put there is always looked at, and what it
+left as it was in the same directories: another directory may have got the name of one meanwhile. All else that it left
+is looked at after trouble.
 
-What a power cut has undone is found here: a rename that the server had answered, and its disk had not yet written down.
-So at the very end, when all is as claimed, every directory in which something got a name is synced: from then on no
-power cut can undo it.
+What a power cut has undone is found here, too: a rename that the server had answered, and its disk had not yet written
+down. So every directory in which something got a name is synced first: from then on no power cut can undo it.
 """
 
 from __future__ import annotations
@@ -57,12 +57,17 @@ class LastLook:
         self._destination = context.destination
         self._journal = journal
 
-    async def look(self, *, again: bool) -> bool:
-        """Look, and put back or fail the steps that are not as claimed. Returns whether any are to be done again."""
+    async def look(self, *, everything: bool, again: bool) -> bool:
+        """Look, and put back or fail the steps that are not as claimed. Returns whether any are to be done again.
+
+        `everything`: also at what was left as it was in directories in which nothing was placed.
+        """
         found = _Found()
         claims: list[Step] = []
+        written = None if everything else set(map(posixpath.dirname, self._journal.placed_paths()))
         for step in self._journal.steps(StepState.IN_PLACE, StepState.LEFT):
-            if step.kind in _NAMED and step.phase != MEMBERS_PHASE:
+            meant = written is None or step.state is StepState.IN_PLACE or posixpath.dirname(step.path) in written
+            if meant and step.kind in _NAMED and step.phase != MEMBERS_PHASE:
                 claims.append(step)
             if len(claims) >= _HANDFUL:
                 await self._look_at(claims, found)

@@ -12,7 +12,7 @@ from yatagan.batches.journal_data import Header
 from yatagan.batches.states import BatchState
 from yatagan.batches.steps import Modes, Times
 from yatagan.ledger.ledger import Ledger
-from yatagan.ledger.records import MOST_WORDS, RecordedPlace, RecordKind, Statement
+from yatagan.ledger.records import MOST_WORDS, RecordedPlace, RecordKind, Statement, time_text
 from yatagan.places import name_fields
 
 
@@ -52,7 +52,17 @@ def _statement(name: str, outcome: BatchCounts) -> Statement:
         {what: count for what, count in counts.items() if count or what in ("files", "failed")},
         outcome.moved_size,
         {evidence.value: count for evidence, count in sorted(outcome.evidence.items())},
+        _last_look(outcome),
     )
+
+
+def _last_look(outcome: BatchCounts) -> dict[str, Any]:
+    """Which directory the destination was at the last look, as far as its machine says, and when that was."""
+    standing = outcome.standing
+    if not standing.looked_ns:
+        return {}
+    identity = f"inode {standing.top_inode}" if standing.top_inode else "not known over this connection"
+    return {"to_identity": identity, "looked_at": time_text(standing.looked_ns)}
 
 
 def staged_statement(
@@ -62,6 +72,7 @@ def staged_statement(
     counts: Mapping[str, int],
     size: int = 0,
     evidence: Mapping[str, int] | None = None,
+    details: Mapping[str, Any] | None = None,
 ) -> Statement:
     """What is put on record of a stage: of its batch, or that there was nothing to carry."""
     return Statement(
@@ -75,7 +86,7 @@ def staged_statement(
         evidence or {},
         header.command,
         header.id,
-        _details(header),
+        {**_details(header), **(details or {})},
     )
 
 

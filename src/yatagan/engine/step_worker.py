@@ -7,7 +7,7 @@ import posixpath
 from collections.abc import Awaitable, Callable
 
 from yatagan.batches.states import StepState
-from yatagan.batches.steps import MEMBERS_PHASE, Change, Step, StepKind
+from yatagan.batches.steps import MEMBERS_PHASE, Change, Step, StepKind, TopKnown
 from yatagan.engine.bundle_worker import BundleWorker
 from yatagan.engine.file_worker import FileWorker
 from yatagan.engine.retry import STEP_RETRIES
@@ -143,7 +143,15 @@ class StepWorker:
             return
         # A directory that a power cut takes away would pass for one that was moved.
         await self._context.sync_name(step.path)
+        if step.path == self._context.session.top:
+            await self._note_top(step)
         await self._context.settle(step, StepState.IN_PLACE)
+
+    async def _note_top(self, step: Step) -> None:
+        """Note which directory the destination is, now that it is made."""
+        found = await self._destination.look_closely(step.path)
+        if found is not None and found.inode is not None:
+            await self._commits.note(TopKnown(found.inode))
 
     async def _facts(self, step: Step) -> None:
         """Set mode and times of a directory that this batch made, by the step numbered just before."""

@@ -12,7 +12,6 @@ import time
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from itertools import chain
 from pathlib import Path
 from typing import Any
@@ -28,7 +27,7 @@ from yatagan.ledger.directory import LedgerDirectory
 from yatagan.ledger.lists import write_list
 from yatagan.ledger.memory import LedgerMemory, user
 from yatagan.ledger.merging import Merged, merge
-from yatagan.ledger.records import Record, RecordKind, Statement, parse
+from yatagan.ledger.records import Record, RecordKind, Statement, parse, time_text
 from yatagan.ledger.waiting import Lists, WaitingRecord, WaitingRecords
 from yatagan.stores.interface import Facts
 from yatagan.trees.checksum_record import format_facts
@@ -267,7 +266,7 @@ def _reason(error: OSError | NotBelieved) -> str:
 def _now() -> dict[str, str]:
     return {
         # As fine as the clock: commands that follow each other in one second stay in their order.
-        "recorded_at": datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ"),
+        "recorded_at": time_text(time.time_ns()),
         "who": f"{user()}@{platform.node()}",
         "version": __version__,
     }

@@ -16,6 +16,7 @@ import json
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from enum import StrEnum
 from typing import Any, NamedTuple
 
@@ -186,6 +187,11 @@ class Record:
         """Bytes of its files."""
         found = self.fields.get("size_bytes", 0)
         return found if isinstance(found, int) else 0
+
+
+def time_text(time_ns: int) -> str:
+    """A time in nanoseconds since the epoch as records have it: UTC, to the microsecond."""
+    return datetime.fromtimestamp(time_ns // 1000 / 1e6, UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ")
 
 
 def canonical(value: object) -> bytes:
