@@ -32,12 +32,14 @@ _BROKEN_OFF = 3
 class Planned:
     """What planning came to: a batch that goes on, or nothing new. `newer`: files left because they are newer there.
 
-    `unsettled`: files that are left for another time. `failure`: why there is no plan, "" if there is one.
+    `unsettled`: files left for another time. `missed`: that more is gone from the source than goes on record by
+    itself. `failure`: why there is no plan, "" if there is one.
     """
 
     batch: str = ""
     newer: int = 0
     unsettled: int = 0
+    missed: str = ""
     failure: str = ""
 
 
@@ -183,14 +185,15 @@ class RoutineRunner:
             again = max(routine.settles, 1.0) if not planned.failure else routine.schedule.looks
             self._book.set_due(routine.name, now.wall + again, now)
         if planned.batch:
-            self._book.go_on(number, planned.batch)
+            self._book.go_on(number, planned.batch, planned.missed)
         elif planned.failure:
             self._tell(routine, planned.failure)
             self._book.end(number, now.wall, RunOutcome.FAILED, detail=planned.failure)
         else:
             newer = f"{planned.newer} newer there" if planned.newer else ""
-            self._tell(routine, newer)
-            self._book.end(number, now.wall, RunOutcome.NOTHING_NEW, detail=newer)
+            wrong = "; ".join(filter(None, (planned.missed, newer)))
+            self._tell(routine, wrong)
+            self._book.end(number, now.wall, RunOutcome.NOTHING_NEW, detail=wrong)
 
     def _settle(self, routine: Routine, run: Run) -> bool:
         """Note what became of a run's batch. False while that goes on, or is still being planned."""
@@ -203,9 +206,10 @@ class RoutineRunner:
         if ended is None:
             return False
         outcome = RunOutcome.FAILED if ended.failure else RunOutcome.MOVED
-        self._tell(routine, ended.failure)
+        wrong = "; ".join(filter(None, (run.detail, ended.failure)))
+        self._tell(routine, wrong)
         now = self._clock().wall
-        self._book.end(run.number, now, outcome, files=ended.files, size=ended.size, detail=ended.failure)
+        self._book.end(run.number, now, outcome, files=ended.files, size=ended.size, detail=wrong)
         return True
 
     def _break_off(self, routine: Routine, run: Run) -> None:

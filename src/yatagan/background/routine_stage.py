@@ -17,6 +17,7 @@ from yatagan.batches.states import BatchState
 from yatagan.config.guarded_files import parse_json
 from yatagan.config.home import Home
 from yatagan.errors import JournalError, NoSuchBatch
+from yatagan.spelling import count as counted
 
 #: Seconds that planning may take: a tree of millions on a slow disk.
 _PLANNING = 4 * 3600.0
@@ -61,9 +62,18 @@ def _planned(out: bytes, trouble: bytes) -> Planned:
         return Planned(failure=str(answer["error"].get("message", "")) or "it failed")
     batch, plan = answer.get("batch"), answer.get("plan") or {}
     unsettled = len(plan.get("still_written", ()))
+    missed = _missed(plan.get("gone") or {})
     if batch is not None:
-        return Planned(str(batch["batch"]), unsettled=unsettled)
-    return Planned(newer=int(plan.get("newer_there", 0)), unsettled=unsettled)
+        return Planned(str(batch["batch"]), unsettled=unsettled, missed=missed)
+    return Planned(newer=int(plan.get("newer_there", 0)), unsettled=unsettled, missed=missed)
+
+
+def _missed(gone: dict[str, Any]) -> str:
+    """What is gone from the source and stays on record; "" for nothing."""
+    if not gone or gone["on_record"]:
+        return ""
+    what = counted(int(gone["files"]), "file")
+    return f"{what} staged on {str(gone['recorded_at'])[:10]} or before are gone from the source; they stay on record"
 
 
 def batch_ended(home: Home, name: str) -> Ended | None:

@@ -203,10 +203,10 @@ class RoutineBook:
         with self._open() as sql:
             sql.execute("DELETE FROM run WHERE number = ?", (run,))
 
-    def go_on(self, run: int, batch: str) -> None:
-        """A run has made a batch, which goes on."""
+    def go_on(self, run: int, batch: str, detail: str = "") -> None:
+        """A run has made a batch, which goes on. `detail`: what was wrong with its plan."""
         with self._open() as sql:
-            sql.execute("UPDATE run SET batch = ? WHERE number = ?", (batch, run))
+            sql.execute("UPDATE run SET batch = ?, detail = ? WHERE number = ?", (batch, detail, run))
 
     def leave_out(self, run: int) -> None:
         """Another run was due while this one went on."""

@@ -14,7 +14,7 @@ class Purpose:
     """What a batch is for: a dataset of a project, carried `towards` here or there; and whose ledger gets its record.
 
     Without a dataset the names are empty. `ledger`: a directory; "" for the one that the settings name. `restores`: it
-    brings back what was lost.
+    brings back what was lost. `disk`: the one that the dataset's source is on; "" where that is not known.
     """
 
     project: str = ""
@@ -22,6 +22,7 @@ class Purpose:
     towards: str = ""
     ledger: str = ""
     restores: bool = False
+    disk: str = ""
 
 
 #: A batch that is for nothing in particular.

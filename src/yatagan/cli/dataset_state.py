@@ -39,11 +39,13 @@ class DatasetState:
     there_trouble: str = ""
     area: Area | None = None
     purge_due: str | None = None
+    #: All that was on record was gone when it was last staged.
+    emptied: bool = False
 
     @property
     def settled(self) -> bool:
         """Whether it was carried, is as it was then, and was not found wanting since."""
-        if self.staged is None or self.staged.outcome != "good":
+        if self.staged is None or self.staged.outcome != "good" or self.emptied:
             return False
         wanting = self.verified is not None and self.verified.outcome != "good"
         return not wanting and all(each is None or each.nothing for each in (self.here, self.there))
@@ -64,6 +66,7 @@ async def look_at_datasets(app: App, project: Project, *, there: bool) -> list[D
             next((record for record in own if record.kind == RecordKind.VERIFIED), None),
         )
         if history.newest is not None:
+            state.emptied = history.is_emptied
             state.here = await _since(app, Place("", dataset.here), dataset, history.chosen(choice.chooses))
             if there:
                 try:

@@ -386,7 +386,11 @@ def _unkept_json(plan: Plan) -> dict[str, int] | None:
 
 
 def plan_json(
-    plan: Plan, cautions: Sequence[Caution], begun: dict[str, Any] | None, proof: Evidence | None
+    plan: Plan,
+    cautions: Sequence[Caution],
+    begun: dict[str, Any] | None,
+    proof: Evidence | None,
+    gone: dict[str, Any] | None,
 ) -> dict[str, Any]:
     """The plan as JSON."""
     counts = plan.summary
@@ -419,6 +423,7 @@ def plan_json(
         "in_the_way": counts.in_the_way,
         "name_clashes": counts.clashes,
         "newer_there": counts.newer,
+        "gone": gone,
         "unreadable": counts.unread,
         "not_kept": _unkept_json(plan),
         "free_bytes": plan.free,

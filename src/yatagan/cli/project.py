@@ -154,7 +154,8 @@ def _show(project: Project, states: list[DatasetState], *, there: bool) -> None:
     rows, ways = [], [_way(project, state.dataset) for state in states]
     for state in states:
         changed = since_words(state.there) or ("cannot be reached" if state.there_trouble else "")
-        row = (state.dataset.name, staged_words(state), verified_words(state), since_words(state.here))
+        here = "all is gone" if state.emptied else since_words(state.here)
+        row = (state.dataset.name, staged_words(state), verified_words(state), here)
         rows.append((*row, *((changed,) if there else ())))
     lines = list(
         text.table_lines((*head, "here and there"), [(*row, way) for row, way in zip(rows, ways, strict=True)])
@@ -191,6 +192,7 @@ def _state_json(state: DatasetState) -> dict[str, Any]:
         "node": dataset.there.node,
         **name_fields(dataset.there.path, "there"),
         "settled": state.settled,
+        "emptied": state.emptied,
         "staged_at": staged.recorded_at if staged is not None else None,
         "staged_by": staged.who if staged is not None else None,
         "verified_at": verified.recorded_at if verified is not None else None,

@@ -28,7 +28,7 @@ from yatagan.cli.restore_view import losses_json, show_findings
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.cli.stage_request import Request
 from yatagan.cli.staging import How, stage
-from yatagan.errors import BadPlace, NoSuchBatch, YataganError
+from yatagan.errors import BadPlace, NoSuchBatch, Refused, YataganError
 from yatagan.ledger.ledger import Ledger
 from yatagan.ledger.tree_history import (
     TreeHistory,
@@ -145,9 +145,21 @@ def _wanted(app: App, place: str | None, dataset: str | None, batch: str | None)
         history = history_of_place(ledger, platform.node(), path)
         found.append(_Wanted(text.show(path), path, history, Purpose(ledger=directory, restores=True)))
     for wanted in found:
+        if wanted.history.is_emptied:
+            raise _all_gone(wanted)
         if wanted.history.newest is None or not (wanted.history.versions or wanted.history.entries):
             raise BadPlace(wanted.name, "nothing is on record of it", "see: yatagan ledger show")
     return iter(found)
+
+
+def _all_gone(wanted: _Wanted) -> Refused:
+    """The error where all that was on record was gone by the time of the last stage."""
+    newest, filled = wanted.history.newest, wanted.history.filled
+    batch = str(filled.fields.get("batch", "")) if filled is not None else ""
+    remedy = f"bring back what was staged before: {text.command('restore', '--batch', batch)}" if batch else ""
+    when = newest.recorded_at[:10] if newest is not None else "?"
+    why = f"all that was on record was gone when it was last staged, on {when}"
+    return Refused(f"{wanted.name}: {why}", remedy or "see: yatagan ledger show")
 
 
 def _batch_roots(app: App, ledger: Ledger, name: str) -> tuple[str, list[bytes]]:

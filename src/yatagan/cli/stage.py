@@ -100,6 +100,12 @@ Examples:
     "them (what was there is kept), or ask; without a terminal they are left.",
 )
 @click.option(
+    "--accept-gone",
+    is_flag=True,
+    help="Put on record that files of a dataset are gone from here, however many; else you are asked about more than a "
+    "few, and without a terminal they stay on record.",
+)
+@click.option(
     "--unchanged-for",
     callback=written(parse_duration, 0.0),
     metavar="SPAN",
@@ -157,6 +163,7 @@ def stage_command(
     store: str | None,
     by: str,
     if_newer_there: str,
+    accept_gone: bool,
     unchanged_for: float,
     growing: tuple[str, ...],
     no_space_check: bool,
@@ -187,6 +194,7 @@ def stage_command(
         max_rate=max_rate,
         by=By(by),
         if_newer=IfNewer(if_newer_there),
+        accept_gone=accept_gone,
         space_check=not no_space_check,
         unchanged_for=unchanged_for,
         growing=parse_choice(growing, ()) if growing else None,
@@ -198,6 +206,8 @@ def stage_command(
     else:
         if towards is not None:
             raise click.UsageError("--towards goes with --dataset or --all", click.get_current_context())
+        if accept_gone:
+            raise click.UsageError("--accept-gone goes with --dataset or --all", click.get_current_context())
         if destination is None or not sources:
             raise _incomplete(destination)
         request = make(

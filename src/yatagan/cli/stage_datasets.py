@@ -27,6 +27,7 @@ from yatagan.config.project import Dataset, Project, StoredAs, Towards, Use
 from yatagan.errors import Refused, YataganError
 from yatagan.ledger.tree_history import history_of_dataset
 from yatagan.places import Place
+from yatagan.planning.gone import OnRecordBefore
 
 _STORING = {StoredAs.BUNDLE: Storing.BUNDLE, StoredAs.BY_DIRECTORY: Storing.BY_DIRECTORY}
 
@@ -103,17 +104,19 @@ def _request(app: App, make: Callable[..., Request], project: Project, dataset: 
         name=target.name,
         choice=parse_choice(dataset.only, dataset.skip),
         purpose=Purpose(project.name, dataset.name, way.value, app.project_ledger()),
-        recorded=lambda: _recorded(app, project, dataset) if way is dataset.towards else (),
+        recorded=lambda: _recorded(app, project, dataset) if way is dataset.towards else OnRecordBefore(),
         **more,
     )
 
 
-def _recorded(app: App, project: Project, dataset: Dataset) -> list[bytes]:
-    """The paths of a dataset that are on record, of those that its patterns choose."""
-    ledger = app.ledger()
-    history = history_of_dataset(ledger, project.name, dataset.name)
-    chooses = parse_choice(dataset.only, dataset.skip).chooses
-    return [path for path in {*history.versions, *history.entries} if path and chooses(path)]
+def _recorded(app: App, project: Project, dataset: Dataset) -> OnRecordBefore:
+    """What is on record of a dataset, of what its patterns choose."""
+    history = history_of_dataset(app.ledger(), project.name, dataset.name)
+    history = history.chosen(parse_choice(dataset.only, dataset.skip).chooses)
+    if history.newest is None:
+        return OnRecordBefore()
+    entries = dict.fromkeys(history.versions) | history.entries
+    return OnRecordBefore(entries, history.newest.recorded_at, str(history.newest.fields.get("from_disk", "")))
 
 
 def _settle_area(app: App, project: Project, dataset: Dataset) -> None:

@@ -6,8 +6,9 @@ import json
 import os
 import posixpath
 import time
-from collections.abc import AsyncIterator, Callable, Collection
+from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
+from dataclasses import replace
 from enum import StrEnum
 
 from yatagan.batches.journal_data import NO_PURPOSE, Purpose
@@ -20,6 +21,7 @@ from yatagan.config.areas import Area
 from yatagan.errors import BadPlace
 from yatagan.places import Place
 from yatagan.planning.bundling import Costs
+from yatagan.planning.gone import NoLongerThere, OnRecordBefore, find_disk, find_gone
 from yatagan.planning.name_template import Template
 from yatagan.planning.picked import Picked
 from yatagan.planning.plan import Plan
@@ -86,7 +88,7 @@ class Request:
     """What a stage was asked for: sources, destination, names, proof.
 
     `as_` is the template of new names, `name` one name as it is. `purpose`: what the batch will be for. `recorded`
-    finds the paths that are on record of what is carried.
+    finds what is on record of what is carried, and with `accept_gone` what is gone from that goes on record as gone.
     """
 
     def __init__(
@@ -111,10 +113,12 @@ class Request:
         unchanged_for: float = 0.0,
         growing: Choice | None = None,
         picked: Picked | None = None,
-        recorded: Callable[[], Collection[bytes]] = tuple,
+        recorded: Callable[[], OnRecordBefore] = OnRecordBefore,
+        accept_gone: bool = False,
     ) -> None:
         self.app = app
         self._recorded = recorded
+        self.accept_gone = accept_gone
         self.picked = picked
         self.purpose = purpose
         self.growing = growing
@@ -207,13 +211,13 @@ class Request:
             return self._modes
         return Modes.SITE if area is not None and area.shared else Modes.KEEP
 
-    def gone(self, plan: Plan) -> list[bytes]:
-        """What was on record and is no longer at the source, by the names that it had at the destination."""
-        if len(plan.arrivals) != 1 or plan.arrivals[0].tree.unread:
-            return []
-        arrival, later = plan.arrivals[0], set(plan.unsettled)
-        labels = {posixpath.join(arrival.name, path): path for path in self._recorded()}
-        return [label for label, path in labels.items() if path not in arrival.tree.entries and label not in later]
+    async def gone(self, source: Store, plan: Plan) -> NoLongerThere | None:
+        """What was on record and is no longer at the source; None where nothing is. Raises StoreError."""
+        if not self.purpose.dataset:
+            return None
+        disk = await find_disk(source, plan.arrivals[0].tree.root) if plan.arrivals else ""
+        self.purpose = replace(self.purpose, disk=disk)
+        return find_gone(self._recorded(), plan, disk)
 
     @property
     def options(self) -> str:

@@ -22,6 +22,7 @@ from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.expectations import expectation_of
 from yatagan.cli.json_fields import batch_json
 from yatagan.cli.login_questions import confirm
+from yatagan.cli.missed import Missed
 from yatagan.cli.plan_view import plan_json, show_plan
 from yatagan.cli.report import Report, say_event
 from yatagan.cli.scan_progress import EntryCount, comparing_contents
@@ -70,30 +71,36 @@ async def stage(request: Request, command: tuple[str, ...], how: How) -> int:
             opened.push_async_callback(stores[-1].close)
         source, destination = stores
         plan, careful, modes = await _plan(request, source, destination, quiet=not report.in_words)
+        missed = Missed(await request.gone(source, plan), request)
         header = _header(request, command, plan, modes, source, destination)
         earlier = find_earlier(app, header)
         if earlier is not None and how.routine:
             earlier.refuse_if_stopped()
         plan.safe = earlier.outcome.safe if earlier is not None else 0
         if report.in_words:
-            show_plan(request, plan, source, destination, careful, modes, earlier.words if earlier is not None else "")
+            begun_words = earlier.words if earlier is not None else ""
+            show_plan(request, plan, source, destination, [*missed.cautions, *careful], modes, begun_words)
         if not plan_only and not report.for_scripts and plan.summary.newer and request.asks_about_newer:
             _ask_about_newer(plan, source, destination)
+        if not plan_only and not report.for_scripts:
+            missed.ask()
         use = earlier.use(header, plan) if earlier is not None else None
         described = (
-            plan_json(plan, careful, as_json_earlier(earlier, use), header.promised) if report.for_scripts else {}
+            plan_json(plan, careful, as_json_earlier(earlier, use), header.promised, missed.as_json())
+            if report.for_scripts
+            else {}
         )
         if plan_only or not (plan.summary.anything or earlier is not None):
             if plan_only and earlier is not None and use is not None and report.in_words:
                 terminal.say(earlier.would(use))
             if not plan_only:
-                _record_gone(request, plan, header)
-            return _tell_no_batch(plan, described, how)
-        batch = await _accept(request, plan, header, destination, earlier, use)
+                _record_gone(request, missed, header)
+            return max(_tell_no_batch(plan, described, how, missed), missed.status)
+        batch = await _accept(request, plan, header, destination, earlier, use, missed.labels)
         if earlier is not None and use is not None and report.in_words:
             terminal.say(earlier.did(use, batch.name))
         if outlook is not None:
-            return await _leave(app, batch, described, how, outlook)
+            return max(await _leave(app, batch, described, how, outlook), missed.status)
         opened.pop_all()  # the run of the batch takes them over
     journal = batch.journal()
     try:
@@ -110,7 +117,9 @@ async def stage(request: Request, command: tuple[str, ...], how: How) -> int:
             batch_summary.summary(app, journal, outcome, problem)
         status = conclude_batch(outcome, problem).status
         well = how.ended is None or how.ended(journal)
-        return status if well else max(status, ExitStatus.DIFFERENCES)
+        if report.in_words and missed.verdict:
+            text.warn(missed.verdict)
+        return max(status, missed.status, ExitStatus.GOOD if well else ExitStatus.DIFFERENCES)
     finally:
         journal.close()
         batch.unlock()
@@ -135,9 +144,9 @@ async def _leave(app: App, batch: Batch, described: dict[str, Any], how: How, ou
     return left_status(now, outcome)
 
 
-def _record_gone(request: Request, plan: Plan, header: Header) -> None:
+def _record_gone(request: Request, missed: Missed, header: Header) -> None:
     """Put on record that something is no longer at the source, where nothing else is to be done."""
-    if gone := request.gone(plan):
+    if gone := missed.labels:
         statement = staged_statement(record_id(RecordKind.STAGED), "good", header, {"files": 0, "failed": 0})
         request.app.ledger_in(header.purpose.ledger).append(
             statement, tuple, lambda: [(each, None, None) for each in gone]
@@ -145,7 +154,13 @@ def _record_gone(request: Request, plan: Plan, header: Header) -> None:
 
 
 async def _accept(
-    request: Request, plan: Plan, header: Header, destination: Store, earlier: Earlier | None, use: EarlierUse | None
+    request: Request,
+    plan: Plan,
+    header: Header,
+    destination: Store,
+    earlier: Earlier | None,
+    use: EarlierUse | None,
+    gone: tuple[bytes, ...],
 ) -> Batch:
     """The batch to carry, locked by us. Raises BatchInUse, Refused, JournalError."""
     app = request.app
@@ -158,7 +173,7 @@ async def _accept(
     else:
         app.queue().remove(earlier.batch.name)  # what becomes of it is decided here
         batch = await earlier.become(use, header, plan, destination)
-    if gone := request.gone(plan):
+    if gone:
         with contextlib.closing(batch.journal()) as journal:
             journal.note_gone(gone)
     RunLog(batch).write("accepted", files=plan.summary.files, size_bytes=plan.summary.size)
@@ -223,13 +238,15 @@ def _ask_about_newer(plan: Plan, source: Store, destination: Store) -> None:
         replace_newer(plan, source, destination)
 
 
-def _tell_no_batch(plan: Plan, described: dict[str, Any], how: How) -> ExitStatus:
+def _tell_no_batch(plan: Plan, described: dict[str, Any], how: How, missed: Missed) -> ExitStatus:
     """Show that a plan is not carried out, and why."""
     found, report = conclude_plan(plan.summary), how.report
     if report is Report.JSON_LINES:
         say_event("planned", {"plan": described, "batch": None})
     elif report is Report.JSON:
         how.answer({"plan": described, "batch": None})
+    elif report.in_words and missed.verdict:
+        text.warn(missed.verdict)
     elif found.text and report.in_words and not (how.plan_only and found.status is ExitStatus.GOOD):
         terminal.say(found.text)
     return found.status

@@ -124,6 +124,11 @@ def _against_words(where: Place, used: Against) -> str:
 
 def _verdict(verdicts: Verdicts) -> str:
     """The verdict in words, contents and facts separately."""
+    if verdicts.emptied:
+        why = "all that was on record was gone when it was last staged"
+        return text.tinted("NOT GOOD", text.Tone.TROUBLE) + f": {why}"
+    if verdicts.nothing:
+        return "nothing to verify: no file is on record"
     if verdicts.good:
         return text.tinted("good", text.Tone.GOOD)
     if verdicts.contents_good:

@@ -39,7 +39,7 @@ async def verify_dataset(
     ledger = app.ledger()
     history = history_of_dataset(ledger, project.name, dataset.name)
     history = history.chosen(lambda path: own.chooses(path) and choice.chooses(path))
-    if history.newest is None or not (history.versions or history.entries):
+    if history.newest is None or (choice and not (history.versions or history.entries or history.gone)):
         remedy = text.command("stage", "--dataset", dataset.name)
         raise BadPlace(dataset.name, "nothing is on record of it, so there is nothing to compare it with", remedy)
     where = place_of(dataset, at)
@@ -68,7 +68,7 @@ def claims_of(history: TreeHistory, *, source_side: bool) -> Claims:
     newest: Record | None = history.newest
     modes = source_side or newest is None or not newest.fields.get("modes")
     times = source_side or newest is None or not newest.fields.get("times")
-    return Claims(listed, history.entries, modes=modes, times=times)
+    return Claims(listed, history.entries, modes=modes, times=times, emptied=history.is_emptied)
 
 
 async def verify_batch(app: App, name: str, choice: Choice, looking: Looking) -> tuple[Verdicts, Place, Against]:

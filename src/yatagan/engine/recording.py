@@ -100,6 +100,7 @@ def _details(header: Header) -> dict[str, Any]:
         "project": purpose.project,
         "dataset": purpose.dataset,
         "towards": purpose.towards,
+        "from_disk": purpose.disk,
         "modes": header.modes.value if header.modes is not Modes.KEEP else "",
         "times": header.times.value if header.times is not Times.KEEP else "",
     }

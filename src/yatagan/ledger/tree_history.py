@@ -69,6 +69,8 @@ class TreeHistory:
     copies: list[End] = field(default_factory=list)
     newest: Record | None = None
     gone: set[bytes] = field(default_factory=set)
+    #: The newest record that has files of it.
+    filled: Record | None = None
 
     def digest(self, path: bytes) -> str:
         """The newest digest of a file; "" where it is not known."""
@@ -87,8 +89,15 @@ class TreeHistory:
             {path: each for path, each in self.entries.items() if chooses(path)},
             self.copies,
             self.newest,
-            self.gone,
+            {path for path in self.gone if chooses(path)},
+            self.filled,
         )
+
+    @property
+    def is_emptied(self) -> bool:
+        """Whether everything that was ever on record was gone when it was last carried."""
+        files = any(each.facts.kind is not Kind.DIRECTORY for each in self.entries.values())
+        return bool(self.gone) and not files and not any(self.versions.values())
 
 
 def _moved(one: Expected, other: Expected) -> bool:
@@ -182,6 +191,8 @@ def _add(found: TreeHistory, ledger: Ledger, tree: CarriedTree, top: bytes) -> N
         if digest not in (each.digest for each in versions):
             versions.append(version)
     found.gone |= {_inside(path, top) for path in gone if holds(top, path)}
+    if any(facts.facts.kind is not Kind.DIRECTORY for facts in expected.values()):
+        found.filled = found.filled or record
 
 
 def _inside(path: bytes, top: bytes) -> bytes:

@@ -27,3 +27,5 @@ ARCHIVES = _of(
 )
 #: counting what of a tree does not arrive.
 NOT_KEPT = _of("facts_not_kept")
+#: naming the disk that something is on.
+DISKS = _of("disk_names")

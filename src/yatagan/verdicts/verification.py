@@ -50,7 +50,8 @@ class Verdicts:
 
     `files` and `size`: what was read and hashed; `remembered`: of these files, those whose digest was made by an
     earlier run that was cut off, and that have not moved since. `with_facts`: whether the record has facts, too.
-    `contents`: whether contents were looked at.
+    `contents`: whether contents were looked at. `emptied`: of the record nothing is left, since all of it was gone when
+    it was last carried; that is never good.
     """
 
     found: list[Found]
@@ -60,6 +61,12 @@ class Verdicts:
     with_facts: bool
     contents: bool = True
     remembered: int = 0
+    emptied: bool = False
+
+    @property
+    def nothing(self) -> bool:
+        """Whether there is no file on record, and never was."""
+        return not (self.emptied or any(map(_says_something, self.found)))
 
     def count(self, finding: Finding, kind: Kind | None = None) -> int:
         """How many entries, or those of one kind, have a verdict."""
@@ -74,7 +81,13 @@ class Verdicts:
     def contents_good(self) -> bool:
         """Whether everything on record is there with the same contents, whatever its mode and time."""
         bad = Finding.DIFFERENT, Finding.MISSING, Finding.MOVED, Finding.UNREADABLE
-        return not any(self.count(finding) for finding in bad)
+        return not (self.emptied or any(self.count(finding) for finding in bad))
+
+
+def _says_something(found: Found) -> bool:
+    """Whether a verdict is on a file that is on record, or on a directory that is not as on record."""
+    as_it_was = found.kind is Kind.DIRECTORY and found.finding is Finding.SAME
+    return found.finding is not Finding.NOT_LISTED and not as_it_was
 
 
 #: What is said of a file for which the list has two digests.
@@ -86,7 +99,8 @@ class Claims:
     """What a tree is verified against: lines of a checksum list, and facts where there are any.
 
     `contradictions`: files of which the list says two things. `whole`: what it does not name is reported. `modes` and
-    `times`: whether those of `expected` are to be found there.
+    `times`: whether those of `expected` are to be found there. `emptied`: whether all that was on record was gone
+    when it was last carried.
     """
 
     listed: Sequence[Listed]
@@ -95,6 +109,7 @@ class Claims:
     whole: bool = True
     modes: bool = True
     times: bool = True
+    emptied: bool = False
 
 
 async def verify(
@@ -147,7 +162,7 @@ async def verify(
             if path not in listed_too and not is_record(path) and tree.entries[path].kind is not Kind.DIRECTORY
         ]
     size = sum(tree.entries[path].size for path in read if path in tree.entries)
-    return Verdicts(found, origin, len(read), size, expected is not None, contents, remembered)
+    return Verdicts(found, origin, len(read), size, expected is not None, contents, remembered, claims.emptied)
 
 
 class _Contents:

@@ -1,0 +1,195 @@
+"""What a dataset has on record and its source has no more: absence is not taken for intent."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import shutil
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Far, Program, wait_for
+from yatagan.background.routine_runs import Ended, Planned, RoutineRunner
+from yatagan.background.routines import Routine, RoutineBook
+from yatagan.background.schedules import parse_at
+from yatagan.portable.disk_names import mounted, name_of
+
+PROJECT = """\
+[project]
+name = "fen-flux"
+
+[dataset.chambers]
+use = "input"
+here = "chambers"
+there = "{node}:fen/chambers"
+"""
+FILES = 40
+
+
+@pytest.fixture
+def chambers(program: Program, oak: Far) -> Path:
+    """A dataset of forty files, staged."""
+    (program.directory / "yatagan.toml").write_text(PROJECT.format(node=oak.name))
+    root = program.directory / "chambers"
+    root.mkdir()
+    for number in range(FILES):
+        (root / f"{number:02}.csv").write_text(f"{number}: 1958.2\n" * 9)
+    program("stage", "--dataset", "chambers")
+    return root
+
+
+def take(many: int) -> Callable[[Path], None]:
+    def harm(root: Path) -> None:
+        for file in sorted(root.iterdir())[:many]:
+            file.unlink()
+
+    return harm
+
+
+def empty_with_directories(root: Path) -> None:
+    take(FILES)(root)
+
+
+def mount_another(root: Path) -> None:
+    """Another disk is mounted there, which lacks one file."""
+    kept = {file.name: (file.read_bytes(), file.stat().st_mtime_ns) for file in root.iterdir()}
+    subprocess.run(["mount", "-t", "ramfs", "none", str(root)], check=True)
+    for name, (data, mtime_ns) in list(kept.items())[1:]:
+        (root / name).write_bytes(data)
+        os.utime(root / name, ns=(mtime_ns, mtime_ns))
+
+
+#: A harm, how many files are gone then, and whether a person is asked about that.
+HARMS: dict[str, tuple[Callable[[Path], None], int, bool]] = {
+    "a few": (take(4), 4, False),
+    "more than a tenth": (take(5), 5, True),
+    "emptied": (empty_with_directories, FILES, True),
+    "another disk": (mount_another, 1, True),
+}
+
+
+@pytest.mark.parametrize("name", HARMS)
+def test_absence_is_not_taken_for_intent(name: str, program: Program, chambers: Path) -> None:
+    harm, gone, asked = HARMS[name]
+    if name == "another disk" and os.geteuid():
+        pytest.skip("mounting needs root")
+    harm(chambers)
+    try:
+        for _ in range(2):  # and the second time no less
+            answer = program.json("stage", "--dataset", "chambers", "--no-questions", expect=int(asked))
+            told = answer["plan"]["gone"]
+            if not asked:
+                assert told is None or told["files"] == gone
+                continue
+            assert (told["files"], told["on_record"]) == (gone, False)
+            words = program("stage", "--dataset", "chambers", "--no-questions", expect=1)
+            many = f"{gone} file" + ("s" if gone > 1 else "")
+            assert many in words.stdout + words.stderr and "no longer here" in words.stdout
+            assert "everything is there already" not in words.stdout
+        missing = 0 if not asked else gone
+        verdict = program.json("verify", "--dataset", "chambers", "--at", "here", expect=int(asked))
+        assert verdict["counts"]["missing"] == missing
+        restored = program.json("restore", "--dataset", "chambers", "--plan-only")["restored"][0]
+        assert len(restored["lost"]) == missing
+        assert program("project", "show", expect=int(asked)).returncode == int(asked)
+        if asked:
+            accepted = program.json("stage", "--dataset", "chambers", "--accept-gone")
+            assert accepted["plan"]["gone"]["on_record"]
+            assert program.json("stage", "--dataset", "chambers")["plan"]["gone"] is None
+    finally:
+        if os.path.ismount(chambers):
+            subprocess.run(["umount", str(chambers)], check=True)
+
+
+def test_a_record_that_was_emptied_is_never_good(program: Program, chambers: Path) -> None:
+    take(FILES)(chambers)
+    program("stage", "--dataset", "chambers", "--accept-gone")
+    for end in ("here", "there"):
+        verdict = program("verify", "--dataset", "chambers", "--at", end, expect=1)
+        assert "NOT GOOD" in verdict.stdout and "gone when it was last staged" in verdict.stdout
+    assert "all is gone" in program("project", "show", expect=1).stdout
+    told = program("restore", "--dataset", "chambers", "--plan-only", expect=5).stderr
+    batch = program.json("batch", "list")["batches"][0]["batch"]
+    assert "was gone when it was last staged" in told and f"yatagan restore --batch {batch}" in told
+    assert len(program.json("restore", "--batch", batch)["restored"][0]["lost"]) == FILES
+    assert len(list(chambers.iterdir())) == FILES
+
+
+def test_a_tree_without_files_is_nothing_to_verify(program: Program, chambers: Path) -> None:
+    shutil.rmtree(chambers)
+    (program.directory / "yatagan.toml").write_text(PROJECT.format(node="oak").replace("chambers", "bare"))
+    (program.directory / "bare" / "below").mkdir(parents=True)
+    program("stage", "--dataset", "bare")
+    assert "nothing to verify" in program("verify", "--dataset", "bare", "--at", "here").stdout
+
+
+def test_a_run_of_a_routine_says_so(program: Program, chambers: Path) -> None:
+    program("routine", "add", "nightly", "--at", "02:30", "--unchanged-for", "0s", "--dataset", "chambers")
+    take(FILES)(chambers)
+    assert f"{FILES} files staged on" in program.json("routine", "run", "nightly")["detail"]
+    (chambers / "new.csv").write_text("new")
+    program("routine", "run", "nightly")
+    wait_for(lambda: program.json("routine", "show", "nightly")["runs"][-1]["outcome"] == "moved")
+    assert "gone from the source" in program("routine", "show", "nightly").stdout
+    program("routine", "remove", "nightly")
+
+
+def test_a_routine_tells_once(tmp_path: Path) -> None:
+    """Whether its runs carry something besides or not."""
+    told: list[str] = []
+
+    class Listener:
+        def routine_trouble(self, routine: Routine, why: str) -> None:
+            told.append(why)
+
+        def routine_well(self, routine: Routine) -> None:
+            told.append("well")
+
+    plans = [Planned("batch", missed="40 are gone"), Planned(missed="40 are gone"), Planned("batch"), Planned()]
+    book = RoutineBook(tmp_path / "routines.db")
+    book.put(Routine("fen", ("stage",), "/", parse_at("02:30"), 0.0, 0.0))
+
+    async def plan(routine: Routine) -> Planned:
+        return plans.pop(0)
+
+    runner = RoutineRunner(book, plan, lambda batch: Ended(1, 1, ""), Listener())
+    for _ in range(4):
+        asyncio.run(runner.run(book.get("fen")))
+        runner.settle(book.get("fen"))
+    assert told == ["40 are gone", "well"]
+
+
+MOUNTS = r"""22 27 0:20 / /proc rw - proc proc rw
+27 1 8:2 / / rw,relatime shared:1 - ext4 /dev/sda2 rw
+40 27 0:35 /a /home rw - nfs4 heron:/export/home rw
+41 40 0:36 / /home/with\040space rw shared:9 - fuse.sshfs mara@heron:data rw
+42 27 8:5 / /data rw - xfs /dev/sdb1 rw
+43 27 8:6 / /data rw - xfs /dev/sdc1 rw
+nonsense
+"""
+
+
+@pytest.mark.parametrize(
+    ("path", "name"),
+    [
+        ("/data/fen", "uuid 22-22"),  # what was mounted last
+        ("/database", "ext4"),
+        ("/home/mara", "nfs4 heron:/export/home"),
+        ("/home/with space/fen", "fuse.sshfs mara@heron:data"),
+        ("/proc/1", "proc"),
+        ("/", "ext4"),
+    ],
+)
+def test_a_disk_is_known_by_its_uuid_or_its_server(path: str, name: str) -> None:
+    uuids = {"/dev/sdb1": "11-11", "/dev/sdc1": "22-22"}
+    assert name_of(*mounted(path, MOUNTS.splitlines()), uuids) == name
+
+
+@given(st.lists(st.text(max_size=40), max_size=5), st.text(max_size=20))
+def test_no_line_of_mounts_breaks_it(lines: list[str], path: str) -> None:
+    assert len(mounted("/" + path, lines)) == 2
