@@ -24,7 +24,7 @@ from yatagan.cli.rate_view import rate_lines
 from yatagan.ledger.ledger import Ledger
 from yatagan.reports.drawings import figures_of
 from yatagan.reports.figures import COLOURS, NAMES, DatasetLine, FigureSpec, as_file, draw
-from yatagan.reports.gathering import gather
+from yatagan.reports.gathering import Chosen, gather
 
 #: Names as somebody may give them: markup, control characters, a mark that turns the text around, a formula.
 EVIL = (
@@ -125,7 +125,7 @@ def test_figures_alone(campaign: Program) -> None:
 def specs_of(campaign: Program) -> list[FigureSpec]:
     """The figures of the campaign."""
     ledger = Ledger(campaign.directory / "ledger", campaign.home / "ledger-memory")
-    found = gather(ledger, Batches(campaign.home / "batches"), lambda fault, detail: fault.value, lambda record: True)
+    found = gather(ledger, Batches(campaign.home / "batches"), lambda fault, detail: fault.value, Chosen())
     lines = [DatasetLine("notes", ((found.stagings[0].at, "staged"), (found.stagings[1].at, "trouble")), "1 newer")]
     return figures_of(found, lines, 8e7)
 

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import itertools
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+from typing import Any
 
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.cli import text
@@ -17,9 +20,14 @@ from yatagan.config.project import Dataset, Project, Towards, Use
 from yatagan.errors import YataganError
 from yatagan.ledger.records import Record, RecordKind
 from yatagan.ledger.tree_history import TreeHistory, history_of, records_of_project
-from yatagan.places import Place
+from yatagan.places import Place, name_fields
 from yatagan.trees.scan import scan
+from yatagan.verdicts.on_record import verdicts_on_record
+from yatagan.verdicts.scope import StillNotGood
 from yatagan.verdicts.since import Since, changed_since
+
+#: Files that are named before the rest is only counted.
+_NAMED = 3
 
 
 @dataclass(slots=True)
@@ -39,6 +47,8 @@ class DatasetState:
     there_trouble: str = ""
     area: Area | None = None
     purge_due: str | None = None
+    #: Files that were not good, and that no later verdict has replaced.
+    not_good: list[StillNotGood] = field(default_factory=list)
     #: All that was on record was gone when it was last staged.
     emptied: bool = False
 
@@ -47,14 +57,13 @@ class DatasetState:
         """Whether it was carried, is as it was then, and was not found wanting since."""
         if self.staged is None or self.staged.outcome != "good" or self.emptied:
             return False
-        wanting = self.verified is not None and self.verified.outcome != "good"
-        return not wanting and all(each is None or each.nothing for each in (self.here, self.there))
+        return not self.not_good and all(each is None or each.nothing for each in (self.here, self.there))
 
 
 async def look_at_datasets(app: App, project: Project, *, there: bool) -> list[DatasetState]:
     """How every dataset stands, in the order of the project file."""
     ledger = app.ledger_to_read()
-    records = records_of_project(ledger, project.name)
+    records, verdicts = records_of_project(ledger, project.name), verdicts_on_record(ledger)
     found = []
     for dataset in project.datasets.values():
         own = records.get(dataset.name, [])
@@ -65,6 +74,7 @@ async def look_at_datasets(app: App, project: Project, *, there: bool) -> list[D
             next((record for record in own if record.kind == RecordKind.STAGED), None),
             next((record for record in own if record.kind == RecordKind.VERIFIED), None),
         )
+        state.not_good = verdicts.of_dataset(project.name, dataset.name)
         if history.newest is not None:
             state.emptied = history.is_emptied
             state.here = await _since(app, Place("", dataset.here), dataset, history.chosen(choice.chooses))
@@ -124,7 +134,46 @@ def verified_words(state: DatasetState) -> str:
     evidence = record.fields.get("evidence", {})
     known = ", ".join(text.show(str(each)) for each in evidence) if isinstance(evidence, dict) else ""
     verdict = "" if record.outcome == "good" else f" {text.show(record.outcome).upper()},"
-    return f"{text.ago(record.recorded_at)},{verdict} {text.show(str(record.fields.get('at', '')))} ({known})"
+    part = ", in part" if record.fields.get("only") or record.fields.get("skip") else ""
+    return f"{text.ago(record.recorded_at)},{verdict} {text.show(str(record.fields.get('at', '')))} ({known}{part})"
+
+
+def not_good_words(dataset: str, not_good: Sequence[StillNotGood]) -> Iterator[str]:
+    """What is still not good, a line for each end and verdict: `chambers, there: f2.dat was not good 3 h ago …`."""
+    found = itertools.groupby(sorted(not_good, key=_verdict_key), _verdict_key)
+    for (end, _, machine), group in found:
+        bad = list(group)
+        names = [text.show(each.path) for each in bad if each.path is not None]
+        more = sum(max(each.more, 1) for each in bad if each.path is None)
+        shown = ", ".join(names[:_NAMED])
+        rest = len(names) - _NAMED + more if len(names) > _NAMED else more
+        shown += (" and " if shown else "") + (f"{text.number(rest)} more" if shown else text.count(rest, "file"))
+        what = shown if rest else ", ".join(names[:_NAMED])
+        where = end + (f" on {text.show(machine[1:])}" if machine.startswith("@") else "")
+        was = "was" if len(names) + more == 1 else "were"
+        again = text.command("verify", "--dataset", dataset, "--at", end)
+        record = bad[0].record
+        known = ", ".join(text.show(each) for each in record.fields.get("evidence", {}))
+        yield f"{where}: {what} {was} not good {text.ago(record.recorded_at)} ({known}); look again: {again}"
+
+
+def _verdict_key(bad: StillNotGood) -> tuple[str, str, str]:
+    return bad.owner.end, bad.record.id, bad.owner.machine
+
+
+def not_good_json(not_good: Iterable[StillNotGood]) -> list[dict[str, Any]]:
+    """The same for scripts."""
+    return [
+        {
+            "end": each.owner.end,
+            **(name_fields(each.path or b".") if each.path is not None else {"path": None}),
+            "finding": each.finding or None,
+            "more_files": each.more,
+            "found_at": each.at,
+            "evidence": sorted(each.record.fields.get("evidence", {})),
+        }
+        for each in not_good
+    ]
 
 
 def since_words(since: Since | None) -> str:

@@ -15,6 +15,8 @@ from yatagan.cli.dataset_state import (
     DatasetState,
     area_words,
     look_at_datasets,
+    not_good_json,
+    not_good_words,
     since_words,
     staged_words,
     verified_words,
@@ -170,6 +172,8 @@ def _show(project: Project, states: list[DatasetState], *, there: bool) -> None:
             terminal.say(line)
             terminal.say(terminal.style(f"  {text.shorten(way, text.width() - 2)}", dim=True))
     for state in states:
+        for words in not_good_words(state.dataset.name, state.not_good):
+            text.warn(f"{state.dataset.name}, {words}")
         if words := area_words(state):
             text.warn(f"{state.dataset.name}: {words}")
         if state.there_trouble:
@@ -197,7 +201,8 @@ def _state_json(state: DatasetState) -> dict[str, Any]:
         "staged_by": staged.who if staged is not None else None,
         "verified_at": verified.recorded_at if verified is not None else None,
         "verified_end": verified.fields.get("at") if verified is not None else None,
-        "verified_good": verified.outcome == "good" if verified is not None else None,
+        "verified_good": not state.not_good if verified is not None else None,
+        "not_good": not_good_json(state.not_good),
         "verified_evidence": evidence_json(verified.fields.get("evidence", {})) if verified is not None else {},
         "changed_here": state.here.as_json() if state.here is not None else None,
         "changed_there": state.there.as_json() if state.there is not None else None,

@@ -27,9 +27,10 @@ from yatagan.ledger.records import Record
 from yatagan.places import name_fields
 from yatagan.reports.drawings import figures_of
 from yatagan.reports.figures import NAMES, DatasetLine, FigureSpec, as_file
-from yatagan.reports.gathering import Gathered, gather, gather_batches
+from yatagan.reports.gathering import Chosen, Gathered, gather, gather_batches
 from yatagan.reports.numbers import numbers_of
-from yatagan.reports.page import DatasetRow, PageFacts, render
+from yatagan.reports.page import PageFacts, render
+from yatagan.reports.verdict import DatasetRow, Level
 from yatagan.stores.connection_history import recall
 
 T = TypeVar("T")
@@ -156,19 +157,21 @@ def _row(state: DatasetState) -> DatasetRow:
         _when(verified),
         ", ".join(text.show(str(each)) for each in known) if isinstance(known, dict) else "",
         since_words(state.here) if state.here is not None else "",
-        _wanting(state),
+        *_wanting(state),
     )
 
 
-def _wanting(state: DatasetState) -> str:
-    """What is not good about a dataset; "" when nothing is."""
+def _wanting(state: DatasetState) -> tuple[str, Level]:
+    """What is not good about a dataset, and how bad that is."""
     if state.staged is None:
-        return "not staged"
+        return "not staged", Level.WARNING
     if state.staged.outcome != "good":
-        return "not all staged"
-    if state.verified is not None and state.verified.outcome != "good":
-        return "not as on record"
-    return "" if state.settled else "changed since"
+        return "not all staged", Level.TROUBLE
+    if state.emptied:
+        return "all of it gone", Level.TROUBLE
+    if state.not_good:
+        return "not as on record", Level.TROUBLE
+    return ("", Level.GOOD) if state.settled else ("changed since", Level.WARNING)
 
 
 def _when(record: Record | None) -> str:
@@ -196,19 +199,15 @@ def _gather(
     begin = since.astimezone().strftime("%Y-%m-%dT%H:%M:%S") if since is not None else ""
     period = f" since {since:%Y-%m-%d}" if since is not None else ""
     if project is None:
-        found = gather(ledger, store, fault, lambda record: record.recorded_at >= begin)
+        found = gather(ledger, store, fault, Chosen(since=begin))
         return _Chosen(found, "What was staged and verified", f"All that is on record{period}")
     name = project.dataset(dataset).name if dataset is not None else None
-
-    def takes(record: Record) -> bool:
-        mine = record.fields.get("project") == project.name and (name is None or record.fields.get("dataset") == name)
-        return mine and record.recorded_at >= begin
 
     states = [each for each in run(look_at_datasets(app, project, there=False)) if name in (None, each.dataset.name)]
     shown = text.show(project.name)
     about = f"Dataset {text.show(name)} of project {shown}{period}" if name else f"Project {shown}{period}"
     title = f"{shown}: {text.show(name)}" if name else f"{shown}: what was staged and verified"
-    return _Chosen(gather(ledger, store, fault, takes), title, about, states)
+    return _Chosen(gather(ledger, store, fault, Chosen(project.name, name or "", begin)), title, about, states)
 
 
 def _project(app: App, *, wanted: bool) -> Project | None:

@@ -17,6 +17,7 @@ from yatagan.bundles.see_through import SeeThrough
 from yatagan.cli import shell_completion, text
 from yatagan.cli.checksums import patterns, scan_place
 from yatagan.cli.context import App, as_json, no_questions, one_of, run, say_json
+from yatagan.cli.dataset_state import not_good_json, not_good_words
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.ledger_record import put_on_record, record_json, warn_of
 from yatagan.cli.named_file import open_descriptor, read_named
@@ -37,6 +38,8 @@ from yatagan.stores.interface import Kind, Readable
 from yatagan.trees import checksum_record
 from yatagan.trees.patterns import Choice
 from yatagan.trees.scan import Tree
+from yatagan.verdicts.on_record import verdicts_on_record
+from yatagan.verdicts.scope import StillNotGood, named_on_record
 from yatagan.verdicts.verification import Claims, Finding, Verdicts
 
 
@@ -175,12 +178,16 @@ def verify_command(
         attempt = functools.partial(_verify, app, where, against, reading, choice, looking)
     verdicts, where, used = run(looking.with_patience(attempt))
     record = _put_on_record(app, where, used, verdicts, {**patterns(choice), **details})
+    earlier = _still_not_good(app, details, record)
     if json_:
-        say_json({**verdicts_json(where, used, verdicts), **record_json(record)})
+        said = {**verdicts_json(where, used, verdicts), "still_not_good": not_good_json(earlier)}
+        say_json({**said, **record_json(record)})
     elif dataset is not None and no_questions and verdicts.good:
         show_one_line(where, used, verdicts)
     else:
         show_verdicts(where, used, verdicts, record)
+    for words in not_good_words(used.dataset, earlier) if not json_ else ():
+        text.warn(f"{used.dataset}, {words}")
     warn_of(record)
     if not verdicts.good:
         raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
@@ -262,6 +269,14 @@ async def _read_record(
             await there.close()
 
 
+def _still_not_good(app: App, details: Mapping[str, str], record: OnRecord) -> list[StillNotGood]:
+    """What earlier verdicts on the dataset have found, where this one has not looked, or not as well."""
+    if "dataset" not in details:
+        return []
+    found = verdicts_on_record(app.ledger_to_read()).of_dataset(details["project"], details["dataset"])
+    return [each for each in found if each.record.id != record.id]
+
+
 def _put_on_record(app: App, where: Place, used: Against, verdicts: Verdicts, details: Mapping[str, Any]) -> OnRecord:
     findings = (
         Finding.DIFFERENT,
@@ -286,6 +301,10 @@ def _put_on_record(app: App, where: Place, used: Against, verdicts: Verdicts, de
         counts={"files": verdicts.files, **counts},
         size=verdicts.size,
         evidence=looked,
-        details={**({"batch": used.batch} if used.batch else {} if used.dataset else against), **details},
+        details={
+            **({"batch": used.batch} if used.batch else {} if used.dataset else against),
+            **details,
+            "not_good": named_on_record(verdicts),
+        },
         contents=lambda: ((line.path, line.digest) for line in used.listed if line.path),
     )

@@ -106,12 +106,22 @@ class LastLook:
             facts = (
                 await self._destination.look(step.path) if there is None else there.get(posixpath.basename(step.path))
             )
-            if facts is None or (step.seen is not None and facts.same_as(step.seen)):
-                gone.append(step)  # or what it had replaced is there again
+            if facts is None or await self._is_undone(step, facts):
+                gone.append(step)
             elif not await self._is_right(step, facts):
                 changed.append(step)
         found.gone += gone
         found.changed += changed
+
+    async def _is_undone(self, step: Step, found: Facts) -> bool:
+        """Whether what the step has replaced is there again, as after a power cut."""
+        if step.seen is None or not found.same_as(step.seen):
+            return False
+        exact = None not in (found.changed_ns, step.seen.changed_ns)
+        if exact or step.kind is not StepKind.FILE or not self._has_facts(step, found):
+            return True
+        # What it has replaced had the same size and time: contents tell them apart.
+        return bool(step.digest) and (await self._context.digest_at(step.path))[0] != step.digest
 
     async def _listed(self, directory: bytes) -> dict[bytes, Facts] | None:
         """What is in a directory; None where it cannot be listed."""
@@ -137,10 +147,16 @@ class LastLook:
     async def _is_right_file(self, step: Step, found: Facts) -> bool:
         if found.size != step.facts.size:
             return False
-        if self._session.times is Times.NOW or found.right_for(step.facts, self._destination.traits.time_step_ns):
+        if self._has_facts(step, found):
             return True
         # Its time could not be set, or was set by another program: contents decide.
         return not step.digest or (await self._context.digest_at(step.path))[0] == step.digest
+
+    def _has_facts(self, step: Step, found: Facts) -> bool:
+        """Whether a file has the size and time that it was given."""
+        if self._session.times is Times.NOW:
+            return found.size == step.facts.size
+        return found.right_for(step.facts, self._destination.traits.time_step_ns)
 
     async def _settle(self, found: _Found, *, again: bool) -> None:
         """Put back what is gone, and fail what has been changed."""

@@ -177,30 +177,31 @@ def _gather(ledger: Ledger, trees: Iterable[tuple[CarriedTree, bytes]], batch: s
 
 def _add(found: TreeHistory, ledger: Ledger, tree: CarriedTree, top: bytes) -> None:
     record = tree.record
-    recorded, gone = _facts(ledger, record)
-    expected = {_inside(path, top): facts for path, facts in recorded.items() if holds(top, path)}
+    recorded, gone = recorded_facts(ledger, record)
+    expected = {inside(path, top): facts for path, facts in recorded.items() if holds(top, path)}
     for path, facts in expected.items():
         if path not in found.gone:
             found.entries.setdefault(path, facts)
-    for path, digest in _digests(ledger, record).items():
+    for path, digest in recorded_digests(ledger, record).items():
         if not holds(top, path):
             continue  # a bundle that stands beside its directory
-        inside = _inside(path, top)
-        version = Version(digest, expected.get(inside), record)
-        versions = found.versions.setdefault(inside, []) if inside not in found.gone else []
+        below = inside(path, top)
+        version = Version(digest, expected.get(below), record)
+        versions = found.versions.setdefault(below, []) if below not in found.gone else []
         if digest not in (each.digest for each in versions):
             versions.append(version)
-    found.gone |= {_inside(path, top) for path in gone if holds(top, path)}
+    found.gone |= {inside(path, top) for path in gone if holds(top, path)}
     if any(facts.facts.kind is not Kind.DIRECTORY for facts in expected.values()):
         found.filled = found.filled or record
 
 
-def _inside(path: bytes, top: bytes) -> bytes:
+def inside(path: bytes, top: bytes) -> bytes:
+    """The path below a tree of what is on a record's list."""
     return path[len(top) :].lstrip(b"/")
 
 
-def _facts(ledger: Ledger, record: Record) -> tuple[Mapping[bytes, Expected], set[bytes]]:
-    """The facts on record, and what was gone."""
+def recorded_facts(ledger: Ledger, record: Record) -> tuple[Mapping[bytes, Expected], set[bytes]]:
+    """The facts that a record has, by the paths of its lists, and what it says was gone."""
     data = _read(ledger, str(record.fields.get("facts", "")))
     try:
         return (read_facts(data, None, record.id), read_gone(data)) if data else ({}, set())
@@ -208,7 +209,8 @@ def _facts(ledger: Ledger, record: Record) -> tuple[Mapping[bytes, Expected], se
         return {}, set()
 
 
-def _digests(ledger: Ledger, record: Record) -> Mapping[bytes, str]:
+def recorded_digests(ledger: Ledger, record: Record) -> Mapping[bytes, str]:
+    """The digests that a record has, by the paths of its list."""
     data = _read(ledger, record.list_digest)
     try:
         return {line.path: line.digest for line in own_list(data, record.id)} if data else {}

@@ -25,6 +25,8 @@ from yatagan.faults import CONSEQUENCES, Fault
 from yatagan.ledger.ledger import Ledger
 from yatagan.ledger.records import Record, RecordedPlace, RecordKind
 from yatagan.spelling import show
+from yatagan.verdicts.on_record import verdicts_reader
+from yatagan.verdicts.scope import StillNotGood
 
 #: What a fault means, in words.
 Explain = Callable[[Fault, str], str]
@@ -67,7 +69,8 @@ class Bundled:
 class Staging:
     """A batch, or a record of one. Sizes in bytes; `at` and `marks` by RFC 3339.
 
-    `left` files were right already. `sent`, `seconds`, `pace` and what follows are only known from a journal.
+    `ended`: whether nothing of it is left to do. `left` files were
+    right already. `sent`, `seconds`, `pace` and what follows are only known from a journal.
     """
 
     id: str
@@ -81,6 +84,7 @@ class Staging:
     good: bool
     dataset: str = ""
     project: str = ""
+    ended: bool = True
     files: int = 0
     size: int = 0
     left: int = 0
@@ -103,7 +107,7 @@ class Staging:
 
 @dataclass(frozen=True, slots=True)
 class Verification:
-    """A verdict on record."""
+    """A verdict on record. `still`: how many findings, its own and earlier ones, counted after it."""
 
     id: str
     at: str
@@ -116,11 +120,17 @@ class Verification:
     size: int
     evidence: Mapping[str, int]
     digest: str
+    still: int = 0
 
     @property
     def good(self) -> bool:
-        """Whether everything was as it should be."""
-        return self.outcome == "good"
+        """Whether everything was as it should be, what earlier verdicts said included."""
+        return self.outcome == "good" and not self.still
+
+    @property
+    def about(self) -> str:
+        """What it is about: one end of a dataset, or a place."""
+        return f"{self.dataset} {self.end}" if self.dataset else self.place
 
 
 @dataclass(frozen=True, slots=True)
@@ -143,11 +153,22 @@ class Gathered:
     verifications: list[Verification] = field(default_factory=list)
     bundled: list[Bundled] = field(default_factory=list)
     ledger_end: LedgerEnd | None = None
+    #: What was not good when it was last verified, whenever that was.
+    not_good: list[StillNotGood] = field(default_factory=list)
 
     @property
     def nothing(self) -> bool:
         """Whether there is nothing to report."""
         return not (self.stagings or self.verifications or self.bundled)
+
+    @property
+    def verified(self) -> list[Verification]:
+        """The last verdict on each dataset's end, or place, that was about most of it."""
+        found: dict[str, Verification] = {}
+        for each in self.verifications:
+            if each.about not in found or each.files >= found[each.about].files:
+                found[each.about] = each
+        return list(found.values())
 
     @property
     def failures(self) -> list[Failure]:
@@ -165,25 +186,55 @@ class Gathered:
         return sum((staging.sizes for staging in self.stagings), Counter())
 
 
-def gather(ledger: Ledger, batches: Batches, explain: Explain, takes: Callable[[Record], bool]) -> Gathered:
-    """What the records that are taken speak of."""
-    found = Gathered()
-    for record in ledger.records():
-        if not takes(record):
+@dataclass(frozen=True, slots=True)
+class Chosen:
+    """What a report is about: a project, or one dataset of it, or everything; from a time on (RFC 3339)."""
+
+    project: str = ""
+    dataset: str = ""
+    since: str = ""
+
+    def concerns(self, project: object, dataset: object) -> bool:
+        """Whether it is about something of this project and dataset."""
+        return not self.project or (self.project == project and self.dataset in ("", dataset))
+
+
+def gather(ledger: Ledger, batches: Batches, explain: Explain, chosen: Chosen) -> Gathered:
+    """What is on record of what was chosen, and batches of it that are not on record yet."""
+    found, verdicts = Gathered(), verdicts_reader(ledger)
+    for record in reversed(list(ledger.records())):
+        verdicts.take(record)
+        mine = chosen.concerns(record.fields.get("project"), record.fields.get("dataset"))
+        if not mine or record.recorded_at < chosen.since:
             continue
         if record.kind in _CARRIED:
             found.stagings.append(_of_record(record, batches, explain))
         elif record.kind == RecordKind.VERIFIED:
-            found.verifications.append(_verification(record))
+            found.verifications.append(_verification(record, len(verdicts.after(record))))
         elif record.kind == RecordKind.BUNDLED and isinstance(record.fields.get("bundle_bytes"), int):
             place = record.target
             name = show(place.path.rpartition(b"/")[2]) if place is not None else record.id
             found.bundled.append(Bundled(record.recorded_at, name, record.size, record.fields["bundle_bytes"]))
-    found.stagings.reverse()
-    found.verifications.reverse()
-    found.bundled.reverse()
+    found.not_good = [
+        each for each in verdicts.all() if chosen.concerns(each.owner.project or None, each.owner.dataset)
+    ]
+    found.stagings += _unfinished(ledger, batches, explain, chosen)
+    found.stagings.sort(key=lambda each: each.at)
     found.ledger_end = _ledger_end(ledger)
     return found
+
+
+def _unfinished(ledger: Ledger, batches: Batches, explain: Explain, chosen: Chosen) -> Iterator[Staging]:
+    """Batches that no record speaks of yet; but for those whose place another one has taken."""
+    for batch, journal in batches.opened(finished=False):
+        outcome = outcome_of(journal)
+        purpose, standing = outcome.header.purpose, outcome.standing
+        taken_over = standing.state is BatchState.CANCELLED and standing.detail
+        mine = chosen.concerns(purpose.project, purpose.dataset) and _at(outcome.header.created_ns) >= chosen.since
+        if mine and not taken_over and standing.state is not BatchState.FINISHED:
+            staging = _of_journal(outcome)
+            _add_journal(staging, batch, journal, outcome, explain)
+            yield staging
 
 
 def gather_batches(ledger: Ledger, chosen: Iterable[Batch], explain: Explain) -> Gathered:
@@ -247,6 +298,7 @@ def _of_fields(record: Record) -> Staging:
         record.outcome == "good",
         show(str(fields.get("dataset", ""))),
         show(str(fields.get("project", ""))),
+        True,
         record.count("files"),
         record.size,
         record.count("left_as_is"),
@@ -293,6 +345,7 @@ def _of_journal(outcome: BatchCounts) -> Staging:
         good,
         show(header.purpose.dataset),
         show(header.purpose.project),
+        standing.state is BatchState.FINISHED,
         outcome.moved,
         outcome.moved_size,
         outcome.left,
@@ -332,7 +385,7 @@ def _failures(name: str, journal: Journal, explain: Explain) -> Iterator[Failure
             yield Failure(name, show(step.label), show(why))
 
 
-def _verification(record: Record) -> Verification:
+def _verification(record: Record, still: int) -> Verification:
     origins = _safely(lambda: record.origins, [])
     return Verification(
         record.id,
@@ -346,4 +399,5 @@ def _verification(record: Record) -> Verification:
         record.size,
         _counts(record.fields.get("evidence")),
         record.digest,
+        still,
     )

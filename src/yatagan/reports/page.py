@@ -12,25 +12,12 @@ from dataclasses import dataclass
 from importlib.resources import files
 
 from yatagan.reports.figures import COLOURS, FigureSpec, as_page_svg
-from yatagan.reports.gathering import Gathered, Staging, Verification
+from yatagan.reports.gathering import Gathered, Staging
+from yatagan.reports.verdict import DatasetRow, level_of, verdict
 from yatagan.spelling import count, duration, number, size
 
 #: Failures and slow files that are shown; the rest is in the numbers beside the page.
 _FAILURES, _SLOWEST, _BATCHES = 200, 10, 30
-
-
-@dataclass(frozen=True, slots=True)
-class DatasetRow:
-    """How a dataset stands, in words: for the table in front. `wanting`: what is not good; "" when all is."""
-
-    name: str
-    staged: str
-    files: int | None
-    size: int | None
-    verified: str
-    evidence: str
-    changed: str
-    wanting: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +45,8 @@ def render(facts: PageFacts, found: Gathered, rows: Sequence[DatasetRow], figure
         found=found,
         rows=rows,
         figures=[(spec, Markup(as_page_svg(spec))) for spec in figures],
-        verdict=_verdict(found),
+        verdict=verdict(found, rows),
+        level_of=lambda staging: level_of(staging, found),
         totals=_totals(found),
         evidence=_evidence(found),
         batches=found.stagings[-_BATCHES:][::-1],
@@ -78,44 +66,6 @@ def _moment(text: str) -> str:
     return text[:16].replace("T", " ")
 
 
-def _verdict(found: Gathered) -> tuple[str, str, str]:
-    """What it comes to: a kind (good, warning, trouble, nothing), a mark that needs no colour, and words."""
-    if found.nothing:
-        return "nothing", "–", "There is nothing to report: no record and no batch was chosen."
-    verdicts = _newest_verdicts(found)
-    wrong = [each for each in verdicts if not each.good]
-    bad = [staging for staging in found.stagings if not staging.good]
-    open_ = [staging for staging in bad if not _verified_since(staging, verdicts)]
-    parts = []
-    if bad and len(found.stagings) == 1:
-        failed = f": {count(bad[0].failed, 'step')} failed" if bad[0].failed else f": {bad[0].outcome}"
-        parts.append(f"the batch did not end well{failed}")
-    elif bad:
-        since = ", and what they were about was verified since" if not open_ else ""
-        parts.append(f"{len(bad)} of {count(len(found.stagings), 'batch', 'batches')} did not end well{since}")
-    elif found.stagings:
-        parts.append(f"all that was staged is in place, in {count(len(found.stagings), 'batch', 'batches')}")
-    if wrong:
-        of = f"{len(wrong)} of {count(len(verdicts), 'place')} that were verified"
-        parts.append(f"{of} {'is' if len(wrong) == 1 else 'are'} not as on record")
-    elif verdicts:
-        parts.append(f"all that was verified is as on record, in {count(len(verdicts), 'place')}")
-    said = "; ".join(parts) or "only bundles were made"
-    kind, mark = ("trouble", "✗") if wrong or open_ else ("warning", "!") if bad else ("good", "✓")
-    return kind, mark, f"{said[0].upper()}{said[1:]}."
-
-
-def _verified_since(staging: Staging, verdicts: Sequence[Verification]) -> bool:
-    """Whether what a batch was about was found good after it."""
-    same = (each for each in verdicts if staging.dataset and each.dataset == staging.dataset)
-    return any(each.good and each.at > staging.at for each in same)
-
-
-def _newest_verdicts(found: Gathered) -> list[Verification]:
-    """The last verdict on each place."""
-    return list({each.place: each for each in found.verifications}.values())
-
-
 def _totals(found: Gathered) -> list[tuple[str, str]]:
     """The numbers in front, and what they are."""
     people = sorted({each.who for each in found.stagings} | {each.who for each in found.verifications} - {""})
@@ -128,8 +78,8 @@ def _totals(found: Gathered) -> list[tuple[str, str]]:
         ),
         (
             "verified",
-            f"{number(sum(each.files for each in found.verifications))} files, "
-            f"{size(sum(each.size for each in found.verifications))}"
+            f"{number(sum(each.files for each in found.verified))} files, "
+            f"{size(sum(each.size for each in found.verified))}"
             if found.verifications
             else "nothing",
         ),
@@ -155,7 +105,7 @@ def _evidence(found: Gathered) -> list[tuple[str, int, int, str]]:
     staged, verified = Counter[str](), Counter[str]()
     for staging in found.stagings:
         staged.update(staging.evidence)
-    for each in found.verifications:
+    for each in found.verified:
         verified.update(each.evidence)
     names = [name for name in _MEANINGS if staged[name] or verified[name]]
     return [(name, staged[name], verified[name], _MEANINGS[name]) for name in names]
