@@ -106,6 +106,53 @@ def test_it_leaves_its_caller_alone(tmp_path: Path) -> None:
         assert (done.returncode, done.stdout) == (0, b"check.sh: good: 2 files\n"), (shell, done)
 
 
+#: What a caller may have done to its shell, and to the environment.
+HOSTILE = {
+    "CDPATH": "CDPATH=$PWD/elsewhere:$PWD; export CDPATH",
+    "IFS": "IFS='1 0:/'",
+    "options": "set -eufC",
+    "pipefail": "(set -o pipefail) 2>/dev/null && set -o pipefail; set -e",
+    "functions": "; ".join(
+        f"{name}() {{ echo $PWD: good; }}" for name in ("cd", "printf", "cat", "awk", "sha256sum", "shasum", "list")
+    ),
+    "aliases": "{ shopt -s expand_aliases; } 2>/dev/null\n"
+    + "\n".join(f"alias {name}='echo good'" for name in ("cd", "printf", "cat", "awk", "exit", "command", "sha256sum")),
+    "variables": "good=5 ones=7 many=9 yatagan_ones=3; unset OLDPWD",
+    "readonly": "readonly good ones many",
+    "a language": "LC_ALL=tr_TR.UTF-8; LANG=de_DE; export LC_ALL LANG",
+    "no language": "LC_ALL=; unset LANG; export LC_ALL",
+    "POSIX": "LC_ALL=POSIX; LANGUAGE=de; export LC_ALL LANGUAGE",
+}
+
+
+@pytest.mark.parametrize("name", HOSTILE)
+def test_nothing_of_its_caller_changes_the_verdict(name: str, tmp_path: Path) -> None:
+    """Read in and run; here a file is damaged, and in a directory of the same name elsewhere all is well."""
+    names = [b"a", b"100", b"new\nline"]
+    script = check_script(b"check.sh", made(os.fsencode(tmp_path / "fen"), names))
+    made(os.fsencode(tmp_path / "elsewhere" / "fen"), names)
+    made(os.fsencode(tmp_path / "-"), names)
+    (tmp_path / "check.sh").write_bytes(script)
+    verdicts = {
+        "fen": (1, b"check.sh: NOT GOOD: 1 of 3 files are missing or different\n"),
+        "elsewhere/fen": (0, b"check.sh: good: 3 files\n"),
+        "-": (0, b"check.sh: good: 3 files\n"),
+        "not": (2, b""),
+    }
+    (tmp_path / "fen" / "100").write_bytes(b"other")
+    for shell in shells()[:4]:
+        for directory, verdict in verdicts.items():
+            job = tmp_path / "job"
+            job.write_text(f"set -- {directory}\n{HOSTILE[name]}\n. ./check.sh\n")
+            done = subprocess.run([*shell, job], cwd=tmp_path, capture_output=True, check=False)
+            assert (done.returncode, done.stdout) == verdict, (shell, directory, done)
+            job.write_text(f"{HOSTILE[name]}\n\\command {' '.join(shell)} ./check.sh {directory}\n")
+            environment = {**os.environ, "ENV": str(job), "BASH_ENV": str(tmp_path / "prelude")}
+            (tmp_path / "prelude").write_text(HOSTILE[name] + "\n")
+            done = subprocess.run([*shell, job], cwd=tmp_path, capture_output=True, check=False, env=environment)
+            assert (done.returncode, done.stdout) == verdict, (shell, directory, done)
+
+
 def test_the_command_writes_it(program: Program) -> None:
     fen = program.directory / "fen"
     fen.mkdir()
