@@ -738,6 +738,9 @@ class File:
             machine.room -= len(data)
         self._inode.pending.append((offset, bytes(data)))
 
+    async def keep_others_out(self) -> None:
+        pass
+
     async def is_untouched(self, size: int) -> bool:
         """Of this machine's files nobody but the batch writes to a part file, unless the scenario says so."""
         return self._store._here and len(self._inode.data) == size and not self._inode.strange

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import asyncio
+import fcntl
 import os
 import signal
+import subprocess
+import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -15,6 +19,7 @@ from hypothesis import strategies as st
 from conftest import Far, Program, part_file, wait_for
 from yatagan.portable import placing
 from yatagan.portable.directories import facts
+from yatagan.stores.local import LocalStore
 from yatagan.transfer.checkpoints import Checkpoints
 
 SIZE = 9_000_000
@@ -92,6 +97,65 @@ def test_while_it_arrives(harm: Harm, program: Program, oak: Far, aside: Path) -
     assert running.returncode == 0, (out, err)
     assert final.read_bytes() == data and not final.is_symlink() and final.stat().st_mode & 0o777 == 0o604
     assert final.stat().st_nlink == 1 and untouched(aside)
+
+
+#: A program of another one's: it opens a file for writing, says so, and writes into it.
+WRITER = """
+import os, sys
+descriptor = os.open(sys.argv[1], os.O_RDWR)
+print("open", flush=True)
+os.pwrite(descriptor, b"strange " * 100, int(sys.argv[2]))
+print("written", flush=True)
+"""
+
+
+def is_waiting(process: subprocess.Popen[bytes]) -> bool:
+    """Whether a process has come to its end, or waits in the kernel for a file that it opens."""
+    status = Path(f"/proc/{process.pid}/syscall").read_text().split()
+    return process.poll() is not None or status[:1] in (["257"], ["2"], ["56"])  # openat, open
+
+
+@pytest.mark.parametrize("when", range(9))
+@pytest.mark.parametrize("lease", ["given", "none"])
+def test_a_write_at_any_moment_is_seen(when: int, lease: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Before and after each call to the system that we make while a file arrives, another program writes into it."""
+    if lease == "none":
+        monkeypatch.setattr(fcntl, "F_SETLEASE", -1)
+    part, data = tmp_path / ".yatagan-x-1-1.part", os.urandom(4 * 4096)
+    foreign: list[subprocess.Popen[bytes]] = []
+    moment = 0
+
+    def let_it_write() -> None:
+        nonlocal moment
+        if moment == when and part.exists():
+            foreign.append(subprocess.Popen([sys.executable, "-c", WRITER, str(part), "100"], stdout=subprocess.PIPE))
+            wait_for(lambda: foreign[0].poll() is not None or is_waiting(foreign[0]))
+        moment += 1
+
+    plain = os.pwrite
+
+    def pwrite(*given: Any) -> int:
+        let_it_write()
+        count = plain(*given)
+        let_it_write()
+        return count
+
+    async def work() -> bool:
+        file = await LocalStore(b"/").create_part(os.fsencode(part))
+        await file.keep_others_out()
+        monkeypatch.setattr(os, "pwrite", pwrite)
+        for at in range(0, len(data), 4096):
+            await file.write(at, data[at : at + 4096])
+        monkeypatch.setattr(os, "pwrite", plain)
+        let_it_write()
+        untouched = await file.is_untouched(len(data))
+        await file.close()
+        return untouched
+
+    untouched = asyncio.run(work())
+    for each in foreign:
+        assert each.wait(60) == 0
+    assert untouched is (lease == "given" and not foreign)
 
 
 @pytest.mark.parametrize("harm", HARM, ids=lambda harm: harm.__name__)

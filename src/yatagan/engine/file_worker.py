@@ -149,6 +149,8 @@ class FileWorker:
         step, writer, durable = await self.parts.open(step)
         fresh = not durable.total
         try:
+            if self._session.evidence is Evidence.ON_ARRIVAL:
+                await writer.keep_others_out()
             if not durable.total:
                 step, durable = await self._changed_parts.bring(step, reader, writer)
             self._context.tell_start(step, durable.total)

@@ -38,26 +38,32 @@ class Prover:
         prove, known = self._session.evidence, None
         if prove is Evidence.SENT:
             return prove, None
-        if prove is Evidence.ON_ARRIVAL and step.reused:
-            prove = Evidence.ON_NODE  # not all of it has been received
-        elif prove is Evidence.ON_ARRIVAL and not await writer.is_untouched(step.facts.size):
-            prove = Evidence.READ_BACK  # what has come need not be what is there
-        if prove is not Evidence.ON_ARRIVAL:
-            for last in (False, True):
-                try:
-                    value, known = await unless_stopped(self._stop, self._digest_there(step, prove))
-                except StoreError as error:
-                    if error.fault in _PART_LOST and error.path == step.part(self._session.batch):
-                        raise RetryStep(Fault.PART_CHANGED) from error
-                    raise
-                if value == step.digest:
-                    break
-                if last:  # a verdict "different" is looked at twice
-                    self._distrust(step)
-                    raise RetryStep(Fault.DIGEST_DIFFERS)
+        if prove is Evidence.ON_ARRIVAL:
+            if not await writer.is_untouched(step.facts.size):
+                prove, known = Evidence.READ_BACK, await self._compare(step, Evidence.READ_BACK)
+            if step.reused:  # not all of it has been received
+                prove = Evidence.ON_NODE
+                await self._compare(step, prove)
+        else:
+            known = await self._compare(step, prove)
         await self._commits.note(Change(step.number, state=StepState.PROVEN, evidence=prove))
         self._tell(StepProven(step.number))
         return prove, known
+
+    async def _compare(self, step: Step, prove: Evidence) -> Facts | None:
+        """Make a digest and compare it. Returns the part file's facts if it was hashed itself. Raises RetryStep."""
+        for last in (False, True):
+            try:
+                value, known = await unless_stopped(self._stop, self._digest_there(step, prove))
+            except StoreError as error:
+                if error.fault in _PART_LOST and error.path == step.part(self._session.batch):
+                    raise RetryStep(Fault.PART_CHANGED) from error
+                raise
+            if value == step.digest:
+                return known
+            if last:  # a verdict "different" is looked at twice
+                self._distrust(step)
+        raise RetryStep(Fault.DIGEST_DIFFERS)
 
     async def _digest_there(self, step: Step, prove: Evidence) -> tuple[str, Facts | None]:
         """A digest to compare with that of what was sent, and the part file's facts if it was hashed itself."""

@@ -219,10 +219,16 @@ class Writer(Protocol):
     async def write(self, offset: int, data: Piece) -> None:
         """Write. Returns when the store has acknowledged all of it."""
 
-    async def is_untouched(self, size: int) -> bool:
-        """Whether a part file of this machine holds what was written here and nothing else.
+    async def keep_others_out(self) -> None:
+        """Keep other programs from opening a part file of this machine from now on, as far as that can be had.
 
-        False where that cannot be seen: then the file must be read.
+        This process must not open it either until `is_untouched` was asked.
+        """
+
+    async def is_untouched(self, size: int) -> bool:
+        """Whether nobody else can have written to a part file since others were kept out.
+
+        False where that cannot be seen: then the file must be read, and others are kept out no more.
         """
 
     async def sync(self) -> bool:

@@ -189,13 +189,11 @@ class LocalStore:
             with with_umask(self._umask):
                 return directories.create(path, mode)
 
-        return LocalFile(await in_thread(path, create), path, self.flow, is_part=True)
+        return LocalFile(await in_thread(path, create), path, self.flow)
 
     async def reopen_part(self, path: bytes) -> Writer:
         """See `Store.reopen_part`."""
-        return LocalFile(
-            await in_thread(path, directories.open_regular, path, os.O_RDWR), path, self.flow, is_part=True
-        )
+        return LocalFile(await in_thread(path, directories.open_regular, path, os.O_RDWR), path, self.flow)
 
     async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
         """See `Store.copy_part`. Never needed here: a local writer ends with its process."""

@@ -5,8 +5,6 @@ from __future__ import annotations
 import asyncio
 import errno
 import os
-import time
-from collections.abc import Iterator
 
 from yatagan.errors import StoreError
 from yatagan.faults import Fault
@@ -26,53 +24,20 @@ from yatagan.stores.system_errors import (
     known_facts,
     placing_fault,
 )
-
-#: How far behind the clock a part file's mark is: no write leaves such a time by itself.
-_MARK_BEHIND_NS = 3600 * 1_000_000_000 + 123_456_789
-
-
-def _holes(descriptor: int, size: int) -> Iterator[tuple[int, int]]:
-    """The holes of an open file, as (begin, end)."""
-    at = 0
-    while at < size and (begin := os.lseek(descriptor, at, os.SEEK_HOLE)) < size:
-        try:
-            at = os.lseek(descriptor, begin, os.SEEK_DATA)
-        except OSError as error:
-            if error.errno != errno.ENXIO:
-                raise
-            at = size  # there is nothing but the hole
-        yield begin, at
+from yatagan.stores.write_lease import WriteLease
 
 
 class LocalFile:
     """An open local file, for reading or as a part file.
 
-    While it is written a part file carries a mark: a modification time of our choice, set again after each of our
-    writes. Whoever else writes to it or truncates it leaves another time, which is seen before our next write.
+    While a part file is written a lease can keep all others from opening it, where the kernel gives one.
     """
 
-    def __init__(self, descriptor: int, path: bytes, flow: InFlight, *, is_part: bool = False) -> None:
+    def __init__(self, descriptor: int, path: bytes, flow: InFlight) -> None:
         self._descriptor = descriptor
         self._path = path
-        self._mark = 0
-        self._touched = not is_part
-        #: Where the next bytes go when they come in order, and what was left out before.
-        self._next = os.fstat(descriptor).st_size if is_part else 0
-        self._gaps: list[tuple[int, int]] = []
+        self._lease: WriteLease | None = None
         self.flow = flow
-        if is_part:
-            self._set_mark(time.time_ns() - _MARK_BEHIND_NS)
-
-    def _set_mark(self, mark: int) -> None:
-        try:
-            os.utime(self._descriptor, ns=(mark, mark))
-            self._mark = os.fstat(self._descriptor).st_mtime_ns  # as finely as the disk keeps it
-        except OSError:
-            self._touched = True
-
-    def _look_for_others(self) -> None:
-        found = os.fstat(self._descriptor)
-        self._touched |= found.st_mtime_ns != self._mark or found.st_nlink != 1
 
     async def facts(self) -> Facts:
         """See `Reader.facts`."""
@@ -118,27 +83,27 @@ class LocalFile:
         return True
 
     def _write_all(self, offset: int, data: Piece) -> None:
-        self._look_for_others()
-        if offset > self._next:
-            self._gaps.append((self._next, offset))
+        if self._lease is not None:
+            self._lease.look()  # so that nobody waits for long
         view = memoryview(data)
         while view:
             count = os.pwrite(self._descriptor, view, offset)
             view, offset = view[count:], offset + count
-        self._next = max(self._next, offset)
-        self._set_mark(self._mark)
+
+    async def keep_others_out(self) -> None:
+        """See `Writer.keep_others_out`."""
+        self._lease = await in_thread(self._path, WriteLease, self._descriptor)
 
     async def is_untouched(self, size: int) -> bool:
-        """See `Writer.is_untouched`. A hole where we have written is what is left of a file that was cut short."""
+        """See `Writer.is_untouched`."""
 
         def look() -> bool:
-            self._look_for_others()
-            if self._touched or os.fstat(self._descriptor).st_size != size:
+            if self._lease is None or not self._lease.look():
                 return False
-            return all(
-                any(start <= begin and end <= stop for start, stop in self._gaps)
-                for begin, end in _holes(self._descriptor, size)
-            )
+            found = os.fstat(self._descriptor)
+            if found.st_size != size or found.st_nlink != 1:
+                self._lease.let_go()
+            return self._lease.held
 
         return await in_thread(self._path, look)
 
@@ -155,7 +120,7 @@ class LocalFile:
             wanted.size,
             known_facts(wanted.known),
             wanted.mode,
-            wanted.mtime_ns if wanted.mtime_ns is not None else time.time_ns(),  # in place of the mark
+            wanted.mtime_ns,
             known_facts(wanted.seen),
             wanted.kept,
         )

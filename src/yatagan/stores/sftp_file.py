@@ -197,6 +197,9 @@ class SftpFile:
         """See `Writer.copy_here`."""
         return False
 
+    async def keep_others_out(self) -> None:
+        """See `Writer.keep_others_out`."""
+
     async def is_untouched(self, size: int) -> bool:
         """See `Writer.is_untouched`."""
         return False
