@@ -41,6 +41,7 @@ from yatagan.stores.interface import (
     SourceMachine,
     Store,
 )
+from yatagan.trees.hashing import digest_by_reading
 
 #: Indexes that are read at once.
 _INDEXES = 16
@@ -286,11 +287,16 @@ class _Machine:
         self._machine = machine
 
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
-        """See `SourceMachine.digest`. The node makes the digests of all entries of a bundle at once, from its bytes."""
+        """See `SourceMachine.digest`. A node makes the digests of all entries of a bundle at once, from its bytes."""
         if self._seen._known(path) is None:
             return await self._machine.digest(path, algorithm, seen)
         stored, line = await self._seen._entry(path)
-        if algorithm != ALGORITHM or self._seen.traits.here:
+        if self._seen.traits.here:
+            value = await digest_by_reading(self._seen, path, algorithm)
+            if not await self._seen._unchanged(stored):
+                raise StoreError(Fault.SOURCE_CHANGED, path)
+            return NodeDigest(value, facts_of_member(line.member))
+        if algorithm != ALGORITHM:
             raise StoreError(Fault.UNSUPPORTED, path, store=self._seen.name)
         if stored.path not in self._seen._on_node:
             from yatagan.bundles.by_node import contents_there

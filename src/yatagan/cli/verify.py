@@ -38,6 +38,7 @@ from yatagan.stores.interface import Kind, Readable
 from yatagan.trees import checksum_record
 from yatagan.trees.patterns import Choice
 from yatagan.trees.scan import Tree
+from yatagan.verdicts.algorithm_of_list import refuse_other_algorithm
 from yatagan.verdicts.on_record import verdicts_on_record
 from yatagan.verdicts.scope import StillNotGood, named_on_record
 from yatagan.verdicts.verification import Claims, Finding, Verdicts
@@ -224,6 +225,8 @@ async def _verify(
             raise BadPlace(name, "a bare list has no sizes and no times", "leave out --by, and contents are compared")
         claims = Claims(listed, expected, read.contradictions)
         verdicts = await looking.verdicts(store, tree, claims)
+        if read.assumed and looking.contents and not verdicts.count(Finding.SAME, Kind.FILE):
+            await refuse_other_algorithm(store, tree, listed, name)
         digest = hashlib.sha256(data).hexdigest()
         return verdicts, where, Against(tree.root, place, digest, listed, inside=against is None, crlf=read.crlf)
     finally:

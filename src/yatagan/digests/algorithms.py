@@ -27,7 +27,7 @@ class Algorithm:
     spellings: tuple[str, ...] = ()
 
 
-#: The strongest first.
+#: The strongest first; of those with digests of one length the most usual.
 ALGORITHMS = (
     Algorithm("sha512", 128, ("sha-512", "sha2-512")),
     Algorithm("blake2b", 128, ("blake2b-512", "b2")),

@@ -1,8 +1,9 @@
 """Checksum lists of any open form, as publishers give them.
 
 The lines are those of the GNU commands, `HEX  PATH`, or those of BSD, `SHA256 (PATH) = HEX`, mixed or not, in either
-case. Digests of one length are distinguished by the tag of a line, by the list's name, or by what the user says; never
-by a guess. A list made on Windows ends every line with CRLF, which is no part of the names then.
+case. Digests of one length are distinguished by the tag of a line, by the list's name, or by what the user says; where
+nothing does they are of the SHA family or MD5, as anybody takes them, and whoever compares them is told. A list made on
+Windows ends every line with CRLF, which is no part of the names then.
 """
 
 from __future__ import annotations
@@ -20,19 +21,23 @@ _BSD = re.compile(rb"(\\?)([A-Za-z0-9/-]{2,16}) ?\((.+)\) ?= ?([0-9a-fA-F]{32,12
 
 @dataclass(frozen=True, slots=True)
 class ListRead:
-    """A list that was read: its lines, and paths that several of them name. `crlf`: its lines ended with CRLF."""
+    """A list that was read: its lines, and paths that several of them name.
+
+    `crlf`: its lines ended with CRLF. `assumed`: some of its digests may be of other algorithms of that length.
+    """
 
     lines: list[Listed]
     contradictions: frozenset[bytes]
     crlf: bool
+    assumed: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Reading:
     """How a list is read.
 
-    `algorithm` of lines that do not name one; None where the list's name and the digests' length say it. Of paths those
-    `below` a directory are taken, without it, and then `drop` names are dropped from the front.
+    `algorithm` of lines that do not name one; None where the list's name and the digests' length are to say it. Of
+    paths those `below` a directory are taken, without it, and then `drop` names are dropped from the front.
     """
 
     algorithm: str | None = None
@@ -41,7 +46,7 @@ class Reading:
 
 
 def read_list(data: bytes, name: str, reading: Reading) -> ListRead:
-    """Read a list; `name` is its place. Raises BadList, and BadPlace where it is ambiguous or nothing is left of it."""
+    """Read a list; `name` is its place. Raises BadList, and BadPlace where nothing is left of it."""
     rows = [(number, line) for number, line in enumerate(data.split(b"\n"), start=1) if line not in (b"", b"\r")]
     crlf = bool(rows) and all(line.endswith(b"\r") for _, line in rows)
     hint = by_name(reading.algorithm) if reading.algorithm else in_file_name(name.rpartition("/")[2])
@@ -67,7 +72,8 @@ def read_list(data: bytes, name: str, reading: Reading) -> ListRead:
         if rows and reading.below:
             raise BadPlace(name, "it names nothing below that directory", "look at the paths in it")
         raise BadList(name, 0, "it names no file, so there is nothing to check")
-    return ListRead(lines, frozenset(twice), crlf)
+    assumed = hint is None and any(len(by_length(len(line.digest))) > 1 for line in lines)
+    return ListRead(lines, frozenset(twice), crlf, assumed)
 
 
 def own_list(data: bytes, name: str) -> list[Listed]:
@@ -100,16 +106,11 @@ def _line(text: bytes, name: str, number: int, hint: Algorithm | None) -> Listed
 
 
 def _algorithm(hex_digits: int, hint: Algorithm | None, name: str, number: int) -> Algorithm:
-    """The algorithm of a digest without a tag. Raises BadList, and BadPlace where it may be several."""
+    """The algorithm of a digest without a tag: of several the one that is usual. Raises BadList."""
     possible = by_length(hex_digits)
     if not possible:
         raise BadList(name, number, f"a digest of {hex_digits} hex digits belongs to no algorithm we know")
-    if hint is not None and hint in possible:
-        return hint
-    if len(possible) > 1:
-        names = ", ".join(each.name for each in possible)
-        raise BadPlace(name, f"its digests may be {names}", f"say which: --digest {possible[0].name}")
-    return possible[0]
+    return hint if hint is not None and hint in possible else possible[0]
 
 
 def _below(path: bytes, directory: bytes) -> bytes | None:
