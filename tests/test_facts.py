@@ -6,13 +6,14 @@ import os
 import signal
 import struct
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Far, Practice, Program, part_file, wait_for
+from conftest import Far, OpenSsh, Practice, Program, part_file, start_sshd, wait_for
 from yatagan.stores.interface import same_time
 
 #: Seconds on either side of what 32 bits without a sign can hold.
@@ -118,12 +119,25 @@ def test_times_that_sftp_cannot_say(program: Program, far: Far, when: int) -> No
     assert (program.directory / "back" / "fen" / "old").stat().st_mtime == when
 
 
-def test_a_directory_whose_time_sftp_cannot_say_is_noted(program: Program, far: Far) -> None:
+@pytest.mark.parametrize("when", [BEFORE_1970, AFTER_2106], ids=["before 1970", "after 2106"])
+def test_a_directory_whose_time_sftp_cannot_say(program: Program, openssh: OpenSsh, tmp_path: Path, when: int) -> None:
+    """Where the node runs commands it arrives; else that is said."""
     fen = program.directory / "fen"
     fen.mkdir()
-    os.utime(fen, (BEFORE_1970, BEFORE_1970))
-    done = program("stage", "fen", f"{far.name}:")
-    assert "which SFTP cannot carry" in done.stdout + done.stderr
+    os.utime(fen, (when, when))
+    (tmp_path / "far").mkdir()
+    program(*openssh.far(tmp_path / "far").add)
+    program("stage", "fen", "oak:")
+    assert (tmp_path / "far" / "fen").stat().st_mtime == when
+    child, port = start_sshd(openssh.base, "ForceCommand internal-sftp\n", sftp="internal-sftp")
+    try:
+        program.save(*replace(openssh, port=port).far(tmp_path / "far").add)
+        done = program("stage", "fen", "oak:plain")
+        assert "which SFTP cannot carry" in done.stdout + done.stderr
+        assert program.json("stage", "fen", "oak:plain")["batch"] is None
+    finally:
+        child.terminate()
+        child.wait(10)
 
 
 @given(st.integers(-(2**62), 2**62), st.integers(0, 10**9 - 1), st.integers(-3, 3))

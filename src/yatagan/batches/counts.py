@@ -22,6 +22,7 @@ class BatchCounts:
     which is kept. `safe` bytes of what is waiting are on the destination's disk. `sent` is what the connection carried
     for all steps, `again` how much of it had been sent before and could not be trusted. Of `reusing` files in place
     `reused` bytes were there already, in what they have replaced; `holes` are zeros of them that were left out.
+    `facts_set` counts files and directories whose modes or times alone were set, `facts_refused` those that refused it.
     `bundles` are those that directories are now stored as. `evidence` counts files in place by how we know of them.
     """
 
@@ -50,6 +51,8 @@ class BatchCounts:
     reusing: int = 0
     reused: int = 0
     holes: int = 0
+    facts_set: int = 0
+    facts_refused: int = 0
     evidence: dict[Evidence, int] = field(default_factory=dict)
 
     @property
@@ -65,6 +68,8 @@ def outcome_of(journal: Journal) -> BatchCounts:
         outcome.sent += row.sent
         outcome.again += row.again
         is_file = row.kind is StepKind.FILE
+        outcome.facts_set += row.setting if row.state is StepState.IN_PLACE else 0
+        outcome.facts_refused += row.setting if row.state is StepState.LEFT else 0
         outcome.files += row.steps if is_file else 0
         if row.replacing and row.state is StepState.IN_PLACE and row.kind in (StepKind.FILE, StepKind.LINK):
             outcome.replaced += row.steps

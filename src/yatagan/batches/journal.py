@@ -129,7 +129,7 @@ class Journal(JournalReading):
                 json.dumps(asdict(header.purpose)),
             ),
         )
-        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 26)})", (row_of(step) for step in steps))
+        self._sql.executemany(f"INSERT INTO step VALUES ({', '.join('?' * 27)})", (row_of(step) for step in steps))
         self._sql.executemany("INSERT INTO session VALUES (?, ?)", witnesses)
         self._sql.execute("COMMIT")
 

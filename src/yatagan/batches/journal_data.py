@@ -97,6 +97,7 @@ class StepGroup:
 
     `sent`: what the connection carried for them; `again`: how much of that was more than their size. `reused`: bytes of
     `reusing` steps that were copied from what they replace. `holes`: zeros that were not written.
+    `setting`: how many set facts that differed.
     """
 
     kind: StepKind
@@ -111,3 +112,4 @@ class StepGroup:
     reusing: int
     reused: int
     holes: int
+    setting: int

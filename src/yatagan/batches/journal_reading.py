@@ -17,7 +17,7 @@ from yatagan.batches.journal_data import Header, Purpose, Standing, StepGroup
 from yatagan.batches.journal_rows import COLUMNS, OPEN, decode_facts, step_of
 from yatagan.batches.pace import PaceRow
 from yatagan.batches.states import BatchState, Evidence, StepState
-from yatagan.batches.steps import MEMBERS_PHASE, Modes, Prove, Step, StepKind, Times
+from yatagan.batches.steps import MEMBERS_PHASE, Modes, Prove, Setting, Step, StepKind, Times
 from yatagan.batches.strip import StripFile
 from yatagan.errors import JournalError
 from yatagan.faults import Fault
@@ -85,7 +85,21 @@ class JournalReading:
         for at in range(0, len(wanted), TOGETHER):
             some = wanted[at : at + TOGETHER]
             query = (
-                f"SELECT {COLUMNS} FROM step WHERE kind = 'file' AND state = 'in place'"
+                f"SELECT {COLUMNS} FROM step WHERE kind = 'file'"
+                " AND (state = 'in place' OR (state = 'left as is' AND digest != ''))"
+                f" AND path IN ({', '.join('?' * len(some))})"
+            )
+            found.update((step.path, step) for step in map(step_of, self._rows(query, *some)))
+        return found
+
+    def refused(self, paths: Collection[bytes]) -> dict[bytes, Step]:
+        """The steps that were to set facts of these paths, and that the destination has refused, by path."""
+        found: dict[bytes, Step] = {}
+        wanted = list(paths)
+        for at in range(0, len(wanted), TOGETHER):
+            some = wanted[at : at + TOGETHER]
+            query = (
+                f"SELECT {COLUMNS} FROM step WHERE kind = 'facts' AND setting = 'differ' AND state = 'left as is'"
                 f" AND path IN ({', '.join('?' * len(some))})"
             )
             found.update((step.path, step) for step in map(step_of, self._rows(query, *some)))
@@ -177,7 +191,7 @@ class JournalReading:
         rows = self._rows(
             "SELECT kind, state, evidence, fault, seen IS NOT NULL AND NOT continues, count(*), sum(size), sum(sent),"
             " sum(CASE WHEN state = 'in place' THEN max(sent + reused - size, 0) ELSE 0 END),"
-            " sum(reused > 0), sum(reused), sum(holes) FROM step GROUP BY 1, 2, 3, 4, 5"
+            " sum(reused > 0), sum(reused), sum(holes), sum(setting = 'differ') FROM step GROUP BY 1, 2, 3, 4, 5"
         )
         return [
             StepGroup(
@@ -211,7 +225,8 @@ class JournalReading:
         yield from ((label, None, None) for (label,) in self._rows("SELECT label FROM gone ORDER BY label"))
         query = (
             "SELECT label, facts, target FROM step WHERE kind IN ('file', 'link', 'directory') AND label != x''"
-            " AND (state = 'in place' OR (state = 'left as is' AND digest != '')) ORDER BY number"
+            " AND (state = 'in place' OR (state = 'left as is' AND digest != ''))"
+            " OR (kind = 'facts' AND setting = 'differ' AND state = 'in place') ORDER BY number"
         )
         yield from ((label, decode_facts(facts), target) for label, facts, target in self._rows(query))
 
@@ -241,6 +256,8 @@ class JournalReading:
     def unset_directories(self) -> Iterator[tuple[Step, Step]]:
         """Directories that were made and lack their facts: the step of each, and the one that sets its facts."""
         for step in self.of_kind(StepKind.FACTS):
+            if step.setting is not Setting.MADE:
+                continue
             made = self.step(step.number - 1)
             if made.state is StepState.IN_PLACE and step.state.value in OPEN:
                 yield made, step

@@ -7,7 +7,7 @@ import json
 from typing import Any
 
 from yatagan.batches.states import Evidence, StepState, may_move
-from yatagan.batches.steps import Beginning, Change, Step, StepKind
+from yatagan.batches.steps import Beginning, Change, Setting, Step, StepKind
 from yatagan.faults import Fault
 from yatagan.stores.interface import Facts, Kind
 
@@ -19,7 +19,10 @@ FORMAT = 13
 _PACE = "CREATE TABLE pace (at INTEGER PRIMARY KEY, seconds INTEGER, sent INTEGER, placed INTEGER, files INTEGER)"
 _SLOWEST = "CREATE TABLE slowest (number INTEGER PRIMARY KEY, seconds REAL)"
 _GONE = "CREATE TABLE gone (label BLOB PRIMARY KEY)"
-_ADDED_BY_13 = ("ALTER TABLE batch ADD COLUMN looked_ns INTEGER NOT NULL DEFAULT 0",)
+_ADDED_BY_13 = (
+    "ALTER TABLE batch ADD COLUMN looked_ns INTEGER NOT NULL DEFAULT 0",
+    "ALTER TABLE step ADD COLUMN setting TEXT NOT NULL DEFAULT ''",
+)
 _ADDED_BY_12 = (
     "ALTER TABLE batch ADD COLUMN purpose TEXT NOT NULL DEFAULT '{}'",
     _PACE,
@@ -60,7 +63,7 @@ CREATE TABLE step (
     sent INTEGER NOT NULL, digest TEXT NOT NULL, evidence TEXT, fault TEXT,
     detail TEXT NOT NULL, bundle INTEGER NOT NULL, reused INTEGER NOT NULL, checkpoints TEXT NOT NULL,
     adopts BLOB NOT NULL, holes INTEGER NOT NULL, beginning TEXT,
-    continues INTEGER NOT NULL DEFAULT 0);
+    continues INTEGER NOT NULL DEFAULT 0, setting TEXT NOT NULL DEFAULT '');
 CREATE INDEX step_bundle ON step (bundle, number) WHERE bundle > 0;
 CREATE INDEX step_open ON step (phase, number) WHERE state IN {OPEN!r};
 CREATE INDEX step_growing ON step (number) WHERE beginning IS NOT NULL;
@@ -74,7 +77,7 @@ PRAGMA user_version = {FORMAT};
 #: What a step is read from, in this order.
 COLUMNS = (
     "number, phase, kind, source, path, label, facts, target, seen, state, generation, session, durable, "
-    "sent, digest, evidence, fault, detail, bundle, reused, checkpoints, adopts, holes, beginning, continues"
+    "sent, digest, evidence, fault, detail, bundle, reused, checkpoints, adopts, holes, beginning, continues, setting"
 )
 #: What a change may change.
 _CHANGING = Change._fields[1:]
@@ -143,6 +146,7 @@ def row_of(step: Step) -> tuple[object, ...]:
         step.holes,
         json.dumps(step.beginning) if step.beginning is not None else None,
         step.continues,
+        step.setting.value,
     )
 
 
@@ -157,6 +161,7 @@ def step_of(row: tuple[Any, ...]) -> Step:
     values[16] = Fault(values[16]) if values[16] else None
     values[23] = Beginning(*json.loads(values[23])) if values[23] else None
     values[24] = bool(values[24])
+    values[25] = Setting(values[25])
     return Step(*values)
 
 

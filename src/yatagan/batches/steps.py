@@ -18,6 +18,8 @@ from yatagan.stores.interface import Facts
 FILES_PHASE = 1_000_000
 #: Files that may come with a bundle: those that did not are carried one by one.
 SINGLES_PHASE = 1_500_000
+#: Modes and times of files that were there: what is taken from a mode comes before contents do, what is given after.
+NARROWING_PHASE, WIDENING_PHASE = 999_999, 1_900_000
 #: Entries that are in a stored bundle: they are in place when it is.
 MEMBERS_PHASE = 1_600_000
 INDEX_PHASE = 1_700_000
@@ -37,6 +39,19 @@ class StepKind(StrEnum):
     ARCHIVE = "archive"
     #: Carry the index of the archive that has the number before.
     INDEX = "index"
+
+
+class Setting(StrEnum):
+    """What a FACTS step sets."""
+
+    #: The facts of a directory that the batch has made, by the step numbered just before.
+    MADE = ""
+    #: Of a directory that was there: what it is to lose, before anything is put into it.
+    NARROW = "narrow"
+    #: Of a file or a directory that was there: those that differ.
+    DIFFER = "differ"
+    #: Of a directory that was there: the time that it had lost when something was put into it.
+    AGAIN = "again"
 
 
 class Prove(StrEnum):
@@ -93,7 +108,7 @@ class Step:
     becomes this step's when it begins; empty when there is none, or it has become that. `holes` are bytes of zeros
     that were left out of the present part file. `beginning` is given for a file that only grows, which is carried as
     far as its `facts` say: what of it is under the final name. `continues`: it begins with the file that it replaced,
-    which is not kept.
+    which is not kept. `setting`: what a step of kind FACTS is about.
     """
 
     number: int
@@ -121,6 +136,7 @@ class Step:
     holes: int = 0
     beginning: Beginning | None = None
     continues: bool = False
+    setting: Setting = Setting.MADE
 
     def still_is(self, found: Facts) -> bool:
         """Whether the source, with these facts, still is what the step carries."""

@@ -97,6 +97,10 @@ def _besides(outcome: BatchCounts) -> str:
         parts.append(text.count(outcome.directories, "directory", "directories"))
     if outcome.links:
         parts.append(text.count(outcome.links, "link"))
+    if outcome.facts_set:
+        parts.append(f"modes and times of {text.number(outcome.facts_set)} that were there")
+    if outcome.facts_refused:
+        parts.append(f"not those of {text.number(outcome.facts_refused)}: refused there")
     return "and " + ", ".join(parts) if parts else ""
 
 

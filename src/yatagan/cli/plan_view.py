@@ -77,6 +77,7 @@ def _what_moves(request: Request, plan: Plan, source: Store, destination: Store,
         ("for later", _unsettled(plan)),
         ("replace", replaced if counts.replaced else ""),
         ("in part", _in_part(plan)),
+        ("set", _facts_set(plan)),
         ("growing", _growing(request, plan, source, destination)),
     ]
 
@@ -229,6 +230,15 @@ def _left(plan: Plan, by_digest: bool) -> str:
         return f"{left} by digest{remembered}"
     looked = f", {text.number(counts.looked_into)} of them too new for that and by digest" if counts.looked_into else ""
     return f"{left} by size and time{looked}"
+
+
+def _facts_set(plan: Plan) -> str:
+    """The row for what is there with other modes or times."""
+    counts = plan.summary
+    files, directories = counts.facts_of_files, counts.facts_of_directories
+    parts = [text.count(files, "file")] * bool(files)
+    parts += [text.count(directories, "directory", "directories")] * bool(directories)
+    return f"modes and times of {' and '.join(parts)}; their contents stay" if parts else ""
 
 
 def _in_part(plan: Plan) -> str:
@@ -414,6 +424,8 @@ def plan_json(
         "skipped": counts.skipped,
         "still_written": [name_fields(name) for name in plan.unsettled],
         "replace": counts.replaced,
+        "facts_of_files": counts.facts_of_files,
+        "facts_of_directories": counts.facts_of_directories,
         "in_part": counts.in_part,
         "in_part_bytes": counts.in_part_size,
         "growing": counts.growing,

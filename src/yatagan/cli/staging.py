@@ -36,7 +36,7 @@ from yatagan.faults import Fault
 from yatagan.ledger.ledger import record_id
 from yatagan.ledger.records import RecordKind
 from yatagan.places import Place
-from yatagan.planning.placed_before import placed_before
+from yatagan.planning.placed_before import placed_before, refused_before
 from yatagan.planning.plan import Plan
 from yatagan.planning.planner import make_plan, replace_newer
 from yatagan.stores.interface import Store
@@ -208,6 +208,8 @@ async def _plan(
                     growing=request.growing,
                     picked=request.picked,
                     placed=functools.partial(placed_before, Batches(request.app.home.batches), place.node),
+                    modes=request.modes(area),
+                    refused=functools.partial(refused_before, Batches(request.app.home.batches), place.node),
                 )
     if plan.summary.anything:
         plan.unkept = await find_unkept(source, plan.carried())

@@ -297,7 +297,7 @@ class FileWorker:
         if self._session.times is Times.NOW:  # a size alone says too little where contents are not looked at
             right = found is not None and found.size == step.facts.size and evidence is not Evidence.SENT
         else:
-            right = found is not None and found.right_for(step.facts, self._destination.traits.time_step_ns)
+            right = found is not None and found.size == step.facts.size and self._context.has_time(step, found)
         if not right:
             return False
         value = step.digest

@@ -156,7 +156,7 @@ class LastLook:
         """Whether a file has the size and time that it was given."""
         if self._session.times is Times.NOW:
             return found.size == step.facts.size
-        return found.right_for(step.facts, self._destination.traits.time_step_ns)
+        return found.size == step.facts.size and self._context.has_time(step, found)
 
     async def _settle(self, found: _Found, *, again: bool) -> None:
         """Put back what is gone, and fail what has been changed."""

@@ -43,6 +43,7 @@ def _statement(name: str, outcome: BatchCounts) -> Statement:
         "replaced": outcome.replaced,
         "not_carried": outcome.not_carried,
         "newer_there": outcome.newer,
+        "facts_set": outcome.facts_set,
         "failed": outcome.failed,
     }
     return staged_statement(

@@ -8,7 +8,7 @@ from yatagan.batches.events import Listener, Note, StepSettled, StepStarted
 from yatagan.batches.group_commit import GroupCommit
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import SETTLED, Evidence, StepState
-from yatagan.batches.steps import Change, Modes, Step, StepKind, Times
+from yatagan.batches.steps import Change, Modes, Setting, Step, StepKind, Times
 from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.engine.directories_above import DirectoriesAbove
 from yatagan.engine.kept_files import KeptFiles
@@ -16,11 +16,14 @@ from yatagan.engine.session import MODE_BITS, Session
 from yatagan.errors import StoreError
 from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.stores.coalescing import Shared
-from yatagan.stores.interface import Facts, Placement, Writer, machine_of
+from yatagan.stores.interface import Facts, Kind, Placement, Writer, machine_of, same_time
 from yatagan.trees.hashing import digest_by_reading
+from yatagan.trees.time_steps import as_kept
 
 #: Set-group-id and sticky: of directories these are carried too.
 _SPECIAL_BITS = 0o3000
+#: The bit by which a directory gives its group to what is made in it.
+_HANDED_DOWN = 0o2000
 
 
 class StepContext:
@@ -57,6 +60,12 @@ class StepContext:
     def tell_settled(self, step: Step, state: StepState, fault: Fault | None) -> None:
         """Report to the listeners that a step is settled, which is journalled already."""
         self.tell(StepSettled(step.number, step.kind, step.label, _size(step), state, None, fault, ""))
+
+    def has_time(self, step: Step, found: Facts) -> bool:
+        """Whether something has the time that its step has set, as the disk there keeps it."""
+        step_ns = self.destination.traits.time_step_ns
+        wanted = step.facts.mtime_ns
+        return same_time(found.mtime_ns, wanted, step_ns) or as_kept(found.mtime_ns, wanted)
 
     async def digest_at(self, path: bytes, size: int | None = None) -> tuple[str, Evidence]:
         """The digest of a file of the destination, or of its first `size` bytes.
@@ -98,6 +107,38 @@ class StepContext:
             found = await self.destination.look(step.path)  # a system drops in silence what is not ours to set
             if found is not None and mode & _SPECIAL_BITS & ~found.mode:
                 self.tell(Note(step.label, Fault.BITS_DROPPED, ""))
+
+    async def set_facts_there(self, step: Step, found: Facts) -> Fault | None:
+        """Set what differs of something that was there, which is as `found`. Returns why it was refused, or None."""
+        mode = self._mode_there(step, found) if self.session.modes is Modes.KEEP else None
+        keeps = self.session.times is Times.KEEP and step.setting is not Setting.NARROW
+        mtime_ns = step.facts.mtime_ns if keeps else None
+        fault: Fault | None = None
+        try:
+            await self.destination.set_facts(step.path, mode=mode, mtime_ns=mtime_ns)
+        except StoreError as error:
+            if error.fault in CONNECTION_FAULTS or error.fault is Fault.NO_SPACE:
+                raise
+            fault = error.fault
+        if fault is None and mode is not None:
+            now = await self.destination.look(step.path)  # a system drops in silence what is not ours to set
+            if now is not None and mode & ~now.mode & (MODE_BITS | _SPECIAL_BITS):
+                fault = Fault.BITS_DROPPED
+        if fault is not None and step.setting is not Setting.AGAIN:
+            self.tell(Note(step.label, fault, ""))
+        return fault
+
+    def _mode_there(self, step: Step, found: Facts) -> int | None:
+        """The mode that something is to get; None where it has it."""
+        if step.setting is Setting.AGAIN:
+            return None
+        if step.facts.kind is Kind.FILE:
+            wanted = step.facts.mode & MODE_BITS
+        else:
+            wanted = step.facts.mode & (MODE_BITS | _SPECIAL_BITS) | found.mode & _HANDED_DOWN
+        if step.setting is Setting.NARROW:  # contents must still be put into it
+            wanted = found.mode & (wanted | ~MODE_BITS | 0o700)
+        return wanted if wanted != found.mode else None
 
     async def place(self, step: Step, part: Writer, known: Facts | None) -> None:
         """Give an open part file its facts and final name. `known`: the facts by which it was proven.

@@ -7,7 +7,7 @@ import posixpath
 from collections.abc import Awaitable, Callable
 
 from yatagan.batches.states import StepState
-from yatagan.batches.steps import MEMBERS_PHASE, Change, Step, StepKind, TopKnown
+from yatagan.batches.steps import MEMBERS_PHASE, Change, Setting, Step, StepKind, TopKnown
 from yatagan.engine.bundle_worker import BundleWorker
 from yatagan.engine.file_worker import FileWorker
 from yatagan.engine.retry import STEP_RETRIES
@@ -154,7 +154,10 @@ class StepWorker:
             await self._commits.note(TopKnown(found.inode))
 
     async def _facts(self, step: Step) -> None:
-        """Set mode and times of a directory that this batch made, by the step numbered just before."""
+        """Set mode and times: of a directory that this batch made, or of what was there already."""
+        if step.setting is not Setting.MADE:
+            await self._facts_there(step)
+            return
         if self._context.journal.step(step.number - 1).state is not StepState.IN_PLACE:
             await self._context.settle(step, StepState.LEFT)
             return
@@ -163,6 +166,21 @@ class StepWorker:
         # A directory made in one whose group is handed down hands it down too: that bit is not ours to take.
         await self._context.set_directory_facts(step, also=found.mode & _HANDED_DOWN if found is not None else 0)
         await self._context.settle(step, StepState.IN_PLACE)
+
+    async def _facts_there(self, step: Step) -> None:
+        """Set what differs of a file or directory that was there. What is refused is a note, and left."""
+        await self._context.above.check(step.path)
+        found = await self._destination.look(step.path)
+        if found is None:
+            raise StepRefused(Fault.GONE_THERE)
+        is_file = step.facts.kind is Kind.FILE
+        if found.kind is not step.facts.kind or (is_file and step.seen is not None and found.size != step.seen.size):
+            raise StepRefused(Fault.APPEARED)
+        refused = await self._context.set_facts_there(step, found)
+        if refused is not None and step.setting is Setting.DIFFER:
+            await self._context.settle(step, StepState.LEFT, fault=refused)
+        else:
+            await self._context.settle(step, StepState.IN_PLACE)
 
     async def _link(self, step: Step) -> None:
         await self._context.above.check(step.path)

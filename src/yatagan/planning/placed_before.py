@@ -3,7 +3,7 @@ unseen."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from itertools import islice
 from typing import NamedTuple
 
@@ -20,6 +20,22 @@ class Placed(NamedTuple):
 
     facts: Facts
     digest: str
+
+
+def refused_before(batches: Batches, node: str, wanted: Mapping[bytes, tuple[Facts, Facts]]) -> set[bytes]:
+    """Paths of a node whose facts a batch was to set, and which the node has refused; they are as they were then.
+
+    `wanted`: the facts that they are to have, and those that they have, by path.
+    """
+    found = set[bytes]()
+    for _, journal in islice(batches.opened(), _BATCHES):
+        if journal.header().destination_node == node:
+            for path, step in journal.refused(wanted.keys() - found).items():
+                facts, there = wanted[path]
+                same = (step.facts.mode, step.facts.mtime_ns) == (facts.mode, facts.mtime_ns)
+                if same and step.seen is not None and step.seen.mode == there.mode:
+                    found.add(path)
+    return found
 
 
 def placed_before(batches: Batches, node: str, paths: Iterable[bytes]) -> dict[bytes, Placed]:

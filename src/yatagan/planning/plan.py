@@ -16,8 +16,11 @@ from yatagan.batches.steps import (
     FILES_PHASE,
     INDEX_PHASE,
     MEMBERS_PHASE,
+    NARROWING_PHASE,
     SINGLES_PHASE,
+    WIDENING_PHASE,
     Beginning,
+    Setting,
     Step,
     StepKind,
 )
@@ -60,11 +63,14 @@ class Summary:
     looked_into: int = 0
     remembered: int = 0
     skipped: int = 0
+    facts_of_files: int = 0
+    facts_of_directories: int = 0
 
     @property
     def anything(self) -> bool:
         """Whether there is anything to do."""
-        return bool(self.files or self.directories or self.links)
+        moves = self.files or self.directories or self.links
+        return bool(moves or self.facts_of_files or self.facts_of_directories)
 
 
 @dataclass(slots=True)
@@ -86,6 +92,12 @@ class Arrival:
     clashes: Mapping[bytes, bytes] = field(default_factory=dict)
     #: Files that only grow, with what an earlier batch has put there of each.
     growing: dict[bytes, Beginning] = field(default_factory=dict)
+    #: Entries that are there already, whose modes or times are to be set.
+    facts_differ: set[bytes] = field(default_factory=set)
+    #: Directories that are there already, into which something is put.
+    written_to: set[bytes] = field(default_factory=set)
+    #: The step at which times of the two trees are compared.
+    step_ns: int = 1
     #: Files of which size and time did not tell: the same by digest, with this value and evidence.
     same_by_digest: dict[bytes, tuple[str, Evidence]] = field(default_factory=dict)
 
@@ -255,6 +267,7 @@ class _Numbering:
             yield from self._link(arrival, difference, ends)
         else:
             yield self._file(arrival, difference, ends)
+            yield from self._file_facts(arrival, difference, ends)
 
     def _clash(self, arrival: Arrival, path: bytes, ends: tuple[bytes, bytes, bytes, Facts]) -> Step:
         step = replace(self._step(FILES_PHASE, _kind(ends[-1]), *ends), state=StepState.FAILED)
@@ -266,11 +279,34 @@ class _Numbering:
         self, arrival: Arrival, difference: Difference, depth: int, ends: tuple[bytes, bytes, bytes, Facts]
     ) -> Iterator[Step]:
         if difference.verdict is Verdict.SAME:
-            return  # it is there; an existing directory keeps its facts
+            yield from self._directory_there(arrival, difference, depth, ends)
+            return
         if difference.path in arrival.tree.unread:
             return  # an empty one would pass for it
         yield self._step(depth, StepKind.DIRECTORY, *ends)
         yield self._step(FACTS_PHASE - depth, StepKind.FACTS, *ends)
+
+    def _directory_there(
+        self, arrival: Arrival, difference: Difference, depth: int, ends: tuple[bytes, bytes, bytes, Facts]
+    ) -> Iterator[Step]:
+        """The steps of a directory that is there already: what it is to lose first, all else at the end."""
+        path, other = difference.path, difference.other
+        assert other is not None
+        differs = path in arrival.facts_differ
+        if differs and other.mode & ~difference.facts.mode & 0o777:
+            yield replace(self._step(depth, StepKind.FACTS, *ends), seen=other, setting=Setting.NARROW)
+        if differs or path in arrival.written_to:
+            setting = Setting.DIFFER if differs else Setting.AGAIN
+            yield replace(self._step(FACTS_PHASE - depth, StepKind.FACTS, *ends), seen=other, setting=setting)
+
+    def _file_facts(
+        self, arrival: Arrival, difference: Difference, ends: tuple[bytes, bytes, bytes, Facts]
+    ) -> Iterator[Step]:
+        """The step that sets the facts of a file that is there already, if they differ."""
+        other = difference.other
+        if other is not None and difference.path in arrival.facts_differ:
+            phase = NARROWING_PHASE if other.mode & ~difference.facts.mode & 0o777 else WIDENING_PHASE
+            yield replace(self._step(phase, StepKind.FACTS, *ends), seen=other, setting=Setting.DIFFER)
 
     def _link(
         self, arrival: Arrival, difference: Difference, ends: tuple[bytes, bytes, bytes, Facts]

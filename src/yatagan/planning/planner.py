@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 from typing import Protocol
 
 from yatagan.batches.states import Evidence
-from yatagan.batches.steps import Beginning, Times
+from yatagan.batches.steps import Beginning, Modes, Times
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.bundles.stored_bundle import find_stored
 from yatagan.digests.checksum_lists import ALGORITHM
@@ -22,6 +22,7 @@ from yatagan.errors import BadPlace, Refused
 from yatagan.faults import Fault
 from yatagan.planning.bundling import Costs, travel
 from yatagan.planning.growing import count_growing, find_growing, refuse_growing
+from yatagan.planning.metadata import RefusedBefore, compare_facts
 from yatagan.planning.picked import Picked
 from yatagan.planning.placed_before import Placed
 from yatagan.planning.plan import Arrival, Plan, Summary
@@ -36,6 +37,7 @@ from yatagan.trees.name_clashes import clashes, folded, has_spellings, spelled_t
 from yatagan.trees.patterns import EVERYTHING, Choice
 from yatagan.trees.remembered_digests import RememberedDigests
 from yatagan.trees.scan import Heard, Tree, scan, unheard
+from yatagan.trees.time_steps import common_step
 
 
 class Watcher(Protocol):
@@ -83,6 +85,8 @@ async def make_plan(
     unchanged_for: float = 0.0,
     growing: Choice | None = None,
     picked: Picked | None = None,
+    modes: Modes = Modes.KEEP,
+    refused: RefusedBefore | None = None,
 ) -> Plan:
     """Compare and decide.
 
@@ -127,9 +131,13 @@ async def make_plan(
                 if picked is not None:
                     arrival.differences.decide(dict.fromkeys(picked.again(arrival.tree), Verdict.DIFFERENT))
                 elif times is not Times.NOW:
-                    await _look_at_earlier(arrival, step_ns, placed)
+                    await _look_at_earlier(arrival, placed)
                 _refuse_losses(arrival, choice)
                 refuse_growing(arrival)
+                if picked is None:
+                    await compare_facts(
+                        arrival, destination, modes, times, lambda path: seeing.stored(path) is not None, refused
+                    )
                 plan.arrivals.append(arrival)
     finally:
         await seeing.release()
@@ -181,10 +189,11 @@ class _Comparing:
         tree = arrival.tree
         if tree.skipped and len(tree.entries) == 1:
             return  # of a tree that nothing is chosen of, not even the root comes
+        arrival.step_ns = _step_of(tree, arrival.there, self.step_ns)
         arrival.differences = compare(
             tree,
             arrival.there,
-            step_ns=self.step_ns,
+            step_ns=arrival.step_ns,
             fresh_since_ns=self.fresh_since,
             arrival_times=self.arrival_times,
             by_digest=self.looking is not None,
@@ -219,12 +228,19 @@ class _Comparing:
         arrival.differences.decide({path: Verdict.SAME if path in same else Verdict.DIFFERENT for path in paths})
 
 
-async def _look_at_earlier(arrival: Arrival, step_ns: int, placed: PlacedBefore | None) -> None:
+def _step_of(tree: Tree, there: Tree, nominal_ns: int) -> int:
+    """At which step the times of two trees are compared."""
+    files = ((path, there.entries.get(path)) for path in tree.entries.of_kind(Kind.FILE))
+    both = ((tree.entries[path].mtime_ns, found.mtime_ns) for path, found in files if found is not None)
+    return common_step(both, nominal_ns)
+
+
+async def _look_at_earlier(arrival: Arrival, placed: PlacedBefore | None) -> None:
     """Mark files of the destination that are newer than their source, or were changed since we put them there.
 
     Of growing files that are as we put them there, note how far they came.
     """
-    newer, older = dict[bytes, Verdict](), dict[bytes, Difference]()
+    newer, older, step_ns = dict[bytes, Verdict](), dict[bytes, Difference](), arrival.step_ns
     for difference in arrival.differences.of(Verdict.DIFFERENT):
         other = difference.other
         if other is None or not (Kind.FILE is difference.facts.kind is other.kind):
@@ -392,6 +408,9 @@ def _sum_up(plan: Plan, source: Readable, destination: Store) -> None:
         summary.looked_into += len(arrival.same_by_digest)
         summary.remembered += sum(how is Evidence.REMEMBERED for _, how in arrival.same_by_digest.values())
         left, left_size = arrival.differences.same_files()
+        of_files = sum(arrival.tree.entries[path].kind is Kind.FILE for path in arrival.facts_differ)
+        summary.facts_of_files += of_files
+        summary.facts_of_directories += len(arrival.facts_differ) - of_files
         summary.left += left
         summary.left_size += left_size
         for difference in arrival.differences.of(*_TO_COUNT):

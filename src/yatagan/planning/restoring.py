@@ -17,11 +17,11 @@ from yatagan.faults import Fault
 from yatagan.ledger.tree_history import TreeHistory, Version, files_of, others_of
 from yatagan.places import KEPT_DIRECTORY, Place
 from yatagan.stores.interface import Facts, Kind, Readable, Store, same_time
+from yatagan.trees.checksum_record import step_of_record
 from yatagan.trees.hashing import Content, digests
 from yatagan.trees.kept import KeptFile, find_kept
 from yatagan.trees.scan import Tree, scan
 
-_SECOND = 1_000_000_000
 #: Hears of every file that was hashed.
 Hashed = Callable[[Content], None]
 
@@ -59,6 +59,7 @@ class Losses:
 async def find_losses(store: Readable, tree: Tree, history: TreeHistory, hashed: Hashed) -> Losses:
     """Compare a tree with what is on record of it; every file is read. Raises StoreError."""
     found = Losses()
+    step_ns = step_of_record(history.entries, tree, store.traits.time_step_ns)
     there = [path for path in files_of(history) if (facts := tree.entries.get(path)) and facts.kind is Kind.FILE]
     made = await digests(store, tree, there, ALGORITHM, hashed)
     for path in files_of(history):
@@ -71,7 +72,7 @@ async def find_losses(store: Readable, tree: Tree, history: TreeHistory, hashed:
             found.right += 1
         elif made[path].fault not in (None, Fault.DISK):  # what a bad disk does not give back is damaged
             found.left[path] = Left.UNREADABLE
-        elif (why := _why_left(facts, history, path)) is not None:
+        elif (why := _why_left(facts, history, path, step_ns)) is not None:
             found.left[path] = why
         else:
             found.lost[path] = facts
@@ -102,14 +103,13 @@ def _missing(found: Losses, tree: Tree, path: bytes) -> None:
         found.lost[path] = None
 
 
-def _why_left(facts: Facts, history: TreeHistory, path: bytes) -> Left | None:
+def _why_left(facts: Facts, history: TreeHistory, path: bytes, step_ns: int) -> Left | None:
     """Why a file with other contents is somebody's work; None where it is damage."""
     expected = history.entries.get(path)
     if expected is None:
         return Left.NO_TIME
     recorded = expected.facts.mtime_ns
-    step = 1 if recorded % _SECOND else _SECOND  # one of the ends may keep whole seconds only
-    if same_time(facts.mtime_ns, recorded, step):
+    if same_time(facts.mtime_ns, recorded, step_ns):
         return None
     return Left.NEWER if facts.mtime_ns > recorded else Left.OLDER
 

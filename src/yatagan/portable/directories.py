@@ -95,6 +95,15 @@ def look_at(path: bytes) -> os.stat_result:
         return os.stat(name, dir_fd=directory, follow_symlinks=False)
 
 
+def look_in(path: bytes, names: List[bytes]) -> List[Optional[os.stat_result]]:
+    """The stat results of names in a directory, links not followed; None for what is not there. Raises OSError."""
+    directory = enter(path)
+    try:
+        return [look(directory, name) for name in names]
+    finally:
+        os.close(directory)
+
+
 def open_regular(path: bytes, flags: int) -> int:
     """Open a regular file, never through a link, never waiting on a FIFO. Raises OSError."""
     with parent_of(path) as (directory, name):

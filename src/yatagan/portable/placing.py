@@ -145,6 +145,33 @@ def agrees(found: os.stat_result, known: KnownFacts) -> bool:
     return (found.st_mtime_ns, found.st_ctime_ns, found.st_ino) == (mtime_ns, changed_ns, inode)
 
 
+def set_by_name(path: bytes, mode: Optional[int], mtime_ns: Optional[int]) -> int:
+    """Set mode and modification time of a file or directory. Returns an error number, or 0. Raises OSError for a link.
+
+    It is never opened, so that no right to read it is needed: an open name is all that the system wants (open(2),
+    O_PATH), and no link can take its place meanwhile.
+    """
+    with parent_of(path) as (directory, name):
+        descriptor = os.open(name, getattr(os, "O_PATH", os.O_RDONLY) | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=directory)
+        try:
+            kind = os.fstat(descriptor).st_mode
+            if not (stat.S_ISREG(kind) or stat.S_ISDIR(kind)):
+                raise OSError(errno.ELOOP, os.strerror(errno.ELOOP), path)
+            through = "/proc/self/fd/%d" % descriptor
+            try:
+                if mode is not None:
+                    os.chmod(through, mode)
+                if mtime_ns is not None:
+                    os.utime(through, ns=(time_ns(), mtime_ns))
+            except OSError as error:
+                return error.errno or errno.EIO
+            except OverflowError:
+                return errno.ERANGE
+        finally:
+            os.close(descriptor)
+    return 0
+
+
 def set_facts(descriptor: int, mode: Optional[int], mtime_ns: Optional[int]) -> int:
     """Set mode and modification time of an open file, its access time to now. Returns an error number, or 0."""
     try:

@@ -13,6 +13,8 @@ Kept to what Python 3.6 understands. Requests:
   digest_start path size algorithm  hash the first bytes of a file
   digests files algorithm     sync files, read and hash them; each with the facts with which that need not be done again
   look path                   facts in nanoseconds
+  look_in path names          the same for names in a directory
+  set path mode mtime_ns      mode and time of a file or directory, given as number or null
   read path                   the first 200 bytes (to prove with a token file that we see the same disk)
   alive boot processes        which of these processes still live
   read_small paths most       the contents of many small files
@@ -38,8 +40,8 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any, Callable, Dict, List, Optional, Tuple
 
 from yatagan.portable import small_files
-from yatagan.portable.directories import facts, look_at, open_regular
-from yatagan.portable.placing import Placing, place_by_name
+from yatagan.portable.directories import facts, look_at, look_in, open_regular
+from yatagan.portable.placing import Placing, place_by_name, set_by_name
 
 #: A question and its answer, as JSON carries them: values by name.
 Request = Dict[str, Any]
@@ -136,6 +138,17 @@ def do_digest_start(request: Request, busy: Busy) -> Reply:
 def do_look(request: Request, busy: Busy) -> Reply:
     """Answer with the facts of a name, links not followed."""
     return {"facts": facts(look_at(raw(request["path"])))}
+
+
+def do_look_in(request: Request, busy: Busy) -> Reply:
+    """Answer with the facts of names in a directory."""
+    found = look_in(raw(request["path"]), [raw(name) for name in request["names"]])
+    return {"facts": [facts(each) if each is not None else [] for each in found]}
+
+
+def do_set(request: Request, busy: Busy) -> Reply:
+    """Set mode and time. Answers with the error number if that cannot be, or 0."""
+    return {"unset": set_by_name(raw(request["path"]), request["mode"], request["mtime_ns"])}
 
 
 def do_read(request: Request, busy: Busy) -> Reply:

@@ -28,6 +28,7 @@ from yatagan.stores.interface import (
 )
 from yatagan.stores.sftp_file import Ask
 from yatagan.stores.system_errors import (
+    SYSTEM_FAULTS,
     digested,
     extracted,
     facts_from_list,
@@ -113,6 +114,19 @@ class HelperMachine:
             if error.fault in CONNECTION_FAULTS:
                 raise
             return None
+
+    @_parsed
+    async def look_in(self, path: bytes, names: Sequence[bytes]) -> list[Facts | None]:
+        """The same for names in a directory."""
+        reply = await self.ask("look_in", path, names=[name.decode("latin-1") for name in names])
+        return _as_many(names, [facts_from_list(each) if each else None for each in reply["facts"]])
+
+    @_parsed
+    async def set_facts(self, path: bytes, mode: int | None, mtime_ns: int | None) -> None:
+        """Set mode and time of a file or directory, never through a link. Raises StoreError."""
+        unset = int((await self.ask("set", path, writing=True, mode=mode, mtime_ns=mtime_ns))["unset"])
+        if unset:
+            raise StoreError(SYSTEM_FAULTS.get(unset, Fault.REFUSED), path, store=self._files.name)
 
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
         """See `SourceMachine.digest`. The file must hold still while it is read."""

@@ -389,7 +389,7 @@ class Store(Readable, Protocol):
         """Make a symbolic link. EXISTS when the name is taken."""
 
     async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
-        """Set mode and modification time of a directory (None leaves them); its access time becomes now."""
+        """Set mode and modification time of a file or directory (None leaves them); its access time becomes now."""
 
     async def is_real(self, directory: bytes, top: bytes) -> bool:
         """Whether a directory at or below `top` exists and is reached without any link, as far as the store can see."""

@@ -228,12 +228,7 @@ class LocalStore:
         """See `Store.set_facts`."""
 
         def change() -> None:
-            descriptor = directories.open_to_list(path)
-            try:
-                number = placing.set_facts(descriptor, mode, mtime_ns)
-            finally:
-                os.close(descriptor)
-            if number:
+            if number := placing.set_by_name(path, mode, mtime_ns):
                 raise OSError(number, os.strerror(number))
 
         await in_thread(path, change)

@@ -12,6 +12,7 @@ import contextlib
 import json
 import posixpath
 import time
+from collections import deque
 from collections.abc import AsyncGenerator, Awaitable, Callable, Coroutine
 from typing import Any, TypeVar
 
@@ -42,6 +43,8 @@ T = TypeVar("T")
 _SECOND = 1_000_000_000
 #: Largest request we make: 255 KiB fits every server's packet limit of 256 KiB.
 _REQUEST = 255 << 10
+#: Handfuls of a listing of which the node's commands are asked at once.
+_CLOSER = 4
 #: Bytes copied on the node by one request.
 _COPY = 64 << 20
 
@@ -82,7 +85,7 @@ class SftpStore:
         files = login.files
         self.traits = Traits(
             here=False,
-            time_step_ns=_SECOND,
+            time_step_ns=_SECOND if self.machine is None else 1,
             syncs=offers(files, "fsync"),
             read_size=min(files.read_size, _REQUEST),
             write_size=min(files.write_size, _REQUEST),
@@ -191,13 +194,38 @@ class SftpStore:
         """See `Store.entries`."""
         files = self.files
         handle = await self.ask(files.open_directory(path), path)
+        closer: deque[asyncio.Task[list[tuple[bytes, Facts]]]] = deque()
         try:
             while names := await self.ask(files.names(handle), path):
-                if real := [(name, facts_from(found)) for name, found in names if name not in (b".", b"..")]:
+                real = [(name, facts_from(found)) for name, found in names if name not in (b".", b"..")]
+                if self.machine is None:
                     yield real
+                    continue
+                closer.append(asyncio.ensure_future(self._closer(path, real)))  # while more names come
+                if len(closer) >= _CLOSER:
+                    yield await closer.popleft()
+            while closer:
+                yield await closer.popleft()
         finally:
+            for task in closer:
+                task.cancel()
+            await asyncio.gather(*closer, return_exceptions=True)
             with contextlib.suppress(StoreError):  # whatever it is, what comes next will meet it too
                 await self.ask(files.close(handle), path)
+
+    async def _closer(self, directory: bytes, listed: list[tuple[bytes, Facts]]) -> list[tuple[bytes, Facts]]:
+        """What was listed with times in nanoseconds, where the commands see the same as the file protocol."""
+        assert self.machine is not None
+        try:
+            close = await self.machine.look_in(directory, [name for name, _ in listed])
+        except StoreError as error:
+            if error.fault in CONNECTION_FAULTS:
+                raise
+            return listed
+        return [
+            (name, fine if fine is not None and found.same_as(fine) else found)
+            for (name, found), fine in zip(listed, close, strict=True)
+        ]
 
     async def read_link(self, path: bytes) -> bytes:
         """See `Store.read_link`."""
@@ -302,7 +330,13 @@ class SftpStore:
         await self.ask(self.files.symlink(target, path), path, naming=True)
 
     async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
-        """See `Store.set_facts`."""
+        """See `Store.set_facts`. By SFTP alone a name is looked at first: the request follows links."""
+        if self.machine is not None and self.machine.disk_is_same:
+            await self.machine.set_facts(path, mode, mtime_ns)
+            return
+        found = await self.look(path)
+        if found is None or found.kind is Kind.LINK:
+            raise StoreError(Fault.MISSING if found is None else Fault.IS_LINK, path, store=self.name)
         await self.ask(self.files.setstat(path, mode, sftp_times(mtime_ns)), path, writing=True)
         if not is_sayable(mtime_ns):
             raise StoreError(Fault.TIME_RANGE, path, store=self.name)

@@ -40,6 +40,7 @@ SYSTEM_FAULTS = {
     errno.ESTALE: Fault.STALE,
     errno.EOPNOTSUPP: Fault.UNSUPPORTED,
     errno.EXDEV: Fault.UNSUPPORTED,
+    errno.ERANGE: Fault.TIME_RANGE,
 }
 
 

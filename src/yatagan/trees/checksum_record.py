@@ -20,6 +20,7 @@ from yatagan.places import name_fields, name_from
 from yatagan.stores.interface import Facts, Kind, Readable
 from yatagan.trees.hashing import Content
 from yatagan.trees.scan import Tree
+from yatagan.trees.time_steps import common_step
 
 FACTS_SUFFIX = b".facts.jsonl"
 _FORMAT = "yatagan-facts-1"
@@ -134,6 +135,12 @@ def _expected(line: dict[str, object]) -> tuple[bytes, Expected]:
     )
     target = name_from(line, "target") if kind is Kind.LINK else None
     return b"" if path == b"." else path, Expected(facts, target)
+
+
+def step_of_record(recorded: Mapping[bytes, Expected], tree: Tree, nominal_ns: int) -> int:
+    """At which step the times of a tree's files are compared with those on record."""
+    there = ((tree.entries.get(path), each.facts) for path, each in recorded.items() if each.facts.kind is Kind.FILE)
+    return common_step(((found.mtime_ns, facts.mtime_ns) for found, facts in there if found is not None), nominal_ns)
 
 
 #: Bytes of the largest list that is read: some three million lines.

@@ -38,6 +38,28 @@ class NotKept:
         self.attributes += counts[2]
 
 
+async def with_access_lists(store: Store, root: bytes, paths: Sequence[bytes]) -> set[bytes]:
+    """Those of these paths below a root that have an access list; none where the machine cannot be asked.
+
+    Raises StoreError when the connection is lost.
+    """
+    if store.traits.here:
+        return set(await asyncio.to_thread(facts_not_kept.with_lists, paths))
+    if store.machine is None:
+        return set()
+    found = set[bytes]()
+    for at in range(0, len(paths), _ENTRIES_PER_REQUEST):
+        some = [os.fsdecode(path) for path in paths[at : at + _ENTRIES_PER_REQUEST]]
+        try:
+            reply = await store.machine.run(NOT_KEPT, "with_lists", b"", {"paths": some})
+        except StoreError as error:
+            if error.fault in CONNECTION_FAULTS:
+                raise
+            return set()
+        found.update(os.fsencode(str(path)) for path in reply.get("paths", ()))
+    return found
+
+
 async def find_unkept(source: Store, trees: Iterable[tuple[bytes, Iterable[bytes]]]) -> NotKept:
     """Count over trees, given as root and paths below it. Raises StoreError when the connection is lost."""
     found = NotKept()

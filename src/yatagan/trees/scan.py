@@ -104,7 +104,7 @@ async def scan(
     is in `unread`.
     """
     tree = Tree(root, into if into is not None else Entries())
-    facts = await store.look(root)
+    facts = await store.look_closely(root)
     if facts is None:
         return tree
     tree.entries[b""] = facts

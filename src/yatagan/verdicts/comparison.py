@@ -17,6 +17,7 @@ from typing import NamedTuple
 from yatagan.faults import Fault
 from yatagan.stores.interface import Facts, Kind, same_time
 from yatagan.trees.scan import Tree
+from yatagan.trees.time_steps import common_step
 
 #: The bit by which a directory gives its group to what is made in it: a directory above may have handed it down.
 _HANDED_DOWN = 0o2000
@@ -151,9 +152,12 @@ def compare(
 ) -> Comparison:
     """Compare two trees. `digests` of the files that `to_hash` names; None to go by size and time.
 
-    `step_ns`: the coarser time step of the two. `modeless`: paths whose modes are not known on either side; None: all.
+    `step_ns`: the coarser time step of the two, unless their times show one that is coarser still. `modeless`: paths
+    whose modes are not known on either side; None: all.
     """
-    comparing = _TwoTrees(first, second, digests, step_ns, modeless)
+    files = ((path, second.entries.get(path)) for path in first.entries.of_kind(Kind.FILE))
+    both = ((first.entries[path].mtime_ns, other.mtime_ns) for path, other in files if other is not None)
+    comparing = _TwoTrees(first, second, digests, common_step(both, step_ns), modeless)
     unread = first.unread.keys() | second.unread.keys()  # what is below says nothing
     result = Comparison(first, second, digests is not None)
     moved = dict(comparing.moved()) if digests is not None else {}

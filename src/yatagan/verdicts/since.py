@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from yatagan.stores.interface import Kind, same_time
-from yatagan.trees.checksum_record import Expected, is_record
+from yatagan.trees.checksum_record import Expected, is_record, step_of_record
 from yatagan.trees.scan import Tree
 
 
@@ -37,7 +37,7 @@ class Since:
 def changed_since(recorded: Mapping[bytes, Expected], tree: Tree, step_ns: int, *, times: bool = True) -> Since:
     """Compare a tree with the facts on record. `times`: whether those on record are to be found in it."""
     found = Since()
-    step = max(step_ns, 1_000_000_000)
+    step = step_of_record(recorded, tree, step_ns)
     for path, expected in recorded.items():
         wanted, facts = expected.facts, tree.entries.get(path)
         if wanted.kind is Kind.DIRECTORY:

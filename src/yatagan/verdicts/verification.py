@@ -10,7 +10,7 @@ from enum import StrEnum
 from yatagan.digests.checksum_lists import Listed
 from yatagan.faults import Fault
 from yatagan.stores.interface import Facts, Kind, Readable, same_time
-from yatagan.trees.checksum_record import Expected, is_record
+from yatagan.trees.checksum_record import Expected, is_record, step_of_record
 from yatagan.trees.hashing import Content, DigestOrigin, digests, origin_of
 from yatagan.trees.remembered_digests import RememberedDigests
 from yatagan.trees.scan import Tree
@@ -277,6 +277,7 @@ def _found(tree: Tree, line: Listed, contents: Mapping[bytes, Content]) -> Found
 
 def _with_facts(store: Readable, tree: Tree, found: list[Found], claims: Claims, *, contents: bool) -> Iterator[Found]:
     expected = claims.expected or {}
+    step_ns = step_of_record(expected, tree, store.traits.time_step_ns)
     by_path = {entry.path: entry for entry in found}
     for path in sorted(set(expected) | set(by_path)):
         entry, wanted, facts = by_path.get(path), expected.get(path), tree.entries.get(path)
@@ -287,7 +288,7 @@ def _with_facts(store: Readable, tree: Tree, found: list[Found], claims: Claims,
             yield Found(path, Finding.MISSING, kind=wanted.facts.kind)
         elif other := _other_thing(tree, path, facts, wanted):
             yield Found(path, Finding.DIFFERENT, other, facts.kind)
-        elif detail := _facts_detail(store, facts, wanted, claims):
+        elif detail := _facts_detail(facts, wanted, claims, step_ns):
             # Where contents are not looked at, another time says that they may have changed.
             changed = not contents and _TIME in detail
             yield Found(path, Finding.DIFFERENT if changed else Finding.FACTS_DIFFER, detail, facts.kind)
@@ -317,7 +318,7 @@ _SET_GROUP = 0o2000
 _TIME = "another modification time"
 
 
-def _facts_detail(store: Readable, facts: Facts, wanted: Expected, claims: Claims) -> str:
+def _facts_detail(facts: Facts, wanted: Expected, claims: Claims, step_ns: int) -> str:
     """Which fact differs; "" when none does. A directory's time moves when the record itself is written."""
     if facts.kind not in (Kind.FILE, Kind.DIRECTORY):
         return ""
@@ -326,7 +327,6 @@ def _facts_detail(store: Readable, facts: Facts, wanted: Expected, claims: Claim
     given = _SET_GROUP if facts.kind is Kind.DIRECTORY and not wanted.facts.mode & _SET_GROUP else 0
     if claims.modes and facts.mode & ~given != wanted.facts.mode:
         differing.append(f"mode {facts.mode:04o}, not {wanted.facts.mode:04o}")
-    step = max(store.traits.time_step_ns, 1_000_000_000)
-    if claims.times and facts.kind is Kind.FILE and not same_time(facts.mtime_ns, wanted.facts.mtime_ns, step):
+    if claims.times and facts.kind is Kind.FILE and not same_time(facts.mtime_ns, wanted.facts.mtime_ns, step_ns):
         differing.append(_TIME)
     return ", ".join(differing)
