@@ -84,7 +84,7 @@ def make_run(
         return NodeSource(nodes.get(name), home, settings.connection, prompter, pinned=pins.get(name))
 
     ends = end(header.source_node), end(header.destination_node)
-    return BatchRun(batch, journal, ends, listener, ledger, settings.connection.patience)
+    return BatchRun(batch, journal, ends, listener, ledger, settings.connection.patience, room_first=True)
 
 
 def open_keeper(home: Home, node: str) -> Keeper | None:

@@ -22,7 +22,14 @@ from yatagan.batches.events import ConnectionOpened, Event, Listener
 from yatagan.batches.journal import Journal
 from yatagan.batches.locks import LockTaken
 from yatagan.batches.queue import Queue, Taken
-from yatagan.batches.queueing import OnTaking, QueueLimits, WaitsFor, after_run, unreadable_seconds
+from yatagan.batches.queueing import (
+    ROOM_SECONDS,
+    OnTaking,
+    QueueLimits,
+    WaitsFor,
+    after_run,
+    unreadable_seconds,
+)
 from yatagan.batches.said import Said, said, until_said
 from yatagan.batches.states import BatchState, batch_may_move
 from yatagan.engine.retry import wait_for_node
@@ -318,18 +325,21 @@ class Worker:
         entry = self._queue.entry(batch.name)
         word, failures = said(batch), entry.failures if entry is not None else 0
         asked = word is not None or entry is None
-        waits = after_run(standing.state, stopped_by_person=asked, shutting_down=self._shutting_down)
+        fault = standing.fault
+        waits = after_run(standing.state, fault, stopped_by_person=asked, shutting_down=self._shutting_down)
         seconds = float(wait_for_node(failures + 1)) if waits is WaitsFor.CONNECTION else 0.0
+        seconds = ROOM_SECONDS if waits is WaitsFor.ROOM else seconds
         if waits is None:
             if word is Said.HOLD:
                 self._hold(batch, journal)
             self._queue.remove(batch.name)
         else:
-            if waits is not WaitsFor.LOGIN:
+            if waits not in (WaitsFor.LOGIN, WaitsFor.ROOM):
                 journal.settle(BatchState.QUEUED, standing.fault, standing.detail)
             self._queue.wait(batch.name, waits, seconds)
             RunLog(batch).write("waits", waits_for=waits.value, retry_seconds=round(seconds) or None)
-        self._listener.ended(batch, journal, problem, taken.entry.routine, queued=waits is not None)
+        told = waits is not WaitsFor.ROOM or taken.entry.waits_for is WaitsFor.ROOM  # of a full disk once
+        self._listener.ended(batch, journal, problem, taken.entry.routine, queued=waits is not None and told)
         if waits in (WaitsFor.LOGIN, WaitsFor.CONNECTION):
             node = problem.node if problem is not None else taken.entry.nodes[0]
             waiting = self._queue.note_trouble(node, waits)

@@ -15,11 +15,14 @@ from yatagan.batches.locks import Holder
 from yatagan.batches.moments import NEVER, Moment, seconds_left
 from yatagan.batches.said import Said
 from yatagan.batches.states import ENDED, BatchState
+from yatagan.faults import SPACE_FAULTS, Fault
 
 #: So often a worker may end without being asked to, and without progress, before a person must look.
 ENDS_WITHOUT_PROGRESS = 3
 #: Seconds until a batch is looked at again that another machine, or another process, has.
 ELSEWHERE_SECONDS = 60.0
+#: Seconds until it is looked again whether a full disk has room.
+ROOM_SECONDS = 600.0
 #: Seconds until a journal is read again that could not be; the last one is repeated.
 _UNREADABLE_WAITS = (60.0, 600.0, 3600.0)
 
@@ -34,6 +37,8 @@ class WaitsFor(StrEnum):
     LOGIN = "login"
     #: A process that is not this machine's has it.
     OTHER_HOST = "other host"
+    #: The disk there was full; looked at again at a time.
+    ROOM = "free space"
     #: Its journal cannot be read; tried again at a time.
     JOURNAL = "journal"
 
@@ -133,8 +138,10 @@ def on_taking(state: BatchState, word: Said | None, *, nothing_left: bool, ends:
     return OnTaking.GIVE_UP if ends >= ENDS_WITHOUT_PROGRESS else OnTaking.CARRY
 
 
-def after_run(state: BatchState, *, stopped_by_person: bool, shutting_down: bool) -> WaitsFor | None:
-    """What a batch waits for after a run that ended in this state; None if it leaves the queue.
+def after_run(
+    state: BatchState, fault: Fault | None, *, stopped_by_person: bool, shutting_down: bool
+) -> WaitsFor | None:
+    """What a batch waits for after a run that ended in this state by a fault; None if it leaves the queue.
 
     It leaves when nothing is left to do, or when only a person can say that it goes on.
     """
@@ -145,6 +152,8 @@ def after_run(state: BatchState, *, stopped_by_person: bool, shutting_down: bool
             return WaitsFor.LOGIN
         case BatchState.INTERRUPTED:
             return WaitsFor.ITS_TURN if shutting_down else WaitsFor.CONNECTION
+        case BatchState.HELD if fault in SPACE_FAULTS:
+            return WaitsFor.ROOM
         case _:
             return None
 

@@ -258,7 +258,7 @@ def next_lines(
         return
     if fault in (Fault.OTHER_DISK, Fault.NO_PROOF):
         yield f"  {header.destination_node}: {fault_words.fault(fault)}"
-        yield "  What has arrived has no final names yet. To prove it by reading it back:"
+        yield "  What is not in place gets no final name without proof. To prove it by reading it back:"
         yield f"    {resume} --prove read-back"
         yield f"  To do without proof: {resume} --prove none"
         return

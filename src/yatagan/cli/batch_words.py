@@ -27,6 +27,8 @@ def state_words(outcome: BatchCounts, now: Activity) -> str:
         return _carried(now)
     if now.state is BatchState.QUEUED:
         return _queued(outcome, now)
+    if now.state is BatchState.HELD and now.entry is not None and now.entry.waits_for is WaitsFor.ROOM:
+        return _without_room(outcome, now)
     if now.state is BatchState.INTERRUPTED:
         return "interrupted"
     return conclude_batch(outcome).text
@@ -72,6 +74,14 @@ def _queued(outcome: BatchCounts, now: Activity) -> str:
     return place if now.attended else f"{place}, but no worker runs"
 
 
+def _without_room(outcome: BatchCounts, now: Activity) -> str:
+    """That a batch waits for free space, and when that is looked at."""
+    assert now.entry is not None
+    looks = now.entry.retried_at(Moment.now())
+    when = f"looks again {text.day_time(looks)}" if looks is not None else "looks again now"
+    return f"{conclude_batch(outcome).text}; {when if now.attended else 'no worker runs'}"
+
+
 def _why_waiting(outcome: BatchCounts, entry: QueueEntry) -> str:
     """Why a batch in the queue is tried at a later time, as a clause."""
     match entry.waits_for:
@@ -90,7 +100,8 @@ def goes_on(now: Activity) -> bool:
 
 def by_itself(now: Activity) -> bool:
     """Whether it goes on, or will, without a person."""
-    return now.is_carried or (now.state is BatchState.QUEUED and now.entry is not None and now.attended)
+    room = now.entry is not None and now.entry.waits_for is WaitsFor.ROOM
+    return now.is_carried or ((now.state is BatchState.QUEUED or room) and now.entry is not None and now.attended)
 
 
 def sources(header: Header) -> str:

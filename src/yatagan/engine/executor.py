@@ -35,6 +35,7 @@ from yatagan.errors import CannotReach, JournalError, StoreError
 from yatagan.faults import CONNECTION_FAULTS, STOPPING_FAULTS, Fault
 from yatagan.stores.interface import Readable, Source, Store
 from yatagan.transfer.carrier import Carrier
+from yatagan.transfer.extents import Extents
 from yatagan.transfer.stopping import Stopped
 from yatagan.transfer.transfer import Tuning
 
@@ -60,7 +61,8 @@ class SystemClock:
 class Conditions:
     """What a run depends on besides its batch: limits, tuning, clocks and randomness.
 
-    `wall`: the time since the epoch, by which the pace is kept.
+    `wall`: the time since the epoch, by which the pace is kept. `room_first`: after a full disk it goes on only where
+    all that is left will fit, as far as the disk tells.
     """
 
     limits: scheduler.Limits = field(default_factory=scheduler.Limits)
@@ -69,6 +71,7 @@ class Conditions:
     wall: Callable[[], float] = time.time
     jitter: Callable[[], float] = random.random
     threaded: bool = True
+    room_first: bool = False
 
 
 class Executor:
@@ -107,6 +110,7 @@ class Executor:
         self._problem: CannotReach | None = None
         self._stopped_by: StoreError | None = None
         self._free: int | None = None
+        self._was_full = False
         self._failure: BaseException | None = None
         self._settled: run_messages.EndRun | None = None
         self._checks = 0
@@ -122,6 +126,7 @@ class Executor:
     async def run(self) -> Standing:
         """Run until the batch is settled. Raises JournalError when the journal cannot be written any more."""
         began = self._clock.monotonic()
+        self._was_full = self._journal.standing().fault is Fault.NO_SPACE
         self._journal.settle(BatchState.MOVING)
         try:
             self._obey(self._scheduler.handle(run_messages.Begun()))
@@ -215,6 +220,7 @@ class Executor:
             source.expect(left, limited=limited)  # soon, because lanes take a while to open
             destination.expect(left, limited=limited)
             await self._look_at_destination(destination)  # before anything is written there
+            await self._refuse_without_room(destination, left)
             hashes_there = await self._hashes_there(destination)
             self._keep_promise(source, destination, hashes_there)
         except (CannotReach, StoreError) as error:
@@ -254,6 +260,15 @@ class Executor:
         self._opened_before = True
         self._opened_at = self._clock.monotonic()
         self._events.put_nowait(run_messages.Connected())
+
+    async def _refuse_without_room(self, destination: Store, left: int) -> None:
+        """Raise StoreError, NO_SPACE, where a disk that was full has no room for what is left."""
+        if not (self._was_full and self._conditions.room_first):
+            return
+        self._free = await destination.free_space(self._header.destination)
+        safe = sum(Extents.decode(step.durable).total for step in self._journal.begun())
+        if self._free is not None and self._free < left - safe:
+            raise StoreError(Fault.NO_SPACE, self._header.destination, store=destination.name)
 
     def _keep_promise(self, source: Readable, destination: Store, hashes_there: bool) -> None:
         """Raise StoreError if files can no longer be proven as the plan said."""
@@ -299,6 +314,9 @@ class Executor:
             return await machine.same_disk(token_path(top, self._header.id))
         except StoreError as error:
             if error.fault in CONNECTION_FAULTS:
+                raise
+            if error.fault is Fault.NO_SPACE:  # not even for a token: nothing is shown by that but a full disk
+                self._free = await destination.free_space(top)
                 raise
             if error.fault not in (Fault.DENIED, Fault.READ_ONLY):
                 return False

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import os
 import platform
-from dataclasses import replace
 
 from yatagan.batches import events as ev
 from yatagan.batches.batch_store import Batch
@@ -26,7 +25,10 @@ _QUIET, _QUIET_LOOKS = 5.0, 1.0
 
 
 class BatchRun:
-    """Carries a batch whose lock is held. `patience`: seconds for which a lost connection is retried."""
+    """Carries a batch whose lock is held. `patience`: seconds for which a lost connection is retried.
+
+    `room_first`: after a full disk it goes on only where all that is left will fit.
+    """
 
     def __init__(
         self,
@@ -36,13 +38,15 @@ class BatchRun:
         listener: ev.Listener,
         ledger: Ledger,
         patience: float,
+        *,
+        room_first: bool = False,
     ) -> None:
         self._journal = journal
         self._ledger = ledger
         self._listener = listener
         self._log = RunLog(batch)
         self._snapshot = SnapshotWriter(batch.snapshot_file)
-        conditions = replace(Conditions(), limits=Limits(retry=RetryPolicy(patience=patience)))
+        conditions = Conditions(limits=Limits(retry=RetryPolicy(patience=patience)), room_first=room_first)
         self._executor = Executor(journal, *ends, self._listen, conditions)
 
     def _listen(self, event: ev.Event) -> None:

@@ -243,7 +243,7 @@ class HelperMachine:
             self.disk_is_same = reply.get("text") == text
             return self.disk_is_same
         except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
+            if error.fault in CONNECTION_FAULTS or error.fault is Fault.NO_SPACE:
                 raise
             return False
         finally:
