@@ -124,7 +124,7 @@ def test_who_picks_up_what(program: Program, oak: Far) -> None:
     wait_for(lambda: part_file(oak.root / "left", 1_000_000) is not None)
     os.kill(left["carrier"]["process"], signal.SIGKILL)
     wait_for(lambda: shown(program, left["batch"])["state"] == "queued")
-    assert "but no worker runs" in program("batch", "show", left["batch"]).stdout
+    assert "waits: no worker runs" in program("batch", "show", left["batch"]).stdout
     held = program.json("stage", "big", "oak:held", "--background")["batch"]["batch"]
     said = program("batch", "hold", held).stdout
     assert f"yatagan batch resume {held}" in said

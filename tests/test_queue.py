@@ -343,3 +343,18 @@ def _look_at(logs: Path) -> None:
                 named[found[2]] += 1
     assert len(named) > 10 and not {name: sessions for name, sessions in writers.items() if len(sessions) > 1}
     assert not {name: many for name, many in named.items() if many > 1}
+
+
+def test_many_may_make_or_bring_up_a_queue_at_once(tmp_path: Path) -> None:
+    """Processes that begin together open it for the first time, or as an earlier version has left it."""
+    import multiprocessing
+
+    context = multiprocessing.get_context("fork")
+    for number in range(8):
+        file = tmp_path / f"{number}" / "here.db"
+        with context.Pool(4) as pool:
+            assert pool.map(_open_queue, [file] * 4) == [[]] * 4
+
+
+def _open_queue(file: Path) -> list[object]:
+    return list(Queue(file, Batches(file.parent / "batches")).entries())

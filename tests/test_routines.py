@@ -7,6 +7,7 @@ import contextlib
 import json
 import os
 import random
+import signal
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import datetime
@@ -25,10 +26,12 @@ from yatagan.background.routine_decisions import next_due
 from yatagan.background.routine_runs import Ended, Planned, RoutineRunner
 from yatagan.background.routines import Routine, RoutineBook, RunOutcome
 from yatagan.background.schedules import DailyAt, Every, OnChange, Schedule, parse_at, parse_every, read_schedule
+from yatagan.batches.batch_store import Batches
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
 from yatagan.batches.locks import Holder
 from yatagan.batches.moments import Moment
+from yatagan.batches.queue import Queue
 from yatagan.batches.steps import Prove
 from yatagan.engine.executor import Conditions, Executor
 from yatagan.planning import planner
@@ -392,4 +395,28 @@ def test_a_routine_in_a_directory_of_any_name(program: Program) -> None:
     wait_for(lambda: program.json("routine", "show", "fen")["runs"][-1]["outcome"] != "running")
     assert (place / "there" / "fen" / "a").exists()
     assert "f\\xffn" in program("routine", "show", "fen").stdout
+    program("routine", "remove", "fen")
+
+
+def test_without_a_worker_nothing_is_called_active(program: Program) -> None:
+    """A worker that was killed is missed by whoever looks, and another one started."""
+    (program.directory / "fen").mkdir()
+    program("routine", "add", "fen", "fen", "there", "--at", "02:30", "--unchanged-for", "0s")
+    wait_for(lambda: bool(list((program.home / "queue").glob("*.db"))))
+    (file,) = (program.home / "queue").glob("*.db")
+    lock = Queue(file, Batches(program.home / "batches")).waiting_lock()
+
+    def waits() -> bool:
+        holder = lock.holder()
+        return holder is not None and holder.is_alive
+
+    wait_for(waits)
+    holder = lock.holder()
+    assert holder is not None
+    os.kill(holder.pid, signal.SIGKILL)
+    wait_for(lambda: not waits())
+    said = " ".join(program("routine", "show", "fen").stdout.split())
+    assert "no worker runs; the last one did just now; one is started now" in said
+    wait_for(waits)
+    assert "no worker" not in program("routine", "show", "fen").stdout
     program("routine", "remove", "fen")

@@ -220,6 +220,7 @@ class Worker:
             return False
         try:
             while not self._shutting_down:
+                self._queue.note_attended()
                 looks = [self._queue.next_look(), self._routines.tick()]
                 if self._queue.has_more(self._carrying.limits()):
                     return True

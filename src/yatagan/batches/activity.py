@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import accumulate
 
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.locks import Holder
 from yatagan.batches.queue import Queue
-from yatagan.batches.queueing import QueueEntry
+from yatagan.batches.queueing import Attendance, QueueEntry
 from yatagan.batches.snapshot import Snapshot, read_snapshot
 from yatagan.batches.states import CARRIED, ENDED, BatchState
 
@@ -18,16 +18,21 @@ class Activity:
     """What a batch is doing.
 
     `state`: as it is; the journal of a process that has died says still that it moves. `holder`: the process that
-    carries it, if one does. `entry`: its place in the queue, `ahead` of which so many others wait. `attended`: a worker
-    is alive, and comes to it in its turn.
+    carries it, if one does. `entry`: its place in the queue, `ahead` of which so many others wait. `attendance`:
+    whether a worker is alive, and comes to it in its turn.
     """
 
     state: BatchState
     holder: Holder | None = None
     entry: QueueEntry | None = None
     ahead: int = 0
-    attended: bool = False
+    attendance: Attendance = field(default_factory=lambda: Attendance(attended=False))
     snapshot: Snapshot | None = None
+
+    @property
+    def attended(self) -> bool:
+        """Whether a worker comes to it in its turn."""
+        return self.attendance.attended
 
     @property
     def is_carried(self) -> bool:
@@ -40,7 +45,7 @@ class Activities:
 
     def __init__(self, queue: Queue) -> None:
         self._entries = queue.entries()
-        self._attended = bool(self._entries) and queue.is_attended()
+        self._attendance = queue.attendance() if self._entries else Attendance(attended=False)
         self._at = {entry.batch: at for at, entry in enumerate(self._entries)}
         working = (entry.worker is not None and entry.worker.is_alive for entry in self._entries)
         #: How many of the entries before each are carried by no process yet.
@@ -59,4 +64,4 @@ class Activities:
         elif state in ENDED:
             entry = None  # its worker is about to take it out of the queue
         ahead = self._ahead[at] if entry is not None and at is not None else 0
-        return Activity(state, None, entry, ahead, self._attended)
+        return Activity(state, None, entry, ahead, self._attendance)

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import os
 import sqlite3
 import time
 from collections.abc import Callable, Iterable
@@ -24,6 +25,7 @@ from yatagan.batches.locks import Holder, Lock
 from yatagan.batches.moments import Moment
 from yatagan.batches.queueing import (
     ELSEWHERE_SECONDS,
+    Attendance,
     OnTaking,
     QueueEntry,
     QueueLimits,
@@ -238,6 +240,19 @@ class Queue:
         except OSError as error:
             raise as_journal_error(str(self._file.parent), error) from error
         return Lock(self._file.with_suffix(".waiting"))
+
+    def note_attended(self) -> None:
+        """A worker that waits is still there."""
+        with contextlib.suppress(OSError):
+            os.utime(self._file.with_suffix(".waiting"))
+
+    def attendance(self) -> Attendance:
+        """Whether a worker will go on with what is in the queue, and with routines; and when one was last there."""
+        try:
+            seen: float | None = self._file.with_suffix(".waiting").stat().st_mtime
+        except OSError:
+            seen = None
+        return Attendance(self.is_attended(), seen)
 
     def is_attended(self) -> bool:
         """Whether a worker is alive, who will go on with what is in the queue."""

@@ -76,6 +76,17 @@ class QueueEntry:
 
 
 @dataclass(frozen=True, slots=True)
+class Attendance:
+    """Whether a worker is alive, who carries what is in the queue and runs routines.
+
+    `seen`: when one was last there, by the wall's clock; None for never.
+    """
+
+    attended: bool
+    seen: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class QueueLimits:
     """How many batches are carried at once: in all, and over each node."""
 

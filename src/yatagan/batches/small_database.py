@@ -38,12 +38,19 @@ def small_database(
         if new:  # the mode stays with the file; memory that a write-ahead log needs cannot be shared over a network
             sql.execute(f"PRAGMA journal_mode = {'TRUNCATE' if on_network(file.parent) else 'WAL'}")
         sql.executescript(schema)
-        for table, columns in added.items():
-            known = {row[1] for row in sql.execute(f"PRAGMA table_info({table})")}
-            for column in columns.split(", "):
-                if column.partition(" ")[0] not in known:
+        if any(_missing(sql, table, columns) for table, columns in added.items()):
+            sql.execute("BEGIN IMMEDIATE")  # another process may be at it
+            for table, columns in added.items():
+                for column in _missing(sql, table, columns):
                     sql.execute(f"ALTER TABLE {table} ADD COLUMN {column}")
+            sql.execute("COMMIT")
         yield sql
+
+
+def _missing(sql: sqlite3.Connection, table: str, columns: str) -> list[str]:
+    """The columns that a table does not have yet."""
+    known = {row[1] for row in sql.execute(f"PRAGMA table_info({table})")}
+    return [column for column in columns.split(", ") if column.partition(" ")[0] not in known]
 
 
 def is_made(file: Path) -> bool:

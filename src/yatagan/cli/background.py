@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 from yatagan.background.carrying import queue_limits
 from yatagan.background.logout import processes_end_at_logout
+from yatagan.background.routines import RoutineBook
 from yatagan.background.starting import start_worker
 from yatagan.batches.activity import Activity
 from yatagan.batches.batch_store import Batch
@@ -109,6 +110,17 @@ def _waits(app: App, now: Activity) -> bool:
     if now.is_carried or now.entry is None:
         return False
     return now.entry.waits_for is not WaitsFor.ITS_TURN or not app.queue().has_more(queue_limits(app.home))
+
+
+def attend(app: App) -> bool:
+    """Start a worker where something is to be carried or run by itself, and none is alive. Returns whether it did."""
+    if app.queue().is_attended():
+        return False
+    waiting = app.queue().has_more(queue_limits(app.home))
+    if waiting or any(not routine.held for routine in RoutineBook.of(app.home).all()):
+        start_worker(app.home)
+        return True
+    return False
 
 
 def tell_begun(app: App, outcome: BatchCounts, now: Activity, outlook: Outlook) -> None:

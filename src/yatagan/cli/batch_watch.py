@@ -21,6 +21,7 @@ from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.snapshot import Snapshot
 from yatagan.batches.states import BatchState
 from yatagan.cli import batch_summary, shell_completion, terminal, text
+from yatagan.cli.background import attend
 from yatagan.cli.batch_words import by_itself, from_to, state_words, trouble
 from yatagan.cli.conclusions import conclude_batch
 from yatagan.cli.context import App, as_json, run, say_json
@@ -60,6 +61,7 @@ def watch_command(ids: tuple[str, ...], json_: bool, lines: bool) -> None:
     if not chosen:
         _tell_none(report)
         return
+    attend(app)
     status = run(_Watch(app, chosen, report).run())
     if status:
         raise click.exceptions.Exit(status)
@@ -71,9 +73,13 @@ def _active(app: App, batches: Batches) -> list[Batch]:
     found = [
         batch
         for batch, journal in batches.opened(finished=False)
-        if by_itself(activities.of(batch, journal.standing().state))
+        if _waits_or_moves(activities.of(batch, journal.standing().state))
     ]
     return found[::-1]
+
+
+def _waits_or_moves(now: Activity) -> bool:
+    return by_itself(now) or (now.state is BatchState.QUEUED and now.entry is not None)
 
 
 def _tell_none(report: Report) -> None:
@@ -95,6 +101,8 @@ class Watched:
         self._snapshot: Snapshot | None = None
         self._next = 0.0
         self._alone_since: float | None = None
+        #: What it waits for where nothing will carry it; "" otherwise.
+        self.alone = ""
 
     def look(self, app: App, *, drawn: bool) -> None:
         """Look at it. Its strip is read only if it is `drawn`. Raises JournalError."""
@@ -110,6 +118,7 @@ class Watched:
             self._alone_since = None
         elif self._alone_since is None:
             self._alone_since = time.monotonic()
+        self.alone = "" if by_itself(now) else state_words(outcome, now)
         queued = now.entry is not None and now.state is BatchState.QUEUED
         lone = time.monotonic() - self._alone_since if self._alone_since is not None else 0.0
         self.goes_on = self._alone_since is None or (queued and lone < _LONE)
@@ -199,7 +208,10 @@ class _Watch:
             self._tell()
         else:
             for each in self._watched:
-                if each.goes_on:
+                if each.goes_on and each.alone:
+                    resume = text.command("batch", "resume", each.batch.name)
+                    terminal.say(f"Batch {each.batch.name} {each.alone}. Go on with: {resume}")
+                elif each.goes_on:
                     terminal.say(f"Batch {each.batch.name} goes on without you.")
                 else:
                     _summary(self._app, each.batch)

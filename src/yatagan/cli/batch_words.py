@@ -11,7 +11,7 @@ from yatagan.batches.activity import Activity
 from yatagan.batches.counts import BatchCounts
 from yatagan.batches.journal_data import Header
 from yatagan.batches.moments import Moment
-from yatagan.batches.queueing import QueueEntry, WaitsFor
+from yatagan.batches.queueing import Attendance, QueueEntry, WaitsFor
 from yatagan.batches.snapshot import Snapshot
 from yatagan.batches.states import ENDED, BatchState
 from yatagan.cli import fault_words, text
@@ -42,6 +42,8 @@ def short_state(now: Activity, failed: int) -> str:
         return "reconnects"
     if now.state is BatchState.NEEDS_LOGIN:
         return "needs login"
+    if now.state is BatchState.QUEUED and not now.attended:
+        return "no worker"
     return f"{text.number(failed)} failed" if now.state is BatchState.FINISHED and failed else now.state.value
 
 
@@ -67,11 +69,19 @@ def trouble(snapshot: Snapshot) -> str:
 
 def _queued(outcome: BatchCounts, now: Activity) -> str:
     entry = now.entry
+    if not now.attended:
+        return f"waits: {no_worker(now.attendance)}"
     retried = entry.retried_at(Moment.now()) if entry is not None else None
     if entry is not None and retried is not None:
         return f"queued, because {_why_waiting(outcome, entry)}; tries again {text.day_time(retried)}"
-    place = f"queued, {text.count(now.ahead, 'batch', 'batches')} before it" if now.ahead else "queued, the next"
-    return place if now.attended else f"{place}, but no worker runs"
+    return f"queued, {text.count(now.ahead, 'batch', 'batches')} before it" if now.ahead else "queued, the next"
+
+
+def no_worker(attendance: Attendance) -> str:
+    """That nothing will go on by itself, and since when."""
+    if attendance.seen is None:
+        return "no worker runs"
+    return f"no worker runs; the last one did {text.ago(text.timestamp(int(attendance.seen * 1e9)))}"
 
 
 def _without_room(outcome: BatchCounts, now: Activity) -> str:
@@ -79,7 +89,7 @@ def _without_room(outcome: BatchCounts, now: Activity) -> str:
     assert now.entry is not None
     looks = now.entry.retried_at(Moment.now())
     when = f"looks again {text.day_time(looks)}" if looks is not None else "looks again now"
-    return f"{conclude_batch(outcome).text}; {when if now.attended else 'no worker runs'}"
+    return f"{conclude_batch(outcome).text}; {when if now.attended else no_worker(now.attendance)}"
 
 
 def _why_waiting(outcome: BatchCounts, entry: QueueEntry) -> str:

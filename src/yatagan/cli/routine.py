@@ -20,6 +20,8 @@ from yatagan.background.schedules import OnChange, Schedule, parse_at, parse_eve
 from yatagan.background.starting import start_worker
 from yatagan.batches.moments import Moment
 from yatagan.cli import terminal, text
+from yatagan.cli.background import attend
+from yatagan.cli.batch_words import no_worker
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, say_json, written
 from yatagan.cli.exit_status import ExitStatus
@@ -171,6 +173,7 @@ def list_(json_: bool) -> None:
     app = App.start(questions=False)
     book = RoutineBook.of(app.home)
     routines = [(routine, book.runs(routine.name, _DRAWN)) for routine in book.all()]
+    missed = _attend(app)
     if json_:
         say_json({"routines": [_fields(routine, runs) for routine, runs in routines]})
         return
@@ -182,6 +185,8 @@ def list_(json_: bool) -> None:
         for routine, runs in routines
     ]
     text.table(("routine", "runs", "state", "last run", "runs so far", "stage"), rows, squeeze=True)
+    if missed:
+        text.warn(missed)
 
 
 @routine_command.command("show", epilog="Example: yatagan routine show fen")
@@ -192,6 +197,7 @@ def show(name: str, json_: bool) -> None:
     app = App.start(questions=False)
     book = RoutineBook.of(app.home)
     routine, runs = book.get(name), book.runs(name, _DRAWN)
+    missed = _attend(app)
     if json_:
         say_json(_fields(routine, runs))
         return
@@ -206,6 +212,7 @@ def show(name: str, json_: bool) -> None:
             ("follows", _looks(routine)),
             ("until", text.moment(int(routine.until * 1e9)) if routine.until else ""),
             ("trouble", text.show(routine.trouble)),
+            ("worker", missed),
             ("next", "" if routine.held else text.day_time(due) if (due := _due(routine)) > time.time() else "now"),
         ]
     )
@@ -290,6 +297,12 @@ class _Unheard:
 
     def routine_well(self, routine: Routine) -> None:
         """See `RunListener`."""
+
+
+def _attend(app: App) -> str:
+    """Start a worker if routines are to run and none is alive. Returns what is to be said of that; "" for nothing."""
+    attendance = app.queue().attendance()
+    return f"{no_worker(attendance)}; one is started now" if attend(app) else ""
 
 
 def _state(routine: Routine) -> str:
