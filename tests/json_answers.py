@@ -266,6 +266,8 @@ FIELDS: dict[str, tuple[str, str]] = {
     "left_as_is_bytes": ("number", "their size"),
     "left_by_digest": ("number", "of these, compared by digest"),
     "left_by_digest_remembered": ("number", "of these, by a digest made earlier"),
+    "facts_of_files": ("number", "files that are there with other modes or times, which are set"),
+    "facts_of_directories": ("number", "directories likewise"),
     "replace": ("number", "files that replace others, which are kept"),
     "in_part": ("number", "files of which only changed parts are sent, where that is less"),
     "in_part_bytes": ("number", "their size"),

@@ -407,5 +407,6 @@ def test_half_a_file_is_never_taken_for_a_whole_one(program: Program, far: Far) 
     """A file of the right name, cut short by something else: it is replaced, and kept."""
     (program.directory / "f").write_bytes(b"x" * 5000)
     (far.root / "f").write_bytes(b"x" * 2000)
+    os.utime(far.root / "f", (1_700_000_000, 1_700_000_000))  # else it would be newer
     done = program.json("stage", "f", f"{far.name}:")
     assert done["plan"]["replace"] == 1 and (far.root / "f").stat().st_size == 5000

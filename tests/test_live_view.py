@@ -13,6 +13,7 @@ from yatagan.batches import events as ev
 from yatagan.batches.states import StepState
 from yatagan.batches.steps import StepKind
 from yatagan.batches.strip import Strip, StripFile
+from yatagan.batches.time_left import Span
 from yatagan.cli import live_view
 from yatagan.cli.progress import Progress
 from yatagan.faults import Fault
@@ -36,6 +37,8 @@ def carried(started: int, settled: int, failing: int = 9) -> Progress:
     for number, size, _, _ in FILES[:started]:
         progress.take(ev.StepStarted(number, StepKind.FILE, EVIL + b"%d" % number, size, 0))
         progress.take(ev.BytesMoved(number, size // (1 + number % 2)))
+    for span in (Span(5.0, 100, 1), Span(5.0, 1, 50_000_000)):
+        progress._spans.add(span)
     for number, size, _, _ in FILES[:settled]:
         state, fault = (StepState.IN_PLACE, None) if number % failing else (StepState.FAILED, Fault.DENIED)
         progress.take(ev.StepSettled(number, StepKind.FILE, EVIL, size, state, None, fault, ""))

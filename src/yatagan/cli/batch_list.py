@@ -24,11 +24,13 @@ from yatagan.batches.counts import outcome_of
 from yatagan.batches.moments import Moment
 from yatagan.batches.states import ENDED, BatchState
 from yatagan.batches.strip import CellState
+from yatagan.batches.time_left import SecondsLeft
 from yatagan.cli import messages, terminal, text
-from yatagan.cli.batch_words import from_to, left_seconds, short_state
+from yatagan.cli.batch_words import from_to, left, short_state
 from yatagan.cli.context import JSON_FORMAT, App, as_json, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.json_fields import batch_json, now_json
+from yatagan.cli.progress import left_words
 from yatagan.cli.strip_view import drawn_cells, strip_of
 from yatagan.errors import JournalError
 
@@ -76,7 +78,7 @@ def list_command(unfinished: bool, json_: bool) -> None:
 
 _ENDED = frozenset(state.value for state in ENDED)
 #: What a row holds for the table, and no answer.
-_OURS = ("cells", "from_to", "now")
+_OURS = ("cells", "from_to", "now", "left")
 Row = dict[str, Any]
 
 
@@ -94,10 +96,18 @@ def _rows(app: App) -> tuple[list[Row], list[tuple[Batch, JournalError]]]:
                     row = _read(batch)
                     known.put(batch.name, mark, row)
                 now = activities.of(batch, BatchState(row["state"]))
-                rows.append({**row, **now_json(now), "now": now})
+                rows.append({**row, **now_json(now), "now": now, "left": _left(batch, row, now)})
             except JournalError as error:
                 unread.append((batch, error))
     return sorted(rows, key=lambda row: (row["made_at"], row["batch"]), reverse=True), unread
+
+
+def _left(batch: Batch, row: Row, now: Activity) -> SecondsLeft | None:
+    """How long a batch that moves still takes; None for others, and where that is not known."""
+    if not now.is_carried:
+        return None
+    with contextlib.closing(batch.journal()) as journal:
+        return left(row, now.snapshot, journal)
 
 
 def _read(batch: Batch) -> Row:
@@ -213,8 +223,7 @@ def _time(row: Row) -> str:
     """How long it still takes, when it is tried again, or how long ago it was made."""
     now: Activity = row["now"]
     if now.is_carried:
-        left = left_seconds(row, now.snapshot)
-        return f"{text.about(left)} left" if left is not None else ""
+        return left_words(row["left"])
     if now.state is BatchState.QUEUED and now.entry is not None:
         retried = now.entry.retried_at(Moment.now())
         return text.day_time(retried) if retried is not None else f"{now.ahead} before" if now.ahead else "next"

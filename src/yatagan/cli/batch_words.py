@@ -9,11 +9,13 @@ from typing import Any
 
 from yatagan.batches.activity import Activity
 from yatagan.batches.counts import BatchCounts
+from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
 from yatagan.batches.moments import Moment
 from yatagan.batches.queueing import Attendance, QueueEntry, WaitsFor
 from yatagan.batches.snapshot import Snapshot
 from yatagan.batches.states import ENDED, BatchState
+from yatagan.batches.time_left import SecondsLeft, Span, Spans, seconds_left
 from yatagan.cli import fault_words, text
 from yatagan.cli.conclusions import conclude_batch
 from yatagan.errors import BadPlace
@@ -140,9 +142,13 @@ def from_to(header: Header) -> str:
     return f"{sources(header)} → {destination(header)}"
 
 
-def left_seconds(row: Mapping[str, Any], snapshot: Snapshot | None) -> float | None:
-    """Seconds that a moving batch still takes at its present rate; None if that is unknown."""
-    if snapshot is None or snapshot.fault is not None or snapshot.rate < 1:
+def left(row: Mapping[str, Any], snapshot: Snapshot | None, journal: Journal) -> SecondsLeft | None:
+    """How long a moving batch still takes, by how it went so far; None if that is unknown."""
+    if snapshot is None or snapshot.fault is not None:
         return None
+    spans = Spans([])
+    for seen in journal.pace():
+        spans.add(Span(seen.seconds, seen.files, seen.placed))
     under_way = sum(min(each.done, each.size) for each in snapshot.moving.values())
-    return float(max(0, row["waiting_bytes"] - under_way) / snapshot.rate)
+    size = max(0, row["waiting_bytes"] - under_way)
+    return seconds_left(spans.spans, row["waiting"], size, journal.header().max_rate)

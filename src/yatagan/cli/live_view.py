@@ -16,6 +16,7 @@ from rich.live import Live as RichLive
 from rich.text import Text
 
 from yatagan.batches import events as ev
+from yatagan.batches.time_left import SecondsLeft
 from yatagan.cli import text
 from yatagan.cli.progress import MovingFile, Progress, event_line
 from yatagan.cli.strip_view import is_plain, runs
@@ -63,11 +64,12 @@ class BatchLines:
         if not (progress.trouble or progress.quiet) and (state := progress.state()):
             return "  ".join([*fields, state])
         moves = not (progress.trouble or progress.quiet)
-        left = progress.left_seconds if moves else None
+        left = progress.left if moves else None
+        about = left.about if left is not None else None
         fields.append(f"{progress.rate if moves else '0 B/s':>{_RATE}}")
-        fields.append(f"{text.duration(left) + ' left' if left is not None else '':>{_DURATION + 5}}")
-        if sum(map(len, fields)) + 2 * len(fields) + _END <= room and left is not None:
-            fields[-1] += f", {_end(left)}"
+        fields.append(f"{_left(left):>{_DURATION + 6}}")
+        if sum(map(len, fields)) + 2 * len(fields) + _END <= room and about is not None:
+            fields[-1] += f", {_end(about)}"
         while len(fields) > 1 and sum(map(len, fields)) + 2 * (len(fields) - 1) > room:
             fields.pop()
         return "  ".join(fields)
@@ -85,6 +87,15 @@ class BatchLines:
         if self._plain:
             name = name.replace("…", "~").encode("ascii", "replace").decode("ascii")
         return Text(harmless(f"  {taken:>{_DURATION}}  {amount:>{_BYTES}}  {name}"), style="dim", no_wrap=True)
+
+
+def _left(left: SecondsLeft | None) -> str:
+    """`8 s left`, or `>8 s left` where only the least is known."""
+    if left is None:
+        return ""
+    if (about := left.about) is not None:
+        return f"{text.duration(about)} left"
+    return f">{text.duration(left.least)} left" if left.least >= 1 else ""
 
 
 class Live:

@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import time
 from collections import deque
+from math import inf
 
 from yatagan.batches import events as ev
 from yatagan.batches.states import StepState
 from yatagan.batches.steps import StepKind
 from yatagan.batches.strip import CellState, Strip
+from yatagan.batches.time_left import SecondsLeft, Span, Spans, seconds_left
 from yatagan.cli import fault_words, messages, text
 from yatagan.cli.text import Tone
 from yatagan.errors import CannotReach
 from yatagan.faults import CONSEQUENCES, Fault
 
+#: Seconds after which what has happened is taken in, to tell how much longer it takes.
+_SPAN_SECONDS = 0.5
 #: The rate is taken over this many seconds.
 _RATE_SECONDS = 3.0
 #: A file costs about as much time as this many bytes more, whatever its size: its requests and its proof.
@@ -64,12 +68,17 @@ class Progress:
         self._samples: deque[tuple[float, int, int, int]] = deque([(time.monotonic(), 0, 0, 0)])
         self._carried = 0
         self._counted = 0
+        #: Bytes a second that are allowed at most; 0 for no limit.
+        self.limit = 0.0
+        self._spans = Spans([])
+        self._seen = time.monotonic(), 0, 0
 
     def done_before(self, files: int, size: int) -> None:
         """So much of it was in place already when this run began."""
         self.files_done += files
         self._settled_size += size
         self._samples = deque([(time.monotonic(), self._carried, self._counted, self.files_done)])
+        self._seen = time.monotonic(), self.files_done, self._counted
 
     @property
     def size_done(self) -> int:
@@ -92,12 +101,23 @@ class Progress:
         return _work(self.size_done, self.files_done) / whole if whole else 0.0
 
     @property
-    def left_seconds(self) -> float | None:
-        """Seconds left at this rate; None when nothing moves."""
-        seconds, _, counted, files = self._recent()
-        rate = _work(counted, files) / seconds
-        left = _work(self.size - self.size_done, self.files - self.files_done)
-        return left / rate if rate > 0 and left > 0 else None
+    def left(self) -> SecondsLeft | None:
+        """How long what is left will take; None before anything has moved, and when nothing is left."""
+        files, size = self.files - self.files_done, self.size - self.size_done
+        if files <= 0 and size <= 0:
+            return None
+        self._see()
+        return seconds_left(self._spans.spans, files, size, self.limit)
+
+    def _see(self) -> None:
+        """Add what has happened since the last span, once that is long enough to tell something."""
+        now = time.monotonic()
+        began, files, counted = self._seen
+        if now - began >= _SPAN_SECONDS:
+            self._seen = now, self.files_done, self._counted
+            done = max(0, self.files_done - files), max(0, self._counted - counted)
+            if any(done):
+                self._spans.add(Span(now - began, *done))
 
     @property
     def bytes_per_second(self) -> float:
@@ -223,6 +243,7 @@ class Progress:
         for number, file in self.moving.items():
             self._show(number, file)
         if before is None:
+            self._seen = time.monotonic(), self.files_done, self._counted
             self._samples = deque([(time.monotonic(), self._carried, self._counted, self.files_done)])
         else:
             self._counted += max(0, self.size_done - before)
@@ -257,8 +278,8 @@ class Progress:
             return ", ".join([*parts, state])
         if rate := self.rate:
             parts.append(rate)
-        if (left := self.left_seconds) is not None and self.size_done < self.size:
-            parts.append(f"{text.duration(left)} left")
+        if (left := left_words(self.left)) and self.size_done < self.size:
+            parts.append(left)
         return ", ".join(parts)
 
     def state(self) -> str:
@@ -277,6 +298,27 @@ class Progress:
     def longest(self, count: int) -> list[MovingFile]:
         """The files that have been under way longest."""
         return sorted(self.moving.values(), key=lambda file: file.began)[:count]
+
+
+def left_json(left: SecondsLeft | None) -> dict[str, float | None]:
+    """The time left for scripts: about how much, where that is known, and the least and the most."""
+    about = left.about if left is not None else None
+    return {
+        "left_seconds": round(about, 1) if about is not None else None,
+        "left_least_seconds": round(left.least, 1) if left is not None else None,
+        "left_most_seconds": round(left.most, 1) if left is not None and left.most < inf else None,
+    }
+
+
+def left_words(left: SecondsLeft | None) -> str:
+    """`8 s left`, `8 to 40 s left`, `more than 8 s left`; "" where nothing is known."""
+    if left is None:
+        return ""
+    if (about := left.about) is not None:
+        return f"{text.duration(about)} left"
+    if left.most == inf:
+        return f"more than {text.duration(left.least)} left" if left.least >= 1 else ""
+    return f"{text.duration(left.least)} to {text.duration(left.most)} left"
 
 
 def _work(size: int, files: int) -> int:

@@ -13,7 +13,7 @@ from yatagan.batches import events as ev
 from yatagan.cli import fault_words, messages, terminal
 from yatagan.cli.context import JSON_FORMAT
 from yatagan.cli.json_fields import evidence_json
-from yatagan.cli.progress import Progress
+from yatagan.cli.progress import Progress, left_json
 from yatagan.cli.progress_view import Repeating
 from yatagan.cli.text import timestamp
 from yatagan.places import name_fields
@@ -77,14 +77,14 @@ class EventLines(Repeating):
     def again(self) -> None:
         """See `Repeating`."""
         progress = self._progress
-        left = progress.left_seconds
+        left = progress.left
         fields = {
             "files": progress.files,
             "files_done": progress.files_done,
             "size_bytes": progress.size,
             "done_bytes": progress.size_done,
             "rate_bytes_per_second": round(progress.bytes_per_second),
-            "left_seconds": round(left, 1) if left is not None else None,
+            **left_json(left),
         }
         say_event("progress", fields)
 

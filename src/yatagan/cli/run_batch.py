@@ -89,6 +89,7 @@ def _progress(journal: Journal, before: BatchCounts, *, drawn: bool) -> Progress
     """The progress of a batch, of which some may be in place already. Its strip is read only if it is `drawn`."""
     files, size = before.moved + before.waiting, before.moved_size + before.waiting_size
     progress = Progress(files, size, strip_of(journal) if drawn else None)
+    progress.limit = float(journal.header().max_rate)
     progress.done_before(before.moved, before.moved_size)
     return progress
 

@@ -216,8 +216,11 @@ class Request:
         if not self.purpose.dataset:
             return None
         disk = await find_disk(source, plan.arrivals[0].tree.root) if plan.arrivals else ""
-        self.purpose = replace(self.purpose, disk=disk)
-        return find_gone(self._recorded(), plan, disk)
+        before = self._recorded()
+        gone = find_gone(before, plan, disk)
+        meant = gone is None or gone.why is None or self.accept_gone
+        self.purpose = replace(self.purpose, disk=disk if meant else before.disk)  # else it is asked about once only
+        return gone
 
     @property
     def options(self) -> str:
