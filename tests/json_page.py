@@ -64,7 +64,7 @@ With `--json-lines`, `stage` and `batch resume` write a line for each thing that
 | `postponed` | a `step` goes back to waiting, for a `reason` |
 | `settled` | a `step` is done with: `kind`, `path`, `size_bytes`, `state`, `reason`, `detail`, `evidence` |
 | `note` | something that is no failure: `message`, and mostly a `path` |
-| `progress` | each second: `files`, `files_done`, `size_bytes`, `done_bytes`, `rate_bytes_per_second`, `left_seconds`, `left_least_seconds` |
+| `progress` | each second: `files`, `files_done`, `size_bytes`, `done_bytes`, `rate_bytes_per_second`, `left_seconds` |
 | `ended` | the run is over: the `batch`, as `batch show` answers without `steps` |
 | `error` | it ends with an error: `error` and `exit_status`, as below |
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import random
+import shutil
 import signal
 import time
 from pathlib import Path
@@ -10,7 +12,7 @@ from typing import Any
 
 import pytest
 
-from conftest import Far, Practice, Program, snapshot, wait_for
+from conftest import Far, Practice, Program, part_file, snapshot, wait_for
 from terminal import Terminal
 from test_interruptions import kill_at, part_sizes
 from yatagan.batches.batch_store import Batches
@@ -239,3 +241,54 @@ def test_a_check_up_names_what_ended_batches_have_left(program: Program, oak: Fa
     assert f"yatagan parts list oak:{oak.root}" in " ".join(program("node", "check", "oak").stdout.split())
     program("parts", "remove", "oak:", "--yes")
     assert program.json("node", "check", "oak")["left_behind"] == []
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_what_failed_is_done_once_its_cause_is_mended(seed: int, program: Program, tmp_path: Path) -> None:
+    """Whatever made steps fail is mended, then --failed finishes them; before that it fails again, for what is so."""
+    rng = random.Random(seed)
+    fen, there = program.directory / "fen", tmp_path / "there" / "fen"
+    directories = ["", "a", "a/deeper", "b", "c"]
+    for name in directories:
+        (fen / name).mkdir(parents=True, exist_ok=True)
+        for number in range(2):
+            (fen / name / f"f{number}").write_text(f"{name} {number}")
+        (fen / name).chmod(0o750)
+    for path in sorted([fen, *fen.rglob("*")], reverse=True):
+        os.utime(path, ns=(1_700_000_000_123_456_789, 1_700_000_000_123_456_789))
+    there.mkdir(parents=True)
+    harms = []
+    for name in rng.sample(["a", "b/f0", "f1", "c", "a/deeper"], 3):
+        path = there / name
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            if (fen / name).is_dir():
+                path.write_text("in the way")
+            else:
+                path.mkdir()
+        except OSError:  # something is in its way already
+            continue
+        harms.append(path)
+    assert program.json("stage", "fen", str(tmp_path / "there"), expect=1)["batch"]["failed"] >= len(harms)
+    first = program("batch", "resume", "--failed", expect=1).stdout
+    assert "has the name there" in first
+    for path in harms:
+        shutil.rmtree(path) if path.is_dir() else path.unlink()
+    done = program.json("batch", "resume", "--failed")
+    assert (done["good"], done["failed"]) == (True, 0)
+    assert snapshot(there) == snapshot(fen)
+    assert program.json("stage", "fen", str(tmp_path / "there"))["batch"] is None
+
+
+def test_resume_takes_what_is_left(program: Program, oak: Far) -> None:
+    """Without an ID not the newest batch, if that is finished, but the newest that is not."""
+    (program.directory / "big").write_bytes(os.urandom(9_000_000))
+    (program.directory / "small").write_text("small")
+    running = program.start("stage", "big", "oak:", "--max-rate", "3MB/s")
+    wait_for(lambda: part_file(oak.root, 1_000_000) is not None)
+    running.send_signal(signal.SIGINT)
+    assert running.wait(30) == 4
+    program("stage", "small", "oak:")
+    program("batch", "resume")
+    assert (oak.root / "big").stat().st_size == 9_000_000
+    assert "is finished already" in program("batch", "resume").stdout

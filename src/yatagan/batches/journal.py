@@ -10,6 +10,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import posixpath
 import sqlite3
 from collections.abc import Iterable, Sequence
 from dataclasses import asdict
@@ -286,12 +287,23 @@ class Journal(JournalReading):
             self._sql.execute("UPDATE batch SET recorded = ?", (record,))
 
     def reopen_failed(self) -> int:
-        """Put failed steps back to waiting, except those that need a new plan. Returns how many."""
+        """Put failed steps back to waiting, except those that need a new plan. Returns how many.
+
+        With a directory that was not made the step goes that sets its facts, and with others those of what holds them.
+        """
+        again = "state = 'failed' AND fault != ?"
         with self._guard():
-            return self._sql.execute(
-                "UPDATE step SET state = 'waiting' WHERE state = 'failed' AND fault NOT IN (?, ?, ?)",
-                (Fault.KIND_IN_THE_WAY, Fault.UNREADABLE, Fault.NAME_CLASH),
-            ).rowcount
+            self._sql.execute(
+                "UPDATE step SET state = 'waiting' WHERE kind = 'facts' AND setting = '' AND state = 'left as is'"
+                f" AND number - 1 IN (SELECT number FROM step WHERE kind = 'directory' AND {again})",
+                (Fault.UNREADABLE,),
+            )
+            failed = self._sql.execute(f"SELECT path FROM step WHERE {again}", (Fault.UNREADABLE,))
+            above = {posixpath.dirname(path) for (path,) in failed}
+            reopened = self._sql.execute(f"UPDATE step SET state = 'waiting' WHERE {again}", (Fault.UNREADABLE,))
+            for number in self.facts_set(above):  # what is put into them moves their times
+                self._sql.execute("UPDATE step SET state = 'waiting' WHERE number = ?", (number,))
+            return reopened.rowcount
 
     def _roll_back(self) -> None:
         if self._sql.in_transaction:

@@ -36,6 +36,10 @@ class _GoingOn:
     report: Report
 
 
+#: Other batches that are named before the rest is only counted.
+_NAMED = 5
+
+
 @click.command(
     "resume",
     epilog="""\b
@@ -72,7 +76,7 @@ def resume_command(
     json_: bool,
     lines: bool,
 ) -> None:
-    """Go on with a batch, without ID the newest. Failed steps are tried again.
+    """Go on with a batch, without ID the newest that is not finished. Failed steps are tried again.
 
     One that waits in the queue goes on here and now, and leaves the queue.
     """
@@ -85,9 +89,23 @@ def resume_command(
     if all_:
         status = _resume_all(app, _unfinished(app, batches, failed=failed), wish)
     else:
-        status = run(_resume(app, _newest_failed(batches) if failed and id is None else batches.find(id), wish))
+        status = run(_resume(app, _chosen(app, batches, id, failed=failed, say=report.in_words), wish))
     if status:
         raise click.exceptions.Exit(status)
+
+
+def _chosen(app: App, batches: Batches, id: str | None, *, failed: bool, say: bool) -> Batch:
+    """The batch that is meant: without ID the newest that is not finished; others are named. Raises NoSuchBatch."""
+    if id is not None:
+        return batches.find(id)
+    if failed:
+        return _newest_failed(batches)
+    *others, newest = _unfinished(app, batches, failed=False) or [batches.find(None)]
+    if others and say:
+        names = ", ".join(batch.name for batch in others[::-1][:_NAMED])
+        more = f" and {text.number(len(others) - _NAMED)} more" if len(others) > _NAMED else ""
+        terminal.say(f"Not finished either: {names}{more}. All of them: yatagan batch resume --all")
+    return newest
 
 
 def _newest_failed(batches: Batches) -> Batch:

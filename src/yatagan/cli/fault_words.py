@@ -67,7 +67,7 @@ _REMEDIES = {
     Fault.NO_SPACE: "free some space, then resume the batch",
     Fault.DENIED: "check who owns it and its mode",
     Fault.APPEARED: "look at it, then stage again: the plan will name it",
-    Fault.KIND_IN_THE_WAY: "rename or remove one of the two, then stage again",
+    Fault.KIND_IN_THE_WAY: "rename or remove one of the two, then resume the batch",
     Fault.NAME_CLASH: "give one of them another name; or a bundle keeps both: --store bundle",
     Fault.NAME_REFUSED: "give it another name, or stage its directory with --store bundle, which keeps the name",
     Fault.UNREADABLE: "check who owns it and its mode, then stage again",

@@ -287,8 +287,10 @@ class FileWorker:
         await self.parts.remove(step, with_present=True)
         if same:
             await self._context.settle(step, StepState.LEFT, how, digest=step.digest)
-        else:
+        elif found.kind in (Kind.FILE, Kind.LINK):
             await self._context.settle(step, StepState.FAILED, fault=Fault.APPEARED)
+        else:
+            await self._context.settle(step, StepState.FAILED, fault=Fault.KIND_IN_THE_WAY, detail=found.kind.value)
 
     async def _placed_before(self, step: Step) -> bool:
         """Whether an earlier session died between the rename and the journal, and the final name holds our file."""

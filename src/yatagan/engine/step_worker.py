@@ -133,7 +133,9 @@ class StepWorker:
             if error.fault is not Fault.EXISTS:
                 raise
             found = await self._destination.look(step.path)
-            if found is None or found.kind is not Kind.DIRECTORY:
+            if found is not None and found.kind is not Kind.DIRECTORY:
+                raise StepRefused(Fault.KIND_IN_THE_WAY, found.kind.value) from error
+            if found is None:
                 raise StepRefused(Fault.APPEARED) from error
             await self._context.above.refuse_clash(step.path)
             # Made by our own earlier try, or by another program: then it keeps its facts.

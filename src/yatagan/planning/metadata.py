@@ -75,6 +75,6 @@ def _other_bits(facts: Facts, other: Facts) -> int:
 
 def _written_to(arrival: Arrival) -> Iterable[bytes]:
     """Directories into which something is put: their times move."""
-    changing = arrival.differences.of(Verdict.NEW, Verdict.DIFFERENT)
+    changing = arrival.differences.of(Verdict.NEW, Verdict.DIFFERENT, Verdict.IN_THE_WAY, Verdict.CLASHES)
     yield from (posixpath.dirname(each.path) for each in changing if each.path and each.facts.kind.carried)
     yield from (posixpath.dirname(storing.path) for storing in arrival.storing if storing.path)

@@ -256,11 +256,13 @@ class _Numbering:
             step = self._step(FILES_PHASE, StepKind.FILE, *ends)
             yield replace(step, state=StepState.NOT_CARRIED, fault=Fault.NEWER_THERE)
         elif difference.verdict is Verdict.CLASHES:
-            yield self._clash(arrival, path, ends)
+            yield from self._refused(self._clash(arrival, path, ends, depth), depth)
         elif difference.verdict is Verdict.IN_THE_WAY:
             assert difference.other is not None
-            step = self._step(FILES_PHASE, _kind(facts), *ends)
-            yield replace(step, state=StepState.FAILED, fault=Fault.KIND_IN_THE_WAY, detail=difference.other.kind.value)
+            step = self._step(_phase(facts, depth), _kind(facts), *ends)
+            detail = difference.other.kind.value
+            refused = replace(step, state=StepState.FAILED, fault=Fault.KIND_IN_THE_WAY, detail=detail)
+            yield from self._refused(refused, depth)
         elif facts.kind is Kind.DIRECTORY:
             yield from self._directory(arrival, difference, depth, ends)
         elif facts.kind is Kind.LINK:
@@ -269,8 +271,14 @@ class _Numbering:
             yield self._file(arrival, difference, ends)
             yield from self._file_facts(arrival, difference, ends)
 
-    def _clash(self, arrival: Arrival, path: bytes, ends: tuple[bytes, bytes, bytes, Facts]) -> Step:
-        step = replace(self._step(FILES_PHASE, _kind(ends[-1]), *ends), state=StepState.FAILED)
+    def _refused(self, step: Step, depth: int) -> Iterator[Step]:
+        """A step that has failed in the plan already; of a directory also the one that sets its facts, once made."""
+        yield step
+        if step.kind is StepKind.DIRECTORY:
+            yield self._step(FACTS_PHASE - depth, StepKind.FACTS, step.source, step.path, step.label, step.facts)
+
+    def _clash(self, arrival: Arrival, path: bytes, ends: tuple[bytes, bytes, bytes, Facts], depth: int) -> Step:
+        step = replace(self._step(_phase(ends[-1], depth), _kind(ends[-1]), *ends), state=StepState.FAILED)
         if (other := arrival.clashes.get(path)) is None:
             return replace(step, fault=Fault.WITH_DIRECTORY)
         return replace(step, fault=Fault.NAME_CLASH, detail=other.decode("utf-8", "surrogateescape"))
@@ -327,6 +335,11 @@ class _Numbering:
 def _kind(facts: Facts) -> StepKind:
     """The kind of step that an entry needs."""
     return {Kind.FILE: StepKind.FILE, Kind.LINK: StepKind.LINK}.get(facts.kind, StepKind.DIRECTORY)
+
+
+def _phase(facts: Facts, depth: int) -> int:
+    """When an entry is made: directories by their depth, before all else."""
+    return depth if facts.kind is Kind.DIRECTORY else FILES_PHASE
 
 
 def _ends(arrival: Arrival, path: bytes) -> tuple[bytes, bytes, bytes]:
