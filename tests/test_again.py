@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import random
 import shutil
 import signal
+import sqlite3
 import time
 from pathlib import Path
 from typing import Any
@@ -292,3 +294,26 @@ def test_resume_takes_what_is_left(program: Program, oak: Far) -> None:
     program("batch", "resume")
     assert (oak.root / "big").stat().st_size == 9_000_000
     assert "is finished already" in program("batch", "resume").stdout
+
+
+def test_a_stage_that_died_while_it_planned_is_told_of(program: Program, practice: Practice) -> None:
+    """Nothing of it is left to go on with: what was typed is named, once."""
+    program(*practice.far().add)
+    (program.directory / "small").write_text("small")
+    program("stage", "small", "heron:")
+    practice.wrong("heron", delay="2s")
+    running = program.start("stage", "small", "heron:other dir")
+
+    def plans() -> bool:
+        with contextlib.closing(sqlite3.connect(program.home / "planning.db")) as sql:
+            return bool(sql.execute("SELECT * FROM planning").fetchall())
+
+    wait_for(plans)
+    running.kill()
+    running.wait(10)
+    practice.wrong("heron")
+    said = program("batch", "resume")
+    assert (
+        "ended before its plan was accepted" in said.stderr and "yatagan stage small 'heron:other dir'" in said.stderr
+    )
+    assert "plan was accepted" not in program("batch", "resume").stderr

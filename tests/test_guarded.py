@@ -32,7 +32,7 @@ from terminal import Terminal
 from yatagan.batches.activity import Activities
 from yatagan.batches.locks import Holder
 from yatagan.batches.moments import NEVER
-from yatagan.batches.queueing import QueueEntry, WaitsFor
+from yatagan.batches.queueing import Attendance, QueueEntry, WaitsFor
 from yatagan.cli import terminal
 from yatagan.config import guarded_files
 from yatagan.config.guarded_files import check_believed, follow_links, parse_toml, read_small
@@ -682,8 +682,8 @@ def test_many_batches_in_the_queue() -> None:
                 for at in range(self.count)
             ]
 
-        def is_attended(self) -> bool:
-            return False
+        def attendance(self) -> Attendance:
+            return Attendance(attended=False)
 
     class One:
         def __init__(self, name: str) -> None:

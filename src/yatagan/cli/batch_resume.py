@@ -9,6 +9,7 @@ import click
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
+from yatagan.batches.planning_log import PlanningLog
 from yatagan.batches.said import take_back
 from yatagan.batches.states import ENDED, BatchState
 from yatagan.batches.steps import Prove
@@ -100,6 +101,9 @@ def _chosen(app: App, batches: Batches, id: str | None, *, failed: bool, say: bo
         return batches.find(id)
     if failed:
         return _newest_failed(batches)
+    for each in PlanningLog(app.home.planning).broken_off() if say else ():
+        when = text.moment(int(each.began * 1e9))
+        text.warn(f"the stage of {when} ended before its plan was accepted; once more: {text.typed(each.command)}")
     *others, newest = _unfinished(app, batches, failed=False) or [batches.find(None)]
     if others and say:
         names = ", ".join(batch.name for batch in others[::-1][:_NAMED])

@@ -12,6 +12,7 @@ from typing import Any
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
+from yatagan.batches.planning_log import PlanningLog
 from yatagan.batches.steps import Modes, Prove
 from yatagan.cli import batch_summary, fault_words, plan_warnings, run_batch, terminal, text
 from yatagan.cli.background import Outlook, begun, leave_to_worker, left_status, prepare_logins, tell_begun
@@ -65,6 +66,10 @@ async def stage(request: Request, command: tuple[str, ...], how: How) -> int:
         outlook = await prepare_logins(app, (request.source_node, request.destination.node))
     ends = request.ends()
     async with AsyncExitStack() as opened:
+        planning = contextlib.ExitStack()
+        opened.push(planning)
+        if not (plan_only or how.routine):
+            planning.enter_context(PlanningLog(app.home.planning).planning(command))
         stores = []
         for end in ends:
             stores.append(await app.open(end))
@@ -97,6 +102,7 @@ async def stage(request: Request, command: tuple[str, ...], how: How) -> int:
                 _record_gone(request, missed, header)
             return max(_tell_no_batch(plan, described, how, missed), missed.status)
         batch = await _accept(request, plan, header, destination, earlier, use, missed.labels)
+        planning.close()
         if earlier is not None and use is not None and report.in_words:
             terminal.say(earlier.did(use, batch.name))
         if outlook is not None:

@@ -94,6 +94,11 @@ class Home:
         return self.state / "digests.db"
 
     @property
+    def planning(self) -> Path:
+        """Which stages are being planned."""
+        return self.state / "planning.db"
+
+    @property
     def verified(self) -> Path:
         """What interrupted runs of verify have read."""
         return self.state / "verified.db"
