@@ -293,6 +293,8 @@ class _Zstd:
             data: bytes = self._reader.read(size)
         except self._error as error:
             raise Damaged(self._given, f"the compressed data is damaged ({error})") from None
+        if not data and size and not self._given:
+            raise Damaged(0, "the compressed data ends too soon")  # the library takes half a frame for an empty one
         self._given += len(data)
         return data
 

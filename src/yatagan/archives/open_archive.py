@@ -16,7 +16,7 @@ from yatagan.archives.compression import (
     unpacked,
 )
 from yatagan.archives.zips import ZipReader
-from yatagan.portable.tar import BLOCK, Member, NoHeader, is_header
+from yatagan.portable.tar import BLOCK, Damaged, Member, NoHeader, is_header
 from yatagan.portable.tar_reader import TarReader
 
 
@@ -87,8 +87,11 @@ def packing_at(start: bytes) -> Compression | None:
 
 
 def open_archive(source: Bytes, *, ratio: int) -> ArchiveReader:
-    """Open an archive of any format. Raises NoArchive, Damaged."""
-    start = source.read_at(0, BLOCK)
+    """Open an archive of any format. Raises NoArchive, and Damaged where its members are read."""
+    try:
+        start = source.read_at(0, BLOCK)
+    except Damaged:  # the first frame of one that is read by frames; whoever reads members is told
+        return TarReader(Sequential(source).read)
     # A tar may begin with a name that looks like something else.
     packing = Compression.PLAIN if is_header(start) else packing_of(start)
     if packing is Compression.ZIP:
