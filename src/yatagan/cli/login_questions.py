@@ -55,12 +55,12 @@ class AtTerminal:
             for line in said.strip().splitlines():
                 terminal.say(f"{node} says: {show(line.strip())}", err=True)
 
-    def refused(self, node: str, tries_left: int) -> None:
+    def refused(self, node: str, tries_left: int | None) -> None:
         """Say that an answer was wrong."""
         self.waited()
-        left = count(tries_left, "try", "tries")
+        left = f": {count(tries_left, 'try', 'tries')} left" if tries_left is not None else ""
         with self.aside():
-            warn(f"{node} did not accept that: {left} left" if node else f"that does not open the key: {left} left")
+            warn(f"{node} did not accept that{left}" if node else f"that does not open the key{left}")
 
     def note(self, text: str) -> None:
         """A line, once a run."""

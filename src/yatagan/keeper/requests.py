@@ -59,7 +59,7 @@ class PromptRelay(Prompter):
         """See `Prompter`."""
         self._peer.tell("said", node, said)
 
-    def refused(self, node: str, tries_left: int) -> None:
+    def refused(self, node: str, tries_left: int | None) -> None:
         """See `Prompter`."""
         self._peer.tell("refused", node, tries_left)
 

@@ -66,9 +66,8 @@ class LoginEvents(asyncssh.SSHClient):
         self.node = node
         self.answers = answers
         self._rounds = 0
-        #: Questions of the present try, and of all tries that were refused; how many those were.
+        #: Questions of the present try; how many tries were refused.
         self._asked: list[str] = []
-        self._asked_in_vain = 0
         self.refusals = 0
         self._asking = False
         self._began = self._quiet_since = time.monotonic()
@@ -134,15 +133,13 @@ class LoginEvents(asyncssh.SSHClient):
         """The server lets us begin anew: what was answered was wrong. It never says so itself (RFC 4252)."""
         if self._asked and self.stopped is None:
             self.refusals += 1
-            self._asked_in_vain += len(self._asked)
             self._asked = []
 
     async def _ask(self, question: Question) -> str | None:
         if question.text in self._asked:  # asked again within one try
             self._try_again()
         if self.refusals and not self._asked and self._rounds < _ROUNDS:
-            a_try = max(1, self._asked_in_vain // self.refusals)
-            self.answers.refused(self.node.name, max(1, (_ROUNDS - self._rounds) // a_try))
+            self.answers.refused(self.node.name, None)
         self._asked.append(question.text)
         self._rounds += 1
         if self._rounds > _ROUNDS or self.stopped is not None:

@@ -44,10 +44,10 @@ class Prompter(Protocol):
     def tell(self, node: str, said: str) -> None:
         """The server says something without asking."""
 
-    def refused(self, node: str, tries_left: int) -> None:
-        """What was answered last is wrong; after so many more tries, if not fewer, the login fails.
+    def refused(self, node: str, tries_left: int | None) -> None:
+        """What was answered last is wrong; for a key of this machine, with an empty `node`, so many tries are left.
 
-        `node` is empty for a key of this machine.
+        How many a server allows it does not say: None.
         """
 
     def note(self, text: str) -> None:
@@ -70,7 +70,7 @@ class NoPrompter:
     def tell(self, node: str, said: str) -> None:
         """See `Prompter`."""
 
-    def refused(self, node: str, tries_left: int) -> None:
+    def refused(self, node: str, tries_left: int | None) -> None:
         """See `Prompter`."""
 
     def note(self, text: str) -> None:
