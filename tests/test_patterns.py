@@ -147,7 +147,8 @@ def test_only_and_skip(program: Program, runs: Far) -> None:
     assert b"2026-01/cache" not in arrived
     again = program.json("stage", place, "back", *choice)["plan"]
     assert again["files"] == 0 and again["left_as_is"] == 6 and again["skipped"] == 7
-    assert "nothing is chosen" in program("stage", place, "other", "--only", "*.nothing").stdout
+    said = program("stage", place, "other", "--only", "*.nothing", expect=1).stdout
+    assert "Nothing moved: *.nothing matches nothing" in said
     assert "3 directories" in program("list", place, "--skip", "*.csv").stdout
 
 
@@ -164,3 +165,11 @@ def test_checking_by_choice(program: Program, runs: Far) -> None:
     assert program.json(*against, "--skip", "*.log", "--skip", "2025-*", "--skip", "2026-02")["good"]
     assert program.json(*against, "--only", "*.log", expect=1)["counts"]["missing"] == 1
     assert "choose nothing" in program(*against, "--only", "*.nothing", expect=2).stderr
+
+
+@given(st.lists(st.sampled_from(["*.csv", "a", "b/*", "nothing", "**/deep"]), max_size=4), st.data())
+def test_patterns_that_match_nothing_are_named(only: list[str], data: st.DataObject) -> None:
+    paths = data.draw(st.lists(st.sampled_from([b"a", b"x.csv", b"b", b"b/c", b"b/deep", b"b/x.csv"]), unique=True))
+    choice = Choice([each.encode() for each in only])
+    alone = [each.encode() for each in dict.fromkeys(only) if not any(map(Choice([each.encode()]).chooses, paths))]
+    assert choice.unmatched(paths) == alone

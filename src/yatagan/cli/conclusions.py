@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from yatagan.batches.counts import BatchCounts
@@ -21,8 +22,8 @@ class Conclusion:
     status: ExitStatus
 
 
-def conclude_plan(counts: Summary) -> Conclusion:
-    """The conclusion of a plan that moves nothing, or is only shown."""
+def conclude_plan(counts: Summary, unmatched: Sequence[bytes] = ()) -> Conclusion:
+    """The conclusion of a plan that moves nothing, or is only shown. `unmatched`: patterns that match nothing."""
     wrong = [
         (counts.in_the_way, ("name is", "names are"), "taken by something of another kind"),
         (counts.clashes, ("name clashes", "names clash"), "with another on the disk there, which ignores case"),
@@ -30,6 +31,7 @@ def conclude_plan(counts: Summary) -> Conclusion:
         (counts.newer, ("file is", "files are"), "newer there"),
     ]
     found = [f"{text.count(many, *noun)} {what}" for many, noun, what in wrong if many]
+    found += [f"{text.show(pattern)} matches nothing" for pattern in unmatched]
     status = ExitStatus.DIFFERENCES if found else ExitStatus.GOOD
     if counts.anything:
         return Conclusion("", status)

@@ -37,6 +37,11 @@ class Caution:
     first: bool = False
 
 
+def look_at_patterns(unmatched: Sequence[bytes]) -> list[Caution]:
+    """Patterns of --only that match nothing: a slip, or files that are not there."""
+    return [Caution("only", f"{text.show(pattern)} matches nothing") for pattern in unmatched]
+
+
 async def _roots(store: Store, node: Node) -> list[tuple[bytes, Area]]:
     """The real paths of a node's areas, without those that do not exist."""
     found = []

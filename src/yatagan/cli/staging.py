@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import functools
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import AsyncExitStack
 from dataclasses import dataclass
 from typing import Any
@@ -77,6 +77,8 @@ async def stage(request: Request, command: tuple[str, ...], how: How) -> int:
         source, destination = stores
         plan, careful, modes = await _plan(request, source, destination, quiet=not report.in_words)
         missed = Missed(await request.gone(source, plan), request)
+        unmatched = request.choice.unmatched(path for arrival in plan.arrivals for path in arrival.tree.entries)
+        careful += plan_warnings.look_at_patterns(unmatched)
         header = _header(request, command, plan, modes, source, destination)
         earlier = find_earlier(app, header)
         if earlier is not None and how.routine:
@@ -100,13 +102,14 @@ async def stage(request: Request, command: tuple[str, ...], how: How) -> int:
                 terminal.say(earlier.would(use))
             if not plan_only:
                 _record_gone(request, missed, header)
-            return max(_tell_no_batch(plan, described, how, missed), missed.status)
+            return max(_tell_no_batch(plan, described, how, missed, unmatched), missed.status)
         batch = await _accept(request, plan, header, destination, earlier, use, missed.labels)
         planning.close()
         if earlier is not None and use is not None and report.in_words:
             terminal.say(earlier.did(use, batch.name))
         if outlook is not None:
-            return max(await _leave(app, batch, described, how, outlook), missed.status)
+            status = max(await _leave(app, batch, described, how, outlook), missed.status)
+            return max(status, ExitStatus.DIFFERENCES) if unmatched else status
         opened.pop_all()  # the run of the batch takes them over
     journal = batch.journal()
     try:
@@ -125,7 +128,7 @@ async def stage(request: Request, command: tuple[str, ...], how: How) -> int:
         well = how.ended is None or how.ended(journal)
         if report.in_words and missed.verdict:
             text.warn(missed.verdict)
-        return max(status, missed.status, ExitStatus.GOOD if well else ExitStatus.DIFFERENCES)
+        return max(status, missed.status, ExitStatus.GOOD if well and not unmatched else ExitStatus.DIFFERENCES)
     finally:
         journal.close()
         batch.unlock()
@@ -246,9 +249,11 @@ def _ask_about_newer(plan: Plan, source: Store, destination: Store) -> None:
         replace_newer(plan, source, destination)
 
 
-def _tell_no_batch(plan: Plan, described: dict[str, Any], how: How, missed: Missed) -> ExitStatus:
+def _tell_no_batch(
+    plan: Plan, described: dict[str, Any], how: How, missed: Missed, unmatched: Sequence[bytes]
+) -> ExitStatus:
     """Show that a plan is not carried out, and why."""
-    found, report = conclude_plan(plan.summary), how.report
+    found, report = conclude_plan(plan.summary, unmatched), how.report
     if report is Report.JSON_LINES:
         say_event("planned", {"plan": described, "batch": None})
     elif report is Report.JSON:

@@ -92,6 +92,16 @@ class Choice:
         """The same without `only`, for a tree that is only compared with."""
         return Choice(skip=self.skip)
 
+    def unmatched(self, paths: Iterable[bytes]) -> list[bytes]:
+        """Those of `only` that match none of these paths."""
+        left = dict(zip(self.only, self.only_patterns, strict=True))
+        for path in paths:
+            for given in [given for given, pattern in left.items() if pattern.fullmatch(path)]:
+                del left[given]
+            if not left:
+                break
+        return list(left)
+
     def skips(self, path: bytes) -> bool:
         """Whether `skip` matches this very path."""
         return any(pattern.fullmatch(path) for pattern in self.skip_patterns)
