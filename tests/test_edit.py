@@ -180,3 +180,9 @@ def test_killed_at_any_moment_it_is_the_old_file_or_the_new_one(program: Program
     for part in left:
         program("parts", "remove", f"oak:{part}", "--yes")
     assert not list(oak.root.glob(".yatagan-*.part"))
+
+
+def test_an_editor_that_removes_the_copy(program: Program, oak: Far, tmp_path: Path) -> None:
+    (oak.root / "model.cfg").write_text("depth 10")
+    told = edit(program, "oak:model.cfg", editor(tmp_path, before='rm -- "$1"; exit 0'), expect=5).stderr
+    assert "has removed the copy" in told and (oak.root / "model.cfg").read_text() == "depth 10"

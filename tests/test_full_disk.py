@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import os
 import subprocess
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from conftest import Program, wait_for
+from conftest import Practice, Program, wait_for
 from yatagan.batches import queueing
 from yatagan.batches.batch_store import Batches
 from yatagan.batches.queue import Queue
@@ -100,3 +101,52 @@ def test_only_space_is_waited_for() -> None:
         assert (waits is WaitsFor.ROOM) is (fault in SPACE_FAULTS)
         assert after_run(BatchState.HELD, fault, stopped_by_person=True, shutting_down=False) is None
     assert queueing.ROOM_SECONDS >= 60
+
+
+def test_a_list_that_does_not_fit_leaves_nothing(program: Program, full: tuple[str, Path]) -> None:
+    """And is not said to belong to a batch."""
+    place, root = full
+    (root / "many").mkdir()
+    for number in range(300):
+        (root / "many" / f"{'long' * 40}-{number}").touch()
+    try:
+        with (root / "filler").open("wb", buffering=0) as file:
+            while True:
+                file.write(bytes(4096))
+    except OSError:
+        pass
+    done = program("checksums", f"{place.rstrip('/')}/many" if place != "oak:" else "oak:many", expect=None)
+    assert "SHA256SUMS: no space" in done.stderr and "resume the batch" not in done.stderr
+    assert not [name for name in os.listdir(root / "many") if name.startswith(".yatagan")]
+
+
+def test_a_destination_that_was_read_only_for_a_while(program: Program, full: tuple[str, Path]) -> None:
+    """Nothing was ever put there: it is not gone."""
+    place, root = full
+    if place == "oak:":
+        pytest.skip("there it is the start directory")
+    (program.directory / "one").mkdir()
+    (program.directory / "one" / "f").write_text("f")
+    subprocess.run(["mount", "-o", "remount,ro", str(root)], check=True)
+    program("stage", "one", f"{place}/new", "--no-space-check", expect=None)
+    subprocess.run(["mount", "-o", "remount,rw", str(root)], check=True)
+    done = program("batch", "resume", "--failed", expect=None)
+    assert done.returncode == 0 and "gone" not in done.stdout, done
+    assert (root / "new" / "one" / "f").read_text() == "f"
+
+
+def test_sigterm_ends_with_the_status_of_an_interruption(program: Program, practice: Practice) -> None:
+    """While it plans, and while it carries."""
+    program(*practice.far().add)
+    (program.directory / "big").write_bytes(bytes(30 * MB))
+    practice.wrong("heron", delay="1s")
+    planning = program.start("list", "heron:")
+    wait_for(lambda: Path(f"/proc/{planning.pid}/cmdline").read_bytes() != b"")
+    time.sleep(1.0)
+    planning.terminate()
+    assert planning.wait(20) == 4
+    practice.wrong("heron", max_rate="3MB")
+    carrying = program.start("stage", "big", "heron:")
+    wait_for(lambda: bool(program.json("batch", "list")["batches"]))
+    carrying.terminate()
+    assert carrying.wait(30) == 4

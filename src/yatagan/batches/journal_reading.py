@@ -70,8 +70,10 @@ class JournalReading:
         return Standing(BatchState(row[0]), fault, row[2], pins, row[4], row[5], row[6], bool(row[7]), row[8])
 
     def has_settled(self) -> bool:
-        """Whether any step is in place or was right already."""
-        return bool(self._one("SELECT EXISTS (SELECT 1 FROM step WHERE state IN ('in place', 'left as is'))")[0])
+        """Whether anything was put into its place there, or was found right."""
+        states, unnamed = ("in place", "left as is"), ("bundle", "facts")
+        query = f"SELECT EXISTS (SELECT 1 FROM step WHERE state IN {states!r} AND kind NOT IN {unnamed!r})"
+        return bool(self._one(query)[0])
 
     def progress(self) -> str:
         """How far the batch is: equal when nothing was done between."""

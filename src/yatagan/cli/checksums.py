@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import posixpath
 import secrets
@@ -262,6 +263,12 @@ async def _put(store: Store, path: bytes, data: bytes, keeping: KeptDirectories,
             writer,
             Placement(part, path, len(data), directory, mode=mode, mtime_ns=time.time_ns(), seen=seen, kept=kept),
         )
+    except BaseException as error:
+        with contextlib.suppress(StoreError):  # what is left of it is found by `parts`
+            await store.remove(part)
+        if isinstance(error, StoreError) and error.path == part:
+            raise StoreError(error.fault, path, store=error.store, detail=error.detail) from error
+        raise
     finally:
         await writer.close()
 

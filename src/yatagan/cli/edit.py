@@ -74,7 +74,7 @@ class _Edit:
             self._may_be_written(original)
             with self._beside(original) as copy:
                 await self._edit(copy)
-                data = copy.read_bytes()
+                data = self._edited(copy)
                 if data == original.data:
                     self._tell(original, "")
                     return
@@ -144,6 +144,14 @@ class _Edit:
             signal.signal(signal.SIGINT, before)
         if status:
             raise Refused(f"{text.show(self._editor[0])} ended with status {status}, so nothing was written back")
+
+    def _edited(self, copy: Path) -> bytes:
+        """What the editor has left. Raises Refused where that is no file."""
+        try:
+            return copy.read_bytes()
+        except (FileNotFoundError, IsADirectoryError):
+            why = f"{text.show(self._editor[0])} has removed the copy that it was to edit, so nothing was written back"
+            raise Refused(why) from None
 
     async def _write_back(self, store: Store, original: Original, data: bytes) -> str:
         """Write back, after a new login if the connection was lost. Returns where the original is kept."""

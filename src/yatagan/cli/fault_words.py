@@ -186,3 +186,10 @@ def step_remedy(what: Fault) -> str:
 def status(what: Fault) -> ExitStatus:
     """What a command ends with that met a fault."""
     return _STATUSES.get(what, ExitStatus.DIFFERENCES)
+
+
+def without_batch(advice: str) -> str:
+    """What to do about a fault where no batch has met it: an error before there is one, or of another command."""
+    return advice.replace("then resume the batch; or stage again", "then try again").replace(
+        "resume the batch", "try again"
+    )

@@ -74,6 +74,7 @@ def program() -> None:
 def main(arguments: list[str] | None = None) -> NoReturn:
     """Run the program and exit."""
     from yatagan.cli.standard_output import missed_output, open_streams
+    from yatagan.cli.terminating import as_interrupt
 
     open_streams()
     if "_YATAGAN_COMPLETE" in os.environ:
@@ -81,6 +82,7 @@ def main(arguments: list[str] | None = None) -> NoReturn:
 
         answer_shell(program, os.environ.get("_YATAGAN_TYPED", ""))
         sys.exit(0)
+    as_interrupt()
     # A tree of a million entries is a million objects that stay: to look through them again and again finds nothing.
     gc.set_threshold(50_000, 50, 100)
     # No colour where the user wants none (no-color.org), or the terminal knows none.

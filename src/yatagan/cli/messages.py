@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from yatagan import errors as e
 from yatagan.cli.exit_status import ExitStatus
-from yatagan.cli.fault_words import fault, remedy, status
+from yatagan.cli.fault_words import fault, remedy, status, without_batch
 from yatagan.cli.text import command, count, place, show, size
 from yatagan.near_names import nearest
 
@@ -111,7 +111,7 @@ def _explain(error: e.YataganError) -> tuple[str, str | list[str], ExitStatus]:
             where = place(error.store, error.path) if error.path else error.store or "this machine"
             return (
                 f"{where}: {fault(error.fault, error.detail)}",
-                remedy(error.fault, error.detail),
+                without_batch(remedy(error.fault, error.detail)),
                 status(error.fault),
             )
         case e.BadPlace():

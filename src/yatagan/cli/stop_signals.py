@@ -7,6 +7,8 @@ import signal
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
+from yatagan.cli.terminating import as_interrupt
+
 #: What `batch hold` and `batch cancel` send to the process that carries a batch.
 STOP_BATCH = signal.SIGUSR1
 _STOPPING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, STOP_BATCH)
@@ -45,5 +47,6 @@ def handled(stop: Callable[[], None]) -> Iterator[None]:
         signal.pthread_sigmask(signal.SIG_BLOCK, {STOP_BATCH})
         for number in _STOPPING:
             loop.remove_signal_handler(number)
+        as_interrupt()
         ignore()
         signal.pthread_sigmask(signal.SIG_UNBLOCK, {STOP_BATCH})
