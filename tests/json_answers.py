@@ -60,6 +60,7 @@ FIELDS: dict[str, tuple[str, str]] = {
     "sessions": ("number", "sessions at once that were tried and worked"),
     "more_sessions": ("true or false", "whether there may be more than that"),
     "commands": ("true or false", "whether the node runs commands"),
+    "shell_seconds": ("number", "how long its shell took to start a command, or was waited for"),
     "why_no_commands": ("text or null", "if not, why"),
     "python": ("text or null", "the version of its Python"),
     "same_disk": ("true or false", "whether commands see the disk of file transfer"),

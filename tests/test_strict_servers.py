@@ -17,7 +17,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import pytest
@@ -343,3 +343,27 @@ def test_files_only_below_one_directory(program: Program, site: Path) -> None:
         again = program("stage", "fen", "oak:proven", "--prove", "read-back").stdout
         assert "4 files read back, hashed here, and equal" in " ".join(again.split())
         assert "does not run commands" in program("stage", "fen", "oak:x", "--prove", "on-node", expect=2).stderr
+
+
+def test_a_slow_shell_is_no_missing_one(program: Program, openssh: OpenSsh, tmp_path: Path) -> None:
+    """It is waited for; where that takes too long the plan says so first, and the node is tried again the next time."""
+    (tmp_path / "far").mkdir()
+    slow = 'case "$SSH_ORIGINAL_COMMAND" in *python3*) sleep 6;; esac; eval "$SSH_ORIGINAL_COMMAND"'
+    child, port = start_sshd(openssh.base, f"ForceCommand {slow}\n")
+    try:
+        program(*replace(openssh, port=port).far(tmp_path / "far").add)
+        (program.directory / "f").write_text("f")
+        shown = program("stage", "f", "oak:").stdout
+        assert "took 6." in shown and "(on-node)" in shown
+        assert "its shell took 6." in program("node", "check", "oak").stdout
+        program("config", "set", "connection.shell", "2s")
+        (program.directory / "g").write_text("g")
+        shown = " ".join(program("stage", "g", "oak:").stdout.split())
+        assert "the shell of oak has started nothing within 2.0 s, so nothing is proven there" in shown
+        assert "may run commands" in shown and "runs no commands" not in shown
+        assert program.json("batch", "list")["batches"][0]["evidence"] == {"sent": 1}
+        program("config", "set", "connection.shell", "60s")
+        assert program.json("stage", "g", "oak:again")["batch"]["evidence"] == {"on-node": 1}
+    finally:
+        child.terminate()
+        child.wait(10)

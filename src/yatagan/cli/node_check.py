@@ -157,11 +157,16 @@ def _sessions(found: Checkup) -> str:
     return f"{found.sessions}{' or more' if found.sessions_more else ''} at once"
 
 
+#: Seconds from which on a shell is called slow.
+_SLOW_SHELL = 5.0
+
+
 def _commands(found: Checkup) -> str:
     if not found.python:
         return f"none: {text.show(found.commands)}"
     disk = "on the same disk as file transfer" if found.same_disk else "not on the disk of file transfer"
-    return f"allowed, Python {text.show(found.python)}, {disk}"
+    slow = f"; its shell took {text.duration(found.shell_seconds)}" if found.shell_seconds >= _SLOW_SHELL else ""
+    return f"allowed, Python {text.show(found.python)}, {disk}{slow}"
 
 
 def _rate(found: Checkup) -> str:
@@ -264,6 +269,7 @@ def _as_json(found: Checkup) -> dict[str, Any]:
         "more_sessions": found.sessions_more,
         "commands": bool(found.python),
         "why_no_commands": found.commands or None,
+        "shell_seconds": round(found.shell_seconds, 1),
         "python": found.python or None,
         "same_disk": found.same_disk,
         "round_trip_seconds": round(found.trip, 5),

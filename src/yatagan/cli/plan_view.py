@@ -370,7 +370,15 @@ def _proof(prove: Prove, source: Store, destination: Store, same_disk: bool) -> 
             f"none: on {destination.name} commands and file transfer see different disks; "
             "--prove read-back reads every file back"
         )
-    return f"none: {destination.name} runs no commands; --prove read-back reads every file back"
+    return f"none: {destination.name} {_no_commands(destination)}; --prove read-back reads every file back"
+
+
+def _no_commands(store: Store) -> str:
+    """Why a node cannot prove anything."""
+    if store.traits.shell_too_slow:
+        waited = text.duration(store.traits.shell_seconds)
+        return f"may run commands, but its shell has started nothing within {waited}"
+    return "runs no commands"
 
 
 def _no_sync(prove: Prove, destination: Store) -> str:

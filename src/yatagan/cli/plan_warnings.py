@@ -28,6 +28,10 @@ _USUAL_RATE, _USUAL_FILES = 30e6, 200
 _LONG, _MUCH, _BUFFERS = 0.02, 200_000_000, 4 << 20
 
 
+#: Seconds from which on a shell is called slow.
+_SLOW_SHELL = 5.0
+
+
 @dataclass(frozen=True, slots=True)
 class Caution:
     """A warning. `first`: it is shown before the plan."""
@@ -40,6 +44,20 @@ class Caution:
 def look_at_patterns(unmatched: Sequence[bytes]) -> list[Caution]:
     """Patterns of --only that match nothing: a slip, or files that are not there."""
     return [Caution("only", f"{text.show(pattern)} matches nothing") for pattern in unmatched]
+
+
+def look_at_shells(stores: Sequence[Store]) -> list[Caution]:
+    """Nodes whose shells are so slow that commands are done without, or that cost every login."""
+    found = []
+    for store in stores:
+        seconds = text.duration(store.traits.shell_seconds)
+        if store.traits.shell_too_slow:
+            longer = text.command("config", "set", "connection.shell", "3min")
+            words = f"the shell of {store.name} has started nothing within {seconds}, so nothing is proven there"
+            found.append(Caution("", f"{words}; to wait longer: {longer}", first=True))
+        elif store.traits.shell_seconds >= _SLOW_SHELL:
+            found.append(Caution("shell", f"that of {store.name} took {seconds} to start a command"))
+    return found
 
 
 async def _roots(store: Store, node: Node) -> list[tuple[bytes, Area]]:

@@ -78,7 +78,7 @@ async def stage(request: Request, command: tuple[str, ...], how: How) -> int:
         plan, careful, modes = await _plan(request, source, destination, quiet=not report.in_words)
         missed = Missed(await request.gone(source, plan), request)
         unmatched = request.choice.unmatched(path for arrival in plan.arrivals for path in arrival.tree.entries)
-        careful += plan_warnings.look_at_patterns(unmatched)
+        careful += [*plan_warnings.look_at_patterns(unmatched), *plan_warnings.look_at_shells(stores)]
         header = _header(request, command, plan, modes, source, destination)
         earlier = find_earlier(app, header)
         if earlier is not None and how.routine:

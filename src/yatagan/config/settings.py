@@ -22,12 +22,14 @@ class ConnectionSettings:
 
     `patience`: how long a batch tries to get a lost connection back, without any progress, before it
     stops as interrupted. `silence`: how long outstanding requests may stay without any answer.
-    `keepalive`: how often the connection itself is tested. `processes`: how many there may be besides a batch's own.
+    `keepalive`: how often the connection itself is tested. `shell`: how long a node's shell may take to start a
+    command, before the node counts as one that runs none. `processes`: how many there may be besides a batch's own.
     """
 
     patience: float = 600.0
     silence: float = 60.0
     keepalive: float = 15.0
+    shell: float = 60.0
     processes: int = field(default_factory=lambda: max(0, _processors() - 2), metadata={"read": parse_count})
 
 

@@ -10,6 +10,7 @@ import asyncio
 import importlib.resources
 import json
 import secrets
+import time
 from collections.abc import AsyncIterator, Callable
 from typing import Any, Protocol
 
@@ -26,8 +27,6 @@ Reply = dict[str, Any]
 _LINE_LIMIT = 1 << 20
 #: Bytes of an answer that are read at once, and the longest answer that is believed to be one.
 _CHUNK, _LONGEST_LINE = 256 << 10, 48 << 20
-#: How long the node may take to start Python.
-_START_SECONDS = 20.0
 
 
 class Pipe(Protocol):
@@ -68,6 +67,14 @@ def _sound_greeting(found: Reply) -> Reply:
 
 class NoHelper(Exception):
     """The node does not run commands, or has no Python that we can use. The text says which."""
+
+
+class SlowShell(NoHelper):
+    """The node's shell has started nothing within `seconds`: it may run commands all the same."""
+
+    def __init__(self, seconds: float) -> None:
+        super().__init__(f"its shell has started nothing within {seconds:.0f} s")
+        self.seconds = seconds
 
 
 def start_line(program: bytes) -> str:
@@ -118,18 +125,24 @@ class Helper:
         #: One lesson at a time: the program on the node has several threads, and half a module is none.
         self._learning = asyncio.Lock()
         self.greeting = greeting
+        #: Seconds that the node took to start it.
+        self.started_in = 0.0
         #: How far each question was when it last gave a sign of life.
         self._busy: dict[int, int] = {}
         #: Called at every answer that comes, and at every sign of life that tells of progress.
         self.listeners: set[Callable[[], None]] = set()
 
     @classmethod
-    async def start(cls, run: Any) -> Helper:
-        """Start the helper with `run(command) -> Pipe`. Raises NoHelper when the node will not."""
+    async def start(cls, run: Any, patience: float) -> Helper:
+        """Start the helper with `run(command) -> Pipe`, within `patience` seconds.
+
+        Raises NoHelper when the node will not, SlowShell when that is not known.
+        """
+        began = time.monotonic()
         token = "yatagan-" + secrets.token_hex(16)
         program = program_with(token)
         try:
-            async with asyncio.timeout(_START_SECONDS):
+            async with asyncio.timeout(patience):
                 pipe = await run(start_line(program))
                 pipe.stdin.write(program)
                 lines = _lines(pipe.stdout)
@@ -144,11 +157,12 @@ class Helper:
                     await helper.close()
                     raise
         except TimeoutError:
-            raise NoHelper("the node did not start Python in time") from None
+            raise SlowShell(patience) from None
         except StoreError as error:
             raise NoHelper("what it answered makes no sense") from error
         except (OSError, asyncssh.Error) as error:
             raise NoHelper(f"the server refuses commands ({error})") from error
+        helper.started_in = time.monotonic() - began
         return helper
 
     @staticmethod

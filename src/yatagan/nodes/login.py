@@ -22,11 +22,15 @@ from yatagan.config.settings import ConnectionSettings
 from yatagan.errors import CannotReach
 from yatagan.nodes.connecting import PATIENT, LoginEvents, LoginTimes, connect
 from yatagan.nodes.failures import files_refused
-from yatagan.nodes.helper import Helper, NoHelper
+from yatagan.nodes.helper import Helper, NoHelper, SlowShell
 from yatagan.nodes.prompts import LoginProgress, NoPrompter, Prompter
 from yatagan.nodes.sftp_client import BEGINNING, SftpClient
 
 logging.getLogger("asyncssh").setLevel(logging.CRITICAL)
+
+
+#: How long a shell may take that was fast enough for the login before.
+_SHELL_SECONDS = 60.0
 
 
 @dataclass(slots=True, eq=False)
@@ -38,6 +42,8 @@ class Login:
     files: SftpClient
     helper: Helper | None
     no_helper: str
+    #: Seconds for which a shell that has started nothing was waited for; 0 where that is not why there is no helper.
+    waited_for_shell: float
     lost: asyncio.Event
     #: Done when the file channel has ended; the connection may live on.
     channel_ended: asyncio.Future[None]
@@ -135,7 +141,9 @@ async def log_in(
     # Through another machine there is no address of the node's own, and nothing to hold on to.
     address = (str(peer[0]), int(peer[1])) if peer and peer[0] else None
     times = client.times()
-    beginning = _begin(node, connection, client.lost, address, times, settings.silence, commands=commands)
+    beginning = _begin(
+        node, connection, client.lost, address, times, settings.silence, commands=commands, shell=settings.shell
+    )
     return await _told(node, answers, beginning)
 
 
@@ -216,6 +224,7 @@ async def _begin(
     silence: float,
     *,
     commands: bool,
+    shell: float = _SHELL_SECONDS,
 ) -> Login:
     """Open the file channel of a new login, then start its helper."""
     try:
@@ -223,16 +232,16 @@ async def _begin(
     except (asyncssh.Error, OSError) as error:
         connection.abort()
         raise files_refused(node, error) from error
-    helper, why = None, "not asked for"
+    helper, why, waited = None, "not asked for", 0.0
     if commands:
         try:
-            helper = await Helper.start(lambda command: connection.create_process(command, encoding=None))
+            helper = await Helper.start(lambda command: connection.create_process(command, encoding=None), shell)
         except (NoHelper, OSError, asyncssh.Error) as error:
-            why = str(error)
+            why, waited = str(error), error.seconds if isinstance(error, SlowShell) else 0.0
             if lost.is_set():
                 raise CannotReach(node.name, "sftp", "the connection was lost while logging in") from error
     channel_ended = asyncio.ensure_future(files.wait_closed())
-    return Login(node, connection, files, helper, why, lost, channel_ended, address, times)
+    return Login(node, connection, files, helper, why, waited, lost, channel_ended, address, times)
 
 
 def _patience(silence: float) -> float:

@@ -103,6 +103,7 @@ class Traits:
     `here`: its files are on this machine. `time_step_ns`: how finely it keeps times. `syncs`: it can sync a file
     to its disk. `read_size` and `write_size`: the largest single request. `walks`: it enters one directory after
     the other and never follows a link. `names_last`: a name that it has given a file outlasts a power cut at once.
+    `shell_seconds`: how long its shell took to start a command; `shell_too_slow`: so long that it is done without.
     """
 
     here: bool
@@ -112,6 +113,8 @@ class Traits:
     write_size: int
     walks: bool = False
     names_last: bool = False
+    shell_seconds: float = 0.0
+    shell_too_slow: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -76,6 +76,7 @@ class Checkup:
     sessions_more: bool
     commands: str
     python: str
+    shell_seconds: float
     start: bytes
     trip: float = 0.0
     clock: float | None = None
@@ -118,6 +119,7 @@ async def check_up(store: SftpStore) -> Checkup:
         sessions_more=sessions >= _SESSIONS,
         commands="" if helper is not None else login.no_helper,
         python=str(helper.greeting["python"]) if helper is not None else "",
+        shell_seconds=store.traits.shell_seconds,
         start=await store.resolve(b"", follow=True),
     )
     found.trip = await _trip(store, found.start)

@@ -70,7 +70,7 @@ class NodeSource:
             compress=self._names and history.commands,
         )
         runs = login.helper is not None
-        if self._commands and runs != history.commands:
+        if self._commands and runs != history.commands and not login.waited_for_shell:
             remember(self._home, self.node.name, replace(history, commands=runs))
         if self.pinned is None:
             self.pinned = login.address

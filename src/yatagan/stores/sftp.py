@@ -89,6 +89,8 @@ class SftpStore:
             syncs=offers(files, "fsync"),
             read_size=min(files.read_size, _REQUEST),
             write_size=min(files.write_size, _REQUEST),
+            shell_seconds=login.helper.started_in if login.helper is not None else login.waited_for_shell,
+            shell_too_slow=login.waited_for_shell > 0,
         )
 
     @property
