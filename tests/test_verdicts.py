@@ -188,7 +188,7 @@ def test_a_batch_that_failed_says_so_everywhere(count: int, program: Program) ->
     if count > 10:
         assert f"and {count - 10} more: yatagan batch show {batch['batch']} --failed" in shown
     every = program("batch", "show", "--failed").stdout
-    assert every.count("failed  ") == count and "stage again" in every
+    assert every.count("failed  ") == count and "resume the batch" in every
 
 
 LISTS = [
@@ -233,3 +233,24 @@ def test_a_disk_is_not_filled_to_the_last_byte(program: Program, practice: Pract
     assert "that a stage leaves free" in program("stage", "big", "heron:", expect=5).stderr
     program("config", "set", "disk.reserve", "10MB")
     program("stage", "big", "heron:")
+
+
+def test_a_tree_without_files_is_nothing_to_verify(program: Program) -> None:
+    """Its list names none, and that is no error."""
+    (program.directory / "bare" / "below").mkdir(parents=True)
+    program("checksums", "bare")
+    assert "nothing to verify" in program("verify", "bare").stdout
+    (program.directory / "bare" / "below").rmdir()
+    assert program.json("verify", "bare", expect=1)["counts"]["missing"] == 1
+
+
+def test_what_was_compared_is_counted_by_either_measure(program: Program) -> None:
+    write(program.directory / "fen" / "a", "abc", 1)
+    write(program.directory / "fen" / "b", "defgh", 1)
+    program("checksums", "fen")
+    for by in ("digest", "size-and-time"):
+        verdict = program.json("verify", "fen", "--by", by)
+        assert (verdict["files"], verdict["size_bytes"]) == (2, 8), by
+        record = program.json("ledger", "show")["records"][0]
+        assert (record["counts"]["files"], record["size_bytes"]) == (2, 8), by
+        assert sum(record["evidence"].values()) == 2

@@ -30,12 +30,13 @@ from yatagan.config.project import StoredAs, Towards
 from yatagan.digests.algorithms import ALGORITHMS
 from yatagan.digests.any_lists import Reading, read_list
 from yatagan.digests.checksum_lists import LIST_NAME, Listed
-from yatagan.errors import BadPlace
+from yatagan.errors import BadList, BadPlace
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import Place
 from yatagan.stores.interface import Kind, Readable
 from yatagan.trees import checksum_record
+from yatagan.trees.checksum_record import is_record
 from yatagan.trees.patterns import Choice
 from yatagan.trees.scan import Tree
 from yatagan.verdicts.algorithm_of_list import refuse_other_algorithm
@@ -205,6 +206,8 @@ async def _verify(
         if reading.algorithm is None and facts is not None:
             reading = Reading(checksum_record.algorithm_of(facts), reading.below, reading.drop)
         read = read_list(data, name, reading)
+        if not read.lines and facts is None and any(not is_record(path) for path in tree.entries.of_kind(Kind.FILE)):
+            raise BadList(name, 0, "it names no file, though there are some")
         listed = [line for line in read.lines if choice.chooses(line.path)]
         if store.take_as_files(tree.absolute(line.path) for line in listed):
             tree = await scan_place(app, store, where, choice, quiet=looking.quiet)
@@ -291,9 +294,9 @@ def _put_on_record(app: App, where: Place, used: Against, verdicts: Verdicts, de
     )
     counts = {finding.name.lower(): count for finding in findings if (count := verdicts.count(finding))}
     looked = {
-        verdicts.origin.value: verdicts.files - verdicts.remembered,
+        verdicts.origin.value: verdicts.files - verdicts.remembered if verdicts.contents else 0,
         "remembered": verdicts.remembered,
-        "size and time": 0 if verdicts.contents else len(verdicts.found),
+        "size and time": 0 if verdicts.contents else verdicts.files,
     }
     against = {"against": RecordedPlace(used.place.node, used.place.path).as_json(), "against_sha256": used.digest}
     return put_on_record(

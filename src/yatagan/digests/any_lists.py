@@ -71,7 +71,8 @@ def read_list(data: bytes, name: str, reading: Reading) -> ListRead:
     if not lines:
         if rows and reading.below:
             raise BadPlace(name, "it names nothing below that directory", "look at the paths in it")
-        raise BadList(name, 0, "it names no file, so there is nothing to check")
+        if data:  # else it is the list of a tree without files
+            raise BadList(name, 0, "it names no file, so there is nothing to check")
     assumed = hint is None and any(len(by_length(len(line.digest))) > 1 for line in lines)
     return ListRead(lines, frozenset(twice), crlf, assumed)
 
