@@ -48,10 +48,10 @@ class Found:
 class Verdicts:
     """The result of verifying a tree against a record.
 
-    `files` and `size` (bytes): what was read and hashed, or without `contents` what was compared; `remembered`: of these
-    files, those whose digest was made by an earlier run that was cut off, and that have not moved since. `with_facts`:
-    whether the record has facts, too. `contents`: whether contents were looked at. `emptied`: of the record nothing is
-    left, since all of it was gone when it was last carried; that is never good.
+    `files` and `size` (bytes): what was read and hashed, or without `contents` what was compared; `remembered`: those
+    of these files whose digest was made by an earlier run that was cut off, and that have not moved since.
+    `with_facts`: whether the record has facts, too. `contents`: whether contents were looked at. `emptied`: of the
+    record nothing is left, since all of it was gone when it was last carried; that is never good.
     """
 
     found: list[Found]
