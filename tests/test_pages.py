@@ -126,7 +126,7 @@ def test_settings_on_their_page_exist(tmp_path: Path) -> None:
         if name != "connection.processes":
             change_setting(home, name, default.strip().replace("none", ""))
     assert load_settings(home) == Settings(), "the defaults are what the page says"
-    assert len(rows) == 17
+    assert len(rows) == 18
 
 
 def test_the_man_page() -> None:

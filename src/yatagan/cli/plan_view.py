@@ -8,10 +8,11 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from yatagan.batches.states import Evidence
-from yatagan.batches.steps import Modes, Prove
+from yatagan.batches.steps import Modes
 from yatagan.cli import terminal, text
 from yatagan.cli.fault_words import fault
 from yatagan.cli.plan_warnings import Caution
+from yatagan.cli.proof_words import no_sync, proof
 from yatagan.cli.stage_request import Request
 from yatagan.engine.session import evidence_for
 from yatagan.places import KEPT_DIRECTORY, name_fields
@@ -101,8 +102,8 @@ def _how_it_moves(request: Request, plan: Plan, source: Store, destination: Stor
         ("space", _space(plan, request.destination.node) if plan.summary.anything else ""),
         ("takes", _takes(plan)),
         ("at most", _rate(request, source, destination) if files else ""),
-        ("proof", _proof(request.prove, source, destination, plan.same_disk) if files else ""),
-        ("no sync", _no_sync(request.prove, destination) if files else ""),
+        ("proof", proof(request.prove, source, destination, plan.same_disk) if files else ""),
+        ("no sync", no_sync(request.prove, destination) if files else ""),
     ]
 
 
@@ -349,47 +350,6 @@ def _rate(request: Request, source: Store, destination: Store) -> str:
     return f"{text.size(rate)}/s, as {who} says" if rate else ""
 
 
-def _proof(prove: Prove, source: Store, destination: Store, same_disk: bool) -> str:
-    """The row for the proof, and why it is no better."""
-    if destination.traits.here and source.traits.here:
-        if prove is Prove.NONE:
-            return "not asked for: contents are not looked at (sent)"
-        return "every file is read back and hashed (read-back)"
-    if prove is Prove.READ_BACK:
-        return "every file is read back and hashed here (read-back)"
-    if destination.traits.here:
-        if prove is Prove.ON_NODE:
-            return f"{source.name} hashes every file too, and the digests must agree (on-node)"
-        return "every file is hashed here during the transfer (on-arrival)"
-    if prove is Prove.NONE:
-        return "not asked for: contents are not looked at (sent)"
-    if destination.machine is not None and same_disk:
-        return f"{destination.name} hashes every file after it is synced (on-node)"
-    if destination.machine is not None:
-        return (
-            f"none: on {destination.name} commands and file transfer see different disks; "
-            "--prove read-back reads every file back"
-        )
-    return f"none: {destination.name} {_no_commands(destination)}; --prove read-back reads every file back"
-
-
-def _no_commands(store: Store) -> str:
-    """Why a node cannot prove anything."""
-    if store.traits.shell_too_slow:
-        waited = text.duration(store.traits.shell_seconds)
-        return f"may run commands, but its shell has started nothing within {waited}"
-    return "runs no commands"
-
-
-def _no_sync(prove: Prove, destination: Store) -> str:
-    """The warning about a server that cannot sync files."""
-    if destination.traits.syncs:
-        return ""
-    words = f"{destination.name} does not offer it: after an interruption, half-sent files start over"
-    synced_by_proof = destination.machine is not None and prove in (Prove.AUTO, Prove.ON_NODE)
-    return words if synced_by_proof else f"{words}; what a power failure there takes is not noticed"
-
-
 def _unkept_json(plan: Plan) -> dict[str, int] | None:
     """What will be lost, as JSON; None where the source could not be asked."""
     found = plan.unkept
@@ -407,7 +367,7 @@ def plan_json(
     plan: Plan,
     cautions: Sequence[Caution],
     begun: dict[str, Any] | None,
-    proof: Evidence | None,
+    promised: Evidence | None,
     gone: dict[str, Any] | None,
 ) -> dict[str, Any]:
     """The plan as JSON."""
@@ -448,7 +408,7 @@ def plan_json(
         "not_kept": _unkept_json(plan),
         "free_bytes": plan.free,
         "begun": begun,
-        "proof": proof,
+        "proof": promised,
         "expected_seconds": round(plan.expectation.seconds, 1) if plan.expectation is not None else None,
         "cautions": [{"about": caution.label, "text": caution.text} for caution in cautions],
     }

@@ -223,16 +223,10 @@ class Writer(Protocol):
         """Write. Returns when the store has acknowledged all of it."""
 
     async def keep_others_out(self) -> None:
-        """Keep other programs from opening a part file of this machine from now on, as far as that can be had.
-
-        This process must not open it either until `is_untouched` was asked.
-        """
+        """Keep others, and this process, from opening a part file of this machine until `is_untouched` is asked."""
 
     async def is_untouched(self, size: int) -> bool:
-        """Whether nobody else can have written to a part file since others were kept out.
-
-        False where that cannot be seen: then the file must be read, and others are kept out no more.
-        """
+        """Whether nothing else can have written to a part file since others were kept out; False where unknown."""
 
     async def sync(self) -> bool:
         """Sync everything acknowledged before the call. Returns False where there is no such request."""
