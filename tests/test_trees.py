@@ -202,7 +202,7 @@ def _expected(near: dict[bytes, Entry], far: dict[bytes, Entry]) -> tuple[dict[b
         if any(path.startswith(above + b"/") for above in blocked) or ("directory" in kinds and len(kinds) == 2):
             blocked.add(path)
         elif kinds == {"directory"}:
-            continue  # an existing directory keeps its facts
+            after[path] = entry  # with its mode, as of one that is new
         elif found is not None and kinds == {"file"} and found.mtime_ns > entry.mtime_ns:
             continue  # it is newer there
         else:
