@@ -92,6 +92,7 @@ def test_it_goes_on_by_itself_once_there_is_room(program: Program, full: tuple[s
     look_now()
     wait_for(lambda: program.json("batch", "list")["batches"][0]["state"] == "finished")
     assert files_there(root) == 6
+    wait_for(lambda: len([line for line in told.read_text().splitlines() if line]) == 2)  # it is sent a moment later
     assert [line.count("held") > 0 for line in told.read_text().splitlines() if line] == [True, False]
 
 
