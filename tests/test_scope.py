@@ -12,6 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Far, Program
+from test_gone import PROJECT
 from test_report import Page
 from yatagan.ledger.records import Record
 from yatagan.reports.gathering import Gathered, Staging, Verification
@@ -104,17 +105,6 @@ def test_only_as_good_a_look_replaces_a_verdict(events: list[dict[str, Any]]) ->
         verdicts.take(record_of(number, event))
     found = {(each.owner.end, each.path.decode()) for each in verdicts.all() if each.path is not None}
     assert found == still_bad(events)
-
-
-PROJECT = """\
-[project]
-name = "fen-flux"
-
-[dataset.chambers]
-use = "input"
-here = "chambers"
-there = "{node}:fen/chambers"
-"""
 
 
 @pytest.fixture

@@ -90,7 +90,7 @@ def open_archive(source: Bytes, *, ratio: int) -> ArchiveReader:
     """Open an archive of any format. Raises NoArchive, and Damaged where its members are read."""
     try:
         start = source.read_at(0, BLOCK)
-    except Damaged:  # the first frame of one that is read by frames; whoever reads members is told
+    except Damaged:  # the first frame of one that is read by frames; reading its members raises this again
         return TarReader(Sequential(source).read)
     # A tar may begin with a name that looks like something else.
     packing = Compression.PLAIN if is_header(start) else packing_of(start)

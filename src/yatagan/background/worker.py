@@ -339,8 +339,9 @@ class Worker:
                 journal.settle(BatchState.QUEUED, standing.fault, standing.detail)
             self._queue.wait(batch.name, waits, seconds)
             RunLog(batch).write("waits", waits_for=waits.value, retry_seconds=round(seconds) or None)
-        told = waits is not WaitsFor.ROOM or taken.entry.waits_for is WaitsFor.ROOM  # of a full disk once
-        self._listener.ended(batch, journal, problem, taken.entry.routine, queued=waits is not None and told)
+        newly_full = waits is WaitsFor.ROOM and taken.entry.waits_for is not WaitsFor.ROOM  # one notice for that
+        queued = waits is not None and not newly_full
+        self._listener.ended(batch, journal, problem, taken.entry.routine, queued=queued)
         if waits in (WaitsFor.LOGIN, WaitsFor.CONNECTION):
             node = problem.node if problem is not None else taken.entry.nodes[0]
             waiting = self._queue.note_trouble(node, waits)

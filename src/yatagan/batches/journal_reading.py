@@ -81,29 +81,20 @@ class JournalReading:
         return f"{settled} steps, {sum(Extents.decode(step.durable).total for step in self.begun())} bytes"
 
     def placed(self, paths: Collection[bytes]) -> dict[bytes, Step]:
-        """The steps of files that the batch has put under these paths, by path."""
-        found: dict[bytes, Step] = {}
-        wanted = list(paths)
-        for at in range(0, len(wanted), TOGETHER):
-            some = wanted[at : at + TOGETHER]
-            query = (
-                f"SELECT {COLUMNS} FROM step WHERE kind = 'file'"
-                " AND (state = 'in place' OR (state = 'left as is' AND digest != ''))"
-                f" AND path IN ({', '.join('?' * len(some))})"
-            )
-            found.update((step.path, step) for step in map(step_of, self._rows(query, *some)))
-        return found
+        """The steps of files that the batch has put under these paths, or found right by digest, by path."""
+        return self._at("kind = 'file' AND (state = 'in place' OR (state = 'left as is' AND digest != ''))", paths)
 
     def refused(self, paths: Collection[bytes]) -> dict[bytes, Step]:
         """The steps that were to set facts of these paths, and that the destination has refused, by path."""
+        return self._at("kind = 'facts' AND setting = 'differ' AND state = 'left as is'", paths)
+
+    def _at(self, condition: str, paths: Collection[bytes]) -> dict[bytes, Step]:
+        """The steps of these paths that fulfil a condition, by path."""
         found: dict[bytes, Step] = {}
         wanted = list(paths)
         for at in range(0, len(wanted), TOGETHER):
             some = wanted[at : at + TOGETHER]
-            query = (
-                f"SELECT {COLUMNS} FROM step WHERE kind = 'facts' AND setting = 'differ' AND state = 'left as is'"
-                f" AND path IN ({', '.join('?' * len(some))})"
-            )
+            query = f"SELECT {COLUMNS} FROM step WHERE ({condition}) AND path IN ({', '.join('?' * len(some))})"
             found.update((step.path, step) for step in map(step_of, self._rows(query, *some)))
         return found
 

@@ -1,4 +1,4 @@
-"""Which stages are being planned: one that is killed before its plan is accepted leaves no batch, and is told of."""
+"""Which stages are being planned. One that is killed before its plan is accepted leaves no batch, but an entry here."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ class PlanningLog:
                 sql.execute("DELETE FROM planning WHERE number = ?", (number,))
 
     def broken_off(self) -> list[BrokenOff]:
-        """Those whose processes have ended since, the newest first; each is told once. Raises JournalError."""
+        """Those whose processes have ended, the newest first; each is returned once. Raises JournalError."""
         found: list[BrokenOff] = []
         if not is_made(self._file):
             return found

@@ -144,13 +144,13 @@ def not_good_words(dataset: str, not_good: Sequence[StillNotGood]) -> Iterator[s
     for (end, _, machine), group in found:
         bad = list(group)
         names = [text.show(each.path) for each in bad if each.path is not None]
-        more = sum(max(each.more, 1) for each in bad if each.path is None)
-        shown = ", ".join(names[:_NAMED])
-        rest = len(names) - _NAMED + more if len(names) > _NAMED else more
-        shown += (" and " if shown else "") + (f"{text.number(rest)} more" if shown else text.count(rest, "file"))
-        what = shown if rest else ", ".join(names[:_NAMED])
+        many = len(names) + sum(max(each.more, 1) for each in bad if each.path is None)
+        shown = names[:_NAMED]
+        what = ", ".join(shown) or text.count(many, "file")
+        if shown and many > len(shown):
+            what += f" and {text.number(many - len(shown))} more"
         where = end + (f" on {text.show(machine[1:])}" if machine.startswith("@") else "")
-        was = "was" if len(names) + more == 1 else "were"
+        was = "was" if many == 1 else "were"
         again = text.command("verify", "--dataset", dataset, "--at", end)
         record = bad[0].record
         known = ", ".join(text.show(each) for each in record.fields.get("evidence", {}))

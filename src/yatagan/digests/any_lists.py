@@ -2,8 +2,8 @@
 
 The lines are those of the GNU commands, `HEX  PATH`, or those of BSD, `SHA256 (PATH) = HEX`, mixed or not, in either
 case. Digests of one length are distinguished by the tag of a line, by the list's name, or by what the user says; where
-nothing does they are of the SHA family or MD5, as anybody takes them, and whoever compares them is told. A list made on
-Windows ends every line with CRLF, which is no part of the names then.
+nothing does they count as SHA or MD5, and `ListRead.assumed` says so. A list made on Windows ends every line with CRLF,
+which is no part of the names then.
 """
 
 from __future__ import annotations

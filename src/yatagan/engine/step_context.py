@@ -113,6 +113,8 @@ class StepContext:
         mode = self._mode_there(step, found) if self.session.modes is Modes.KEEP else None
         keeps = self.session.times is Times.KEEP and step.setting is not Setting.NARROW
         mtime_ns = step.facts.mtime_ns if keeps else None
+        if mode is None and mtime_ns is None:
+            return None
         fault: Fault | None = None
         try:
             await self.destination.set_facts(step.path, mode=mode, mtime_ns=mtime_ns)

@@ -70,7 +70,7 @@ class NoHelper(Exception):
 
 
 class SlowShell(NoHelper):
-    """The node's shell has started nothing within `seconds`: it may run commands all the same."""
+    """The node's shell has started nothing within `seconds`. Whether it runs commands is not known."""
 
     def __init__(self, seconds: float) -> None:
         super().__init__(f"its shell has started nothing within {seconds:.0f} s")
