@@ -41,6 +41,7 @@ lint: $(VENV)/installed-dev
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
+	$(BIN)/mypy --config-file tests/mypy.ini
 	$(BIN)/lint-imports
 
 clean:

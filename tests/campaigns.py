@@ -197,7 +197,7 @@ class Campaign:
     def _at(self, at: datetime) -> None:
         """What is put on record next is of that time."""
         fixed = {"recorded_at": at.strftime("%Y-%m-%dT%H:%M:%S.%fZ"), "who": "mara@moor", "version": "0.1.0"}
-        ledger_module._now = lambda: fixed  # type: ignore[assignment]
+        ledger_module._now = lambda: fixed
 
 
 def _digest(label: bytes) -> str:

@@ -129,7 +129,9 @@ class Program:
         clean = {key: value for key, value in os.environ.items() if not key.startswith(left_out)}
         return {**clean, "YATAGAN_HOME": str(self.home), "HOME": str(self.home), "LC_ALL": "C.UTF-8", "PATH": PATH}
 
-    def __call__(self, *words: str | bytes, expect: int | None = 0, **more: Any) -> subprocess.CompletedProcess[str]:
+    def __call__(
+        self, *words: str | bytes | Path, expect: int | None = 0, **more: Any
+    ) -> subprocess.CompletedProcess[str]:
         if more or "YATAGAN_TEST_EXEC" in os.environ:
             done = subprocess.run(
                 [YATAGAN, *words],
@@ -149,7 +151,7 @@ class Program:
             assert done.returncode == expect, f"{words}: {done.returncode}\n{done.stdout}\n{done.stderr}"
         return done
 
-    def json(self, *words: str | bytes, expect: int = 0) -> Any:
+    def json(self, *words: str | bytes | Path, expect: int = 0) -> Any:
         return json.loads(self(*words, "--json", expect=expect).stdout)
 
     def save(self, *add: str) -> None:
@@ -324,7 +326,7 @@ def far(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> Far
     In modules marked `kept`, with the kinds of node, these are open, so that all goes through their keepers.
     """
     if request.param == "practice":
-        found = request.getfixturevalue("practice").far()
+        found: Far = request.getfixturevalue("practice").far()
     else:
         (tmp_path / "far").mkdir()
         found = request.getfixturevalue("openssh").far(tmp_path / "far")

@@ -82,7 +82,7 @@ class Server:
         self._told = 0
 
     def serve(self) -> None:
-        read, write = sys.stdin.buffer.raw.read, sys.stdout.buffer  # type: ignore[attr-defined]
+        read, write = sys.stdin.buffer.raw.read, sys.stdout.buffer  # type: ignore[union-attr]
         held = b""
         while data := read(1 << 18):
             held += data

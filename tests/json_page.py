@@ -141,4 +141,4 @@ def tidy(text: str, scratch: str) -> str:
 
 
 if __name__ == "__main__":
-    sys.exit(main())
+    main()

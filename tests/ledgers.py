@@ -167,10 +167,10 @@ def tamper(world: World, chance: random.Random) -> Tampering:
         gone = frozenset((name, number) for number in range(at + 1, count + 1))
         return Tampering(what, gone, gone & world.named())
     if what in ("splice", "splice over"):
-        other = World(world.root / "elsewhere", 1)
+        elsewhere = World(world.root / "elsewhere", 1)
         for _ in range(at + 1):
-            other.append(0)
-        foreign = other.lines(other.file(0))[-1]
+            elsewhere.append(0)
+        foreign = elsewhere.lines(elsewhere.file(0))[-1]
         world.write(name, [*lines[:at], foreign, *lines[at + (what == "splice over") :]])
         return Tampering(what, one | {(name, 0)}, one)
     if what == "copy":

@@ -134,11 +134,11 @@ def main() -> None:
         if reply is not None and "busy" not in reply:
             what = asked.get(reply["id"], "")
             meant = which == what or (which == "rest" and what not in ("hello", "session"))
-        while meant and how == "busy":
+        while reply is not None and meant and how == "busy":
             sys.stdout.buffer.write(json.dumps({"id": reply["id"], "busy": 1}).encode() + b"\n")
             sys.stdout.buffer.flush()
             time.sleep(0.2)
-        sys.stdout.buffer.write(lie(how, reply) if meant else line)
+        sys.stdout.buffer.write(lie(how, reply) if reply is not None and meant else line)
         sys.stdout.buffer.flush()
 
 

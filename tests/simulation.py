@@ -14,11 +14,12 @@ import hashlib
 import random
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
+from typing import Any
 
-from simulated_world import AWAY, VICTIM, Died, Machine, Opening, Store, VirtualLoop, World
+from simulated_world import AWAY, VICTIM, Died, Machine, Opening, VirtualLoop, World
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
-from yatagan.batches.journal_data import Header
+from yatagan.batches.journal_data import Header, Standing
 from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import Prove, Times
 from yatagan.engine.executor import Conditions, Executor
@@ -304,7 +305,7 @@ async def _run(scenario: Scenario) -> tuple[BatchCounts, Journal]:
 
 async def _plan(
     scenario: Scenario,
-    stores: tuple[Store, Store],
+    stores: tuple[Any, Any],
     together: BundlingChoice | None,
     earlier: Journal | None = None,
 ) -> Plan:
@@ -361,9 +362,10 @@ async def _one_run(scenario: Scenario, journal: DyingJournal, ends: tuple[Openin
         threaded=False,
     )
     executor = Executor(journal, ends[0], ends[1], lambda event: None, conditions)
-    work = asyncio.ensure_future(executor.run())
+    work: asyncio.Future[Standing] = asyncio.ensure_future(executor.run())
     assert journal.death is not None
-    await asyncio.wait({work, journal.death}, return_when=asyncio.FIRST_COMPLETED)
+    either: set[asyncio.Future[Any]] = {work, journal.death}
+    await asyncio.wait(either, return_when=asyncio.FIRST_COMPLETED)
     if not journal.death.done():
         return (await work).state
     # A killed process does nothing more: its sessions are lost and its tasks end where they stand.

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from enum import StrEnum
+from typing import Any
 
 from yatagan.batches.states import BATCH_MOVES, STEP_MOVES
 from yatagan.engine.scheduler import TABLE, Make, Situation
@@ -37,7 +38,7 @@ def page() -> str:
     return "".join((HEAD, STEPS, moves(STEP_MOVES), BATCHES, moves(BATCH_MOVES), RUN, run_table()))
 
 
-def moves(table: Mapping[StrEnum, Iterable[StrEnum]]) -> str:
+def moves(table: Mapping[Any, Iterable[StrEnum]]) -> str:
     """States and where each may go."""
     rows = [(state.value, ", ".join(sorted(each.value for each in after)) or "—") for state, after in table.items()]
     return "\n" + rows_of(("state", "may become"), rows)

@@ -223,7 +223,7 @@ def tree(tmp_path: Path) -> bytes:
 
 
 def facts(root: bytes) -> dict[bytes, tuple[object, ...]]:
-    found = {}
+    found: dict[bytes, tuple[object, ...]] = {}
     for entry in entries(root, b""):
         status = os.lstat(entry.path)
         contents = os.readlink(entry.path) if entry.kind == LINK else b""
@@ -395,8 +395,8 @@ def test_disks_without_hard_links(tree: bytes, tmp_path: Path, monkeypatch: pyte
     found, wanted = facts(os.path.join(into, b"tree")), facts(tree)
     found[b"plain.csv"] = wanted[b"plain.csv"]  # but for its set-id bit
     assert {name: each[:2] for name, each in found.items()} == {name: each[:2] for name, each in wanted.items()}
-    with open(os.path.join(into, b".yatagan-kept", b"run", b"tree", b"plain.csv"), "rb") as stream:
-        assert stream.read() == b"mine"
+    with open(os.path.join(into, b".yatagan-kept", b"run", b"tree", b"plain.csv"), "rb") as kept:
+        assert kept.read() == b"mine"
 
 
 # -- the index -------------------------------------------------------------------------------------------------

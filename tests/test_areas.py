@@ -186,7 +186,7 @@ def test_a_login_node_is_cautioned_against(program: Program, far: Far) -> None:
         ("[connection]\npatience = -1.5", "connection.patience: -1.5 is less than nothing"),
         ("[login-node]\nsize = 'many'", "login-node.size: 'many' is no size; write 500kB, 20MB or 4096"),
         ("[connection]\npatience = 'long'", "connection.patience"),
-        ("[connection]\nspeed = 'long'", "[connection] knows keepalive, patience, processes, silence"),
+        ("[connection]\nspeed = 'long'", "[connection] knows keepalive, patience, processes, shell, silence"),
         ("[lines]", "there are [connection], [login-node]"),
         ("connection = 3", "connection is no table"),
         ("[connection", "settings.toml"),

@@ -93,7 +93,7 @@ def other_encoding(bag: Path) -> None:
 HEX = "0" * 64
 TAGS = ("tagmanifest-sha256.txt", "tagmanifest-md5.txt")
 #: What is done to a bag, the clause that it breaks, and what is said of it.
-BROKEN: list[tuple[Callable[[Path], None], str, str]] = [
+BROKEN: list[tuple[Callable[[Path], object], str, str]] = [
     (without("bagit.txt", *TAGS), "2.1.1", "there is no bagit.txt"),
     (edit("bagit.txt", "BagIt-Version: 1.0\n", ""), "2.1.1", "the two lines"),
     (add("bagit.txt", "More: lines\n"), "2.1.1", "the two lines"),

@@ -227,7 +227,8 @@ def test_a_directory_that_takes_nothing_fails_once(tmp_path: Path) -> None:
     async def work() -> Journal:
         ends = LocalSource(b"/"), ClosedSource(b"/")
         top = os.fsencode(tmp_path / "far")
-        plan = await make_plan(*[await end.open() for end in ends], [(os.fsencode(tmp_path / "near"), b"fen")], top)
+        near, far = [await end.open() for end in ends]
+        plan = await make_plan(near, far, [(os.fsencode(tmp_path / "near"), b"fen")], top)
         journal = Journal.in_memory(Header("261127-shut", 0, ("stage",), "", "", top, Prove.AUTO), plan.steps())
         await Executor(journal, *ends, lambda event: None, Conditions()).run()
         return journal

@@ -8,6 +8,7 @@ import random
 from collections.abc import Callable
 from pathlib import Path
 from types import SimpleNamespace
+from typing import Any, cast
 
 import pytest
 from hypothesis import given
@@ -73,7 +74,7 @@ CHANGES = st.lists(
             "fault": st.sampled_from([None, Fault.DENIED]),
             "facts": st.sampled_from([None, Facts(Kind.FILE, 12, 7, 0o600)]),
         }
-    ).map(lambda values: Change(**values)),
+    ).map(lambda values: Change(**cast(Any, values))),
     max_size=12,
 )
 
@@ -166,7 +167,9 @@ def test_a_run_comes_to_an_end_whatever_happens(seed: int) -> None:
         steps_at_once=rng.randint(1, 6), bytes_at_once=150, fetch=rng.randint(2, 9), retry=RetryPolicy(patience=100)
     )
     machine = r.Scheduler(limits, rng.random)
-    now, working, ended, settled = 0.0, {}, set(), None
+    now, settled = 0.0, None
+    working: dict[int, Any] = {}
+    ended: set[int] = set()
     todo: list[m.Event] = [m.Begun()]
     for _ in range(3000):
         if settled is not None:
@@ -272,7 +275,8 @@ def test_what_is_asked_for_every_step_uses_an_index(ask: Callable[[Journal], obj
     header = Header("261127-look", 0, ("stage",), "", "", b"/d", Prove.AUTO)
     facts = Facts(Kind.FILE, 8, 0, 0o644)
     steps = (Step(number, FILES_PHASE, StepKind.FILE, b"/a", b"/d/a", b"a", facts) for number in range(1, 50))
-    journal, asked = Journal.in_memory(header, steps), []
+    journal = Journal.in_memory(header, steps)
+    asked: list[str] = []
     journal._sql.set_trace_callback(asked.append)
     ask(journal)
     journal._sql.set_trace_callback(None)

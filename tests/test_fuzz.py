@@ -233,7 +233,7 @@ def test_any_answer_of_a_helper(question: Callable[[HelperMachine], Coroutine[An
 
     fake: Any = SimpleNamespace(ask=ask, learn=learn, greeting={"algorithms": ["sha256"]})
     try:
-        asyncio.run(question(HelperMachine(fake, line, SimpleNamespace(name="oak"))))  # type: ignore[arg-type]
+        asyncio.run(question(HelperMachine(fake, line, SimpleNamespace(name="oak"))))
     except StoreError as error:
         assert error.store == "oak"
 

@@ -243,8 +243,15 @@ def test_a_pipe_of_the_shell_and_a_fifo_of_anybody(program: Program) -> None:
 
     def shell(line: str, expect: int) -> str:
         command = ["bash", "-c", line, "bash", YATAGAN]
-        where: dict[str, Any] = {"cwd": program.directory, "env": program.environment()}
-        done = subprocess.run(command, **where, capture_output=True, text=True, timeout=60, check=False)
+        done = subprocess.run(
+            command,
+            cwd=program.directory,
+            env=program.environment(),
+            capture_output=True,
+            text=True,
+            timeout=60,
+            check=False,
+        )
         assert done.returncode == expect, done.stderr
         return done.stdout + done.stderr
 

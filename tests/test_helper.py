@@ -28,6 +28,10 @@ class Pipe:
         self.stdin.close()  # type: ignore[union-attr]
 
 
+#: Seconds for the shell; any of the machine's that is slower is a fault of its own.
+PATIENCE = 60
+
+
 def with_helper(work: Callable[[Helper], Awaitable[Any]], before: str = "") -> Any:
     """Start the helper in a shell that does something else before, work with it, and end it."""
 
@@ -41,7 +45,7 @@ def with_helper(work: Callable[[Helper], Awaitable[Any]], before: str = "") -> A
             return Pipe(child)
 
         try:
-            helper = await Helper.start(run)
+            helper = await Helper.start(run, PATIENCE)
             try:
                 return await work(helper)
             finally:

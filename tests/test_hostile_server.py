@@ -93,7 +93,7 @@ def prepare(liar: tuple[OpenSsh, Path], program: Program, tmp_path: Path) -> Pat
     """See `ground`."""
     server, lie = liar
     (program.home / "settings.toml").write_text(
-        '[connection]\npatience = "2s"\nsilence = "2s"\nkeepalive = "5s"\n[tree]\nentries = 4000\n'
+        '[connection]\npatience = "2s"\nsilence = "2s"\nkeepalive = "5s"\nshell = "10s"\n[tree]\nentries = 4000\n'
     )
     far = tmp_path / "far"
     for root in (far / "tree", program.directory / "tree"):

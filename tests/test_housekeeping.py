@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import os
 import tempfile
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -153,13 +154,20 @@ def test_what_holds_a_protected_directory_is_protected(target: list[str], protec
         assert protected[: len(target)] != target
 
 
+MAKE: dict[str, Callable[[Path], object]] = {
+    "file": Path.touch,
+    "directory": Path.mkdir,
+    "link": lambda path: path.symlink_to("x"),
+}
+
+
 def test_a_rename_here_replaces_nothing() -> None:
     with tempfile.TemporaryDirectory() as directory:
         root = Path(directory)
         for kind in ("file", "directory", "link"):
             for name in ("old", "new"):
                 path = root / f"{kind}-{name}"
-                {"file": path.touch, "directory": path.mkdir, "link": lambda p=path: p.symlink_to("x")}[kind]()
+                MAKE[kind](path)
         before = snapshot(root)
         for old in ("file", "directory", "link"):
             for new in ("file", "directory", "link"):

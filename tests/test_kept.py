@@ -151,7 +151,7 @@ def test_a_batch_that_moves_is_stopped_and_given_up(program: Program, practice: 
         if opened:
             program("node", "open", "heron")
         running = program.start("stage", "big", "heron:campaign")
-        wait_for(lambda: part_file(far.root / "campaign", 100_000, "*.part"))
+        wait_for(lambda: part_file(far.root / "campaign", 100_000, "*.part") is not None)
         said = program("batch", "cancel", program.json("batch", "list")["batches"][0]["batch"][-4:]).stdout
         assert "is cancelled" in said and "1 unfinished file removed" in said
         assert running.wait(60) == 4
@@ -188,7 +188,7 @@ def interrupted() -> Callable[[Program, Far], str]:
     def make(program: Program, far: Far) -> str:
         (program.directory / "big").write_bytes(os.urandom(30_000_000))
         running = program.start("stage", "big", f"{far.name}:x", "--max-rate", "5MB/s")
-        wait_for(lambda: part_file(far.root / "x", 1_000_000, "*.part"))
+        wait_for(lambda: part_file(far.root / "x", 1_000_000, "*.part") is not None)
         running.send_signal(signal.SIGKILL)
         running.wait()
         return str(program.json("batch", "list")["batches"][0]["batch"])

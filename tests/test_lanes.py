@@ -172,7 +172,7 @@ def test_what_was_found_out_is_remembered(tmp_path: Path) -> None:
 def test_a_lone_login_on_a_long_line_is_told(round_trip: float | None, size: int, told: bool) -> None:
     store = SimpleNamespace(name="bittern", lone_round_trip=round_trip)
     plan = Plan(b"/", [], [], 1, None, Summary(size=size))
-    found = plan_warnings.look_at_line(plan, [store])  # type: ignore[list-item]
+    found = plan_warnings.look_at_line(plan, [store])
     assert bool(found) == told and all("50 ms" in each.text and "83.9 MB/s" in each.text for each in found)
 
 

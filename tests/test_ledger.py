@@ -70,7 +70,7 @@ def test_what_has_no_sure_form_is_refused(value: object) -> None:
 
 
 @pytest.mark.parametrize("open_", [make, own])
-def test_a_record_is_found_again_with_its_list(tmp_path: Path, open_: type[Ledger]) -> None:
+def test_a_record_is_found_again_with_its_list(tmp_path: Path, open_: Callable[[Path], Ledger]) -> None:
     ledger = open_(tmp_path)
     done = ledger.append(statement("one"), lambda: [(b"fen/a\nb.csv", DIGEST)])
     assert not done.waits and len(done.digest) == 64
@@ -174,7 +174,9 @@ class TestWaiting:
     """A ledger that cannot be written stops nothing."""
 
     @pytest.mark.parametrize("open_", [make, own])
-    def test_a_record_waits_until_the_ledger_can_be_written(self, tmp_path: Path, open_: type[Ledger]) -> None:
+    def test_a_record_waits_until_the_ledger_can_be_written(
+        self, tmp_path: Path, open_: Callable[[Path], Ledger]
+    ) -> None:
         ledger = open_(tmp_path)
         ledger.append(statement("before"))
         moved = ledger.directory.path.with_name("away")

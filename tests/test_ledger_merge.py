@@ -7,6 +7,7 @@ import random
 import shutil
 import tempfile
 from pathlib import Path
+from typing import Any, cast
 
 import pytest
 from hypothesis import given, settings
@@ -34,7 +35,7 @@ class Machine:
         return self.ledger.directory
 
     def append(self, id: str, **more: object) -> None:
-        assert self.ledger.append(statement(id, **more), lambda: [(id.encode(), DIGEST)]).digest
+        assert self.ledger.append(statement(id, **cast(Any, more)), lambda: [(id.encode(), DIGEST)]).digest
 
     def back_up(self) -> None:
         shutil.rmtree(self.backup, ignore_errors=True)

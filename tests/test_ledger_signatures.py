@@ -93,14 +93,14 @@ def test_the_key_tool_checks_what_we_have_signed(tmp_path: Path, keys: dict[str,
     assert checked.good and checked.signers == {"mara": 2} and checked.ends[0].signed == 2
     message, signature = message_of(world.lines(world.file(0))[1])
     (tmp_path / "sig").write_text(armoured(signature))
-    verify = ["ssh-keygen", "-Y", "verify", "-f", world.directory.allowed_signers, "-I", "mara"]
+    verify: list[str | Path] = ["ssh-keygen", "-Y", "verify", "-f", world.directory.allowed_signers, "-I", "mara"]
     tool(*verify, "-n", NAMESPACE, "-s", tmp_path / "sig", input=message)
     tool(*verify, "-n", NAMESPACE, "-s", tmp_path / "sig", input=message + b" ", expect=255)
     tool(*verify, "-n", "file", "-s", tmp_path / "sig", input=message, expect=255)
     found = tool("ssh-keygen", "-Y", "find-principals", "-f", world.directory.allowed_signers, "-s", tmp_path / "sig")
     assert found.split() == ["mara"]
     add_revoked(world.directory, public(keys[kind]))
-    revoked = ["-r", world.directory.revoked_keys]
+    revoked: list[str | Path] = ["-r", world.directory.revoked_keys]
     tool(*verify, "-n", NAMESPACE, "-s", tmp_path / "sig", *revoked, input=message, expect=255)
 
 
@@ -186,7 +186,16 @@ class TestRefused:
         self.sign(world, keys["ed25519"])
         message, signature = message_of(world.lines(world.file(0))[0])
         (world.root / "sig").write_text(armoured(signature))
-        words = ["-f", world.directory.allowed_signers, "-I", "mara", "-n", NAMESPACE, "-s", world.root / "sig"]
+        words: list[str | Path] = [
+            "-f",
+            world.directory.allowed_signers,
+            "-I",
+            "mara",
+            "-n",
+            NAMESPACE,
+            "-s",
+            world.root / "sig",
+        ]
         time = "verify-time=20261127100001Z"
         tool("ssh-keygen", "-Y", "verify", *words, "-O", time, input=message, expect=255 if why else 0)
         if why is None:

@@ -44,6 +44,7 @@ GOOD = Checkup(
     up=5e7,
     down=6e7,
     folds_case=False,
+    shell_seconds=0.4,
 )
 NO_COMMANDS = replace(GOOD, python="", same_disk=False, clock=None, commands="commands are not allowed")
 

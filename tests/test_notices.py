@@ -47,7 +47,7 @@ class Letterbox:
 
     async def handle_DATA(self, server: SMTP, session: Session, envelope: Envelope) -> str:
         content = cast(bytes, envelope.content)
-        self.mails.append(cast(EmailMessage, email.message_from_bytes(content, policy=email.policy.default)))
+        self.mails.append(email.message_from_bytes(content, policy=email.policy.default))
         return "250 ok"
 
     def log_in(self, server: object, session: object, envelope: object, kind: str, data: LoginPassword) -> AuthResult:

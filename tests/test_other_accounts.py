@@ -57,7 +57,7 @@ def accounts() -> Iterator[Accounts]:
         import pwd
 
         numbers = [pwd.getpwnam(name).pw_uid for name in names]
-        yield Accounts(*numbers, grp.getgrnam(f"{GROUP}{tag}").gr_gid)
+        yield Accounts(numbers[0], numbers[1], numbers[2], grp.getgrnam(f"{GROUP}{tag}").gr_gid)
     finally:
         for name in names:
             subprocess.run(["userdel", name], check=False, stderr=subprocess.DEVNULL)

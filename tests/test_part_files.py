@@ -10,7 +10,7 @@ import subprocess
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import pytest
 from hypothesis import given
@@ -233,7 +233,7 @@ def test_what_is_replaced_is_safe_under_its_other_name_first(tmp_path: Path, mon
     monkeypatch.setattr(placing, "sync_directory", synced)
     monkeypatch.setattr(placing.os, "rename", renamed)
     seen = facts(os.lstat(tmp_path / "f"))
-    names = [os.fsencode(tmp_path / name) for name in ("part", "f", "kept/f")]
-    placing.place_by_name(placing.Placing(names[0], names[1], 4, None, None, None, seen, names[2]))
+    part, path, other = (os.fsencode(tmp_path / name) for name in ("part", "f", "kept/f"))
+    placing.place_by_name(placing.Placing(part, path, 4, None, None, None, cast(Any, seen), other))
     assert done == ["kept", "rename", "there"]
     assert (tmp_path / "f").read_text() == "new!" and (tmp_path / "kept" / "f").read_text() == "old"

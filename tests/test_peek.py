@@ -9,6 +9,7 @@ import lzma
 import os
 import signal
 import subprocess
+from collections.abc import Callable
 
 import pytest
 from hypothesis import given
@@ -94,7 +95,7 @@ def test_files_packed_files_and_members(program: Program, far: Far) -> None:
     lines = "".join(f"{number},0.81\n" for number in range(50_000)).encode()
     logs = far.root / "logs"
     logs.mkdir()
-    packed = {"gz": gzip.compress, "bz2": bz2.compress, "xz": lzma.compress}
+    packed: dict[str, Callable[[bytes], bytes]] = {"gz": gzip.compress, "bz2": bz2.compress, "xz": lzma.compress}
     (logs / "flux.csv").write_bytes(lines)
     for ending, pack in packed.items():
         (logs / f"flux.csv.{ending}").write_bytes(pack(lines))

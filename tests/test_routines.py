@@ -245,6 +245,7 @@ def test_held_and_over(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     assert look(runner) is None and len(book.runs("fen")) == 1
     dead = replace(Holder.this_process(), pid=1_000_001)
     number = book.begin("fen", world.now, dead)  # and the process died while it planned
+    assert number is not None
     world.now = START + 1.0
     look(runner)
     assert {run.number: run.outcome for run in book.runs("fen")}[number] is RunOutcome.BROKEN_OFF

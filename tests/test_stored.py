@@ -496,10 +496,11 @@ def test_every_entry_goes_one_way(
         return found
 
     source, destination = tree(b"/s", here), tree(b"/d", far_away)
+    file = Facts(Kind.FILE, 0, 0, 0)
     bundles = {
-        destination.absolute(path): StoredBundle(b"", b"", *[Facts(Kind.FILE, 0, 0, 0)] * 2, None, {}, {})  # type: ignore[arg-type]
+        destination.absolute(path): StoredBundle(b"", b"", file, file, cast(Any, None), {}, {})
         for path in (stored if b"" not in stored else {b""})
-        if destination.entries.get(path, Facts(Kind.FILE, 0, 0, 0)).kind is Kind.DIRECTORY
+        if (destination.entries.get(path) or file).kind is Kind.DIRECTORY
     }
     differences = compare(source, destination, step_ns=1, fresh_since_ns=None)
     broken = {destination.absolute(path) for path in unfit}

@@ -29,7 +29,9 @@ def test_a_cell_shows_how_far_at_least_half_of_its_bytes_have_come(
     sizes: list[tuple[int, int]], history: list[tuple[int, StepState, int]], count: int
 ) -> None:
     files = plan(sizes)
-    strip, state, way = Strip(files), {}, {}
+    strip = Strip(files)
+    state: dict[int, CellState] = {}
+    way: dict[int, int] = {}
     for at, new, done in history:
         if at < len(files):
             file = files[at]

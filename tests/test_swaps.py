@@ -294,7 +294,7 @@ def bundling(ground: Ground) -> Callable[[], object]:
     recipe = Recipe(Form.TAR, 0, HeaderOptions(), 1, "x")
 
     def work() -> object:
-        making.FRESH_NS = reading_rules._FRESH = 0  # type: ignore[assignment]  # files are taken for old ones
+        making.FRESH_NS = reading_rules._FRESH = 0  # files are taken for old ones
         with suppress(YataganError):
             asyncio.run(
                 making.make(store, ground.path("far", "a", "a.tar"), contents, recipe, lambda files, size: None)

@@ -10,6 +10,7 @@ import shutil
 import stat
 import tempfile
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -230,7 +231,7 @@ def _change_content(path: bytes) -> None:
     os.utime(path, ns=(status.st_atime_ns, status.st_mtime_ns))
 
 
-CHANGES = {
+CHANGES: dict[Finding, Callable[[bytes], object]] = {
     Finding.DIFFERENT: _change_content,
     Finding.MISSING: os.unlink,
     Finding.FACTS_DIFFER: lambda path: os.chmod(path, 0o611),

@@ -8,6 +8,7 @@ import random
 import re
 import signal
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -144,8 +145,7 @@ def history(seed: int) -> Journal:
         name = b"%d" % number
         step = Step(number, 1_000_000, kind, b"/s/" + name, b"/d/" + name, name, facts, seen=seen)
         if rng.random() < 0.2:
-            fault = rng.choice([Fault.SPECIAL, Fault.NEWER_THERE])
-            step = Step(*[getattr(step, field) for field in Step.__slots__][:9], StepState.NOT_CARRIED, fault=fault)
+            step = replace(step, state=StepState.NOT_CARRIED, fault=rng.choice([Fault.SPECIAL, Fault.NEWER_THERE]))
         steps.append(step)
     journal = Journal.in_memory(Header("261127-hist", 0, ("stage",), "", "", b"/d", Prove.AUTO), steps)
     for step in steps:
