@@ -257,6 +257,27 @@ def test_lists_elsewhere_of_single_files_and_again(program: Program, far: Far) -
     assert "another list" in program("verify", f"{far.name}:fen", "--against", "fen.sums", expect=2).stderr
 
 
+@pytest.mark.parametrize("asked", ["fen", "fen --output list", "fen/a", "fen/a --output list", ". --skip list*"])
+def test_how_a_list_is_checked_can_be_pasted(program: Program, asked: str) -> None:
+    """Both commands: that of every machine, and ours."""
+    make_tree(program.directory / "fen")
+    file = program.directory / "fen" / "a"
+    before, facts = file.read_bytes(), file.stat()
+
+    def pasted(line: str) -> int:
+        line = line.replace("yatagan", YATAGAN, 1) if line.startswith("yatagan") else line
+        where: Any = {"cwd": program.directory, "env": program.environment()}
+        return subprocess.run(["sh", "-c", line], **where, capture_output=True, check=False).returncode
+
+    words = " ".join(program("checksums", *asked.split()).stdout.split())
+    for line in words.partition(" check ")[2].partition(" record ")[0].split(", or: "):
+        assert pasted(line) == 0, line
+        file.write_bytes(b"other")
+        assert pasted(line) == 1, line
+        file.write_bytes(before)
+        os.utime(file, ns=(facts.st_atime_ns, facts.st_mtime_ns))
+
+
 def test_what_cannot_be_read_is_told_and_the_rest_goes(program: Program) -> None:
     make_tree(program.directory / "fen")
     (program.directory / "fen" / "a").chmod(0)

@@ -28,6 +28,20 @@ files = st.dictionaries(
 )
 
 
+@st.composite
+def pairs(draw: st.DrawFn) -> tuple[dict[bytes, bytes], dict[bytes, bytes]]:
+    """Two trees: unlike each other, or the second is the first with some directories under other names, and edits."""
+    one = draw(files)
+    if draw(st.booleans()):
+        return one, draw(files)
+    other = dict(one)
+    for _ in range(draw(st.integers(1, 3))):
+        old, new = draw(names), b"/".join(draw(st.lists(names, min_size=1, max_size=2)))
+        moved = {path: new + path[len(old) :] for path in other if path.startswith(old + b"/")}
+        other = {moved.get(path, path): data for path, data in other.items()}
+    return one, {**other, **(draw(files) if draw(st.booleans()) else {})}
+
+
 def tree_of(contents: dict[bytes, bytes]) -> tuple[Tree, dict[bytes, bytes]]:
     """A tree with these files, but of those below other files, and with the directories above them."""
     kept = {path: data for path, data in contents.items() if not any(_above(path) & {other} for other in contents)}
@@ -54,13 +68,13 @@ def compared(one: dict[bytes, bytes], other: dict[bytes, bytes]) -> tuple[Compar
     return compare(first, second, (digests[0], digests[1]), step_ns=1), [ours, theirs]
 
 
-@given(one=files, other=files)
-def test_every_file_is_accounted_for_once(one: dict[bytes, bytes], other: dict[bytes, bytes]) -> None:
-    comparison, (ours, theirs) = compared(one, other)
+@given(pair=pairs())
+def test_every_file_is_accounted_for_once(pair: tuple[dict[bytes, bytes], dict[bytes, bytes]]) -> None:
+    comparison, (ours, theirs) = compared(*pair)
     left, right = Counter(ours.items()), Counter(theirs.items())
     for entry in comparison.entries:
         match entry.outcome:
-            case Outcome.MOVED:
+            case Outcome.MOVED if entry.path in ours:
                 assert ours[entry.path] == theirs[entry.new_path]
                 del left[entry.path, ours[entry.path]], right[entry.new_path, theirs[entry.new_path]]
             case Outcome.ONLY_FIRST if entry.path in ours:
@@ -74,9 +88,22 @@ def test_every_file_is_accounted_for_once(one: dict[bytes, bytes], other: dict[b
     assert comparison.same == (ours == theirs)
 
 
-@given(one=files, other=files)
-def test_groups_hold_what_they_say(one: dict[bytes, bytes], other: dict[bytes, bytes]) -> None:
-    comparison, _ = compared(one, other)
+@given(pair=pairs())
+def test_every_entry_is_counted_once_on_each_side(pair: tuple[dict[bytes, bytes], dict[bytes, bytes]]) -> None:
+    """Directories, too: one that was left empty, or has another name now, is neither lost nor counted twice."""
+    comparison, _ = compared(*pair)
+    on_both = sum(
+        many for outcome, many in comparison.counts.items() if outcome not in (Outcome.ONLY_FIRST, Outcome.ONLY_SECOND)
+    )
+    assert on_both + comparison.counts[Outcome.ONLY_FIRST] == len(list(comparison.first.entries))
+    assert on_both + comparison.counts[Outcome.ONLY_SECOND] == len(list(comparison.second.entries))
+    new = [entry.new_path for entry in comparison.entries if entry.outcome is Outcome.MOVED]
+    assert len(new) == len(set(new)) and not set(new) & set(comparison.first.entries)
+
+
+@given(pair=pairs())
+def test_groups_hold_what_they_say(pair: tuple[dict[bytes, bytes], dict[bytes, bytes]]) -> None:
+    comparison, _ = compared(*pair)
     entries = {entry.path: entry for entry in comparison.entries}
     seen = set[bytes]()
     for group in grouped(comparison):
@@ -84,7 +111,10 @@ def test_groups_hold_what_they_say(one: dict[bytes, bytes], other: dict[bytes, b
             inside = {group.path}
         else:
             start = group.path + b"/" if group.path else b""
-            inside = {path for path in entries if path.startswith(start) or path == group.path}
+            inside = {path for path in entries if path.startswith(start)}
+            own = entries.get(group.path)
+            if own is not None and not (group.outcome is Outcome.MOVED and own.outcome is Outcome.ONLY_FIRST):
+                inside.add(group.path)  # and not where it was left, empty
             there = {path for tree in (comparison.first, comparison.second) for path in tree.entries}
             came = {entry.new_path for entry in comparison.entries}
             alone = {path for path in there if path.startswith(start) and path not in entries and path not in came}

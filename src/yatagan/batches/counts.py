@@ -16,14 +16,15 @@ from yatagan.transfer.extents import Extents
 class BatchCounts:
     """Counts over the steps of a batch. Sizes in bytes, of files.
 
-    Of all `files` those in place are `moved`; the rest is `left`, `waiting`, `failed_files` or `not_carried`, of
-    which `newer` stayed because what is there is newer. `failed` counts steps of every kind, `failed_along` those of
-    them that failed only because another did. `replaced` are files and links in place that took the name of another,
-    which is kept. `safe` bytes of what is waiting are on the destination's disk. `sent` is what the connection carried
-    for all steps, `again` how much of it had been sent before and could not be trusted. Of `reusing` files in place
-    `reused` bytes were there already, in what they have replaced; `holes` are zeros of them that were left out.
-    `facts_set` counts files and directories whose modes or times alone were set, `facts_refused` those that refused it.
-    `bundles` are those that directories are now stored as. `evidence` counts files in place by how we know of them.
+    Of all `files` those in place are `moved`; the rest is `left`, `waiting`, `failed_files` or `not_carried`, of which
+    `newer` stayed because what is there is newer. `failed` counts steps of every kind, `failed_along` those of them
+    that failed only because another did. Of the directories in place those `above` what was carried count apart.
+    `replaced` are files and links in place that took the name of another, which is kept. `safe` bytes of what is
+    waiting are on the destination's disk. `sent` is what the connection carried for all steps, `again` how much of it
+    had been sent before and could not be trusted. Of `reusing` files in place `reused` bytes were there already, in
+    what they have replaced; `holes` are zeros of them that were left out. `facts_set` counts files and directories
+    whose modes or times alone were set, `facts_refused` those that refused it. `bundles` are those that directories are
+    now stored as. `evidence` counts files in place by how we know of them.
     """
 
     header: Header
@@ -43,6 +44,7 @@ class BatchCounts:
     newer: int = 0
     replaced: int = 0
     directories: int = 0
+    above: int = 0
     links: int = 0
     bundles: int = 0
     bundles_size: int = 0
@@ -90,7 +92,8 @@ def outcome_of(journal: Journal) -> BatchCounts:
                 if row.evidence is not None:
                     outcome.evidence[row.evidence] = outcome.evidence.get(row.evidence, 0) + row.steps
             case StepState.IN_PLACE:
-                outcome.directories += row.steps if row.kind is StepKind.DIRECTORY else 0
+                outcome.directories += row.steps - row.above if row.kind is StepKind.DIRECTORY else 0
+                outcome.above += row.above
                 outcome.links += row.steps if row.kind is StepKind.LINK else 0
                 if row.kind is StepKind.ARCHIVE:
                     outcome.bundles += row.steps

@@ -97,7 +97,7 @@ class StepGroup:
 
     `sent`: what the connection carried for them; `again`: how much of that was more than their size. `reused`: bytes of
     `reusing` steps that were copied from what they replace. `holes`: zeros that were not written.
-    `setting`: how many set facts that differed.
+    `setting`: how many set facts that differed. `above`: how many make a directory above all that is carried.
     """
 
     kind: StepKind
@@ -113,3 +113,4 @@ class StepGroup:
     reused: int
     holes: int
     setting: int
+    above: int

@@ -184,7 +184,8 @@ class JournalReading:
         rows = self._rows(
             "SELECT kind, state, evidence, fault, seen IS NOT NULL AND NOT continues, count(*), sum(size), sum(sent),"
             " sum(CASE WHEN state = 'in place' THEN max(sent + reused - size, 0) ELSE 0 END),"
-            " sum(reused > 0), sum(reused), sum(holes), sum(setting = 'differ') FROM step GROUP BY 1, 2, 3, 4, 5"
+            " sum(reused > 0), sum(reused), sum(holes), sum(setting = 'differ'),"
+            " sum(kind = 'directory' AND label = x'') FROM step GROUP BY 1, 2, 3, 4, 5"
         )
         return [
             StepGroup(

@@ -93,8 +93,8 @@ def show_strip(journal: Journal, count: int) -> None:
 
 def _besides(outcome: BatchCounts) -> str:
     parts = []
-    if outcome.directories:
-        parts.append(text.count(outcome.directories, "directory", "directories"))
+    if outcome.directories or outcome.above:
+        parts.append(text.directories(outcome.directories, outcome.above))
     if outcome.links:
         parts.append(text.count(outcome.links, "link"))
     if outcome.facts_set:

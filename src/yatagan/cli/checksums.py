@@ -136,7 +136,7 @@ async def _checksums(app: App, where: Place, to: _Output, choice: Choice, json_:
         if to.printed:
             terminal.say_data(data)
         else:
-            target, name = await _write(app, store, where, tree, to, data, alone)
+            target = await _write(app, store, where, tree, to, data, alone)
     finally:
         await store.close()
     size = sum(tree.entries[path].size for path in paths)
@@ -155,7 +155,8 @@ async def _checksums(app: App, where: Place, to: _Output, choice: Choice, json_:
         contents=lambda: ((path, contents[path].digest) for path in sorted(contents) if contents[path].digest),
     )
     if not to.printed:
-        _tell_listed(where, tree.root, target, name, (files, size, outcome), origin, record, json_, script=to.script)
+        counted = (files, size, outcome)
+        _tell_listed(where, tree.root, target, counted, origin, record, json_, alone=alone, script=to.script)
     warn_of(record)
     for path, why in sorted(unread.items()):
         text.warn(f"{text.show(path)}: {fault_words.fault(why)}; it is not on the list")
@@ -166,12 +167,12 @@ def _tell_listed(
     where: Place,
     root: bytes,
     target: Place,
-    name: bytes,
     counted: tuple[int, int, str],
     origin: DigestOrigin,
     record: OnRecord,
     json_: bool,
     *,
+    alone: bool,
     script: bool,
 ) -> None:
     files, size, outcome = counted
@@ -186,8 +187,8 @@ def _tell_listed(
         [
             ("listed", f"{text.count(files, 'file')}, {text.size(size)}"),
             ("how", ORIGINS[origin]),
-            ("facts", "" if script else _facts_words(name)),
-            ("check", _check_words(where, name, script=script)),
+            ("facts", "" if script else _facts_words(posixpath.basename(target.path))),
+            ("check", _check_words(where, root, target, alone=alone, script=script)),
             record_row(record),
         ]
     )
@@ -203,11 +204,20 @@ def _facts_words(name: bytes) -> str:
     return f"modes, times, links and directories: {text.show(name + checksum_record.FACTS_SUFFIX)}"
 
 
-def _check_words(where: Place, name: bytes, *, script: bool) -> str:
-    """How the list, or the script, is used."""
+def _check_words(where: Place, root: bytes, target: Place, *, alone: bool, script: bool) -> str:
+    """How the list, or the script, is used: lines that can be pasted. `alone`: the list is that of one file."""
+    name = posixpath.basename(target.path)
     if script:
         return f"sh {text.quoted(name)} DIRECTORY; in a job script: sh {text.quoted(name)} inputs || exit 1"
-    return f"sha256sum -c {text.quoted(name)}, or: {text.command('verify', where)}"
+    beside = posixpath.dirname(root) if alone else root
+    inside = posixpath.dirname(target.path) == beside
+    ours = text.command("verify", where) if inside else text.command("verify", where, "--against", target)
+    if target.node != where.node:
+        return ours
+    above = posixpath.dirname(where.path) if alone else where.path
+    enter = f"cd {text.quoted(above)} && " if above not in (b"", b".") else ""
+    standard = f"{enter}sha256sum -c {text.quoted(name if inside else target.path)}"
+    return f"{f'on {where.node}: ' if where.node else ''}{standard}, or: {ours}"
 
 
 async def scan_place(app: App, store: Readable, where: Place, choice: Choice, *, quiet: bool) -> Tree:
@@ -220,10 +230,8 @@ async def scan_place(app: App, store: Readable, where: Place, choice: Choice, *,
     return tree
 
 
-async def _write(
-    app: App, store: Store, where: Place, tree: Tree, to: _Output, data: bytes, alone: bool
-) -> tuple[Place, bytes]:
-    """Write list and facts file, or a script. Returns its place and name."""
+async def _write(app: App, store: Store, where: Place, tree: Tree, to: _Output, data: bytes, alone: bool) -> Place:
+    """Write list and facts file, or a script. Returns its place."""
     output = to.file
     if output is None:
         path = tree.root + b".sha256" if alone else posixpath.join(tree.root, LIST_NAME)
@@ -245,7 +253,7 @@ async def _write(
     finally:
         if there is not store:
             await there.close()
-    return target, name
+    return target
 
 
 async def _put(store: Store, path: bytes, data: bytes, keeping: KeptDirectories, mode: int) -> None:

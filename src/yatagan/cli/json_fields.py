@@ -58,6 +58,7 @@ def batch_json(outcome: BatchCounts, now: Activity | None = None) -> dict[str, A
         "newer_there": outcome.newer,
         "replaced": outcome.replaced,
         "directories": outcome.directories,
+        "directories_above": outcome.above,
         "links": outcome.links,
         "bundles": outcome.bundles,
         "bundles_bytes": outcome.bundles_size,

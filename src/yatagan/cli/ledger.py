@@ -23,6 +23,7 @@ from yatagan.ledger.selection import Selection
 #: Counts of a record in words, where they are not files.
 _COUNTS = {
     "directories": "directories",
+    "directories_above": "more above",
     "links": "links",
     "left_as_is": "left as is",
     "replaced": "replaced",

@@ -143,8 +143,8 @@ def _way(request: Request) -> str:
 def _carried(plan: Plan) -> str:
     counts = plan.summary
     parts = [f"{text.count(counts.files, 'file')}, {text.size(counts.size)}"]
-    if counts.directories:
-        parts.append(text.count(counts.directories, "new directory", "new directories"))
+    if counts.directories or counts.above:
+        parts.append(text.directories(counts.directories, counts.above, "new "))
     if counts.links:
         parts.append(text.count(counts.links, "link"))
     return "; ".join(parts) if counts.anything else "nothing"
@@ -379,6 +379,7 @@ def plan_json(
         "files": counts.files,
         "size_bytes": counts.size,
         "directories": counts.directories,
+        "directories_above": counts.above,
         "links": counts.links,
         "bundled_files": plan.travel.files if plan.travel is not None else 0,
         "bundles": [

@@ -27,6 +27,14 @@ from yatagan.spelling import size_of as size_of
 _SMALL = 100_000
 
 
+def directories(inside: int, above: int, new: str = "") -> str:
+    """Directories of what arrives, and those above it: `35 new directories, 2 more above`."""
+    found = count(inside or above, f"{new}directory", f"{new}directories")
+    if not inside:
+        return f"{found} above"
+    return f"{found}, {number(above)} more above" if above else found
+
+
 def place(node: str, path: bytes) -> str:
     """A place as it would be typed, made harmless."""
     return f"{node}:{show(path)}" if node else show(path)

@@ -37,6 +37,7 @@ def _statement(name: str, outcome: BatchCounts) -> Statement:
     counts = {
         "files": outcome.moved,
         "directories": outcome.directories,
+        "directories_above": outcome.above,
         "links": outcome.links,
         "bundles": outcome.bundles,
         "left_as_is": outcome.left,

@@ -41,11 +41,12 @@ _ABOVE_MODE, _BUNDLE_MODE = 0o755, 0o644
 
 @dataclass(slots=True)
 class Summary:
-    """The counts of a plan. Sizes in bytes."""
+    """The counts of a plan. Sizes in bytes. `directories` of the sources, the roots included; `above`: over those."""
 
     files: int = 0
     size: int = 0
     directories: int = 0
+    above: int = 0
     links: int = 0
     left: int = 0
     left_size: int = 0
@@ -69,7 +70,7 @@ class Summary:
     @property
     def anything(self) -> bool:
         """Whether there is anything to do."""
-        moves = self.files or self.directories or self.links
+        moves = self.files or self.directories or self.above or self.links
         return bool(moves or self.facts_of_files or self.facts_of_directories)
 
 

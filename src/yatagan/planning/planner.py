@@ -401,7 +401,7 @@ _TO_COUNT = tuple(verdict for verdict in Verdict if verdict is not Verdict.SAME)
 
 def _sum_up(plan: Plan, source: Readable, destination: Store) -> None:
     summary = plan.summary = Summary()
-    summary.directories = len(plan.above)
+    summary.above = len(plan.above)
     for arrival in plan.arrivals:
         summary.unread += len(arrival.tree.unread) + arrival.tree.dropped
         summary.skipped += arrival.tree.skipped

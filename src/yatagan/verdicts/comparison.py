@@ -9,7 +9,7 @@ from __future__ import annotations
 import heapq
 import posixpath
 from collections import Counter, defaultdict
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import NamedTuple
@@ -72,7 +72,7 @@ class Digests:
 
 @dataclass(slots=True)
 class TreeTotals:
-    """What is in a tree; `size` in bytes, of the files."""
+    """What is in a tree, its root included; `size` in bytes, of the files."""
 
     files: int = 0
     size: int = 0
@@ -82,14 +82,14 @@ class TreeTotals:
 
     @classmethod
     def of(cls, tree: Tree) -> TreeTotals:
-        """Count a tree, but for its root where that is a directory."""
+        """Count a tree."""
         totals = cls()
-        for path, facts in tree.entries.items():
+        for facts in tree.entries.values():
             if facts.kind is Kind.FILE:
                 totals.files += 1
                 totals.size += facts.size
             elif facts.kind is Kind.DIRECTORY:
-                totals.directories += path != b""
+                totals.directories += 1
             elif facts.kind is Kind.LINK:
                 totals.links += 1
             else:
@@ -161,11 +161,10 @@ def compare(
     unread = first.unread.keys() | second.unread.keys()  # what is below says nothing
     result = Comparison(first, second, digests is not None)
     moved = dict(comparing.moved()) if digests is not None else {}
-    # A directory of which something was moved away, or that it was moved to, is no difference of its own.
-    explained = set(moved.values()) | _above(moved, but=second) | _above(moved.values(), but=first)
+    arrived = set(moved.values())
     alone = sorted((path for path in second.entries if path not in first.entries), key=in_order)
     for path in heapq.merge(first.entries.in_order(), alone, key=in_order):
-        if path in explained or (unread and unread & set(_all_above(path))):
+        if path in arrived or (unread and unread & set(_all_above(path))):
             continue
         one, other = first.entries.get(path), second.entries.get(path)
         found = comparing.entry(path, one, other, moved.get(path))
@@ -185,22 +184,15 @@ def in_order(path: bytes) -> bytes:
     return path.replace(b"/", b"\0")
 
 
+def _depth(path: bytes) -> int:
+    return path.count(b"/")
+
+
 def _all_above(path: bytes) -> Iterator[bytes]:
     """The directories above a path, the root included."""
     while path:
         path = posixpath.dirname(path)
         yield path
-
-
-def _above(paths: Iterable[bytes], but: Tree) -> set[bytes]:
-    """The directories above these paths, but those that are in a tree."""
-    found: set[bytes] = set()
-    for path in paths:
-        above = posixpath.dirname(path)
-        while above and above not in found and above not in but.entries:
-            found.add(above)
-            above = posixpath.dirname(above)
-    return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -212,7 +204,7 @@ class _TwoTrees:
     modeless: Collection[bytes] | None
 
     def moved(self) -> Iterator[tuple[bytes, bytes]]:
-        """Files under other names: where they are in the first tree, and where in the second."""
+        """What has another name, here and there: files, and links and directories that went with them."""
         assert self.digests is not None
         alone: tuple[defaultdict[str, list[bytes]], ...] = (defaultdict(list), defaultdict(list))
         for tree, other, known, found in (
@@ -222,13 +214,38 @@ class _TwoTrees:
             for path, digest in known.values.items():
                 if path not in other.entries and tree.entries[path].size:
                     found[digest].append(path)
-        directories: dict[bytes, bytes] = {}
+        went_to: defaultdict[bytes, list[bytes]] = defaultdict(list)
         for digest, paths in alone[0].items():
             for path, new in zip(sorted(paths), sorted(alone[1].get(digest, ())), strict=False):
                 if posixpath.basename(path) == posixpath.basename(new):
-                    directories.setdefault(posixpath.dirname(path), posixpath.dirname(new))
+                    went_to[posixpath.dirname(path)].append(posixpath.dirname(new))
                 yield path, new
-        yield from self._moved_links(directories)
+        yield from self._moved_links({directory: places[0] for directory, places in went_to.items()})
+        yield from self._moved_directories(went_to)
+
+    def _moved_directories(self, went_to: defaultdict[bytes, list[bytes]]) -> Iterator[tuple[bytes, bytes]]:
+        """Directories that have another name: all that left them, and kept its own name, went to one new directory.
+
+        Directories without files have moved with the one that they are in. `went_to`: by directory, those to which its
+        files went under their names.
+        """
+        free = {path for path in self.second.entries.of_kind(Kind.DIRECTORY) if path not in self.first.entries}
+        gone = [path for path in self.first.entries.of_kind(Kind.DIRECTORY) if path not in self.second.entries]
+        found: dict[bytes, bytes] = {}
+        for path in sorted(gone, key=_depth, reverse=True):
+            places = set(went_to[path])
+            if len(places) == 1 and places <= free:
+                found[path] = new = places.pop()
+                free.discard(new)
+                if posixpath.basename(path) == posixpath.basename(new):
+                    went_to[posixpath.dirname(path)].append(posixpath.dirname(new))
+        for path in sorted(gone, key=_depth):
+            above, name = posixpath.split(path)
+            new = posixpath.join(found[above], name) if above in found else b""
+            if path not in found and new in free:
+                found[path] = new
+                free.discard(new)
+        yield from found.items()
 
     def _moved_links(self, directories: Mapping[bytes, bytes]) -> Iterator[tuple[bytes, bytes]]:
         """Links that went with the files of their directories. `directories`: where files went, under their names."""

@@ -78,6 +78,10 @@ class _Trait(NamedTuple):
     moved_to: bytes = b""
 
 
+#: What else the directory may be of which all that is in it is one thing.
+_LEFT_EMPTY = {Outcome.MOVED: Outcome.ONLY_FIRST}
+
+
 class _Alike:
     """Which directories are wholly one thing."""
 
@@ -115,11 +119,15 @@ class _Alike:
         while above:
             above = posixpath.dirname(above)
             common = self._common.get(above)
-            own = self._entries.get(above, entry)
-            if common is None or common != _trait(entry, above) or own.outcome is not entry.outcome:
+            if common is None or common != _trait(entry, above) or not self._belongs(entry, above):
                 break
             found = above
         return found
+
+    def _belongs(self, entry: Compared, directory: bytes) -> bool:
+        """Whether a directory is what this entry is; where all below it was moved, it may have stayed behind, empty."""
+        own = self._entries.get(directory)
+        return own is None or own.outcome in (entry.outcome, _LEFT_EMPTY.get(entry.outcome))
 
     @staticmethod
     def moved_to(entry: Compared, directory: bytes) -> bytes:
@@ -132,6 +140,8 @@ def _trait(entry: Compared, above: bytes) -> _Trait | None:
     """What an entry can have in common with others below a directory."""
     if entry.outcome is not Outcome.MOVED:
         return _Trait(entry.outcome)
+    if entry.path == above:
+        return _Trait(entry.outcome, entry.new_path)
     below = entry.path[len(above) + 1 if above else 0 :]
     if not below or not entry.new_path.endswith(b"/" + below):
         return None
