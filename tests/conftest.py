@@ -76,26 +76,27 @@ class Forked:
         seconds: float,
         watch: Callable[[int], None] = lambda process: None,
         account: tuple[int, list[int], int] | None = None,
+        tick: float = 0.05,
     ) -> subprocess.CompletedProcess[str]:
-        """`watch` is called with the process's number now and then while it runs.
+        """`watch` is called with the process's number every `tick` seconds while it runs.
 
         `account`: the number of another one, its groups, and its umask.
         """
         found = cls._idle.pop() if cls._idle else cls(environment)
         request = [[os.fsdecode(word) for word in words], str(directory), environment, account]
-        done = found._run(request, seconds, watch)
+        done = found._run(request, seconds, watch, tick)
         cls._idle.append(found)
         return done
 
     def _run(
-        self, request: list[Any], seconds: float, watch: Callable[[int], None]
+        self, request: list[Any], seconds: float, watch: Callable[[int], None], tick: float
     ) -> subprocess.CompletedProcess[str]:
         words = request[0]
         with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
             socket.send_fds(self._connection, [json.dumps(request).encode()], [out.fileno(), err.fileno()])
             child = int(self._connection.recv(100))
             end, status = time.monotonic() + seconds, None
-            self._connection.settimeout(0.05)
+            self._connection.settimeout(tick)
             while status is None:
                 try:
                     status = int(self._connection.recv(100))

@@ -97,6 +97,7 @@ def test_every_command_says_the_same(form: str, program: Program, spot: Spot, so
         for by in ("size-and-time", "digest"):
             compared = program.json("compare", *pair, "--by", by)
             assert compared["same"], (pair, by, compared)
+            assert (compared["time_step_ns"] >= 10**9) is (spot.kind == "files"), "how finely times can be compared"
     sums = "".join(
         f"{chr(92) * (chr(10) in name)}{hashlib.sha256(data).hexdigest()}  {name.replace(chr(10), chr(92) + 'n')}\n"
         for name, data in CONTENTS.items()
@@ -115,6 +116,8 @@ def test_every_command_says_the_same(form: str, program: Program, spot: Spot, so
         for _ in range(2):
             again = program.json("stage", "fen", spot.place("held"), "--by", by)
             assert (again["batch"], again["plan"]["left_as_is"]) == (None, FILES), (by, again)
+    said = program("stage", "fen", spot.place("held"), "--plan-only").stdout
+    assert ("by size and time (to " in said) is (spot.kind == "files"), said
     assert sorted((path.name, path.stat().st_mtime_ns) for path in spot.root.rglob("*")) == before, (
         "nothing is made anew"
     )

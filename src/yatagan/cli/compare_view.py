@@ -132,7 +132,8 @@ def _count(comparison: Comparison, outcome: Outcome) -> str:
 def _how(comparison: Comparison, sides: Sides) -> str:
     """The row for the evidence."""
     if not comparison.by_digest:
-        return "by size and time: a change that keeps both is not seen (--by digest reads contents)"
+        measure = text.size_and_time(comparison.step_ns)
+        return f"by {measure}: a change that keeps both is not seen (--by digest reads contents)"
     first, second = (ORIGINS[origin] for origin in sides.origins)
     names = sides.names
     return f"by contents: {first}" if first == second else f"by contents: {names[0]} {first}, {names[1]} {second}"
@@ -239,6 +240,7 @@ def comparison_json(comparison: Comparison, sides: Sides) -> dict[str, Any]:
         "same": comparison.same,
         "contents_same": comparison.contents_same,
         "by": "digest" if comparison.by_digest else "size-and-time",
+        "time_step_ns": comparison.step_ns,
         "totals_agree": totals[0] == totals[1],
         "outcomes": {
             outcome.value.replace(" ", "_"): {

@@ -57,6 +57,8 @@ def batch_json(outcome: BatchCounts, now: Activity | None = None) -> dict[str, A
         "not_carried": outcome.not_carried,
         "newer_there": outcome.newer,
         "replaced": outcome.replaced,
+        "facts_set": outcome.facts_set,
+        "facts_refused": outcome.facts_refused,
         "directories": outcome.directories,
         "directories_above": outcome.above,
         "links": outcome.links,

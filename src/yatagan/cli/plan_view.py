@@ -230,8 +230,8 @@ def _left(plan: Plan, by_digest: bool) -> str:
         remembered = f", {text.number(counts.remembered)} of them remembered" if counts.remembered else ""
         return f"{left} by digest{remembered}"
     looked = f", {text.number(counts.looked_into)} of them too new for that and by digest" if counts.looked_into else ""
-    coarse = max((arrival.step_ns for arrival in plan.arrivals), default=1) >= 1_000_000_000
-    return f"{left} by size and time{', the same to the second' if coarse else ''}{looked}"
+    measure = text.size_and_time(max((arrival.step_ns for arrival in plan.arrivals), default=1))
+    return f"{left} by {measure}{looked}"
 
 
 def _facts_set(plan: Plan) -> str:

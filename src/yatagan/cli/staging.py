@@ -220,10 +220,10 @@ async def _plan(
                     modes=request.modes(area),
                     refused=functools.partial(refused_before, Batches(request.app.home.batches), place.node),
                 )
-    if plan.summary.anything:
-        plan.unkept = await find_unkept(source, plan.carried())
     if request.if_newer is IfNewer.REPLACE:
         replace_newer(plan, seen, destination)
+    if plan.summary.anything:
+        plan.unkept = await find_unkept(source, plan.carried())
     if request.prove is Prove.ON_NODE and destination.machine is not None and not plan.same_disk:
         raise BadPlace(
             f"{destination.name}:",

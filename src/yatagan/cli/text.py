@@ -35,6 +35,12 @@ def directories(inside: int, above: int, new: str = "") -> str:
     return f"{found}, {number(above)} more above" if above else found
 
 
+def size_and_time(step_ns: int) -> str:
+    """The measure, with how finely times can be compared where that is a second or more."""
+    seconds = step_ns // 10**9
+    return "size and time" + (f" (to {'the second' if seconds == 1 else f'{seconds} seconds'})" if seconds else "")
+
+
 def place(node: str, path: bytes) -> str:
     """A place as it would be typed, made harmless."""
     return f"{node}:{show(path)}" if node else show(path)

@@ -91,7 +91,8 @@ def show_one_line(where: Place, used: Against, verdicts: Verdicts) -> None:
 def _how(verdicts: Verdicts) -> str:
     """The row for the evidence."""
     if not verdicts.contents:
-        return "by size and time: contents were not looked at, and a change that keeps both is not seen"
+        measure = text.size_and_time(verdicts.step_ns)
+        return f"by {measure}: contents were not looked at, and a change that keeps both is not seen"
     how = f"{text.count(verdicts.files, 'file')}, {text.size(verdicts.size)}, {ORIGINS[verdicts.origin]}"
     if verdicts.remembered:
         how += f", {text.number(verdicts.remembered)} of them by an earlier run and not moved since (remembered)"
@@ -175,6 +176,7 @@ def verdicts_json(where: Place, used: Against, verdicts: Verdicts) -> dict[str, 
         "evidence": evidence_json(_evidence(verdicts)),
         "facts_checked": verdicts.with_facts,
         "contents_checked": verdicts.contents,
+        "time_step_ns": verdicts.step_ns,
         "against_batch": used.batch or None,
         "against_dataset": used.dataset or None,
         "recorded_at": used.recorded[0] or None,

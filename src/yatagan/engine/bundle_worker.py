@@ -20,6 +20,7 @@ from yatagan.batches.events import Note, StepSettled
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import Change, Step
 from yatagan.digests.checksum_lists import ALGORITHM
+from yatagan.engine.destination import look_at_destination
 from yatagan.engine.file_worker import FileWorker
 from yatagan.engine.session import StepRefused
 from yatagan.engine.step_context import StepContext
@@ -169,6 +170,8 @@ class BundleWorker:
             except (StepRefused, StoreError) as error:
                 if isinstance(error, StoreError) and error.fault in CONNECTION_FAULTS:
                     raise
+                # Unless the destination has moved: its part file then waits for the day when that is back.
+                await look_at_destination(self._context.journal, self._destination, self._session.top)
                 # Files that go one by one need less of the disk and of its rights; what is wrong they will tell.
         step = self._context.journal.step(step.number)
         await self._files.parts.remove(step, with_present=True)

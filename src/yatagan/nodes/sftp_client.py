@@ -413,10 +413,10 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
         await self._extended(b"fsync@openssh.com", wire.encode_string(handle))
 
     async def space(self, path: bytes) -> Space:
-        """The space on the file system of a path."""
+        """The space on the file system of a path (the extension's flag 1: read-only)."""
         packet = await self._extended(b"statvfs@openssh.com", wire.encode_string(path), wire.EXTENDED_REPLY)
-        _, block, _, _, free = wire.decode_numbers(">QQQQQ", packet)
-        return Space(block, free)
+        _, block, _, _, free, *_, flags = wire.decode_numbers(">QQQQQQQQQQ", packet)
+        return Space(block, free, bool(flags & 1))
 
     async def copy_data(self, source: bytes, offset: int, size: int, target: bytes, at: int) -> None:
         """Copy bytes from one open file to another, on the server."""

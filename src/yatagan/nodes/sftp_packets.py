@@ -53,10 +53,11 @@ class Attributes(NamedTuple):
 
 
 class Space(NamedTuple):
-    """Of a file system: the size of a block in bytes, and the blocks that are free for us."""
+    """Of a file system: the size of a block in bytes, the blocks that are free for us, and whether it is read-only."""
 
     block: int
     free: int
+    read_only: bool
 
 
 DONE = OK.to_bytes(4, "big")

@@ -6,8 +6,7 @@ server has refused to set is not planned again.
 
 from __future__ import annotations
 
-import posixpath
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Mapping
 
 from yatagan.batches.steps import Modes, Times
 from yatagan.planning.plan import Arrival
@@ -30,11 +29,11 @@ async def compare_facts(
     bundled: Callable[[bytes], bool],
     refused: RefusedBefore | None,
 ) -> None:
-    """Note in an arrival which entries have other facts, and which directories are written to.
+    """Note in an arrival which entries have other facts.
 
     `bundled`: whether a path of the destination is in a stored bundle. Raises StoreError when the connection is lost.
     """
-    arrival.written_to = set(_written_to(arrival)) if times is Times.KEEP else set()
+    arrival.keeps_times = times is Times.KEEP
     differ: dict[bytes, Difference] = {}
     by_group: list[bytes] = []
     for each in arrival.differences.of(Verdict.SAME):
@@ -71,10 +70,3 @@ def _other_bits(facts: Facts, other: Facts) -> int:
     # A directory above may have handed that bit down; where it is missing it is to be had.
     given = _HANDED_DOWN if other.mode & _HANDED_DOWN else 0
     return (facts.mode ^ other.mode) & _DIRECTORY_BITS & ~given
-
-
-def _written_to(arrival: Arrival) -> Iterable[bytes]:
-    """Directories into which something is put: their times move."""
-    changing = arrival.differences.of(Verdict.NEW, Verdict.DIFFERENT, Verdict.IN_THE_WAY, Verdict.CLASHES)
-    yield from (posixpath.dirname(each.path) for each in changing if each.path and each.facts.kind.carried)
-    yield from (posixpath.dirname(storing.path) for storing in arrival.storing if storing.path)

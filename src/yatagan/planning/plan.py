@@ -95,8 +95,8 @@ class Arrival:
     growing: dict[bytes, Beginning] = field(default_factory=dict)
     #: Entries that are there already, whose modes or times are to be set.
     facts_differ: set[bytes] = field(default_factory=set)
-    #: Directories that are there already, into which something is put.
-    written_to: set[bytes] = field(default_factory=set)
+    #: Whether directories get the times of their sources; what is put into them moves those.
+    keeps_times: bool = False
     #: The step at which times of the two trees are compared.
     step_ns: int = 1
     #: Files of which size and time did not tell: the same by digest, with this value and evidence.
@@ -104,6 +104,16 @@ class Arrival:
 
     def __post_init__(self) -> None:
         self.differences = Differences(self.tree, self.there)
+
+    def written_to(self) -> set[bytes]:
+        """Directories into which something is put, and whose times are to stay; as it is decided now."""
+        if not self.keeps_times:
+            return set()
+        changing = self.differences.of(Verdict.NEW, Verdict.DIFFERENT, Verdict.IN_THE_WAY, Verdict.CLASHES)
+        paths = chain(
+            (each.path for each in changing if each.facts.kind.carried), (storing.path for storing in self.storing)
+        )
+        return {posixpath.dirname(path) for path in paths if path}
 
     def travels(self, difference: Difference) -> bool:
         """Whether a file may travel in a bundle: it is small, replaces nothing, and holds still."""
@@ -177,12 +187,14 @@ class _Numbering:
         self._next = 1
         self._held: list[Step] = []
         self._held_size = 0
+        self._written_to: set[bytes] = set()
 
     def steps(self) -> Iterator[Step]:
         for depth, path in enumerate(self._plan.above):
             yield self._step(depth, StepKind.DIRECTORY, path, path, b"", Facts(Kind.DIRECTORY, 0, 0, _ABOVE_MODE))
         base = len(self._plan.above)
         for arrival in self._plan.arrivals:
+            self._written_to = arrival.written_to()
             for difference in arrival.differences:
                 steps = self._for(arrival, difference, base)
                 if self._plan.travel is not None and arrival.travels(difference):
@@ -304,7 +316,7 @@ class _Numbering:
         differs = path in arrival.facts_differ
         if differs and other.mode & ~difference.facts.mode & 0o777:
             yield replace(self._step(depth, StepKind.FACTS, *ends), seen=other, setting=Setting.NARROW)
-        if differs or path in arrival.written_to:
+        if differs or path in self._written_to:
             setting = Setting.DIFFER if differs else Setting.AGAIN
             yield replace(self._step(FACTS_PHASE - depth, StepKind.FACTS, *ends), seen=other, setting=setting)
 

@@ -23,7 +23,7 @@ from yatagan.errors import StoreError
 from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.nodes.login import Login
 from yatagan.nodes.sftp_client import SftpClient
-from yatagan.nodes.sftp_packets import CREATE, EXCLUSIVE, READ, WRITE
+from yatagan.nodes.sftp_packets import CREATE, EXCLUSIVE, READ, WRITE, Space
 from yatagan.stores.connection import BareFailure, Connection
 from yatagan.stores.helper_machine import HelperMachine
 from yatagan.stores.interface import (
@@ -132,8 +132,10 @@ class SftpStore:
             return StoreError(Fault.NO_SPACE, path, store=self.name, detail=said)
         try:
             if writing:
-                room = await self.free_space(posixpath.dirname(path))
-                if room is not None and room < self.traits.write_size:
+                disk = await self._disk(posixpath.dirname(path))
+                if disk is not None and disk.read_only:
+                    return StoreError(Fault.READ_ONLY, path, store=self.name, detail=said)
+                if disk is not None and disk.free * disk.block < self.traits.write_size:
                     return StoreError(Fault.NO_SPACE, path, store=self.name, detail=said)
             elif naming and await self.look(path) is not None:
                 return StoreError(Fault.EXISTS, path, store=self.name, detail=said)
@@ -243,13 +245,17 @@ class SftpStore:
 
     async def free_space(self, path: bytes) -> int | None:
         """See `Store.free_space`."""
+        found = await self._disk(path)
+        return found.free * found.block if found is not None else None
+
+    async def _disk(self, path: bytes) -> Space | None:
+        """The file system of a path; None where the server does not say."""
         try:
-            found = await self.ask(self.files.space(path), path)
+            return await self.ask(self.files.space(path), path)
         except StoreError as error:
             if error.fault in CONNECTION_FAULTS:
                 raise
             return None
-        return found.free * found.block
 
     async def clock_ns(self) -> int | None:
         """See `Store.clock_ns`."""

@@ -101,12 +101,14 @@ class TreeTotals:
 class Comparison:
     """Two trees compared. `entries`: those that are not the same, parents before children.
 
-    `counts` and `sizes` (bytes of files) by outcome; of files that are on both sides the larger size counts.
+    `counts` and `sizes` (bytes of files) by outcome; of files that are on both sides the larger size counts. `step_ns`:
+    how finely times could be compared.
     """
 
     first: Tree
     second: Tree
     by_digest: bool
+    step_ns: int
     entries: list[Compared] = field(default_factory=list)
     counts: Counter[Outcome] = field(default_factory=Counter)
     sizes: Counter[Outcome] = field(default_factory=Counter)
@@ -157,9 +159,10 @@ def compare(
     """
     files = ((path, second.entries.get(path)) for path in first.entries.of_kind(Kind.FILE))
     both = ((first.entries[path].mtime_ns, other.mtime_ns) for path, other in files if other is not None)
-    comparing = _TwoTrees(first, second, digests, common_step(both, step_ns), modeless)
+    step_ns = common_step(both, step_ns)
+    comparing = _TwoTrees(first, second, digests, step_ns, modeless)
     unread = first.unread.keys() | second.unread.keys()  # what is below says nothing
-    result = Comparison(first, second, digests is not None)
+    result = Comparison(first, second, digests is not None, step_ns)
     moved = dict(comparing.moved()) if digests is not None else {}
     arrived = set(moved.values())
     alone = sorted((path for path in second.entries if path not in first.entries), key=in_order)

@@ -52,6 +52,7 @@ class Verdicts:
     of these files whose digest was made by an earlier run that was cut off, and that have not moved since.
     `with_facts`: whether the record has facts, too. `contents`: whether contents were looked at. `emptied`: of the
     record nothing is left, since all of it was gone when it was last carried; that is never good.
+    `step_ns`: how finely times could be compared.
     """
 
     found: list[Found]
@@ -62,6 +63,7 @@ class Verdicts:
     contents: bool = True
     remembered: int = 0
     emptied: bool = False
+    step_ns: int = 1
 
     @property
     def nothing(self) -> bool:
@@ -142,8 +144,9 @@ async def verify(
     else:
         found = [_found_by_size(tree, path, (expected or {}).get(path)) for path in paths]
         read, origin = [path for path in paths if path in tree.entries], origin_of(store)
+    step_ns = step_of_record(expected or {}, tree, store.traits.time_step_ns)
     if expected is not None:
-        found = list(_with_facts(store, tree, found, claims, contents=contents))
+        found = list(_with_facts(tree, found, claims, step_ns, contents=contents))
     if claims.whole:
         listed_too = set(paths) | set(expected or ())
         if contents and expected is not None:
@@ -162,7 +165,8 @@ async def verify(
             if path not in listed_too and not is_record(path) and tree.entries[path].kind is not Kind.DIRECTORY
         ]
     size = sum(tree.entries[path].size for path in read if path in tree.entries)
-    return Verdicts(found, origin, len(read), size, expected is not None, contents, remembered, claims.emptied)
+    facts = expected is not None
+    return Verdicts(found, origin, len(read), size, facts, contents, remembered, claims.emptied, step_ns)
 
 
 class _Contents:
@@ -275,9 +279,8 @@ def _found(tree: Tree, line: Listed, contents: Mapping[bytes, Content]) -> Found
     return Found(line.path, Finding.DIFFERENT, "other contents")
 
 
-def _with_facts(store: Readable, tree: Tree, found: list[Found], claims: Claims, *, contents: bool) -> Iterator[Found]:
+def _with_facts(tree: Tree, found: list[Found], claims: Claims, step_ns: int, *, contents: bool) -> Iterator[Found]:
     expected = claims.expected or {}
-    step_ns = step_of_record(expected, tree, store.traits.time_step_ns)
     by_path = {entry.path: entry for entry in found}
     for path in sorted(set(expected) | set(by_path)):
         entry, wanted, facts = by_path.get(path), expected.get(path), tree.entries.get(path)
