@@ -46,12 +46,7 @@ def summary_lines(
     rate = text.rate(outcome.moved, outcome.sent, seconds) if not outcome.reusing else f"{text.size(outcome.sent)} sent"
     yield from text.fact_lines(
         [
-            (
-                place_label(outcome),
-                f"{text.count(outcome.moved, 'file')}, {text.size(outcome.moved_size)}"
-                f" in {text.duration(seconds)}" + (f", {rate}" if rate else ""),
-            ),
-            ("", _besides(outcome)),
+            *_done(outcome, f" in {text.duration(seconds)}" + (f", {rate}" if rate else "")),
             ("stored", stored(outcome)),
             ("left as is", _left(outcome)),
             ("parts", parts(outcome)),
@@ -91,6 +86,20 @@ def show_strip(journal: Journal, count: int) -> None:
         text.facts([("", f"{cells}  {legend(strip, count)}")])
 
 
+def _done(outcome: BatchCounts, took: str) -> Iterator[tuple[str, str]]:
+    """The rows for what is in place; where only modes and times were to be set, for that."""
+    others = outcome.files - outcome.left - outcome.not_carried
+    if outcome.facts_set and not (others or outcome.failed or outcome.directories or outcome.above or outcome.links):
+        yield "set", f"modes and times of {_were_there(outcome)}{took}"
+        return
+    yield place_label(outcome), f"{text.count(outcome.moved, 'file')}, {text.size(outcome.moved_size)}{took}"
+    yield "", _besides(outcome)
+
+
+def _were_there(outcome: BatchCounts) -> str:
+    return f"{text.count(outcome.facts_set, 'that was', 'that were')} there"
+
+
 def _besides(outcome: BatchCounts) -> str:
     parts = []
     if outcome.directories or outcome.above:
@@ -98,7 +107,7 @@ def _besides(outcome: BatchCounts) -> str:
     if outcome.links:
         parts.append(text.count(outcome.links, "link"))
     if outcome.facts_set:
-        parts.append(f"modes and times of {text.number(outcome.facts_set)} that were there")
+        parts.append(f"modes and times of {_were_there(outcome)}")
     if outcome.facts_refused:
         parts.append(f"not those of {text.number(outcome.facts_refused)}: refused there")
     return "and " + ", ".join(parts) if parts else ""

@@ -55,7 +55,7 @@ def conclude_batch(outcome: BatchCounts, problem: CannotReach | None = None) -> 
         case BatchState.NEEDS_LOGIN:
             return Conclusion("waiting for a login", ExitStatus.NO_LOGIN)
         case BatchState.HELD if fault is not None:
-            return Conclusion(f"held: {fault_words.fault(fault)}", _held_status(fault))
+            return Conclusion(f"held: {fault_words.of_destination(fault)}", _held_status(fault))
     if problem is not None and not problem.passing:
         return Conclusion(state.value, ExitStatus.NO_LOGIN)
     return Conclusion(state.value, ExitStatus.INTERRUPTED)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.text import command, quoted, show
 from yatagan.faults import CONNECTION_FAULTS, Fault
@@ -42,7 +44,7 @@ _FAULTS = {
     Fault.OTHER_DISK: "commands and file transfer see different disks there, so commands cannot prove what has arrived",
     Fault.NO_PROOF: "the node runs no commands any more, so it cannot prove what has arrived as the plan said",
     Fault.DESTINATION_GONE: "it is gone, with what the batch had put there",
-    Fault.DESTINATION_MOVED: "it is not the directory that the batch was planned for",
+    Fault.DESTINATION_MOVED: "it is another directory than the batch was planned for",
     Fault.KEPT_TAKEN: "another file is kept already under the name of the one to be replaced",
     Fault.LEADS_OUT: "a link leads out of what this command may touch",
     Fault.FOREIGN_LINK: "a link that another account made, where others can make links, leads to it",
@@ -136,6 +138,11 @@ _STATUSES = {
     Fault.DESTINATION_MOVED: ExitStatus.REFUSED,
     Fault.DESTINATION_GONE: ExitStatus.INTERRUPTED,
 }
+
+
+def of_destination(what: Fault) -> str:
+    """A fault that holds a whole batch, as a clause of its own: `the destination is gone, with …`."""
+    return re.sub(r"^it\b", "the destination", fault(what))
 
 
 def fault(what: Fault, detail: str = "") -> str:

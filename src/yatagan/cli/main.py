@@ -74,7 +74,7 @@ def program() -> None:
 def main(arguments: list[str] | None = None) -> NoReturn:
     """Run the program and exit."""
     from yatagan.cli.standard_output import missed_output, open_streams
-    from yatagan.cli.terminating import as_interrupt
+    from yatagan.cli.terminating import as_interrupt, leave_at_once
 
     open_streams()
     if "_YATAGAN_COMPLETE" in os.environ:
@@ -95,6 +95,7 @@ def main(arguments: list[str] | None = None) -> NoReturn:
         terminal.say(f"yatagan: standard output cannot be written, and what was said there is lost: {why}", err=True)
         terminal.say("  the command itself has ended as usual; send its output elsewhere", err=True)
         status = status or 1
+    leave_at_once(status)
     sys.exit(status)
 
 

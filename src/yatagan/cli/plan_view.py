@@ -36,12 +36,7 @@ def show_plan(
     begun: str,
 ) -> None:
     """Show the plan in a few lines, warnings first."""
-    names = ", ".join(text.show(name) for _, name in request.sources[:3])
-    if len(request.sources) > 3:
-        names += f" and {len(request.sources) - 3} more"
-    into = text.place(request.destination.node, request.destination.path or (b"" if request.destination.node else b"."))
-    origin = f" from {request.source_node}" if request.source_node else ""
-    terminal.say(terminal.style(f"Plan: {names}{origin} to {into}", bold=True))
+    terminal.say(terminal.style(_title(request), bold=True))
     for caution in cautions:
         if caution.first:
             text.urgent(caution.text)
@@ -140,14 +135,28 @@ def _way(request: Request) -> str:
     return f"this machine; nothing is written to its disk{twice}"
 
 
+def _title(request: Request) -> str:
+    """What goes where: `Plan: fen to heron:campaign`; with its new name, if one source alone gets one."""
+    into = request.destination.path or (b"" if request.destination.node else b".")
+    names = [name for _, name in request.sources]
+    old = posixpath.basename(request.sources[0][0])
+    if len(names) == 1 and old not in (b"", b".", b"..", names[0]):
+        names, into = [old], posixpath.join(into, names[0])
+    shown = ", ".join(map(text.show, names[:3])) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+    origin = f" from {request.source_node}" if request.source_node else ""
+    return f"Plan: {shown}{origin} to {text.place(request.destination.node, into)}"
+
+
 def _carried(plan: Plan) -> str:
     counts = plan.summary
+    if not (counts.files or counts.directories or counts.above or counts.links):
+        return "nothing"
     parts = [f"{text.count(counts.files, 'file')}, {text.size(counts.size)}"]
     if counts.directories or counts.above:
         parts.append(text.directories(counts.directories, counts.above, "new "))
     if counts.links:
         parts.append(text.count(counts.links, "link"))
-    return "; ".join(parts) if counts.anything else "nothing"
+    return "; ".join(parts)
 
 
 def _travel(plan: Plan) -> str:

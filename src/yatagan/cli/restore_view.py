@@ -55,7 +55,8 @@ def _verdict(losses: Losses, still: list[bytes]) -> str:
         lost = "of the one entry that is lost"
     if not still:
         return text.tinted("a good copy is left", text.Tone.GOOD) + f" {lost}"
-    return text.tinted(f"{text.number(len(still))} have no good copy", text.Tone.TROUBLE) + f", {lost}"
+    have = "has" if len(still) == 1 else "have"
+    return text.tinted(f"{text.number(len(still))} {have} no good copy", text.Tone.TROUBLE) + f", {lost}"
 
 
 def _place(copy: Copy) -> str:

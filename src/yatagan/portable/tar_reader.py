@@ -71,7 +71,7 @@ class TarReader:
         assert member is not None
         for offset, size in member.regions if member.regions is not None else ((0, member.stored),):
             while size:
-                piece = self._exactly(min(size, _PIECE), "its contents end")
+                piece = self._exactly(min(size, _PIECE), "a member's contents should go on")
                 self._left -= len(piece)
                 yield offset, piece
                 offset, size = offset + len(piece), size - len(piece)
