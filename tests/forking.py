@@ -42,6 +42,10 @@ _NEEDED = (
 )
 
 
+#: What a report draws with; imported once it is asked for.
+_FOR_REPORTS = ("matplotlib.backends.backend_svg", "matplotlib.dates", "matplotlib.figure", "jinja2")
+
+
 def serve(connection: socket.socket) -> None:
     """Returns in a child, which is to be the program; ends with the connection."""
     for module in pkgutil.walk_packages(yatagan.__path__, "yatagan."):
@@ -53,6 +57,9 @@ def serve(connection: socket.socket) -> None:
         if not data:
             sys.exit()
         words, directory, environment, account = json.loads(data)
+        if words[:1] == ["report"] and account is None:
+            for name in _FOR_REPORTS:
+                importlib.import_module(name)
         child = os.fork()
         if not child:
             connection.close()

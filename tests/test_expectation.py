@@ -55,6 +55,22 @@ def test_the_plan_says_how_long_and_the_summary_compares(program: Program, far: 
     assert 0 < again["expected_seconds"] < 60
 
 
+def test_a_batch_that_was_cut_off_is_no_measure(program: Program) -> None:
+    """What was slow is expected to be slow again; an hour without a line is not."""
+    (program.directory / "a").write_text("a")
+    batch = program.json("stage", "a", "there")["batch"]["batch"]
+
+    def expected() -> float:
+        return float(program.json("stage", "a", "elsewhere", "--plan-only")["plan"]["expected_seconds"])
+
+    with sqlite3.connect(Path(program.home, "batches", batch, "journal.db")) as journal:
+        journal.execute("UPDATE batch SET seconds = 3600")
+    slow = expected()
+    with sqlite3.connect(Path(program.home, "batches", batch, "journal.db")) as journal:
+        journal.execute("INSERT OR REPLACE INTO session VALUES (77, '')")
+    assert expected() < slow / 10
+
+
 @pytest.mark.parametrize("version", [9, 10, 11, 12])
 def test_a_journal_of_an_older_version_is_read(version: int, program: Program) -> None:
     (program.directory / "a").write_text("a")

@@ -42,7 +42,7 @@ from yatagan.trees.scan import scan
 
 OLD_NS = 1_600_000_000 * 10**9
 #: Calls between those that are tried in the suite; the soak tries all.
-STRIDE = 7
+STRIDE = 11
 
 
 class FarFile(LocalFile):

@@ -39,7 +39,9 @@ def _earlier(app: App, nodes: tuple[str, str]) -> Iterator[tuple[float, float]]:
     for _, journal in Batches(app.home.batches).opened():
         header, standing = journal.header(), journal.standing()
         ends = header.source_node, header.destination_node
-        if ends == nodes and standing.state is BatchState.FINISHED:
+        # One that was cut off says more of its interruption than of its files.
+        whole = standing.state is BatchState.FINISHED and len(journal.witnesses()) <= 1
+        if ends == nodes and whole:
             yield standing.seconds, header.modelled_seconds
         else:
             yield 0.0, 0.0
