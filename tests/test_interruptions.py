@@ -160,6 +160,25 @@ def test_a_line_that_stays_away_interrupts_and_resumes(program: Program, practic
 
 
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_a_stop_that_comes_after_the_verdict_changes_nothing(number: int, program: Program) -> None:
+    """The process is at its end: it has said all, and its status stays."""
+    late = f"atexit.register(os.kill, os.getpid(), {number})"
+    done = subprocess.run(
+        [
+            sys.executable,
+            "-c",
+            f"import atexit, os; from yatagan.cli.main import main; {late}; main(['list', 'nothing'])",
+        ],
+        cwd=program.directory,
+        env=program.environment(),
+        capture_output=True,
+        text=True,
+    )
+    assert done.returncode == program("list", "nothing", expect=None).returncode > 0
+    assert "Traceback" not in done.stderr
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
 def test_ctrl_c_stops_cleanly_and_at_once(program: Program, practice: Practice, number: int) -> None:
     far = practice.far()
     program(*far.add)
