@@ -35,6 +35,10 @@ def test_earlier_batches_correct_it() -> None:
     twice = [(10.0, 5.0), (0.1, 5.0), (12.0, 6.0), (90.0, 1.0)]  # one is too short to say anything, one was a bad day
     plain, corrected = (expect(10**9, 100, 0, None, [1e7], Costs(0.01), earlier) for earlier in ([], twice))
     assert corrected.seconds == 2 * plain.seconds and corrected.modelled == plain.modelled
+    # A limit is no slowness of the connection: it is kept, whatever others took.
+    limited = expect(10**9, 100, 0, None, [1e7], Costs(0.01), twice, limit=1e6)
+    assert 1000 < limited.seconds == limited.modelled < 1010
+    assert expect(10**9, 100, 0, None, [1e7], Costs(0.01), twice, limit=1e9).seconds == corrected.seconds
     small = travel(1000, 10**6, Costs(0.05))
     together = expect(10**6, 1000, 0, small, [1e7], Costs(0.05), [])
     alone = expect(10**6, 1000, 0, None, [1e7], Costs(0.05), [])

@@ -23,15 +23,15 @@ def expectation_of(request: Request, plan: Plan, stores: tuple[Store, Store], co
     """How long a plan should take."""
     app, nodes = request.app, (request.source_node, request.destination.node)
     measured = [recall(app.home, node).rate for node in nodes if node]
-    limits = [request.max_rate, *(store.max_rate or 0 for store in stores)]
-    rates = [rate for rate in (*measured, *limits) if rate]
+    limits = [rate for rate in (request.max_rate, *(store.max_rate for store in stores)) if rate]
+    rates = [rate for rate in measured if rate]
     if not any(nodes):
         rates.append(DISK_RATE)
     size = plan.summary.size - plan.summary.growing_there - plan.safe
     earlier = islice(_earlier(app, nodes), _LOOKED_AT)
     stored = sum(storing.files for arrival in plan.arrivals for storing in arrival.storing)
     known = [each for each in earlier if each[1]]
-    return expect(size, plan.summary.files, stored, plan.travel, rates, costs, known)
+    return expect(size, plan.summary.files, stored, plan.travel, rates, costs, known, min(limits, default=None))
 
 
 def _earlier(app: App, nodes: tuple[str, str]) -> Iterator[tuple[float, float]]:

@@ -30,7 +30,7 @@ from yatagan.reports.figures import NAMES, DatasetLine, FigureSpec, as_file
 from yatagan.reports.gathering import Chosen, Gathered, gather, gather_batches
 from yatagan.reports.numbers import numbers_of
 from yatagan.reports.page import PageFacts, render
-from yatagan.reports.verdict import DatasetRow, Level
+from yatagan.reports.verdict import CHANGED, DatasetRow, Level
 from yatagan.stores.connection_history import recall
 
 T = TypeVar("T")
@@ -166,12 +166,12 @@ def _wanting(state: DatasetState) -> tuple[str, Level]:
     if state.staged is None:
         return "not staged", Level.WARNING
     if state.staged.outcome != "good":
-        return "not all staged", Level.TROUBLE
+        return "not wholly staged", Level.TROUBLE
     if state.emptied:
-        return "all of it gone", Level.TROUBLE
+        return "gone", Level.TROUBLE
     if state.not_good:
         return "not as on record", Level.TROUBLE
-    return ("", Level.GOOD) if state.settled else ("changed since", Level.WARNING)
+    return ("", Level.GOOD) if state.settled else (CHANGED, Level.WARNING)
 
 
 def _when(record: Record | None) -> str:

@@ -10,6 +10,9 @@ from yatagan.batches.states import BatchState
 from yatagan.reports.gathering import Gathered, Staging
 from yatagan.spelling import count
 
+#: What is not good about a dataset that has other contents here than were staged.
+CHANGED = "changed since"
+
 
 class Level(IntEnum):
     """How good a row is, the best first; NOTHING where there is no row."""
@@ -98,7 +101,15 @@ def _of_batches(found: Gathered) -> list[str]:
 def _of_datasets(rows: Sequence[DatasetRow]) -> list[str]:
     """What is to be said of datasets that are not as they should be."""
     wanting = [row.wanting for row in rows if row.wanting]
-    return [f"{wanting.count(why)} of {count(len(rows), 'dataset')}: {why}" for why in dict.fromkeys(wanting)]
+    of = count(len(rows), "dataset")
+    return [f"{wanting.count(why)} of {of} {_stand(why, wanting.count(why))}" for why in dict.fromkeys(wanting)]
+
+
+def _stand(wanting: str, many: int) -> str:
+    """What is not good about datasets, as the rest of a sentence."""
+    if wanting == CHANGED:
+        return f"{'has' if many == 1 else 'have'} {wanting}"
+    return f"{'is' if many == 1 else 'are'} {wanting}"
 
 
 def _of_verdicts(found: Gathered) -> list[str]:
