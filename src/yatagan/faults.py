@@ -145,8 +145,9 @@ KIND_OF_FAULT: dict[Fault, FaultKind] = {
 
 #: After these the same step may well succeed on a fresh connection.
 CONNECTION_FAULTS = frozenset({Fault.CONNECTION_LOST, Fault.SILENT})
-#: With these a server refuses to set a mode or a time; trying again changes nothing, and contents do not suffer.
-REFUSE_FACTS = frozenset({Fault.DENIED, Fault.UNSUPPORTED, Fault.REFUSED, Fault.TIME_RANGE, Fault.BITS_DROPPED})
+#: With these it is the connection or the disk that fails, not the one thing that was asked for: no mode or time is
+#: taken for one that is refused for good.
+MACHINE_FAULTS = CONNECTION_FAULTS | {Fault.NO_SPACE, Fault.READ_ONLY, Fault.DISK, Fault.STALE, Fault.BUSY}
 #: These stop everything until there is free space.
 SPACE_FAULTS = frozenset({Fault.NO_SPACE, Fault.NO_SPACE_HERE})
 #: These stop everything until a person has looked at the destination.

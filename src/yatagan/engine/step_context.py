@@ -14,7 +14,7 @@ from yatagan.engine.directories_above import DirectoriesAbove
 from yatagan.engine.kept_files import KeptFiles
 from yatagan.engine.session import MODE_BITS, Session
 from yatagan.errors import StoreError
-from yatagan.faults import REFUSE_FACTS, Fault
+from yatagan.faults import MACHINE_FAULTS, Fault
 from yatagan.stores.coalescing import Shared
 from yatagan.stores.interface import Facts, Kind, Placement, Writer, machine_of, same_time
 from yatagan.trees.hashing import digest_by_reading
@@ -99,7 +99,7 @@ class StepContext:
         try:
             await self.destination.set_facts(step.path, mode=mode, mtime_ns=mtime_ns)
         except StoreError as error:
-            if error.fault not in REFUSE_FACTS:
+            if error.fault in MACHINE_FAULTS:
                 raise
             self.tell(Note(step.label, error.fault, error.detail))
             return
@@ -119,7 +119,7 @@ class StepContext:
         try:
             await self.destination.set_facts(step.path, mode=mode, mtime_ns=mtime_ns)
         except StoreError as error:
-            if error.fault not in REFUSE_FACTS:
+            if error.fault in MACHINE_FAULTS:
                 raise
             fault = error.fault
         if fault is None and mode is not None:

@@ -12,7 +12,7 @@ from dataclasses import replace
 from typing import Any, Protocol, TypeVar
 
 from yatagan.errors import StoreError
-from yatagan.faults import REFUSE_FACTS, Fault
+from yatagan.faults import MACHINE_FAULTS, Fault
 from yatagan.nodes.sftp_client import SftpClient
 from yatagan.stores.coalescing import Shared
 from yatagan.stores.helper_machine import HelperMachine
@@ -78,7 +78,7 @@ class SftpPlacing:
         try:
             await part.set_facts(wanted.mode, wanted.mtime_ns)
         except StoreError as error:
-            if error.fault not in REFUSE_FACTS:
+            if error.fault in MACHINE_FAULTS:
                 raise
             return error.fault
         return None if is_sayable(wanted.mtime_ns) else Fault.TIME_RANGE
