@@ -411,8 +411,11 @@ def moment(text: str) -> float:
 
 
 def wait_for(true: Callable[[], bool], seconds: float = 30) -> None:
-    """Until something is so; the limit only ends a hopeless wait."""
+    """Until something is so; the limit only ends a hopeless wait. A look that takes long is rarer."""
     end = time.monotonic() + seconds
-    while not true():
-        assert time.monotonic() < end, "it did not come to pass"
-        time.sleep(0.02)
+    while True:
+        began = time.monotonic()
+        if true():
+            return
+        assert began < end, "it did not come to pass"
+        time.sleep(min(max(0.02, 4 * (time.monotonic() - began)), 0.5))
