@@ -62,6 +62,7 @@ class Ground:
     servers: Servers
     rng: random.Random = field(init=False)
     program: Program = field(init=False)
+    server: OpenSsh = field(init=False)
 
     def __post_init__(self) -> None:
         self.rng = rng = random.Random(self.number)
@@ -70,9 +71,9 @@ class Ground:
             directory.mkdir(parents=True)
         self.kind = rng.choice(["here", "commands", "commands", "files"])
         self.upload = self.kind == "here" or rng.random() < 0.6
+        self.server = self.servers.files if self.kind == "files" else self.servers.commands
         if self.kind != "here":
-            server = self.servers.commands if self.kind == "commands" else self.servers.files
-            self.program(*server.far(self.base / "far").add)
+            self.program(*self.server.far(self.base / "far").add)
         near, far = self.program.directory, self.base / "far"
         self.fen, self.top = (near / "fen", far / "top") if self.upload else (far / "fen", near / "top")
         away = "oak:" if self.kind != "here" else f"{far}/"
@@ -104,6 +105,8 @@ class Harm:
     def __init__(self, ground: Ground) -> None:
         self.ground, self.rng = ground, ground.rng
         self.done = False
+        #: Whether all was in place before it was done.
+        self.complete = False
         #: Seconds after something of this run is at the destination, or after its start.
         self._after, self._arrival = self.rng.random() * 0.4, self.rng.random() < 0.7
         self._since: float | None = None
@@ -179,7 +182,10 @@ class Swap(Harm):
     def mend(self) -> None:
         if not self.done:
             return
-        assert not os.listdir(self.stranger), "something was put where a link leads"
+        strays = set(os.listdir(self.stranger)) - set(map(os.path.basename, rounds.part_files(self.stranger)))
+        assert not strays, "something was named where a link leads"
+        # Paths are no open directories to a file server: a part file may be made there, in the moment after a look.
+        assert (self.ground.upload and self.ground.kind != "here") or not os.listdir(self.stranger)
         top = self.ground.top
         if top.is_symlink():
             top.unlink()
@@ -232,21 +238,22 @@ class Line(Harm):
     """The server's processes for this login are killed; it goes on by itself."""
 
     def act(self, process: int) -> bool:
-        for child in _children(process):
+        for child in _sessions(self.ground.server.port):
             with suppress(ProcessLookupError):
                 os.kill(child, signal.SIGKILL)
         return True
 
 
-def _children(process: int) -> list[int]:
-    """The server's processes at the other ends of a process's connections."""
-    found = subprocess.run(["ss", "-Htnp"], capture_output=True, text=True, check=False).stdout
-    ends = {tuple(line.split()[3:5]) for line in found.splitlines() if f"pid={process}," in line}
-    theirs = [line for line in found.splitlines() if tuple(line.split()[3:5])[::-1] in ends]
-    return [int(part.split(",")[0]) for line in theirs for part in line.split("pid=")[1:]]
+def _sessions(port: int) -> list[int]:
+    """The processes of a server that serve a login each."""
+    for name in filter(str.isdigit, os.listdir("/proc")):
+        with suppress(OSError):
+            if f"sshd-{port}.conf".encode() in Path("/proc", name, "cmdline").read_bytes():
+                return [int(child) for child in Path("/proc", name, "task", name, "children").read_text().split()]
+    return []
 
 
-HARMS: list[type[Harm]] = [Harm, Signal, Signal, Swap, Swap, SmallDisk, Clock]
+HARMS: list[type[Harm]] = [Harm, Signal, Signal, Swap, Swap, SmallDisk, Clock, Line]
 OPTIONS = [(), (), ("--by", "digest"), ("--prove", "none"), ("--prove", "read-back"), ("--pack", "always")]
 
 
@@ -260,7 +267,7 @@ def _stage_round(ground: Ground) -> None:
     rng, fen, there = ground.rng, ground.fen, ground.there
     largest = rng.choice([100_000, 2_000_000])
     what = rng.choice(HARMS)
-    if what is SmallDisk and (os.geteuid() or not ground.upload):
+    if (what is SmallDisk and (os.geteuid() or not ground.upload)) or (what is Line and ground.kind == "here"):
         what = Signal
     rounds.grow(fen, rng, largest)
     harm = what(ground)
@@ -297,7 +304,7 @@ def _carry(ground: Ground, harm: Harm) -> None:
         kept = rounds.all_contents(ground.top, *harm.asides())
         assert contents <= kept, f"something that was there is nowhere now\n{told}"
         assert not rounds.torn(rounds.look(there), before, [source]), told
-        if answer.status == 0 and not getattr(harm, "complete", False):
+        if answer.status == 0 and not harm.complete:
             assert not (wrong := rounds.unlike(source, rounds.look(there))), f"{wrong}\n{told}"
 
     look(done, "after the harm")

@@ -128,6 +128,10 @@ class JournalReading:
             found += [row[0] for row in self._rows(query, *some)]
         return found
 
+    def all_facts_set(self) -> list[int]:
+        """The numbers of all steps that have set facts."""
+        return [row[0] for row in self._rows("SELECT number FROM step WHERE kind = 'facts' AND state = 'in place'")]
+
     def sessions(self) -> int:
         """How many sessions have worked on it."""
         return int(self._one("SELECT count(*) FROM session")[0])

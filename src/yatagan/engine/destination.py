@@ -41,6 +41,13 @@ async def look_at_destination(journal: Journal, destination: Store, top: bytes) 
         journal.know_top(found.inode)
 
 
+def set_facts_again(journal: Journal) -> None:
+    """Put back every step that has set facts: those may be of the directory that had the destination's name then."""
+    changes = [Change(number, state=StepState.WAITING) for number in journal.all_facts_set()]
+    for at in range(0, len(changes), _STEPS_PER_COMMIT):
+        journal.apply(changes[at : at + _STEPS_PER_COMMIT])
+
+
 async def make_again(journal: Journal, destination: Store, top: bytes) -> None:
     """Make a missing destination, and put back to waiting every step whose entry is not there. Raises StoreError."""
     missing = []

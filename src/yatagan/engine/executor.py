@@ -24,7 +24,7 @@ from yatagan.batches.states import SETTLED, BatchState, Evidence, StepState
 from yatagan.batches.steps import SessionWriters, Step, token_path
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.engine import run_messages, scheduler
-from yatagan.engine.destination import look_at_destination, make_again
+from yatagan.engine.destination import look_at_destination, make_again, set_facts_again
 from yatagan.engine.growing_files import GrowingFiles
 from yatagan.engine.last_look import LastLook
 from yatagan.engine.session import RetryStep, Session, evidence_for
@@ -32,7 +32,7 @@ from yatagan.engine.source_files import Clock
 from yatagan.engine.step_context import StepContext
 from yatagan.engine.step_worker import StepWorker
 from yatagan.errors import CannotReach, JournalError, StoreError
-from yatagan.faults import CONNECTION_FAULTS, STOPPING_FAULTS, Fault
+from yatagan.faults import CONNECTION_FAULTS, DESTINATION_FAULTS, STOPPING_FAULTS, Fault
 from yatagan.stores.interface import Readable, Source, Store
 from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.extents import Extents
@@ -110,7 +110,7 @@ class Executor:
         self._problem: CannotReach | None = None
         self._stopped_by: StoreError | None = None
         self._free: int | None = None
-        self._was_full = False
+        self._was_full = self._was_elsewhere = False
         self._failure: BaseException | None = None
         self._settled: run_messages.EndRun | None = None
         self._checks = 0
@@ -126,7 +126,8 @@ class Executor:
     async def run(self) -> Standing:
         """Run until the batch is settled. Raises JournalError when the journal cannot be written any more."""
         began = self._clock.monotonic()
-        self._was_full = self._journal.standing().fault is Fault.NO_SPACE
+        fault = self._journal.standing().fault
+        self._was_full, self._was_elsewhere = fault is Fault.NO_SPACE, fault in DESTINATION_FAULTS
         self._journal.settle(BatchState.MOVING)
         try:
             self._obey(self._scheduler.handle(run_messages.Begun()))
@@ -290,6 +291,9 @@ class Executor:
         if self._journal.standing().make_again:
             await make_again(self._journal, destination, self._header.destination)
         await look_at_destination(self._journal, destination, self._header.destination)
+        if self._was_elsewhere:
+            set_facts_again(self._journal)
+            self._was_elsewhere = False
 
     def _refused(self, error: CannotReach | StoreError) -> None:
         if isinstance(error, StoreError):
