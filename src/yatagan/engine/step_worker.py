@@ -84,6 +84,8 @@ class StepWorker:
         except StepRefused as refused:
             if refused.fault in _MAY_BE_ALL:
                 await self._refuse_moved()
+                if self._context.journal.directory_state(posixpath.dirname(step.path)) is StepState.FAILED:
+                    raise StepRefused(Fault.WITH_DIRECTORY) from refused
             if refused.fault is Fault.ABOVE_GONE:
                 raise await self._gone_above(step) from refused
             raise
