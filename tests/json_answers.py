@@ -576,7 +576,10 @@ def answers(program: Program, practice: Practice) -> Iterator[tuple[str, list[st
     yield "batch list", words, run("batch", "list")
     _interrupt(program)
     yield "batch show", words, run("batch", "show")
-    yield "batch show --rate-over-time", words, run("batch", "show", "--rate-over-time")
+    ended = next(
+        each for each in program.json("batch", "list")["batches"] if each["state"] == "finished" and each["in_place"]
+    )
+    yield "batch show --rate-over-time", words, run("batch", "show", ended["batch"], "--rate-over-time")
     yield "batch hold", words, run("batch", "hold", program.json("batch", "list")["batches"][0]["batch"])
     yield "batch log", words, run("batch", "log")
     yield "parts list", words, run("parts", "list", "heron:again")
