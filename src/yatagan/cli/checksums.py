@@ -155,40 +155,48 @@ async def _checksums(app: App, where: Place, to: _Output, choice: Choice, json_:
         contents=lambda: ((path, contents[path].digest) for path in sorted(contents) if contents[path].digest),
     )
     if not to.printed:
-        counted = (files, size, outcome)
-        _tell_listed(where, tree.root, target, counted, origin, record, json_, alone=alone, script=to.script)
+        written = _Written(where, tree.root, target, files, size, outcome, origin, alone, to.script)
+        _tell_written(written, record, json_)
     warn_of(record)
     for path, why in sorted(unread.items()):
         text.warn(f"{text.show(path)}: {fault_words.fault(why)}; it is not on the list")
     return ExitStatus.DIFFERENCES if unread else ExitStatus.GOOD
 
 
-def _tell_listed(
-    where: Place,
-    root: bytes,
-    target: Place,
-    counted: tuple[int, int, str],
-    origin: DigestOrigin,
-    record: OnRecord,
-    json_: bool,
-    *,
-    alone: bool,
-    script: bool,
-) -> None:
-    files, size, outcome = counted
+@dataclass(frozen=True, slots=True)
+class _Written:
+    """A list, or a script, that was written to `target`: of the tree `root`, which is at the place `where`.
+
+    `alone`: that is one file. `size` in bytes; `outcome` in the ledger's words; `origin`: where the digests were made.
+    """
+
+    where: Place
+    root: bytes
+    target: Place
+    files: int
+    size: int
+    outcome: str
+    origin: DigestOrigin
+    alone: bool
+    script: bool
+
+
+def _tell_written(written: _Written, record: OnRecord, json_: bool) -> None:
+    target = written.target
     if json_:
-        answer = {"node": where.node, **name_fields(root), "files": files, "size_bytes": size}
-        evidence = evidence_json({origin: files})
+        counts = {"files": written.files, "size_bytes": written.size}
+        evidence = evidence_json({written.origin: written.files})
         in_list = {**name_fields(target.path, "list"), "list_node": target.node}
-        say_json({**answer, "evidence": evidence, "outcome": outcome, **in_list, **record_json(record)})
+        tree = {"node": written.where.node, **name_fields(written.root), **counts}
+        say_json({**tree, "evidence": evidence, "outcome": written.outcome, **in_list, **record_json(record)})
         return
     terminal.say(terminal.style(f"Wrote {text.place(target.node, target.path)}", bold=True))
     text.facts(
         [
-            ("listed", f"{text.count(files, 'file')}, {text.size(size)}"),
-            ("how", ORIGINS[origin]),
-            ("facts", "" if script else _facts_words(posixpath.basename(target.path))),
-            ("check", _check_words(where, root, target, alone=alone, script=script)),
+            ("listed", f"{text.count(written.files, 'file')}, {text.size(written.size)}"),
+            ("how", ORIGINS[written.origin]),
+            ("facts", "" if written.script else _facts_words(posixpath.basename(target.path))),
+            ("check", _check_words(written)),
             record_row(record),
         ]
     )
@@ -204,17 +212,18 @@ def _facts_words(name: bytes) -> str:
     return f"modes, times, links and directories: {text.show(name + checksum_record.FACTS_SUFFIX)}"
 
 
-def _check_words(where: Place, root: bytes, target: Place, *, alone: bool, script: bool) -> str:
-    """How the list, or the script, is used: lines that can be pasted. `alone`: the list is that of one file."""
+def _check_words(written: _Written) -> str:
+    """How the list, or the script, is used: lines that can be pasted."""
+    where, target = written.where, written.target
     name = posixpath.basename(target.path)
-    if script:
+    if written.script:
         return f"sh {text.quoted(name)} DIRECTORY; in a job script: sh {text.quoted(name)} inputs || exit 1"
-    beside = posixpath.dirname(root) if alone else root
+    beside = posixpath.dirname(written.root) if written.alone else written.root
     inside = posixpath.dirname(target.path) == beside
     ours = text.command("verify", where) if inside else text.command("verify", where, "--against", target)
     if target.node != where.node:
         return ours
-    above = posixpath.dirname(where.path) if alone else where.path
+    above = posixpath.dirname(where.path) if written.alone else where.path
     enter = f"cd {text.quoted(above)} && " if above not in (b"", b".") else ""
     standard = f"{enter}sha256sum -c {text.quoted(name if inside else target.path)}"
     return f"{f'on {where.node}: ' if where.node else ''}{standard}, or: {ours}"
