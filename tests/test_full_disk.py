@@ -6,6 +6,7 @@ import os
 import subprocess
 import time
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -47,15 +48,17 @@ def files_there(root: Path) -> int:
     return sum(file.stat().st_size == 2 * MB for file in found)
 
 
+def fill(root: Path) -> None:
+    """Write until nothing more fits."""
+    with suppress(OSError), (root / "filler").open("wb", buffering=0) as file:
+        while True:
+            file.write(bytes(4096))
+
+
 def test_a_full_disk_is_called_full(program: Program, full: tuple[str, Path]) -> None:
     place, root = full
     first = program("stage", "fen", place, "--no-space-check", expect=4).stdout
-    try:
-        with (root / "filler").open("wb", buffering=0) as file:
-            while True:
-                file.write(bytes(4096))
-    except OSError:
-        pass
+    fill(root)
     again = program("batch", "resume", expect=4).stdout
     for said in (first, again, program("batch", "show", expect=None).stdout):
         assert "no space" in said and "different disks" not in said and "prove" not in said.replace("proven", ""), said
@@ -110,12 +113,7 @@ def test_a_list_that_does_not_fit_leaves_nothing(program: Program, full: tuple[s
     (root / "many").mkdir()
     for number in range(300):
         (root / "many" / f"{'long' * 40}-{number}").touch()
-    try:
-        with (root / "filler").open("wb", buffering=0) as file:
-            while True:
-                file.write(bytes(4096))
-    except OSError:
-        pass
+    fill(root)
     done = program("checksums", f"{place.rstrip('/')}/many" if place != "oak:" else "oak:many", expect=None)
     assert "SHA256SUMS: no space" in done.stderr and "resume the batch" not in done.stderr
     assert not [name for name in os.listdir(root / "many") if name.startswith(".yatagan")]

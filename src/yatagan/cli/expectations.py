@@ -40,7 +40,7 @@ def _earlier(app: App, nodes: tuple[str, str]) -> Iterator[tuple[float, float]]:
         header, standing = journal.header(), journal.standing()
         ends = header.source_node, header.destination_node
         # One that was cut off says more of its interruption than of its files.
-        whole = standing.state is BatchState.FINISHED and len(journal.witnesses()) <= 1
+        whole = standing.state is BatchState.FINISHED and journal.sessions() <= 1
         if ends == nodes and whole:
             yield standing.seconds, header.modelled_seconds
         else:

@@ -12,7 +12,7 @@ def as_interrupt() -> None:
 
 
 def leave_at_once(status: int) -> None:
-    """From now on either of them ends the process at once, with this status: all is said and done."""
+    """From now on either of them ends the process at once, with this status: the answer is out."""
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: os._exit(status))
 

@@ -170,7 +170,7 @@ class BundleWorker:
             except (StepRefused, StoreError) as error:
                 if isinstance(error, StoreError) and error.fault in CONNECTION_FAULTS:
                     raise
-                # Unless the destination has moved: its part file then waits for the day when that is back.
+                # Unless the destination has moved: then the part file is kept until it is put back.
                 await look_at_destination(self._context.journal, self._destination, self._session.top)
                 # Files that go one by one need less of the disk and of its rights; what is wrong they will tell.
         step = self._context.journal.step(step.number)
