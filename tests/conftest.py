@@ -405,6 +405,15 @@ def meanwhile(do: Callable[[], object], every: float = 0.005) -> Iterator[None]:
         thread.join()
 
 
+def opened_below(directory: Path) -> list[str]:
+    """What this process has open below a directory."""
+    names = []
+    for descriptor in Path("/proc/self/fd").iterdir():
+        with contextlib.suppress(FileNotFoundError):  # the one that the listing itself had open
+            names.append(os.readlink(descriptor))
+    return [name for name in names if name.startswith(f"{directory}/")]
+
+
 def moment(text: str) -> float:
     """A time of an answer, in seconds since the epoch."""
     return datetime.fromisoformat(text).timestamp()

@@ -26,7 +26,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import yatagan
-from conftest import YATAGAN, Forked, Program
+from conftest import YATAGAN, Forked, Program, opened_below
 from ledgers import World
 from terminal import Terminal
 from yatagan.batches.activity import Activities
@@ -127,14 +127,13 @@ def test_what_stands_where_a_file_is_looked_for(name: str, ours: bool, tmp_path:
     path = tmp_path / "in" / "x"
     plant, *said = STANDING[name]
     plant(path)
-    before = len(os.listdir("/proc/self/fd"))
     try:
         found = read_small(path, ours=ours)
     except (NotBelieved, OSError) as error:
         assert said[ours] and said[ours] in f"{type(error).__name__} {error}", error
     else:
         assert not said[ours] and found == b"x"
-    assert len(os.listdir("/proc/self/fd")) == before, "a descriptor was left open"
+    assert not opened_below(tmp_path), "a descriptor was left open"
 
 
 @only_root
