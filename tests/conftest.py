@@ -56,84 +56,133 @@ def index_line(member: Member, offset: int, digest: str) -> bytes:
     return b"%b%d%b" % (before, offset, after) if after else before
 
 
-class Forked:
-    """Runs of the program by a process that has imported the SSH library already; see forking.py."""
+class ForkServer:
+    """Starts runs of the program, one at a time, by a process that has imported what it needs; see forking.py."""
 
-    _idle: list[Forked] = []
-
-    def __init__(self, environment: dict[str, str]) -> None:
-        self._connection, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-        command = [sys.executable, str(Path(__file__).with_name("forking.py")), str(theirs.fileno())]
-        subprocess.Popen(command, env=environment, pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL)
-        theirs.close()
+    _root: socket.socket | None = None
+    _idle: list[ForkServer] = []
 
     @classmethod
-    def run(
-        cls,
-        words: Sequence[str | bytes | os.PathLike[str]],
-        directory: Path,
-        environment: dict[str, str],
-        seconds: float,
-        watch: Callable[[int], None] = lambda process: None,
-        account: tuple[int, list[int], int] | None = None,
-        tick: float = 0.05,
-    ) -> subprocess.CompletedProcess[str]:
-        """`watch` is called with the process's number every `tick` seconds while it runs.
+    def idle(cls) -> ForkServer:
+        """One that starts nothing at present."""
+        return cls._idle.pop() if cls._idle else cls()
 
-        `account`: the number of another one, its groups, and its umask.
-        """
-        found = cls._idle.pop() if cls._idle else cls(environment)
-        request = [[os.fsdecode(word) for word in words], str(directory), environment, account]
-        done = found._run(request, seconds, watch, tick)
-        cls._idle.append(found)
-        return done
+    def __init__(self) -> None:
+        if ForkServer._root is None:
+            ForkServer._root, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+            command = [sys.executable, str(Path(__file__).with_name("forking.py")), str(theirs.fileno())]
+            subprocess.Popen(command, env=plain_environment(), pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL)
+            theirs.close()
+        self._connection, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        socket.send_fds(ForkServer._root, [b"serve"], [theirs.fileno()])
+        theirs.close()
 
-    def _run(
-        self, request: list[Any], seconds: float, watch: Callable[[int], None], tick: float
-    ) -> subprocess.CompletedProcess[str]:
-        words = request[0]
-        with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
-            socket.send_fds(self._connection, [json.dumps(request).encode()], [out.fileno(), err.fileno()])
-            child = int(self._connection.recv(100))
-            end, status = time.monotonic() + seconds, None
-            self._connection.settimeout(tick)
-            while status is None:
-                try:
-                    status = int(self._connection.recv(100))
-                except TimeoutError:
-                    watch(child)
-                    if time.monotonic() > end:
-                        os.kill(child, signal.SIGKILL)
-                        raise subprocess.TimeoutExpired(words, seconds) from None
-            self._connection.settimeout(None)
-            said = []
-            for stream in (out, err):
-                stream.seek(0)
-                said.append(stream.read().decode("utf-8", "surrogateescape"))
-        return subprocess.CompletedProcess(words, status, *said)
+    def start(self, request: list[Any], descriptors: list[int]) -> int:
+        """The number of the process that was started."""
+        socket.send_fds(self._connection, [json.dumps(request).encode()], descriptors)
+        return int(self._connection.recv(100))
+
+    def status(self, seconds: float | None) -> int | None:
+        """What `waitpid` gives of the process; None if it still runs after these seconds."""
+        self._connection.settimeout(seconds)
+        try:
+            status = int(self._connection.recv(100) or signal.SIGKILL)  # the server has gone
+        except (TimeoutError, BlockingIOError):
+            return None
+        self._connection.settimeout(None)
+        ForkServer._idle.append(self)
+        return status
+
+
+class ForkedPopen(subprocess.Popen[Any]):
+    """A process of the program that is forked, where `subprocess.Popen` starts an interpreter."""
+
+    account: tuple[int, list[int], int] | None = None
+    at_terminal = False
+
+    def _execute_child(self, args: Any, executable: Any, preexec_fn: Any, *more: Any) -> None:
+        _, _, cwd, env, _, _, _, *streams = more[:13]
+        self._server = ForkServer.idle()
+        request = [[os.fsdecode(word) for word in args[1:]], str(cwd), env, self.account, self.at_terminal]
+        self.pid = self._server.start(request, [streams[0], streams[3], streams[5]])
+        self._child_created = True
+        self._close_pipe_fds(*streams)  # type: ignore[attr-defined]
+
+    def _try_wait(self, wait_flags: int) -> tuple[int, int]:
+        status = self._server.status(0 if wait_flags else None)
+        return (self.pid, status) if status is not None else (0, 0)
+
+    def _internal_poll(self, *_: Any, **__: Any) -> int | None:
+        if self.returncode is None:
+            process, status = self._try_wait(os.WNOHANG)
+            if process:
+                self._handle_exitstatus(status)  # type: ignore[attr-defined]
+        return self.returncode
+
+
+def run_forked(
+    words: Sequence[str | bytes | os.PathLike[str]],
+    directory: Path,
+    environment: dict[str, str],
+    seconds: float,
+    watch: Callable[[int], None] = lambda process: None,
+    account: tuple[int, list[int], int] | None = None,
+    tick: float = 0.05,
+) -> subprocess.CompletedProcess[str]:
+    """Run the program to its end. `watch` is called with its process every `tick` seconds while it runs.
+
+    `account`: the number of another one, its groups, and its umask.
+    """
+    server, said, decoded = ForkServer.idle(), [], [os.fsdecode(word) for word in words]
+    request = [decoded, str(directory), environment, account, False]
+    with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err, open(os.devnull) as null:
+        child = server.start(request, [null.fileno(), out.fileno(), err.fileno()])
+        end = time.monotonic() + seconds
+        while (status := server.status(tick)) is None:
+            watch(child)
+            if time.monotonic() > end:
+                os.kill(child, signal.SIGKILL)
+                raise subprocess.TimeoutExpired(decoded, seconds)
+        for stream in (out, err):
+            stream.seek(0)
+            said.append(stream.read().decode("utf-8", "surrogateescape"))
+    return subprocess.CompletedProcess(decoded, os.waitstatus_to_exitcode(status), *said)
+
+
+#: With one of these in the environment an interpreter is started for every run.
+INTERPRETED = {"YATAGAN_TEST_EXEC", "PYTHONPATH"}
+
+
+def plain_environment() -> dict[str, str]:
+    """As a user's environment is: no agent, no home of ours, and compiled modules kept between runs."""
+    left_out = ("SSH_", "YATAGAN_", "XDG_", "PYTHONDONTWRITEBYTECODE")
+    return {key: value for key, value in os.environ.items() if not key.startswith(left_out)}
 
 
 @dataclass(frozen=True)
 class Program:
     """The installed program, run as a user would, with directories of its own.
 
-    A call is a fork of a process that has imported what the program takes from others, unless YATAGAN_TEST_EXEC is set
-    or something else than usual is asked for; `start` runs the installed command.
+    A run is a fork of a process that has imported what the program takes from others, unless YATAGAN_TEST_EXEC is set
+    or something else than usual is asked for, or an interpreter is to find modules elsewhere.
     """
 
     home: Path
     directory: Path
 
     def environment(self) -> dict[str, str]:
-        # As a user's environment is: no agent, no home of ours, and compiled modules kept between runs.
-        left_out = ("SSH_", "YATAGAN_", "XDG_", "PYTHONDONTWRITEBYTECODE")
-        clean = {key: value for key, value in os.environ.items() if not key.startswith(left_out)}
-        return {**clean, "YATAGAN_HOME": str(self.home), "HOME": str(self.home), "LC_ALL": "C.UTF-8", "PATH": PATH}
+        return {
+            **plain_environment(),
+            "YATAGAN_HOME": str(self.home),
+            "HOME": str(self.home),
+            "LC_ALL": "C.UTF-8",
+            "PATH": PATH,
+        }
 
     def __call__(
         self, *words: str | bytes | Path, expect: int | None = 0, **more: Any
     ) -> subprocess.CompletedProcess[str]:
-        if more or "YATAGAN_TEST_EXEC" in os.environ:
+        if more or INTERPRETED & os.environ.keys():
             done = subprocess.run(
                 [YATAGAN, *words],
                 cwd=self.directory,
@@ -146,7 +195,7 @@ class Program:
                 **more,
             )
         else:
-            done = Forked.run(words, self.directory, self.environment(), 120)
+            done = run_forked(words, self.directory, self.environment(), 120)
         assert "Traceback" not in done.stderr, done.stderr
         if expect is not None:
             assert done.returncode == expect, f"{words}: {done.returncode}\n{done.stdout}\n{done.stderr}"
@@ -161,7 +210,8 @@ class Program:
         self(*add)
 
     def start(self, *words: str) -> subprocess.Popen[str]:
-        return subprocess.Popen(
+        start = subprocess.Popen if INTERPRETED & os.environ.keys() else ForkedPopen
+        return start(
             [YATAGAN, *words],
             cwd=self.directory,
             env=self.environment(),

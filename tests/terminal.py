@@ -11,7 +11,13 @@ import termios
 import time
 from pathlib import Path
 
-from conftest import YATAGAN, Practice, Program
+from conftest import YATAGAN, ForkedPopen, Practice, Program
+
+
+class ForkedAtTerminal(ForkedPopen):
+    """Leads a session at the terminal that its standard input is."""
+
+    at_terminal = True
 
 
 class Terminal:
@@ -20,7 +26,8 @@ class Terminal:
     def __init__(self, program: Program, *words: str, run: str = YATAGAN) -> None:
         self._master, slave = pty.openpty()
         termios.tcsetwinsize(self._master, (24, 80))
-        self._child = subprocess.Popen(
+        start = ForkedAtTerminal if run == YATAGAN else subprocess.Popen
+        self._child = start(
             [run, *words],
             cwd=program.directory,
             stdin=slave,

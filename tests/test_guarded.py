@@ -26,7 +26,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import yatagan
-from conftest import YATAGAN, Forked, Program, opened_below
+from conftest import YATAGAN, Program, opened_below, run_forked
 from ledgers import World
 from terminal import Terminal
 from yatagan.batches.activity import Activities
@@ -362,7 +362,7 @@ def test_what_is_ours_is_private_whatever_the_umask(umask: int, tmp_path: Path) 
         places = {"XDG_CONFIG_HOME": str(home / ".config"), "XDG_STATE_HOME": str(home / ".local" / "state")}
         environment = {**run.environment(), **places, "XDG_RUNTIME_DIR": str(home / "run"), "HOME": str(home)}
         del environment["YATAGAN_HOME"]
-        done = Forked.run(words, tmp_path / "near", environment, 60, account=(0, [0], umask))
+        done = run_forked(words, tmp_path / "near", environment, 60, account=(0, [0], umask))
         assert done.returncode == 0, done.stderr
         return done
 

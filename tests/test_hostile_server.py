@@ -15,7 +15,7 @@ from typing import Any
 
 import pytest
 
-from conftest import Forked, OpenSsh, Program, snapshot, start_sshd
+from conftest import OpenSsh, Program, run_forked, snapshot, start_sshd
 from terminal import Terminal
 
 pytestmark = pytest.mark.server
@@ -117,7 +117,7 @@ def run(program: Program, *words: str) -> tuple[int, str, int]:
             used = Path(f"/proc/{process}/status").read_text().partition("VmHWM:")[2].split()[0]
             memory = max(memory, int(used) * 1024)
 
-    done = Forked.run(words, program.directory, program.environment(), LIMIT, watch)
+    done = run_forked(words, program.directory, program.environment(), LIMIT, watch)
     return done.returncode, done.stdout + done.stderr, memory
 
 

@@ -22,7 +22,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import PATH, Forked
+from conftest import PATH, run_forked
 
 GROUP, ATTACKER, COLLEAGUE, VICTIM = "ygfen", "yg-mallory", "yg-jo", "yg-mara"
 #: What stands in the victim's private files, and nowhere else.
@@ -145,7 +145,7 @@ class Scene:
             **self.environment,
         }
         account = (self.accounts.victim, [self.accounts.group], self.umask)
-        return Forked.run(words, directory or self.home / "work", environment, PATIENCE, account=account)
+        return run_forked(words, directory or self.home / "work", environment, PATIENCE, account=account)
 
     def precious(self) -> dict[str, tuple[int, int, str]]:
         """All of the victim's home that no command has any business with: owner, mode, contents."""

@@ -24,7 +24,7 @@ from typing import Any
 import pytest
 
 import rounds
-from conftest import Forked, OpenSsh, Program, start_sshd
+from conftest import OpenSsh, Program, run_forked, start_sshd
 
 pytestmark = pytest.mark.server
 #: Rounds of each kind in the suite, and all of them in the soak; several in one test, since servers are shared.
@@ -83,7 +83,7 @@ class Ground:
     def run(self, *words: str, watch: Callable[[int], None] = lambda process: None, **environment: str) -> Answer:
         """A command, without a terminal; nobody is asked."""
         environment = {**self.program.environment(), **environment}
-        done = Forked.run([*words, "--json"], self.program.directory, environment, LIMIT, watch, tick=0.01)
+        done = run_forked([*words, "--json"], self.program.directory, environment, LIMIT, watch, tick=0.01)
         assert "Traceback" not in done.stderr, done.stderr
         answer = json.loads(done.stdout) if done.stdout.startswith("{") else {}
         return Answer(done.returncode, answer, done.stderr)
