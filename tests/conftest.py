@@ -256,6 +256,11 @@ class Far:
     kind: str
 
 
+def at_once(faults: node_faults.Faults) -> tuple[object, ...]:
+    """What a node does before anything is asked of it."""
+    return faults.other_key, faults.power_cut, faults.away
+
+
 @dataclass
 class Practice:
     """Running practice nodes."""
@@ -267,6 +272,7 @@ class Practice:
         for name, value in wrong.items():
             now = now.with_(name, value)
         node_faults.save(self.site.faults(node), now)
+        wait_for(lambda: at_once(node_faults.load(self.site.acting(node))) == at_once(now))
 
     def far(self, node: str = "heron") -> Far:
         from yatagan.cli.practice import node_add

@@ -55,9 +55,9 @@ class Site:
         """The node's faults file."""
         return self.root / "site" / f"{node}.faults.json"
 
-    def power_cuts(self, node: str) -> Path:
-        """The file that holds the number of the node's last power cut, once that is over."""
-        return self.root / "site" / f"{node}.power-cut"
+    def acting(self, node: str) -> Path:
+        """The node's copy of its faults file, once it goes by it also where nobody has asked it for anything."""
+        return self.root / "site" / f"{node}.acting.json"
 
     def host_key(self, node: str) -> Path:
         """The node's own key."""
@@ -299,6 +299,7 @@ class PracticeNode:
     async def _follow_faults(self) -> None:
         """Apply faults that must act at once, not at the next request."""
         seen = node_faults.Faults()
+        self.site.acting(self.name).unlink(missing_ok=True)
         while True:
             now = self.trouble.now
             if now.other_key != seen.other_key:
@@ -308,10 +309,11 @@ class PracticeNode:
             if now.power_cut is not None and now.power_cut != seen.power_cut:
                 self.cut()
                 self._disk.lose_power(now.power_cut)
-                self.site.power_cuts(self.name).write_text(f"{now.power_cut}\n", encoding="ascii")
             for connection in list(self.connections) if now.away is not None else ():
                 if _address(connection) == now.away:
                     connection.abort()
+            if now != seen:
+                node_faults.save(self.site.acting(self.name), now)
             seen = now
             await asyncio.sleep(_FOLLOW_SECONDS)
 
