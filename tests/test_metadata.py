@@ -85,7 +85,7 @@ def test_what_is_closed_here_is_closed_there(
     planned = program.json("stage", "fen", place, "--plan-only")["plan"]
     assert (planned["files"], planned["facts_of_files"], planned["facts_of_directories"]) == (0, 2, 2)
     shown = " ".join(program("stage", "fen", place).stdout.split())
-    assert "modes and times of 2 files and 2 directories" in shown and "of 4 that were there" in shown
+    assert "modes and times of 2 files and 2 directories" in shown and "of 4 entries that were there" in shown
     assert look(root / "fen", step_ns) == look(fen, step_ns)
     assert {path: path.stat().st_ino for path in before} == before, "no contents were carried"
     assert program.json("stage", "fen", place)["batch"] is None

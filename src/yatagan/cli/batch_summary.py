@@ -97,7 +97,7 @@ def _done(outcome: BatchCounts, took: str) -> Iterator[tuple[str, str]]:
 
 
 def _were_there(outcome: BatchCounts) -> str:
-    return f"{text.count(outcome.facts_set, 'that was', 'that were')} there"
+    return f"{text.count(outcome.facts_set, 'entry that was', 'entries that were')} there"
 
 
 def _besides(outcome: BatchCounts) -> str:
