@@ -139,7 +139,7 @@ def test_who_picks_up_what(program: Program, oak: Far) -> None:
 
 
 def test_a_shutdown_is_nobodys_wish(program: Program, oak: Far) -> None:
-    program("node", "change", "oak", "--max-rate", "4MB/s")
+    program("node", "change", "oak", "--max-rate", "700kB/s")
     big(program)
     first = program.json("stage", "big", "oak:first", "--background")["batch"]
     second = program.json("stage", "big", "oak:second", "--background")["batch"]
@@ -148,6 +148,7 @@ def test_a_shutdown_is_nobodys_wish(program: Program, oak: Far) -> None:
     os.kill(first["carrier"]["process"], signal.SIGTERM)
     wait_for(lambda: any(line["event"] == "waits" for line in program.json("batch", "log", first["batch"])["log"]))
     program("batch", "cancel", second["batch"])
+    program("node", "change", "oak", "--max-rate", "500MB/s")
     program.json("service", "run")  # unless the worker that was started for the second has taken it already
     assert ends(program, first["batch"])["good"]
     lines = watching.communicate(timeout=30)[0].splitlines()
