@@ -149,6 +149,8 @@ def run_forked(
     return subprocess.CompletedProcess(decoded, os.waitstatus_to_exitcode(status), *said)
 
 
+#: Seconds after which a run is hopeless, however busy the machine is.
+HOPELESS = 300
 #: With one of these in the environment an interpreter is started for every run.
 INTERPRETED = {"YATAGAN_TEST_EXEC", "PYTHONPATH"}
 
@@ -191,11 +193,11 @@ class Program:
                 capture_output=True,
                 text=True,
                 errors="surrogateescape",
-                timeout=120,
+                timeout=HOPELESS,
                 **more,
             )
         else:
-            done = run_forked(words, self.directory, self.environment(), 120)
+            done = run_forked(words, self.directory, self.environment(), HOPELESS)
         assert "Traceback" not in done.stderr, done.stderr
         if expect is not None:
             assert done.returncode == expect, f"{words}: {done.returncode}\n{done.stdout}\n{done.stderr}"
