@@ -50,7 +50,7 @@ def ends(program: Program, batch: str, seconds: float = 60) -> Any:
 
 def test_it_outlives_all_that_started_it(program: Program, oak: Far, tmp_path: Path) -> None:
     """The session, with its processes, its agent and its runtime directory."""
-    program("node", "change", "oak", "--max-rate", "4MB/s")
+    program("node", "change", "oak", "--max-rate", "1MB/s")
     data = big(program)
     runtime = tmp_path / "runtime"
     runtime.mkdir(mode=0o700)
@@ -112,7 +112,7 @@ def test_what_is_said_on_another_machine(word: str, program: Program, oak: Far) 
 
 def test_who_picks_up_what(program: Program, oak: Far) -> None:
     """The next worker takes what a killed one had, and never what a person has stopped."""
-    program("node", "change", "oak", "--max-rate", "4MB/s", "--batches-at-once", "3")
+    program("node", "change", "oak", "--max-rate", "1MB/s", "--batches-at-once", "3")
     data = big(program)
     mine = program.start("stage", "big", "oak:mine")
     wait_for(lambda: part_file(oak.root / "mine", 100_000) is not None)
@@ -175,7 +175,7 @@ def test_a_node_that_is_away_is_tried_again(program: Program, practice: Practice
     far = practice.far()
     program(*far.add)
     program("config", "set", "connection.patience", "500ms")
-    practice.wrong("heron", max_rate="3MB")
+    practice.wrong("heron", max_rate="600kB")
     big(program)
     batch = program.json("stage", "big", "heron:", "--background")["batch"]["batch"]
     practice.wrong("heron", refuse_for="300s")

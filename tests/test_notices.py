@@ -210,7 +210,7 @@ def test_once_for_each_node(program: Program, practice: Practice) -> None:
     told = program.directory / "told"
     program("config", "set", "notice.command", f"cat >> {told}; echo >> {told}")
     (program.directory / "a").write_bytes(os.urandom(6_000_000))
-    practice.wrong("heron", max_rate="3MB")
+    practice.wrong("heron", max_rate="500kB")
     batches = [program.json("stage", "a", f"heron:{name}", "--background")["batch"] for name in ("one", "two")]
     practice.wrong("heron", other_key="yes")
     os.kill(batches[0]["carrier"]["process"], signal.SIGTERM)

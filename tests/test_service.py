@@ -146,11 +146,12 @@ def test_cron_goes_on_after_a_restart(program: Program, oak: Far, crontab: None)
 
 def _left_behind(program: Program, oak: Far) -> str:
     """A batch whose worker was killed."""
-    program("node", "change", "oak", "--max-rate", "4MB/s")
+    program("node", "change", "oak", "--max-rate", "400kB/s")
     (program.directory / "big").write_bytes(os.urandom(4_000_000))
     batch = program.json("stage", "big", "oak:", "--background")["batch"]
     os.kill(batch["carrier"]["process"], signal.SIGKILL)
     wait_for(lambda: program.json("batch", "show")["state"] == "queued")
+    program("node", "change", "oak", "--max-rate", "500MB/s")
     return str(batch["batch"])
 
 
