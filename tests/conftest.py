@@ -463,6 +463,18 @@ def meanwhile(do: Callable[[], object], every: float = 0.005) -> Iterator[None]:
         thread.join()
 
 
+def first_run(program: Program, routine: str) -> dict[str, Any]:
+    """The first run of a routine, which a worker begins as soon as it is added, once it is over."""
+    found: list[dict[str, Any]] = []
+
+    def over() -> bool:
+        found[:] = program.json("routine", "show", routine)["runs"]
+        return bool(found) and found[0]["outcome"] != "running"
+
+    wait_for(over)
+    return found[0]
+
+
 def opened_below(directory: Path) -> list[str]:
     """What this process has open below a directory."""
     names = []

@@ -12,7 +12,7 @@ import shutil
 from collections.abc import Callable, Iterator
 from typing import Any
 
-from conftest import Practice, Program
+from conftest import Practice, Program, first_run
 from terminal import Terminal, log_in
 
 #: A field's type and meaning, by its name; or, where one answer means something else by it, by `ANSWER: field`.
@@ -350,12 +350,22 @@ FIELDS: dict[str, tuple[str, str]] = {
     "routine run: outcome": ("text", "`moved`, `nothing new`, `failed`, `broken off` or `running`"),
     **{
         f"routine {answer}": ("text", "`moved`, `nothing new`, `failed`, `broken off` or `running`")
-        for answer in ("show: runs[].outcome", "resume: runs[].outcome", "list: routines[].runs[].outcome")
+        for answer in (
+            "hold: runs[].outcome",
+            "show: runs[].outcome",
+            "resume: runs[].outcome",
+            "list: routines[].runs[].outcome",
+        )
     },
     "routine run: batch": ("text or null", "the batch that it has made; null where nothing was new"),
     **{
         f"routine {answer}": ("text or null", "the batch that it has made; null where nothing was new")
-        for answer in ("show: runs[].batch", "resume: runs[].batch", "list: routines[].runs[].batch")
+        for answer in (
+            "hold: runs[].batch",
+            "show: runs[].batch",
+            "resume: runs[].batch",
+            "list: routines[].runs[].batch",
+        )
     },
     "left_out": ("number", "runs that were due while it went on"),
     "routine remove: removed": ("true or false", "whether it is forgotten"),
@@ -595,7 +605,7 @@ def answers(program: Program, practice: Practice) -> Iterator[tuple[str, list[st
         yield "service install", words, run("service", "install", "--print")
         yield "service show", words, run("service", "show")
         yield "service remove", words, run("service", "remove", "--print")
-    yield from _routine(run, words)
+    yield from _routine(program, run, words)
     program("config", "set", "notice.command", "cat > told.json")
     yield "notice test", words, run("notice", "test")
     program("config", "set", "notice.command", "")
@@ -652,9 +662,10 @@ def _project(
     del os.environ["VISUAL"]
 
 
-def _routine(run: Callable[..., Any], words: list[str]) -> Iterator[tuple[str, list[str], Any]]:
-    """The answers of the routines' commands. This one is never due by itself while they are asked for."""
+def _routine(program: Program, run: Callable[..., Any], words: list[str]) -> Iterator[tuple[str, list[str], Any]]:
+    """The answers of the routines' commands. This one is due by itself only once while they are asked for."""
     yield "routine add", words, run("routine", "add", "fen", "fen", "heron:campaign", "--at", "03:30")
+    first_run(program, "fen")
     yield "routine hold", words, run("routine", "hold", "fen")
     yield "routine run", words, run("routine", "run", "fen")
     yield "routine resume", words, run("routine", "resume", "fen")

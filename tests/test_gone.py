@@ -13,7 +13,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Far, Program, wait_for
+from conftest import Far, Program, first_run, wait_for
 from yatagan.background.routine_runs import Ended, Planned, RoutineRunner
 from yatagan.background.routines import Routine, RoutineBook
 from yatagan.background.schedules import parse_at
@@ -132,6 +132,7 @@ def test_a_tree_without_files_is_nothing_to_verify(program: Program, chambers: P
 
 def test_a_run_of_a_routine_says_so(program: Program, chambers: Path) -> None:
     program("routine", "add", "nightly", "--at", "02:30", "--unchanged-for", "0s", "--dataset", "chambers")
+    assert first_run(program, "nightly")["outcome"] == "nothing new"
     take(FILES)(chambers)
     assert f"{FILES} files staged on" in program.json("routine", "run", "nightly")["detail"]
     (chambers / "new.csv").write_text("new")
