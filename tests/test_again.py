@@ -22,9 +22,9 @@ from yatagan.cli.plan_warnings import refuse_without_space
 from yatagan.errors import Refused
 from yatagan.planning.plan import Plan
 
-SLOW = ("--max-rate", "8MB/s")
-#: Sizes at which a copy has certainly been synced once.
-BIG, ENOUGH = 14_000_000, 3_000_000
+SLOW = ("--max-rate", "2MB/s")
+#: Large enough to be interrupted within.
+BIG = 14_000_000
 
 
 def make_fen(program: Program) -> Path:
@@ -39,10 +39,10 @@ def make_fen(program: Program) -> Path:
 
 
 def interrupt(program: Program, far: Far, *words: str) -> dict[str, Any]:
-    """Stage, and Ctrl-C in the middle of the big file; the batch."""
+    """Stage, and Ctrl-C in the middle of the big file, some of which has been synced; the batch."""
     running = program.start("stage", "fen", f"{far.name}:", *SLOW, *words)
     small = far.root / "fen" / "plots" / "a.csv"
-    wait_for(lambda: max(part_sizes(far.root / "fen"), default=0) > ENOUGH and small.exists())
+    wait_for(lambda: small.exists() and program.json("batch", "show")["safe_bytes"] > 1_000_000)
     running.send_signal(signal.SIGINT)
     running.communicate(timeout=30)
     assert running.returncode == 4
