@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import re
 import resource
@@ -176,6 +177,35 @@ def test_a_stop_that_comes_after_the_verdict_changes_nothing(number: int, progra
     )
     assert done.returncode == program("list", "nothing", expect=None).returncode > 0
     assert "Traceback" not in done.stderr
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_a_stop_that_comes_after_the_answer_makes_no_second_one(number: int, program: Program) -> None:
+    """The answer is out, and what is left is to close what was open."""
+    (program.directory / "a").write_text("a")
+    script = f"""
+import os
+from yatagan.cli import terminal
+from yatagan.cli.main import main
+
+said = terminal.say_json
+
+def say_json(*answer, **form):
+    said(*answer, **form)
+    os.kill(os.getpid(), {number})
+
+terminal.say_json = say_json
+main(["stage", "a", "there", "--json"])
+"""
+    done = subprocess.run(
+        [sys.executable, "-c", script],
+        cwd=program.directory,
+        env=program.environment(),
+        capture_output=True,
+        text=True,
+    )
+    assert (done.returncode, done.stderr) == (4, "")
+    assert json.loads(done.stdout)["batch"]["good"]
 
 
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])

@@ -15,8 +15,10 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from yatagan.cli import stop_signals, terminal
+from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.login_questions import AtTerminal, Unattended, confirm
 from yatagan.cli.messages import Explanation, explain
+from yatagan.cli.terminating import leave_at_once
 from yatagan.cli.text import Tone, show, tinted, warn
 from yatagan.config.defects import write_defects_to
 from yatagan.config.guarded_files import account_name
@@ -328,7 +330,8 @@ JSON_FORMAT = 1
 
 
 def say_json(answer: Mapping[str, Any]) -> None:
-    """One JSON object to standard output."""
+    """One JSON object to standard output: the answer, after which a stop comes too late to be another one."""
+    leave_at_once(ExitStatus.INTERRUPTED)
     terminal.say_json({"format": JSON_FORMAT, **answer})
 
 
