@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 
 from yatagan.faults import Fault
 
@@ -40,6 +41,35 @@ class BadPlace(YataganError):
         self.text = text
         self.why = why
         self.remedy = remedy
+
+
+class WrongStage(StrEnum):
+    """What is wrong with what a stage is asked for."""
+
+    SEVERAL_MACHINES = "sources on several machines"
+    STORED_FROM_A_NODE = "bundles of directories of a node"
+    GROWING_IN_A_BUNDLE = "growing files in a bundle"
+    NO_NAME = "no name to arrive under"
+    NAME_TEMPLATE = "a template of names that cannot be read"
+    NAME_FIELDS = "a template of names that does not fit"
+    ONE_NAME = "one name for several sources"
+    SAME_NAME = "two sources of one name"
+    NO_COMMANDS = "proof by a node that runs no commands"
+    OTHER_DISK = "proof by commands that see another disk"
+
+
+class BadStage(YataganError):
+    """A stage is asked for that cannot be. `place`: what that is about; `detail`, `other`: facts that belong to `why`.
+
+    They are the form that was asked for; a count, what a reader of templates says, or a name; and who has that already.
+    """
+
+    def __init__(self, why: WrongStage, place: str, detail: str = "", other: str = "") -> None:
+        super().__init__(f"{place}: {why.value} {detail} {other}".rstrip())
+        self.why = why
+        self.place = place
+        self.detail = detail
+        self.other = other
 
 
 class BadConfig(YataganError):
@@ -95,6 +125,65 @@ class Refused(YataganError):
         super().__init__(why)
         self.why = why
         self.remedy = remedy
+
+
+class ReadOnlyArea(YataganError):
+    """Something would be written into an area that is saved as read-only."""
+
+    def __init__(self, node: str, area: str) -> None:
+        super().__init__(f"{node}: {area}")
+        self.node = node
+        self.area = area
+
+
+class NoRoom(YataganError):
+    """What is to be carried does not fit: a shared disk must not be filled to the last byte.
+
+    In bytes: `needed` for the files, `reserve` to be left free, `free` there now.
+    """
+
+    def __init__(self, node: str, needed: int, reserve: int, free: int) -> None:
+        super().__init__(f"{node}: {needed} + {reserve} > {free}")
+        self.node = node
+        self.needed = needed
+        self.reserve = reserve
+        self.free = free
+
+
+class NoProject(YataganError):
+    """A project is needed, and neither the directory nor one above it has a project file."""
+
+
+@dataclass(frozen=True, slots=True)
+class Concern:
+    """Something that a person must have accepted before a project is gone by.
+
+    `key` is equal as long as it is the same thing; `owner`: of a file or directory of another account; `paths`: where
+    the personal file leads out of the project; `writable`: who else may change what is in the directory.
+    """
+
+    file: str
+    key: str
+    owner: int | None = None
+    paths: tuple[str, ...] = ()
+    writable: str = ""
+
+
+class NotAccepted(YataganError):
+    """Something about a project is strange, and its user has not accepted it."""
+
+    def __init__(self, concerns: Sequence[Concern]) -> None:
+        super().__init__(", ".join(concern.key for concern in concerns))
+        self.concerns = tuple(concerns)
+
+
+class LedgerUnread(YataganError):
+    """The ledger that is kept in a directory cannot be read."""
+
+    def __init__(self, directory: str, why: str) -> None:
+        super().__init__(f"{directory}: {why}")
+        self.directory = directory
+        self.why = why
 
 
 class NotBelieved(Refused):
@@ -217,6 +306,14 @@ class BatchInUse(YataganError):
         self.batch = batch
         self.holder = holder
         self.elsewhere = elsewhere
+
+
+class BatchStopped(YataganError):
+    """A batch was stopped by a person, and only a person says that it goes on."""
+
+    def __init__(self, batch: str) -> None:
+        super().__init__(batch)
+        self.batch = batch
 
 
 class NoLocks(YataganError):

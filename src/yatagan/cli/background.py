@@ -61,7 +61,7 @@ async def prepare_logins(app: App, nodes: Iterable[str]) -> Outlook:
         if outlook.by is LoginBy.PERSON:
             from yatagan.keeper.spawn import open_node
 
-            opened.append(await open_node(app.home, node, time.time() + _OPEN, app.answers, app.trusts))
+            opened.append(await open_node(app.home, node, time.time() + _OPEN, app.questions, app.trusts))
         else:
             logins.append(outlook)
     return Outlook(tuple(logins), tuple(opened))

@@ -185,7 +185,9 @@ def _lock(app: App, batch: Batch, wish: _GoingOn) -> None:
     except BatchInUse as error:
         if not error.elsewhere:
             raise
-        sure = wish.take_over and (not app.questions or confirm(f"{error.holder} has it. Is that gone for certain?"))
+        sure = wish.take_over and (
+            not app.questions.attended or confirm(f"{error.holder} has it. Is that gone for certain?")
+        )
         if not sure:
             raise
         batch.lock(take_over=True)

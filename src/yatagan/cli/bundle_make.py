@@ -17,7 +17,6 @@ from yatagan.cli.context import App, as_json, no_questions, one_of, run, written
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.ledger_record import put_on_record, warn_of
 from yatagan.cli.pattern_options import choosing, parse_choice
-from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import view_for
 from yatagan.cli.scan_progress import EntryCount
@@ -27,6 +26,7 @@ from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import Place
+from yatagan.planning.destination_areas import refuse_read_only
 from yatagan.portable.index import SUFFIX
 from yatagan.portable.tar_input import HeaderOptions
 from yatagan.stores.interface import Kind, Store

@@ -18,7 +18,6 @@ from yatagan.cli.context import App, as_json, no_questions, run, say_json, writt
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.ledger_record import put_on_record, warn_of
 from yatagan.cli.pattern_options import choosing, parse_choice
-from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import View, view_for
 from yatagan.config.units import parse_size
@@ -28,6 +27,7 @@ from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import Place
+from yatagan.planning.destination_areas import refuse_read_only
 from yatagan.portable import unpacking
 from yatagan.portable.index import IndexEntry
 from yatagan.portable.tar import Damaged

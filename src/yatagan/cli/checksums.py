@@ -20,7 +20,6 @@ from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.json_fields import evidence_json
 from yatagan.cli.ledger_record import put_on_record, record_json, record_row, warn_of
 from yatagan.cli.pattern_options import choosing, parse_choice
-from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import view_for
 from yatagan.cli.scan_progress import EntryCount
@@ -32,6 +31,7 @@ from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import PART_PREFIX, PART_SUFFIX, Place, name_fields
+from yatagan.planning.destination_areas import refuse_read_only
 from yatagan.stores.interface import Kind, Placement, Readable, Store
 from yatagan.stores.local_calls import own_umask
 from yatagan.trees import checksum_record

@@ -16,7 +16,7 @@ from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import view_for
 from yatagan.cli.scan_progress import EntryCount
-from yatagan.cli.stage_request import By
+from yatagan.operations.stage_request import By
 from yatagan.places import Place
 from yatagan.stores.interface import Store
 from yatagan.trees.entries import Entries

@@ -22,12 +22,12 @@ from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.ledger_record import put_on_record, record_json, record_row, warn_of
 from yatagan.cli.login_questions import confirm
 from yatagan.cli.messages import explain
-from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.config.own_files import make_private
 from yatagan.errors import BadPlace, Refused, StoreError
 from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import Place, name_fields
+from yatagan.planning.destination_areas import refuse_read_only
 from yatagan.stores.interface import Store
 from yatagan.trees.editing import LARGEST, ChangedMeanwhile, Original, Tie, fetch, write_back
 
@@ -108,7 +108,7 @@ class _Edit:
         if original.all_known:
             return
         what = f"{self._where.node} runs no commands, so an access list or further names of the file cannot be seen"
-        if not (self._app.questions and confirm(f"{what}, and would be lost. Edit it anyway?")):
+        if not (self._app.questions.attended and confirm(f"{what}, and would be lost. Edit it anyway?")):
             raise Refused(what, "stage the file here, edit it, and stage it back")
 
     def _named(self, original: Original) -> str:

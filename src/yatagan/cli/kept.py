@@ -16,7 +16,6 @@ from yatagan.cli.context import App, as_json, no_questions, options, run, say_js
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.ledger_record import put_on_record, record_json, warn_of
 from yatagan.cli.pattern_options import choosing, parse_choice
-from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.config.units import parse_duration
 from yatagan.errors import StoreError
@@ -24,6 +23,7 @@ from yatagan.faults import CONNECTION_FAULTS, Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import Place, holds, name_fields
+from yatagan.planning.destination_areas import refuse_read_only
 from yatagan.stores.interface import Store
 from yatagan.trees import kept as kept_files
 from yatagan.trees.kept import KeptFile, newest_of_each

@@ -16,7 +16,7 @@ from yatagan.bundles.see_through import SeeThrough
 from yatagan.cli import fault_words, shell_completion, terminal, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
-from yatagan.cli.pattern_options import choosing, expand_place, parse_choice
+from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.errors import StoreError
 from yatagan.faults import CONNECTION_FAULTS, Fault
@@ -24,6 +24,7 @@ from yatagan.places import Place, batch_of_part, name_fields
 from yatagan.stores.interface import Facts, Kind, Readable
 from yatagan.trees.entries import Entries
 from yatagan.trees.patterns import Choice
+from yatagan.trees.place_patterns import expand_place
 from yatagan.trees.scan import Heard, Tree, scan
 
 _TYPE_BITS = {

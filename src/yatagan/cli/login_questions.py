@@ -10,10 +10,11 @@ from contextlib import AbstractContextManager, ExitStack
 
 import click
 
-from yatagan.cli import terminal
+from yatagan.cli import question_words, terminal
 from yatagan.cli.text import count, show, warn
+from yatagan.desk.questions import Asked, NoQuestions, Warned
 from yatagan.errors import GivenUp, NeedsAnswer
-from yatagan.nodes.prompts import LoginProgress, NoPrompter, Question
+from yatagan.nodes.prompts import LoginProgress, Question
 
 #: Without a terminal, a wait is reported after so many seconds, and again after so many more.
 _TOLD_AFTER, _TOLD_AGAIN = 5.0, 30.0
@@ -25,11 +26,25 @@ class AtTerminal:
     While a batch is carried, `aside` clears the screen for it, and `stop` is what Ctrl-C does.
     """
 
+    attended = True
+
     def __init__(self) -> None:
         self.aside: Callable[[], AbstractContextManager[None]] = contextlib.nullcontext
         self.stop: Callable[[], None] | None = None
         self._waiting: ExitStack | None = None
         self._noted: set[str] = set()
+
+    def agrees(self, asked: Asked) -> bool:
+        """Ask; no is the default."""
+        with self.aside():
+            for line in question_words.explained(asked):
+                terminal.say(line, err=True)
+            return confirm(question_words.question(asked))
+
+    def warned(self, of: Warned) -> None:
+        """A line."""
+        with self.aside():
+            warn(question_words.warning(of))
 
     async def answer(self, question: Question) -> str:
         """Show the server's words and read an answer; secrets are not shown."""
@@ -85,12 +100,16 @@ class AtTerminal:
             self._waiting = None
 
 
-class Unattended(NoPrompter):
+class Unattended(NoQuestions):
     """There is no terminal to ask at, but the log may be read."""
 
     def __init__(self) -> None:
         self._told = 0.0
         self._noted: set[str] = set()
+
+    def warned(self, of: Warned) -> None:
+        """A line."""
+        warn(question_words.warning(of))
 
     def note(self, text: str) -> None:
         """A line, once a run."""

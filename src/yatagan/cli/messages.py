@@ -8,6 +8,8 @@ from yatagan import errors as e
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.fault_words import fault, remedy, status, without_batch
 from yatagan.cli.text import command, count, place, show, size
+from yatagan.config.guarded_files import account_name
+from yatagan.faults import Fault
 from yatagan.near_names import nearest
 
 #: The steps of reaching a node, in their order.
@@ -59,10 +61,17 @@ KINDS: dict[type[e.YataganError], str] = {
     e.BadPlace: "bad-place",
     e.BadConfig: "bad-config",
     e.BadProject: "bad-project",
+    e.BadStage: "bad-stage",
+    e.ReadOnlyArea: "read-only-area",
+    e.NoRoom: "no-room",
+    e.NoProject: "no-project",
+    e.NotAccepted: "not-accepted",
+    e.LedgerUnread: "ledger-unread",
     e.UnknownNode: "unknown-node",
     e.NodeMeant: "node-without-colon",
     e.NoSuchBatch: "no-such-batch",
     e.BatchInUse: "batch-in-use",
+    e.BatchStopped: "batch-stopped",
     e.NoLocks: "no-locks",
     e.NoSuchRoutine: "no-such-routine",
     e.JournalError: "journal",
@@ -90,6 +99,8 @@ def _place_of(error: e.YataganError) -> str:
             return place(error.store, error.path) if error.path else error.store
         case e.BadPlace():
             return show(error.text)
+        case e.BadStage():
+            return show(error.place)
         case e.CannotReach():
             return error.node
         case e.UnknownNode() | e.NodeMeant() | e.NoSuchRoutine():
@@ -123,6 +134,23 @@ def _explain(error: e.YataganError) -> tuple[str, str | list[str], ExitStatus]:
             return f"{show(error.file)}: {show(error.why)}", error.remedy, ExitStatus.USAGE
         case e.BadProject():
             return *_explain_mistakes(error), ExitStatus.USAGE
+        case e.BadStage():
+            return *_explain_stage(error), ExitStatus.USAGE
+        case e.ReadOnlyArea():
+            allow = command("area", "change", error.node, error.area, "--writable")
+            where = f"{error.node}:@{error.area}"
+            return f"{where} is saved as read-only", f"name another place, or allow it: {allow}", ExitStatus.REFUSED
+        case e.NoRoom():
+            return *_explain_room(error), ExitStatus.REFUSED
+        case e.NoProject():
+            why = "neither this directory nor one above it has a project file, yatagan.toml"
+            return why, "begin one with: yatagan project new", ExitStatus.REFUSED
+        case e.NotAccepted():
+            words = "; ".join(map(concern_words, error.concerns))
+            return words, f"look at it; then go by it: {command('project', 'accept')}", ExitStatus.REFUSED
+        case e.LedgerUnread():
+            why = f"the ledger in {show(error.directory)} cannot be read: {show(error.why)}"
+            return why, "yatagan config show says where it is kept", ExitStatus.REFUSED
         case e.UnknownNode():
             return (
                 f"no node is called {show(error.name)!r}",
@@ -139,6 +167,9 @@ def _explain(error: e.YataganError) -> tuple[str, str | list[str], ExitStatus]:
                 "keep what is yours on another disk: set YATAGAN_HOME to a directory there",
                 ExitStatus.REFUSED,
             )
+        case e.BatchStopped():
+            why = f"batch {show(error.batch)} carries this, and a person has stopped it"
+            return why, f"go on with: {command('batch', 'resume', error.batch)}", ExitStatus.REFUSED
         case e.BatchInUse():
             return _explain_in_use(error)
         case e.OtherVersion():
@@ -162,6 +193,54 @@ def _explain(error: e.YataganError) -> tuple[str, str | list[str], ExitStatus]:
             return f"{where}: {error.why}", "use a list as sha256sum or yatagan checksums write it", ExitStatus.USAGE
         case _:
             return show(str(error)), "", ExitStatus.DIFFERENCES
+
+
+def _explain_stage(error: e.BadStage) -> tuple[str, str]:
+    """What cannot be staged, and what to do instead."""
+    at, detail, why, remedy = show(error.place), show(error.detail), "", ""
+    match error.why:
+        case e.WrongStage.SEVERAL_MACHINES:
+            why, remedy = "all sources must be on the same machine", "stage them one after the other"
+        case e.WrongStage.STORED_FROM_A_NODE:
+            why = f"--store {detail} stores directories of this machine"
+            remedy = f"make a bundle there with: {command('bundle', 'make', error.place)}"
+        case e.WrongStage.GROWING_IN_A_BUNDLE:
+            why = f"--growing and --store {detail} exclude each other: a bundle is written whole"
+        case e.WrongStage.NO_NAME:
+            why, remedy = "it has no name of its own to arrive under", "give one with --as NAME"
+        case e.WrongStage.NAME_TEMPLATE:
+            why = f"--as cannot be read: {detail}"
+        case e.WrongStage.NAME_FIELDS:
+            why = f"--as takes {detail}"
+        case e.WrongStage.ONE_NAME:
+            why = f"--as gives {detail} sources one name"
+            remedy = "put something in it that differs, such as {stem}, {parent} or {number}"
+        case e.WrongStage.SAME_NAME:
+            why = f"{show(error.other)} would arrive under the same name, {detail}"
+            remedy = "give both other names with --as, by {parent} or {number} for example"
+        case e.WrongStage.NO_COMMANDS:
+            why, remedy = "it does not run commands, so it cannot hash files", "use --prove read-back or auto"
+        case e.WrongStage.OTHER_DISK:
+            why, remedy = fault(Fault.OTHER_DISK), "use --prove read-back, or none to do without proof"
+    return f"{at}: {why}", remedy
+
+
+def _explain_room(error: e.NoRoom) -> tuple[str, str]:
+    missing, free = error.needed + error.reserve - error.free, f"{size(error.free)} are free"
+    return (
+        f"there is not enough free space on {error.node or 'this machine'}: {size(missing)} more are needed for "
+        f"{size(error.needed)} of files and {size(error.reserve)} that a stage leaves free ({free})",
+        "free some space, choose less with --only, or begin anyway with --no-space-check",
+    )
+
+
+def concern_words(concern: e.Concern) -> str:
+    """What is strange about a project."""
+    if concern.owner is not None:
+        return f"{show(concern.file)} belongs to another account, {show(account_name(concern.owner))}"
+    if concern.writable:
+        return f"what is in {show(concern.file)} can be changed by {show(concern.writable)}"
+    return f"{show(concern.file)} leads out of the project: {show(', '.join(concern.paths))}"
 
 
 def _explain_no_routine(error: e.NoSuchRoutine) -> tuple[str, str, ExitStatus]:

@@ -13,8 +13,6 @@ from yatagan.cli import fault_words, shell_completion, terminal, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
 from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.ledger_record import put_on_record, record_json, warn_of
-from yatagan.cli.pattern_options import expand_place
-from yatagan.cli.plan_warnings import refuse_read_only
 from yatagan.cli.scan_progress import EntryCount
 from yatagan.config.areas import split_area
 from yatagan.errors import BadPlace, StoreError
@@ -22,8 +20,10 @@ from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.places import Place, name_fields
+from yatagan.planning.destination_areas import refuse_read_only
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees import housekeeping
+from yatagan.trees.place_patterns import expand_place
 from yatagan.trees.scan import Tree, scan
 
 T = TypeVar("T")

@@ -66,7 +66,7 @@ async def _open(app: App, node: Node, until: float) -> KeeperStatus:
         return await keeper.extend(until)
     from yatagan.keeper.spawn import open_node
 
-    status = await open_node(app.home, node, until, app.answers, app.trusts)
+    status = await open_node(app.home, node, until, app.questions, app.trusts)
     if app.queue().let_in(node.name):  # batches have waited for this login
         from yatagan.background.starting import start_worker
 
@@ -100,7 +100,7 @@ async def _close(app: App, name: str, *, stop_batches: bool) -> bool:
     try:
         await keeper.close(batches=stop_batches)
     except BatchInUse as error:
-        if not app.questions:
+        if not app.questions.attended:
             raise
         if not confirm(f"Batch {error.batch} is being carried over this login. Stop it?"):
             raise click.Abort from None

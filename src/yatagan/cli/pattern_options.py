@@ -1,4 +1,4 @@
-"""Choosing by pattern: the options `--only` and `--skip`, and places whose names are patterns."""
+"""Choosing by pattern: the options `--only` and `--skip`."""
 
 from __future__ import annotations
 
@@ -9,10 +9,7 @@ from typing import Any
 import click
 
 from yatagan.cli.context import options
-from yatagan.errors import BadPlace
-from yatagan.places import Place
-from yatagan.stores.interface import Facts, Readable
-from yatagan.trees.patterns import Choice, expand, is_pattern
+from yatagan.trees.patterns import Choice
 
 choosing: Callable[[Any], Any] = options(
     click.option("--only", multiple=True, metavar="PATTERN", help="Take only what matches (repeatable)."),
@@ -28,16 +25,3 @@ def parse_choice(only: tuple[str, ...], skip: tuple[str, ...]) -> Choice:
         except ValueError as error:
             raise click.UsageError(f"{pattern!r} is no pattern: {error}") from None
     return Choice(map(os.fsencode, only), map(os.fsencode, skip))
-
-
-async def expand_place(store: Readable, place: Place) -> tuple[bytes, list[tuple[bytes, Facts]]] | None:
-    """The matches of a place with patterns; None without patterns. Raises BadPlace when nothing matches."""
-    if not is_pattern(place.path):
-        return None
-    try:
-        root, found = await expand(store, place.path)
-    except ValueError as error:
-        raise BadPlace(str(place), f"the pattern cannot be read: {error}") from None
-    if not found:
-        raise BadPlace(str(place), "nothing there has such a name", "look with: yatagan list")
-    return root, found

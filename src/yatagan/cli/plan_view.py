@@ -4,17 +4,18 @@ from __future__ import annotations
 
 import itertools
 import posixpath
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from typing import Any
 
-from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Modes
 from yatagan.cli import terminal, text
+from yatagan.cli.caution_words import words_of
+from yatagan.cli.earlier_words import earlier_json, earlier_words
 from yatagan.cli.fault_words import fault
-from yatagan.cli.plan_warnings import Caution
 from yatagan.cli.proof_words import no_sync, proof
-from yatagan.cli.stage_request import Request
-from yatagan.engine.session import evidence_for
+from yatagan.operations.stage import PlannedStage
+from yatagan.operations.stage_request import StageRequest
+from yatagan.operations.stage_sources import StageSources
 from yatagan.places import KEPT_DIRECTORY, name_fields
 from yatagan.planning.plan import Plan
 from yatagan.stores.interface import Store
@@ -24,19 +25,15 @@ from yatagan.trees.compare import Verdict
 _UNSETTLED_SHOWN = 3
 #: Files that are newer there, named one by one before the rest is only counted.
 _NEWER_SHOWN = 8
+#: Names of what is gone from the source that scripts get.
+_GONE_SHOWN = 3
 
 
-def show_plan(
-    request: Request,
-    plan: Plan,
-    source: Store,
-    destination: Store,
-    cautions: Sequence[Caution],
-    modes: Modes,
-    begun: str,
-) -> None:
+def show_plan(planned: PlannedStage) -> None:
     """Show the plan in a few lines, warnings first."""
-    terminal.say(terminal.style(_title(request), bold=True))
+    plan, cautions = planned.plan, [words_of(caution) for caution in planned.cautions]
+    site = planned.modes is Modes.SITE
+    terminal.say(terminal.style(_title(planned.sources, planned.request), bold=True))
     for caution in cautions:
         if caution.first:
             text.urgent(caution.text)
@@ -44,26 +41,26 @@ def show_plan(
         text.urgent(words)
     text.facts(
         [
-            *_what_moves(request, plan, source, destination, begun),
+            ("renamed", _renamed(planned.sources)),
+            *_what_moves(planned),
             *_what_does_not(plan),
-            *_how_it_moves(request, plan, source, destination),
-            ("modes", "as the site makes them; only the execute bit is the source's" if modes is Modes.SITE else ""),
+            *_how_it_moves(planned),
+            ("modes", "as the site makes them; only the execute bit is the source's" if site else ""),
             *((caution.label, caution.text) for caution in cautions if not caution.first),
         ]
     )
 
 
-def _what_moves(request: Request, plan: Plan, source: Store, destination: Store, begun: str) -> list[tuple[str, str]]:
+def _what_moves(planned: PlannedStage) -> list[tuple[str, str]]:
     """The rows for what is carried and what becomes of what is there."""
-    counts = plan.summary
+    request, plan, counts = planned.request, planned.plan, planned.plan.summary
     kept = text.place(request.destination.node, posixpath.join(request.destination.path, KEPT_DIRECTORY))
     skipped = f"{text.count(counts.skipped, 'entry', 'entries')} left out by patterns"
     replaced = f"{text.count(counts.replaced, 'file')}; what was there is kept in {kept}"
     return [
-        ("renamed", _renamed(request)),
         ("by way of", _way(request)),
         ("carry", _carried(plan)),
-        ("begun", begun),
+        ("begun", earlier_words(planned.earlier) if planned.earlier is not None else ""),
         ("together", _travel(plan)),
         ("stored as", _storing(plan)),
         ("as files", _as_files(plan)),
@@ -74,7 +71,7 @@ def _what_moves(request: Request, plan: Plan, source: Store, destination: Store,
         ("replace", replaced if counts.replaced else ""),
         ("in part", _in_part(plan)),
         ("set", _facts_set(plan)),
-        ("growing", _growing(request, plan, source, destination)),
+        ("growing", _growing(planned)),
     ]
 
 
@@ -90,9 +87,10 @@ def _what_does_not(plan: Plan) -> list[tuple[str, str]]:
     ]
 
 
-def _how_it_moves(request: Request, plan: Plan, source: Store, destination: Store) -> list[tuple[str, str]]:
+def _how_it_moves(planned: PlannedStage) -> list[tuple[str, str]]:
     """The rows for space, rate and proof."""
-    files = plan.summary.files
+    request, plan, files = planned.request, planned.plan, planned.plan.summary.files
+    source, destination = planned.source, planned.destination
     return [
         ("space", _space(plan, request.destination.node) if plan.summary.anything else ""),
         ("takes", _takes(plan)),
@@ -120,14 +118,14 @@ def _unsettled(plan: Plan) -> str:
     return f"{text.count(many, 'file is', 'files are')} still being written: {names}{more}"
 
 
-def _renamed(request: Request) -> str:
+def _renamed(sources: StageSources) -> str:
     """The row for new names."""
-    pairs = zip(request.originals, request.sources, strict=True)
+    pairs = zip(sources.originals, sources.pairs, strict=True)
     found = [f"{text.show(old)} → {text.show(new)}" for old, (_, new) in pairs if old != new]
     return ", ".join(found[:2]) + (f" and {len(found) - 2} more" if len(found) > 2 else "")
 
 
-def _way(request: Request) -> str:
+def _way(request: StageRequest) -> str:
     """The row for bytes that pass through this machine."""
     if not (request.source_node and request.destination.node):
         return ""
@@ -135,11 +133,11 @@ def _way(request: Request) -> str:
     return f"this machine; nothing is written to its disk{twice}"
 
 
-def _title(request: Request) -> str:
+def _title(sources: StageSources, request: StageRequest) -> str:
     """What goes where: `Plan: fen to heron:campaign`; with its new name, if one source alone gets one."""
     into = request.destination.path or (b"" if request.destination.node else b".")
-    names = [name for _, name in request.sources]
-    old = posixpath.basename(request.sources[0][0])
+    names = [name for _, name in sources.pairs]
+    old = posixpath.basename(sources.pairs[0][0])
     if len(names) == 1 and old not in (b"", b".", b"..", names[0]):
         names, into = [old], posixpath.join(into, names[0])
     shown = ", ".join(map(text.show, names[:3])) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
@@ -261,15 +259,15 @@ def _in_part(plan: Plan) -> str:
     return f"{many}: only what differs is sent, where that is less"
 
 
-def _growing(request: Request, plan: Plan, source: Store, destination: Store) -> str:
+def _growing(planned: PlannedStage) -> str:
     """The row for files that only grow."""
-    counts = plan.summary
+    counts, promised = planned.plan.summary, planned.header.promised
     if not counts.growing:
         return ""
     many = f"{text.count(counts.growing, 'file')}, {text.size(counts.growing_size)}, as far as now"
     if not counts.growing_there:
         return many
-    if not evidence_for(request.prove, source, destination, plan.same_disk).is_proof:
+    if promised is None or not promised.is_proof:
         return f"{many}; without a proof all of it is sent, and what was there is kept (try --prove read-back)"
     return f"{many}; only the last {text.size(counts.growing_size - counts.growing_there)} are sent"
 
@@ -352,7 +350,7 @@ def _space(plan: Plan, node: str) -> str:
     return f"{text.size(plan.free)} free on {node or 'this machine'}{enough}"
 
 
-def _rate(request: Request, source: Store, destination: Store) -> str:
+def _rate(request: StageRequest, source: Store, destination: Store) -> str:
     """The row for the rate limit, and who set it."""
     caps = [(request.max_rate, "--max-rate")]
     caps += [(store.max_rate or 0, f"the entry of {store.name}") for store in (source, destination)]
@@ -373,15 +371,25 @@ def _unkept_json(plan: Plan) -> dict[str, int] | None:
     }
 
 
-def plan_json(
-    plan: Plan,
-    cautions: Sequence[Caution],
-    begun: dict[str, Any] | None,
-    promised: Evidence | None,
-    gone: dict[str, Any] | None,
-) -> dict[str, Any]:
+def _gone_json(planned: PlannedStage) -> dict[str, Any] | None:
+    """What is gone from the source, for scripts; None for nothing."""
+    gone = planned.gone
+    if gone is None:
+        return None
+    return {
+        "files": gone.files,
+        "size_bytes": gone.size,
+        "recorded_at": gone.recorded_at,
+        "asked_because": gone.why,
+        "on_record": planned.gone_accepted,
+        "first": [name_fields(path) for path in gone.paths[:_GONE_SHOWN]],
+    }
+
+
+def plan_json(planned: PlannedStage) -> dict[str, Any]:
     """The plan as JSON."""
-    counts = plan.summary
+    plan, counts = planned.plan, planned.plan.summary
+    cautions = [words for caution in planned.cautions if (words := words_of(caution)).text]
     return {
         **name_fields(plan.destination, "destination"),
         "names": [name_fields(arrival.name) for arrival in plan.arrivals],
@@ -414,12 +422,12 @@ def plan_json(
         "in_the_way": counts.in_the_way,
         "name_clashes": counts.clashes,
         "newer_there": counts.newer,
-        "gone": gone,
+        "gone": _gone_json(planned),
         "unreadable": counts.unread,
         "not_kept": _unkept_json(plan),
         "free_bytes": plan.free,
-        "begun": begun,
-        "proof": promised,
+        "begun": earlier_json(planned.earlier, planned.use),
+        "proof": planned.header.promised,
         "expected_seconds": round(plan.expectation.seconds, 1) if plan.expectation is not None else None,
         "cautions": [{"about": caution.label, "text": caution.text} for caution in cautions],
     }

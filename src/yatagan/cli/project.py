@@ -22,7 +22,7 @@ from yatagan.cli.dataset_state import (
     verified_words,
 )
 from yatagan.cli.json_fields import evidence_json
-from yatagan.cli.project_concerns import words_of
+from yatagan.cli.messages import concern_words
 from yatagan.config.accepted import Accepted
 from yatagan.config.home import PROJECT_FILE, find_project
 from yatagan.config.project import LOCAL_FILE, Dataset, Project, Use, bad_project_name, load_project
@@ -110,11 +110,11 @@ def accept(json_: bool) -> None:
     found = [concern for concern in project.concerns if concern.key not in accepted]
     accepted.add(concern.key for concern in found)
     if json_:
-        say_json({"accepted": [words_of(concern) for concern in found]})
+        say_json({"accepted": [concern_words(concern) for concern in found]})
     elif not found:
         terminal.say("There is nothing to accept: the files are yours, and nothing in them leads out of the project.")
     for concern in found if not json_ else []:
-        terminal.say(f"Accepted: {words_of(concern)}")
+        terminal.say(f"Accepted: {concern_words(concern)}")
 
 
 @project_command.command(

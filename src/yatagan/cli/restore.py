@@ -26,7 +26,6 @@ from yatagan.cli.progress_view import view_for
 from yatagan.cli.report import Report
 from yatagan.cli.restore_view import losses_json, show_findings
 from yatagan.cli.scan_progress import EntryCount
-from yatagan.cli.stage_request import Request
 from yatagan.cli.staging import How, stage
 from yatagan.errors import BadPlace, NoSuchBatch, Refused, YataganError
 from yatagan.ledger.ledger import Ledger
@@ -36,6 +35,7 @@ from yatagan.ledger.tree_history import (
     history_of_place,
     trees_of,
 )
+from yatagan.operations.stage_request import StageRequest
 from yatagan.places import Place
 from yatagan.planning.picked import Picked
 from yatagan.planning.restoring import Copy, FoundCopies, Losses, find_losses, look_into_copies
@@ -294,7 +294,7 @@ class _Restoring:
 
     def _takes_older(self, found: FoundCopies, offered: list[bytes]) -> bool:
         """Ask whether earlier versions are to be taken."""
-        if not self._app.questions or self._plan_only:
+        if not self._app.questions.attended or self._plan_only:
             return False
         one = found.offers[offered[0]].version.record.recorded_at[:10]
         what = (
@@ -313,14 +313,9 @@ class _Restoring:
     ) -> int:
         """Carry what one copy has. Returns the exit status."""
         history = self._wanted.history
-        request = Request(
-            self._app,
-            [copy.place],
-            Place("", posixpath.dirname(target)),
-            name=posixpath.basename(target),
-            purpose=self._wanted.purpose,
-            picked=Picked({path: losses.lost[path] for path in paths}),
-        )
+        above, name = posixpath.split(target)
+        request = StageRequest((copy.place,), Place("", above), name=name, purpose=self._wanted.purpose)
+        picked = Picked({path: losses.lost[path] for path in paths})
         digests = {
             posixpath.join(posixpath.basename(target), path) if path else posixpath.basename(target): (
                 found.offers[path].version.digest if path in found.offers else history.digest(path)
@@ -337,4 +332,4 @@ class _Restoring:
 
         report = Report.JSON if self._quiet else Report.WORDS
         how = How(report, self._plan_only, in_background=False, routine="", answer=batches.append, ended=as_recorded)
-        return await stage(request, typed_command(), how)
+        return await stage(self._app, request, typed_command(), how, picked)

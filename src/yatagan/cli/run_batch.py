@@ -13,7 +13,7 @@ from yatagan.batches.journal import Journal
 from yatagan.batches.said import until_said
 from yatagan.batches.states import BatchState
 from yatagan.cli import stop_signals, terminal, text
-from yatagan.cli.context import App, OpenSession
+from yatagan.cli.context import App
 from yatagan.cli.json_fields import batch_json
 from yatagan.cli.ledger_record import of_batch, record_json
 from yatagan.cli.login_questions import AtTerminal, confirm
@@ -21,6 +21,7 @@ from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import view_for
 from yatagan.cli.report import EventLines, Report
 from yatagan.cli.strip_view import strip_of
+from yatagan.desk.open_session import OpenSession
 from yatagan.engine.run import BatchRun
 from yatagan.errors import CannotReach, JournalError, Refused
 from yatagan.faults import Fault
@@ -48,8 +49,8 @@ async def carry(
         run = BatchRun(
             batch, journal, ends, view.take, app.ledger_in(before.header.purpose.ledger), app.connection().patience
         )
-    if isinstance(app.answers, AtTerminal):
-        app.answers.aside, app.answers.stop = view.paused, run.stop
+    if isinstance(app.questions, AtTerminal):
+        app.questions.aside, app.questions.stop = view.paused, run.stop
     warned = False
 
     def stop() -> None:
@@ -76,7 +77,7 @@ async def carry(
     outcome = outcome_of(journal)
     if (
         report.in_words
-        and app.questions
+        and app.questions.attended
         and outcome.standing.fault is Fault.DESTINATION_GONE
         and _carries_again(outcome)
     ):

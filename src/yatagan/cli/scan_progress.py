@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import sys
 import time
-from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager
+from collections.abc import AsyncIterator, Callable, Iterator, Sequence
+from contextlib import AbstractAsyncContextManager, asynccontextmanager, contextmanager
 from types import TracebackType
 from typing import Self
 
@@ -60,7 +60,7 @@ class EntryCount:
     def _too_many(self) -> None:
         self._wipe()
         what = f"there are more than {text.number(self._most)} entries in {self._what}"
-        if self._app.questions and not self._quiet and confirm(f"{what[0].upper()}{what[1:]}. Go on?"):
+        if self._app.questions.attended and not self._quiet and confirm(f"{what[0].upper()}{what[1:]}. Go on?"):
             self._most *= 4
             return
         raise Refused(what, f"choose with --only, or allow more: yatagan config set tree.entries {self._most * 4}")
@@ -79,6 +79,24 @@ class EntryCount:
         self._wipe()
 
 
+class AtPlanning:
+    """Shows how far a plan is; see `PlanWatcher`. With `quiet` it only stops what is too much."""
+
+    def __init__(self, app: App, *, quiet: bool) -> None:
+        self._app = app
+        self._quiet = quiet
+
+    @contextmanager
+    def reading(self, places: Sequence[Place]) -> Iterator[Callable[[int], None]]:
+        """See `PlanWatcher`."""
+        with EntryCount(self._app, list(places), quiet=self._quiet) as count:
+            yield count.heard
+
+    def comparing(self, *, wanted: bool) -> AbstractAsyncContextManager[ContentsComparison | None]:
+        """See `PlanWatcher`."""
+        return comparing_contents(self._app, wanted=wanted, quiet=self._quiet)
+
+
 @asynccontextmanager
 async def comparing_contents(app: App, *, wanted: bool, quiet: bool) -> AsyncIterator[ContentsComparison | None]:
     """How contents are compared, if that was asked for, and the view that shows it."""
@@ -89,8 +107,8 @@ async def comparing_contents(app: App, *, wanted: bool, quiet: bool) -> AsyncIte
     progress.doing = "comparing contents: "
     memory = RememberedDigests(app.home.digests)
     view = view_for(progress, quiet=quiet)
-    if isinstance(app.answers, AtTerminal):
-        app.answers.aside = view.paused
+    if isinstance(app.questions, AtTerminal):
+        app.questions.aside = view.paused
     try:
         async with view:
             yield ContentsComparison(memory, progress)

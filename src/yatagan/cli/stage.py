@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import functools
+from typing import Any
 
 import click
 
@@ -14,10 +14,10 @@ from yatagan.cli.ledger_record import typed_command
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.report import Report, json_lines
 from yatagan.cli.stage_datasets import stage_datasets
-from yatagan.cli.stage_request import By, IfNewer, Pack, Request, Storing
 from yatagan.cli.staging import How, stage
 from yatagan.config.project import Towards
 from yatagan.config.units import parse_duration, parse_rate
+from yatagan.operations.stage_request import By, IfNewer, Pack, StageRequest, Storing
 
 
 @click.command(
@@ -184,25 +184,23 @@ def stage_command(
     """
     report = Report.chosen(quiet=quiet, json_=json_, lines=lines)
     app = App.start(questions=not no_questions)
-    make = functools.partial(
-        Request,
-        app,
-        prove=Prove(prove),
-        modes=Modes(modes) if modes is not None else None,
-        times=Times(times),
-        pack=Pack(pack),
-        max_rate=max_rate,
-        by=By(by),
-        if_newer=IfNewer(if_newer_there),
-        accept_gone=accept_gone,
-        space_check=not no_space_check,
-        unchanged_for=unchanged_for,
-        growing=parse_choice(growing, ()) if growing else None,
-    )
+    asked: dict[str, Any] = {
+        "prove": Prove(prove),
+        "modes": Modes(modes) if modes is not None else None,
+        "times": Times(times),
+        "pack": Pack(pack),
+        "max_rate": max_rate,
+        "by": By(by),
+        "if_newer": IfNewer(if_newer_there),
+        "accept_gone": accept_gone,
+        "space_check": not no_space_check,
+        "unchanged_for": unchanged_for,
+        "growing": parse_choice(growing, ()) if growing else None,
+    }
     how = How(report, plan_only=plan_only, in_background=in_background, routine=routine)
     if dataset or every:
         declared = bool(destination or sources or as_ or only or skip or store)
-        status = stage_datasets(app, make, dataset, Towards(towards) if towards else None, how, declared=declared)
+        status = stage_datasets(app, asked, dataset, Towards(towards) if towards else None, how, declared=declared)
     else:
         if towards is not None:
             raise click.UsageError("--towards goes with --dataset or --all", click.get_current_context())
@@ -210,15 +208,16 @@ def stage_command(
             raise click.UsageError("--accept-gone goes with --dataset or --all", click.get_current_context())
         if destination is None or not sources:
             raise _incomplete(destination)
-        request = make(
-            [app.place(source) for source in sources],
+        request = StageRequest(
+            tuple(app.place(source) for source in sources),
             app.place(destination, new=True),
-            as_=as_,
+            renamed=as_,
             choice=parse_choice(only, skip),
-            storing=Storing(store) if store is not None else None,
+            stored=Storing(store) if store is not None else None,
             purpose=Purpose(ledger=app.ledger_directory()),
+            **asked,
         )
-        status = run(stage(request, typed_command(), how))
+        status = run(stage(app, request, typed_command(), how))
     if status:
         raise click.exceptions.Exit(status)
 

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import posixpath
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import Any
 
 import click
 
-from yatagan.batches.journal_data import Purpose
 from yatagan.cli import terminal, text
 from yatagan.cli.area import meaning
 from yatagan.cli.context import App, fail, run, say_json
@@ -17,24 +15,18 @@ from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.ledger_record import typed_command
 from yatagan.cli.login_questions import confirm
 from yatagan.cli.messages import explain
-from yatagan.cli.pattern_options import parse_choice
 from yatagan.cli.report import Report, say_event
-from yatagan.cli.stage_request import By, Request, Storing
 from yatagan.cli.staging import How, stage
 from yatagan.config.accepted import Accepted
 from yatagan.config.areas import area_of
-from yatagan.config.project import Dataset, Project, StoredAs, Towards, Use
+from yatagan.config.project import Dataset, Project, Towards, Use
 from yatagan.errors import Refused, YataganError
-from yatagan.ledger.tree_history import history_of_dataset
-from yatagan.places import Place
-from yatagan.planning.gone import OnRecordBefore
-
-_STORING = {StoredAs.BUNDLE: Storing.BUNDLE, StoredAs.BY_DIRECTORY: Storing.BY_DIRECTORY}
+from yatagan.operations.datasets import stage_of_dataset
 
 
 def stage_datasets(
     app: App,
-    make: Callable[..., Request],
+    asked: Mapping[str, Any],
     names: tuple[str, ...],
     towards: Towards | None,
     how: How,
@@ -43,8 +35,8 @@ def stage_datasets(
 ) -> int:
     """Stage datasets of the project; all of them without names. Returns the worst exit status.
 
-    `make` makes a request of places and what a dataset says; `declared`: something was given that the project file says
-    already. One that fails does not keep the others from being staged; a stop does.
+    `asked`: what the project file does not say; `declared`: something was given that it does say. One that fails does
+    not keep the others from being staged; a stop does.
     """
     if declared:
         why = "the project file says what a dataset is and where: leave out places, --as, --only, --skip and --store"
@@ -62,7 +54,7 @@ def stage_datasets(
         each = replace(how, answer=_gather(answers, named))
         try:
             _settle_area(app, project, dataset)
-            status = run(stage(_request(app, make, project, dataset, way), typed_command(), each))
+            status = run(stage(app, stage_of_dataset(app, project, dataset, way, **asked), typed_command(), each))
         except YataganError as error:
             if not several:
                 raise
@@ -91,34 +83,6 @@ def _begin(dataset: Dataset, way: Towards, report: Report) -> None:
         terminal.say(terminal.style(f"Dataset {dataset.name}", bold=True) + f", {dataset.use.value}: {arrow}")
 
 
-def _request(app: App, make: Callable[..., Request], project: Project, dataset: Dataset, way: Towards) -> Request:
-    """What is asked for a dataset: its root here and its root there are the same."""
-    here, there = Place("", dataset.here), dataset.there
-    source, target = (here, there) if way is Towards.THERE else (there, here)
-    more: dict[str, Any] = {"by": By.DIGEST} if dataset.by_digest else {}
-    if way is Towards.THERE and dataset.stored in _STORING:
-        more["storing"] = _STORING[dataset.stored]
-    return make(
-        [source],
-        Place(target.node, posixpath.dirname(target.path)),
-        name=target.name,
-        choice=parse_choice(dataset.only, dataset.skip),
-        purpose=Purpose(project.name, dataset.name, way.value, app.project_ledger()),
-        recorded=lambda: _recorded(app, project, dataset) if way is dataset.towards else OnRecordBefore(),
-        **more,
-    )
-
-
-def _recorded(app: App, project: Project, dataset: Dataset) -> OnRecordBefore:
-    """What is on record of a dataset, of what its patterns choose."""
-    history = history_of_dataset(app.ledger(), project.name, dataset.name)
-    history = history.chosen(parse_choice(dataset.only, dataset.skip).chooses)
-    if history.newest is None:
-        return OnRecordBefore()
-    entries = dict.fromkeys(history.versions) | history.entries
-    return OnRecordBefore(entries, history.newest.recorded_at, str(history.newest.fields.get("from_disk", "")))
-
-
 def _settle_area(app: App, project: Project, dataset: Dataset) -> None:
     """Ask, once, about results that stay where nothing backs them up. Without a terminal it is said.
 
@@ -137,7 +101,7 @@ def _settle_area(app: App, project: Project, dataset: Dataset) -> None:
     words = f"the results of {dataset.name} stay in {node.name}:@{area.name}, which is {meaning(area)}"
     if better:
         words += f"; {node.name}:@{better[0].name} is backed up"
-    if not app.questions:
+    if not app.questions.attended:
         text.warn(words)
     elif confirm(f"{words}. Leave them there?"):
         accepted.add([key])

@@ -1,47 +1,30 @@
-"""A stage from its request to its end: planned, shown, accepted, and carried or left to a worker."""
+"""A stage at the command line: planned, shown, asked about, and carried or left to a worker."""
 
 from __future__ import annotations
 
 import contextlib
-import functools
-from collections.abc import Callable, Sequence
-from contextlib import AsyncExitStack
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from yatagan.batches.batch_store import Batch, Batches
+from yatagan.batches.batch_store import Batch
 from yatagan.batches.journal import Journal
-from yatagan.batches.journal_data import Header
-from yatagan.batches.planning_log import PlanningLog
-from yatagan.batches.steps import Modes, Prove
-from yatagan.cli import batch_summary, fault_words, plan_warnings, run_batch, terminal, text
+from yatagan.cli import batch_summary, run_batch, terminal, text
 from yatagan.cli.background import Outlook, begun, leave_to_worker, left_status, prepare_logins, tell_begun
+from yatagan.cli.caution_words import gone_words
 from yatagan.cli.conclusions import conclude_batch, conclude_plan
 from yatagan.cli.context import App, say_json
-from yatagan.cli.earlier_batch import Earlier, EarlierUse, as_json_earlier, find_earlier, held
+from yatagan.cli.earlier_words import is_done, would_be_done
 from yatagan.cli.exit_status import ExitStatus
-from yatagan.cli.expectations import expectation_of
 from yatagan.cli.json_fields import batch_json
 from yatagan.cli.login_questions import confirm
-from yatagan.cli.missed import Missed
 from yatagan.cli.plan_view import plan_json, show_plan
 from yatagan.cli.report import Report, say_event
-from yatagan.cli.scan_progress import EntryCount, comparing_contents
-from yatagan.cli.stage_request import IfNewer, Request
-from yatagan.config.areas import Area
-from yatagan.engine.recording import staged_statement
-from yatagan.engine.run_log import RunLog
-from yatagan.engine.session import evidence_for
-from yatagan.errors import BadPlace
-from yatagan.faults import Fault
-from yatagan.ledger.ledger import record_id
-from yatagan.ledger.records import RecordKind
-from yatagan.places import Place
-from yatagan.planning.placed_before import placed_before, refused_before
-from yatagan.planning.plan import Plan
-from yatagan.planning.planner import make_plan, replace_newer
-from yatagan.stores.interface import Store
-from yatagan.trees.not_kept import find_unkept
+from yatagan.cli.scan_progress import AtPlanning
+from yatagan.operations.stage import PlannedStage, plan_stage
+from yatagan.operations.stage_request import IfNewer, StageRequest
+from yatagan.planning.picked import Picked
+from yatagan.stores.interface import Source
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,79 +42,104 @@ class How:
     ended: Callable[[Journal], bool] | None = None
 
 
-async def stage(request: Request, command: tuple[str, ...], how: How) -> int:
+async def stage(
+    app: App, request: StageRequest, command: tuple[str, ...], how: How, picked: Picked | None = None
+) -> int:
     """Plan a stage, show the plan and carry it out, or leave it to a worker. Returns the exit status."""
-    app, report, plan_only, outlook = request.app, how.report, how.plan_only, None
-    if how.in_background and not plan_only:
+    outlook = None
+    if how.in_background and not how.plan_only:
         outlook = await prepare_logins(app, (request.source_node, request.destination.node))
-    ends = request.ends()
-    async with AsyncExitStack() as opened:
-        planning = contextlib.ExitStack()
-        opened.push(planning)
-        if not (plan_only or how.routine):
-            planning.enter_context(PlanningLog(app.home.planning).planning(command))
-        stores = []
-        for end in ends:
-            stores.append(await app.open(end))
-            opened.push_async_callback(stores[-1].close)
-        source, destination = stores
-        plan, careful, modes = await _plan(request, source, destination, quiet=not report.in_words)
-        missed = Missed(await request.gone(source, plan), request)
-        unmatched = request.choice.unmatched(path for arrival in plan.arrivals for path in arrival.tree.entries)
-        careful += [*plan_warnings.look_at_patterns(unmatched), *plan_warnings.look_at_shells(stores)]
-        header = _header(request, command, plan, modes, source, destination)
-        earlier = find_earlier(app, header)
-        if earlier is not None and how.routine:
-            earlier.refuse_if_stopped()
-        plan.safe = earlier.outcome.safe if earlier is not None else 0
-        if report.in_words:
-            begun_words = earlier.words if earlier is not None else ""
-            show_plan(request, plan, source, destination, [*missed.cautions, *careful], modes, begun_words)
-        if not plan_only and not report.for_scripts and plan.summary.newer and request.asks_about_newer:
-            _ask_about_newer(plan, source, destination)
-        if not plan_only and not report.for_scripts:
-            missed.ask()
-        use = earlier.use(header, plan) if earlier is not None else None
-        described = (
-            plan_json(plan, careful, as_json_earlier(earlier, use), header.promised, missed.as_json())
-            if report.for_scripts
-            else {}
-        )
-        if plan_only or not (plan.summary.anything or earlier is not None):
-            if plan_only and earlier is not None and use is not None and report.in_words:
-                terminal.say(earlier.would(use))
-            if not plan_only:
-                _record_gone(request, missed, header)
-            return max(_tell_no_batch(plan, described, how, missed, unmatched), missed.status)
-        batch = await _accept(request, plan, header, destination, earlier, use, missed.labels)
-        planning.close()
-        if earlier is not None and use is not None and report.in_words:
-            terminal.say(earlier.did(use, batch.name))
+    watcher = AtPlanning(app, quiet=not how.report.in_words)
+    noted = not (how.plan_only or how.routine)
+    async with plan_stage(
+        app, request, command, watcher, picked=picked, noted=noted, by_itself=bool(how.routine)
+    ) as planned:
+        if how.report.in_words:
+            show_plan(planned)
+        if not how.plan_only:
+            _ask(planned, how.report)
+        described = plan_json(planned) if how.report.for_scripts else {}
+        if how.plan_only or not planned.anything:
+            return _end_with_plan(planned, described, how)
+        batch = await planned.accept()
+        if planned.earlier is not None and planned.use is not None and how.report.in_words:
+            terminal.say(is_done(planned.earlier, planned.use, batch.name))
         if outlook is not None:
-            status = max(await _leave(app, batch, described, how, outlook), missed.status)
-            return max(status, ExitStatus.DIFFERENCES) if unmatched else status
-        opened.pop_all()  # the run of the batch takes them over
-    journal = batch.journal()
-    try:
-        plan.arrivals.clear()  # a large plan is in the journal now, and need not be held here too
-        again = await held(app, journal, (source, destination), ends)
-        if report is Report.JSON_LINES:
-            say_event("planned", {"plan": described, "batch": batch.name})
-        outcome, problem = await run_batch.carry(app, batch, journal, again, report)
-        if report is Report.JSON_LINES:
-            say_event("ended", {"batch": run_batch.ended_json(app, outcome)})
-        elif report is Report.JSON:
-            how.answer({"plan": described, "batch": run_batch.ended_json(app, outcome)})
-        elif report.in_words or not outcome.good:
-            batch_summary.summary(app, journal, outcome, problem)
-        status = conclude_batch(outcome, problem).status
-        well = how.ended is None or how.ended(journal)
-        if report.in_words and missed.verdict:
-            text.warn(missed.verdict)
-        return max(status, missed.status, ExitStatus.GOOD if well and not unmatched else ExitStatus.DIFFERENCES)
-    finally:
-        journal.close()
-        batch.unlock()
+            return max(await _leave(app, batch, described, how, outlook), _status_of(planned))
+        with contextlib.ExitStack() as until_carried:
+            until_carried.callback(batch.unlock)
+            journal = until_carried.enter_context(contextlib.closing(batch.journal()))
+            ends = await planned.hand_over(journal)
+            until_carried = until_carried.pop_all()
+    with until_carried:
+        status = await _carry(app, batch, journal, ends, described, how)
+    if how.report.in_words and (missed := _missed(planned)):
+        text.warn(missed)
+    return max(status, _status_of(planned))
+
+
+def _ask(planned: PlannedStage, report: Report) -> None:
+    """Ask about what a person is to decide."""
+    request = planned.request
+    if report.for_scripts or not planned.desk.questions.attended:
+        return
+    if planned.plan.summary.newer and request.if_newer is IfNewer.ASK:
+        newer = text.count(planned.plan.summary.newer, "newer file")
+        if confirm(f"Replace {newer} there? What was there is kept"):
+            planned.replace_newer()
+    on_record = "Put on record that they are gone? They are no longer verified or restored then"
+    if planned.gone is not None and not planned.gone_accepted and confirm(on_record):
+        planned.accept_gone()
+
+
+def _missed(planned: PlannedStage) -> str:
+    """What is said at the end of what is gone from the source and stays on record; "" for nothing."""
+    if planned.gone is None or planned.gone_accepted:
+        return ""
+    gone = gone_words(planned.gone, planned.request.source_node)
+    return f"{gone}; they stay on record. If they are meant to be gone: --accept-gone"
+
+
+def _status_of(planned: PlannedStage) -> ExitStatus:
+    """What a stage ends with that is good otherwise."""
+    return ExitStatus.DIFFERENCES if _missed(planned) or planned.unmatched else ExitStatus.GOOD
+
+
+def _end_with_plan(planned: PlannedStage, described: dict[str, Any], how: How) -> int:
+    """Show that a plan is not carried out, and why. Returns the exit status."""
+    report, missed = how.report, _missed(planned)
+    if how.plan_only and planned.earlier is not None and planned.use is not None and report.in_words:
+        terminal.say(would_be_done(planned.earlier, planned.use))
+    if not how.plan_only:
+        planned.record_gone()
+    found = conclude_plan(planned.plan.summary, planned.unmatched)
+    if report is Report.JSON_LINES:
+        say_event("planned", {"plan": described, "batch": None})
+    elif report is Report.JSON:
+        how.answer({"plan": described, "batch": None})
+    elif report.in_words and missed:
+        text.warn(missed)
+    elif found.text and report.in_words and not (how.plan_only and found.status is ExitStatus.GOOD):
+        terminal.say(found.text)
+    return max(found.status, ExitStatus.DIFFERENCES if missed else ExitStatus.GOOD)
+
+
+async def _carry(
+    app: App, batch: Batch, journal: Journal, ends: tuple[Source, Source], described: dict[str, Any], how: How
+) -> int:
+    """Carry a batch here and now. Returns the exit status."""
+    report = how.report
+    if report is Report.JSON_LINES:
+        say_event("planned", {"plan": described, "batch": batch.name})
+    outcome, problem = await run_batch.carry(app, batch, journal, ends, report)
+    if report is Report.JSON_LINES:
+        say_event("ended", {"batch": run_batch.ended_json(app, outcome)})
+    elif report is Report.JSON:
+        how.answer({"plan": described, "batch": run_batch.ended_json(app, outcome)})
+    elif report.in_words or not outcome.good:
+        batch_summary.summary(app, journal, outcome, problem)
+    well = how.ended is None or how.ended(journal)
+    return max(conclude_batch(outcome, problem).status, ExitStatus.GOOD if well else ExitStatus.DIFFERENCES)
 
 
 async def _leave(app: App, batch: Batch, described: dict[str, Any], how: How, outlook: Outlook) -> int:
@@ -151,173 +159,3 @@ async def _leave(app: App, batch: Batch, described: dict[str, Any], how: How, ou
     elif report.in_words:
         tell_begun(app, outcome, now, outlook)
     return left_status(now, outcome)
-
-
-def _record_gone(request: Request, missed: Missed, header: Header) -> None:
-    """Put on record that something is no longer at the source, where nothing else is to be done."""
-    if gone := missed.labels:
-        statement = staged_statement(record_id(RecordKind.STAGED), "good", header, {"files": 0, "failed": 0})
-        request.app.ledger_in(header.purpose.ledger).append(
-            statement, tuple, lambda: [(each, None, None) for each in gone]
-        )
-
-
-async def _accept(
-    request: Request,
-    plan: Plan,
-    header: Header,
-    destination: Store,
-    earlier: Earlier | None,
-    use: EarlierUse | None,
-    gone: tuple[bytes, ...],
-) -> Batch:
-    """The batch to carry, locked by us. Raises BatchInUse, Refused, JournalError."""
-    app = request.app
-    if earlier is not None and use is EarlierUse.RUNNING:
-        raise earlier.in_use()
-    if request.space_check:
-        plan_warnings.refuse_without_space(plan, request.destination.node, app.settings().disk.reserve)
-    if earlier is None or use is None:
-        batch = Batches(app.home.batches).accept(header, plan.steps())
-    else:
-        app.queue().remove(earlier.batch.name)  # what becomes of it is decided here
-        batch = await earlier.become(use, header, plan, destination)
-    if gone:
-        with contextlib.closing(batch.journal()) as journal:
-            journal.note_gone(gone)
-    RunLog(batch).write("accepted", files=plan.summary.files, size_bytes=plan.summary.size)
-    return batch
-
-
-async def _plan(
-    request: Request, source: Store, destination: Store, *, quiet: bool
-) -> tuple[Plan, list[plan_warnings.Caution], Modes]:
-    """The plan, its warnings, and whose modes arrive. Raises Refused and BadPlace."""
-    _check_proof(request, source, destination)
-    area, careful = await _area(request, destination)
-    place = request.destination
-    async with request.seen(source) as seen:
-        await request.expand(seen)
-        costs = await request.costs(source, destination)
-        places = [*(Place(request.source_node, path) for path, _ in request.sources), place]
-        with EntryCount(request.app, places, quiet=quiet) as count:
-            async with comparing_contents(request.app, wanted=request.by_digest, quiet=quiet) as looking:
-                plan = await make_plan(
-                    seen,
-                    destination,
-                    request.sources,
-                    place.path,
-                    choice=request.choice,
-                    times=request.times,
-                    together=request.together(source, destination, costs),
-                    stored=request.stored,
-                    heard=count.heard,
-                    looking=looking,
-                    unchanged_for=request.unchanged_for,
-                    growing=request.growing,
-                    picked=request.picked,
-                    placed=functools.partial(placed_before, Batches(request.app.home.batches), place.node),
-                    modes=request.modes(area),
-                    refused=functools.partial(refused_before, Batches(request.app.home.batches), place.node),
-                )
-    if request.if_newer is IfNewer.REPLACE:
-        replace_newer(plan, seen, destination)
-    if plan.summary.anything:
-        plan.unkept = await find_unkept(source, plan.carried())
-    if request.prove is Prove.ON_NODE and destination.machine is not None and not plan.same_disk:
-        raise BadPlace(
-            f"{destination.name}:",
-            fault_words.fault(Fault.OTHER_DISK),
-            "use --prove read-back, or none to do without proof",
-        )
-    if place.node:
-        await plan_warnings.refuse_plan(destination, request.app.nodes().get(place.node), plan)
-    ages = plan_warnings.look_at_ages(plan, area, request.times)
-    spool = plan_warnings.look_at_spool(plan, request.app.home.batches)
-    line = plan_warnings.look_at_line(plan, (source, destination))
-    if plan.summary.files:
-        plan.expectation = expectation_of(request, plan, (source, destination), costs)
-    if request.renames_nothing:
-        careful += plan_warnings.look_at_name(plan, Place(request.source_node, request.sources[0][0]), place)
-    return plan, [*ages, *careful, *spool, *_role(request, plan), *line], request.modes(area)
-
-
-def _ask_about_newer(plan: Plan, source: Store, destination: Store) -> None:
-    """Ask whether newer files are to be replaced."""
-    question = f"Replace {text.count(plan.summary.newer, 'newer file')} there? What was there is kept"
-    if confirm(question):
-        replace_newer(plan, source, destination)
-
-
-def _tell_no_batch(
-    plan: Plan, described: dict[str, Any], how: How, missed: Missed, unmatched: Sequence[bytes]
-) -> ExitStatus:
-    """Show that a plan is not carried out, and why."""
-    found, report = conclude_plan(plan.summary, unmatched), how.report
-    if report is Report.JSON_LINES:
-        say_event("planned", {"plan": described, "batch": None})
-    elif report is Report.JSON:
-        how.answer({"plan": described, "batch": None})
-    elif report.in_words and missed.verdict:
-        text.warn(missed.verdict)
-    elif found.text and report.in_words and not (how.plan_only and found.status is ExitStatus.GOOD):
-        terminal.say(found.text)
-    return found.status
-
-
-def _header(
-    request: Request, command: tuple[str, ...], plan: Plan, modes: Modes, source: Store, destination: Store
-) -> Header:
-    """The header of the batch, without its name."""
-    return Header(
-        id="",
-        created_ns=0,
-        command=command,
-        source_node=request.source_node,
-        destination_node=request.destination.node,
-        destination=plan.destination,
-        prove=request.prove,
-        modes=modes,
-        times=request.times,
-        arrivals=tuple((arrival.tree.root, arrival.name) for arrival in plan.arrivals),
-        options=request.options,
-        max_rate=request.max_rate,
-        top_inode=plan.top_inode,
-        promised=evidence_for(request.prove, source, destination, plan.same_disk),
-        expected_seconds=plan.expectation.seconds if plan.expectation is not None else 0.0,
-        # Where only parts are sent, how long it takes says little of the connection.
-        modelled_seconds=plan.expectation.modelled if plan.expectation and not _in_part(plan) else 0.0,
-        purpose=request.purpose,
-    )
-
-
-def _in_part(plan: Plan) -> bool:
-    """Whether of some files only a part is sent."""
-    return bool(plan.summary.in_part or plan.summary.growing_there)
-
-
-async def _area(request: Request, destination: Store) -> tuple[Area | None, list[plan_warnings.Caution]]:
-    if not request.destination.node:
-        return None, []
-    node = request.app.nodes().get(request.destination.node)
-    return await plan_warnings.look_at_area(destination, node, request.destination)
-
-
-def _role(request: Request, plan: Plan) -> list[plan_warnings.Caution]:
-    """Warnings about the nodes at both ends."""
-    nodes, settings = request.app.nodes(), request.app.settings().login_node
-    names = dict.fromkeys(name for name in (request.source_node, request.destination.node) if name)
-    return [
-        caution
-        for name in names
-        for caution in plan_warnings.look_at_role(plan, nodes.get(name), list(nodes), settings)
-    ]
-
-
-def _check_proof(request: Request, source: Store, destination: Store) -> None:
-    """Raise an error before anything moves if the requested proof is impossible."""
-    remote = destination if not destination.traits.here else source
-    if request.prove is Prove.ON_NODE and remote.machine is None:
-        raise BadPlace(
-            f"{remote.name}:", "it does not run commands, so it cannot hash files", "use --prove read-back or auto"
-        )

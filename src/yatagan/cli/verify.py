@@ -22,7 +22,6 @@ from yatagan.cli.exit_status import ExitStatus
 from yatagan.cli.ledger_record import put_on_record, record_json, warn_of
 from yatagan.cli.named_file import open_descriptor, read_named
 from yatagan.cli.pattern_options import choosing, parse_choice
-from yatagan.cli.stage_request import By
 from yatagan.cli.verdict_view import Against, show_one_line, show_verdicts, verdicts_json
 from yatagan.cli.verify_dataset import place_of, verify_batch, verify_dataset
 from yatagan.cli.verifying import Looking
@@ -33,6 +32,7 @@ from yatagan.digests.checksum_lists import LIST_NAME, Listed
 from yatagan.errors import BadList, BadPlace
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
+from yatagan.operations.stage_request import By
 from yatagan.places import Place
 from yatagan.stores.interface import Kind, Readable
 from yatagan.trees import checksum_record

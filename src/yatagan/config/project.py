@@ -20,7 +20,7 @@ from typing import Any
 
 from yatagan.config.guarded_files import is_trusted, open_small, others_may_write, parse_toml, read_within
 from yatagan.config.home import PROJECT_FILE
-from yatagan.errors import BadPlace, BadProject, Mistake
+from yatagan.errors import BadPlace, BadProject, Concern, Mistake
 from yatagan.near_names import nearest
 from yatagan.places import Place, holds, parse_place
 
@@ -77,21 +77,6 @@ class Dataset:
     def towards(self) -> Towards:
         """The way of its use."""
         return Towards.THERE if self.use is Use.INPUT else Towards.HERE
-
-
-@dataclass(frozen=True, slots=True)
-class Concern:
-    """Something that a person must have accepted before a project is gone by.
-
-    `key` is equal as long as it is the same thing; `owner`: of a file or directory of another account; `paths`: where
-    the personal file leads out of the project; `writable`: who else may change what is in the directory.
-    """
-
-    file: str
-    key: str
-    owner: int | None = None
-    paths: tuple[str, ...] = ()
-    writable: str = ""
 
 
 @dataclass(frozen=True, slots=True)

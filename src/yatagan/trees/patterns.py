@@ -84,6 +84,14 @@ class Choice:
         self.only_patterns = [compile_pattern(pattern) for pattern in self.only]
         self.skip_patterns = [compile_pattern(pattern) for pattern in self.skip]
 
+    def __eq__(self, other: object) -> bool:
+        """Whether the same is chosen by the same patterns."""
+        return isinstance(other, Choice) and (self.only, self.skip) == (other.only, other.skip)
+
+    def __hash__(self) -> int:
+        """Equal for equal choices."""
+        return hash((self.only, self.skip))
+
     def __bool__(self) -> bool:
         """Whether anything may be left out."""
         return bool(self.only_patterns or self.skip_patterns)

@@ -1,0 +1,1 @@
+"""What one user's operations share: directories, settings, nodes, project, ledger, queue; and who answers questions."""

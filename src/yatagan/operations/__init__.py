@@ -1,0 +1,1 @@
+"""What can be asked of Yatagan, whoever asks: requests in, answers out."""

@@ -1,0 +1,155 @@
+"""What a stage is asked for, as a value: equal when equal, and checked as far as it can be without looking."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+from yatagan.batches.journal_data import NO_PURPOSE, Purpose
+from yatagan.batches.steps import Modes, Prove, Times
+from yatagan.config.areas import Area
+from yatagan.errors import BadStage, WrongStage
+from yatagan.places import Place
+from yatagan.planning.stored_bundles import StoringChoice
+from yatagan.trees.patterns import EVERYTHING, Choice
+
+
+class By(StrEnum):
+    """What shows that a file is there already."""
+
+    SIZE_AND_TIME = "size-and-time"
+    DIGEST = "digest"
+
+
+class IfNewer(StrEnum):
+    """What happens to files that are newer at the destination."""
+
+    LEAVE = "leave"
+    REPLACE = "replace"
+    ASK = "ask"
+
+
+class Pack(StrEnum):
+    """Whether small files travel together, to be unpacked on arrival."""
+
+    #: Where that is faster.
+    AUTO = "auto"
+    #: However few they are.
+    ALWAYS = "always"
+    #: Every file travels alone; without `stored`, bundles are files like others.
+    NEVER = "never"
+
+
+class Storing(StrEnum):
+    """As what a directory stays at the destination."""
+
+    FILES = "files"
+    #: Every source is one bundle.
+    BUNDLE = "bundle"
+    #: Every directory right below a source is one bundle.
+    BY_DIRECTORY = "by-directory"
+
+
+_CHOICES = {
+    Storing.FILES: StoringChoice.FILES,
+    Storing.BUNDLE: StoringChoice.WHOLE,
+    Storing.BY_DIRECTORY: StoringChoice.BY_DIRECTORY,
+}
+
+
+@dataclass(frozen=True, slots=True)
+class StageRequest:
+    """What a stage is asked for. Raises BadStage for what cannot be.
+
+    Every source arrives in the directory `destination` under its own name; `renamed` is the template of other names,
+    `name` one name as it is. `choice`: what of them. `modes` None: the source's, but the site's in shared areas.
+    `stored` None: what is there keeps its form, and what is new becomes files. `growing`: files that only grow.
+    `unchanged_for`, in seconds: files that have changed since are left for another time. `max_rate` in bytes a second,
+    0 for no limit. `purpose`: what the batch will be for; of a dataset, `accept_gone` puts on record what is gone from
+    its source, however much that is.
+    """
+
+    sources: tuple[Place, ...]
+    destination: Place
+    renamed: str | None = None
+    name: bytes = b""
+    purpose: Purpose = NO_PURPOSE
+    choice: Choice = EVERYTHING
+    by: By = By.SIZE_AND_TIME
+    if_newer: IfNewer = IfNewer.ASK
+    prove: Prove = Prove.AUTO
+    modes: Modes | None = None
+    times: Times = Times.KEEP
+    pack: Pack = Pack.AUTO
+    stored: Storing | None = None
+    growing: Choice | None = None
+    unchanged_for: float = 0.0
+    max_rate: int = 0
+    space_check: bool = True
+    accept_gone: bool = False
+
+    def __post_init__(self) -> None:
+        first = str(self.sources[0])
+        if len({source.node for source in self.sources}) > 1:
+            raise BadStage(WrongStage.SEVERAL_MACHINES, str(self.sources[-1]))
+        if self.stored in (Storing.BUNDLE, Storing.BY_DIRECTORY):
+            if self.source_node:
+                raise BadStage(WrongStage.STORED_FROM_A_NODE, first, str(self.stored))
+            if self.growing is not None:
+                raise BadStage(WrongStage.GROWING_IN_A_BUNDLE, first, str(self.stored))
+
+    @property
+    def source_node(self) -> str:
+        """The node that everything comes from, "" for this machine."""
+        return self.sources[0].node
+
+    @property
+    def by_digest(self) -> bool:
+        """Whether files count as there already only by their contents."""
+        return self.by is By.DIGEST
+
+    @property
+    def storing(self) -> StoringChoice:
+        """Which directories are stored as bundles."""
+        if self.stored is None:
+            return StoringChoice.AS_IT_IS if self.sees_through else StoringChoice.FILES
+        return _CHOICES[self.stored]
+
+    @property
+    def sees_through(self) -> bool:
+        """Whether stored bundles of the source are taken for the directories that they stand for."""
+        return self.stored is not None or self.pack is not Pack.NEVER
+
+    def modes_in(self, area: Area | None) -> Modes:
+        """Whose permission bits arrive in an area: as requested, else the site's in shared ones."""
+        if self.modes is not None:
+            return self.modes
+        return Modes.SITE if area is not None and area.shared else Modes.KEEP
+
+    @property
+    def options(self) -> str:
+        """Everything but the places, as text that is equal for equal options."""
+        return json.dumps(
+            {
+                "only": _decoded(self.choice.only),
+                "skip": _decoded(self.choice.skip),
+                "modes": self.modes,
+                "times": self.times,
+                "pack": self.pack,
+                "store": self.stored,
+                "by_digest": self.by_digest,
+                "if_newer_there": self.if_newer,
+                "prove": self.prove,
+                "max_rate": self.max_rate,
+                "unchanged_for": self.unchanged_for,
+                "growing": _decoded(self.growing.only) if self.growing is not None else [],
+            },
+            sort_keys=True,
+        )
+
+
+def _decoded(patterns: Sequence[bytes]) -> list[str]:
+    return [os.fsdecode(pattern) for pattern in patterns]
