@@ -18,9 +18,9 @@ from conftest import Far, Practice, Program, part_file, snapshot, wait_for
 from terminal import Terminal
 from test_interruptions import kill_at, part_sizes
 from yatagan.batches.batch_store import Batches
-from yatagan.cli.plan_warnings import refuse_without_space
-from yatagan.errors import Refused
+from yatagan.errors import NoRoom
 from yatagan.planning.plan import Plan
+from yatagan.planning.room import refuse_without_room
 
 SLOW = ("--max-rate", "2MB/s")
 #: Large enough to be interrupted within.
@@ -160,12 +160,13 @@ def test_a_kill_between_the_old_batch_and_the_new_one_loses_nothing(program: Pro
 def test_what_is_there_already_needs_no_space_a_second_time() -> None:
     plan = Plan(b"/there", [], [], 1, free=1500)
     plan.summary.size = 2000
-    with pytest.raises(Refused, match="500 B more are needed"):
-        refuse_without_space(plan, "oak", 0)
+    with pytest.raises(NoRoom) as error:
+        refuse_without_room(plan, "oak", 0)
+    assert (error.value.needed, error.value.free) == (2000, 1500)
     plan.safe = 500
-    refuse_without_space(plan, "oak", 0)
-    with pytest.raises(Refused, match="1 B more are needed"):
-        refuse_without_space(plan, "oak", 1)
+    refuse_without_room(plan, "oak", 0)
+    with pytest.raises(NoRoom):
+        refuse_without_room(plan, "oak", 1)
 
 
 def test_a_step_that_failed_leaves_no_part_file(program: Program, practice: Practice) -> None:

@@ -19,13 +19,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Far, OpenSsh, Practice, Program, start_sshd, wait_for
-from yatagan.cli import plan_warnings
+from yatagan.cli.caution_words import words_of
 from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
 from yatagan.config.settings import ConnectionSettings
 from yatagan.nodes.prompts import NoPrompter
 from yatagan.nodes.sftp_client import SftpClient
 from yatagan.nodes.transport import PacketConnector
+from yatagan.planning.cautions import look_at_line
 from yatagan.planning.plan import Plan, Summary
 from yatagan.stores.connection_history import ConnectionHistory, recall, remember
 from yatagan.stores.in_flight import LANE_BYTES, FlowControl
@@ -172,8 +173,8 @@ def test_what_was_found_out_is_remembered(tmp_path: Path) -> None:
 def test_a_lone_login_on_a_long_line_is_told(round_trip: float | None, size: int, told: bool) -> None:
     store = SimpleNamespace(name="bittern", lone_round_trip=round_trip)
     plan = Plan(b"/", [], [], 1, None, Summary(size=size))
-    found = plan_warnings.look_at_line(plan, [store])
-    assert bool(found) == told and all("50 ms" in each.text and "83.9 MB/s" in each.text for each in found)
+    found = [words_of(caution).text for caution in look_at_line(plan, [store])]
+    assert bool(found) == told and all("50 ms" in each and "83.9 MB/s" in each for each in found)
 
 
 @pytest.mark.parametrize(("busy", "crowded"), [(0.2, False), (0.6, False), (0.8, True), (1.0, True)])

@@ -77,6 +77,14 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
     (e.ArchiveTooLarge(EVIL.encode(), most=5_000_000), Exit.REFUSED, "more than the 5.00 MB", "--size-limit"),
     (e.ArchiveTooLarge(EVIL.encode(), ratio=200), Exit.REFUSED, "more than 200 bytes come out", "--ratio-limit"),
     (e.BadList(EVIL, 3, "no digest"), Exit.USAGE, "line 3", "sha256sum"),
+    (e.BadStage(e.WrongStage.SEVERAL_MACHINES, EVIL), Exit.USAGE, "on the same machine", "one after the other"),
+    (e.BadStage(e.WrongStage.SAME_NAME, EVIL, EVIL, EVIL), Exit.USAGE, "under the same name", "--as"),
+    (e.ReadOnlyArea("oak", "scratch"), Exit.REFUSED, "oak:@scratch is saved as read-only", "area change oak scratch"),
+    (e.NoRoom("oak", 2000, 0, 1500), Exit.REFUSED, "500 B more are needed", "--no-space-check"),
+    (e.NoProject(), Exit.REFUSED, "yatagan.toml", "yatagan project new"),
+    (e.NotAccepted([e.Concern(EVIL, "key", owner=12345)]), Exit.REFUSED, "another account", "yatagan project accept"),
+    (e.LedgerUnread(EVIL, EVIL), Exit.REFUSED, "cannot be read", "yatagan config show"),
+    (e.BatchStopped("a-k7"), Exit.REFUSED, "a person has stopped it", "yatagan batch resume a-k7"),
     (e.BadProject([e.Mistake(EVIL, 3, "dataset.x", "it is wrong", "write it")]), Exit.USAGE, "line 3", "write it"),
 ]
 
@@ -96,6 +104,12 @@ def test_an_error_is_one_line_that_says_what_and_what_next(
     assert (found.status, what in found.message, next_ in found.remedy) == (status, True, True), found
     assert not {"\x1b", "\n", "\u202e"} & set(f"{found}{found.kind}{found.place}{found.step}")
     assert found.kind != "other"
+
+
+@pytest.mark.parametrize("why", e.WrongStage)
+def test_what_cannot_be_staged_is_said_in_a_clause(why: e.WrongStage) -> None:
+    found = explain(e.BadStage(why, "fen", "bundle", "peat"))
+    assert found.message.startswith("fen: ") and len(found.message) > 20 and why.value not in found.message
 
 
 @given(detail=st.text())

@@ -24,6 +24,7 @@ from yatagan.background import mail
 from yatagan.background.notices import Notice, send
 from yatagan.config.notice_settings import NoticeSettings, parse_mail_server
 from yatagan.config.settings import load_settings
+from yatagan.desk.finding import find_home
 from yatagan.errors import BadConfig
 
 PASSWORD = "methane & peat"
@@ -192,15 +193,11 @@ def test_what_cannot_be_set(program: Program) -> None:
     assert "no way to tell you is set" in program("notice", "test", expect=5).stderr
     assert parse_mail_server("smtps://m%40x@h").user == "m@x" and parse_mail_server("smtp://h").port == 587
     (program.home / "settings.toml").write_text("[notice]\ndesktop = true\n")
-    from yatagan.cli.context import find_home
-
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setenv("YATAGAN_HOME", str(program.home))
-        assert load_settings(find_home()).notice.desktop
+    home = find_home({"YATAGAN_HOME": str(program.home)})
+    assert load_settings(home).notice.desktop
     (program.home / "settings.toml").write_text("[notice]\nnobody = true\n")
-    with pytest.MonkeyPatch.context() as patch, pytest.raises(BadConfig):
-        patch.setenv("YATAGAN_HOME", str(program.home))
-        load_settings(find_home())
+    with pytest.raises(BadConfig):
+        load_settings(home)
 
 
 def test_once_for_each_node(program: Program, practice: Practice) -> None:

@@ -22,7 +22,7 @@ from yatagan.desk.open_session import OpenSession
 from yatagan.engine.recording import staged_statement
 from yatagan.engine.run_log import RunLog
 from yatagan.engine.session import evidence_for
-from yatagan.errors import BadStage, NoRoom, WrongStage
+from yatagan.errors import BadStage, WrongStage
 from yatagan.ledger.ledger import record_id
 from yatagan.ledger.records import RecordKind
 from yatagan.operations.datasets import on_record
@@ -49,6 +49,7 @@ from yatagan.planning.picked import Picked
 from yatagan.planning.placed_before import placed_before, refused_before
 from yatagan.planning.plan import Plan
 from yatagan.planning.planner import BundlingChoice, ContentsComparison, make_plan, replace_newer
+from yatagan.planning.room import refuse_without_room
 from yatagan.stores.interface import Readable, Source, Store
 from yatagan.trees.not_kept import find_unkept
 
@@ -146,7 +147,7 @@ class PlannedStage:
         """The batch to carry, locked by us. Raises BatchInUse, NoRoom, JournalError, StoreError."""
         desk, earlier = self.desk, self.earlier
         if self.request.space_check and self.use is not EarlierUse.RUNNING:
-            self._refuse_without_room()
+            refuse_without_room(self.plan, self.request.destination.node, desk.settings().disk.reserve)
         if earlier is None or self.use is None:
             batch = Batches(desk.home.batches).accept(self.header, self.plan.steps())
         else:
@@ -296,15 +297,6 @@ class PlannedStage:
             modelled_seconds=found.modelled if found is not None and not in_part else 0.0,
             purpose=purpose,
         )
-
-    def _refuse_without_room(self) -> None:
-        """Raise NoRoom if what is to be carried does not fit. What is replaced is kept: a file needs its whole size."""
-        plan, reserve = self.plan, self.desk.settings().disk.reserve
-        needed = plan.summary.size - plan.safe
-        if plan.free is None or needed <= 0 or any(arrival.storing for arrival in plan.arrivals):
-            return
-        if needed + reserve > plan.free:
-            raise NoRoom(self.request.destination.node, needed, reserve, plan.free)
 
 
 @asynccontextmanager
