@@ -23,7 +23,6 @@ from yatagan.cli.report import Report, json_lines, say_event
 from yatagan.engine.accepted_paths import refuse_moved
 from yatagan.engine.recording import record
 from yatagan.errors import BatchInUse, NoSuchBatch, YataganError
-from yatagan.places import Place
 
 
 @dataclass(frozen=True, slots=True)
@@ -205,13 +204,9 @@ def _is_finished(app: App, batch: Batch, journal: Journal, report: Report) -> in
 
 async def _carry(app: App, batch: Batch, journal: Journal, report: Report) -> int:
     """Go on here and now."""
-    header, pins = journal.header(), journal.standing().pins
-    ends = tuple(
-        app.source(Place(node, b""), pinned=pins.get(node)) for node in (header.source_node, header.destination_node)
-    )
     if report.in_words:
         terminal.say(terminal.style(f"Going on with batch {batch.name}", bold=True))
-    outcome, problem = await run_batch.carry(app, batch, journal, (ends[0], ends[1]), report)
+    outcome, problem = await run_batch.carry(app, batch, journal, report)
     if report.for_scripts:
         _say_ended(app, outcome, report)
     elif report.in_words or not outcome.good:

@@ -21,34 +21,21 @@ from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import view_for
 from yatagan.cli.report import EventLines, Report
 from yatagan.cli.strip_view import strip_of
-from yatagan.desk.open_session import OpenSession
-from yatagan.engine.run import BatchRun
 from yatagan.errors import CannotReach, JournalError, Refused
 from yatagan.faults import Fault
-from yatagan.keeper.client import KeeperRun
+from yatagan.operations.carrying import make_run
 from yatagan.stores.interface import Source
 
 
 async def carry(
-    app: App, batch: Batch, journal: Journal, ends: tuple[Source, Source], report: Report
+    app: App, batch: Batch, journal: Journal, report: Report, ends: tuple[Source, Source] | None = None
 ) -> tuple[BatchCounts, CannotReach | None]:
-    """Run a batch whose lock is held. Returns its counts. An open node's keeper carries it."""
+    """Run a batch whose lock is held. Returns its counts, and why the last try to connect failed."""
     before = outcome_of(journal)
     progress = _progress(journal, before, drawn=report.in_words and sys.stderr.isatty())
     view = EventLines(progress) if report is Report.JSON_LINES else view_for(progress, quiet=not report.in_words)
 
-    nodes = [node for node in (before.header.source_node, before.header.destination_node) if node]
-    keeper = app.keeper(nodes[0]) if len(nodes) == 1 else None  # no keeper has the other node
-    run: BatchRun | KeeperRun
-    if keeper is not None:
-        run = KeeperRun(keeper, app.nodes().get(keeper.node), batch, journal, view.take)
-        for end in ends:
-            if isinstance(end, OpenSession):
-                await end.release()
-    else:
-        run = BatchRun(
-            batch, journal, ends, view.take, app.ledger_in(before.header.purpose.ledger), app.connection().patience
-        )
+    run = await make_run(app, batch, journal, view.take, ends)
     if isinstance(app.questions, AtTerminal):
         app.questions.aside, app.questions.stop = view.paused, run.stop
     warned = False
@@ -82,7 +69,7 @@ async def carry(
         and _carries_again(outcome)
     ):
         journal.make_again(wanted=True)
-        return await carry(app, batch, journal, ends, report)
+        return await carry(app, batch, journal, report)
     return outcome, problem
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import os
 import signal
 import threading
 import time
@@ -31,6 +30,8 @@ from yatagan.cli.json_fields import batch_json
 from yatagan.cli.notice import delivery_json, delivery_words
 from yatagan.cli.service_install import note_run
 from yatagan.config.notice_settings import NoticeSettings
+from yatagan.desk.desk import Desk
+from yatagan.desk.questions import NoQuestions
 from yatagan.engine.run_log import RunLog
 from yatagan.errors import CannotReach, JournalError, YataganError
 
@@ -65,8 +66,7 @@ async def _work(app: App, listener: _Listener) -> None:
         return batch_ended(app.home, batch)
 
     runner = RoutineRunner(RoutineBook.of(app.home), stage, ended, listener, changed=follower.changed)
-    agent = os.environ.get("SSH_AUTH_SOCK", "")
-    carrying = UnattendedRuns(app.home, agent)
+    carrying = UnattendedRuns(Desk(app.home, None, NoQuestions(), app.agent))
     worker = Worker(app.queue(), carrying, listener, lambda: start_worker(app.home), runner)
     for number in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(number, worker.shut_down)

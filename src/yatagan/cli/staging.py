@@ -131,7 +131,7 @@ async def _carry(
     report = how.report
     if report is Report.JSON_LINES:
         say_event("planned", {"plan": described, "batch": batch.name})
-    outcome, problem = await run_batch.carry(app, batch, journal, ends, report)
+    outcome, problem = await run_batch.carry(app, batch, journal, report, ends)
     if report is Report.JSON_LINES:
         say_event("ended", {"batch": run_batch.ended_json(app, outcome)})
     elif report is Report.JSON:

@@ -7,7 +7,7 @@ from yatagan.planning.plan import Plan
 
 
 def refuse_without_room(plan: Plan, node: str, reserve: int) -> None:
-    """Raise NoRoom where less than `reserve` bytes would be left. What is replaced is kept: a file needs its whole size.
+    """Raise NoRoom where less than `reserve` bytes would be left. What is replaced is kept: each file needs its size.
 
     Nothing is refused where the disk does not say how much is free, or bundles are made whose size is not known.
     """
