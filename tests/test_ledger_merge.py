@@ -13,7 +13,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from ledgers import DIGEST, rechained, statement, write_first_form
+from ledgers import DIGEST, rechained, statement
 from yatagan.ledger.checking import Check
 from yatagan.ledger.directory import LedgerDirectory
 from yatagan.ledger.findings import Checked, Problem
@@ -193,18 +193,6 @@ def test_what_is_tampered_with_and_fits_is_a_fork(pair: tuple[Machine, Machine],
     (tmp_path / "copy" / "ledger" / "writers" / name).write_bytes(b"".join(line + b"\n" for line in changed))
     assert desk.ledger.merge(LedgerDirectory(tmp_path / "copy" / "ledger")).forks
     assert Problem.FORK in {each.problem for each in desk.check().findings}
-
-
-def test_files_of_the_first_form_are_merged(tmp_path: Path) -> None:
-    one, other = Machine(tmp_path / "one"), Machine(tmp_path / "other")
-    write_first_form(other.directory.path, "ababa")
-    one.append("new")
-    assert one.ledger.merge(other.directory).records == 5
-    assert one.check().good and one.check().old_records == 5
-    assert one.ledger.merge(other.directory).records == 0
-    shutil.rmtree(other.directory.path)
-    write_first_form(other.directory.path, "bb")
-    assert one.ledger.merge(other.directory).refused == [("b.jsonl", 0)], "two files of one name that differ"
 
 
 def test_strange_files_are_not_brought(tmp_path: Path) -> None:

@@ -71,14 +71,14 @@ def ledger_in(directory: Path) -> LedgerDirectory:
     files = LedgerDirectory(Path(os.path.abspath(directory)))
     if not os.path.isdir(directory):
         raise BadPlace(str(directory), "there is no such directory")
-    if not files.writer_files() and not files.old_files():
+    if not files.writer_files():
         raise BadPlace(str(directory), "there is no ledger in it", "name the directory that holds writers and lists")
     return files
 
 
 def _show_checked(files: LedgerDirectory, checked: Checked) -> None:
     where = terminal.style(f"{text.show(str(files.path))}: ", bold=True)
-    if not checked.records and not checked.old_records and checked.good:
+    if not checked.records and checked.good:
         terminal.say("Nothing is on record yet.")
     elif checked.good:
         terminal.say(where + text.tinted("all as it was written", text.Tone.GOOD))
@@ -103,7 +103,7 @@ def _show_checked(files: LedgerDirectory, checked: Checked) -> None:
 
 
 def _counts(files: LedgerDirectory, checked: Checked) -> str:
-    total, in_files = checked.records + checked.old_records, len(files.writer_files()) + len(files.old_files())
+    total, in_files = checked.records, len(files.writer_files())
     lists = f", {text.count(checked.lists, 'list')}" if checked.lists else ""
     return f"{text.number(total)} in {text.count(in_files, 'file')}{lists}" if total else ""
 
@@ -112,7 +112,7 @@ def _checked_json(files: LedgerDirectory, checked: Checked) -> dict[str, Any]:
     return {
         "directory": str(files.path),
         "good": checked.good,
-        "records": checked.records + checked.old_records,
+        "records": checked.records,
         "lists": checked.lists,
         "findings": [finding_json(each) for each in checked.findings],
         "signed_by": checked.signers,

@@ -11,7 +11,6 @@ from __future__ import annotations
 import base64
 import errno
 import fcntl
-import hashlib
 import os
 import stat
 from collections.abc import Mapping, Sequence
@@ -19,10 +18,8 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, NamedTuple, Protocol
 
-from yatagan.digests.checksum_lists import format_list
 from yatagan.ledger.directory import LedgerDirectory, last_record
 from yatagan.ledger.handles import WRITERS
-from yatagan.ledger.lists import write_list
 from yatagan.ledger.memory import LedgerMemory, OwnHead, read_own_head, write_own_head
 from yatagan.ledger.records import FORMAT, LONGEST_LINE, WRITER, Head, canonical, digest_of
 from yatagan.ledger.whole_writes import append_whole
@@ -212,8 +209,6 @@ class Appender:
                 fields["others"] = {
                     writer: {"number": head.number, "digest": head.digest} for writer, head in moved.items()
                 }
-            if not last.number and (earlier := self._earlier()):
-                fields["earlier"] = earlier
             fields = self._signed(fields)
             line = canonical(fields)
             last = Head(last.number + 1, digest_of(line))
@@ -230,15 +225,6 @@ class Appender:
         except CannotSign as error:
             return {**fields, "unsigned": error.why.value}
         return {**fields, "signature": base64.b64encode(signature).decode("ascii")}
-
-    def _earlier(self) -> str:
-        """Keep a checksum list of the files of the first form; its digest, or "" where there are none."""
-        listed = []
-        for name in self._directory.old_files():
-            value = hashlib.sha256()
-            value.update(b"".join(line + b"\n" for line in self._directory.old_lines(name)))
-            listed.append((os.fsencode(name), value.hexdigest()))
-        return write_list(self._directory, format_list(listed)) if listed else ""
 
     def _write(self, own: _Own, data: bytes) -> None:
         """Append whole lines durably, or leave the file as it was. Raises OSError."""

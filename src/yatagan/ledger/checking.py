@@ -18,7 +18,6 @@ from yatagan.errors import NotBelieved
 from yatagan.ledger.chain import Chain, Line
 from yatagan.ledger.directory import KEY_FILES, WRITER_FILE, LedgerDirectory
 from yatagan.ledger.findings import Checked, FileEnd, Fork, LedgerFinding, Problem, Witness
-from yatagan.ledger.first_form_check import FirstFormCheck
 from yatagan.ledger.forks import fork_between, fork_of
 from yatagan.ledger.records import DIGEST, Head, Record, RecordKind, parse, read
 from yatagan.ledger.waiting import LIST_FIELDS
@@ -70,7 +69,6 @@ class Check:
         #: By whom records of other files were named, by their writer and number.
         self._named: dict[str, dict[int, list[_Naming]]] = {}
         self._lists: dict[str, list[LedgerFinding]] = {}
-        self._earlier: set[str] = set()
         self._accepted: dict[Fork, str] = {}
         #: Numbers of records that other files or this machine have seen as they are, by the file's name.
         self._anchored: dict[str, set[int]] = {}
@@ -95,7 +93,6 @@ class Check:
         self._find_anchors()
         for name, chain in self._chains.items():
             chain.follow(self._anchored.get(name, frozenset()))
-        self._check_old()
         self._compare_with_witnesses()
         self._compare_forks()
         for chain in self._chains.values():
@@ -186,13 +183,11 @@ class Check:
                 numbers[head.number] = [naming]
             elif _says_more(naming, known):
                 known.append(naming)
-        for key in (*LIST_FIELDS, "earlier"):
+        for key in LIST_FIELDS:
             if name := record.fields.get(key):
                 number = record.number
                 where = LedgerFinding(record.file, Problem.LIST_CHANGED, number, number, position, record.id)
                 self._lists.setdefault(str(name), []).append(where)
-        if isinstance(earlier := record.fields.get("earlier"), str):
-            self._earlier.add(earlier)
         if record.kind == RecordKind.FORK_ACCEPTED and (fork := fork_of(record)) is not None:
             self._accepted.setdefault(fork, f"{record.who}, {record.recorded_at[:10]}")
 
@@ -278,15 +273,6 @@ class Check:
             elif fork is not None:
                 number = fork.number
                 self._found.findings.append(LedgerFinding(main.file, Problem.FORK, number, number, detail=chain.file))
-
-    def _check_old(self) -> None:
-        """Check the records of the first form."""
-        old = FirstFormCheck(self._directory)
-        old.run(self._earlier)
-        self._found.old_records = old.records
-        self._found.findings += old.findings
-        for name, where in old.lists:
-            self._lists.setdefault(name, []).append(where)
 
     def _check_lists(self) -> None:
         """Check that every list is there and has its digest."""

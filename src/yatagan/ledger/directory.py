@@ -4,7 +4,6 @@
     writers/WRITER.fork-HEX.jsonl    another continuation of that file, which a merge has brought
     lists/SHA256                     the checksum list of a record, under its own digest
     allowed_signers, revoked_keys    whose signatures hold, in the form of the OpenSSH key tool
-    *.jsonl                          records of the first form, a file for each process
 
 Links, FIFOs and whatever else is found besides are named as strange and never opened. Nothing is reached through a
 link below the directory (`handles.py`).
@@ -29,10 +28,10 @@ from yatagan.ledger.handles import LISTS, ROOT, WRITERS, LedgerHandles
 from yatagan.ledger.records import DIGEST, LONGEST_LINE, WRITER, Head, Record, parse
 
 WRITER_FILE = re.compile(rf"({WRITER.pattern})(\.fork-[0-9a-f]{{16}})?\.jsonl")
-_OLD_FILE = re.compile(r".+\.jsonl")
 #: Files beside the records, which are not strange.
 _PARTS = (WRITERS, LISTS)
 KEY_FILES = ("allowed_signers", "revoked_keys")
+_KEY_FILE = re.compile("|".join(KEY_FILES))
 _BLOCK = 1 << 20
 #: Bytes at the end of a file in which its last line is looked for first.
 _TAIL = 1 << 14
@@ -68,10 +67,6 @@ class LedgerDirectory:
     def writer_files(self) -> list[str]:
         """The names of the writers' files, forks included, sorted."""
         return self._plain(WRITERS, WRITER_FILE)
-
-    def old_files(self) -> list[str]:
-        """The names of files of the first form, sorted."""
-        return self._plain(ROOT, _OLD_FILE)
 
     def list_names(self) -> list[str]:
         """The digests of the checksum lists that are there."""
@@ -131,7 +126,7 @@ class LedgerDirectory:
     def strange(self) -> list[Strange]:
         """What is there and belongs to no ledger. Raises OSError."""
         found = []
-        for part, known in ((ROOT, _OLD_FILE), (WRITERS, WRITER_FILE), (LISTS, DIGEST)):
+        for part, known in ((ROOT, _KEY_FILE), (WRITERS, WRITER_FILE), (LISTS, DIGEST)):
             owner = self._only_owner(part)
             for each, facts in self._entries(part):
                 name = f"{part}/{each}" if part else each
@@ -141,7 +136,7 @@ class LedgerDirectory:
                     if not stat.S_ISDIR(facts.st_mode):
                         found.append(Strange(name, _oddity(facts, None) or "a file", in_place=True))
                     continue
-                in_place = known.fullmatch(each) is not None or (part == ROOT and each in KEY_FILES)
+                in_place = known.fullmatch(each) is not None
                 if what := _oddity(facts, owner):
                     found.append(Strange(name, what, in_place))
                 elif not in_place:
@@ -172,10 +167,6 @@ class LedgerDirectory:
     def lines_backwards(self, name: str, wanted: Callable[[bytes], bool]) -> Iterator[bytes]:
         """As `lines`, from the last one on, without blocks of lines that are not `wanted`. Raises OSError."""
         return _lines_backwards(partial(self.handles.open_file, WRITERS, name), wanted)
-
-    def old_lines(self, name: str) -> Iterator[bytes]:
-        """As `lines`, of a file of the first form."""
-        return _lines(partial(self.handles.open_file, ROOT, name))
 
     def head(self, name: str) -> Head | None:
         """The newest record of a writer's file; None where there is none that can be read."""

@@ -88,7 +88,6 @@ class Checked:
     """
 
     records: int = 0
-    old_records: int = 0
     unsigned: int = 0
     lists: int = 0
     findings: list[LedgerFinding] = field(default_factory=list)

@@ -12,7 +12,6 @@ import time
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
-from itertools import chain
 from pathlib import Path
 from typing import Any
 
@@ -21,7 +20,6 @@ from yatagan.config.home import Home
 from yatagan.config.settings import LedgerSettings
 from yatagan.digests.checksum_lists import format_list
 from yatagan.errors import NotBelieved
-from yatagan.ledger import first_form
 from yatagan.ledger.appending import Appended, Appender, Signer
 from yatagan.ledger.directory import LedgerDirectory
 from yatagan.ledger.lists import write_list
@@ -200,7 +198,7 @@ class Ledger:
         own, mark = self.memory.writer(), b'"id":"%b"' % id.encode()
         names = sorted(self.directory.writer_files(), key=lambda name: name != f"{own}.jsonl")
         found = (record for name in names for record in self._of_file(name, lambda lines: mark in lines))
-        return next((record for record in chain(found, self.old_records()) if record.id == id), None)
+        return next((record for record in found if record.id == id), None)
 
     def state_of(self, id: str) -> OnRecord | None:
         """What became of the record of this name; None where there is none."""
@@ -214,12 +212,11 @@ class Ledger:
         Nothing is checked: that is `checking.Check`. Only as much is held in memory as is being looked at.
         """
         names = self.directory.writer_files()
-        old = sorted((record for record in self.old_records() if record.recorded_at >= since), key=_order, reverse=True)
         # Two continuations of a file begin alike.
         twice = {name.partition(".")[0] for name in names if ".fork-" in name}
         seen: set[str] = set()
         files = (self._of_file(name, lambda lines: _reaches(lines, since)) for name in names)
-        for record in heapq.merge(*files, old, key=_order, reverse=True):
+        for record in heapq.merge(*files, key=_order, reverse=True):
             if record.fields.get("writer") in twice:
                 if record.digest in seen:
                     continue
@@ -234,14 +231,6 @@ class Ledger:
                     yield record
         except OSError as error:
             self.unread(f"writers/{name}", error.strerror or str(error))
-
-    def old_records(self) -> Iterator[Record]:
-        """The records of the first form."""
-        for name in self.directory.old_files():
-            try:
-                yield from first_form.records(name, self.directory.old_lines(name))
-            except OSError as error:
-                self.unread(name, error.strerror or str(error))
 
 
 _TIME = re.compile(rb'"recorded_at":"([0-9TZ:.-]+)"')

@@ -13,9 +13,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from yatagan.ledger import first_form
 from yatagan.ledger.directory import WRITER_FILE, LedgerDirectory
-from yatagan.ledger.handles import ROOT, WRITERS
+from yatagan.ledger.handles import WRITERS
 from yatagan.ledger.lists import write_list
 from yatagan.ledger.records import digest_of, parse
 from yatagan.ledger.whole_writes import append_whole
@@ -62,14 +61,6 @@ def merge(ours: LedgerDirectory, theirs: LedgerDirectory, own: str | None) -> Me
             merged.refused.append((name, wrong))
         elif lines:
             _bring(ours, histories.setdefault(writer, []), writer, lines, writer == own, merged)
-    for name in theirs.old_files():
-        lines, known = list(theirs.old_lines(name)), []
-        if name in ours.old_files():
-            known = list(ours.old_lines(name))
-        if any(first_form.parse(line) is None for line in lines) or lines[: len(known)] != known[: len(lines)]:
-            merged.refused.append((name, 0))
-        else:
-            _extend(ours, ROOT, name, lines, len(known), merged)
     return merged
 
 
@@ -83,7 +74,7 @@ def _bring(
     for history in sorted(histories, key=lambda history: history.name != main):
         known = len(history.digests)
         if digests[:known] == history.digests and not (history.name == main and is_own):
-            _extend(ours, WRITERS, history.name, lines, known, merged)
+            _extend(ours, history.name, lines, known, merged)
             histories[histories.index(history)] = _History(history.name, digests)
             if history.name != main:
                 merged.forks.append(history.name)
@@ -93,33 +84,33 @@ def _bring(
         known = max(_common(history.digests, digests) for history in histories)
         name = f"{writer}.fork-{digests[known][:_DIGITS]}.jsonl"
         merged.forks.append(name)
-    _extend(ours, WRITERS, name, lines, 0, merged)
+    _extend(ours, name, lines, 0, merged)
     histories.append(_History(name, digests))
 
 
-def _extend(ours: LedgerDirectory, part: str, name: str, lines: list[bytes], known: int, merged: Merged) -> None:
+def _extend(ours: LedgerDirectory, name: str, lines: list[bytes], known: int, merged: Merged) -> None:
     """Append the lines behind the `known` ones, or make a file of them that appears whole. Raises OSError."""
     new = lines[known:]
     if not new:
         return
     data = b"".join(line + b"\n" for line in new)
     if known:
-        _append(ours, part, name, data)
+        _append(ours, name, data)
     else:
         made = f".new-{secrets.token_hex(8)}"
-        descriptor = ours.handles.create(part, made, ours.file_mode())
+        descriptor = ours.handles.create(WRITERS, made, ours.file_mode())
         try:
             append_whole(descriptor, 0, data)
-            ours.handles.link(part, made, name)  # refuses a name that is taken by now
+            ours.handles.link(WRITERS, made, name)  # refuses a name that is taken by now
         finally:
             os.close(descriptor)
-            ours.handles.remove(part, made)
-        ours.handles.sync(part)
+            ours.handles.remove(WRITERS, made)
+        ours.handles.sync(WRITERS)
     merged.records += len(new)
 
 
-def _append(ours: LedgerDirectory, part: str, name: str, data: bytes) -> None:
-    descriptor = ours.handles.open_file(part, name, os.O_RDWR | os.O_APPEND)
+def _append(ours: LedgerDirectory, name: str, data: bytes) -> None:
+    descriptor = ours.handles.open_file(WRITERS, name, os.O_RDWR | os.O_APPEND)
     try:
         size = os.fstat(descriptor).st_size
         if size and os.pread(descriptor, 1, size - 1) != b"\n":
