@@ -24,7 +24,7 @@ from yatagan.background import mail
 from yatagan.background.notices import Notice, send
 from yatagan.config.notice_settings import NoticeSettings, parse_mail_server
 from yatagan.config.settings import load_settings
-from yatagan.desk.finding import find_home
+from yatagan.desk.opening import find_home
 from yatagan.errors import BadConfig
 
 PASSWORD = "methane & peat"

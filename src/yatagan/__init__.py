@@ -1,3 +1,73 @@
-"""Yatagan stages datasets between a workstation and cluster transfer nodes."""
+"""Yatagan stages datasets between a workstation and cluster transfer nodes.
+
+What a notebook or a program needs is here; each name is imported when it is first used.
+"""
+
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from yatagan.batches.counts import BatchCounts
+    from yatagan.batches.states import BatchState
+    from yatagan.batches.steps import Modes, Prove, Times
+    from yatagan.desk.desk import Desk
+    from yatagan.desk.opening import open_desk
+    from yatagan.desk.questions import NoQuestions, Questions
+    from yatagan.errors import YataganError
+    from yatagan.operations.accepted_batch import AcceptedBatch
+    from yatagan.operations.stage import PlannedStage, PlanWatcher, plan_stage
+    from yatagan.operations.stage_request import By, IfNewer, Pack, StageRequest, Storing
+    from yatagan.places import Place, parse_place
+    from yatagan.trees.patterns import Choice
 
 __version__ = "0.1.0"
+
+__all__ = [
+    "AcceptedBatch",
+    "BatchCounts",
+    "BatchState",
+    "By",
+    "Choice",
+    "Desk",
+    "IfNewer",
+    "Modes",
+    "NoQuestions",
+    "Pack",
+    "Place",
+    "PlanWatcher",
+    "PlannedStage",
+    "Prove",
+    "Questions",
+    "StageRequest",
+    "Storing",
+    "Times",
+    "YataganError",
+    "open_desk",
+    "parse_place",
+    "plan_stage",
+]
+
+_ROOMS = {
+    "batches.counts": ("BatchCounts",),
+    "batches.states": ("BatchState",),
+    "batches.steps": ("Modes", "Prove", "Times"),
+    "desk.desk": ("Desk",),
+    "desk.opening": ("open_desk",),
+    "desk.questions": ("NoQuestions", "Questions"),
+    "errors": ("YataganError",),
+    "operations.accepted_batch": ("AcceptedBatch",),
+    "operations.stage": ("PlanWatcher", "PlannedStage", "plan_stage"),
+    "operations.stage_request": ("By", "IfNewer", "Pack", "StageRequest", "Storing"),
+    "places": ("Place", "parse_place"),
+    "trees.patterns": ("Choice",),
+}
+_WHERE = {name: f"yatagan.{room}" for room, names in _ROOMS.items() for name in names}
+
+
+def __getattr__(name: str) -> object:
+    if name not in _WHERE:
+        raise AttributeError(f"module 'yatagan' has no attribute {name!r}")
+    globals()[name] = found = getattr(importlib.import_module(_WHERE[name]), name)
+    return found

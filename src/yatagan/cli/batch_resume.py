@@ -22,6 +22,7 @@ from yatagan.cli.login_questions import confirm
 from yatagan.cli.report import Report, json_lines, say_event
 from yatagan.engine.accepted_paths import refuse_moved
 from yatagan.engine.recording import record
+from yatagan.operations.accepted_batch import AcceptedBatch
 from yatagan.errors import BatchInUse, NoSuchBatch, YataganError
 
 
@@ -156,9 +157,8 @@ def _resume_all(app: App, found: list[Batch], wish: _GoingOn) -> int:
 async def _resume(app: App, batch: Batch, wish: _GoingOn) -> int:
     app.queue().remove(batch.name)
     _lock(app, batch, wish)
-    journal = batch.journal()
-    try:
-        outcome = outcome_of(journal)
+    async with AcceptedBatch(app, batch) as accepted:
+        outcome, journal = accepted.outcome, accepted.journal
         run_batch.refuse_cancelled(outcome)
         if outcome.good and not wish.make_again:
             return _is_finished(app, batch, journal, wish.report)
@@ -171,10 +171,7 @@ async def _resume(app: App, batch: Batch, wish: _GoingOn) -> int:
             journal.make_again(wanted=True)
         if wish.in_background:
             return await _leave(app, batch, journal, wish.report)
-        return await _carry(app, batch, journal, wish.report)
-    finally:
-        journal.close()
-        batch.unlock()
+        return await _carry(app, accepted, wish.report)
 
 
 def _lock(app: App, batch: Batch, wish: _GoingOn) -> None:
@@ -202,15 +199,15 @@ def _is_finished(app: App, batch: Batch, journal: Journal, report: Report) -> in
     return ExitStatus.GOOD
 
 
-async def _carry(app: App, batch: Batch, journal: Journal, report: Report) -> int:
+async def _carry(app: App, accepted: AcceptedBatch, report: Report) -> int:
     """Go on here and now."""
     if report.in_words:
-        terminal.say(terminal.style(f"Going on with batch {batch.name}", bold=True))
-    outcome, problem = await run_batch.carry(app, batch, journal, report)
+        terminal.say(terminal.style(f"Going on with batch {accepted.name}", bold=True))
+    outcome, problem = await run_batch.carry(app, accepted, report)
     if report.for_scripts:
         _say_ended(app, outcome, report)
     elif report.in_words or not outcome.good:
-        batch_summary.summary(app, journal, outcome, problem)
+        batch_summary.summary(app, accepted.journal, outcome, problem)
     return conclude_batch(outcome, problem).status
 
 

@@ -21,7 +21,7 @@ from yatagan.cli.text import Tone, show, tinted, warn
 from yatagan.config.defects import write_defects_to
 from yatagan.config.own_directories import secure
 from yatagan.desk.desk import Desk
-from yatagan.desk.finding import find_home
+from yatagan.desk.opening import find_home
 from yatagan.errors import Refused
 from yatagan.futures import first_of
 

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-import asyncio
 import os
 import sys
 from typing import Any
 
-from yatagan.batches.batch_store import Batch
-from yatagan.batches.counts import BatchCounts, outcome_of
+from yatagan.batches.counts import BatchCounts
 from yatagan.batches.journal import Journal
-from yatagan.batches.said import until_said
 from yatagan.batches.states import BatchState
 from yatagan.cli import stop_signals, terminal, text
 from yatagan.cli.context import App
@@ -23,21 +20,17 @@ from yatagan.cli.report import EventLines, Report
 from yatagan.cli.strip_view import strip_of
 from yatagan.errors import CannotReach, JournalError, Refused
 from yatagan.faults import Fault
-from yatagan.operations.carrying import make_run
-from yatagan.stores.interface import Source
+from yatagan.operations.accepted_batch import AcceptedBatch
 
 
-async def carry(
-    app: App, batch: Batch, journal: Journal, report: Report, ends: tuple[Source, Source] | None = None
-) -> tuple[BatchCounts, CannotReach | None]:
-    """Run a batch whose lock is held. Returns its counts, and why the last try to connect failed."""
-    before = outcome_of(journal)
+async def carry(app: App, accepted: AcceptedBatch, report: Report) -> tuple[BatchCounts, CannotReach | None]:
+    """Carry a batch. Returns its counts, and why the last try to connect failed."""
+    before, journal = accepted.outcome, accepted.journal
     progress = _progress(journal, before, drawn=report.in_words and sys.stderr.isatty())
     view = EventLines(progress) if report is Report.JSON_LINES else view_for(progress, quiet=not report.in_words)
 
-    run = await make_run(app, batch, journal, view.take, ends)
     if isinstance(app.questions, AtTerminal):
-        app.questions.aside, app.questions.stop = view.paused, run.stop
+        app.questions.aside, app.questions.stop = view.paused, accepted.stop
     warned = False
 
     def stop() -> None:
@@ -45,23 +38,16 @@ async def carry(
         if not warned:
             view.say("stopping: what has arrived is made safe first")
         warned = True
-        run.stop()
+        accepted.stop()
 
-    async def stop_when_said() -> None:
-        await until_said(batch)
-        run.stop()
-
-    watching = asyncio.ensure_future(stop_when_said())
     try:
         async with view:
             with stop_signals.handled(stop):
-                problem = await run.run()
+                problem = await accepted.carry(view.take)
     except JournalError as error:
-        error.batch = batch.name
+        error.batch = accepted.name
         raise
-    finally:
-        watching.cancel()
-    outcome = outcome_of(journal)
+    outcome = accepted.outcome
     if (
         report.in_words
         and app.questions.attended
@@ -69,7 +55,7 @@ async def carry(
         and _carries_again(outcome)
     ):
         journal.make_again(wanted=True)
-        return await carry(app, batch, journal, report)
+        return await carry(app, accepted, report)
     return outcome, problem
 
 

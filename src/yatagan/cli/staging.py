@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from yatagan.batches.batch_store import Batch
 from yatagan.batches.journal import Journal
 from yatagan.cli import batch_summary, run_batch, terminal, text
 from yatagan.cli.background import Outlook, begun, leave_to_worker, left_status, prepare_logins, tell_begun
@@ -21,10 +19,10 @@ from yatagan.cli.login_questions import confirm
 from yatagan.cli.plan_view import plan_json, show_plan
 from yatagan.cli.report import Report, say_event
 from yatagan.cli.scan_progress import AtPlanning
+from yatagan.operations.accepted_batch import AcceptedBatch
 from yatagan.operations.stage import PlannedStage, plan_stage
 from yatagan.operations.stage_request import IfNewer, StageRequest
 from yatagan.planning.picked import Picked
-from yatagan.stores.interface import Source
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,18 +59,13 @@ async def stage(
         described = plan_json(planned) if how.report.for_scripts else {}
         if how.plan_only or not planned.anything:
             return _end_with_plan(planned, described, how)
-        batch = await planned.accept()
+        accepted = await planned.accept()
+    async with accepted:
         if planned.earlier is not None and planned.use is not None and how.report.in_words:
-            terminal.say(is_done(planned.earlier, planned.use, batch.name))
+            terminal.say(is_done(planned.earlier, planned.use, accepted.name))
         if outlook is not None:
-            return max(await _leave(app, batch, described, how, outlook), _status_of(planned))
-        with contextlib.ExitStack() as until_carried:
-            until_carried.callback(batch.unlock)
-            journal = until_carried.enter_context(contextlib.closing(batch.journal()))
-            ends = await planned.hand_over(journal)
-            until_carried = until_carried.pop_all()
-    with until_carried:
-        status = await _carry(app, batch, journal, ends, described, how)
+            return max(await _leave(app, accepted, described, how, outlook), _status_of(planned))
+        status = await _carry(app, accepted, described, how)
     if how.report.in_words and (missed := _missed(planned)):
         text.warn(missed)
     return max(status, _status_of(planned))
@@ -124,35 +117,31 @@ def _end_with_plan(planned: PlannedStage, described: dict[str, Any], how: How) -
     return max(found.status, ExitStatus.DIFFERENCES if missed else ExitStatus.GOOD)
 
 
-async def _carry(
-    app: App, batch: Batch, journal: Journal, ends: tuple[Source, Source], described: dict[str, Any], how: How
-) -> int:
+async def _carry(app: App, accepted: AcceptedBatch, described: dict[str, Any], how: How) -> int:
     """Carry a batch here and now. Returns the exit status."""
     report = how.report
     if report is Report.JSON_LINES:
-        say_event("planned", {"plan": described, "batch": batch.name})
-    outcome, problem = await run_batch.carry(app, batch, journal, report, ends)
+        say_event("planned", {"plan": described, "batch": accepted.name})
+    outcome, problem = await run_batch.carry(app, accepted, report)
     if report is Report.JSON_LINES:
         say_event("ended", {"batch": run_batch.ended_json(app, outcome)})
     elif report is Report.JSON:
         how.answer({"plan": described, "batch": run_batch.ended_json(app, outcome)})
     elif report.in_words or not outcome.good:
-        batch_summary.summary(app, journal, outcome, problem)
-    well = how.ended is None or how.ended(journal)
+        batch_summary.summary(app, accepted.journal, outcome, problem)
+    well = how.ended is None or how.ended(accepted.journal)
     return max(conclude_batch(outcome, problem).status, ExitStatus.GOOD if well else ExitStatus.DIFFERENCES)
 
 
-async def _leave(app: App, batch: Batch, described: dict[str, Any], how: How, outlook: Outlook) -> int:
+async def _leave(
+    app: App, accepted: AcceptedBatch, described: dict[str, Any], how: How, outlook: Outlook
+) -> int:
     """Leave a batch to a worker. Returns the exit status."""
     report = how.report
-    try:
-        with contextlib.closing(batch.journal()) as journal:
-            leave_to_worker(app, batch, journal, how.routine)
-    finally:
-        batch.unlock()
-    outcome, now = await begun(app, batch, wait=not how.routine)
+    leave_to_worker(app, accepted.batch, accepted.journal, how.routine)
+    outcome, now = await begun(app, accepted.batch, wait=not how.routine)
     if report is Report.JSON_LINES:
-        say_event("planned", {"plan": described, "batch": batch.name})
+        say_event("planned", {"plan": described, "batch": accepted.name})
         say_event("left", {"batch": batch_json(outcome, now)})
     elif report is Report.JSON:
         how.answer({"plan": described, "batch": batch_json(outcome, now)})

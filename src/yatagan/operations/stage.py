@@ -6,17 +6,23 @@ import contextlib
 import functools
 import time
 from collections.abc import AsyncIterator, Callable, Iterator, Sequence
-from contextlib import AbstractAsyncContextManager, AbstractContextManager, AsyncExitStack, asynccontextmanager
+from contextlib import (
+    AbstractAsyncContextManager,
+    AbstractContextManager,
+    AsyncExitStack,
+    ExitStack,
+    asynccontextmanager,
+)
 from dataclasses import replace
 from typing import Protocol
 
 from yatagan.batches.batch_store import Batch, Batches
-from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header, Purpose
 from yatagan.batches.planning_log import PlanningLog
 from yatagan.batches.steps import Prove
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.config.areas import Area
+from yatagan.config.home import Home
 from yatagan.desk.desk import Desk
 from yatagan.desk.open_session import OpenSession
 from yatagan.engine.recording import staged_statement
@@ -25,6 +31,7 @@ from yatagan.engine.session import evidence_for
 from yatagan.errors import BadStage, WrongStage
 from yatagan.ledger.ledger import record_id
 from yatagan.ledger.records import RecordKind
+from yatagan.operations.accepted_batch import AcceptedBatch
 from yatagan.operations.datasets import on_record
 from yatagan.operations.earlier_batch import Earlier, EarlierUse, find_earlier
 from yatagan.operations.expectations import expectation_of
@@ -48,10 +55,12 @@ from yatagan.planning.gone import NoLongerThere, find_disk, find_gone
 from yatagan.planning.picked import Picked
 from yatagan.planning.placed_before import placed_before, refused_before
 from yatagan.planning.plan import Plan
-from yatagan.planning.planner import BundlingChoice, ContentsComparison, make_plan, replace_newer
+from yatagan.planning.planner import BundlingChoice, ContentsComparison, NoWatcher, make_plan, replace_newer
 from yatagan.planning.room import refuse_without_room
 from yatagan.stores.interface import Readable, Source, Store
 from yatagan.trees.not_kept import find_unkept
+from yatagan.trees.remembered_digests import RememberedDigests
+from yatagan.trees.scan import unheard
 
 
 class PlanWatcher(Protocol):
@@ -62,6 +71,26 @@ class PlanWatcher(Protocol):
 
     def comparing(self, *, wanted: bool) -> AbstractAsyncContextManager[ContentsComparison | None]:
         """How contents are compared, if that is `wanted`, and who sees it."""
+
+
+class Unwatched:
+    """Nobody sees how far a plan is; see `PlanWatcher`. `home`: whose remembered digests count."""
+
+    def __init__(self, home: Home) -> None:
+        self._home = home
+
+    def reading(self, places: Sequence[Place]) -> AbstractContextManager[Callable[[int], None]]:  # noqa: ARG002
+        """See `PlanWatcher`."""
+        return contextlib.nullcontext(unheard)
+
+    @asynccontextmanager
+    async def comparing(self, *, wanted: bool) -> AsyncIterator[ContentsComparison | None]:
+        """See `PlanWatcher`."""
+        if not wanted:
+            yield None
+            return
+        with contextlib.closing(RememberedDigests(self._home.digests)) as memory:
+            yield ContentsComparison(memory, NoWatcher())
 
 
 class PlannedStage:
@@ -80,6 +109,7 @@ class PlannedStage:
         ends: tuple[Source, Source],
         stores: tuple[Store, Store],
         opened: AsyncExitStack,
+        noted: ExitStack,
     ) -> None:
         self.desk = desk
         self.request = request
@@ -87,6 +117,7 @@ class PlannedStage:
         self.source, self.destination = stores
         self._ends = ends
         self._opened = opened
+        self._noted = noted
         self.gone: NoLongerThere | None = None
         self.gone_accepted = False
         self.earlier: Earlier | None = None
@@ -143,8 +174,8 @@ class PlannedStage:
 
     # --- what becomes of it ---
 
-    async def accept(self) -> Batch:
-        """The batch to carry, locked by us. Raises BatchInUse, NoRoom, JournalError, StoreError."""
+    async def accept(self) -> AcceptedBatch:
+        """The batch to carry, which has both ends from now on. Raises BatchInUse, NoRoom, JournalError, StoreError."""
         desk, earlier = self.desk, self.earlier
         if self.request.space_check and self.use is not EarlierUse.RUNNING:
             refuse_without_room(self.plan, self.request.destination.node, desk.settings().disk.reserve)
@@ -158,7 +189,9 @@ class PlannedStage:
             with contextlib.closing(batch.journal()) as journal:
                 journal.note_gone(labels)
         RunLog(batch).write("accepted", files=self.plan.summary.files, size_bytes=self.plan.summary.size)
-        return batch
+        self._noted.close()
+        self.plan.arrivals.clear()  # a large plan is in the journal now, and need not be held here too
+        return AcceptedBatch(desk, batch, await self._hand_over(batch))
 
     def record_gone(self) -> None:
         """Put on record that something is no longer at the source, where nothing else is to be done."""
@@ -167,11 +200,11 @@ class PlannedStage:
             ledger = self.desk.ledger_in(self.header.purpose.ledger)
             ledger.append(statement, tuple, lambda: [(each, None, None) for each in labels])
 
-    async def hand_over(self, journal: Journal) -> tuple[Source, Source]:
+    async def _hand_over(self, batch: Batch) -> tuple[Source, Source]:
         """The ends for the run of its batch, which closes them; a new store where that is pinned to another address."""
         self._opened.pop_all()
-        self.plan.arrivals.clear()  # a large plan is in the journal now, and need not be held here too
-        header, pins = journal.header(), journal.standing().pins
+        with contextlib.closing(batch.journal()) as journal:
+            header, pins = journal.header(), journal.standing().pins
         found: list[Source] = []
         nodes, stores = (header.source_node, header.destination_node), (self.source, self.destination)
         for node, store, end in zip(nodes, stores, self._ends, strict=True):
@@ -303,8 +336,8 @@ class PlannedStage:
 async def plan_stage(
     desk: Desk,
     request: StageRequest,
-    command: tuple[str, ...],
-    watcher: PlanWatcher,
+    command: tuple[str, ...] = (),
+    watcher: PlanWatcher | None = None,
     *,
     picked: Picked | None = None,
     noted: bool = True,
@@ -312,20 +345,23 @@ async def plan_stage(
 ) -> AsyncIterator[PlannedStage]:
     """Plan a stage, with both ends open as long as it lasts.
 
-    `command`: what goes on record as having asked for it. `noted`: while it is planned it is noted, so that one that
+    `command`: what goes on record as having asked for it. `picked`: what of a source is brought back, entry by entry.
+    `noted`: while it is planned it is noted, so that one that
     dies is known. `by_itself`: no person asks for it, so it is refused where one has stopped the batch of an earlier.
     Raises whatever opening and planning can: CannotReach, StoreError, BadPlace, BadStage, Refused and others.
     """
     sources = StageSources(request, desk.directory)
     ends = desk.source(Place(request.source_node, b"")), desk.source(request.destination, writing=True)
     async with AsyncExitStack() as opened:
-        with PlanningLog(desk.home.planning).planning(command) if noted else contextlib.nullcontext():
+        with ExitStack() as planning:
+            if noted:
+                planning.enter_context(PlanningLog(desk.home.planning).planning(command))
             stores = []
             for end in ends:
                 stores.append(await desk.open(end))
                 opened.push_async_callback(stores[-1].close)
-            planned = PlannedStage(desk, request, sources, ends, (stores[0], stores[1]), opened)
-            await planned.make(command, watcher, picked)
+            planned = PlannedStage(desk, request, sources, ends, (stores[0], stores[1]), opened, planning)
+            await planned.make(command, watcher or Unwatched(desk.home), picked)
             if by_itself and planned.earlier is not None:
                 planned.earlier.refuse_if_stopped()
             yield planned

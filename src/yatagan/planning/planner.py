@@ -50,6 +50,16 @@ class Watcher(Protocol):
         """One file of `size` bytes was hashed."""
 
 
+class NoWatcher:
+    """Nobody looks; see `Watcher`."""
+
+    def expect(self, files: int, size: int) -> None:
+        """See `Watcher`."""
+
+    def hashed(self, size: int) -> None:
+        """See `Watcher`."""
+
+
 @dataclass(frozen=True, slots=True)
 class ContentsComparison:
     """How contents are compared: with which remembered digests, and what receives the progress."""

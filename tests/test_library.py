@@ -1,0 +1,155 @@
+"""Yatagan from Python: as its guide shows it, in a script and in a loop that runs already."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import io
+import json
+import locale
+import logging
+import os
+import re
+import signal
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import yatagan
+from conftest import Far, Program, snapshot, wait_for
+from yatagan.batches.states import BatchState
+from yatagan.config.home import Home
+
+GUIDE = Path(__file__).parent.parent / "docs" / "guide" / "from-python.md"
+
+
+def example() -> str:
+    (found,) = re.findall(r"```python\n(.*?)```", GUIDE.read_text(), re.DOTALL)
+    return str(found).replace("heron:", "oak:")
+
+
+def make_fen(program: Program) -> Path:
+    fen = program.directory / "fen"
+    fen.mkdir()
+    for number in range(3):
+        (fen / f"{number}.csv").write_text("CH4 1.9 ppm\n" * number)
+    return fen
+
+
+def desk_of(program: Program) -> yatagan.Desk:
+    home = Home(program.home, program.home, program.home / ".ssh", program.home)
+    return yatagan.open_desk(program.directory, home=home)
+
+
+def test_the_guide_in_a_script(program: Program, oak: Far) -> None:
+    fen = make_fen(program)
+    script = example() + "\nimport sys\nassert not {'click', 'rich'} & sys.modules.keys()\n"
+    done = subprocess.run(
+        [sys.executable, "-c", script],
+        cwd=program.directory,
+        env=program.environment(),
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert (done.returncode, done.stderr) == (0, ""), done.stderr
+    first, *_, last = done.stdout.splitlines()
+    assert first == "3 files, 36 bytes" and last.endswith(" finished True")
+    assert snapshot(oak.root / "campaign" / "fen") == snapshot(fen)
+    name = last.split()[0]
+    assert program.json("batch", "show", name)["good"]
+    assert program.json("ledger", "show")["records"][0]["batch"] == name
+
+
+def state_of_process() -> dict[str, Any]:
+    umask = os.umask(0o022)
+    os.umask(umask)
+    return {
+        "umask": umask,
+        "directory": os.getcwd(),
+        "signals": {number: signal.getsignal(number) for number in signal.valid_signals() - {signal.SIGCHLD}},
+        "locale": locale.setlocale(locale.LC_ALL),
+        "root logger": (logging.root.level, list(logging.root.handlers)),
+    }
+
+
+def test_in_a_loop_that_runs_already(program: Program, oak: Far) -> None:
+    """The process is as it was, before, during and after; nothing is printed."""
+    fen, before, during = make_fen(program), state_of_process(), []
+
+    async def stage() -> yatagan.AcceptedBatch:
+        desk = desk_of(program)
+        request = yatagan.StageRequest((desk.place("fen"),), desk.place("oak:in"))
+        async with yatagan.plan_stage(desk, request) as planned:
+            accepted = await planned.accept()
+        async with accepted:
+            async for _ in accepted.run():
+                during.append(state_of_process())
+            assert accepted.outcome.good
+            return accepted
+
+    out = io.StringIO()
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(out):
+        asyncio.run(stage())
+    assert during and all(each == before for each in during) and state_of_process() == before
+    assert out.getvalue() == "" and snapshot(oak.root / "in" / "fen") == snapshot(fen)
+
+
+def test_a_task_that_is_cancelled_leaves_a_batch_to_resume(program: Program, oak: Far) -> None:
+    data = os.urandom(3_000_000)
+    (program.directory / "big").write_bytes(data)
+
+    async def stage() -> str:
+        desk = desk_of(program)
+        request = yatagan.StageRequest((desk.place("big"),), desk.place("oak:in"), max_rate=1_000_000)
+        async with yatagan.plan_stage(desk, request) as planned:
+            accepted = await planned.accept()
+        async with accepted:
+            async def carry() -> None:
+                async for _ in accepted.run():
+                    pass
+
+            task = asyncio.ensure_future(carry())
+            await asyncio.to_thread(wait_for, lambda: any((oak.root / "in").glob(".yatagan-*.part")))
+            task.cancel()
+            with pytest.raises(asyncio.CancelledError):
+                await task
+            assert accepted.outcome.standing.state is BatchState.INTERRUPTED
+            return accepted.name
+
+    name = asyncio.run(stage())
+    program("batch", "resume", name)
+    assert (oak.root / "in" / "big").read_bytes() == data
+
+
+def test_a_request_is_a_value(program: Program) -> None:
+    desk = desk_of(program)
+
+    def request(**more: Any) -> yatagan.StageRequest:
+        return yatagan.StageRequest((desk.place("fen"),), desk.place("oak:in"), **more)
+
+    assert request() == request() and hash(request()) == hash(request())
+    assert request(choice=yatagan.Choice([b"*.csv"])) == request(choice=yatagan.Choice([b"*.csv"]))
+    assert request(choice=yatagan.Choice([b"*.csv"])) != request()
+    assert json.loads(request(by=yatagan.By.DIGEST).options)["by_digest"]
+    with pytest.raises(yatagan.YataganError):
+        yatagan.StageRequest((yatagan.Place("oak", b"a"), yatagan.Place("", b"b")), desk.place("there"))
+
+
+def test_relative_places_need_a_directory(program: Program) -> None:
+    home = Home(program.home, program.home, program.home / ".ssh", program.home)
+    desk = yatagan.open_desk(home=home)
+    with pytest.raises(yatagan.YataganError, match="no directory"):
+        desk.place("fen")
+    assert desk.place(str(program.directory)).path == os.fsencode(program.directory)
+
+
+def test_public_names_are_few_and_documented() -> None:
+    assert len(yatagan.__all__) < 40 and sorted(yatagan.__all__) == yatagan.__all__
+    for name in yatagan.__all__:
+        assert getattr(yatagan, name).__doc__, name
+    with pytest.raises(AttributeError):
+        _ = yatagan.no_such_name  # type: ignore[attr-defined]
