@@ -11,10 +11,10 @@ import pytest
 from build_man_page import man_page
 
 import commands_page
-from yatagan import __version__
 from yatagan.cli.main import program
 from yatagan.config.home import Home
 from yatagan.config.settings import Settings, change_setting, load_settings
+from yatagan.version import __version__
 
 ROOT = Path(__file__).parent.parent
 PAGES = sorted([*ROOT.glob("*.md"), *ROOT.glob("docs/**/*.md")])

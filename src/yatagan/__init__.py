@@ -8,6 +8,8 @@ from __future__ import annotations
 import importlib
 from typing import TYPE_CHECKING
 
+from yatagan.version import __version__ as __version__
+
 if TYPE_CHECKING:
     from yatagan.batches.counts import BatchCounts
     from yatagan.batches.states import BatchState
@@ -21,8 +23,6 @@ if TYPE_CHECKING:
     from yatagan.operations.stage_request import By, IfNewer, Pack, StageRequest, Storing
     from yatagan.places import Place, parse_place
     from yatagan.trees.patterns import Choice
-
-__version__ = "0.1.0"
 
 __all__ = [
     "AcceptedBatch",

@@ -15,7 +15,7 @@ from yatagan.engine.recording import record
 from yatagan.engine.run import BatchRun
 from yatagan.errors import UnknownNode
 from yatagan.keeper.client import KeeperRun
-from yatagan.operations.carrying import make_run
+from yatagan.operations.who_carries import make_run
 
 
 def queue_limits(home: Home) -> QueueLimits:

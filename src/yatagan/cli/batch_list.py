@@ -17,7 +17,6 @@ from typing import Any
 
 import click
 
-from yatagan import __version__
 from yatagan.batches.activity import Activity
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import outcome_of
@@ -33,6 +32,7 @@ from yatagan.cli.json_fields import batch_json, now_json
 from yatagan.cli.progress import left_words
 from yatagan.cli.strip_view import drawn_cells, strip_of
 from yatagan.errors import JournalError
+from yatagan.version import __version__
 
 #: Cells of a batch's strip, and the columns from which on a terminal has room for them.
 _CELLS, _ROOM_FOR_CELLS = 8, 96

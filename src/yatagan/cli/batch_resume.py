@@ -22,8 +22,8 @@ from yatagan.cli.login_questions import confirm
 from yatagan.cli.report import Report, json_lines, say_event
 from yatagan.engine.accepted_paths import refuse_moved
 from yatagan.engine.recording import record
-from yatagan.operations.accepted_batch import AcceptedBatch
 from yatagan.errors import BatchInUse, NoSuchBatch, YataganError
+from yatagan.operations.accepted_batch import AcceptedBatch
 
 
 @dataclass(frozen=True, slots=True)

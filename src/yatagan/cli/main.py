@@ -10,9 +10,9 @@ from typing import NoReturn
 import click
 import click.globals
 
-from yatagan import __version__
 from yatagan.cli import terminal
 from yatagan.cli.command_group import LazyGroup
+from yatagan.version import __version__
 
 #: Command -> module under yatagan.cli, and the line that `--help` shows.
 _COMMANDS = {

@@ -12,7 +12,6 @@ from typing import TypeVar
 
 import click
 
-from yatagan import __version__
 from yatagan.batches.batch_store import Batches
 from yatagan.cli import shell_completion, terminal, text
 from yatagan.cli.context import App, as_json, no_questions, run, say_json
@@ -32,6 +31,7 @@ from yatagan.reports.numbers import numbers_of
 from yatagan.reports.page import PageFacts, render
 from yatagan.reports.verdict import CHANGED, DatasetRow, Level
 from yatagan.stores.connection_history import recall
+from yatagan.version import __version__
 
 T = TypeVar("T")
 _FORMS = ("png", "svg", "pdf")

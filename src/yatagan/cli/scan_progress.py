@@ -16,7 +16,7 @@ from yatagan.cli.progress import Progress
 from yatagan.cli.progress_view import view_for
 from yatagan.errors import Refused
 from yatagan.places import Place
-from yatagan.planning.planner import ContentsComparison
+from yatagan.planning.contents_comparison import ContentsComparison
 from yatagan.trees.remembered_digests import RememberedDigests
 
 #: Seconds until something is said, between changes on a terminal, and between lines where there is none.

@@ -133,9 +133,7 @@ async def _carry(app: App, accepted: AcceptedBatch, described: dict[str, Any], h
     return max(conclude_batch(outcome, problem).status, ExitStatus.GOOD if well else ExitStatus.DIFFERENCES)
 
 
-async def _leave(
-    app: App, accepted: AcceptedBatch, described: dict[str, Any], how: How, outlook: Outlook
-) -> int:
+async def _leave(app: App, accepted: AcceptedBatch, described: dict[str, Any], how: How, outlook: Outlook) -> int:
     """Leave a batch to a worker. Returns the exit status."""
     report = how.report
     leave_to_worker(app, accepted.batch, accepted.journal, how.routine)

@@ -9,7 +9,6 @@ from collections.abc import AsyncIterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from yatagan import __version__
 from yatagan.batches.events import Listener
 from yatagan.batches.states import CARRIED, BatchState
 from yatagan.config.nodes import Node
@@ -22,6 +21,7 @@ from yatagan.stores.interface import (
     Traits,
 )
 from yatagan.stores.local_calls import own_umask
+from yatagan.version import __version__
 
 if TYPE_CHECKING:
     from yatagan.batches.batch_store import Batch

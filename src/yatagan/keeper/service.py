@@ -15,7 +15,6 @@ import time
 from collections.abc import Coroutine
 from typing import Any, TypeVar
 
-from yatagan import __version__
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.events import Event
 from yatagan.config.home import Home
@@ -35,6 +34,7 @@ from yatagan.stores.local import LocalSource
 from yatagan.stores.node_probe import AreaSpace, Checkup, check_up
 from yatagan.stores.node_source import more_logins
 from yatagan.stores.sftp import SftpStore
+from yatagan.version import __version__
 
 T = TypeVar("T")
 

@@ -6,7 +6,6 @@ import contextlib
 from collections.abc import AsyncGenerator, Awaitable, Callable, Sequence
 from typing import Any
 
-from yatagan import __version__
 from yatagan.config.nodes import Node
 from yatagan.errors import StoreError
 from yatagan.faults import Fault
@@ -28,6 +27,7 @@ from yatagan.stores.interface import (
     Values,
     Writer,
 )
+from yatagan.version import __version__
 
 
 class KeeperFile:

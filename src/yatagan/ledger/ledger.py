@@ -15,7 +15,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from yatagan import __version__
 from yatagan.config.home import Home
 from yatagan.config.settings import LedgerSettings
 from yatagan.digests.checksum_lists import format_list
@@ -29,6 +28,7 @@ from yatagan.ledger.records import Record, RecordKind, Statement, parse, time_te
 from yatagan.ledger.waiting import Lists, WaitingRecord, WaitingRecords
 from yatagan.stores.interface import Facts
 from yatagan.trees.checksum_record import format_facts
+from yatagan.version import __version__
 
 #: The (path, digest) lines that a record speaks of, to be read as often as needed.
 Contents = Callable[[], Iterable[tuple[bytes, str]]]

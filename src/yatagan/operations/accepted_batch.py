@@ -16,7 +16,7 @@ from yatagan.desk.open_session import OpenSession
 from yatagan.engine.run import BatchRun
 from yatagan.errors import CannotReach
 from yatagan.keeper.client import KeeperRun
-from yatagan.operations.carrying import make_run
+from yatagan.operations.who_carries import make_run
 from yatagan.stores.interface import Source
 
 

@@ -50,12 +50,13 @@ from yatagan.planning.cautions import (
     look_at_shells,
     look_at_spool,
 )
+from yatagan.planning.contents_comparison import ContentsComparison, NoWatcher
 from yatagan.planning.destination_areas import look_at_area, refuse_plan
 from yatagan.planning.gone import NoLongerThere, find_disk, find_gone
 from yatagan.planning.picked import Picked
 from yatagan.planning.placed_before import placed_before, refused_before
 from yatagan.planning.plan import Plan
-from yatagan.planning.planner import BundlingChoice, ContentsComparison, NoWatcher, make_plan, replace_newer
+from yatagan.planning.planner import BundlingChoice, make_plan, replace_newer
 from yatagan.planning.room import refuse_without_room
 from yatagan.stores.interface import Readable, Source, Store
 from yatagan.trees.not_kept import find_unkept
@@ -79,7 +80,7 @@ class Unwatched:
     def __init__(self, home: Home) -> None:
         self._home = home
 
-    def reading(self, places: Sequence[Place]) -> AbstractContextManager[Callable[[int], None]]:  # noqa: ARG002
+    def reading(self, places: Sequence[Place]) -> AbstractContextManager[Callable[[int], None]]:
         """See `PlanWatcher`."""
         return contextlib.nullcontext(unheard)
 

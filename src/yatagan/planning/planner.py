@@ -11,7 +11,6 @@ import posixpath
 import time
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
-from typing import Protocol
 
 from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Beginning, Modes, Times
@@ -21,6 +20,7 @@ from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.errors import BadPlace, Refused
 from yatagan.faults import Fault
 from yatagan.planning.bundling import Costs, travel
+from yatagan.planning.contents_comparison import ContentsComparison
 from yatagan.planning.growing import count_growing, find_growing, refuse_growing
 from yatagan.planning.metadata import RefusedBefore, compare_facts
 from yatagan.planning.picked import Picked
@@ -35,37 +35,8 @@ from yatagan.trees.compare import Difference, Verdict, compare, still_since
 from yatagan.trees.hashing import Content, DigestOrigin, digests
 from yatagan.trees.name_clashes import clashes, folded, has_spellings, spelled_there, tells_apart
 from yatagan.trees.patterns import EVERYTHING, Choice
-from yatagan.trees.remembered_digests import RememberedDigests
 from yatagan.trees.scan import Heard, Tree, scan, unheard
 from yatagan.trees.time_steps import common_step
-
-
-class Watcher(Protocol):
-    """Receives the progress of a comparison of contents."""
-
-    def expect(self, files: int, size: int) -> None:
-        """`files` more files of `size` bytes are to be read."""
-
-    def hashed(self, size: int) -> None:
-        """One file of `size` bytes was hashed."""
-
-
-class NoWatcher:
-    """Nobody looks; see `Watcher`."""
-
-    def expect(self, files: int, size: int) -> None:
-        """See `Watcher`."""
-
-    def hashed(self, size: int) -> None:
-        """See `Watcher`."""
-
-
-@dataclass(frozen=True, slots=True)
-class ContentsComparison:
-    """How contents are compared: with which remembered digests, and what receives the progress."""
-
-    memory: RememberedDigests
-    watcher: Watcher
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,3 @@
+"""The version of Yatagan."""
+
+__version__ = "0.1.0"
