@@ -153,10 +153,12 @@ def test_what_belongs_to_no_ledger_is_named_and_skipped(world: World, tmp_path: 
     (writers / "notes.txt").write_text("mine\n")
     (world.directory.lists / ("f" * 64)).mkdir()
     (world.directory.path / "lists.jsonl").symlink_to("/dev/zero")
+    (world.directory.path / "revoked_keys").symlink_to("/dev/zero")
     if os.geteuid() == 0:
         os.chown(writers / world.file(1), 12345, 12345)
     checked = world.check()
-    assert [(each.name, each.what) for each in checked.strange] == [("writers/notes.txt", "not a ledger's")]
+    strange = [("lists.jsonl", "a link"), ("writers/notes.txt", "not a ledger's")]
+    assert [(each.name, each.what) for each in checked.strange] == strange
     found = {each.file: each.detail for each in checked.findings if each.problem is Problem.NOT_PLAIN}
     assert sorted(found.values())[:4] == ["a FIFO", "a directory", "a link", "a link"], "where records and lists belong"
     rest = [each for each in checked.findings if each.problem is not Problem.NOT_PLAIN]

@@ -1,1 +1,1 @@
-"""What can be asked of Yatagan, whoever asks: requests in, answers out."""
+"""What can be asked of Yatagan, by a command, a worker or a program: requests in, answers out."""
