@@ -20,7 +20,7 @@ from yatagan.cli.fault_words import fault
 from yatagan.cli.ledger import moment
 from yatagan.config.own_files import replace_file
 from yatagan.config.project import Project
-from yatagan.errors import BadPlace, Refused
+from yatagan.errors import BadPlace, NoProject, NotAccepted, Refused
 from yatagan.ledger.memory import user
 from yatagan.ledger.records import Record
 from yatagan.places import name_fields
@@ -211,10 +211,10 @@ def _gather(
 
 
 def _project(app: App, *, wanted: bool) -> Project | None:
-    """The project; None where there is none and none was asked for. Raises Refused, BadProject."""
+    """The project; None where there is none and none was asked for. Raises NoProject, NotAccepted, BadProject."""
     try:
         return app.project()
-    except Refused:
+    except (NoProject, NotAccepted):
         if wanted:
             raise
         return None
