@@ -168,6 +168,7 @@ class PlannedStage:
     def replace_newer(self) -> None:
         """Replace what is newer at the destination; what was there is kept."""
         replace_newer(self.plan, self.source, self.destination)
+        self.__dict__.pop("use", None)  # the steps are others now
 
     def accept_gone(self) -> None:
         """Put on record what is gone from the source."""
