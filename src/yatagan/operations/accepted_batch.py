@@ -67,7 +67,7 @@ class AcceptedBatch:
             self._run = None
 
     async def run(self) -> AsyncIterator[Event]:
-        """As `carry`, event by event. A state is in the journal before its event is told.
+        """As `carry`, event by event. A state is in the journal before its event comes.
 
         Who stops listening, or is cancelled, stops it cleanly: what has arrived is safe, and it can be resumed.
         """
