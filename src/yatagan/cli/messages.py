@@ -134,23 +134,16 @@ def _explain(error: e.YataganError) -> tuple[str, str | list[str], ExitStatus]:
             return f"{show(error.file)}: {show(error.why)}", error.remedy, ExitStatus.USAGE
         case e.BadProject():
             return *_explain_mistakes(error), ExitStatus.USAGE
-        case e.BadStage():
-            return *_explain_stage(error), ExitStatus.USAGE
-        case e.ReadOnlyArea():
-            allow = command("area", "change", error.node, error.area, "--writable")
-            where = f"{error.node}:@{error.area}"
-            return f"{where} is saved as read-only", f"name another place, or allow it: {allow}", ExitStatus.REFUSED
-        case e.NoRoom():
-            return *_explain_room(error), ExitStatus.REFUSED
-        case e.NoProject():
-            why = "neither this directory nor one above it has a project file, yatagan.toml"
-            return why, "begin one with: yatagan project new", ExitStatus.REFUSED
-        case e.NotAccepted():
-            words = "; ".join(map(concern_words, error.concerns))
-            return words, f"look at it; then go by it: {command('project', 'accept')}", ExitStatus.REFUSED
-        case e.LedgerUnread():
-            why = f"the ledger in {show(error.directory)} cannot be read: {show(error.why)}"
-            return why, "yatagan config show says where it is kept", ExitStatus.REFUSED
+        case (
+            e.BadStage()
+            | e.ReadOnlyArea()
+            | e.NoRoom()
+            | e.NoProject()
+            | e.NotAccepted()
+            | e.LedgerUnread()
+            | e.BatchStopped()
+        ):
+            return _explain_not_begun(error)
         case e.UnknownNode():
             return (
                 f"no node is called {show(error.name)!r}",
@@ -167,9 +160,6 @@ def _explain(error: e.YataganError) -> tuple[str, str | list[str], ExitStatus]:
                 "keep what is yours on another disk: set YATAGAN_HOME to a directory there",
                 ExitStatus.REFUSED,
             )
-        case e.BatchStopped():
-            why = f"batch {show(error.batch)} carries this, and a person has stopped it"
-            return why, f"go on with: {command('batch', 'resume', error.batch)}", ExitStatus.REFUSED
         case e.BatchInUse():
             return _explain_in_use(error)
         case e.OtherVersion():
@@ -193,6 +183,33 @@ def _explain(error: e.YataganError) -> tuple[str, str | list[str], ExitStatus]:
             return f"{where}: {error.why}", "use a list as sha256sum or yatagan checksums write it", ExitStatus.USAGE
         case _:
             return show(str(error)), "", ExitStatus.DIFFERENCES
+
+
+def _explain_not_begun(error: e.YataganError) -> tuple[str, str, ExitStatus]:
+    """Why nothing was begun."""
+    match error:
+        case e.BadStage():
+            return *_explain_stage(error), ExitStatus.USAGE
+        case e.ReadOnlyArea():
+            allow = command("area", "change", error.node, error.area, "--writable")
+            where = f"{error.node}:@{error.area}"
+            return f"{where} is saved as read-only", f"name another place, or allow it: {allow}", ExitStatus.REFUSED
+        case e.NoRoom():
+            return *_explain_room(error), ExitStatus.REFUSED
+        case e.NoProject():
+            why = "neither this directory nor one above it has a project file, yatagan.toml"
+            return why, "begin one with: yatagan project new", ExitStatus.REFUSED
+        case e.NotAccepted():
+            words = "; ".join(map(concern_words, error.concerns))
+            return words, f"look at it; then go by it: {command('project', 'accept')}", ExitStatus.REFUSED
+        case e.LedgerUnread():
+            why = f"the ledger in {show(error.directory)} cannot be read: {show(error.why)}"
+            return why, "yatagan config show says where it is kept", ExitStatus.REFUSED
+        case e.BatchStopped():
+            why = f"batch {show(error.batch)} carries this, and a person has stopped it"
+            return why, f"go on with: {command('batch', 'resume', error.batch)}", ExitStatus.REFUSED
+        case _:
+            raise TypeError(type(error))
 
 
 def _explain_stage(error: e.BadStage) -> tuple[str, str]:
