@@ -134,16 +134,6 @@ def _explain(error: e.YataganError) -> tuple[str, str | list[str], ExitStatus]:
             return f"{show(error.file)}: {show(error.why)}", error.remedy, ExitStatus.USAGE
         case e.BadProject():
             return *_explain_mistakes(error), ExitStatus.USAGE
-        case (
-            e.BadStage()
-            | e.ReadOnlyArea()
-            | e.NoRoom()
-            | e.NoProject()
-            | e.NotAccepted()
-            | e.LedgerUnread()
-            | e.BatchStopped()
-        ):
-            return _explain_not_begun(error)
         case e.UnknownNode():
             return (
                 f"no node is called {show(error.name)!r}",
@@ -182,11 +172,11 @@ def _explain(error: e.YataganError) -> tuple[str, str | list[str], ExitStatus]:
             where = f"{show(error.name)}, line {error.line}" if error.line else show(error.name)
             return f"{where}: {error.why}", "use a list as sha256sum or yatagan checksums write it", ExitStatus.USAGE
         case _:
-            return show(str(error)), "", ExitStatus.DIFFERENCES
+            return _explain_not_begun(error)
 
 
 def _explain_not_begun(error: e.YataganError) -> tuple[str, str, ExitStatus]:
-    """Why nothing was begun."""
+    """Why nothing was begun; any other error by its own text."""
     match error:
         case e.BadStage():
             return *_explain_stage(error), ExitStatus.USAGE
@@ -209,7 +199,7 @@ def _explain_not_begun(error: e.YataganError) -> tuple[str, str, ExitStatus]:
             why = f"batch {show(error.batch)} carries this, and a person has stopped it"
             return why, f"go on with: {command('batch', 'resume', error.batch)}", ExitStatus.REFUSED
         case _:
-            raise TypeError(type(error))
+            return show(str(error)), "", ExitStatus.DIFFERENCES
 
 
 def _explain_stage(error: e.BadStage) -> tuple[str, str]:
