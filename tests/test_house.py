@@ -149,6 +149,13 @@ def test_a_node_is_sent_modules_of_one_room_in_order(name: str) -> None:
         loaded.append(module)
 
 
+def test_tests_look_through_all_processes_in_one_place() -> None:
+    """Many tests run at once: one that took those of another for its own would end them."""
+    looking = re.compile(r"""(listdir|scandir|walk)\(b?"/proc"|Path\("/proc"\)|pgrep|pkill|killall""")
+    found = [path.name for path in sorted((ROOT / "tests").glob("*.py")) if looking.search(path.read_text())]
+    assert found == ["processes.py", "test_house.py"]
+
+
 def test_questions_are_asked_in_one_place() -> None:
     """Where Ctrl-C works: in a coroutine the first one would only cancel it, and the question would stay."""
     asking = [path.name for path in MODULES if re.search(r"click\.(confirm|prompt)\(|getpass\(", path.read_text())]

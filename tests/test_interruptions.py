@@ -15,6 +15,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Far, Practice, Program, snapshot, wait_for
+from processes import file_servers, login_server, runs
 
 DYING = str(Path(__file__).with_name("dying.py"))
 
@@ -285,12 +286,13 @@ def test_a_hung_server_that_wakes_up_spoils_nothing(program: Program, oak: Far) 
     big.write_bytes(os.urandom(150_000_000))
     child = program.start("stage", "big", "oak:")
     wait_for(lambda: max(part_sizes(oak.root), default=0) > 20_000_000)
-    hung = _file_servers(child.pid)
+    hung = file_servers(oak.root)
+    assert hung
     for pid in hung:
         os.kill(pid, signal.SIGSTOP)
     try:
-        for pid in _login_servers(hung):
-            os.kill(pid, signal.SIGKILL)
+        for pid in hung:
+            os.kill(login_server(pid), signal.SIGKILL)
         out, err = child.communicate(timeout=110)
         assert child.returncode == 0, out + err
         assert "the connection was lost" in err
@@ -298,55 +300,9 @@ def test_a_hung_server_that_wakes_up_spoils_nothing(program: Program, oak: Far) 
     finally:
         for pid in hung:
             os.kill(pid, signal.SIGCONT)
-    wait_for(lambda: not any(_alive(pid) for pid in hung))
+    wait_for(lambda: not any(runs(pid) for pid in hung))
     assert big.read_bytes() == (oak.root / "big").read_bytes()
     assert not list(oak.root.glob(".yatagan-*.part"))
-
-
-def _processes() -> dict[int, tuple[int, str]]:
-    """pid -> (parent, command line)."""
-    found = {}
-    for entry in Path("/proc").iterdir():
-        if entry.name.isdigit():
-            try:
-                parent = int((entry / "stat").read_text().rpartition(")")[2].split()[1])
-                found[int(entry.name)] = (parent, (entry / "cmdline").read_bytes().replace(b"\0", b" ").decode())
-            except (OSError, IndexError):
-                continue
-    return found
-
-
-def _file_servers(client: int) -> list[int]:
-    """The file servers that hold a part file now: those of the one stage that runs in this test."""
-    holders = []
-    for pid, (_, command) in _processes().items():
-        if command.startswith("/usr/lib/openssh/sftp-server"):
-            try:
-                held = [os.readlink(link) for link in Path(f"/proc/{pid}/fd").iterdir()]
-            except OSError:
-                continue
-            if any(".yatagan-" in name for name in held):
-                holders.append(pid)
-    assert holders
-    return holders
-
-
-def _login_servers(below: list[int]) -> list[int]:
-    known = _processes()
-    parents = []
-    for pid in below:
-        parent = known[pid][0]
-        while not known[parent][1].startswith("sshd:"):
-            parent = known[parent][0]
-        parents.append(parent)
-    return parents
-
-
-def _alive(pid: int) -> bool:
-    try:
-        return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[0] not in "ZX"
-    except OSError:
-        return False
 
 
 @pytest.mark.server

@@ -20,6 +20,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import Far, Practice, Program, moment, part_file, wait_for
+from processes import runs, served_by, times_open
 from terminal import Terminal, log_in
 from test_login import traces
 from yatagan.batches.events import StepSettled
@@ -95,18 +96,11 @@ def test_commands_use_the_login_and_no_secret_stays(program: Program, practice: 
     assert "was not open" in program("node", "close", "bittern").stdout
     assert "no terminal to answer" in program("list", "bittern:", expect=3).stderr
     assert "was open" not in program("node", "list").stdout  # it was closed by hand
-    wait_for(lambda: not _runs(state["process"]))
+    wait_for(lambda: not runs(state["process"]))
 
 
 def _limit(pid: int, name: str) -> str:
     return next(line for line in Path(f"/proc/{pid}/limits").read_text().splitlines() if line.startswith(name))
-
-
-def _runs(pid: int) -> bool:
-    with contextlib.suppress(OSError):
-        # Nobody may be there to take note of an orphan's end.
-        return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[0] != "Z"
-    return False
 
 
 def test_what_goes_wrong_is_told_as_without_a_keeper(program: Program, bittern: Far) -> None:
@@ -206,35 +200,20 @@ def test_a_line_that_is_lost_in_a_batch_asks_its_command(program: Program, pract
     practice.wrong("bittern", max_rate="2MB", cut_after="1MB")
     program("stage", "big", "bittern:", expect=3)  # and now nobody is there
     assert program.json("batch", "show")["state"] == "needs a login"
-    wait_for(lambda: not _runs(keeper))
+    wait_for(lambda: not runs(keeper))
     assert "the connection was lost" in program("node", "list").stdout
-
-
-def _on_the_node(far: Far, name: str) -> list[int]:
-    """The processes of this name that logins on a real server run."""
-    port = far.add[far.add.index("--port") + 1].encode()
-    found = []
-    for process in Path("/proc").glob("[0-9]*"):
-        with contextlib.suppress(OSError):
-            served = any(
-                variable.startswith(b"SSH_CONNECTION=") and variable.endswith(b" " + port)
-                for variable in (process / "environ").read_bytes().split(b"\0")
-            )
-            if served and name.encode() in (process / "cmdline").read_bytes():
-                found.append(int(process.name))
-    return found
 
 
 @pytest.mark.server
 def test_a_file_server_that_dies_costs_no_login(program: Program, oak: Far) -> None:
     """Its process, and the helper's: another channel is opened on the same connection, and a batch goes on."""
     program("node", "open", "oak")
-    keeper = openness(program)["process"]
+    keeper, port = openness(program)["process"], int(oak.add[oak.add.index("--port") + 1])
     for process in ("sftp-server", "python3"):
-        wait_for(lambda process=process: len(_on_the_node(oak, process)) == 1)  # one that was replaced may be ending
-        (victim,) = _on_the_node(oak, process)
+        wait_for(lambda process=process: len(served_by(port, process)) == 1)  # one that was replaced may be ending
+        (victim,) = served_by(port, process)
         os.kill(victim, signal.SIGKILL)
-        wait_for(lambda victim=victim: not _runs(victim))
+        wait_for(lambda victim=victim: not runs(victim))
         (program.directory / process).write_text("a")
         done = program.json("stage", process, "oak:")["batch"]
         assert done["good"] and done["evidence"] == {"on-node": 1}
@@ -267,7 +246,7 @@ def test_every_end_is_clean_and_told(program: Program, practice: Practice, bitte
     elif how == "socket":
         home = Home(program.home, program.home, program.home, Path("/tmp", f"yatagan-{os.getuid()}"))
         Endpoint(home, "bittern").socket.unlink()
-    wait_for(lambda: not _runs(keeper))
+    wait_for(lambda: not runs(keeper))
     assert f": {why}" in program("node", "list").stdout
     assert "no terminal to answer" in program("list", "bittern:", expect=3).stderr
     assert (program.home / "keepers" / "bittern.log").read_text() == ""
@@ -499,22 +478,14 @@ def test_a_listing_that_nobody_wants_any_more_is_closed(program: Program, oak: F
     program("node", "open", "oak")
     place = os.fsencode(oak.root / "many")
 
-    def held() -> int:
-        links = [link for pid in Path("/proc").glob("[0-9]*") for link in (pid / "fd").glob("*")]
-        found = []
-        for link in links:
-            with contextlib.suppress(OSError):
-                found.append(os.readlink(link))
-        return found.count(os.fsdecode(place))
-
     async def look() -> None:
         for hang_up in (False, True):
             async with opened(program) as store:
                 listing = store.entries(place)
                 assert await anext(listing)
-                assert held() == 1
+                assert times_open(oak.root / "many") == 1
                 await (store.close() if hang_up else listing.aclose())
-                wait_for(lambda: held() == 0)
+                wait_for(lambda: times_open(oak.root / "many") == 0)
 
     asyncio.run(look())
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import hashlib
 import json
 import os
@@ -19,6 +18,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Far, OpenSsh, Practice, Program, start_sshd, wait_for
+from processes import children, file_servers, login_processes, runs
 from yatagan.cli.caution_words import words_of
 from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
@@ -234,18 +234,6 @@ async def opened(program: Program, processes: int = 0) -> SftpStore:
     return await NodeSource(found, home, ConnectionSettings(processes=processes), NoPrompter()).open()
 
 
-def child_processes(parent: int) -> list[int]:
-    """The processes that a run has started."""
-    found = []
-    for name in filter(str.isdigit, os.listdir("/proc")):
-        with contextlib.suppress(OSError):
-            words = Path(f"/proc/{name}/cmdline").read_bytes().split(b"\0")
-            above = int(Path(f"/proc/{name}/stat").read_text().rpartition(")")[2].split()[1])
-            if b"yatagan.nodes.login_process" in words and above == parent:
-                found.append(int(name))
-    return found
-
-
 async def with_lanes(store: SftpStore, lanes: int) -> None:
     store.flow.expect(lanes, 1e9)
     for _ in range(200):
@@ -294,8 +282,8 @@ def test_a_file_is_striped_over_several_logins_and_comes_back(program: Program, 
         there.note_writers(note)
         await with_lanes(there, 3)
         assert len(list(there.lanes)) == 3 and noted[-1] >= before + 2
-        children = child_processes(os.getpid())
-        assert len(children) == processes
+        beside = login_processes(os.getpid())
+        assert len(beside) == processes
         path = os.fsencode(oak.root / "big")
         source, part = await here.open(os.fsencode(near)), await there.create_part(path)
         up = await carry(source, part, len(data), here.traits.read_size, there.traits.write_size)
@@ -311,7 +299,7 @@ def test_a_file_is_striped_over_several_logins_and_comes_back(program: Program, 
         assert up == down == hashlib.sha256(data).hexdigest()
         witness = there.witness()
         await there.close()
-        assert not any(os.path.exists(f"/proc/{child}") for child in children)
+        assert not {*beside} & {*children(os.getpid())}, "one was not taken note of"
         again = await opened(program)
         assert await again.writers_gone(witness)
         await again.close()
@@ -371,7 +359,7 @@ def test_no_lane_leads_to_another_machine(program: Program, oak: Far, processes:
         await with_lanes(store, 3)
         assert list(store.lanes._channels) == [store.login] and len(list(store.lanes)) == 3
         await store.close()
-        assert not child_processes(os.getpid())
+        assert not login_processes(os.getpid())
 
     asyncio.run(go())
 
@@ -437,12 +425,9 @@ def test_a_login_among_several_may_die(program: Program, oak: Far) -> None:
     (program.directory / "big").write_bytes(data)
     remember(home_of(program), "oak", ConnectionHistory(3, 9e7, 0.05))
 
-    def servers() -> list[int]:
-        return [int(name) for name in os.listdir("/proc") if name.isdigit() and _writes_below(int(name), oak.root)]
-
     run = program.start("stage", "big", "oak:", "--json")
-    wait_for(lambda: len(servers()) >= 2)
-    os.kill(random.Random(5).choice(servers()), signal.SIGKILL)
+    wait_for(lambda: len(file_servers(oak.root)) >= 2)
+    os.kill(random.Random(5).choice(file_servers(oak.root)), signal.SIGKILL)
     said, errors = run.communicate(timeout=120)
     assert run.returncode == 0, errors
     done = json.loads(said)["batch"]
@@ -459,14 +444,14 @@ def test_processes_beside_end_when_we_do_and_may_die(program: Program, oak: Far,
     program("config", "set", "connection.processes", "2")
     remember(home_of(program), "oak", ConnectionHistory(3, 9e7, 0.05))
     run = program.start("stage", "big", "oak:", "--json", "--max-rate", "40MB/s")
-    wait_for(lambda: len(child_processes(run.pid)) == 2 and any(oak.root.iterdir()))
-    children = child_processes(run.pid)
+    wait_for(lambda: len(login_processes(run.pid)) == 2 and any(oak.root.iterdir()))
+    beside = login_processes(run.pid)
     if end == "one-beside":
-        os.kill(children[0], signal.SIGKILL)
+        os.kill(beside[0], signal.SIGKILL)
     else:
         run.send_signal(signal.SIGKILL if end == "us" else signal.SIGINT)
     said, errors = run.communicate(timeout=120)
-    wait_for(lambda: not any(os.path.exists(f"/proc/{child}") for child in children))
+    wait_for(lambda: not any(map(runs, beside)))
     if end != "one-beside":
         assert run.returncode == (-signal.SIGKILL if end == "us" else 4)
         said = json.dumps({"batch": program.json("batch", "resume")})
@@ -474,16 +459,6 @@ def test_processes_beside_end_when_we_do_and_may_die(program: Program, oak: Far,
     assert done["good"] and done["evidence"] == {"on-node": 1}, errors
     assert (oak.root / "big").read_bytes() == data
     assert [path.name for path in oak.root.iterdir()] == ["big"]
-
-
-def _writes_below(pid: int, root: Path) -> bool:
-    """Whether a file server has something open there."""
-    try:
-        return b"sftp-server" in Path(f"/proc/{pid}/cmdline").read_bytes() and any(
-            os.readlink(f"/proc/{pid}/fd/{each}").startswith(f"{root}/") for each in os.listdir(f"/proc/{pid}/fd")
-        )
-    except OSError:
-        return False
 
 
 # -- from node to node -----------------------------------------------------------------------------------

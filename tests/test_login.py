@@ -13,6 +13,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Far, OpenSsh, Practice, Program, part_file, wait_for
+from processes import told_to_others
 from terminal import Terminal, log_in
 
 
@@ -180,8 +181,7 @@ def traces(secret: str, home: Path) -> list[str]:
     """Files below a directory, and processes of this machine, that hold a secret."""
     spelled = spellings(secret)
     places = [file for file in home.rglob("*") if file.is_file()]
-    for process in Path("/proc").glob("[0-9]*"):
-        places += [process / "cmdline", process / "environ"]
+    places += told_to_others()
     found = []
     for place in places:
         with contextlib.suppress(OSError):

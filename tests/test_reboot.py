@@ -11,11 +11,11 @@ import time
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
 
 import pytest
 
 from conftest import SSHD, Far, OpenSsh, Practice, Program, snapshot, start_sshd, wait_for
+from processes import descendants
 
 #: How often each is done here; `make soak` does the rest.
 DRILLS = [0, *(pytest.param(number, marks=pytest.mark.soak) for number in range(1, 20))]
@@ -117,17 +117,3 @@ def test_the_server_is_killed(number: int, program: Program, openssh: OpenSsh, t
     finally:
         servers[-1].terminate()
         servers[-1].wait(10)
-
-
-def descendants(process: int) -> list[int]:
-    """The processes below one, the nearest first."""
-    found: list[int] = []
-    for status in Path("/proc").glob("[0-9]*/stat"):
-        fields: Any = ()
-        try:
-            fields = status.read_text().rpartition(")")[2].split()
-        except OSError:
-            continue
-        if int(fields[1]) == process:
-            found += [int(status.parent.name), *descendants(int(status.parent.name))]
-    return found

@@ -25,6 +25,7 @@ import pytest
 
 import rounds
 from conftest import OpenSsh, Program, run_forked, start_sshd
+from processes import children, server_of
 
 pytestmark = pytest.mark.server
 #: Rounds of each kind in the suite, and all of them in the soak; several in one test, since servers are shared.
@@ -238,19 +239,10 @@ class Line(Harm):
     """The server's processes for this login are killed; it goes on by itself."""
 
     def act(self, process: int) -> bool:
-        for child in _sessions(self.ground.server.port):
+        for child in children(server_of(self.ground.server.base / f"sshd-{self.ground.server.port}.conf")):
             with suppress(ProcessLookupError):
                 os.kill(child, signal.SIGKILL)
         return True
-
-
-def _sessions(port: int) -> list[int]:
-    """The processes of a server that serve a login each."""
-    for name in filter(str.isdigit, os.listdir("/proc")):
-        with suppress(OSError):
-            if f"sshd-{port}.conf".encode() in Path("/proc", name, "cmdline").read_bytes():
-                return [int(child) for child in Path("/proc", name, "task", name, "children").read_text().split()]
-    return []
 
 
 HARMS: list[type[Harm]] = [Harm, Signal, Signal, Swap, Swap, SmallDisk, Clock, Line]
