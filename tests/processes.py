@@ -64,7 +64,7 @@ def server_of(config: Path) -> int:
     """The server that was started with this file."""
     for pid in _all():
         with suppress(OSError):
-            if os.fsencode(config) in _words(pid):
+            if os.fsencode(config) in b" ".join(_words(pid)):  # it joins them
                 return pid
     raise AssertionError(f"no server has {config}")
 
