@@ -277,7 +277,7 @@ class Practice:
         wait_for(lambda: at_once(node_faults.load(self.site.acting(node))) == at_once(now))
 
     def far(self, node: str = "heron") -> Far:
-        from yatagan.cli.practice import node_add
+        from yatagan.cli.commands.practice import node_add
 
         return Far(node, self.site.home(node), node_add(self.site, node, self.site.ports()[node])[1:], "practice")
 

@@ -16,7 +16,7 @@ from typing import Any
 
 from conftest import Practice, Program
 from json_answers import answers, field, fields
-from yatagan.cli.messages import KINDS
+from yatagan.cli.words.messages import KINDS
 from yatagan.faults import Fault
 from yatagan.practice.fenflux import make_survey
 from yatagan.practice.servers import Site

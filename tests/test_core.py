@@ -20,7 +20,7 @@ from yatagan.batches.batch_store import Batches
 from yatagan.batches.journal_data import Header
 from yatagan.batches.states import BatchState
 from yatagan.batches.steps import Prove
-from yatagan.cli import text
+from yatagan.cli.terminal import text
 from yatagan.config.nodes import Node, NodeBook, Role
 from yatagan.config.units import parse_duration, parse_size
 from yatagan.digests.any_lists import own_list

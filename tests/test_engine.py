@@ -22,7 +22,7 @@ from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
 from yatagan.batches.states import SETTLED, STEP_MOVES, BatchState, StepState
 from yatagan.batches.steps import FILES_PHASE, Change, Modes, Prove, Step, StepKind, Times
-from yatagan.cli import fault_words
+from yatagan.cli.words import fault_words
 from yatagan.engine import run_messages as m
 from yatagan.engine import scheduler as r
 from yatagan.engine.retry import STEP_RETRIES, RetryPolicy

@@ -33,7 +33,7 @@ from yatagan.batches.activity import Activities
 from yatagan.batches.locks import Holder
 from yatagan.batches.moments import NEVER
 from yatagan.batches.queueing import Attendance, QueueEntry, WaitsFor
-from yatagan.cli import terminal
+from yatagan.cli.terminal import terminal
 from yatagan.config import guarded_files
 from yatagan.config.guarded_files import check_believed, follow_links, parse_toml, read_small
 from yatagan.config.own_files import make_private
@@ -289,12 +289,12 @@ _OPENERS = {
     "reports/page.py": "a template of ours",
     "verdicts/bag_writer.py": "new files",
     "engine/stored_bundle_worker.py": "a bundle that we have made",
-    "cli/standard_output.py": "the streams of this process",
+    "cli/terminal/standard_output.py": "the streams of this process",
     "cli/named_file.py": "what a person names",
-    "cli/edit.py": "a copy of ours",
-    "cli/project.py": "a new file",
-    "cli/demo.py": "a new file",
-    "cli/practice.py": "practice nodes",
+    "cli/commands/edit.py": "a copy of ours",
+    "cli/commands/project.py": "a new file",
+    "cli/commands/demo.py": "a new file",
+    "cli/commands/practice.py": "practice nodes",
 }
 _OPENING = {"open", "read_text", "read_bytes", "fdopen"}
 
@@ -339,9 +339,9 @@ def test_our_directories_are_made_in_one_way() -> None:
         "batches/batch_store.py",  # one of its own, in one that is private
         "engine/stored_bundle_worker.py",  # likewise
         "ledger/handles.py",  # parts of a ledger, which is not ours alone
-        "cli/config.py",  # a ledger, as the user says
-        "cli/report_page.py",  # a page, as the user says
-        "cli/demo.py",
+        "cli/commands/config.py",  # a ledger, as the user says
+        "cli/commands/report_page.py",  # a page, as the user says
+        "cli/commands/demo.py",
         "verdicts/bag_writer.py",  # a bag
     }
 
@@ -433,8 +433,8 @@ def test_the_terminal_is_written_in_one_way() -> None:
         r"click\.(echo|secho|style|unstyle|echo_via_pager)\(|(?<![.\w])print\(|sys\.std(out|err)\.write"
     )
     found = {name for name, text in MODULES.items() if wanted.search(text) and not name.startswith("portable/")}
-    assert found == {"cli/terminal.py"}
-    drawn = re.findall(r"\bText\((.*)", MODULES["cli/live_view.py"])
+    assert found == {"cli/terminal/terminal.py"}
+    drawn = re.findall(r"\bText\((.*)", MODULES["cli/views/live_view.py"])
     known = ('"  ", no_wrap=True)', "", '"and {len(blocks) - room} more')
     rest = [each for each in drawn if each not in known and "harmless(" not in each and "more" not in each]
     assert drawn and not rest, rest

@@ -186,7 +186,7 @@ def test_a_stop_that_comes_after_the_answer_makes_no_second_one(number: int, pro
     (program.directory / "a").write_text("a")
     script = f"""
 import os
-from yatagan.cli import terminal
+from yatagan.cli.terminal import terminal
 from yatagan.cli.main import main
 
 said = terminal.say_json

@@ -27,7 +27,7 @@ from yatagan.batches.events import StepSettled
 from yatagan.batches.states import Evidence, StepState
 from yatagan.batches.steps import StepKind
 from yatagan.bundles.by_node import contents_there
-from yatagan.cli.login_questions import Unattended
+from yatagan.cli.views.login_questions import Unattended
 from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
 from yatagan.errors import BatchInUse, ChangedHostKey, NeedsAnswer, Refused, StoreError, YataganError

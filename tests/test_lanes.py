@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 
 from conftest import Far, OpenSsh, Practice, Program, start_sshd, wait_for
 from processes import children, file_servers, login_processes, runs
-from yatagan.cli.caution_words import words_of
+from yatagan.cli.words.caution_words import words_of
 from yatagan.config.home import Home
 from yatagan.config.nodes import NodeBook
 from yatagan.config.settings import ConnectionSettings

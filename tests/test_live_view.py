@@ -14,8 +14,8 @@ from yatagan.batches.states import StepState
 from yatagan.batches.steps import StepKind
 from yatagan.batches.strip import Strip, StripFile
 from yatagan.batches.time_left import Span
-from yatagan.cli import live_view
-from yatagan.cli.progress import Progress
+from yatagan.cli.views import live_view
+from yatagan.cli.views.progress import Progress
 from yatagan.faults import Fault
 
 FILES = [StripFile(number, number * 7919 % 5_000_000, StepState.WAITING, 0) for number in range(1, 121)]

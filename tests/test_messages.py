@@ -9,9 +9,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yatagan import errors as e
-from yatagan.cli.exit_status import ExitStatus as Exit
-from yatagan.cli.fault_words import fault, remedy
-from yatagan.cli.messages import explain
+from yatagan.cli.words.exit_status import ExitStatus as Exit
+from yatagan.cli.words.fault_words import fault, remedy
+from yatagan.cli.words.messages import explain
 from yatagan.faults import Fault
 
 EVIL = "\x1b[31mred\nnext \u202eline"

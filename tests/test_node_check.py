@@ -10,7 +10,7 @@ import pytest
 
 from conftest import Far, Practice, Program, snapshot
 from terminal import Terminal, log_in
-from yatagan.cli.node_check import meaning
+from yatagan.cli.commands.node_check import meaning
 from yatagan.config.nodes import Role
 from yatagan.faults import Fault
 from yatagan.stores.node_probe import EXTENSIONS, Checkup

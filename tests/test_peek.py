@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 from conftest import Far, Program
 from terminal import Terminal
 from yatagan.bundles.peeking import MOST, Peeked, PeekWish, _peek_start, peek_end
-from yatagan.cli.peek import hex_lines, is_text
+from yatagan.cli.commands.peek import hex_lines, is_text
 from yatagan.stores.in_flight import InFlight
 from yatagan.stores.interface import Facts, Kind
 

@@ -20,7 +20,7 @@ from conftest import Far, Program
 from yatagan.batches.batch_store import Batches
 from yatagan.batches.pace import PaceRow, thinned
 from yatagan.batches.steps import Prove
-from yatagan.cli.rate_view import rate_lines
+from yatagan.cli.views.rate_view import rate_lines
 from yatagan.ledger.ledger import Ledger
 from yatagan.reports.drawings import figures_of
 from yatagan.reports.figures import COLOURS, NAMES, DatasetLine, FigureSpec, as_file, draw

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from conftest import Practice, Program, part_file, wait_for
 from yatagan.batches.batch_store import Batches
-from yatagan.cli import text
+from yatagan.cli.terminal import text
 from yatagan.errors import NoSuchBatch
 from yatagan.near_names import nearest
 from yatagan.places import parse_place

@@ -14,8 +14,8 @@ from pathlib import Path
 import pytest
 
 from conftest import YATAGAN, Far, OpenSsh, Practice, Program, start_sshd
-from yatagan.cli.context import JSON_FORMAT
-from yatagan.cli.messages import KINDS
+from yatagan.cli.answers.json_answer import JSON_FORMAT
+from yatagan.cli.words.messages import KINDS
 from yatagan.errors import CannotReach
 
 #: Kinds of errors that say how far a login came.

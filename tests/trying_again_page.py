@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from states_page import rows_of
-from yatagan.cli import fault_words
-from yatagan.cli.text import duration
+from yatagan.cli.terminal.text import duration
+from yatagan.cli.words import fault_words
 from yatagan.engine.retry import NODE_WAITS, STEP_RETRIES, RetryPolicy
 from yatagan.faults import CONNECTION_FAULTS, CONSEQUENCES, KIND_OF_FAULT, NOTES, STOPPING_FAULTS, Fault, FaultKind
 
@@ -28,7 +28,7 @@ A login that needs you stops it as `needs a login`, and so does a host key that 
 
 ## Files, directories, and the batch as a whole
 
-This table is made from the program's own, in `faults.py`, `engine/retry.py` and `cli/fault_words.py`.
+This table is made from the program's own, in `faults.py`, `engine/retry.py` and `cli/words/fault_words.py`.
 """
 
 KINDS = {

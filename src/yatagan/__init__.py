@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from yatagan.desk.questions import NoQuestions, Questions
     from yatagan.errors import YataganError
     from yatagan.operations.accepted_batch import AcceptedBatch
-    from yatagan.operations.stage import PlannedStage, PlanWatcher, plan_stage
+    from yatagan.operations.stage import PlannedStage, plan_stage
     from yatagan.operations.stage_request import By, IfNewer, Pack, StageRequest, Storing
     from yatagan.places import Place, parse_place
     from yatagan.trees.patterns import Choice
@@ -36,7 +36,6 @@ __all__ = [
     "NoQuestions",
     "Pack",
     "Place",
-    "PlanWatcher",
     "PlannedStage",
     "Prove",
     "Questions",
@@ -58,7 +57,7 @@ _ROOMS = {
     "desk.questions": ("NoQuestions", "Questions"),
     "errors": ("YataganError",),
     "operations.accepted_batch": ("AcceptedBatch",),
-    "operations.stage": ("PlanWatcher", "PlannedStage", "plan_stage"),
+    "operations.stage": ("PlannedStage", "plan_stage"),
     "operations.stage_request": ("By", "IfNewer", "Pack", "StageRequest", "Storing"),
     "places": ("Place", "parse_place"),
     "trees.patterns": ("Choice",),

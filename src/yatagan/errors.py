@@ -1,7 +1,7 @@
 """Everything that can go wrong, as types.
 
 One small tree. An error carries *facts* (a fault, the path, what the other side said); turning
-them into sentences is the business of `yatagan.cli.messages` alone. No exception of another library
+them into sentences is the business of `yatagan.cli.words.messages` alone. No exception of another library
 climbs past `stores/` or `nodes/`: they are translated there into these.
 """
 
@@ -70,6 +70,31 @@ class BadStage(YataganError):
         self.place = place
         self.detail = detail
         self.other = other
+
+
+class WrongVerify(StrEnum):
+    """What is wrong with what a verify is asked for."""
+
+    NO_LIST = "there is no checksum list"
+    NOT_ON_LIST = "a file that the list does not name"
+    NOTHING_CHOSEN = "patterns that choose nothing on the list"
+    BARE_LIST = "sizes and times, which a bare list does not have"
+    NOTHING_ON_RECORD = "a dataset of which nothing is on record"
+    NOTHING_PUT = "a batch that has put nothing there yet"
+    A_BAG = "a dataset that is stored as a bag"
+
+
+class BadVerify(YataganError):
+    """A verify is asked for that cannot be. `what`: the place, batch or dataset that this is about.
+
+    `of`: what was to be verified against that.
+    """
+
+    def __init__(self, why: WrongVerify, what: str, of: str = "") -> None:
+        super().__init__(f"{what}: {why.value}")
+        self.why = why
+        self.what = what
+        self.of = of
 
 
 class BadConfig(YataganError):
@@ -341,6 +366,14 @@ class NoSuchRoutine(YataganError):
         super().__init__(name)
         self.name = name
         self.known = known
+
+
+class NeverWrittenInto(YataganError):
+    """Something would be written into a directory that is stored as a bundle, at this place."""
+
+    def __init__(self, place: str) -> None:
+        super().__init__(place)
+        self.place = place
 
 
 class BadList(YataganError):

@@ -27,7 +27,7 @@ class CommandGroup(click.Group):
 class LazyGroup(CommandGroup):
     """A group whose commands are imported when they are run.
 
-    `lazy`: by a command's name the module under yatagan.cli that has it, as NAME_command, and the line that `--help`
+    `lazy`: by a command's name the module in `commands/` that has it, as NAME_command, and the line that `--help`
     shows.
     """
 
@@ -43,7 +43,7 @@ class LazyGroup(CommandGroup):
         """See `click.Group.get_command`."""
         if cmd_name not in self.lazy:
             return None
-        module = importlib.import_module(f"yatagan.cli.{self.lazy[cmd_name][0]}")
+        module = importlib.import_module(f"yatagan.cli.commands.{self.lazy[cmd_name][0]}")
         command = getattr(module, f"{cmd_name}_command")
         assert isinstance(command, click.Command)
         return command

@@ -5,19 +5,18 @@ from __future__ import annotations
 import asyncio
 import os
 import sys
-from collections.abc import Callable, Coroutine, Mapping
+from collections.abc import Callable, Coroutine
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, TypeVar
 
 import click
 
-from yatagan.cli import stop_signals, terminal
-from yatagan.cli.exit_status import ExitStatus
-from yatagan.cli.login_questions import AtTerminal, Unattended, confirm
-from yatagan.cli.messages import Explanation
-from yatagan.cli.terminating import leave_at_once
-from yatagan.cli.text import Tone, show, tinted, warn
+from yatagan.cli.answers.json_answer import JSON_FORMAT, say_json
+from yatagan.cli.terminal import stop_signals, terminal
+from yatagan.cli.terminal.text import Tone, show, tinted, warn
+from yatagan.cli.views.login_questions import AtTerminal, Unattended, confirm
+from yatagan.cli.words.messages import Explanation
 from yatagan.config.defects import write_defects_to
 from yatagan.config.own_directories import secure
 from yatagan.desk.desk import Desk
@@ -47,7 +46,8 @@ class App(Desk):
             here = os.getcwdb()
         except FileNotFoundError:  # it was removed
             here = None
-        return cls(home, here, answers, os.environ.get("SSH_AUTH_SOCK", ""))
+        command = "yatagan", *sys.argv[1:]
+        return cls(home, here, answers, os.environ.get("SSH_AUTH_SOCK", ""), command)
 
     def may(self, question: str, *, yes: bool) -> bool:
         """Whether to do what cannot be undone: asked unless `yes` was said.
@@ -67,16 +67,6 @@ def run(work: Coroutine[Any, Any, T]) -> T:
         return asyncio.run(work)
     except BaseExceptionGroup as group:
         raise first_of(group) from None
-
-
-#: The number of the form that JSON answers have; a new one when a script that reads them would break.
-JSON_FORMAT = 1
-
-
-def say_json(answer: Mapping[str, Any]) -> None:
-    """One JSON object to standard output: the answer, after which a stop comes too late to be another one."""
-    leave_at_once(ExitStatus.INTERRUPTED)
-    terminal.say_json({"format": JSON_FORMAT, **answer})
 
 
 def fail(error: Explanation, *, json_: bool, lines: bool = False) -> int:

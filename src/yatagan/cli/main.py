@@ -10,11 +10,11 @@ from typing import NoReturn
 import click
 import click.globals
 
-from yatagan.cli import terminal
 from yatagan.cli.command_group import LazyGroup
+from yatagan.cli.terminal import terminal
 from yatagan.version import __version__
 
-#: Command -> module under yatagan.cli, and the line that `--help` shows.
+#: Command -> module in `commands/`, and the line that `--help` shows.
 _COMMANDS = {
     "node": ("node", "Save nodes under short names; check them; log in."),
     "config": ("config", "Change settings, and which directories may be touched."),
@@ -73,8 +73,8 @@ def program() -> None:
 
 def main(arguments: list[str] | None = None) -> NoReturn:
     """Run the program and exit."""
-    from yatagan.cli.standard_output import missed_output, open_streams
-    from yatagan.cli.terminating import as_interrupt, leave_at_once
+    from yatagan.cli.terminal.standard_output import missed_output, open_streams
+    from yatagan.cli.terminal.terminating import as_interrupt, leave_at_once
 
     open_streams()
     if "_YATAGAN_COMPLETE" in os.environ:
@@ -89,7 +89,7 @@ def main(arguments: list[str] | None = None) -> NoReturn:
     colour = False if os.environ.get("NO_COLOR") or os.environ.get("TERM") == "dumb" else None
     click.globals.push_context(click.Context(program, color=colour))  # for what is said when the command has ended
     status = _run(arguments, colour)
-    if (stopping := sys.modules.get("yatagan.cli.stop_signals")) is not None:
+    if (stopping := sys.modules.get("yatagan.cli.terminal.stop_signals")) is not None:
         stopping.ignore()
     if why := missed_output():
         terminal.say(f"yatagan: standard output cannot be written, and what was said there is lost: {why}", err=True)
@@ -123,8 +123,8 @@ def _run(arguments: list[str] | None, colour: bool | None) -> int:
 def _fail(error: Exception, arguments: list[str] | None) -> int:
     """Report an error. Returns its exit status."""
     from yatagan.cli.context import fail
-    from yatagan.cli.messages import STOPPED, explain
     from yatagan.cli.usage_errors import explain_usage
+    from yatagan.cli.words.messages import STOPPED, explain
     from yatagan.errors import YataganError
 
     words = sys.argv[1:] if arguments is None else arguments

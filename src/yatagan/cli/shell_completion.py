@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from yatagan.cli import terminal
+from yatagan.cli.terminal import terminal
 from yatagan.errors import YataganError
 
 if TYPE_CHECKING:

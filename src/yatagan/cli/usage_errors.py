@@ -5,8 +5,8 @@ from __future__ import annotations
 import click
 
 from yatagan.cli.command_group import UnknownCommand
-from yatagan.cli.exit_status import ExitStatus
-from yatagan.cli.messages import Explanation
+from yatagan.cli.words.exit_status import ExitStatus
+from yatagan.cli.words.messages import Explanation
 from yatagan.near_names import nearest
 
 

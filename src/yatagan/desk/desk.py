@@ -41,13 +41,15 @@ class Desk:
     """What one user's operations share. It has no terminal, no arguments and no working directory of its own.
 
     Local places are below `directory`, an absolute path; without one they are refused unless they are absolute.
-    `agent`: where the user's SSH agent listens, "" without one.
+    `agent`: where the user's SSH agent listens, "" without one. `command`: what goes on record as having asked for what
+    is done, word by word; empty for a program.
     """
 
     home: Home
     directory: bytes | None
     questions: Questions
     agent: str = ""
+    command: tuple[str, ...] = ()
     _unread: set[str] = field(default_factory=set)
 
     def settings(self) -> Settings:

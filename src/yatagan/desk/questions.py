@@ -51,8 +51,25 @@ class UnreadInLedger:
     why: str
 
 
+@dataclass(frozen=True, slots=True)
+class FewerProcessors:
+    """A node that is made for logging in lets no more than so many processors work for one user."""
+
+    node: str
+    allowed: int
+    asked: int
+
+
+@dataclass(frozen=True, slots=True)
+class LoggingInAgain:
+    """A connection was lost; in so many seconds there is another try."""
+
+    error: YataganError
+    seconds: float
+
+
 #: What an operation warns of while it goes on.
-Warned = LedgerNotUsed | UnreadInLedger
+Warned = LedgerNotUsed | UnreadInLedger | FewerProcessors | LoggingInAgain
 
 
 class Questions(Prompter, Protocol):

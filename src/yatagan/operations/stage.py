@@ -5,16 +5,13 @@ from __future__ import annotations
 import contextlib
 import functools
 import time
-from collections.abc import AsyncIterator, Callable, Iterator, Sequence
+from collections.abc import AsyncIterator, Iterator
 from contextlib import (
-    AbstractAsyncContextManager,
-    AbstractContextManager,
     AsyncExitStack,
     ExitStack,
     asynccontextmanager,
 )
 from dataclasses import replace
-from typing import Protocol
 
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.journal_data import Header, Purpose
@@ -37,6 +34,7 @@ from yatagan.operations.earlier_batch import Earlier, EarlierUse, find_earlier
 from yatagan.operations.expectations import expectation_of
 from yatagan.operations.stage_request import IfNewer, Pack, StageRequest
 from yatagan.operations.stage_sources import StageSources
+from yatagan.operations.watching import Doing, Unwatched, Watcher
 from yatagan.places import Place
 from yatagan.planning.bundling import Costs
 from yatagan.planning.cautions import (
@@ -50,7 +48,7 @@ from yatagan.planning.cautions import (
     look_at_shells,
     look_at_spool,
 )
-from yatagan.planning.contents_comparison import ContentsComparison, NoWatcher
+from yatagan.planning.contents_comparison import ContentsComparison
 from yatagan.planning.destination_areas import look_at_area, refuse_plan
 from yatagan.planning.gone import NoLongerThere, find_disk, find_gone
 from yatagan.planning.picked import Picked
@@ -61,37 +59,6 @@ from yatagan.planning.room import refuse_without_room
 from yatagan.stores.interface import Readable, Source, Store
 from yatagan.trees.not_kept import find_unkept
 from yatagan.trees.remembered_digests import RememberedDigests
-from yatagan.trees.scan import unheard
-
-
-class PlanWatcher(Protocol):
-    """Sees how far a plan is."""
-
-    def reading(self, places: Sequence[Place]) -> AbstractContextManager[Callable[[int], None]]:
-        """While entries of these places are read; what it gives is called with how many more, and may raise."""
-
-    def comparing(self, *, wanted: bool) -> AbstractAsyncContextManager[ContentsComparison | None]:
-        """How contents are compared, if that is `wanted`, and who sees it."""
-
-
-class Unwatched:
-    """Nobody sees how far a plan is; see `PlanWatcher`. `home`: whose remembered digests count."""
-
-    def __init__(self, home: Home) -> None:
-        self._home = home
-
-    def reading(self, places: Sequence[Place]) -> AbstractContextManager[Callable[[int], None]]:
-        """See `PlanWatcher`."""
-        return contextlib.nullcontext(unheard)
-
-    @asynccontextmanager
-    async def comparing(self, *, wanted: bool) -> AsyncIterator[ContentsComparison | None]:
-        """See `PlanWatcher`."""
-        if not wanted:
-            yield None
-            return
-        with contextlib.closing(RememberedDigests(self._home.digests)) as memory:
-            yield ContentsComparison(memory, NoWatcher())
 
 
 class PlannedStage:
@@ -123,7 +90,7 @@ class PlannedStage:
         self.gone_accepted = False
         self.earlier: Earlier | None = None
 
-    async def make(self, command: tuple[str, ...], watcher: PlanWatcher, picked: Picked | None) -> None:
+    async def make(self, watcher: Watcher, picked: Picked | None) -> None:
         """Plan. Raises StoreError, BadPlace, BadStage, ReadOnlyArea, Refused, JournalError."""
         request = self.request
         self._check_proof()
@@ -134,7 +101,7 @@ class PlannedStage:
         self.unmatched = request.choice.unmatched(
             path for arrival in self.plan.arrivals for path in arrival.tree.entries
         )
-        self.header = self._header(command, purpose)
+        self.header = self._header(purpose)
         self.earlier = find_earlier(self.desk.home, self.header)
         self.plan.safe = self.earlier.outcome.safe if self.earlier is not None else 0
 
@@ -235,7 +202,7 @@ class PlannedStage:
             return None, []
         return await look_at_area(self.destination, self.desk.nodes().get(place.node), place)
 
-    async def _compare(self, watcher: PlanWatcher, picked: Picked | None) -> Plan:
+    async def _compare(self, watcher: Watcher, picked: Picked | None) -> Plan:
         """The plan, and what should be known of it."""
         desk, request, place = self.desk, self.request, self.request.destination
         source, destination, batches = self.source, self.destination, Batches(self.desk.home.batches)
@@ -243,7 +210,7 @@ class PlannedStage:
             await self.sources.expand(seen)
             costs = Costs(sum([await _round_trip(end) for end in (source, destination) if not end.traits.here]))
             with watcher.reading([*self.sources.places(), place]) as heard:
-                async with watcher.comparing(wanted=request.by_digest) as looking:
+                async with _contents_compared(desk.home, watcher, wanted=request.by_digest) as looking:
                     plan = await make_plan(
                         seen,
                         destination,
@@ -308,7 +275,7 @@ class PlannedStage:
         meant = self.gone is None or self.gone_accepted
         return replace(purpose, disk=disk if meant else before.disk)  # else it is asked about once only
 
-    def _header(self, command: tuple[str, ...], purpose: Purpose) -> Header:
+    def _header(self, purpose: Purpose) -> Header:
         """The header of the batch, without its name."""
         request, plan, found = self.request, self.plan, self.plan.expectation
         # Where only parts are sent, how long it takes says little of the connection.
@@ -316,7 +283,7 @@ class PlannedStage:
         return Header(
             id="",
             created_ns=0,
-            command=command,
+            command=self.desk.command,
             source_node=request.source_node,
             destination_node=request.destination.node,
             destination=plan.destination,
@@ -338,8 +305,7 @@ class PlannedStage:
 async def plan_stage(
     desk: Desk,
     request: StageRequest,
-    command: tuple[str, ...] = (),
-    watcher: PlanWatcher | None = None,
+    watcher: Watcher | None = None,
     *,
     picked: Picked | None = None,
     noted: bool = True,
@@ -347,9 +313,9 @@ async def plan_stage(
 ) -> AsyncIterator[PlannedStage]:
     """Plan a stage, with both ends open as long as it lasts.
 
-    `command`: what goes on record as having asked for it. `picked`: what of a source is brought back, entry by entry.
-    `noted`: while it is planned it is noted, so that one that
-    dies is known. `by_itself`: no person asks for it, so it is refused where one has stopped the batch of an earlier.
+    `picked`: what of a source is brought back, entry by entry. `noted`: while it is planned it is noted, so that one
+    that dies is known. `by_itself`: no person asks for it, so it is refused where one has stopped the batch of an
+    earlier.
     Raises whatever opening and planning can: CannotReach, StoreError, BadPlace, BadStage, Refused and others.
     """
     sources = StageSources(request, desk.directory)
@@ -357,16 +323,27 @@ async def plan_stage(
     async with AsyncExitStack() as opened:
         with ExitStack() as planning:
             if noted:
-                planning.enter_context(PlanningLog(desk.home.planning).planning(command))
+                planning.enter_context(PlanningLog(desk.home.planning).planning(desk.command))
             stores = []
             for end in ends:
                 stores.append(await desk.open(end))
                 opened.push_async_callback(stores[-1].close)
             planned = PlannedStage(desk, request, sources, ends, (stores[0], stores[1]), opened, planning)
-            await planned.make(command, watcher or Unwatched(desk.home), picked)
+            await planned.make(watcher or Unwatched(), picked)
             if by_itself and planned.earlier is not None:
                 planned.earlier.refuse_if_stopped()
             yield planned
+
+
+@asynccontextmanager
+async def _contents_compared(home: Home, watcher: Watcher, *, wanted: bool) -> AsyncIterator[ContentsComparison | None]:
+    """How contents are compared, if that is `wanted`."""
+    if not wanted:
+        yield None
+        return
+    with contextlib.closing(RememberedDigests(home.digests)) as memory:
+        async with watcher.hashing(Doing.COMPARING) as heard:
+            yield ContentsComparison(memory, heard)
 
 
 @asynccontextmanager

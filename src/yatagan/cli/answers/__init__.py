@@ -1,0 +1,1 @@
+"""What scripts read: the JSON answers."""

@@ -1,0 +1,1 @@
+"""The commands: each fills a request, and shows the answer."""

@@ -1,0 +1,240 @@
+"""`yatagan batch resume`: going on with one batch, or with all, here or in the background."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import click
+
+from yatagan.batches.batch_store import Batch, Batches
+from yatagan.batches.counts import BatchCounts, outcome_of
+from yatagan.batches.journal import Journal
+from yatagan.batches.planning_log import PlanningLog
+from yatagan.batches.said import take_back
+from yatagan.batches.states import ENDED, BatchState
+from yatagan.batches.steps import Prove
+from yatagan.cli import shell_completion
+from yatagan.cli.answers.json_answer import say_json
+from yatagan.cli.answers.json_fields import batch_json
+from yatagan.cli.commands import background, run_batch
+from yatagan.cli.context import App, as_json, no_questions, one_of, run
+from yatagan.cli.terminal import terminal, text
+from yatagan.cli.views import batch_summary
+from yatagan.cli.views.login_questions import confirm
+from yatagan.cli.views.report import Report, json_lines, say_event
+from yatagan.cli.words import messages
+from yatagan.cli.words.conclusions import conclude_batch
+from yatagan.cli.words.exit_status import ExitStatus
+from yatagan.engine.accepted_paths import refuse_moved
+from yatagan.engine.recording import record
+from yatagan.errors import BatchInUse, NoSuchBatch, YataganError
+from yatagan.operations.accepted_batch import AcceptedBatch
+
+
+@dataclass(frozen=True, slots=True)
+class _GoingOn:
+    """How batches are to go on."""
+
+    make_again: bool
+    prove: Prove | None
+    in_background: bool
+    take_over: bool
+    report: Report
+
+
+#: Other batches that are named before the rest is only counted.
+_NAMED = 5
+
+
+@click.command(
+    "resume",
+    epilog="""\b
+Examples:
+  yatagan batch resume k7qd
+  yatagan batch resume k7qd --background
+  yatagan batch resume --all --failed""",
+)
+@click.argument("id", required=False, shell_complete=shell_completion.batches)
+@click.option("--all", "all_", is_flag=True, help="Every batch that is not finished, the oldest first.")
+@click.option("--failed", is_flag=True, help="Also one that is finished, of which steps have failed.")
+@click.option("--background", "in_background", is_flag=True, help="Leave it to a worker, and come back at once.")
+@click.option("--take-over", is_flag=True, help="Also one that another host began, if that host is gone for good.")
+@click.option(
+    "--make-again",
+    is_flag=True,
+    help="If the destination or a directory in it is gone: make it again, and carry again what was in it.",
+)
+@click.option("--prove", type=one_of(Prove), help="From now on prove contents in another way than the plan said.")
+@click.option("--quiet", is_flag=True, help="Show nothing but what goes wrong.")
+@no_questions
+@as_json
+@json_lines
+def resume_command(
+    id: str | None,
+    all_: bool,
+    failed: bool,
+    in_background: bool,
+    take_over: bool,
+    make_again: bool,
+    prove: str | None,
+    quiet: bool,
+    no_questions: bool,
+    json_: bool,
+    lines: bool,
+) -> None:
+    """Go on with a batch, without ID the newest that is not finished. Failed steps are tried again.
+
+    One that waits in the queue goes on here and now, and leaves the queue.
+    """
+    if all_ and id is not None:
+        raise click.UsageError("name a batch, or say --all", click.get_current_context())
+    app = App.start(questions=not no_questions)
+    report = Report.chosen(quiet=quiet, json_=json_, lines=lines)
+    wish = _GoingOn(make_again, Prove(prove) if prove is not None else None, in_background, take_over, report)
+    batches = Batches(app.home.batches)
+    if all_:
+        status = _resume_all(app, _unfinished(app, batches, failed=failed), wish)
+    else:
+        status = run(_resume(app, _chosen(app, batches, id, failed=failed, say=report.in_words), wish))
+    if status:
+        raise click.exceptions.Exit(status)
+
+
+def _chosen(app: App, batches: Batches, id: str | None, *, failed: bool, say: bool) -> Batch:
+    """The batch that is meant: without ID the newest that is not finished; others are named. Raises NoSuchBatch."""
+    if id is not None:
+        return batches.find(id)
+    if failed:
+        return _newest_failed(batches)
+    for each in PlanningLog(app.home.planning).broken_off() if say else ():
+        when = text.moment(int(each.began * 1e9))
+        text.warn(f"the stage of {when} ended before its plan was accepted; once more: {text.typed(each.command)}")
+    *others, newest = _unfinished(app, batches, failed=False) or [batches.find(None)]
+    if others and say:
+        names = ", ".join(batch.name for batch in others[::-1][:_NAMED])
+        more = f" and {text.number(len(others) - _NAMED)} more" if len(others) > _NAMED else ""
+        terminal.say(f"Not finished either: {names}{more}. All of them: yatagan batch resume --all")
+    return newest
+
+
+def _newest_failed(batches: Batches) -> Batch:
+    """The newest batch of which steps have failed. Raises NoSuchBatch."""
+    for batch, journal in batches.opened():
+        if outcome_of(journal).failed:
+            return batch
+    raise NoSuchBatch("")
+
+
+def _unfinished(app: App, batches: Batches, *, failed: bool) -> list[Batch]:
+    """The batches that nothing carries and that are not finished, oldest first; with `failed`, or with failed steps.
+
+    One that is in the queue, though it is finished, is among them: its worker ended before it was on record.
+    """
+    found, activities = [], app.activities()
+    queued = {entry.batch for entry in app.queue().entries()}
+    for batch, journal in batches.opened(finished=failed or bool(queued)):
+        state = journal.standing().state
+        if activities.of(batch, state).is_carried:
+            continue
+        again = failed and state is BatchState.FINISHED and outcome_of(journal).failed
+        if state not in ENDED or again or batch.name in queued:
+            found.append(batch)
+    return found[::-1]
+
+
+def _resume_all(app: App, found: list[Batch], wish: _GoingOn) -> int:
+    """Go on with one after the other. Returns the first exit status that is not good."""
+    statuses: list[int] = []
+    if not found and wish.report.in_words:
+        terminal.say("No batch is left to go on with.")
+    for batch in found:
+        try:
+            statuses.append(run(_resume(app, batch, wish)))
+        except YataganError as error:  # it must not keep the others
+            known = messages.explain(error)
+            statuses.append(known.status)
+            text.warn(f"batch {batch.name}: {known}")
+        if statuses[-1] == ExitStatus.INTERRUPTED and not wish.in_background:
+            break  # the person has stopped it, or the disk is full
+    return next((status for status in statuses if status), ExitStatus.GOOD)
+
+
+async def _resume(app: App, batch: Batch, wish: _GoingOn) -> int:
+    app.queue().remove(batch.name)
+    _lock(app, batch, wish)
+    async with AcceptedBatch(app, batch) as accepted:
+        outcome, journal = accepted.outcome, accepted.journal
+        run_batch.refuse_cancelled(outcome)
+        if outcome.good and not wish.make_again:
+            return _is_finished(app, batch, journal, wish.report)
+        await refuse_moved(outcome.header)
+        take_back(batch)
+        journal.reopen_failed()
+        if wish.prove is not None:
+            journal.prove_by(wish.prove)
+        if wish.make_again:
+            journal.make_again(wanted=True)
+        if wish.in_background:
+            return await _leave(app, batch, journal, wish.report)
+        return await _carry(app, accepted, wish.report)
+
+
+def _lock(app: App, batch: Batch, wish: _GoingOn) -> None:
+    """Lock a batch. Raises BatchInUse, also where another host began it, unless a person says that this one is gone."""
+    try:
+        batch.lock()
+    except BatchInUse as error:
+        if not error.elsewhere:
+            raise
+        sure = wish.take_over and (
+            not app.questions.attended or confirm(f"{error.holder} has it. Is that gone for certain?")
+        )
+        if not sure:
+            raise
+        batch.lock(take_over=True)
+
+
+def _is_finished(app: App, batch: Batch, journal: Journal, report: Report) -> int:
+    journal.clear_spool()
+    record(journal, app.ledger_in(journal.header().purpose.ledger))
+    if report.for_scripts:
+        _say_ended(app, outcome_of(journal), report)
+    elif report.in_words:
+        terminal.say(f"Batch {batch.name} is finished already.")
+    return ExitStatus.GOOD
+
+
+async def _carry(app: App, accepted: AcceptedBatch, report: Report) -> int:
+    """Go on here and now."""
+    if report.in_words:
+        terminal.say(terminal.style(f"Going on with batch {accepted.name}", bold=True))
+    outcome, problem = await run_batch.carry(app, accepted, report)
+    if report.for_scripts:
+        _say_ended(app, outcome, report)
+    elif report.in_words or not outcome.good:
+        batch_summary.summary(app, accepted.journal, outcome, problem)
+    return conclude_batch(outcome, problem).status
+
+
+async def _leave(app: App, batch: Batch, journal: Journal, report: Report) -> int:
+    """Leave it to a worker."""
+    header = journal.header()
+    outlook = await background.prepare_logins(app, (header.source_node, header.destination_node))
+    background.leave_to_worker(app, batch, journal)
+    outcome, now = await background.begun(app, batch)
+    if report is Report.JSON_LINES:
+        say_event("left", {"batch": batch_json(outcome, now)})
+    elif report is Report.JSON:
+        say_json(batch_json(outcome, now))
+    elif report.in_words:
+        background.tell_begun(app, outcome, now, outlook)
+    return background.left_status(now, outcome)
+
+
+def _say_ended(app: App, outcome: BatchCounts, report: Report) -> None:
+    """The batch at the end, as JSON."""
+    answer = run_batch.ended_json(app, outcome)
+    if report is Report.JSON_LINES:
+        say_event("ended", {"batch": answer})
+    else:
+        say_json(answer)

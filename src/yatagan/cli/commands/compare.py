@@ -1,0 +1,64 @@
+"""`yatagan compare`: two places, side by side."""
+
+from __future__ import annotations
+
+import click
+
+from yatagan.cli import shell_completion
+from yatagan.cli.answers.comparison_answer import comparison_json
+from yatagan.cli.answers.json_answer import say_json
+from yatagan.cli.context import App, as_json, no_questions, one_of, run
+from yatagan.cli.pattern_options import choosing, parse_choice
+from yatagan.cli.views.compare_view import show_comparison
+from yatagan.cli.views.scan_progress import Shown
+from yatagan.cli.words.exit_status import ExitStatus
+from yatagan.operations.compare import CompareRequest, compare
+from yatagan.operations.stage_request import By
+
+
+@click.command(
+    "compare",
+    epilog="""\b
+Examples:
+  yatagan compare fen heron:campaign/fen             # by size and time
+  yatagan compare fen heron:campaign/fen --by digest # by contents
+  yatagan compare heron:fen bittern:fen --only '*.csv'
+  yatagan compare fen heron:archive/fen.tar.zst      # with an archive""",
+)
+@click.argument("first", metavar="PLACE", shell_complete=shell_completion.places)
+@click.argument("second", metavar="PLACE", shell_complete=shell_completion.places)
+@click.option(
+    "--by",
+    type=one_of(By),
+    default=By.SIZE_AND_TIME.value,
+    show_default=True,
+    help="What decides: size and time, or contents (digest), which each side reads and hashes itself where it can.",
+)
+@choosing
+@click.option("--all", "all_", is_flag=True, help="Show every entry that differs, one by one.")
+@no_questions
+@as_json
+def compare_command(
+    first: str,
+    second: str,
+    by: str,
+    only: tuple[str, ...],
+    skip: tuple[str, ...],
+    all_: bool,
+    no_questions: bool,
+    json_: bool,
+) -> None:
+    """Compare two places: what is only in one of them, what is the same, and in what the rest differs.
+
+    Each is a file, a directory, a stored bundle or an archive, here or on a node. Nothing is fetched that a node can
+    hash itself. Exit status 0 when both hold the same, 1 otherwise.
+    """
+    app = App.start(questions=not no_questions)
+    request = CompareRequest(app.place(first), app.place(second), parse_choice(only, skip), By(by))
+    found = run(compare(app, request, Shown(app, quiet=json_)))
+    if json_:
+        say_json(comparison_json(found.comparison, found.sides))
+    else:
+        show_comparison(found.comparison, found.sides, one_by_one=all_)
+    if not found.same:
+        raise click.exceptions.Exit(ExitStatus.DIFFERENCES)

@@ -1,0 +1,1 @@
+"""What is written to the terminal, and how the process ends."""

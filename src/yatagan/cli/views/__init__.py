@@ -1,0 +1,1 @@
+"""What is drawn: plans, progress, verdicts; and what is asked."""

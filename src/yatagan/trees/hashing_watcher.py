@@ -1,0 +1,31 @@
+"""Who sees how far a reading of contents is."""
+
+from __future__ import annotations
+
+from typing import Protocol
+
+
+class HashingWatcher(Protocol):
+    """Is told how far a reading of contents is. Sizes in bytes."""
+
+    def expect(self, files: int, size: int) -> None:
+        """`files` more files of `size` bytes are to be read."""
+
+    def done_before(self, files: int, size: int) -> None:
+        """So many of them need not be read: an earlier run has."""
+
+    def hashed(self, size: int) -> None:
+        """One file of `size` bytes was hashed."""
+
+
+class NoHashingWatcher:
+    """Nobody looks; see `HashingWatcher`."""
+
+    def expect(self, files: int, size: int) -> None:
+        """See `HashingWatcher`."""
+
+    def done_before(self, files: int, size: int) -> None:
+        """See `HashingWatcher`."""
+
+    def hashed(self, size: int) -> None:
+        """See `HashingWatcher`."""
