@@ -94,7 +94,7 @@ def test_absence_is_not_taken_for_intent(name: str, program: Program, chambers: 
             assert many in words.stdout + words.stderr and "no longer here" in words.stdout
             assert "everything is there already" not in words.stdout
         missing = 0 if not asked else gone
-        verdict = program.json("verify", "--dataset", "chambers", "--at", "here", expect=int(asked))
+        verdict = program.json("verify", "--dataset", "chambers", "--side", "here", expect=int(asked))
         assert verdict["counts"]["missing"] == missing
         restored = program.json("restore", "--dataset", "chambers", "--plan-only")["restored"][0]
         assert len(restored["lost"]) == missing
@@ -112,7 +112,7 @@ def test_a_record_that_was_emptied_is_never_good(program: Program, chambers: Pat
     take(FILES)(chambers)
     program("stage", "--dataset", "chambers", "--accept-gone")
     for end in ("here", "there"):
-        verdict = program("verify", "--dataset", "chambers", "--at", end, expect=1)
+        verdict = program("verify", "--dataset", "chambers", "--side", end, expect=1)
         assert "NOT GOOD" in verdict.stdout and "gone when it was last staged" in verdict.stdout
     assert "all is gone" in program("project", "show", expect=1).stdout
     told = program("restore", "--dataset", "chambers", "--plan-only", expect=5).stderr
@@ -127,7 +127,7 @@ def test_a_tree_without_files_is_nothing_to_verify(program: Program, chambers: P
     (program.directory / "yatagan.toml").write_text(PROJECT.format(node="oak").replace("chambers", "bare"))
     (program.directory / "bare" / "below").mkdir(parents=True)
     program("stage", "--dataset", "bare")
-    assert "nothing to verify" in program("verify", "--dataset", "bare", "--at", "here").stdout
+    assert "nothing to verify" in program("verify", "--dataset", "bare", "--side", "here").stdout
 
 
 def test_a_run_of_a_routine_says_so(program: Program, chambers: Path) -> None:

@@ -82,7 +82,7 @@ def test_a_job_script_verifies_its_input_by_name(program: Program, oak: Far) -> 
     said = program("verify", "--dataset", "chambers", expect=2).stderr
     assert "nothing is on record of it" in said and "yatagan stage --dataset chambers" in said
     program("stage", "--dataset", "chambers")
-    verify = ("verify", "--dataset", "chambers", "--at", "here", "--no-questions")
+    verify = ("verify", "--dataset", "chambers", "--side", "here", "--no-questions")
     good = program(*verify).stdout
     assert good.count("\n") == 1 and good.startswith("chambers, here: good against the record of")
     there = program.json("verify", "--dataset", "chambers")
@@ -95,7 +95,7 @@ def test_a_job_script_verifies_its_input_by_name(program: Program, oak: Far) -> 
         ("a.csv", "different"),
         ("newest", "missing"),
     }
-    program("verify", "--dataset", "chambers", "--at", "here", "--by", "size-and-time", expect=1)
+    program("verify", "--dataset", "chambers", "--side", "here", "--by", "size-and-time", expect=1)
     assert program.json("verify", "--dataset", "chambers")["good"], "there nothing has changed"
     shutil.rmtree(root)
     assert program.json(*verify, expect=1)["counts"]["missing"] == 7, "three of them are directories"
@@ -109,7 +109,7 @@ def test_what_was_taken_away_before_it_was_staged_again_is_not_missed(program: P
     (root / "a.csv").unlink()
     (root / "newest").unlink()
     os.utime(root, ns=(before, before))
-    verify = ("verify", "--dataset", "chambers", "--at", "here")
+    verify = ("verify", "--dataset", "chambers", "--side", "here")
     assert program.json(*verify, expect=1)["counts"]["missing"] == 2
     assert program.json("stage", "--dataset", "chambers")["batch"] is None, "there is nothing to carry"
     good = program.json(*verify)

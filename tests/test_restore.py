@@ -97,7 +97,7 @@ def test_a_dataset_comes_back(program: Program, oak: Far) -> None:
     assert len(program.json("kept", "list", "chambers")["kept"]) == len(damaged)
     again = program("restore", "--dataset", "chambers").stdout
     assert "nothing is lost" in again and again.count("left as it is") == 2
-    program("verify", "--dataset", "chambers", "--at", "here", expect=1)
+    program("verify", "--dataset", "chambers", "--side", "here", expect=1)
 
 
 def test_from_a_stored_bundle_and_a_place_below(program: Program, oak: Far) -> None:

@@ -135,7 +135,7 @@ def mend(program: Program, there: Path) -> None:
 #: What is looked at after the damage was found, and whether all is well again after it.
 LATER: dict[str, tuple[Callable[[Program, Path], object], bool]] = {
     "another file": (lambda p, there: p("verify", "--dataset", "chambers", "--only", "f2.dat"), False),
-    "the other end": (lambda p, there: p("verify", "--dataset", "chambers", "--at", "here"), False),
+    "the other end": (lambda p, there: p("verify", "--dataset", "chambers", "--side", "here"), False),
     "size and time": (lambda p, there: p("verify", "--dataset", "chambers", "--by", "size-and-time"), False),
     "a stage that does not look": (lambda p, there: p("stage", "--dataset", "chambers"), False),
     "a proven carry": (lambda p, there: p("stage", "--dataset", "chambers", "--by", "digest"), True),

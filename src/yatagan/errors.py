@@ -376,6 +376,22 @@ class NeverWrittenInto(YataganError):
         self.place = place
 
 
+class WrongRoutine(StrEnum):
+    """What is wrong with a routine that is to be added."""
+
+    NAME = "a name that a routine cannot have"
+    TAKEN = "a name that a routine has already"
+
+
+class BadRoutine(YataganError):
+    """A routine cannot be added."""
+
+    def __init__(self, why: WrongRoutine, name: str) -> None:
+        super().__init__(f"{name}: {why.value}")
+        self.why = why
+        self.name = name
+
+
 class BadList(YataganError):
     """A checksum list cannot be understood. `line` counts from 1; 0 stands for the whole."""
 

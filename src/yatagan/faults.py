@@ -1,7 +1,7 @@
 """Why something was not done, as one table: every fault, and whether it passes by itself. No I/O.
 
-The words for them are the business of `yatagan.cli.words.fault_words`, how often and after which waits something is tried
-again that of `yatagan.engine.retry`. docs/guide/trying-again.md is printed from all three.
+The words for them are the business of `yatagan.cli.words.fault_words`, how often and after which waits something is
+tried again that of `yatagan.engine.retry`. docs/guide/trying-again.md is printed from all three.
 """
 
 from __future__ import annotations

@@ -33,7 +33,7 @@ class Planned:
     """What planning came to: a batch that goes on, or nothing new. `newer`: files left because they are newer there.
 
     `unsettled`: files left for another time. `missed`: that more is gone from the source than goes on record by
-    itself. `failure`: why there is no plan, "" if there is one.
+    itself. `failure`: why there is no plan, "" if there is one. `verdict`: what a run has found that has only looked.
     """
 
     batch: str = ""
@@ -41,11 +41,12 @@ class Planned:
     unsettled: int = 0
     missed: str = ""
     failure: str = ""
+    verdict: Ended | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Ended:
-    """What became of a run's batch. `failure`: what is wrong with it, "" if it is good."""
+    """What became of a run. `failure`: what is wrong with it, "" if it is good. `size` in bytes."""
 
     files: int
     size: int
@@ -189,6 +190,10 @@ class RoutineRunner:
         elif planned.failure:
             self._tell(routine, planned.failure)
             self._book.end(number, now.wall, RunOutcome.FAILED, detail=planned.failure)
+        elif (found := planned.verdict) is not None:
+            self._tell(routine, found.failure)
+            outcome = RunOutcome.NOT_GOOD if found.failure else RunOutcome.GOOD
+            self._book.end(number, now.wall, outcome, files=found.files, size=found.size, detail=found.failure)
         else:
             newer = f"{planned.newer} newer there" if planned.newer else ""
             wrong = "; ".join(filter(None, (planned.missed, newer)))

@@ -1,4 +1,4 @@
-"""Routines: stages that run again and again, and what their runs came to. One SQLite file a host.
+"""Routines: requests that are met again and again, and what their runs came to. One SQLite file a host.
 
 A run plans anew and moves only what is new. It never overlaps itself: while the batch of the last run goes on, a run
 that is due is only counted, as left out.
@@ -22,7 +22,8 @@ from yatagan.batches.moments import NEVER, Moment
 from yatagan.batches.small_database import is_made, small_database
 from yatagan.config.guarded_files import parse_json
 from yatagan.config.home import Home
-from yatagan.errors import NoSuchRoutine
+from yatagan.errors import NoSuchRoutine, YataganError
+from yatagan.operations.requests import Request, read_request, write_request
 
 #: Runs of one routine that are kept.
 _KEPT_RUNS = 1000
@@ -40,12 +41,12 @@ CREATE INDEX IF NOT EXISTS run_routine ON run (routine, number);
 """
 _ADDED = {
     "routine": "since_wall REAL NOT NULL DEFAULT 0, since_boot TEXT NOT NULL DEFAULT '',"
-    " since_ticks REAL NOT NULL DEFAULT 0",
+    " since_ticks REAL NOT NULL DEFAULT 0, request TEXT NOT NULL DEFAULT ''",
     "run": "owner TEXT NOT NULL DEFAULT ''",
 }
 _ROUTINE = (
     "name, words, directory, schedule, until, created, held, due, trouble, sources, settles,"
-    " since_wall, since_boot, since_ticks"
+    " since_wall, since_boot, since_ticks, request"
 )
 _RUN = "number, routine, began, ended, outcome, batch, files, size, detail, left_out, owner"
 
@@ -57,15 +58,19 @@ class RunOutcome(StrEnum):
     MOVED = "moved"
     NOTHING_NEW = "nothing new"
     FAILED = "failed"
+    #: What was looked at is as it should be, or it is not.
+    GOOD = "good"
+    NOT_GOOD = "not good"
     #: Its process ended while it planned; the routine is due again at once.
     BROKEN_OFF = "broken off"
 
 
 @dataclass(frozen=True, slots=True)
 class Routine:
-    """A stage that runs again and again.
+    """A request that is met again and again.
 
-    `words`: the stage as it would be typed, in `directory`. `until` and `due` in seconds since the epoch; 0 for no end.
+    `words`: what was typed for it, in `directory`; empty for one that a program has added. `request` is None where an
+    earlier version has kept the words alone. `until` and `due` in seconds since the epoch; 0 for no end.
     `trouble`: what is wrong since it last went well, "" if nothing. `sources`: what is followed, absolute; "" for a
     node's. `settles`: seconds for which a file must not have changed. `since`: when `due` was set.
     """
@@ -82,6 +87,7 @@ class Routine:
     sources: tuple[str, ...] = ()
     settles: float = 0.0
     since: Moment = NEVER
+    request: Request | None = None
 
     @property
     def standing(self) -> RoutineStanding:
@@ -139,7 +145,7 @@ class RoutineBook:
         """Save a routine, in place of one of the same name; its runs stay."""
         with self._open() as sql:
             sql.execute(
-                f"INSERT OR REPLACE INTO routine ({_ROUTINE}) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                f"INSERT OR REPLACE INTO routine ({_ROUTINE}) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (
                     routine.name,
                     json.dumps(routine.words),
@@ -155,6 +161,7 @@ class RoutineBook:
                     routine.since.wall,
                     routine.since.boot,
                     routine.since.ticks,
+                    json.dumps(write_request(routine.request)) if routine.request is not None else "",
                 ),
             )
 
@@ -243,15 +250,16 @@ class RoutineBook:
 
 
 def _routine(row: tuple[Any, ...]) -> Routine:
-    name, words, directory, schedule, until, created, held, due, trouble, sources, settles, *since = row
+    name, words, directory, schedule, until, created, held, due, trouble, sources, settles, *since, request = row
     place = os.fsdecode(directory)
     try:
         typed, when, followed = tuple(parse_json(words)), read_schedule(schedule), tuple(parse_json(sources))
-    except (ValueError, TypeError):  # it must not stop the others
+        asked = read_request(parse_json(request)) if request else None
+    except (ValueError, TypeError, YataganError):  # it must not stop the others
         why = "what is on disk of it makes no sense: remove it and add it again"
         return Routine(name, (), place, OnChange(), until, created, True, due, why)
     moment = Moment(*since)
-    return Routine(name, typed, place, when, until, created, bool(held), due, trouble, followed, settles, moment)
+    return Routine(name, typed, place, when, until, created, bool(held), due, trouble, followed, settles, moment, asked)
 
 
 def _run(row: tuple[Any, ...]) -> Run:

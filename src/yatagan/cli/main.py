@@ -38,7 +38,7 @@ _COMMANDS = {
     "remove": ("mkdir_rename_remove", "Remove files and directories, after asking."),
     "ledger": ("ledger", "What was staged and verified, on record: show and check it."),
     "report": ("report_page", "A page of what was staged and verified, with figures."),
-    "completion": ("shell_completion", "Set up shell completion."),
+    "completion": ("completion", "Set up shell completion."),
     "service": ("service", "Carry batches in the background, also after a restart."),
     "routine": ("routine", "Stage again and again, by time or on a change."),
     "notice": ("notice", "Send yourself a test notice."),

@@ -69,6 +69,11 @@ class Home:
         """The routines of this host, and what their runs came to."""
         return self._of_machine("routines")
 
+    @property
+    def routine_runs(self) -> Path:
+        """What runs of routines on this host are asked, and answer, while they go on."""
+        return self.routines.with_suffix(".runs")
+
     def _of_machine(self, directory: str) -> Path:
         """This machine's file in a directory of which a home on the network has one for each machine."""
         return self.state / directory / f"{machine_key(self.state)}.db"

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import os
 import posixpath
-from typing import Any
+from dataclasses import fields
 
 from yatagan.batches.journal_data import Purpose
 from yatagan.config.project import Dataset, Project, StoredAs, Towards
 from yatagan.desk.desk import Desk
 from yatagan.ledger.tree_history import history_of_dataset
-from yatagan.operations.stage_request import By, StageRequest, Storing
+from yatagan.operations.stage_request import By, DatasetStageRequest, StageOptions, StageRequest, Storing
 from yatagan.places import Place
 from yatagan.planning.gone import OnRecordBefore
 from yatagan.trees.patterns import Choice
@@ -23,15 +23,18 @@ def choice_of(dataset: Dataset) -> Choice:
     return Choice(map(os.fsencode, dataset.only), map(os.fsencode, dataset.skip))
 
 
-def stage_of_dataset(desk: Desk, project: Project, dataset: Dataset, way: Towards, **more: Any) -> StageRequest:
+def stage_of_dataset(desk: Desk, project: Project, request: DatasetStageRequest) -> StageRequest:
     """What is asked for when a dataset is staged: its root here and its root there are the same.
 
-    `more`: what the project file does not say. Raises BadStage, BadProject, NotAccepted.
+    Raises BadStage, BadProject, NotAccepted.
     """
+    dataset = project.dataset(request.dataset)
+    way = request.towards or dataset.towards
     here, there = Place("", dataset.here), dataset.there
     source, target = (here, there) if way is Towards.THERE else (there, here)
+    options = {each.name: getattr(request, each.name) for each in fields(StageOptions)}
     if dataset.by_digest:
-        more["by"] = By.DIGEST
+        options["by"] = By.DIGEST
     return StageRequest(
         (source,),
         Place(target.node, posixpath.dirname(target.path)),
@@ -39,7 +42,7 @@ def stage_of_dataset(desk: Desk, project: Project, dataset: Dataset, way: Toward
         choice=choice_of(dataset),
         stored=_STORING.get(dataset.stored) if way is Towards.THERE else None,
         purpose=Purpose(project.name, dataset.name, way.value, desk.project_ledger()),
-        **more,
+        **options,
     )
 
 

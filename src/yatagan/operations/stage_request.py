@@ -11,6 +11,7 @@ from enum import StrEnum
 from yatagan.batches.journal_data import NO_PURPOSE, Purpose
 from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.config.areas import Area
+from yatagan.config.project import Towards
 from yatagan.errors import BadStage, WrongStage
 from yatagan.places import Place
 from yatagan.planning.stored_bundles import StoringChoice
@@ -60,16 +61,46 @@ _CHOICES = {
 }
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StageOptions:
+    """How something is staged, whatever it is.
+
+    `modes` None: the source's, but the site's in shared areas. `growing`: files that only grow. `unchanged_for`, in
+    seconds: files that have changed since are left for another time. `max_rate` in bytes a second, 0 for no limit.
+    `accept_gone`: what is gone from the source of a dataset goes on record as gone, however much that is.
+    """
+
+    by: By = By.SIZE_AND_TIME
+    if_newer: IfNewer = IfNewer.ASK
+    prove: Prove = Prove.AUTO
+    modes: Modes | None = None
+    times: Times = Times.KEEP
+    pack: Pack = Pack.AUTO
+    growing: Choice | None = None
+    unchanged_for: float = 0.0
+    max_rate: int = 0
+    space_check: bool = True
+    accept_gone: bool = False
+
+
 @dataclass(frozen=True, slots=True)
-class StageRequest:
+class DatasetStageRequest(StageOptions):
+    """A dataset of the project that is to be staged, as the project file says on that day.
+
+    `towards` None: the way of its use. `stage_of_dataset` makes a StageRequest of it.
+    """
+
+    dataset: str
+    towards: Towards | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class StageRequest(StageOptions):
     """What a stage is asked for. Raises BadStage for what cannot be.
 
     Every source arrives in the directory `destination` under its own name; `renamed` is the template of other names,
-    `name` one name as it is. `choice`: what of them. `modes` None: the source's, but the site's in shared areas.
-    `stored` None: what is there keeps its form, and what is new becomes files. `growing`: files that only grow.
-    `unchanged_for`, in seconds: files that have changed since are left for another time. `max_rate` in bytes a second,
-    0 for no limit. `purpose`: what the batch will be for; of a dataset, `accept_gone` puts on record what is gone from
-    its source, however much that is.
+    `name` one name as it is. `choice`: what of them. `stored` None: what is there keeps its form, and what is new
+    becomes files. `purpose`: what the batch will be for.
     """
 
     sources: tuple[Place, ...]
@@ -78,18 +109,7 @@ class StageRequest:
     name: bytes = b""
     purpose: Purpose = NO_PURPOSE
     choice: Choice = EVERYTHING
-    by: By = By.SIZE_AND_TIME
-    if_newer: IfNewer = IfNewer.ASK
-    prove: Prove = Prove.AUTO
-    modes: Modes | None = None
-    times: Times = Times.KEEP
-    pack: Pack = Pack.AUTO
     stored: Storing | None = None
-    growing: Choice | None = None
-    unchanged_for: float = 0.0
-    max_rate: int = 0
-    space_check: bool = True
-    accept_gone: bool = False
 
     def __post_init__(self) -> None:
         first = str(self.sources[0])

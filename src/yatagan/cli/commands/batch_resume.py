@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import click
 
+from yatagan.background.leaving import begun, leave_to_worker, prepare_logins
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
@@ -16,10 +17,11 @@ from yatagan.batches.steps import Prove
 from yatagan.cli import shell_completion
 from yatagan.cli.answers.json_answer import say_json
 from yatagan.cli.answers.json_fields import batch_json
-from yatagan.cli.commands import background, run_batch
+from yatagan.cli.commands import run_batch
 from yatagan.cli.context import App, as_json, no_questions, one_of, run
 from yatagan.cli.terminal import terminal, text
 from yatagan.cli.views import batch_summary
+from yatagan.cli.views.leaving_view import left_status, tell_begun
 from yatagan.cli.views.login_questions import confirm
 from yatagan.cli.views.report import Report, json_lines, say_event
 from yatagan.cli.words import messages
@@ -219,16 +221,16 @@ async def _carry(app: App, accepted: AcceptedBatch, report: Report) -> int:
 async def _leave(app: App, batch: Batch, journal: Journal, report: Report) -> int:
     """Leave it to a worker."""
     header = journal.header()
-    outlook = await background.prepare_logins(app, (header.source_node, header.destination_node))
-    background.leave_to_worker(app, batch, journal)
-    outcome, now = await background.begun(app, batch)
+    outlook = await prepare_logins(app, (header.source_node, header.destination_node))
+    leave_to_worker(app, batch, journal)
+    outcome, now = await begun(app, batch)
     if report is Report.JSON_LINES:
         say_event("left", {"batch": batch_json(outcome, now)})
     elif report is Report.JSON:
         say_json(batch_json(outcome, now))
     elif report.in_words:
-        background.tell_begun(app, outcome, now, outlook)
-    return background.left_status(now, outcome)
+        tell_begun(app, outcome, now, outlook)
+    return left_status(now, outcome)
 
 
 def _say_ended(app: App, outcome: BatchCounts, report: Report) -> None:

@@ -14,6 +14,7 @@ import time
 
 import click
 
+from yatagan.background.leaving import attend
 from yatagan.batches import events as ev
 from yatagan.batches.activity import Activity
 from yatagan.batches.batch_store import Batch, Batches
@@ -23,7 +24,6 @@ from yatagan.batches.states import BatchState
 from yatagan.cli import shell_completion
 from yatagan.cli.answers.json_answer import say_json
 from yatagan.cli.answers.json_fields import batch_json
-from yatagan.cli.commands.background import attend
 from yatagan.cli.context import App, as_json, run
 from yatagan.cli.terminal import terminal, text
 from yatagan.cli.views import batch_summary

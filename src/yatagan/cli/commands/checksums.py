@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import posixpath
+from typing import Any
 
 import click
 
@@ -47,30 +48,14 @@ Anyone can check it:  cd fen && sha256sum -c SHA256SUMS""",
 @choosing
 @no_questions
 @as_json
-def checksums_command(
-    place: str,
-    output: str | None,
-    as_script: str | None,
-    only: tuple[str, ...],
-    skip: tuple[str, ...],
-    no_questions: bool,
-    json_: bool,
-) -> None:
+@click.pass_context
+def checksums_command(context: click.Context, no_questions: bool, json_: bool, **asked: Any) -> None:
     """Write the checksum list of PLACE, here or on a node, and its facts file beside it.
 
     A list that is there already is kept.
     """
-    if output is not None and as_script is not None:
-        raise click.UsageError("--output and --as-script exclude each other", click.get_current_context())
     app = App.start(questions=not no_questions)
-    typed = as_script or output
-    request = ListRequest(
-        app.place(place),
-        parse_choice(only, skip),
-        app.place(typed, new=True) if typed not in (None, _PRINTED) else None,
-        returned=typed == _PRINTED,
-        script=as_script is not None,
-    )
+    request = checksums_asked(app, context)
     made = run(make_list(app, request, Shown(app, quiet=json_)))
     if made.target is None:
         terminal.say_data(made.data)
@@ -83,6 +68,22 @@ def checksums_command(
         text.warn(f"{text.show(path)}: {fault_words.fault(why)}; it is not on the list")
     if made.unread:
         raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
+
+
+def checksums_asked(app: App, context: click.Context) -> ListRequest:
+    """Which list is asked for, as typed. Raises UsageError, BadPlace."""
+    asked = context.params
+    output, script = asked["output"], asked["as_script"]
+    if output is not None and script is not None:
+        raise click.UsageError("--output and --as-script exclude each other", context)
+    typed = script or output
+    return ListRequest(
+        app.place(asked["place"]),
+        parse_choice(asked["only"], asked["skip"]),
+        app.place(typed, new=True) if typed not in (None, _PRINTED) else None,
+        returned=typed == _PRINTED,
+        script=script is not None,
+    )
 
 
 def _show(made: ListMade, *, script: bool) -> None:

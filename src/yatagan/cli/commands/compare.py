@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import click
 
 from yatagan.cli import shell_completion
@@ -38,27 +40,25 @@ Examples:
 @click.option("--all", "all_", is_flag=True, help="Show every entry that differs, one by one.")
 @no_questions
 @as_json
-def compare_command(
-    first: str,
-    second: str,
-    by: str,
-    only: tuple[str, ...],
-    skip: tuple[str, ...],
-    all_: bool,
-    no_questions: bool,
-    json_: bool,
-) -> None:
+@click.pass_context
+def compare_command(context: click.Context, all_: bool, no_questions: bool, json_: bool, **asked: Any) -> None:
     """Compare two places: what is only in one of them, what is the same, and in what the rest differs.
 
     Each is a file, a directory, a stored bundle or an archive, here or on a node. Nothing is fetched that a node can
     hash itself. Exit status 0 when both hold the same, 1 otherwise.
     """
     app = App.start(questions=not no_questions)
-    request = CompareRequest(app.place(first), app.place(second), parse_choice(only, skip), By(by))
-    found = run(compare(app, request, Shown(app, quiet=json_)))
+    found = run(compare(app, compare_asked(app, context), Shown(app, quiet=json_)))
     if json_:
         say_json(comparison_json(found.comparison, found.sides))
     else:
         show_comparison(found.comparison, found.sides, one_by_one=all_)
     if not found.same:
         raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
+
+
+def compare_asked(app: App, context: click.Context) -> CompareRequest:
+    """What a comparison as typed asks for. Raises UsageError, BadPlace."""
+    asked = context.params
+    choice = parse_choice(asked["only"], asked["skip"])
+    return CompareRequest(app.place(asked["first"]), app.place(asked["second"]), choice, By(asked["by"]))

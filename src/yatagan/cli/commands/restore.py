@@ -333,5 +333,5 @@ class _Restoring:
             return not wrong
 
         report = Report.JSON if self._quiet else Report.WORDS
-        how = How(report, self._plan_only, in_background=False, routine="", answer=batches.append, ended=as_recorded)
+        how = How(report, self._plan_only, in_background=False, answer=batches.append, ended=as_recorded)
         return await stage(self._app, request, how, picked)

@@ -7,6 +7,7 @@ import contextlib
 import signal
 import threading
 import time
+from functools import partial
 from typing import Any
 
 import click
@@ -14,8 +15,8 @@ import click
 from yatagan.background.carrying import UnattendedRuns
 from yatagan.background.following import Follower
 from yatagan.background.notices import Notice, send
-from yatagan.background.routine_runs import Ended, RoutineRunner
-from yatagan.background.routine_stage import batch_ended, stage
+from yatagan.background.routine_runs import RoutineRunner
+from yatagan.background.routine_work import batch_ended, meet
 from yatagan.background.routines import Routine, RoutineBook
 from yatagan.background.starting import start_worker
 from yatagan.background.worker import Worker
@@ -26,6 +27,7 @@ from yatagan.batches.states import BatchState
 from yatagan.cli.answers.json_answer import say_json
 from yatagan.cli.answers.json_fields import batch_json, delivery_json
 from yatagan.cli.commands.notice import delivery_words
+from yatagan.cli.commands.routine_add import convert
 from yatagan.cli.commands.service_install import note_run
 from yatagan.cli.context import App, as_json, run
 from yatagan.cli.terminal import terminal, text
@@ -56,6 +58,7 @@ def run_command(from_timer: bool, json_: bool) -> None:
     app = App.start(questions=False)
     if from_timer:
         note_run(app)
+    convert(app)
     run(_work(app, listener := _Listener(app, quiet=json_)))
     if json_:
         say_json({"batches": listener.answers})
@@ -65,10 +68,8 @@ async def _work(app: App, listener: _Listener) -> None:
     loop = asyncio.get_running_loop()
     follower = Follower()
 
-    def ended(batch: str) -> Ended | None:
-        return batch_ended(app.home, batch)
-
-    runner = RoutineRunner(RoutineBook.of(app.home), stage, ended, listener, changed=follower.changed)
+    meets, ended = partial(meet, app.home), partial(batch_ended, app.home)
+    runner = RoutineRunner(RoutineBook.of(app.home), meets, ended, listener, changed=follower.changed)
     carrying = UnattendedRuns(Desk(app.home, None, NoQuestions(), app.agent))
     worker = Worker(app.queue(), carrying, listener, lambda: start_worker(app.home), runner)
     for number in (signal.SIGTERM, signal.SIGINT):

@@ -17,7 +17,8 @@ from yatagan.cli.terminal import text
 from yatagan.cli.views.report import Report, json_lines
 from yatagan.config.project import Towards
 from yatagan.config.units import parse_duration, parse_rate
-from yatagan.operations.stage_request import By, IfNewer, Pack, StageRequest, Storing
+from yatagan.errors import Refused
+from yatagan.operations.stage_request import By, DatasetStageRequest, IfNewer, Pack, StageRequest, Storing
 
 
 @click.command(
@@ -129,7 +130,6 @@ Examples:
     is_flag=True,
     help="Leave it to a worker once it is planned: it goes on without this terminal. See yatagan batch watch.",
 )
-@click.option("--routine", default="", hidden=True)  # what a worker says when it runs a routine
 @click.option("--plan-only", is_flag=True, help="Show the plan and stop.")
 @click.option(
     "--prove",
@@ -148,34 +148,16 @@ Examples:
 @no_questions
 @as_json
 @json_lines
+@click.pass_context
 def stage_command(
-    sources: tuple[str, ...],
-    destination: str | None,
-    dataset: tuple[str, ...],
-    every: bool,
-    towards: str | None,
-    as_: str | None,
-    modes: str | None,
-    times: str,
-    only: tuple[str, ...],
-    skip: tuple[str, ...],
-    pack: str,
-    store: str | None,
-    by: str,
-    if_newer_there: str,
-    accept_gone: bool,
-    unchanged_for: float,
-    growing: tuple[str, ...],
-    no_space_check: bool,
+    context: click.Context,
     in_background: bool,
-    routine: str,
     plan_only: bool,
-    prove: str,
-    max_rate: int,
     quiet: bool,
     no_questions: bool,
     json_: bool,
     lines: bool,
+    **asked: Any,
 ) -> None:
     """Carry every SOURCE into the directory DESTINATION, under its own name; or datasets of the project.
 
@@ -184,47 +166,67 @@ def stage_command(
     """
     report = Report.chosen(quiet=quiet, json_=json_, lines=lines)
     app = App.start(questions=not no_questions)
-    asked: dict[str, Any] = {
-        "prove": Prove(prove),
-        "modes": Modes(modes) if modes is not None else None,
-        "times": Times(times),
-        "pack": Pack(pack),
-        "max_rate": max_rate,
-        "by": By(by),
-        "if_newer": IfNewer(if_newer_there),
-        "accept_gone": accept_gone,
-        "space_check": not no_space_check,
-        "unchanged_for": unchanged_for,
-        "growing": parse_choice(growing, ()) if growing else None,
-    }
-    how = How(report, plan_only=plan_only, in_background=in_background, routine=routine)
-    if dataset or every:
-        declared = bool(destination or sources or as_ or only or skip or store)
-        status = stage_datasets(app, asked, dataset, Towards(towards) if towards else None, how, declared=declared)
-    else:
-        if towards is not None:
-            raise click.UsageError("--towards goes with --dataset or --all", click.get_current_context())
-        if accept_gone:
-            raise click.UsageError("--accept-gone goes with --dataset or --all", click.get_current_context())
-        if destination is None or not sources:
-            raise _incomplete(destination)
-        request = StageRequest(
-            tuple(app.place(source) for source in sources),
-            app.place(destination, new=True),
-            renamed=as_,
-            choice=parse_choice(only, skip),
-            stored=Storing(store) if store is not None else None,
-            purpose=Purpose(ledger=app.ledger_directory()),
-            **asked,
-        )
-        status = run(stage(app, request, how))
+    request = stage_asked(app, context)
+    how = How(report, plan_only=plan_only, in_background=in_background)
+    status = stage_datasets(app, request, how) if isinstance(request, list) else run(stage(app, request, how))
     if status:
         raise click.exceptions.Exit(status)
 
 
-def _incomplete(only: str | None) -> click.UsageError:
+def stage_asked(app: App, context: click.Context) -> StageRequest | list[DatasetStageRequest]:
+    """What a stage as typed asks for: one of places, or one for each dataset. Raises UsageError and others."""
+    asked = context.params
+    options: dict[str, Any] = {
+        "prove": Prove(asked["prove"]),
+        "modes": Modes(asked["modes"]) if asked["modes"] is not None else None,
+        "times": Times(asked["times"]),
+        "pack": Pack(asked["pack"]),
+        "max_rate": asked["max_rate"],
+        "by": By(asked["by"]),
+        "if_newer": IfNewer(asked["if_newer_there"]),
+        "accept_gone": asked["accept_gone"],
+        "space_check": not asked["no_space_check"],
+        "unchanged_for": asked["unchanged_for"],
+        "growing": parse_choice(asked["growing"], ()) if asked["growing"] else None,
+    }
+    towards = Towards(asked["towards"]) if asked["towards"] else None
+    if asked["dataset"] or asked["every"]:
+        _refuse_declared(context)
+        names = dict.fromkeys(asked["dataset"]) or _all_datasets(app)
+        return [DatasetStageRequest(name, towards, **options) for name in names]
+    if towards is not None:
+        raise click.UsageError("--towards goes with --dataset or --all", context)
+    if asked["accept_gone"]:
+        raise click.UsageError("--accept-gone goes with --dataset or --all", context)
+    if asked["destination"] is None or not asked["sources"]:
+        raise _incomplete(asked["destination"], context)
+    return StageRequest(
+        tuple(map(app.place, asked["sources"])),
+        app.place(asked["destination"], new=True),
+        renamed=asked["as_"],
+        choice=parse_choice(asked["only"], asked["skip"]),
+        stored=Storing(asked["store"]) if asked["store"] is not None else None,
+        purpose=Purpose(ledger=app.ledger_directory()),
+        **options,
+    )
+
+
+def _refuse_declared(context: click.Context) -> None:
+    """Refuse what the project file says of a dataset."""
+    if any(context.params[name] for name in ("destination", "sources", "as_", "only", "skip", "store")):
+        why = "the project file says what a dataset is and where: leave out places, --as, --only, --skip and --store"
+        raise click.UsageError(why, context)
+
+
+def _all_datasets(app: App) -> list[str]:
+    project = app.project()
+    if not project.datasets:
+        raise Refused("the project declares no dataset yet", f"declare one in {text.show(str(project.file))}")
+    return list(project.datasets)
+
+
+def _incomplete(only: str | None, context: click.Context) -> click.UsageError:
     """The error where sources or the destination are missing; `only` is all that was named."""
-    context = click.get_current_context()
     if only is None:
         return click.UsageError("SOURCE and DESTINATION are missing", context)
     such = ". for the directory that you are in" if ":" in only else "NODE:PATH"

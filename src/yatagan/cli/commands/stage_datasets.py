@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Any
-
-import click
 
 from yatagan.cli.answers.json_answer import say_json
 from yatagan.cli.commands.staging import How, stage
@@ -22,39 +20,27 @@ from yatagan.config.areas import area_of
 from yatagan.config.project import Dataset, Project, Towards, Use
 from yatagan.errors import Refused, YataganError
 from yatagan.operations.datasets import stage_of_dataset
+from yatagan.operations.stage_request import DatasetStageRequest
 
 
-def stage_datasets(
-    app: App,
-    asked: Mapping[str, Any],
-    names: tuple[str, ...],
-    towards: Towards | None,
-    how: How,
-    *,
-    declared: bool,
-) -> int:
-    """Stage datasets of the project; all of them without names. Returns the worst exit status.
+def stage_datasets(app: App, requests: Sequence[DatasetStageRequest], how: How) -> int:
+    """Stage datasets, each the way of its use, one after the other. Returns the worst exit status.
 
-    `asked`: what the project file does not say; `declared`: something was given that it does say. One that fails does
+    The answer has one object for each when there are several. One that cannot be staged is said, and does
     not keep the others from being staged; a stop does.
     """
-    if declared:
-        why = "the project file says what a dataset is and where: leave out places, --as, --only, --skip and --store"
-        raise click.UsageError(why, click.get_current_context())
     project = app.project()
-    chosen = [project.dataset(name) for name in dict.fromkeys(names)] or list(project.datasets.values())
-    if not chosen:
-        raise Refused("the project declares no dataset yet", f"declare one in {text.show(str(project.file))}")
+    chosen = [(project.dataset(request.dataset), request) for request in requests]
     answers: list[dict[str, Any]] = []
     several, worst = len(chosen) > 1, 0
-    for dataset in chosen:
-        way = towards or dataset.towards
+    for dataset, request in chosen:
+        way = request.towards or dataset.towards
         _begin(dataset, way, how.report)
         named = {"dataset": dataset.name, "towards": way.value}
         each = replace(how, answer=_gather(answers, named))
         try:
             _settle_area(app, project, dataset)
-            status = run(stage(app, stage_of_dataset(app, project, dataset, way, **asked), each))
+            status = run(stage(app, stage_of_dataset(app, project, request), each))
         except YataganError as error:
             if not several:
                 raise

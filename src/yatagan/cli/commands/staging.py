@@ -6,15 +6,16 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
+from yatagan.background.leaving import Outlook, begun, leave_to_worker, prepare_logins
 from yatagan.batches.journal import Journal
 from yatagan.cli.answers.json_answer import say_json
 from yatagan.cli.answers.json_fields import batch_json
 from yatagan.cli.answers.plan_answer import plan_json
 from yatagan.cli.commands import run_batch
-from yatagan.cli.commands.background import Outlook, begun, leave_to_worker, left_status, prepare_logins, tell_begun
 from yatagan.cli.context import App
 from yatagan.cli.terminal import terminal, text
 from yatagan.cli.views import batch_summary
+from yatagan.cli.views.leaving_view import left_status, tell_begun
 from yatagan.cli.views.login_questions import confirm
 from yatagan.cli.views.plan_view import show_plan
 from yatagan.cli.views.report import Report, say_event
@@ -39,7 +40,6 @@ class How:
     report: Report
     plan_only: bool
     in_background: bool
-    routine: str
     answer: Callable[[dict[str, Any]], None] = say_json
     ended: Callable[[Journal], bool] | None = None
 
@@ -50,8 +50,7 @@ async def stage(app: App, request: StageRequest, how: How, picked: Picked | None
     if how.in_background and not how.plan_only:
         outlook = await prepare_logins(app, (request.source_node, request.destination.node))
     watcher = Shown(app, quiet=not how.report.in_words)
-    noted = not (how.plan_only or how.routine)
-    async with plan_stage(app, request, watcher, picked=picked, noted=noted, by_itself=bool(how.routine)) as planned:
+    async with plan_stage(app, request, watcher, picked=picked, noted=not how.plan_only) as planned:
         if how.report.in_words:
             show_plan(planned)
         if not how.plan_only:
@@ -136,8 +135,8 @@ async def _carry(app: App, accepted: AcceptedBatch, described: dict[str, Any], h
 async def _leave(app: App, accepted: AcceptedBatch, described: dict[str, Any], how: How, outlook: Outlook) -> int:
     """Leave a batch to a worker. Returns the exit status."""
     report = how.report
-    leave_to_worker(app, accepted.batch, accepted.journal, how.routine)
-    outcome, now = await begun(app, accepted.batch, wait=not how.routine)
+    leave_to_worker(app, accepted.batch, accepted.journal)
+    outcome, now = await begun(app, accepted.batch)
     if report is Report.JSON_LINES:
         say_event("planned", {"plan": described, "batch": accepted.name})
         say_event("left", {"batch": batch_json(outcome, now)})

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -42,7 +43,7 @@ Examples:
   yatagan verify heron:fen --by size-and-time
   yatagan verify heron:archive --resume     # goes on where it was cut off
 In a job script:
-  yatagan verify --dataset chambers --at here --no-questions || exit 1""",
+  yatagan verify --dataset chambers --side here --no-questions || exit 1""",
 )
 @click.argument("place", required=False, shell_complete=shell_completion.places)
 @click.option(
@@ -62,7 +63,7 @@ In a job script:
     help="Verify a dataset of the project against what the ledger has of it, instead of a PLACE.",
 )
 @click.option(
-    "--at",
+    "--side",
     type=one_of(Towards),
     help="Verify the dataset here or there. Default: where it is carried to.",
 )
@@ -106,23 +107,8 @@ In a job script:
 @choosing
 @no_questions
 @as_json
-def verify_command(
-    place: str | None,
-    against: str | None,
-    batch: str | None,
-    dataset: str | None,
-    at: str | None,
-    digest: str | None,
-    below: str | None,
-    drop: int,
-    by: str,
-    processes: int | None,
-    resume: bool,
-    only: tuple[str, ...],
-    skip: tuple[str, ...],
-    no_questions: bool,
-    json_: bool,
-) -> None:
+@click.pass_context
+def verify_command(context: click.Context, no_questions: bool, json_: bool, **asked: Any) -> None:
     """Verify PLACE against a checksum list, or a batch or dataset against what is on record of it.
 
     Says what is the same, different, missing or not listed, and by which evidence. Lists of any open form are read:
@@ -130,39 +116,45 @@ def verify_command(
     there and on the list. Exit status 0 when everything on the list is there and the same, 1 otherwise.
     """
     app = App.start(questions=not no_questions)
-    if [place, batch, dataset].count(None) != 2:
-        raise click.UsageError("name a PLACE, or --batch ID, or --dataset NAME", click.get_current_context())
-    if place is None and (against or digest or below or drop):
-        raise click.UsageError("only a PLACE is verified against a list", click.get_current_context())
-    if at is not None and dataset is None:
-        raise click.UsageError("--at goes with --dataset", click.get_current_context())
-    given = _piped(against)
-    request = VerifyRequest(
-        app.place(place) if place is not None else None,
-        batch or "",
-        dataset or "",
-        against=app.place(against) if against is not None else None,
-        reading=Reading(digest, os.fsencode(below or ""), drop),
-        side=Towards(at) if at else None,
-        choice=parse_choice(only, skip),
-        by=By(by),
-        processes=processes or 0,
-        resume=resume,
-    )
-    if dataset is not None:
+    request = verify_asked(app, context)
+    if request.dataset:
         _check_bag(app, request, json_=json_)
-    found = run(verify(app, request, Shown(app, quiet=json_), given=given))
+    found = run(verify(app, request, Shown(app, quiet=json_), given=_piped(asked["against"])))
     if json_:
         say_json(verified_json(found))
-    elif dataset is not None and no_questions and found.good:
+    elif request.dataset and no_questions and found.good:
         show_one_line(found)
     else:
         show_verdicts(found)
-    for words in not_good_words(found.against.dataset, found.still_not_good) if not json_ else ():
-        text.warn(f"{found.against.dataset}, {words}")
+    for words in not_good_words(request.dataset, found.still_not_good) if not json_ else ():
+        text.warn(f"{request.dataset}, {words}")
     warn_of(found.record)
     if not found.good:
         raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
+
+
+def verify_asked(app: App, context: click.Context) -> VerifyRequest:
+    """What a verify as typed asks for. Raises UsageError and others."""
+    asked = context.params
+    place, against = asked["place"], asked["against"]
+    if [place, asked["batch"], asked["dataset"]].count(None) != 2:
+        raise click.UsageError("name a PLACE, or --batch ID, or --dataset NAME", context)
+    if place is None and (against or asked["digest"] or asked["below"] or asked["drop"]):
+        raise click.UsageError("only a PLACE is verified against a list", context)
+    if asked["side"] is not None and asked["dataset"] is None:
+        raise click.UsageError("--side goes with --dataset", context)
+    return VerifyRequest(
+        app.place(place) if place is not None else None,
+        asked["batch"] or "",
+        asked["dataset"] or "",
+        against=app.place(against) if against is not None else None,
+        reading=Reading(asked["digest"], os.fsencode(asked["below"] or ""), asked["drop"]),
+        side=Towards(asked["side"]) if asked["side"] else None,
+        choice=parse_choice(asked["only"], asked["skip"]),
+        by=By(asked["by"]),
+        processes=asked["processes"] or 0,
+        resume=asked["resume"],
+    )
 
 
 def _piped(against: str | None) -> bytes | None:

@@ -49,7 +49,7 @@ def not_good_words(dataset: str, not_good: Sequence[StillNotGood]) -> Iterator[s
             what += f" and {text.number(many - len(shown))} more"
         where = end + (f" on {text.show(machine[1:])}" if machine.startswith("@") else "")
         was = "was" if many == 1 else "were"
-        again = text.command("verify", "--dataset", dataset, "--at", end)
+        again = text.command("verify", "--dataset", dataset, "--side", end)
         record = bad[0].record
         known = ", ".join(text.show(each) for each in record.fields.get("evidence", {}))
         yield f"{where}: {what} {was} not good {text.ago(record.recorded_at)} ({known}); look again: {again}"

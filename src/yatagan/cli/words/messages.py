@@ -75,6 +75,7 @@ KINDS: dict[type[e.YataganError], str] = {
     e.BatchStopped: "batch-stopped",
     e.NoLocks: "no-locks",
     e.NoSuchRoutine: "no-such-routine",
+    e.BadRoutine: "bad-routine",
     e.JournalError: "journal",
     e.OtherVersion: "other-version",
     e.Refused: "refused",
@@ -109,7 +110,7 @@ def _place_of(error: e.YataganError) -> str:
             return show(error.place)
         case e.CannotReach():
             return error.node
-        case e.UnknownNode() | e.NodeMeant() | e.NoSuchRoutine():
+        case e.UnknownNode() | e.NodeMeant() | e.NoSuchRoutine() | e.BadRoutine():
             return show(error.name)
         case e.BadConfig() | e.JournalError() | e.NotBelieved():
             return show(error.file)
@@ -188,6 +189,8 @@ def _explain_not_begun(error: e.YataganError) -> tuple[str, str, ExitStatus]:
             return *_explain_stage(error), ExitStatus.USAGE
         case e.BadVerify():
             return *_explain_verify(error), ExitStatus.USAGE
+        case e.BadRoutine():
+            return *_explain_routine(error), ExitStatus.USAGE
         case e.NeverWrittenInto():
             why = f"{show(error.place)}: it is stored as a bundle, which is never written into"
             return why, "name another place: --output FILE", ExitStatus.USAGE
@@ -265,6 +268,13 @@ def _explain_verify(error: e.BadVerify) -> tuple[str, str]:
         case e.WrongVerify.A_BAG:
             why, remedy = "it is stored as a bag", command("bag", "check", error.what)
     return f"{show(error.what)}: {why}", remedy
+
+
+def _explain_routine(error: e.BadRoutine) -> tuple[str, str]:
+    name = show(error.name)
+    if error.why is e.WrongRoutine.NAME:
+        return f"{name}: it cannot be a routine's name", "letters, digits, - and _, at most 32"
+    return f"{name}: there is such a routine already", f"remove it first: {command('routine', 'remove', error.name)}"
 
 
 def _explain_room(error: e.NoRoom) -> tuple[str, str]:

@@ -1,0 +1,38 @@
+"""Routines and their runs, for scripts."""
+
+from __future__ import annotations
+
+from yatagan.background.routines import Routine, Run
+from yatagan.cli.answers.json_fields import seconds_at
+from yatagan.cli.views.routine_view import due_next
+from yatagan.operations.requests import command_of
+
+
+def run_json(run: Run) -> dict[str, object]:
+    """A run of a routine."""
+    return {
+        "began_at": seconds_at(run.began),
+        "ended_at": seconds_at(run.ended) if run.ended else None,
+        "outcome": run.outcome.value,
+        "batch": run.batch or None,
+        "files": run.files,
+        "size_bytes": run.size,
+        "detail": run.detail,
+        "left_out": run.left_out,
+    }
+
+
+def routine_json(routine: Routine, runs: list[Run]) -> dict[str, object]:
+    """A routine, with some of its runs."""
+    return {
+        "routine": routine.name,
+        "command": command_of(routine.request) if routine.request is not None else "stage",
+        "words": list(routine.words),
+        "directory": routine.directory,
+        "schedule": str(routine.schedule),
+        "until_at": seconds_at(routine.until) if routine.until else None,
+        "held": routine.held,
+        "due_at": seconds_at(due_next(routine)),
+        "trouble": routine.trouble or None,
+        "runs": [run_json(run) for run in runs],
+    }
