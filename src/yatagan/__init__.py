@@ -11,16 +11,25 @@ from typing import TYPE_CHECKING
 from yatagan.version import __version__ as __version__
 
 if TYPE_CHECKING:
+    from yatagan.background.adding import add_routine
+    from yatagan.background.schedules import DailyAt, Every, OnChange
     from yatagan.batches.counts import BatchCounts
     from yatagan.batches.states import BatchState
     from yatagan.batches.steps import Modes, Prove, Times
+    from yatagan.config.project import Towards
     from yatagan.desk.desk import Desk
     from yatagan.desk.opening import open_desk
     from yatagan.desk.questions import NoQuestions, Questions
     from yatagan.errors import YataganError
     from yatagan.operations.accepted_batch import AcceptedBatch
+    from yatagan.operations.checksums import ListMade, ListRequest, make_list
+    from yatagan.operations.compare import CompareRequest, SideBySide, compare
+    from yatagan.operations.restore import RestoreRequest, find_lost, wanted_trees
     from yatagan.operations.stage import PlannedStage, plan_stage
     from yatagan.operations.stage_request import By, IfNewer, Pack, StageRequest, Storing
+    from yatagan.operations.verify import verify
+    from yatagan.operations.verify_request import Verified, VerifyRequest
+    from yatagan.operations.watching import Watcher
     from yatagan.places import Place, parse_place
     from yatagan.trees.patterns import Choice
 
@@ -30,36 +39,101 @@ __all__ = [
     "BatchState",
     "By",
     "Choice",
+    "CompareRequest",
+    "DailyAt",
     "Desk",
+    "Every",
     "IfNewer",
+    "ListMade",
+    "ListRequest",
     "Modes",
     "NoQuestions",
+    "OnChange",
     "Pack",
     "Place",
     "PlannedStage",
     "Prove",
     "Questions",
+    "RestoreRequest",
+    "SideBySide",
     "StageRequest",
     "Storing",
     "Times",
+    "Towards",
+    "Verified",
+    "VerifyRequest",
+    "Watcher",
     "YataganError",
+    "add_routine",
+    "compare",
+    "find_lost",
+    "make_list",
     "open_desk",
     "parse_place",
     "plan_stage",
+    "verify",
+    "wanted_trees",
 ]
 
 _ROOMS = {
+    "background.adding": ("add_routine",),
+    "background.schedules": (
+        "DailyAt",
+        "Every",
+        "OnChange",
+    ),
     "batches.counts": ("BatchCounts",),
     "batches.states": ("BatchState",),
-    "batches.steps": ("Modes", "Prove", "Times"),
+    "batches.steps": (
+        "Modes",
+        "Prove",
+        "Times",
+    ),
+    "config.project": ("Towards",),
     "desk.desk": ("Desk",),
     "desk.opening": ("open_desk",),
-    "desk.questions": ("NoQuestions", "Questions"),
+    "desk.questions": (
+        "NoQuestions",
+        "Questions",
+    ),
     "errors": ("YataganError",),
     "operations.accepted_batch": ("AcceptedBatch",),
-    "operations.stage": ("PlannedStage", "plan_stage"),
-    "operations.stage_request": ("By", "IfNewer", "Pack", "StageRequest", "Storing"),
-    "places": ("Place", "parse_place"),
+    "operations.checksums": (
+        "ListMade",
+        "ListRequest",
+        "make_list",
+    ),
+    "operations.compare": (
+        "CompareRequest",
+        "SideBySide",
+        "compare",
+    ),
+    "operations.restore": (
+        "RestoreRequest",
+        "find_lost",
+        "wanted_trees",
+    ),
+    "operations.stage": (
+        "PlannedStage",
+        "plan_stage",
+    ),
+    "operations.stage_request": (
+        "By",
+        "IfNewer",
+        "Pack",
+        "StageRequest",
+        "Storing",
+    ),
+    "operations.verify": ("verify",),
+    "operations.verify_request": (
+        "Verified",
+        "VerifyRequest",
+    ),
+    "operations.watching": ("Watcher",),
+    "places": (
+        "Place",
+        "parse_place",
+    ),
     "trees.patterns": ("Choice",),
 }
 _WHERE = {name: f"yatagan.{room}" for room, names in _ROOMS.items() for name in names}

@@ -97,6 +97,37 @@ class BadVerify(YataganError):
         self.of = of
 
 
+class WrongRestore(StrEnum):
+    """What is wrong with what a restore is asked for."""
+
+    INTO_A_NODE = "a directory of a node"
+    ON_A_NODE = "a place on a node"
+    NOTHING_ON_RECORD = "something of which nothing is on record"
+    NO_RECORD_OF_BATCH = "a batch of which no record says what it has carried"
+
+
+class BadRestore(YataganError):
+    """A restore is asked for that cannot be. `what`: the place, batch or dataset that this is about."""
+
+    def __init__(self, why: WrongRestore, what: str) -> None:
+        super().__init__(f"{what}: {why.value}")
+        self.why = why
+        self.what = what
+
+
+class AllGone(YataganError):
+    """All that was on record of a tree was gone when it was last staged, on the day `when`.
+
+    `batch`: the last that has carried some of it; "" where that is not known.
+    """
+
+    def __init__(self, name: str, when: str, batch: str) -> None:
+        super().__init__(f"{name}: gone on {when}")
+        self.name = name
+        self.when = when
+        self.batch = batch
+
+
 class BadConfig(YataganError):
     """A configuration file or an entry in it is not what it should be."""
 

@@ -6,13 +6,23 @@ import contextlib
 import os
 import subprocess
 import sys
+from pathlib import Path
 
+from yatagan import version
 from yatagan.config.home import Home
 from yatagan.config.own_files import open_private
 from yatagan.errors import JournalError
 
 #: Bytes of the workers' log; a full one is kept beside it.
 _LARGEST = 1 << 20
+
+
+def is_replaced() -> bool:
+    """Whether another version of this program is installed by now than the one that runs."""
+    try:
+        return f'"{version.__version__}"' not in Path(version.__file__).read_text()
+    except OSError:  # it is being installed
+        return False
 
 
 def start_worker(home: Home) -> int:

@@ -125,7 +125,10 @@ class Carrying(Protocol):
 
 
 class Worker:
-    """One worker. `another` starts a further one."""
+    """One worker. `another` starts a further one. `replaced`: whether another version of this program is installed now.
+
+    Then it ends before it takes the next batch, and another one, of that version, comes in its place.
+    """
 
     def __init__(
         self,
@@ -134,7 +137,9 @@ class Worker:
         listener: WorkerListener,
         another: Callable[[], object],
         routines: Routines,
+        replaced: Callable[[], bool] = lambda: False,
     ) -> None:
+        self._replaced = replaced
         self._routines = routines
         self._carrying = carrying
         self._queue = queue
@@ -172,6 +177,9 @@ class Worker:
         failures = 0
         while not self._shutting_down:
             try:
+                if self._replaced():
+                    self._start_another()
+                    break
                 if not await self._step():
                     break
                 failures = 0
@@ -220,6 +228,8 @@ class Worker:
             return False
         try:
             while not self._shutting_down:
+                if self._replaced():
+                    return True
                 self._queue.note_attended()
                 looks = [self._queue.next_look(), self._routines.tick()]
                 if self._queue.has_more(self._carrying.limits()):

@@ -23,6 +23,7 @@ class Doing(StrEnum):
     COMPARING = "comparing contents"
     VERIFYING = "verifying"
     LISTING = "hashing"
+    LOOKING = "looking"
 
 
 class Watcher(Protocol):

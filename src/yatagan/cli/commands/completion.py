@@ -1,18 +1,15 @@
 """`yatagan completion`: the scripts that let a shell complete commands, options and names."""
 
 from __future__ import annotations
-import os
-from collections.abc import Callable, Iterator
-from contextlib import suppress
-from typing import TYPE_CHECKING
-import click
-from yatagan.cli.terminal import terminal
-from yatagan.errors import YataganError
-if TYPE_CHECKING:
-    from click.shell_completion import CompletionItem
 
-    from yatagan.cli.context import App
-    from yatagan.keeper.client import Keeper
+from typing import TYPE_CHECKING
+
+import click
+
+from yatagan.cli.terminal import terminal
+
+if TYPE_CHECKING:
+    pass
 
 # A shell hands over the line up to the cursor and gets lines back: `file` for names of its own, or `word VALUE`.
 # bash also splits words at colons, so it must get only what follows the last one.

@@ -18,7 +18,7 @@ from yatagan.background.notices import Notice, send
 from yatagan.background.routine_runs import RoutineRunner
 from yatagan.background.routine_work import batch_ended, meet
 from yatagan.background.routines import Routine, RoutineBook
-from yatagan.background.starting import start_worker
+from yatagan.background.starting import is_replaced, start_worker
 from yatagan.background.worker import Worker
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.counts import outcome_of
@@ -71,7 +71,7 @@ async def _work(app: App, listener: _Listener) -> None:
     meets, ended = partial(meet, app.home), partial(batch_ended, app.home)
     runner = RoutineRunner(RoutineBook.of(app.home), meets, ended, listener, changed=follower.changed)
     carrying = UnattendedRuns(Desk(app.home, None, NoQuestions(), app.agent))
-    worker = Worker(app.queue(), carrying, listener, lambda: start_worker(app.home), runner)
+    worker = Worker(app.queue(), carrying, listener, lambda: start_worker(app.home), runner, is_replaced)
     for number in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(number, worker.shut_down)
     loop.add_signal_handler(signal.SIGUSR1, worker.stop_batch)

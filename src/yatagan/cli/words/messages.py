@@ -24,6 +24,8 @@ STEPS = {
 #: What was being done when a node could not be reached: one of the steps, or using a login that was open already.
 _DOING = {**STEPS, "keeper": "using its open login"}
 
+_SEE_LEDGER = "see: yatagan ledger show"
+
 
 @dataclass(frozen=True, slots=True)
 class Explanation:
@@ -63,6 +65,8 @@ KINDS: dict[type[e.YataganError], str] = {
     e.BadProject: "bad-project",
     e.BadStage: "bad-stage",
     e.BadVerify: "bad-verify",
+    e.BadRestore: "bad-restore",
+    e.AllGone: "all-gone",
     e.ReadOnlyArea: "read-only-area",
     e.NoRoom: "no-room",
     e.NoProject: "no-project",
@@ -104,7 +108,7 @@ def _place_of(error: e.YataganError) -> str:
             return show(error.text)
         case e.BadStage():
             return show(error.place)
-        case e.BadVerify():
+        case e.BadVerify() | e.BadRestore():
             return show(error.what)
         case e.NeverWrittenInto():
             return show(error.place)
@@ -189,6 +193,12 @@ def _explain_not_begun(error: e.YataganError) -> tuple[str, str, ExitStatus]:
             return *_explain_stage(error), ExitStatus.USAGE
         case e.BadVerify():
             return *_explain_verify(error), ExitStatus.USAGE
+        case e.BadRestore():
+            return *_explain_restore(error), ExitStatus.USAGE
+        case e.AllGone():
+            before = f"bring back what was staged before: {command('restore', '--batch', error.batch)}"
+            why = f"all that was on record was gone when it was last staged, on {error.when}"
+            return f"{show(error.name)}: {why}", before if error.batch else _SEE_LEDGER, ExitStatus.REFUSED
         case e.BadRoutine():
             return *_explain_routine(error), ExitStatus.USAGE
         case e.NeverWrittenInto():
@@ -267,6 +277,21 @@ def _explain_verify(error: e.BadVerify) -> tuple[str, str]:
             why, remedy = "it has put nothing there yet", command("batch", "resume", error.what)
         case e.WrongVerify.A_BAG:
             why, remedy = "it is stored as a bag", command("bag", "check", error.what)
+    return f"{show(error.what)}: {why}", remedy
+
+
+def _explain_restore(error: e.BadRestore) -> tuple[str, str]:
+    """What cannot be restored, and what to do instead."""
+    why = remedy = ""
+    match error.why:
+        case e.WrongRestore.INTO_A_NODE:
+            why, remedy = "what was lost here comes back to this machine", "name a directory here"
+        case e.WrongRestore.ON_A_NODE:
+            why, remedy = "restore brings back what was lost on this machine", "stage it to the node again"
+        case e.WrongRestore.NOTHING_ON_RECORD:
+            why, remedy = "nothing is on record of it", _SEE_LEDGER
+        case e.WrongRestore.NO_RECORD_OF_BATCH:
+            why, remedy = "no record says what this batch has carried from here or to here", _SEE_LEDGER
     return f"{show(error.what)}: {why}", remedy
 
 
