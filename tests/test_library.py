@@ -19,7 +19,7 @@ from typing import Any
 import pytest
 
 import yatagan
-from conftest import Far, Program, snapshot, wait_for
+from conftest import Far, Program, first_run, snapshot, wait_for
 from yatagan.batches.states import BatchState
 from yatagan.config.home import Home
 
@@ -154,3 +154,66 @@ def test_public_names_are_few_and_documented() -> None:
         assert getattr(yatagan, name).__doc__, name
     with pytest.raises(AttributeError):
         _ = yatagan.no_such_name  # type: ignore[attr-defined]
+
+
+DAY = """
+import asyncio, os, sys
+from dataclasses import replace
+import yatagan
+
+
+async def main():
+    desk = yatagan.open_desk(".")
+    fen, there = desk.place("fen"), desk.place("oak:in")
+    request = yatagan.StageRequest((fen,), there)
+    async with yatagan.plan_stage(desk, request) as planned:
+        assert planned.plan.summary.files == 3 and planned.cautions == []
+        accepted = await planned.accept()
+    async with accepted:
+        events = [event async for event in accepted.run()]
+    assert accepted.outcome.good and len(events) > 4
+
+    made = await yatagan.make_list(desk, yatagan.ListRequest(fen, output=desk.place("list")))
+    assert made.files == 3 and not made.unread
+    verified = await yatagan.verify(desk, yatagan.VerifyRequest(desk.place("oak:in/fen"), against=desk.place("list")))
+    assert verified.good and verified.verdicts.files == 3
+    assert (await yatagan.verify(desk, yatagan.VerifyRequest(batch=accepted.name))).good
+
+    sides = yatagan.CompareRequest(fen, desk.place("oak:in/fen"), by=yatagan.By.DIGEST)
+    assert (await yatagan.compare(desk, sides)).same
+    os.rename("fen/1.csv", "moved-away")
+    assert not (await yatagan.compare(desk, sides)).same
+
+    (wanted,) = yatagan.wanted_trees(desk, yatagan.RestoreRequest(fen))
+    lost = await yatagan.find_lost(desk, wanted)
+    assert list(lost.losses.lost) == [b"1.csv"] and lost.whole
+    for back in lost.returns():
+        async with yatagan.plan_stage(desk, back.request, picked=back.picked) as planned:
+            accepted = await planned.accept()
+        async with accepted:
+            async for _ in accepted.run():
+                pass
+    assert (await yatagan.compare(desk, sides)).same
+
+    kinds = [record.kind for record in desk.ledger().records()]
+    assert sorted(kinds) == ["listed", "staged", "staged", "verified", "verified"], kinds
+    assert all(not record.fields.get("command") for record in desk.ledger().records())
+    yatagan.add_routine(desk, "again", replace(request, destination=desk.place("oak:again")), yatagan.Every(3600.0))
+    assert not {"click", "rich"} & sys.modules.keys()
+
+
+asyncio.run(main())
+"""
+
+
+def test_a_day_of_a_notebook(program: Program, oak: Far) -> None:
+    """Staged, listed, verified, compared, restored, on record, and staged again by a worker; nothing is printed."""
+    fen = make_fen(program)
+    done = subprocess.run(
+        [sys.executable, "-c", DAY], cwd=program.directory, env=program.environment(), capture_output=True, text=True
+    )
+    assert (done.returncode, done.stdout, done.stderr) == (0, "", ""), done.stderr
+    assert first_run(program, "again")["outcome"] == "moved"
+    assert snapshot(oak.root / "again" / "fen") == snapshot(fen) == snapshot(oak.root / "in" / "fen")
+    assert "stage fen oak:again" in " ".join(program("routine", "show", "again").stdout.split())
+    program("routine", "remove", "again")

@@ -20,12 +20,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Practice, Program, wait_for
+from conftest import Practice, Program, first_run, wait_for
 from yatagan.background.following import Follower
 from yatagan.background.routine_decisions import next_due
 from yatagan.background.routine_runs import Ended, Planned, RoutineRunner
 from yatagan.background.routines import Routine, RoutineBook, RunOutcome
 from yatagan.background.schedules import DailyAt, Every, OnChange, Schedule, parse_at, parse_every, read_schedule
+from yatagan.background.worker import Worker
 from yatagan.batches.batch_store import Batches
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
@@ -33,7 +34,10 @@ from yatagan.batches.locks import Holder
 from yatagan.batches.moments import Moment
 from yatagan.batches.queue import Queue
 from yatagan.batches.steps import Prove
+from yatagan.config.home import Home
 from yatagan.engine.executor import Conditions, Executor
+from yatagan.operations.stage_request import StageRequest
+from yatagan.places import Place
 from yatagan.planning import planner
 from yatagan.planning.planner import make_plan
 from yatagan.stores.local import LocalSource, LocalStore
@@ -421,3 +425,111 @@ def test_without_a_worker_nothing_is_called_active(program: Program) -> None:
     wait_for(waits)
     assert "no worker" not in program("routine", "show", "fen").stdout
     program("routine", "remove", "fen")
+
+
+class Told:
+    """Hears of routines."""
+
+    def __init__(self) -> None:
+        self.heard: list[str] = []
+
+    def routine_trouble(self, routine: Routine, why: str) -> None:
+        self.heard.append(why)
+
+    def routine_well(self, routine: Routine) -> None:
+        self.heard.append("well")
+
+
+def test_a_verdict_that_changes_is_told_once(tmp_path: Path) -> None:
+    verdicts = iter([Ended(3, 9), Ended(3, 9, "1 different"), Ended(3, 9, "2 different"), Ended(3, 9), Ended(3, 9)])
+    book, told = RoutineBook(tmp_path / "routines.db"), Told()
+
+    async def plan(routine: Routine) -> Planned:
+        return Planned(verdict=next(verdicts))
+
+    runner = RoutineRunner(book, plan, lambda batch: None, told)
+    book.put(Routine("check", ("heron:fen",), "/", Every(900.0), 0.0, START, due=START))
+    for _ in range(5):
+        asyncio.run(runner.run(book.get("check")))
+    outcomes = [(run.outcome.value, run.files, run.size, run.detail) for run in book.runs("check")]
+    assert outcomes == [
+        ("good", 3, 9, ""),
+        ("not good", 3, 9, "1 different"),
+        ("not good", 3, 9, "2 different"),
+        ("good", 3, 9, ""),
+        ("good", 3, 9, ""),
+    ]
+    assert told.heard == ["1 different", "well"]
+
+
+def test_a_verify_by_itself(program: Program, practice: Practice) -> None:
+    heron = practice.far("heron")
+    program(*heron.add)
+    fen = heron.root / "fen"
+    fen.mkdir()
+    (fen / "a").write_text("1")
+    program("checksums", "heron:fen")
+    added = program.json("routine", "add", "check", "--command", "verify", "heron:fen", "--at", "02:30")
+    assert (added["command"], added["words"]) == ("verify", ["heron:fen"])
+    assert first_run(program, "check")["outcome"] == "good"
+    (fen / "a").write_text("2")
+    for _ in range(2):
+        run = program.json("routine", "run", "check", expect=1)
+        assert (run["outcome"], run["detail"], run["files"]) == ("not good", "1 different", 1)
+    assert "trouble" in program("routine", "list").stdout
+    (fen / "a").write_text("1")
+    assert program.json("routine", "run", "check")["outcome"] == "good"
+    assert program.json("routine", "show", "check")["trouble"] is None
+    shown = " ".join(program("routine", "show", "check").stdout.split())
+    assert "does verify heron:fen" in shown and "good" in shown
+    program("routine", "remove", "check")
+
+
+@pytest.mark.parametrize("command", ["compare", "checksums"])
+def test_other_commands_by_themselves(command: str, program: Program) -> None:
+    for name in ("fen", "copy"):
+        (program.directory / name).mkdir()
+        (program.directory / name / "a").write_text("1")
+    words = ("fen", "copy", "--by", "digest") if command == "compare" else ("fen",)
+    program("routine", "add", "look", "--command", command, *words, "--every", "1h")
+    assert first_run(program, "look")["outcome"] == "good"
+    if command == "compare":
+        (program.directory / "copy" / "a").write_text("2")
+        assert program.json("routine", "run", "look", expect=1)["detail"] == "1 entry not the same"
+    else:
+        assert (program.directory / "fen" / "SHA256SUMS").exists()
+    program("routine", "remove", "look")
+
+
+def test_what_an_earlier_version_has_kept_as_words(program: Program) -> None:
+    (program.directory / "fen").mkdir()
+    (program.directory / "fen" / "a").write_text("1")
+    book = RoutineBook.of(Home(program.home, program.home, program.home / ".ssh", program.home))
+    words, here = ("fen", "there", "--unchanged-for", "0s"), str(program.directory)
+    book.put(Routine("fen", words, here, Every(3600.0), 0.0, START, held=True, due=START, sources=("",)))
+    assert program.json("routine", "show", "fen")["words"] == list(words)
+    (kept,) = book.all()
+    assert kept.request == StageRequest((Place("", b"fen"),), Place("", b"there"))
+    program("routine", "run", "fen")
+    wait_for(lambda: program.json("routine", "show", "fen")["runs"][-1]["outcome"] == "moved")
+    assert (program.directory / "there" / "fen" / "a").read_text() == "1"
+    program("routine", "remove", "fen")
+
+
+def test_a_worker_ends_before_the_next_batch_when_another_version_is_installed(tmp_path: Path) -> None:
+    started: list[int] = []
+    queue = Queue(tmp_path / "queue.db", Batches(tmp_path / "batches"))
+    queue.add("never-taken", [], 0o022)
+
+    async def plan(routine: Routine) -> Planned:
+        raise AssertionError
+
+    runner = RoutineRunner(RoutineBook(tmp_path / "routines.db"), plan, lambda batch: None, Told())
+    worker = Worker(queue, object(), object(), lambda: started.append(1), runner, lambda: True)  # type: ignore[arg-type]
+
+    async def work() -> None:
+        async with asyncio.timeout(60):
+            await worker.run()
+
+    asyncio.run(work())
+    assert started == [1] and queue.entry("never-taken") is not None

@@ -96,7 +96,7 @@ class DatasetStageRequest(StageOptions):
 
 @dataclass(frozen=True, slots=True)
 class StageRequest(StageOptions):
-    """What a stage is asked for. Raises BadStage for what cannot be.
+    """What a stage is asked for. Raises BadStage for what cannot be, ValueError without a source.
 
     Every source arrives in the directory `destination` under its own name; `renamed` is the template of other names,
     `name` one name as it is. `choice`: what of them. `stored` None: what is there keeps its form, and what is new
@@ -112,6 +112,8 @@ class StageRequest(StageOptions):
     stored: Storing | None = None
 
     def __post_init__(self) -> None:
+        if not self.sources:
+            raise ValueError("nothing is staged")
         first = str(self.sources[0])
         if len({source.node for source in self.sources}) > 1:
             raise BadStage(WrongStage.SEVERAL_MACHINES, str(self.sources[-1]))
