@@ -20,6 +20,7 @@ from yatagan.portable import modules
 ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src" / "yatagan"
 MODULES = sorted(SOURCE.rglob("*.py"))
+FUNCTIONS = (ast.FunctionDef, ast.AsyncFunctionDef)
 PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").rglob("*.md"))]
 
 
@@ -45,10 +46,10 @@ def test_a_class_name_means_one_thing() -> None:
 
 
 def test_a_module_name_means_one_thing() -> None:
-    """But for the commands of `cli/`, which are named as they are typed."""
+    """But for the commands, which are named as they are typed."""
     places = defaultdict(list)
     for module in MODULES:
-        if not module.name.startswith("__") and module.parent.name != "cli":
+        if not module.name.startswith("__") and module.parent.name != "commands":
             places[module.name].append(module.parent.name)
     assert not {name: found for name, found in places.items() if len(found) > 1}
 
@@ -154,6 +155,20 @@ def test_tests_look_through_all_processes_in_one_place() -> None:
     looking = re.compile(r"""(listdir|scandir|walk)\(b?"/proc"|Path\("/proc"\)|pgrep|pkill|killall""")
     found = [path.name for path in sorted((ROOT / "tests").glob("*.py")) if looking.search(path.read_text())]
     assert found == ["processes.py", "test_house.py"]
+
+
+def test_a_method_is_documented_where_its_name_is_defined() -> None:
+    """One that is part of an interface of ours has its docstring there; one of a library's interface, in the library."""
+    classes = [(module, node) for module, node in definitions(ast.ClassDef) if isinstance(node, ast.ClassDef)]
+    known, missing = {node.name for _, node in classes}, []
+    methods = [(module, node, each) for module, node in classes for each in node.body if isinstance(each, FUNCTIONS)]
+    documented = {each.name for _, _, each in methods if ast.get_docstring(each)}
+    for module, node, method in methods:
+        foreign = any(ast.unparse(base).split("[")[0] not in {*known, "Protocol", "ABC"} for base in node.bases)
+        hidden = method.name.startswith("_") or node.name.startswith("_") or module.is_relative_to(SOURCE / "practice")
+        if not (hidden or foreign or ast.get_docstring(method) or method.name in documented):
+            missing.append(f"{module.relative_to(SOURCE)}: {node.name}.{method.name}")
+    assert not missing, missing
 
 
 def test_questions_are_asked_in_one_place() -> None:

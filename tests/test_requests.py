@@ -11,13 +11,13 @@ from hypothesis import strategies as st
 
 from yatagan.batches.journal_data import Purpose
 from yatagan.batches.steps import Modes, Prove, Times
-from yatagan.config.project import Towards
+from yatagan.config.project import By, StoredAs, Towards
 from yatagan.digests.any_lists import Reading
 from yatagan.errors import YataganError
 from yatagan.operations.checksums import ListRequest
 from yatagan.operations.compare import CompareRequest
 from yatagan.operations.requests import Request, command_of, read_request, spelled, write_request
-from yatagan.operations.stage_request import By, DatasetStageRequest, IfNewer, Pack, StageRequest, Storing
+from yatagan.operations.stage_request import DatasetStageRequest, IfNewer, Pack, StageRequest
 from yatagan.operations.verify_request import VerifyRequest
 from yatagan.places import Place
 from yatagan.trees.patterns import Choice
@@ -47,7 +47,7 @@ requests: st.SearchStrategy[Request] = st.one_of(
         names | st.just(b""),
         st.builds(Purpose, st.text(max_size=4), restores=st.booleans()),
         choices,
-        st.none() | st.just(Storing.FILES),
+        st.none() | st.just(StoredAs.FILES),
         growing=st.none() | choices,
         **options,
     ),
@@ -95,7 +95,7 @@ json_values = st.recursive(
 
 @given(requests, st.data())
 def test_what_makes_no_sense_is_refused(request: Request, data: st.DataObject) -> None:
-    """One value of a request is replaced by any other: it is refused, or it is a request that is written as it was read."""
+    """One value of a request is replaced by any other: it is refused, or is a request that is written as it was read."""
     written = write_request(request)
     written[data.draw(st.sampled_from([*sorted(written), "strange"]))] = data.draw(json_values)
     try:
@@ -133,5 +133,5 @@ def test_one_thing_is_verified() -> None:
         {"batch": "a", "side": Towards.HERE},
         {"dataset": "a", "against": Place("", b"l")},
     ):
-        with pytest.raises(ValueError, match="verified|sides"):
+        with pytest.raises(ValueError, match=r"verified|sides"):
             VerifyRequest(**wrong)

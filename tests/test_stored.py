@@ -25,9 +25,10 @@ from yatagan.archives.compression import Form
 from yatagan.bundles.make import BundleContents, Recipe, make
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.bundles.stored_bundle import StoredBundle, bundle_of
+from yatagan.config.project import StoredAs
 from yatagan.errors import StoreError
 from yatagan.faults import Fault
-from yatagan.planning.stored_bundles import StoringChoice, store
+from yatagan.planning.stored_bundles import BUNDLED, store
 from yatagan.portable import index, tar_writer
 from yatagan.portable.tar import DIRECTORY, FILE, HARD_LINK, Member
 from yatagan.portable.tar_input import HeaderOptions
@@ -480,9 +481,9 @@ _paths = st.lists(
 _directories = st.sets(st.sampled_from([b"", b"a", b"b"]))
 
 
-@given(_paths, _paths, _directories, _directories, st.sampled_from(StoringChoice))
+@given(_paths, _paths, _directories, _directories, st.sampled_from([None, StoredAs.FILES, *BUNDLED]))
 def test_every_entry_goes_one_way(
-    here: list[str], far_away: list[str], stored: set[bytes], unfit: set[bytes], how: StoringChoice
+    here: list[str], far_away: list[str], stored: set[bytes], unfit: set[bytes], how: StoredAs | None
 ) -> None:
     """Whatever is where: each difference is in one bundle or in none, and what is as it should be is not made anew."""
 
@@ -519,7 +520,7 @@ def test_every_entry_goes_one_way(
         assert not any(
             each.path.startswith(group.path + b"/") or not group.path for each in storing if each is not group
         )
-    if how in (StoringChoice.AS_IT_IS, StoringChoice.FILES):
+    if how in (None, StoredAs.FILES):
         assert all(group.present is not None or group.path in unfit for group in storing)
 
 

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from yatagan.batches.counts import BatchCounts
     from yatagan.batches.states import BatchState
     from yatagan.batches.steps import Modes, Prove, Times
-    from yatagan.config.project import Towards
+    from yatagan.config.project import By, StoredAs, Towards
     from yatagan.desk.desk import Desk
     from yatagan.desk.opening import open_desk
     from yatagan.desk.questions import NoQuestions, Questions
@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from yatagan.operations.compare import CompareRequest, SideBySide, compare
     from yatagan.operations.restore import RestoreRequest, find_lost, wanted_trees
     from yatagan.operations.stage import PlannedStage, plan_stage
-    from yatagan.operations.stage_request import By, IfNewer, Pack, StageRequest, Storing
+    from yatagan.operations.stage_request import IfNewer, Pack, StageRequest
     from yatagan.operations.verify import verify
     from yatagan.operations.verify_request import Verified, VerifyRequest
     from yatagan.operations.watching import Watcher
@@ -57,7 +57,7 @@ __all__ = [
     "RestoreRequest",
     "SideBySide",
     "StageRequest",
-    "Storing",
+    "StoredAs",
     "Times",
     "Towards",
     "Verified",
@@ -89,7 +89,7 @@ _ROOMS = {
         "Prove",
         "Times",
     ),
-    "config.project": ("Towards",),
+    "config.project": ("By", "StoredAs", "Towards"),
     "desk.desk": ("Desk",),
     "desk.opening": ("open_desk",),
     "desk.questions": (
@@ -122,7 +122,7 @@ _ROOMS = {
         "IfNewer",
         "Pack",
         "StageRequest",
-        "Storing",
+        "StoredAs",
     ),
     "operations.verify": ("verify",),
     "operations.verify_request": (

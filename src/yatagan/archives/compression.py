@@ -244,7 +244,6 @@ class _Pressed:
         self._given = 0
 
     def read(self, size: int) -> bytes:
-        """See `Stream.read`."""
         while True:
             data = b""
             if self._press.eof:
@@ -288,7 +287,6 @@ class _Zstd:
         self._given = 0
 
     def read(self, size: int) -> bytes:
-        """See `Stream.read`."""
         try:
             data: bytes = self._reader.read(size)
         except self._error as error:

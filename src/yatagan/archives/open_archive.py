@@ -49,7 +49,6 @@ class Sequential:
         self.at = 0
 
     def read(self, size: int) -> bytes:
-        """See `Stream.read`."""
         data = self._source.read_at(self.at, size)
         self.at += len(data)
         return data
@@ -71,7 +70,7 @@ class _RatioGuard:
         self._given = 0
 
     def read(self, size: int) -> bytes:
-        """See `Stream.read`. Raises Bomb."""
+        """Raises Bomb."""
         data = self._plain.read(size)
         self._given += len(data)
         check_proportion(self._given, self._packed.at, self._ratio)
@@ -129,11 +128,9 @@ class _Probed:
 
     @property
     def at(self) -> int:
-        """See `ArchiveReader.at`."""
         return self._reader.at
 
     def members(self) -> Iterator[Member]:
-        """See `ArchiveReader.members`."""
         try:
             for member in self._reader.members():
                 self._any = True

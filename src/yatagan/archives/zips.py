@@ -67,7 +67,6 @@ class ZipReader:
         self.at = 0
 
     def members(self) -> Iterator[Member]:
-        """See `tarreader.Reader.members`."""
         for info in self._infos:
             self._present = info
             self.at = info.header_offset
@@ -88,10 +87,7 @@ class ZipReader:
         return Member(name.rstrip(b"/"), kind, size, permissions, _mtime_ns(info), target, stored=size)
 
     def contents(self) -> Iterator[tuple[int, bytes]]:
-        """See `tarreader.Reader.contents`.
-
-        Raises Damaged, also for what is encrypted or compressed in an unknown way, and Bomb.
-        """
+        """Raises Damaged, also for what is encrypted or compressed in an unknown way, and Bomb."""
         info = self._present
         assert info is not None
         self._taken += info.compress_size
@@ -113,7 +109,7 @@ class ZipReader:
             raise Damaged(info.header_offset, "a member is shorter than it should be")
 
     def resume(self) -> bool:
-        """See `tarreader.Reader.resume`: `members` simply goes on."""
+        """`members` simply goes on."""
         return True
 
 

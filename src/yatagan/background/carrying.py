@@ -38,14 +38,11 @@ class UnattendedRuns:
         self._desk = desk
 
     def limits(self) -> QueueLimits:
-        """See `Carrying.limits`."""
         return queue_limits(self._desk.home)
 
     async def make_run(self, taken: Taken, journal: Journal, listener: Listener) -> BatchRun | KeeperRun:
-        """See `Carrying.make_run`."""
         await refuse_moved(journal.header())
         return await make_run(self._desk, taken.batch, journal, listener, umask=taken.entry.umask, by_itself=True)
 
     def record(self, journal: Journal) -> None:
-        """See `Carrying.record`."""
         record(journal, self._desk.ledger_in(journal.header().purpose.ledger))

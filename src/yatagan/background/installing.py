@@ -82,11 +82,9 @@ class SystemdUser:
             raise Refused(str(error), "use a directory without such characters") from error
 
     def text(self) -> str:
-        """See `TimerWay.text`."""
         return "\n".join(f"# {file}\n{content}" for file, content in self._files().items())
 
     def look(self) -> Installed:
-        """See `TimerWay.look`."""
         wanted = self._files()
         there = {file: file.read_text() for file in wanted if file.exists()}
         user = str(os.getuid())
@@ -96,7 +94,6 @@ class SystemdUser:
         return Installed("systemd", bool(there), there == wanted, tuple(map(str, wanted)), False)
 
     def install(self) -> None:
-        """See `TimerWay.install`."""
         for file, content in self._files().items():
             try:
                 make_private(file.parent)
@@ -108,7 +105,6 @@ class SystemdUser:
         _run("systemctl", "--user", "enable", "--now", self._timer.name)
 
     def remove(self) -> None:
-        """See `TimerWay.remove`."""
         if not self._timer.exists() and not self._service.exists():
             return
         _run("systemctl", "--user", "disable", "--now", self._timer.name)
@@ -131,21 +127,17 @@ class Crontab:
             raise Refused(str(error), "use a directory without such characters") from error
 
     def text(self) -> str:
-        """See `TimerWay.text`."""
         return with_lines("", self._timed.name, self._lines())
 
     def look(self) -> Installed:
-        """See `TimerWay.look`."""
         with _told_if_broken():
             found = lines_in(self._read(), self._timed.name)
         return Installed("crontab", bool(found), found == self._lines(), ("the crontab",), True)
 
     def install(self) -> None:
-        """See `TimerWay.install`."""
         self._change(self._lines())
 
     def remove(self) -> None:
-        """See `TimerWay.remove`."""
         self._change([])
 
     def _change(self, lines: list[str]) -> None:

@@ -58,7 +58,6 @@ class DailyAt:
     instant: Instant = instant_of
 
     def after(self, last: float, now: float) -> float:
-        """See `Every.after`."""
         day = self.local(min(last, now))
         found = self._on(day)
         while found <= min(last, now):
@@ -83,7 +82,7 @@ class OnChange:
     looks_even_so: float = 3600.0
 
     def after(self, last: float, now: float) -> float:
-        """See `Every.after`: when it is polled next, with or without events."""
+        """When it is polled next, with or without events."""
         return Every(self.looks_even_so).after(last, now)
 
     def __str__(self) -> str:

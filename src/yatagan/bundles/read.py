@@ -160,7 +160,7 @@ class Indexed:
                 at, offset, size = at + len(data), offset + len(data), size - len(data)
 
     def resume(self) -> bool:
-        """See `ArchiveReader.resume`. The next member does not depend on this one."""
+        """The next member does not depend on this one."""
         return True
 
     def digest(self, member: Member) -> str:
@@ -182,11 +182,10 @@ class _FromFront:
 
     @property
     def at(self) -> int:
-        """See `ArchiveReader.at`."""
         return self._archive.at
 
     def resume(self) -> bool:
-        """See `ArchiveReader.resume`. Members are missing then, so the index is of no more use."""
+        """Members are missing then, so the index is of no more use."""
         self.listed.stop()
         return self._archive.resume()
 

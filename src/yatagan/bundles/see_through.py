@@ -137,15 +137,12 @@ class SeeThrough:
 
     @property
     def quiet_seconds(self) -> float:
-        """See `Readable.quiet_seconds`."""
         return self._store.quiet_seconds
 
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
-        """See `Readable.resolve`."""
         return await self._store.resolve(path, follow=follow)
 
     async def look(self, path: bytes) -> Facts | None:
-        """See `Readable.look`."""
         if (known := self._known(path)) is not None:
             return known[0].facts_of(known[1])
         if (there := await self._store.look(path)) is not None:
@@ -154,7 +151,7 @@ class SeeThrough:
         return found[0].facts_of(found[1]) if found is not None else None
 
     async def look_closely(self, path: bytes) -> Facts | None:
-        """See `Readable.look_closely`. An entry of a bundle that was changed since it was first seen is not there."""
+        """An entry of a bundle that was changed since it was first seen is not there."""
         if (known := self._known(path)) is None:
             if (there := await self._store.look_closely(path)) is not None:
                 return there
@@ -168,7 +165,6 @@ class SeeThrough:
         return now is not None and now.same_as(stored.facts)
 
     async def entries(self, path: bytes) -> AsyncGenerator[list[tuple[bytes, Facts]], None]:
-        """See `Readable.entries`."""
         if (known := self._known(path)) is not None:
             yield _listed(*known)
             return
@@ -210,22 +206,18 @@ class SeeThrough:
         await asyncio.gather(*map(look, names))
 
     async def read_link(self, path: bytes) -> bytes:
-        """See `Readable.read_link`."""
         if self._known(path) is None:
             return await self._store.read_link(path)
         _, line = await self._entry(path)
         return line.member.target
 
     async def free_space(self, path: bytes) -> int | None:
-        """See `Readable.free_space`."""
         return await self._store.free_space(path)
 
     async def clock_ns(self) -> int | None:
-        """See `Readable.clock_ns`."""
         return await self._store.clock_ns()
 
     async def open(self, path: bytes) -> Reader:
-        """See `Readable.open`."""
         if self._known(path) is None:
             try:
                 return await self._store.open(path)
@@ -238,17 +230,15 @@ class SeeThrough:
         return StoredFile(path, await self._contents(stored), line.member)
 
     def expect(self, size: int, *, limited: bool) -> None:
-        """See `Readable.expect`."""
         self._store.expect(size, limited=limited)
 
     async def recorded(self, path: bytes) -> str:
-        """See `Readable.recorded`: what the index says."""
+        """What the index says."""
         known = self._known(path)
         line = known[0].lines.get(known[1]) if known is not None else None
         return line.digest if line is not None else ""
 
     async def close(self) -> None:
-        """See `Readable.close`."""
         await self.release()
         await self._store.close()
 
@@ -287,7 +277,7 @@ class _Machine:
         self._machine = machine
 
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
-        """See `SourceMachine.digest`. A node makes the digests of all entries of a bundle at once, from its bytes."""
+        """A node makes the digests of all entries of a bundle at once, from its bytes."""
         if self._seen._known(path) is None:
             return await self._machine.digest(path, algorithm, seen)
         stored, line = await self._seen._entry(path)
@@ -310,7 +300,7 @@ class _Machine:
         return NodeDigest(digests[line.member.name], facts_of_member(line.member))
 
     async def digest_start(self, path: bytes, size: int, algorithm: str) -> NodeDigest:
-        """See `SourceMachine.digest_start`. Not for what is in a bundle, to which nothing is appended."""
+        """Not for what is in a bundle, to which nothing is appended."""
         if self._seen._known(path) is not None:
             raise StoreError(Fault.UNSUPPORTED, path, store=self._seen.name)
         return await self._machine.digest_start(path, size, algorithm)
@@ -318,7 +308,6 @@ class _Machine:
     async def digests(
         self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str, processes: int = 0
     ) -> list[Digested]:
-        """See `SourceMachine.digests`."""
         outside = [(path, known) for path, known in files if self._seen._known(path) is None]
         made = await self._machine.digests(outside, algorithm, processes)
         there = dict(zip((path for path, _ in outside), made, strict=True))
@@ -334,13 +323,13 @@ class _Machine:
         return Digested(made.digest, made.facts)
 
     async def block_sums(self, path: bytes, block: int) -> NodeBlocks:
-        """See `SourceMachine.block_sums`. Not for what is in a bundle."""
+        """Not for what is in a bundle."""
         if self._seen._known(path) is not None:
             raise StoreError(Fault.UNSUPPORTED, path, store=self._seen.name)
         return await self._machine.block_sums(path, block)
 
     async def read_small(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
-        """See `SourceMachine.read_small`. What comes out of a bundle is compared with its index."""
+        """What comes out of a bundle is compared with its index."""
         outside = [path for path in paths if self._seen._known(path) is None]
         there = dict(zip(outside, await self._machine.read_small(outside, most), strict=True)) if outside else {}
         read = []

@@ -227,15 +227,13 @@ class StoredFile:
         self.read_here = None
 
     async def facts(self) -> Facts:
-        """See `Reader.facts`."""
         stored = self._contents.stored
         if not (await self._contents.facts()).same_as(stored.facts):
             raise StoreError(Fault.SOURCE_CHANGED, self._path, store=self._contents.store.name)
         return facts_of_member(self._member)
 
     async def read(self, offset: int, size: int) -> bytes:
-        """See `Reader.read`."""
         return await self._contents.read(self._path, self._member, offset, size)
 
     async def close(self) -> None:
-        """See `Reader.close`. The bundle stays open for others."""
+        """The bundle stays open for others."""

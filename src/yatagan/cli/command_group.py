@@ -15,7 +15,7 @@ class CommandGroup(click.Group):
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
-        """See `click.Group.resolve_command`. Raises UnknownCommand."""
+        """Raises UnknownCommand."""
         name = args[0]
         if self.get_command(ctx, name) is None and not name.startswith("-") and not ctx.resilient_parsing:
             from yatagan.near_names import nearest
@@ -36,11 +36,9 @@ class LazyGroup(CommandGroup):
         self.lazy = lazy
 
     def list_commands(self, ctx: click.Context) -> list[str]:
-        """See `click.Group.list_commands`."""
         return list(self.lazy)
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
-        """See `click.Group.get_command`."""
         if cmd_name not in self.lazy:
             return None
         module = importlib.import_module(f"yatagan.cli.commands.{self.lazy[cmd_name][0]}")
@@ -49,7 +47,7 @@ class LazyGroup(CommandGroup):
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        """See `click.Group.format_commands`. Nothing is imported for it."""
+        """Nothing is imported for it."""
         with formatter.section("Commands"):
             formatter.write_dl([(name, line) for name, (_, line) in self.lazy.items()])
 

@@ -25,7 +25,7 @@ class _LazyFile(logging.Handler):
         self._file = file
 
     def emit(self, record: logging.LogRecord) -> None:
-        """See `logging.Handler`. Where nothing can be written, nothing is."""
+        """Where nothing can be written, nothing is."""
         if record.getMessage().startswith(_KNOWN):
             return
         try:

@@ -48,20 +48,29 @@ class Towards(StrEnum):
 
 
 class StoredAs(StrEnum):
-    """As what a dataset is kept there."""
+    """As what a directory is kept at the destination."""
 
     FILES = "files"
+    #: All of it is one bundle.
     BUNDLE = "bundle"
+    #: Every directory right below it is one bundle.
     BY_DIRECTORY = "by-directory"
-    #: Files that are a bag (RFC 8493), and are verified as one.
+    #: A dataset: files that are a bag (RFC 8493), and are verified as one.
     BAG = "bag"
+
+
+class By(StrEnum):
+    """What shows that a file is there already, or as it was."""
+
+    SIZE_AND_TIME = "size-and-time"
+    DIGEST = "digest"
 
 
 @dataclass(frozen=True, slots=True)
 class Dataset:
     """A named tree of a project. `here` is absolute, without links above it; it and `there` are the same tree.
 
-    `by_digest`: files count as there already only by their contents.
+    `by`: what shows that a file is there already.
     """
 
     name: str
@@ -71,7 +80,7 @@ class Dataset:
     only: tuple[str, ...] = ()
     skip: tuple[str, ...] = ()
     stored: StoredAs = StoredAs.FILES
-    by_digest: bool = False
+    by: By = By.SIZE_AND_TIME
 
     @property
     def towards(self) -> Towards:
@@ -126,7 +135,6 @@ _TOP = ("project", "dataset")
 _PROJECT_KEYS = ("name", "ledger")
 _DATASET_KEYS = ("use", "here", "there", "only", "skip", "stored", "by")
 _LOCAL_KEYS = ("here", "there")
-_BY = {"size-and-time": False, "digest": True}
 
 
 @dataclass(slots=True)
@@ -294,7 +302,7 @@ class _Reading:
         self._known(self._local, mine, _LOCAL_KEYS, above)
         use = self._one_of(table, "use", above, [each.value for each in Use], "")
         stored = self._one_of(table, "stored", above, [each.value for each in StoredAs], StoredAs.FILES.value)
-        by = self._one_of(table, "by", above, list(_BY), "size-and-time")
+        by = self._one_of(table, "by", above, [each.value for each in By], By.SIZE_AND_TIME.value)
         here, there = b"", Place("", b"")
         file, typed = self._given(table, mine, "here", above)
         if typed:
@@ -307,7 +315,7 @@ class _Reading:
         only, skip = (self._patterns(table, key, above) for key in ("only", "skip"))
         if stored in (StoredAs.BUNDLE, StoredAs.BY_DIRECTORY) and use == Use.RESULT:
             self._wrong(self._main, (*above, "stored"), "results come back as files", 'write stored = "files"')
-        return Dataset(name, Use(use), here, there, only, skip, StoredAs(stored), _BY[by])
+        return Dataset(name, Use(use), here, there, only, skip, StoredAs(stored), By(by))
 
     def _given(
         self, table: Mapping[str, Any], mine: Mapping[str, Any], key: str, above: tuple[str, ...]

@@ -13,14 +13,12 @@ class OpenSession:
         self._source = source
 
     async def open(self) -> Store:
-        """See `Source.open`."""
         if self._store is not None:
             store, self._store = self._store, None
             return store
         return await self._source.open()
 
     def pins(self) -> dict[str, tuple[str, int]]:
-        """See `Source.pins`."""
         return self._source.pins()
 
     async def release(self) -> None:

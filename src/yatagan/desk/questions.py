@@ -92,8 +92,7 @@ class NoQuestions(NoPrompter):
     attended = False
 
     def agrees(self, asked: Asked) -> bool:
-        """See `Questions`."""
         return False
 
     def warned(self, of: Warned) -> None:
-        """See `Questions`."""
+        pass

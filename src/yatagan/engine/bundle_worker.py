@@ -60,11 +60,11 @@ class BundleReader:
         self.read_here = None
 
     async def facts(self) -> Facts:
-        """See `Reader.facts`. A bundle has none of its own but its size."""
+        """A bundle has none of its own but its size."""
         return Facts(Kind.FILE, self._layout.size, 0, 0)
 
     async def read(self, offset: int, size: int) -> bytes:
-        """See `Reader.read`. Raises Lost."""
+        """Raises Lost."""
         layout = self._layout
         end = min(offset + size, layout.size)
         first, last = self._covering(offset), self._covering(end - 1)
@@ -98,7 +98,6 @@ class BundleReader:
         return found
 
     async def close(self) -> None:
-        """See `Reader.close`."""
         self._held.clear()
 
 
@@ -116,7 +115,6 @@ class MemberDigests:
         self.again: MemberDigests | None = None
 
     def update(self, data: Piece, /) -> None:
-        """See `file_digest.Hash`."""
         layout, view, end = self._layout, memoryview(data), self._at + len(data)
         self._checksum = zlib.crc32(view, self._checksum)
         while self._number < len(layout.members):
@@ -135,15 +133,14 @@ class MemberDigests:
         self._number += 1
 
     def hexdigest(self) -> str:
-        """See `file_digest.Hash`. The bundle itself needs none."""
+        """The bundle itself needs none."""
         return ""
 
     def checkpoint(self) -> str:
-        """See `file_digest.Hash`. A checksum, not a proof: it finds a bundle that has changed."""
+        """A checksum, not a proof: it finds a bundle that has changed."""
         return f"{self._checksum:08x}"
 
     def anew(self) -> MemberDigests:
-        """See `file_digest.Hash`."""
         self.again = MemberDigests(self._layout)
         return self.again
 

@@ -49,11 +49,9 @@ class SystemClock:
     """The real clock."""
 
     def monotonic(self) -> float:
-        """See `Clock`."""
         return time.monotonic()
 
     async def sleep(self, seconds: float) -> None:
-        """See `Clock`."""
         await asyncio.sleep(seconds)
 
 

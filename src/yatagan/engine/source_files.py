@@ -48,15 +48,14 @@ class FileInMemory:
         self.flow = InFlight(len(contents))
 
     async def facts(self) -> Facts:
-        """See `Reader.facts`: as they were when it was read."""
+        """As they were when it was read."""
         return self._facts
 
     async def read(self, offset: int, size: int) -> bytes:
-        """See `Reader.read`."""
         return self._contents[offset : offset + size]
 
     async def close(self) -> None:
-        """See `Reader.close`."""
+        pass
 
 
 class SourceFiles:

@@ -44,7 +44,6 @@ class _Spool(LocalStore):
     """Bundles that wait here: only we write them, so none is ever too new to be read."""
 
     async def clock_ns(self) -> int | None:
-        """See `Readable.clock_ns`."""
         return None
 
 

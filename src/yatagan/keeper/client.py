@@ -185,13 +185,12 @@ class KeeperRun:
         self._stopped = False
 
     def stop(self) -> None:
-        """See `BatchRun.stop`."""
         self._stopped = True
         if self._peer is not None:  # else it is sent once there is a connection
             self._peer.tell("stop")
 
     async def run(self) -> CannotReach | None:
-        """See `BatchRun.run`. We hold the batch's lock, which passes to the keeper and comes back."""
+        """We hold the batch's lock, which passes to the keeper and comes back."""
         umask = own_umask()
         self._peer = await self._keeper.connect(self._listener)
         if self._stopped:

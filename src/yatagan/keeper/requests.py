@@ -49,30 +49,24 @@ class PromptRelay(Prompter):
         self._peer = peer
 
     async def answer(self, question: Question) -> str:
-        """See `Prompter`."""
         try:
             return str(await self._peer.ask("answer", question))
         except Gone:
             raise NeedsAnswer(question.node, question.text) from None
 
     def tell(self, node: str, said: str) -> None:
-        """See `Prompter`."""
         self._peer.tell("said", node, said)
 
     def refused(self, node: str, tries_left: int | None) -> None:
-        """See `Prompter`."""
         self._peer.tell("refused", node, tries_left)
 
     def note(self, text: str) -> None:
-        """See `Prompter`."""
         self._peer.tell("noted", text)
 
     def waiting(self, node: str, seconds: float, reached: LoginProgress) -> None:
-        """See `Prompter`."""
         self._peer.tell("waiting", node, seconds, reached)
 
     def waited(self) -> None:
-        """See `Prompter`."""
         self._peer.tell("waited")
 
 

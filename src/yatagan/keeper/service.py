@@ -316,13 +316,11 @@ class _Shared:
         self._answers = answers
 
     async def open(self) -> SftpStore:
-        """See `Source.open`."""
         store = await self._service._regain(self._node, self._pinned, self._answers)
         self._pinned = store.address
         return store
 
     def pins(self) -> dict[str, tuple[str, int]]:
-        """See `Source.pins`."""
         return {} if self._pinned is None else {self._node.name: self._pinned}
 
 

@@ -40,41 +40,34 @@ class KeeperFile:
         self.read_here = self.write_here = None
 
     async def facts(self) -> Facts:
-        """See `Reader.facts`."""
         found: Facts = await self._store.ask("file.facts", self._number)
         return found
 
     async def read(self, offset: int, size: int) -> bytes:
-        """See `Reader.read`."""
         data: bytes = await self._store.ask("file.read", self._number, offset, size)
         return data
 
     async def write(self, offset: int, data: Piece) -> None:
-        """See `Writer.write`."""
         await self._store.ask("file.write", self._number, offset, bytes(data))
 
     def copy_here(self, source: Reader, offset: int, size: int) -> bool:
-        """See `Writer.copy_here`."""
         return False
 
     async def keep_others_out(self) -> None:
-        """See `Writer.keep_others_out`."""
+        pass
 
     async def is_untouched(self, size: int) -> bool:
-        """See `Writer.is_untouched`."""
         return False
 
     async def sync(self) -> bool:
-        """See `Writer.sync`."""
         return bool(await self._store.ask("file.sync", self._number))
 
     async def place(self, wanted: Placement) -> Fault | None:
-        """See `Store.place`. The keeper still holds the number, which `close` gives back."""
+        """The keeper still holds the number, which `close` gives back."""
         unset: Fault | None = await self._store.ask("place", self._number, wanted)
         return unset
 
     async def close(self) -> None:
-        """See `Reader.close` and `Writer.close`."""
         if self._number:
             number, self._number = self._number, 0
             await self._store.ask("file.close", number)
@@ -102,22 +95,18 @@ class KeeperStore:
             raise StoreError(Fault.CONNECTION_LOST, store=self.name, detail="its keeper has ended") from None
 
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
-        """See `Store.resolve`."""
         found: bytes = await self.ask("resolve", path, follow)
         return found
 
     async def look(self, path: bytes) -> Facts | None:
-        """See `Store.look`."""
         found: Facts | None = await self.ask("look", path)
         return found
 
     async def look_closely(self, path: bytes) -> Facts | None:
-        """See `Store.look_closely`."""
         found: Facts | None = await self.ask("look_closely", path)
         return found
 
     async def entries(self, path: bytes) -> AsyncGenerator[list[tuple[bytes, Facts]], None]:
-        """See `Store.entries`."""
         number, ended = await self.ask("entries", path), False
         try:
             while handful := await self.ask("more", number):
@@ -132,107 +121,85 @@ class KeeperStore:
                     await self.ask("no more", number)
 
     async def read_link(self, path: bytes) -> bytes:
-        """See `Store.read_link`."""
         found: bytes = await self.ask("read_link", path)
         return found
 
     async def owner(self, path: bytes) -> str:
-        """See `Store.owner`."""
         return str(await self.ask("owner", path))
 
     async def group(self, path: bytes) -> int | None:
-        """See `Store.group`."""
         found: int | None = await self.ask("group", path)
         return found
 
     async def free_space(self, path: bytes) -> int | None:
-        """See `Store.free_space`."""
         found: int | None = await self.ask("free_space", path)
         return found
 
     async def clock_ns(self) -> int | None:
-        """See `Store.clock_ns`."""
         found: int | None = await self.ask("clock_ns")
         return found
 
     async def open(self, path: bytes) -> Reader:
-        """See `Store.open`."""
         return KeeperFile(self, await self.ask("open", path))
 
     async def create_part(self, path: bytes, mode: int = 0o600) -> Writer:
-        """See `Store.create_part`."""
         return KeeperFile(self, await self.ask("create_part", path, mode))
 
     async def reopen_part(self, path: bytes) -> Writer:
-        """See `Store.reopen_part`."""
         return KeeperFile(self, await self.ask("reopen_part", path))
 
     async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
-        """See `Store.copy_part`."""
         await self.ask("copy_part", old, new, size, mode)
 
     async def make_directory(self, path: bytes, mode: int) -> None:
-        """See `Store.make_directory`."""
         await self.ask("make_directory", path, mode)
 
     async def sync_directory(self, path: bytes) -> bool:
-        """See `Store.sync_directory`."""
         return bool(await self.ask("sync_directory", path))
 
     async def make_link(self, path: bytes, target: bytes) -> None:
-        """See `Store.make_link`."""
         await self.ask("make_link", path, target)
 
     async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
-        """See `Store.set_facts`."""
         await self.ask("set_facts", path, mode, mtime_ns)
 
     async def is_real(self, directory: bytes, top: bytes) -> bool:
-        """See `Store.is_real`."""
         return bool(await self.ask("is_real", directory, top))
 
     async def place(self, part: Writer, wanted: Placement) -> Fault | None:
-        """See `Store.place`."""
         assert isinstance(part, KeeperFile)
         unset: Fault | None = await part.place(wanted)
         return unset
 
     async def keep(self, path: bytes, kept: bytes) -> None:
-        """See `Store.keep`."""
         await self.ask("keep", path, kept)
 
     async def rename(self, path: bytes, new: bytes) -> None:
-        """See `Store.rename`."""
         await self.ask("rename", path, new)
 
     async def remove(self, path: bytes) -> None:
-        """See `Store.remove`."""
         await self.ask("remove", path)
 
     async def remove_directory(self, path: bytes) -> None:
-        """See `Store.remove_directory`."""
         await self.ask("remove_directory", path)
 
     def expect(self, size: int, *, limited: bool) -> None:
-        """See `Readable.expect`."""
+        pass
 
     async def recorded(self, path: bytes) -> str:
-        """See `Store.recorded`."""
         return ""
 
     def witness(self) -> str:
-        """See `Store.witness`."""
         return self._witness
 
     def note_writers(self, noted: Callable[[str], Awaitable[None]]) -> None:
-        """See `Store.note_writers`."""
+        pass
 
     async def writers_gone(self, witness: str) -> bool:
-        """See `Store.writers_gone`."""
         return bool(await self.ask("writers_gone", witness))
 
     async def close(self) -> None:
-        """See `Store.close`. The login stays open."""
+        """The login stays open."""
         await self._peer.close()
 
 
@@ -244,27 +211,22 @@ class KeeperMachine:
         self._name = name
 
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
-        """See `SourceMachine.digest`."""
         found: NodeDigest = await self._ask("machine.digest", path, algorithm, seen)
         return found
 
     async def digests(
         self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str, processes: int = 0
     ) -> list[Digested]:
-        """See `SourceMachine.digests`."""
         return list(await self._ask("machine.digests", tuple(files), algorithm, processes))
 
     async def read_small(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
-        """See `SourceMachine.read_small`."""
         return list(await self._ask("machine.read_small", tuple(paths), most))
 
     async def run(self, modules: tuple[str, ...], what: str, path: bytes, values: Values) -> Values:
-        """See `Machine.run`."""
         found: Values = await self._ask("machine.run", modules, what, path, values)
         return found
 
     async def same_disk(self, token: bytes) -> bool:
-        """See `Machine.same_disk`."""
         return bool(await self._ask("machine.same_disk", token))
 
     async def digest_start(self, path: bytes, size: int, algorithm: str) -> NodeDigest:
@@ -297,7 +259,6 @@ class KeeperSource:
         self._pinned = pinned
 
     async def open(self) -> KeeperStore:
-        """See `Source.open`."""
         peer = await self._keeper.connect()
         try:
             async with answered(self._node.name, peer, SOON):
@@ -309,5 +270,4 @@ class KeeperSource:
         return KeeperStore(self._node, peer, lease)
 
     def pins(self) -> dict[str, tuple[str, int]]:
-        """See `Source.pins`."""
         return {} if self._pinned is None else {self._node.name: self._pinned}

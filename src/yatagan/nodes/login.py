@@ -102,15 +102,12 @@ class OwnLink:
         self._connection = connection
 
     async def channel(self, like: SftpClient) -> SftpClient:
-        """See `SSHLink.channel`."""
         return await SftpClient.open(self._connection, like)
 
     def abort(self) -> None:
-        """See `SSHLink.abort`."""
         self._connection.abort()
 
     async def hang_up(self) -> None:
-        """See `SSHLink.hang_up`."""
         self._connection.close()
         try:
             async with asyncio.timeout(2):

@@ -89,7 +89,7 @@ class ProcessLink:
         self.lost.set()
 
     async def channel(self, like: SftpClient, order: bytes = _MORE) -> SftpClient:
-        """See `SSHLink.channel`. Its socket goes with an order."""
+        """Its socket goes with an order."""
         near, far = socket.socketpair()
         with far:
             try:
@@ -105,7 +105,6 @@ class ProcessLink:
         return await SftpClient.over(passed_on, like=like)
 
     def abort(self) -> None:
-        """See `SSHLink.abort`."""
         self.lost.set()
         self._writer.close()
         # Not by the library's `kill`, which reaps the process behind the back of who waits for it.
@@ -114,7 +113,6 @@ class ProcessLink:
                 os.kill(self._process.pid, signal.SIGKILL)
 
     async def hang_up(self) -> None:
-        """See `SSHLink.hang_up`."""
         self._writer.close()
         try:
             async with asyncio.timeout(_LEAVING):

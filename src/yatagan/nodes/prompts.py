@@ -68,16 +68,16 @@ class NoPrompter:
         raise NeedsAnswer(question.node, question.text)
 
     def tell(self, node: str, said: str) -> None:
-        """See `Prompter`."""
+        pass
 
     def refused(self, node: str, tries_left: int | None) -> None:
-        """See `Prompter`."""
+        pass
 
     def note(self, text: str) -> None:
-        """See `Prompter`."""
+        pass
 
     def waiting(self, node: str, seconds: float, reached: LoginProgress) -> None:
-        """See `Prompter`."""
+        pass
 
     def waited(self) -> None:
-        """See `Prompter`."""
+        pass

@@ -149,7 +149,7 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
     # -- the channel ---------------------------------------------------------------------------------------
 
     def data_received(self, data: bytes, datatype: asyncssh.DataType) -> None:
-        """See `asyncssh.SSHClientSession`. Answers come in pieces of 32 KiB, and many of them in one."""
+        """Answers come in pieces of 32 KiB, and many of them in one."""
         if datatype is not None or self._error is not None:
             return
         self._pieces.append(data)
@@ -209,13 +209,12 @@ class SftpClient(asyncssh.SSHClientSession[bytes]):
                 fail(future, Nonsense(f"an answer of another kind ({kind}) than was asked for"))
 
     def connection_lost(self, exc: Exception | None) -> None:
-        """See `asyncssh.SSHClientSession`."""
         self._fail(ConnectionError(str(exc) if exc else "the channel was closed"))
         if not self._ended.done():
             self._ended.set_result(None)
 
     def eof_received(self) -> bool:
-        """See `asyncssh.SSHClientSession`: the server has ended."""
+        """The server has ended."""
         return False
 
     def _fail(self, error: ConnectionError) -> None:

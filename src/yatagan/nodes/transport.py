@@ -23,16 +23,16 @@ class PacketConnection(Protocol):
     """The protocol object that the SSH library makes for each connection."""
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        """See `asyncio.Protocol`."""
+        pass
 
     def connection_lost(self, exc: Exception | None) -> None:
-        """See `asyncio.Protocol`."""
+        pass
 
     def data_received(self, data: bytes) -> None:
-        """See `asyncio.Protocol`."""
+        pass
 
     def eof_received(self) -> bool | None:
-        """See `asyncio.Protocol`."""
+        pass
 
 
 class PacketConnector:

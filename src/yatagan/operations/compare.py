@@ -6,8 +6,8 @@ import asyncio
 from contextlib import AsyncExitStack
 from dataclasses import dataclass
 
+from yatagan.config.project import By
 from yatagan.desk.desk import Desk
-from yatagan.operations.stage_request import By
 from yatagan.operations.watching import Doing, Unwatched, Watcher
 from yatagan.places import Place
 from yatagan.stores.interface import Store

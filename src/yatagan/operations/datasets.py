@@ -7,15 +7,14 @@ import posixpath
 from dataclasses import fields
 
 from yatagan.batches.journal_data import Purpose
-from yatagan.config.project import Dataset, Project, StoredAs, Towards
+from yatagan.config.project import By, Dataset, Project, Towards
 from yatagan.desk.desk import Desk
 from yatagan.ledger.tree_history import history_of_dataset
-from yatagan.operations.stage_request import By, DatasetStageRequest, StageOptions, StageRequest, Storing
+from yatagan.operations.stage_request import DatasetStageRequest, StageOptions, StageRequest
 from yatagan.places import Place
 from yatagan.planning.gone import OnRecordBefore
+from yatagan.planning.stored_bundles import BUNDLED
 from yatagan.trees.patterns import Choice
-
-_STORING = {StoredAs.BUNDLE: Storing.BUNDLE, StoredAs.BY_DIRECTORY: Storing.BY_DIRECTORY}
 
 
 def choice_of(dataset: Dataset) -> Choice:
@@ -33,14 +32,14 @@ def stage_of_dataset(desk: Desk, project: Project, request: DatasetStageRequest)
     here, there = Place("", dataset.here), dataset.there
     source, target = (here, there) if way is Towards.THERE else (there, here)
     options = {each.name: getattr(request, each.name) for each in fields(StageOptions)}
-    if dataset.by_digest:
-        options["by"] = By.DIGEST
+    if dataset.by is By.DIGEST:
+        options["by"] = dataset.by
     return StageRequest(
         (source,),
         Place(target.node, posixpath.dirname(target.path)),
         name=target.name,
         choice=choice_of(dataset),
-        stored=_STORING.get(dataset.stored) if way is Towards.THERE else None,
+        stored=dataset.stored if dataset.stored in BUNDLED and way is Towards.THERE else None,
         purpose=Purpose(project.name, dataset.name, way.value, desk.project_ledger()),
         **options,
     )

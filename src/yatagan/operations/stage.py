@@ -219,7 +219,7 @@ class PlannedStage:
                         choice=request.choice,
                         times=request.times,
                         together=self._together(costs),
-                        stored=request.storing,
+                        stored=request.stored_as,
                         heard=heard,
                         looking=looking,
                         unchanged_for=request.unchanged_for,

@@ -11,18 +11,11 @@ from enum import StrEnum
 from yatagan.batches.journal_data import NO_PURPOSE, Purpose
 from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.config.areas import Area
-from yatagan.config.project import Towards
+from yatagan.config.project import By, StoredAs, Towards
 from yatagan.errors import BadStage, WrongStage
 from yatagan.places import Place
-from yatagan.planning.stored_bundles import StoringChoice
+from yatagan.planning.stored_bundles import BUNDLED
 from yatagan.trees.patterns import EVERYTHING, Choice
-
-
-class By(StrEnum):
-    """What shows that a file is there already."""
-
-    SIZE_AND_TIME = "size-and-time"
-    DIGEST = "digest"
 
 
 class IfNewer(StrEnum):
@@ -42,23 +35,6 @@ class Pack(StrEnum):
     ALWAYS = "always"
     #: Every file travels alone; without `stored`, bundles are files like others.
     NEVER = "never"
-
-
-class Storing(StrEnum):
-    """As what a directory stays at the destination."""
-
-    FILES = "files"
-    #: Every source is one bundle.
-    BUNDLE = "bundle"
-    #: Every directory right below a source is one bundle.
-    BY_DIRECTORY = "by-directory"
-
-
-_CHOICES = {
-    Storing.FILES: StoringChoice.FILES,
-    Storing.BUNDLE: StoringChoice.WHOLE,
-    Storing.BY_DIRECTORY: StoringChoice.BY_DIRECTORY,
-}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -109,7 +85,7 @@ class StageRequest(StageOptions):
     name: bytes = b""
     purpose: Purpose = NO_PURPOSE
     choice: Choice = EVERYTHING
-    stored: Storing | None = None
+    stored: StoredAs | None = None
 
     def __post_init__(self) -> None:
         if not self.sources:
@@ -117,7 +93,7 @@ class StageRequest(StageOptions):
         first = str(self.sources[0])
         if len({source.node for source in self.sources}) > 1:
             raise BadStage(WrongStage.SEVERAL_MACHINES, str(self.sources[-1]))
-        if self.stored in (Storing.BUNDLE, Storing.BY_DIRECTORY):
+        if self.stored in BUNDLED:
             if self.source_node:
                 raise BadStage(WrongStage.STORED_FROM_A_NODE, first, str(self.stored))
             if self.growing is not None:
@@ -134,11 +110,9 @@ class StageRequest(StageOptions):
         return self.by is By.DIGEST
 
     @property
-    def storing(self) -> StoringChoice:
-        """Which directories are stored as bundles."""
-        if self.stored is None:
-            return StoringChoice.AS_IT_IS if self.sees_through else StoringChoice.FILES
-        return _CHOICES[self.stored]
+    def stored_as(self) -> StoredAs | None:
+        """As what directories are kept; None: what is there keeps its form, and what is new becomes files."""
+        return StoredAs.FILES if self.stored is None and not self.sees_through else self.stored
 
     @property
     def sees_through(self) -> bool:

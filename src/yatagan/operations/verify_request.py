@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-from yatagan.config.project import Towards
+from yatagan.config.project import By, Towards
 from yatagan.digests.any_lists import Reading
 from yatagan.digests.checksum_lists import Listed
 from yatagan.ledger.ledger import OnRecord
-from yatagan.operations.stage_request import By
 from yatagan.places import Place
 from yatagan.trees.patterns import EVERYTHING, Choice
 from yatagan.verdicts.scope import StillNotGood

@@ -40,11 +40,9 @@ class Unwatched:
     """Nobody sees how far an operation is; see `Watcher`."""
 
     def reading(self, places: Sequence[Place]) -> AbstractContextManager[Callable[[int], None]]:
-        """See `Watcher`."""
         return contextlib.nullcontext(unheard)
 
     def hashing(self, doing: Doing) -> AbstractAsyncContextManager[HashingWatcher]:
-        """See `Watcher`."""
         return contextlib.nullcontext(NoHashingWatcher())
 
 

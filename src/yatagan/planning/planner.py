@@ -16,6 +16,7 @@ from yatagan.batches.states import Evidence
 from yatagan.batches.steps import Beginning, Modes, Times
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.bundles.stored_bundle import find_stored
+from yatagan.config.project import StoredAs
 from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.errors import BadPlace, Refused
 from yatagan.faults import Fault
@@ -26,7 +27,7 @@ from yatagan.planning.metadata import RefusedBefore, compare_facts
 from yatagan.planning.picked import Picked
 from yatagan.planning.placed_before import Placed
 from yatagan.planning.plan import Arrival, Plan, Summary
-from yatagan.planning.stored_bundles import BundleToStore, StoringChoice, store
+from yatagan.planning.stored_bundles import BundleToStore, store
 from yatagan.planning.unsettled import leave_unsettled, opened_for_writing
 from yatagan.portable import index
 from yatagan.stores.interface import Kind, Readable, Store
@@ -60,7 +61,7 @@ async def make_plan(
     choice: Choice = EVERYTHING,
     times: Times = Times.KEEP,
     together: BundlingChoice | None = None,
-    stored: StoringChoice = StoringChoice.AS_IT_IS,
+    stored: StoredAs | None = None,
     looking: ContentsComparison | None = None,
     placed: PlacedBefore | None = None,
     unchanged_for: float = 0.0,
@@ -87,7 +88,7 @@ async def make_plan(
     fresh_since = still_since(await source.clock_ns(), source.traits.time_step_ns)
     plan = await _begin(destination, directory, step_ns)
     seeing = SeeThrough(destination)
-    now_there: Readable = destination if stored is StoringChoice.FILES else seeing
+    now_there: Readable = destination if stored is StoredAs.FILES else seeing
     comparing = _Comparing(source, now_there, choice, step_ns, fresh_since, times is Times.NOW, looking, heard)
     opened = opened_for_writing() if unchanged_for and source.traits.here else frozenset[bytes]()
     try:
@@ -253,14 +254,14 @@ async def _nothing(root: bytes) -> Tree:
     return Tree(root)
 
 
-async def _look_at_bundles(destination: Store, arrival: Arrival, stored: StoringChoice, seeing: SeeThrough) -> None:
+async def _look_at_bundles(destination: Store, arrival: Arrival, stored: StoredAs | None, seeing: SeeThrough) -> None:
     """Decide what of an arrival is stored as bundles, and what those replace. Raises Refused."""
     arrival.storing, arrival.differences, arrival.as_files = store(
         arrival.tree, arrival.there, arrival.differences, stored, seeing.bundles, seeing.unfit
     )
     for each in arrival.storing:
         await _look_at_bundle(destination, each)
-    if stored is StoringChoice.FILES and not arrival.there.entries:
+    if stored is StoredAs.FILES and not arrival.there.entries:
         hidden = await find_stored(destination, arrival.there.root)
         arrival.hidden = hidden.path if hidden is not None else b""
 

@@ -9,26 +9,16 @@ from __future__ import annotations
 import posixpath
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
-from enum import StrEnum
 from functools import partial
 
 from yatagan.bundles.stored_bundle import StoredBundle, bundle_of
+from yatagan.config.project import StoredAs
 from yatagan.stores.interface import Facts, Kind
 from yatagan.trees.compare import Differences, Verdict
 from yatagan.trees.scan import Tree
 
-
-class StoringChoice(StrEnum):
-    """How directories that are new at the destination are stored."""
-
-    #: As files, whatever is there.
-    FILES = "files"
-    #: As files, but for those that are there as bundles.
-    AS_IT_IS = "as it is"
-    #: Every source as one bundle.
-    WHOLE = "whole"
-    #: Every directory of a source as one bundle.
-    BY_DIRECTORY = "by-directory"
+#: The forms in which directories become bundles.
+BUNDLED = (StoredAs.BUNDLE, StoredAs.BY_DIRECTORY)
 
 
 @dataclass(slots=True)
@@ -63,15 +53,15 @@ def store(
     tree: Tree,
     there: Tree,
     differences: Differences,
-    how: StoringChoice,
+    how: StoredAs | None,
     bundles: Mapping[bytes, StoredBundle],
     unfit: Collection[bytes] = (),
 ) -> tuple[list[BundleToStore], Differences, list[bytes]]:
     """Decide what is stored as bundles. Returns those, the differences that are left, and directories that are there as
     files.
 
-    `bundles`: those at the destination, by directory. `unfit`: directories whose bundles have an index that does not
-    fit, because a stage was interrupted.
+    `how`: the form of directories that are new there, None for files. `bundles`: those at the destination, by
+    directory. `unfit`: directories whose bundles have an index that does not fit, because a stage was interrupted.
     """
     directories = {path: there.absolute(path) for path in tree.entries.of_kind(Kind.DIRECTORY)}
     present = {path: bundles[absolute] for path, absolute in directories.items() if absolute in bundles}
@@ -97,12 +87,12 @@ def store(
     return storing, differences.grouped(partial(_group, groups=held))[None], as_files
 
 
-def _wanted(tree: Tree, how: StoringChoice) -> list[bytes]:
+def _wanted(tree: Tree, how: StoredAs | None) -> list[bytes]:
     """Directories that become bundles: those with files, whole or right below the root."""
-    if how is StoringChoice.WHOLE:
+    if how is StoredAs.BUNDLE:
         some = any(tree.entries.of_kind(Kind.FILE))
         return [b""] if tree.entries[b""].kind is Kind.DIRECTORY and some else []
-    if how is StoringChoice.BY_DIRECTORY:
+    if how is StoredAs.BY_DIRECTORY:
         return sorted({path.split(b"/")[0] for path in tree.entries.of_kind(Kind.FILE) if b"/" in path})
     return []
 

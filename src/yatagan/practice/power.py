@@ -99,14 +99,12 @@ class OpenDirectory:
         self._descriptor = os.open(path, os.O_RDONLY | os.O_DIRECTORY)
 
     def fileno(self) -> int:
-        """See `io.IOBase.fileno`."""
         return self._descriptor
 
     def flush(self) -> None:
-        """See `io.IOBase.flush`."""
+        pass
 
     def close(self) -> None:
-        """See `io.IOBase.close`."""
         os.close(self._descriptor)
 
 

@@ -51,13 +51,13 @@ class Files(Protocol):
     name: str
 
     async def look(self, path: bytes) -> Facts | None:
-        """See `Readable.look`."""
+        pass
 
     async def create_part(self, path: bytes, mode: int = 0o600) -> Writer:
-        """See `Store.create_part`."""
+        pass
 
     async def remove(self, path: bytes) -> None:
-        """See `Store.remove`."""
+        pass
 
 
 def _parsed(
@@ -96,7 +96,6 @@ class HelperMachine:
         return await self._request(self._helper.ask(what, path, **values), path or about, writing=writing)
 
     async def run(self, modules: tuple[str, ...], what: str, path: bytes, values: Values) -> Values:
-        """See `Machine.run`."""
         await self._request(self._helper.learn(modules), b"")
         return await self.ask(what, path, writing=True, **values)
 
@@ -129,7 +128,7 @@ class HelperMachine:
             raise StoreError(SYSTEM_FAULTS.get(unset, Fault.REFUSED), path, store=self._files.name)
 
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
-        """See `SourceMachine.digest`. The file must hold still while it is read."""
+        """The file must hold still while it is read."""
         (made,) = await self.digests([(path, None)], algorithm)
         if made.facts is None:
             if made.fault is Fault.MISSING and await self._files.look(path) is not None:
@@ -143,7 +142,6 @@ class HelperMachine:
 
     @_parsed
     async def digest_start(self, path: bytes, size: int, algorithm: str) -> NodeDigest:
-        """See `SourceMachine.digest_start`."""
         if algorithm not in self._helper.greeting["algorithms"]:
             raise StoreError(Fault.UNSUPPORTED, path, store=self._files.name)
         made = digested(*(await self.ask("digest_start", path, size=size, algorithm=algorithm))["made"])
@@ -159,7 +157,6 @@ class HelperMachine:
     async def digests(
         self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str, processes: int = 0
     ) -> list[Digested]:
-        """See `SourceMachine.digests`."""
         about = files[0][0] if len(files) == 1 else b""
         if algorithm not in self._helper.greeting["algorithms"]:
             raise StoreError(Fault.UNSUPPORTED, about, store=self._files.name)
@@ -169,7 +166,7 @@ class HelperMachine:
 
     @_parsed
     async def block_sums(self, path: bytes, block: int) -> NodeBlocks:
-        """See `SourceMachine.block_sums`. The file must hold still while it is read."""
+        """The file must hold still while it is read."""
         reply = await self.run(DELTA, "block_sums", path, {"block": block})
         facts = facts_from_list(reply["facts"])
         made = Blocks(facts.size, block, b64decode(reply["rolling"]), b64decode(reply["other"]))
@@ -179,20 +176,17 @@ class HelperMachine:
 
     @_parsed
     async def copy_matches(self, old: bytes, part: bytes, matches: Sequence[Match]) -> list[bool]:
-        """See `Machine.copy_matches`."""
         values = {"part": part.decode("latin-1"), "matches": matches}
         reply = await self.run(DELTA, "copy_matches", old, values)
         return _as_many(matches, [bool(each) for each in reply["good"]])
 
     @_parsed
     async def read_small(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
-        """See `SourceMachine.read_small`."""
         reply = await self.ask("read_small", paths=[path.decode("latin-1") for path in paths], most=most)
         return _as_many(paths, [small_file(outcome, b64decode(data), found) for outcome, data, found in reply["files"]])
 
     @_parsed
     async def extract(self, bundle: bytes, files: Sequence[BundledFile]) -> list[Extracted]:
-        """See `Machine.extract`."""
         reply = await self.ask("extract", bundle, writing=True, files=[_spelled(each) for each in files])
         return _as_many(files, [extracted(*outcome) for outcome in reply["outcomes"]])
 
@@ -224,12 +218,11 @@ class HelperMachine:
 
     @_parsed
     async def finish(self, files: Sequence[BundledFile]) -> list[Extracted]:
-        """See `Machine.finish`."""
         reply = await self.ask("finish", writing=True, files=[_spelled(each) for each in files])
         return _as_many(files, [extracted(*outcome) for outcome in reply["outcomes"]])
 
     async def same_disk(self, token: bytes) -> bool:
-        """See `Machine.same_disk`. Commands may land on another machine, or below another root."""
+        """Commands may land on another machine, or below another root."""
         text = secrets.token_hex(16)
         if await self._files.look(token) is not None:
             await self._files.remove(token)  # an earlier session was killed before it could

@@ -162,7 +162,7 @@ class FlowControl(InFlight):
         self.round_trip = min(self.round_trip, seconds)
 
     def short(self) -> None:
-        """See `InFlight.short`. The rate is updated only while requests wait, else it would measure the caller."""
+        """The rate is updated only while requests wait, else it would measure the caller."""
         self._short = True
 
     def answered(self, count: int) -> None:

@@ -244,7 +244,7 @@ class Lanes:
         return Lane(files, link.ours, process)
 
     async def _served_by(self, files: SftpClient) -> tuple[str, int]:
-        """See `Files.served_by`; ("", 0) where there is nothing to compare it with. Raises ConnectionError."""
+        """("", 0) where there is nothing to compare it with. Raises ConnectionError."""
         return await files.served_by() if self._first.helper is not None else ("", 0)
 
     async def _admit(self) -> None:

@@ -90,7 +90,7 @@ class LocalStore:
             raise StoreError(Fault.CONNECTION_LOST)
 
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
-        """See `Store.resolve`. LEADS_OUT, ONLY_READ or FOREIGN_LINK when it must not be touched."""
+        """LEADS_OUT, ONLY_READ or FOREIGN_LINK when it must not be touched."""
         whole = os.path.normpath(os.path.join(self._base, path))
         parent, name = os.path.split(whole)
         last = b"" if follow or not name else name
@@ -105,7 +105,6 @@ class LocalStore:
         return real
 
     async def look(self, path: bytes) -> Facts | None:
-        """See `Store.look`."""
         try:
             return facts_of(await in_thread(path, directories.look_at, path))
         except StoreError as error:
@@ -116,7 +115,6 @@ class LocalStore:
     look_closely = look
 
     async def entries(self, path: bytes) -> AsyncGenerator[list[tuple[bytes, Facts]], None]:
-        """See `Store.entries`."""
         directory = await in_thread(path, directories.open_to_list, path)
         try:  # entries are looked at through the descriptor, which must stay open
             with os.scandir(directory) as scan:
@@ -136,7 +134,6 @@ class LocalStore:
         return taken
 
     async def read_link(self, path: bytes) -> bytes:
-        """See `Store.read_link`."""
 
         def read() -> bytes:
             with directories.parent_of(path) as (directory, name):
@@ -145,7 +142,6 @@ class LocalStore:
         return await in_thread(path, read)
 
     async def owner(self, path: bytes) -> str:
-        """See `Store.owner`."""
 
         def name() -> str:
             with directories.parent_of(path) as (directory, base):
@@ -158,7 +154,6 @@ class LocalStore:
         return await in_thread(path, name)
 
     async def group(self, path: bytes) -> int | None:
-        """See `Store.group`."""
 
         def number() -> int:
             with directories.parent_of(path) as (directory, base):
@@ -167,7 +162,6 @@ class LocalStore:
         return await in_thread(path, number)
 
     async def free_space(self, path: bytes) -> int | None:
-        """See `Store.free_space`."""
         try:
             found = await in_thread(path, os.statvfs, path)
         except StoreError:
@@ -175,15 +169,12 @@ class LocalStore:
         return found.f_bavail * found.f_frsize
 
     async def clock_ns(self) -> int | None:
-        """See `Store.clock_ns`."""
         return time.time_ns()
 
     async def open(self, path: bytes) -> Reader:
-        """See `Store.open`."""
         return LocalFile(await in_thread(path, directories.open_regular, path, os.O_RDONLY), path, self.flow)
 
     async def create_part(self, path: bytes, mode: int = 0o600) -> Writer:
-        """See `Store.create_part`."""
 
         def create() -> int:
             with with_umask(self._umask):
@@ -192,15 +183,13 @@ class LocalStore:
         return LocalFile(await in_thread(path, create), path, self.flow)
 
     async def reopen_part(self, path: bytes) -> Writer:
-        """See `Store.reopen_part`."""
         return LocalFile(await in_thread(path, directories.open_regular, path, os.O_RDWR), path, self.flow)
 
     async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
-        """See `Store.copy_part`. Never needed here: a local writer ends with its process."""
+        """Never needed here: a local writer ends with its process."""
         raise StoreError(Fault.UNSUPPORTED, new)
 
     async def make_directory(self, path: bytes, mode: int) -> None:
-        """See `Store.make_directory`."""
 
         def make() -> None:
             with directories.parent_of(path) as (directory, name):
@@ -211,12 +200,10 @@ class LocalStore:
         await in_thread(path, make)
 
     async def sync_directory(self, path: bytes) -> bool:
-        """See `Store.sync_directory`."""
         await in_thread(path, _sync, path)
         return True
 
     async def make_link(self, path: bytes, target: bytes) -> None:
-        """See `Store.make_link`."""
 
         def make() -> None:
             with directories.parent_of(path) as (directory, name):
@@ -225,7 +212,6 @@ class LocalStore:
         await in_thread(path, make)
 
     async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
-        """See `Store.set_facts`."""
 
         def change() -> None:
             if number := placing.set_by_name(path, mode, mtime_ns):
@@ -234,7 +220,6 @@ class LocalStore:
         await in_thread(path, change)
 
     async def is_real(self, directory: bytes, top: bytes) -> bool:
-        """See `Store.is_real`."""
         try:
             os.close(await in_thread(directory, directories.enter, directory))
         except StoreError as error:
@@ -244,7 +229,6 @@ class LocalStore:
         return True
 
     async def place(self, part: Writer, wanted: Placement) -> Fault | None:
-        """See `Store.place`."""
         assert isinstance(part, LocalFile)
         try:
             return await asyncio.to_thread(part.place_here, wanted)
@@ -252,7 +236,6 @@ class LocalStore:
             await part.close()
 
     async def keep(self, path: bytes, kept: bytes) -> None:
-        """See `Store.keep`."""
 
         def keep() -> None:
             with directories.parent_of(path) as (source, name), directories.parent_of(kept) as (target, new):
@@ -262,7 +245,6 @@ class LocalStore:
         await in_thread(path, keep)
 
     async def rename(self, path: bytes, new: bytes) -> None:
-        """See `Store.rename`."""
 
         def rename() -> None:
             with directories.parent_of(path) as (source, name), directories.parent_of(new) as (target, name_there):
@@ -272,7 +254,6 @@ class LocalStore:
         await in_thread(new, rename)
 
     async def remove(self, path: bytes) -> None:
-        """See `Store.remove`."""
 
         def remove() -> None:
             with directories.parent_of(path) as (directory, name):
@@ -281,7 +262,6 @@ class LocalStore:
         await in_thread(path, remove)
 
     async def remove_directory(self, path: bytes) -> None:
-        """See `Store.remove_directory`."""
 
         def remove() -> None:
             with directories.parent_of(path) as (directory, name):
@@ -290,25 +270,22 @@ class LocalStore:
         await in_thread(path, remove)
 
     def expect(self, size: int, *, limited: bool) -> None:
-        """See `Readable.expect`."""
+        pass
 
     async def recorded(self, path: bytes) -> str:
-        """See `Store.recorded`."""
         return ""
 
     def witness(self) -> str:
-        """See `Store.witness`. The lock on the batch already shows that the earlier process has ended."""
+        """The lock on the batch already shows that the earlier process has ended."""
         return "local"
 
     def note_writers(self, noted: Callable[[str], Awaitable[None]]) -> None:
-        """See `Store.note_writers`."""
+        pass
 
     async def writers_gone(self, witness: str) -> bool:
-        """See `Store.writers_gone`."""
         return True
 
     async def close(self) -> None:
-        """See `Store.close`."""
         self._closed = True
 
 
@@ -331,11 +308,9 @@ class LocalSource:
         self._follows = follows
 
     async def open(self) -> LocalStore:
-        """See `Source.open`."""
         return LocalStore(self._base, self._roots, writing=self._writing, umask=self._umask, follows=self._follows)
 
     def pins(self) -> dict[str, tuple[str, int]]:
-        """See `Source.pins`."""
         return {}
 
 

@@ -40,33 +40,28 @@ class LocalFile:
         self.flow = flow
 
     async def facts(self) -> Facts:
-        """See `Reader.facts`."""
         return facts_of(await in_thread(self._path, os.fstat, self._descriptor))
 
     async def read(self, offset: int, size: int) -> bytes:
-        """See `Reader.read`."""
         return await asyncio.to_thread(self.read_here, offset, size)
 
     def read_here(self, offset: int, size: int) -> bytes:
-        """See `Reader.read_here`."""
         try:
             return os.pread(self._descriptor, size, offset)
         except OSError as error:
             raise fault_of(error, self._path) from error
 
     async def write(self, offset: int, data: Piece) -> None:
-        """See `Writer.write`."""
         await asyncio.to_thread(self.write_here, offset, data)
 
     def write_here(self, offset: int, data: Piece) -> None:
-        """See `Writer.write_here`."""
         try:
             self._write_all(offset, data)
         except OSError as error:
             raise fault_of(error, self._path) from error
 
     def copy_here(self, source: Reader, offset: int, size: int) -> bool:
-        """See `Writer.copy_here`. Disks that can share blocks between files then do."""
+        """Disks that can share blocks between files then do."""
         if not isinstance(source, LocalFile) or not hasattr(os, "copy_file_range"):
             return False
         end = offset + size
@@ -91,11 +86,9 @@ class LocalFile:
             view, offset = view[count:], offset + count
 
     async def keep_others_out(self) -> None:
-        """See `Writer.keep_others_out`."""
         self._lease = await in_thread(self._path, WriteLease, self._descriptor)
 
     async def is_untouched(self, size: int) -> bool:
-        """See `Writer.is_untouched`."""
 
         def look() -> bool:
             if self._lease is None or not self._lease.look():
@@ -108,12 +101,11 @@ class LocalFile:
         return await in_thread(self._path, look)
 
     async def sync(self) -> bool:
-        """See `Writer.sync`."""
         await in_thread(self._path, os.fsync, self._descriptor)
         return True
 
     def place_here(self, wanted: Placement) -> Fault | None:
-        """See `Store.place`; in any thread. The file is known by its descriptor, whatever its name stands for."""
+        """In any thread. The file is known by its descriptor, whatever its name stands for."""
         given = placing.Placing(
             wanted.part,
             wanted.path,
@@ -131,7 +123,6 @@ class LocalFile:
         return SYSTEM_FAULTS.get(unset, Fault.REFUSED) if unset else None
 
     async def close(self) -> None:
-        """See `Reader.close` and `Writer.close`."""
         if self._descriptor >= 0:
             descriptor, self._descriptor = self._descriptor, -1
             await in_thread(self._path, os.close, descriptor)

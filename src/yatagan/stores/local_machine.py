@@ -28,14 +28,12 @@ class LocalMachine:
         self._alive = alive
 
     async def digest(self, path: bytes, algorithm: str, seen: Facts | None = None) -> NodeDigest:
-        """See `SourceMachine.digest`."""
         (made,) = await self.digests([(path, None)], algorithm)
         if made.facts is None:
             raise StoreError(made.fault or Fault.REFUSED, path)
         return NodeDigest(made.digest, made.facts)
 
     async def digest_start(self, path: bytes, size: int, algorithm: str) -> NodeDigest:
-        """See `SourceMachine.digest_start`."""
         made = digested(*await asyncio.to_thread(small_files.digest_start, path, size, algorithm, self._alive))
         if made.facts is None:
             raise StoreError(made.fault or Fault.REFUSED, path)
@@ -44,24 +42,22 @@ class LocalMachine:
     async def digests(
         self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str, processes: int = 0
     ) -> list[Digested]:
-        """See `SourceMachine.digests`. Here every request has a thread of its own."""
+        """Here every request has a thread of its own."""
         if algorithm not in hashlib.algorithms_available:
             raise StoreError(Fault.UNSUPPORTED, files[0][0] if files else b"")
         known = [(path, facts_to_list(facts)) for path, facts in files]
         return [digested(*each) for each in await asyncio.to_thread(small_files.digests, known, algorithm, self._alive)]
 
     async def block_sums(self, path: bytes, block: int) -> NodeBlocks:
-        """See `SourceMachine.block_sums`. Here files are open to everybody."""
+        """Here files are open to everybody."""
         raise StoreError(Fault.UNSUPPORTED, path)
 
     async def read_small(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
-        """See `SourceMachine.read_small`."""
         return [
             small_file(*each) for each in await asyncio.to_thread(small_files.read_small, list(paths), most, _quiet)
         ]
 
     async def extract(self, bundle: bytes, files: Sequence[BundledFile]) -> list[Extracted]:
-        """See `Machine.extract`."""
 
         def extract() -> list[tuple[int, int]]:
             with with_umask(self._umask):
@@ -70,17 +66,15 @@ class LocalMachine:
         return [extracted(*each) for each in await in_thread(bundle, extract)]
 
     async def finish(self, files: Sequence[BundledFile]) -> list[Extracted]:
-        """See `Machine.finish`."""
         return [extracted(*each) for each in await in_thread(b"", small_files.finish, list(files), _quiet)]
 
     async def copy_matches(self, old: bytes, part: bytes, matches: Sequence[Match]) -> list[bool]:
-        """See `Machine.copy_matches`. Here files are open to everybody."""
+        """Here files are open to everybody."""
         raise StoreError(Fault.UNSUPPORTED, part)
 
     async def run(self, modules: tuple[str, ...], what: str, path: bytes, values: Values) -> Values:
-        """See `Machine.run`. Here a handler is called directly."""
+        """Here a handler is called directly."""
         raise StoreError(Fault.UNSUPPORTED, path)
 
     async def same_disk(self, token: bytes) -> bool:
-        """See `Machine.same_disk`."""
         return True

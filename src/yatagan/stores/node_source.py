@@ -58,7 +58,6 @@ class NodeSource:
         self._names = names
 
     async def open(self) -> SftpStore:
-        """See `Source.open`."""
         history = recall(self._home, self.node.name)
         login = await log_in(
             self.node,
@@ -77,5 +76,4 @@ class NodeSource:
         return SftpStore(login, self._settings, more_logins(login, self._home, self._settings))
 
     def pins(self) -> dict[str, tuple[str, int]]:
-        """See `Source.pins`."""
         return {} if self.pinned is None else {self.node.name: self.pinned}

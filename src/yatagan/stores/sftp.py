@@ -95,12 +95,10 @@ class SftpStore:
 
     @property
     def quiet_seconds(self) -> float:
-        """See `Readable.quiet_seconds`."""
         return self._line.quiet_seconds
 
     @property
     def lone_round_trip(self) -> float | None:
-        """See `Store.lone_round_trip`."""
         return self.flow.round_trip if self.login.times.questions else None
 
     @property
@@ -147,7 +145,7 @@ class SftpStore:
         return StoreError(Fault.REFUSED, path, store=self.name, detail=said)
 
     async def resolve(self, path: bytes, *, follow: bool = False) -> bytes:
-        """See `Store.resolve`. `~` is where the login starts by itself, `@NAME` an area; files so named are `./…`."""
+        """`~` is where the login starts by itself, `@NAME` an area; files so named are `./…`."""
         home = await self.ask(self.files.realpath(b"."), b".")
         area, rest = split_area(path)
         if area:
@@ -183,11 +181,9 @@ class SftpStore:
             missing = posixpath.join(name, missing) if missing else name
 
     async def look(self, path: bytes) -> Facts | None:
-        """See `Store.look`."""
         return await self.look_on(self.files, path)
 
     async def look_closely(self, path: bytes) -> Facts | None:
-        """See `Store.look_closely`."""
         if self.machine is None:
             return await self.look(path)
         found, close = await asyncio.gather(self.look(path), self.machine.look(path))
@@ -195,7 +191,6 @@ class SftpStore:
         return close if found is not None and close is not None and found.same_as(close) else found
 
     async def entries(self, path: bytes) -> AsyncGenerator[list[tuple[bytes, Facts]], None]:
-        """See `Store.entries`."""
         files = self.files
         handle = await self.ask(files.open_directory(path), path)
         closer: deque[asyncio.Task[list[tuple[bytes, Facts]]]] = deque()
@@ -232,19 +227,15 @@ class SftpStore:
         ]
 
     async def read_link(self, path: bytes) -> bytes:
-        """See `Store.read_link`."""
         return await self.ask(self.files.readlink(path), path)
 
     async def owner(self, path: bytes) -> str:
-        """See `Store.owner`."""
         return await self.ask(self.files.owner(path), path)
 
     async def group(self, path: bytes) -> int | None:
-        """See `Store.group`."""
         return await self.ask(self.files.group(path), path)
 
     async def free_space(self, path: bytes) -> int | None:
-        """See `Store.free_space`."""
         found = await self._disk(path)
         return found.free * found.block if found is not None else None
 
@@ -258,20 +249,17 @@ class SftpStore:
             return None
 
     async def clock_ns(self) -> int | None:
-        """See `Store.clock_ns`."""
         return await self.machine.clock_ns() if self.machine is not None else None
 
     async def open(self, path: bytes) -> Reader:
-        """See `Store.open`. The look comes first: opening a FIFO would stop the whole channel."""
+        """The look comes first: opening a FIFO would stop the whole channel."""
         await self._only_regular(path)
         return await self._open(path, READ)
 
     async def create_part(self, path: bytes, mode: int = 0o600) -> Writer:
-        """See `Store.create_part`."""
         return await self._open(path, READ | WRITE | CREATE | EXCLUSIVE, mode)
 
     async def reopen_part(self, path: bytes) -> Writer:
-        """See `Store.reopen_part`."""
         await self._only_regular(path)
         return await self._open(path, READ | WRITE)
 
@@ -289,7 +277,7 @@ class SftpStore:
             raise StoreError(fault, path, store=self.name)
 
     async def copy_part(self, old: bytes, new: bytes, size: int, mode: int = 0o600) -> None:
-        """See `Store.copy_part`. By the copy-data extension: the bytes never leave the node."""
+        """By the copy-data extension: the bytes never leave the node."""
         lane = self.lanes.least_loaded
         files = lane.files
         if not offers(files, "copy-data"):
@@ -312,11 +300,10 @@ class SftpStore:
             await self.ask(files.close(source), old)
 
     async def make_directory(self, path: bytes, mode: int) -> None:
-        """See `Store.make_directory`."""
         await self.ask(self.files.mkdir(path, mode), path, naming=True)
 
     async def sync_directory(self, path: bytes) -> bool:
-        """See `Store.sync_directory`. By opening it as if it were a file, which servers on POSIX systems allow."""
+        """By opening it as if it were a file, which servers on POSIX systems allow."""
         if not self.traits.syncs or self._no_directory_sync:
             return False
         files = self.files
@@ -334,11 +321,10 @@ class SftpStore:
         return True
 
     async def make_link(self, path: bytes, target: bytes) -> None:
-        """See `Store.make_link`."""
         await self.ask(self.files.symlink(target, path), path, naming=True)
 
     async def set_facts(self, path: bytes, *, mode: int | None, mtime_ns: int | None) -> None:
-        """See `Store.set_facts`. By SFTP alone a name is looked at first: the request follows links."""
+        """By SFTP alone a name is looked at first: the request follows links."""
         if self.machine is not None and self.machine.disk_is_same:
             await self.machine.set_facts(path, mode, mtime_ns)
             return
@@ -350,7 +336,7 @@ class SftpStore:
             raise StoreError(Fault.TIME_RANGE, path, store=self.name)
 
     async def is_real(self, directory: bytes, top: bytes) -> bool:
-        """See `Store.is_real`. Some servers resolve a path without looking at its links: so each is looked at too."""
+        """Some servers resolve a path without looking at its links: so each is looked at too."""
         below = [directory]
         while below[-1] != top and len(below[-1]) > 1:
             below.append(posixpath.dirname(below[-1]))
@@ -368,11 +354,10 @@ class SftpStore:
             raise
 
     async def place(self, part: Writer, wanted: Placement) -> Fault | None:
-        """See `Store.place`."""
         return await self._placing.place(part, wanted)
 
     async def keep(self, path: bytes, kept: bytes) -> None:
-        """See `Store.keep`. By hard link, or by renaming where the server or the disk has none.
+        """By hard link, or by renaming where the server or the disk has none.
 
         Nor by hard link where the server cannot rename over a name: the old one would have to be removed, and a
         hung process of an earlier session could remove the new file later. Its rename would be refused.
@@ -387,7 +372,7 @@ class SftpStore:
         await self.ask(self.files.rename(path, kept), kept, naming=True)
 
     async def rename(self, path: bytes, new: bytes) -> None:
-        """See `Store.rename`. SFTP's plain rename refuses an existing name."""
+        """SFTP's plain rename refuses an existing name."""
         try:
             await self.ask(self.files.rename(path, new), new, naming=True)
         except StoreError as error:
@@ -396,31 +381,26 @@ class SftpStore:
             raise
 
     async def remove(self, path: bytes) -> None:
-        """See `Store.remove`."""
         await self.ask(self.files.remove(path), path)
 
     async def remove_directory(self, path: bytes) -> None:
-        """See `Store.remove_directory`."""
         await self.ask(self.files.rmdir(path), path, naming=True)
 
     async def recorded(self, path: bytes) -> str:
-        """See `Store.recorded`."""
         return ""
 
     def witness(self) -> str:
-        """See `Store.witness`. This login, and its processes on the node as the helper saw them."""
+        """This login, and its processes on the node as the helper saw them."""
         return self.lanes.witness()
 
     def expect(self, size: int, *, limited: bool) -> None:
-        """See `Readable.expect`."""
         self.lanes.expect(size, limited=limited)
 
     def note_writers(self, noted: Callable[[str], Awaitable[None]]) -> None:
-        """See `Store.note_writers`."""
         self.lanes.note_writers(noted)
 
     async def writers_gone(self, witness: str) -> bool:
-        """See `Store.writers_gone`. A server needs a moment to notice that its connection has gone.
+        """A server needs a moment to notice that its connection has gone.
 
         An earlier session on this very login has ended when everything that it wrote was answered.
         """
@@ -437,6 +417,5 @@ class SftpStore:
         return False
 
     async def close(self) -> None:
-        """See `Store.close`."""
         await self.lanes.close()
         await self._line.close()

@@ -78,7 +78,7 @@ class SftpFile:
         self.flow = lanes.flow
 
     async def facts(self) -> Facts:
-        """See `Reader.facts`. Should what is open differ from lane to lane, one that is not like the first."""
+        """Should what is open differ from lane to lane, one that is not like the first."""
         found = await _at_once([self._facts_on(lane) for lane in self._handles])
         return next((facts for facts in found if not facts.same_as(found[0])), found[0])
 
@@ -86,7 +86,7 @@ class SftpFile:
         return facts_from(await self._ask(lane.files.fstat(self._handles[lane]), self._path))
 
     async def read(self, offset: int, size: int) -> bytes:
-        """See `Reader.read`. What a lane keeps back while another has nothing to do is asked for there as well.
+        """What a lane keeps back while another has nothing to do is asked for there as well.
 
         Of a file that is read in order, all the rest would soon wait for it.
         """
@@ -144,7 +144,6 @@ class SftpFile:
             task.exception()
 
     async def write(self, offset: int, data: Piece) -> None:
-        """See `Writer.write`."""
         lane = self._lane_for(offset, len(data))
         self._unsynced.add(lane)
         try:
@@ -194,18 +193,16 @@ class SftpFile:
         await self._ask(lane.files.fsetstat(handle, mode, sftp_times(mtime_ns)), self._path, writing=True)
 
     def copy_here(self, source: Reader, offset: int, size: int) -> bool:
-        """See `Writer.copy_here`."""
         return False
 
     async def keep_others_out(self) -> None:
-        """See `Writer.keep_others_out`."""
+        pass
 
     async def is_untouched(self, size: int) -> bool:
-        """See `Writer.is_untouched`."""
         return False
 
     async def sync(self) -> bool:
-        """See `Writer.sync`. Every server that has written is asked: on a shared disk they may be several machines."""
+        """Every server that has written is asked: on a shared disk they may be several machines."""
         lanes, self._unsynced = self._unsynced or set(self._handles), set()
         return all(await _at_once([self._sync(lane) for lane in self._handles if lane in lanes]))
 
@@ -219,7 +216,6 @@ class SftpFile:
         return True
 
     async def close(self) -> None:
-        """See `Reader.close` and `Writer.close`."""
         for task in self._late:
             task.cancel()
         if self._opening:

@@ -33,13 +33,13 @@ class AskingStore(Store, Protocol):
 
     @property
     def machine(self) -> HelperMachine | None:
-        """See `Store.machine`."""
+        pass
 
     async def ask(self, request: Coroutine[Any, Any, T], path: bytes, *, writing: bool = False) -> T:
-        """See `SftpStore.ask`."""
+        pass
 
     async def look_on(self, files: SftpClient, path: bytes) -> Facts | None:
-        """See `SftpStore.look_on`."""
+        pass
 
 
 class SftpPlacing:
@@ -50,7 +50,7 @@ class SftpPlacing:
         self._checking = Shared(self._check_directory)
 
     async def place(self, part: Writer, wanted: Placement) -> Fault | None:
-        """See `Store.place`. Facts are set by the open handle; the helper, where there is one, follows no link.
+        """Facts are set by the open handle; the helper, where there is one, follows no link.
 
         Without it the part file's name is looked at before and after the rename: SFTP can rename by paths alone.
         """

@@ -34,9 +34,7 @@ class FileDigest:
         self.hexdigest = self._value.hexdigest
 
     def checkpoint(self) -> str:
-        """See `Hash.checkpoint`."""
         return self._value.hexdigest()
 
     def anew(self) -> FileDigest:
-        """See `Hash.anew`."""
         return FileDigest()

@@ -66,11 +66,9 @@ class TreeSide:
         self.origin = origin_of(store)
 
     async def read(self, paths: Sequence[bytes], most: int) -> dict[bytes, bytes]:
-        """See `Side.read`."""
         return {path: await read_start(self._store, self.tree.absolute(path), most) for path in paths}
 
     async def digests(self, paths: Sequence[bytes], hashed: Hashed, algorithm: str = ALGORITHM) -> Digests:
-        """See `Side.digests`."""
 
         def done(content: Content) -> None:
             hashed(self.tree.entries[content.path].size)
@@ -104,7 +102,6 @@ class ArchiveSide:
 
     @property
     def origin(self) -> DigestOrigin:
-        """See `Side.origin`."""
         if self._by_node:
             return DigestOrigin.ON_NODE
         return DigestOrigin.HERE if self._store.traits.here else DigestOrigin.READ_BACK
@@ -166,14 +163,12 @@ class ArchiveSide:
         return top
 
     async def read(self, paths: Sequence[bytes], most: int) -> dict[bytes, bytes]:
-        """See `Side.read`."""
         names = {self._names[path]: path for path in paths}
         async with open_bundle(self._store, self._path) as bundle:
             made = await in_thread(lambda stop: read_members(bundle, names, _NO_RATIO, most, stop))
         return {names[name]: data for name, data in made.items()}
 
     async def digests(self, paths: Sequence[bytes], hashed: Hashed, algorithm: str = ALGORITHM) -> Digests:
-        """See `Side.digests`."""
         wanted = {self._names[path] for path in paths}
         made: dict[bytes, str] = {}
         if wanted and self._by_node and algorithm == ALGORITHM:

@@ -14,8 +14,8 @@ from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.views.compare_view import show_comparison
 from yatagan.cli.views.scan_progress import Shown
 from yatagan.cli.words.exit_status import ExitStatus
+from yatagan.config.project import By
 from yatagan.operations.compare import CompareRequest, compare
-from yatagan.operations.stage_request import By
 
 
 @click.command(

@@ -184,10 +184,10 @@ class _Unheard:
     """Who runs a routine by hand sees what comes of it."""
 
     def routine_trouble(self, routine: Routine, why: str) -> None:
-        """See `RunListener`."""
+        pass
 
     def routine_well(self, routine: Routine) -> None:
-        """See `RunListener`."""
+        pass
 
 
 def _attend(app: App) -> str:

@@ -97,11 +97,9 @@ class _Listener:
         self._sending: list[threading.Thread] = []
 
     def begins(self, batch: Batch) -> None:
-        """See `WorkerListener`."""
         self._say(f"batch {batch.name}: begins")
 
     def ended(self, batch: Batch, journal: Journal, problem: CannotReach | None, routine: str, *, queued: bool) -> None:
-        """See `WorkerListener`."""
         outcome = outcome_of(journal)
         self.answers.append(batch_json(outcome))
         why = f" ({messages.explain(problem).message})" if problem is not None else ""
@@ -110,32 +108,25 @@ class _Listener:
             self._tell(batch, notice_words.of_batch_end(self._app, journal, outcome, problem))
 
     def failed(self, batch: Batch, error: YataganError) -> None:
-        """See `WorkerListener`."""
         self._say(f"batch {batch.name}: {messages.explain(error)}")
 
     def unread(self, batch: Batch, error: JournalError) -> None:
-        """See `WorkerListener`."""
         self.failed(batch, error)
         self._tell(batch, notice_words.of_unread(batch.name, error))
 
     def own_trouble(self, error: YataganError) -> None:
-        """See `WorkerListener`."""
         self._say(str(messages.explain(error)))
 
     def node_trouble(self, batch: Batch, node: str, waiting: int, problem: CannotReach | None, *, login: bool) -> None:
-        """See `WorkerListener`."""
         self._tell(batch, notice_words.of_node_trouble(node, waiting, problem, login=login))
 
     def node_well(self, batch: Batch, node: str) -> None:
-        """See `WorkerListener`."""
         self._tell(batch, notice_words.of_node_well(node))
 
     def routine_trouble(self, routine: Routine, why: str) -> None:
-        """See `RunListener`."""
         self._tell(None, notice_words.of_routine_trouble(routine, why))
 
     def routine_well(self, routine: Routine) -> None:
-        """See `RunListener`."""
         self._tell(None, notice_words.of_routine_well(routine))
 
     def _tell(self, batch: Batch | None, notice: Notice) -> None:

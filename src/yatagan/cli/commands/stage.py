@@ -15,10 +15,11 @@ from yatagan.cli.context import App, as_json, no_questions, one_of, run, written
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.terminal import text
 from yatagan.cli.views.report import Report, json_lines
-from yatagan.config.project import Towards
+from yatagan.config.project import By, StoredAs, Towards
 from yatagan.config.units import parse_duration, parse_rate
 from yatagan.errors import Refused
-from yatagan.operations.stage_request import By, DatasetStageRequest, IfNewer, Pack, StageRequest, Storing
+from yatagan.operations.stage_request import DatasetStageRequest, IfNewer, Pack, StageRequest
+from yatagan.planning.stored_bundles import BUNDLED
 
 
 @click.command(
@@ -80,7 +81,7 @@ Examples:
 )
 @click.option(
     "--store",
-    type=one_of(Storing),
+    type=click.Choice([each.value for each in (StoredAs.FILES, *BUNDLED)]),
     help="What a directory becomes: files, one bundle for every SOURCE, or one for every directory right below it "
     "(by-directory). Default: what is there keeps its form, and what is new becomes files.",
 )
@@ -205,7 +206,7 @@ def stage_asked(app: App, context: click.Context) -> StageRequest | list[Dataset
         app.place(asked["destination"], new=True),
         renamed=asked["as_"],
         choice=parse_choice(asked["only"], asked["skip"]),
-        stored=Storing(asked["store"]) if asked["store"] is not None else None,
+        stored=StoredAs(asked["store"]) if asked["store"] is not None else None,
         purpose=Purpose(ledger=app.ledger_directory()),
         **options,
     )

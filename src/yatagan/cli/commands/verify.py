@@ -21,10 +21,9 @@ from yatagan.cli.views.verdict_view import show_one_line, show_verdicts
 from yatagan.cli.words.dataset_words import not_good_words
 from yatagan.cli.words.exit_status import ExitStatus
 from yatagan.cli.words.record_words import warn_of
-from yatagan.config.project import StoredAs, Towards
+from yatagan.config.project import By, StoredAs, Towards
 from yatagan.digests.algorithms import ALGORITHMS
 from yatagan.digests.any_lists import Reading
-from yatagan.operations.stage_request import By
 from yatagan.operations.verify import side_of, verify
 from yatagan.operations.verify_known import place_of
 from yatagan.operations.verify_request import VerifyRequest

@@ -21,15 +21,12 @@ class _Tolerant(io.RawIOBase):
         self.lost: OSError | None = None
 
     def writable(self) -> bool:
-        """See `io.RawIOBase`."""
         return True
 
     def isatty(self) -> bool:
-        """See `io.RawIOBase`."""
         return self._terminal
 
     def fileno(self) -> int:
-        """See `io.RawIOBase`."""
         return self._descriptor
 
     def write(self, data: bytes) -> int:  # type: ignore[override]

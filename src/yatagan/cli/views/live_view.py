@@ -109,14 +109,12 @@ class Live:
         self._live = RichLive(console=self._console, get_renderable=self._draw, refresh_per_second=6, transient=True)
 
     def take(self, event: ev.Event) -> None:
-        """See `View.take`."""
         self._progress.take(event)
         line, tone = event_line(self._progress, event)
         if line:
             self._above(line, tone)
 
     def say(self, line: str) -> None:
-        """See `View.say`."""
         self._above(line, text.Tone.WARNING)
 
     def _above(self, line: str, tone: text.Tone | None) -> None:
@@ -127,7 +125,6 @@ class Live:
 
     @contextlib.contextmanager
     def paused(self) -> Iterator[None]:
-        """See `View.paused`."""
         drawn = self._live.is_started
         self._live.stop()
         try:
@@ -137,12 +134,10 @@ class Live:
                 self._live.start()
 
     async def __aenter__(self) -> Live:
-        """See `View`."""
         self._live.start()
         return self
 
     async def __aexit__(self, *args: object) -> None:
-        """See `View`."""
         self._live.stop()
 
 

@@ -44,21 +44,19 @@ class Silent:
     """Shows nothing."""
 
     def take(self, event: ev.Event) -> None:
-        """See `View.take`."""
+        pass
 
     def say(self, line: str) -> None:
-        """See `View.say`."""
+        pass
 
     def paused(self) -> AbstractContextManager[None]:
-        """See `View`."""
         return contextlib.nullcontext()
 
     async def __aenter__(self) -> Self:
-        """See `View`."""
         return self
 
     async def __aexit__(self, *args: object) -> None:
-        """See `View`."""
+        pass
 
 
 class Repeating(ABC):
@@ -77,16 +75,14 @@ class Repeating(ABC):
             self.again()
 
     def paused(self) -> AbstractContextManager[None]:
-        """See `View`. A line between is no harm."""
+        """A line between is no harm."""
         return contextlib.nullcontext()
 
     async def __aenter__(self) -> Self:
-        """See `View`."""
         self._task = asyncio.ensure_future(self._repeat())
         return self
 
     async def __aexit__(self, *args: object) -> None:
-        """See `View`."""
         if self._task is not None:
             self._task.cancel()
 
@@ -99,18 +95,16 @@ class Lines(Repeating):
         self._quiet_at = 0.0
 
     def take(self, event: ev.Event) -> None:
-        """See `View.take`."""
         self._progress.take(event)
         line, _ = event_line(self._progress, event)
         if line:
             self.say(line)
 
     def say(self, line: str) -> None:
-        """See `View.say`."""
         terminal.say(f"{time.strftime('%H:%M:%S')}  {line}", err=True)
 
     def again(self) -> None:
-        """See `Repeating`. A silent node is said now and then."""
+        """A silent node is said now and then."""
         if self._progress.trouble:
             return
         if self._progress.quiet:

@@ -66,17 +66,14 @@ class EventLines(Repeating):
         self._progress = progress
 
     def take(self, event: ev.Event) -> None:
-        """See `View.take`."""
         self._progress.take(event)
         if (line := _line(event)) is not None:
             say_event(*line)
 
     def say(self, line: str) -> None:
-        """See `View.say`."""
         say_event("note", {"message": line})
 
     def again(self) -> None:
-        """See `Repeating`."""
         progress = self._progress
         left = progress.left
         fields = {
@@ -90,7 +87,7 @@ class EventLines(Repeating):
         say_event("progress", fields)
 
     async def __aexit__(self, *args: object) -> None:
-        """See `View`. The last line is of the end."""
+        """The last line is of the end."""
         await super().__aexit__(*args)
         self.again()
 

@@ -88,13 +88,11 @@ class Shown:
 
     @contextmanager
     def reading(self, places: Sequence[Place]) -> Iterator[Callable[[int], None]]:
-        """See `Watcher`."""
         with EntryCount(self._desk, list(places), quiet=self._quiet) as count:
             yield count.heard
 
     @asynccontextmanager
     async def hashing(self, doing: Doing) -> AsyncIterator[HashingWatcher]:
-        """See `Watcher`."""
         progress = Progress(0, 0)
         progress.doing = f"{doing}: "
         view = view_for(progress, quiet=self._quiet)
