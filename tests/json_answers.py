@@ -84,6 +84,7 @@ FIELDS: dict[str, tuple[str, str]] = {
     "connection": ("object", "settings of the connection"),
     "patience_seconds": ("number", "how long a lost connection is retried without progress"),
     "silence_seconds": ("number", "how long requests may stay without any answer"),
+    "config show: connection.shell_seconds": ("number", "how long a node's shell may take to start a command"),
     "keepalive_seconds": ("number", "how often the connection is tested"),
     "processes": ("number", "that encrypt beside a batch's own"),
     "login_node": ("object", "from when on a stage through a login node gets a warning"),

@@ -158,7 +158,7 @@ def test_tests_look_through_all_processes_in_one_place() -> None:
 
 
 def test_a_method_is_documented_where_its_name_is_defined() -> None:
-    """One that is part of an interface of ours has its docstring there; one of a library's interface, in the library."""
+    """One of an interface of ours has its docstring there; one of a library's interface, in the library."""
     classes = [(module, node) for module, node in definitions(ast.ClassDef) if isinstance(node, ast.ClassDef)]
     known, missing = {node.name for _, node in classes}, []
     methods = [(module, node, each) for module, node in classes for each in node.body if isinstance(each, FUNCTIONS)]

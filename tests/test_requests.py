@@ -95,7 +95,7 @@ json_values = st.recursive(
 
 @given(requests, st.data())
 def test_what_makes_no_sense_is_refused(request: Request, data: st.DataObject) -> None:
-    """One value of a request is replaced by any other: it is refused, or is a request that is written as it was read."""
+    """One value of a request is replaced by another: it is refused, or is a request that is written as it was read."""
     written = write_request(request)
     written[data.draw(st.sampled_from([*sorted(written), "strange"]))] = data.draw(json_values)
     try:

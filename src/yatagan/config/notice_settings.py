@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from enum import StrEnum
 from urllib.parse import unquote, urlsplit
+
+from yatagan.config.setting import Unit, setting
 
 #: An address as mail servers take it, without a display name (RFC 5321, section 4.1.2, and letters of other scripts).
 _ADDRESS = re.compile(r"[^\s@<>,;:\\\"()\[\]]+@[^\s@<>,;:\\\"()\[\]]+")
@@ -61,12 +63,6 @@ def _read_when(text: str) -> str:
     return text
 
 
-def _read_flag(text: str) -> bool:
-    if text not in ("yes", "no"):
-        raise ValueError(f"{text!r} is neither yes nor no")
-    return text == "yes"
-
-
 @dataclass(frozen=True, slots=True)
 class NoticeSettings:
     """By which ways notices go. An empty text: not that way.
@@ -75,12 +71,12 @@ class NoticeSettings:
     prints the password for `smtp`. `command` gets a summary as JSON on its standard input.
     """
 
-    mail: str = field(default="", metadata={"read": _read_address})
-    smtp: str = field(default="", metadata={"read": _read_server})
-    password_command: str = field(default="", metadata={"read": str})
-    command: str = field(default="", metadata={"read": str})
-    desktop: bool = field(default=False, metadata={"read": _read_flag})
-    when: str = field(default=NoticeWhen.ALWAYS.value, metadata={"read": _read_when})
+    mail: str = setting("", Unit.TEXT, _read_address)
+    smtp: str = setting("", Unit.TEXT, _read_server)
+    password_command: str = setting("", Unit.TEXT)
+    command: str = setting("", Unit.TEXT)
+    desktop: bool = setting(False, Unit.FLAG)
+    when: str = setting(NoticeWhen.ALWAYS.value, Unit.TEXT, _read_when)
 
     @property
     def any_way(self) -> bool:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from dataclasses import Field, dataclass, field, fields, replace
+from collections.abc import Iterator
+from dataclasses import dataclass, field, fields, replace
 from pathlib import Path
 from typing import Any
 
@@ -11,9 +12,13 @@ from yatagan.config.guarded_files import parse_toml, read_small
 from yatagan.config.home import Home
 from yatagan.config.notice_settings import NoticeSettings
 from yatagan.config.own_files import write_whole
-from yatagan.config.units import parse_count, parse_duration, parse_size
+from yatagan.config.setting import Unit, keys_of, read_value, setting
+from yatagan.config.units import parse_count
 from yatagan.errors import BadConfig
 from yatagan.near_names import nearest
+
+#: The table that is a list of directories.
+_ROOTS = "roots"
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,11 +31,11 @@ class ConnectionSettings:
     command, before the node counts as one that runs none. `processes`: how many there may be besides a batch's own.
     """
 
-    patience: float = 600.0
-    silence: float = 60.0
-    keepalive: float = 15.0
-    shell: float = 60.0
-    processes: int = field(default_factory=lambda: max(0, _processors() - 2), metadata={"read": parse_count})
+    patience: float = setting(600.0, Unit.SECONDS)
+    silence: float = setting(60.0, Unit.SECONDS)
+    keepalive: float = setting(15.0, Unit.SECONDS)
+    shell: float = setting(60.0, Unit.SECONDS)
+    processes: int = setting(lambda: max(0, _processors() - 2), Unit.COUNT)
 
 
 def _processors() -> int:
@@ -42,22 +47,22 @@ def _processors() -> int:
 class LoginNodeSettings:
     """From which size (bytes) or expected time (seconds) on the plan warns of a login node."""
 
-    size: int = 1_000_000_000
-    time: float = 300.0
+    size: int = setting(1_000_000_000, Unit.BYTES)
+    time: float = setting(300.0, Unit.SECONDS)
 
 
 @dataclass(frozen=True, slots=True)
 class TreeSettings:
     """`entries`: the most entries that a command reads without asking."""
 
-    entries: int = field(default=2_000_000, metadata={"read": parse_count})
+    entries: int = setting(2_000_000, Unit.COUNT)
 
 
 @dataclass(frozen=True, slots=True)
 class DiskSettings:
     """`reserve`: bytes that a stage leaves free at its destination."""
 
-    reserve: int = 200_000_000
+    reserve: int = setting(200_000_000, Unit.BYTES)
 
 
 def _parse_path(text: str) -> str:
@@ -71,8 +76,8 @@ def _parse_path(text: str) -> str:
 class LedgerSettings:
     """`directory`: the ledger's, "" for the user's own. `sign_with`: the SSH key that signs records, "" for none."""
 
-    directory: str = field(default="", metadata={"read": _parse_path})
-    sign_with: str = field(default="", metadata={"read": _parse_path})
+    directory: str = setting("", Unit.TEXT, _parse_path)
+    sign_with: str = setting("", Unit.TEXT, _parse_path)
 
 
 def _parse_positive(text: str) -> int:
@@ -86,7 +91,7 @@ def _parse_positive(text: str) -> int:
 class QueueSettings:
     """`at_once`: how many batches of the queue are carried at once."""
 
-    at_once: int = field(default=2, metadata={"read": _parse_positive})
+    at_once: int = setting(2, Unit.COUNT, _parse_positive)
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,45 +104,27 @@ class AllowedRoots:
 
 @dataclass(frozen=True, slots=True)
 class Settings:
-    """All settings that are not about one node."""
+    """All settings that are not about one node: a table each, and the directories that are allowed."""
 
     connection: ConnectionSettings = field(default_factory=ConnectionSettings)
     login_node: LoginNodeSettings = LoginNodeSettings()
     tree: TreeSettings = TreeSettings()
     disk: DiskSettings = DiskSettings()
-    ledger: LedgerSettings = LedgerSettings()
     queue: QueueSettings = QueueSettings()
     notice: NoticeSettings = field(default_factory=NoticeSettings)
+    ledger: LedgerSettings = LedgerSettings()
     roots: AllowedRoots = AllowedRoots()
 
+    def tables(self) -> dict[str, Any]:
+        """The tables, by their names in the file."""
+        named = {each.name.replace("_", "-"): getattr(self, each.name) for each in fields(self)}
+        return {name: table for name, table in named.items() if name != _ROOTS}
 
-_Table = (
-    ConnectionSettings
-    | LoginNodeSettings
-    | TreeSettings
-    | DiskSettings
-    | LedgerSettings
-    | QueueSettings
-    | NoticeSettings
-)
-
-
-def _defaults() -> dict[str, _Table]:
-    """The tables of values, by their names in the file."""
-    return {
-        "connection": ConnectionSettings(),
-        "login-node": LoginNodeSettings(),
-        "tree": TreeSettings(),
-        "disk": DiskSettings(),
-        "ledger": LedgerSettings(),
-        "queue": QueueSettings(),
-        "notice": NoticeSettings(),
-    }
-
-
-def _keys(table: _Table) -> dict[str, Field[Any]]:
-    """The settings of a table, by their names in the file."""
-    return {field.name.replace("_", "-"): field for field in fields(table)}
+    def every(self) -> Iterator[tuple[str, Unit, Any]]:
+        """Every setting: its name as in `connection.patience`, what it counts, and its value."""
+        for name, table in self.tables().items():
+            for key, each in keys_of(table).items():
+                yield f"{name}.{key}", each.metadata["unit"], getattr(table, each.name)
 
 
 def load_settings(home: Home) -> Settings:
@@ -149,9 +136,8 @@ def load_settings(home: Home) -> Settings:
 def change_setting(home: Home, name: str, value: str) -> Settings:
     """Set one value, named as in `connection.patience`. Raises BadConfig for an unknown setting or a bad value."""
     table, _, key = name.partition(".")
-    tables = _defaults()
-    if table not in tables or key not in _keys(tables[table]):
-        known = [f"{table}.{key}" for table, values in tables.items() for key in _keys(values)]
+    known = [each for each, _, _ in Settings().every()]
+    if name not in known:
         meant = f"did you mean {near}? " if (near := nearest(name, known)) else ""
         raise BadConfig(name, "there is no such setting", f"{meant}there are {', '.join(known)}")
     return _change(home, table, key, value)
@@ -161,7 +147,7 @@ def allow_root(home: Home, root: str, *, writing: bool) -> Settings:
     """Allow commands to touch a directory (absolute), only to read or for writing as well. Raises BadConfig."""
     settings = withdraw_root(home, root)
     key = "writable" if writing else "readable"
-    return _change(home, "roots", key, sorted((*getattr(settings.roots, key), root)))
+    return _change(home, _ROOTS, key, sorted((*getattr(settings.roots, key), root)))
 
 
 def withdraw_root(home: Home, root: str) -> Settings:
@@ -170,7 +156,7 @@ def withdraw_root(home: Home, root: str) -> Settings:
     for key in ("readable", "writable"):
         roots = getattr(settings.roots, key)
         if root in roots:
-            settings = _change(home, "roots", key, [each for each in roots if each != root])
+            settings = _change(home, _ROOTS, key, [each for each in roots if each != root])
     return settings
 
 
@@ -203,16 +189,13 @@ def _read(file: Path, data: bytes) -> Settings:
         tables = parse_toml(data)
     except ValueError as error:
         raise BadConfig(str(file), str(error)) from error
-    known = (*_defaults(), "roots")
+    usual = Settings()
+    known = (*usual.tables(), _ROOTS)
     if unknown := sorted(set(tables) - set(known)):
         raise BadConfig(str(file), f"unknown table {unknown[0]!r}", f"there are [{'], ['.join(known)}]")
-    connection, login_node, tree, disk, ledger, queue, notice = (
-        replace(default, **_values(file, name, tables.get(name, {}), default)) for name, default in _defaults().items()
-    )
-    assert isinstance(connection, ConnectionSettings) and isinstance(login_node, LoginNodeSettings)
-    assert isinstance(tree, TreeSettings) and isinstance(disk, DiskSettings) and isinstance(ledger, LedgerSettings)
-    assert isinstance(queue, QueueSettings) and isinstance(notice, NoticeSettings)
-    return Settings(connection, login_node, tree, disk, ledger, queue, notice, _roots(file, tables.get("roots", {})))
+    found = {name: _values(file, name, tables.get(name, {}), table) for name, table in usual.tables().items()}
+    read = {name.replace("-", "_"): replace(usual.tables()[name], **values) for name, values in found.items()}
+    return Settings(**read, roots=_roots(file, tables.get(_ROOTS, {})))
 
 
 def _roots(file: Path, table: object) -> AllowedRoots:
@@ -225,22 +208,16 @@ def _roots(file: Path, table: object) -> AllowedRoots:
     return AllowedRoots(**{name: tuple(roots) for name, roots in table.items()})
 
 
-def _values(file: Path, name: str, table: object, defaults: _Table) -> dict[str, Any]:
-    """A table's values: durations, sizes where the default is a whole number, or as a field says. Raises BadConfig."""
+def _values(file: Path, name: str, table: object, usual: Any) -> dict[str, Any]:
+    """The values of a table. Raises BadConfig."""
     if not isinstance(table, dict):
         raise BadConfig(str(file), f"{name} is no table")
-    known = _keys(defaults)
-    values: dict[str, Any] = {}
+    known, values = keys_of(usual), dict[str, Any]()
     for key, value in table.items():
         if key not in known:
             raise BadConfig(str(file), f"unknown setting {key!r}", f"[{name}] knows {', '.join(sorted(known))}")
-        name_, default = known[key].name, getattr(defaults, known[key].name)
-        usual = parse_size if isinstance(default, int) else parse_duration
-        read = known[key].metadata.get("read", usual)
         try:
-            found = values[name_] = read(value) if isinstance(value, str) else type(default)(value)
-            if not isinstance(found, str) and found < 0:
-                raise ValueError(f"{value} is less than nothing")
-        except (TypeError, ValueError) as error:
+            values[known[key].name] = read_value(known[key], value)
+        except ValueError as error:
             raise BadConfig(str(file), f"{name}.{key}: {error}") from error
     return values

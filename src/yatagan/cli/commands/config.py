@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -12,10 +13,11 @@ from yatagan.cli.answers.json_answer import say_json
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json
 from yatagan.cli.terminal import terminal
-from yatagan.cli.terminal.text import facts, number, show, size, table, warn
+from yatagan.cli.terminal.text import facts, show, table, warn
 from yatagan.cli.words.record_words import unsigned_words
+from yatagan.cli.words.setting_words import SAYS, value_words
+from yatagan.config.setting import Unit
 from yatagan.config.settings import Settings, allow_root, change_setting, withdraw_root
-from yatagan.config.units import spell_duration
 from yatagan.errors import BadPlace
 
 
@@ -127,60 +129,20 @@ def _tell(app: App, settings: Settings, json_: bool, said: str) -> None:
 
 
 def _say_all(app: App, settings: Settings) -> None:
-    say_json(
-        {
-            "file": str(app.home.settings_file),
-            "connection": {
-                "patience_seconds": settings.connection.patience,
-                "silence_seconds": settings.connection.silence,
-                "keepalive_seconds": settings.connection.keepalive,
-                "processes": settings.connection.processes,
-            },
-            "login_node": {"size_bytes": settings.login_node.size, "time_seconds": settings.login_node.time},
-            "tree": {"entries": settings.tree.entries},
-            "disk": {"reserve_bytes": settings.disk.reserve},
-            "ledger": {
-                "directory": str(app.ledger().directory.path),
-                "sign_with": settings.ledger.sign_with or None,
-            },
-            "notice": {
-                "mail": settings.notice.mail or None,
-                "smtp": settings.notice.smtp or None,
-                "password_command": settings.notice.password_command or None,
-                "command": settings.notice.command or None,
-                "desktop": settings.notice.desktop,
-                "when": settings.notice.when,
-            },
-            "queue": {"at_once": settings.queue.at_once},
-            "roots": {"readable": list(settings.roots.readable), "writable": list(settings.roots.writable)},
-        }
-    )
+    answer: dict[str, Any] = {"file": str(app.home.settings_file)}
+    for name, unit, value in settings.every():
+        table, key = name.replace("-", "_").split(".")
+        counted = f"_{unit.value}" if unit in (Unit.SECONDS, Unit.BYTES) else ""
+        answer.setdefault(table, {})[key + counted] = None if value == "" else value
+    answer["ledger"]["directory"] = str(app.ledger().directory.path)
+    answer["roots"] = {"readable": list(settings.roots.readable), "writable": list(settings.roots.writable)}
+    say_json(answer)
 
 
 def _show(app: App, settings: Settings) -> None:
-    connection, login_node, roots = settings.connection, settings.login_node, settings.roots
-    table(
-        ("setting", "value", "what it says"),
-        [
-            ("connection.patience", spell_duration(connection.patience), "how long a batch waits for it to come back"),
-            ("connection.silence", spell_duration(connection.silence), "how long a server may answer nothing"),
-            ("connection.keepalive", spell_duration(connection.keepalive), "how often it is tested"),
-            ("connection.processes", str(connection.processes), "that encrypt and decrypt beside a batch's own"),
-            ("login-node.size", size(login_node.size), "a larger stage through a login node gets a warning"),
-            ("login-node.time", spell_duration(login_node.time), "and so does one that takes longer"),
-            ("tree.entries", number(settings.tree.entries), "that one command reads before it asks, or stops"),
-            ("disk.reserve", size(settings.disk.reserve), "that a stage leaves free at its destination"),
-            ("ledger.directory", show(settings.ledger.directory) or "your own", "where records are kept"),
-            ("notice.mail", show(settings.notice.mail) or "none", "who gets a mail when a batch has ended"),
-            ("notice.smtp", show(settings.notice.smtp) or "sendmail", "where that mail is handed in"),
-            ("notice.password-command", show(settings.notice.password_command) or "none", "that prints the password"),
-            ("notice.command", show(settings.notice.command) or "none", "that gets a summary as JSON"),
-            ("notice.desktop", "yes" if settings.notice.desktop else "no", "whether the desktop shows it"),
-            ("notice.when", settings.notice.when, "finished, trouble, or always"),
-            ("queue.at-once", str(settings.queue.at_once), "batches in the background that are carried at once"),
-            ("ledger.sign-with", show(settings.ledger.sign_with) or "nothing", "the SSH key that signs them"),
-        ],
-    )
+    roots = settings.roots
+    rows = [(name, value_words(name, unit, value), SAYS[name]) for name, unit, value in settings.every()]
+    table(("setting", "value", "what it says"), rows)
     here, *project = (os.fsdecode(root) for root in app.roots().near)
     terminal.say(terminal.style("What may be touched of this machine, besides what a command names", bold=True))
     facts(
