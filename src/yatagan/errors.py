@@ -10,8 +10,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import Self
 
-from yatagan.faults import Fault
+from yatagan.faults import CONNECTION_FAULTS, Fault
 
 
 class YataganError(Exception):
@@ -22,8 +23,14 @@ class StoreError(YataganError):
     """An operation on a file or directory was not done.
 
     `fault` says why, `path` to what (absolute, as the store spells it), `store` names the node
-    ("" for this machine) and `detail` is what the system or the server said, if anything.
+    ("" for this machine) and `detail` is what the system or the server said, if anything. As OSError does by its
+    number, this makes one of its two kinds by the fault: the line is lost, or something is wrong with the file.
     """
+
+    def __new__(cls, fault: Fault, *more: object, **named: object) -> Self:
+        """One of the kind that the fault is of."""
+        kind = cls if cls is not StoreError else LineLost if fault in CONNECTION_FAULTS else FileTrouble
+        return super().__new__(kind)
 
     def __init__(self, fault: Fault, path: bytes = b"", *, store: str = "", detail: str = "") -> None:
         super().__init__(f"{fault.value}: {path!r} {detail}".rstrip())
@@ -31,6 +38,14 @@ class StoreError(YataganError):
         self.path = path
         self.store = store
         self.detail = detail
+
+
+class LineLost(StoreError):
+    """The connection was lost, or nothing answers any more: it says nothing of the file."""
+
+
+class FileTrouble(StoreError):
+    """Something is wrong with what was asked for, or with the disk that it is on."""
 
 
 class BadPlace(YataganError):

@@ -25,8 +25,8 @@ from yatagan.bundles.stored_bundle import (
     find_stored,
 )
 from yatagan.digests.checksum_lists import ALGORITHM
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import FileTrouble, StoreError
+from yatagan.faults import Fault
 from yatagan.portable import index
 from yatagan.portable.index import IndexEntry
 from yatagan.portable.tar import FILE
@@ -316,9 +316,7 @@ class _Machine:
     async def _digest_one(self, path: bytes, algorithm: str) -> Digested:
         try:
             made = await self.digest(path, algorithm)
-        except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
+        except FileTrouble as error:
             return Digested("", None, error.fault)
         return Digested(made.digest, made.facts)
 
@@ -347,9 +345,7 @@ class _Machine:
             if facts.kind is not Kind.FILE or facts.size > most:
                 return SmallFile(b"", None, Fault.SOURCE_CHANGED)
             data = await (await self._seen._contents(stored)).read(path, line.member, 0, facts.size)
-        except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
+        except FileTrouble as error:
             return SmallFile(b"", None, error.fault)
         if hashlib.new(ALGORITHM, data).hexdigest() != line.digest:
             return SmallFile(b"", None, Fault.DAMAGED)

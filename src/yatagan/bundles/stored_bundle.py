@@ -12,8 +12,8 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, TypeVar
 
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import FileTrouble, StoreError
+from yatagan.faults import Fault
 from yatagan.portable import index
 from yatagan.portable.index import BadIndex, IndexEntry, Totals
 from yatagan.portable.tar import DIRECTORY, FILE, LINK, Damaged, Member
@@ -86,9 +86,7 @@ async def _read_stored(
     """The bundle that an index describes; None if it does not stand for the directory."""
     try:
         reader = await store.open(index_path)
-    except StoreError as error:
-        if error.fault in CONNECTION_FAULTS:
-            raise
+    except FileTrouble:
         return None  # without permission to read it, it is a file
     try:
         start = await reader.read(0, min(store.traits.read_size, index_facts.size))

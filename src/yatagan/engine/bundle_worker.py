@@ -24,8 +24,8 @@ from yatagan.engine.destination import look_at_destination
 from yatagan.engine.file_worker import FileWorker
 from yatagan.engine.session import StepRefused
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import LineLost, StoreError
+from yatagan.faults import Fault
 from yatagan.planning.bundling import LARGEST_BUNDLED, BundleLayout
 from yatagan.portable.tar import END, padding
 from yatagan.stores.in_flight import InFlight
@@ -165,7 +165,7 @@ class BundleWorker:
             try:
                 state = await self._bring(step)
             except (StepRefused, StoreError) as error:
-                if isinstance(error, StoreError) and error.fault in CONNECTION_FAULTS:
+                if isinstance(error, LineLost):
                     raise
                 # Unless the destination has moved: then the part file is kept until it is put back.
                 await look_at_destination(self._context.journal, self._destination, self._session.top)

@@ -22,8 +22,8 @@ from yatagan.batches.steps import Change, Step
 from yatagan.engine.growing_files import GrowingFiles
 from yatagan.engine.session import RetryStep
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, STOPPING_FAULTS, Fault
+from yatagan.errors import LineLost, StoreError
+from yatagan.faults import STOPPING_FAULTS, Fault
 from yatagan.portable.block_sums import Blocks, Match, block_size
 from yatagan.stores.interface import STRIPE, Reader, Writer, machine_of
 from yatagan.transfer.delta import may_reuse
@@ -66,7 +66,7 @@ class ChangedParts:
             else:
                 matches = await (self._up(step, source) if self._source.traits.here else self._down(step, part))
         except StoreError as error:
-            if error.fault in CONNECTION_FAULTS | STOPPING_FAULTS:
+            if isinstance(error, LineLost) or error.fault in STOPPING_FAULTS:
                 raise
             matches = []  # then all of it is sent
         there = Extents([(match.new, match.new + match.size) for match in matches])

@@ -31,8 +31,8 @@ from yatagan.engine.session import RetryStep, Session, evidence_for
 from yatagan.engine.source_files import Clock
 from yatagan.engine.step_context import StepContext
 from yatagan.engine.step_worker import StepWorker
-from yatagan.errors import CannotReach, JournalError, StoreError
-from yatagan.faults import CONNECTION_FAULTS, DESTINATION_FAULTS, STOPPING_FAULTS, Fault
+from yatagan.errors import CannotReach, FileTrouble, JournalError, LineLost, StoreError
+from yatagan.faults import DESTINATION_FAULTS, STOPPING_FAULTS, Fault
 from yatagan.stores.interface import Readable, Source, Store
 from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.extents import Extents
@@ -295,7 +295,7 @@ class Executor:
 
     def _refused(self, error: CannotReach | StoreError) -> None:
         if isinstance(error, StoreError):
-            if error.fault not in CONNECTION_FAULTS:  # what we meet before the first step befalls all of them
+            if not isinstance(error, LineLost):  # what we meet before the first step befalls all of them
                 self._stopped_by = error
                 self._events.put_nowait(run_messages.StopRequested(error.fault))
                 return
@@ -314,9 +314,7 @@ class Executor:
         try:
             # The name is the batch's own, so that one left behind by a killed process is found again.
             return await machine.same_disk(token_path(top, self._header.id))
-        except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
+        except FileTrouble as error:
             if error.fault is Fault.NO_SPACE:  # not even for a token: nothing is shown by that but a full disk
                 self._free = await destination.free_space(top)
                 raise
@@ -394,7 +392,7 @@ class Executor:
                 await look_at_destination(self._journal, destination, top)  # the last thing that is asked
                 self._journal.looked(int(self._conditions.wall() * 1e9))
         except StoreError as error:
-            self._stopped_by = error if error.fault not in CONNECTION_FAULTS else None
+            self._stopped_by = error if not isinstance(error, LineLost) else None
             self._events.put_nowait(run_messages.ClaimsNotChecked(error.fault, self._clock.monotonic()))
         else:
             self._events.put_nowait(run_messages.ClaimsChecked(again))

@@ -24,8 +24,8 @@ from yatagan.engine.session import RetryStep, StepRefused
 from yatagan.engine.small_file_finisher import SmallFileFinisher
 from yatagan.engine.source_files import Clock, FileInMemory, SourceFiles
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import LineLost, StoreError
+from yatagan.faults import Fault
 from yatagan.stores.interface import Facts, Kind, Reader, Writer, machine_of
 from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.checkpoints import Checkpoints
@@ -235,7 +235,7 @@ class FileWorker:
         try:
             await file.close()
         except StoreError as error:
-            if error.fault not in CONNECTION_FAULTS:
+            if not isinstance(error, LineLost):
                 raise
 
     async def _finish(self, step: Step) -> None:

@@ -15,8 +15,8 @@ from yatagan.batches.steps import Change, Step
 from yatagan.digests.checksum_lists import ALGORITHM
 from yatagan.engine.session import RetryStep
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import FileTrouble, StoreError
+from yatagan.faults import Fault
 from yatagan.trees.hashing import digest_by_reading
 
 
@@ -38,9 +38,7 @@ class GrowingFiles:
             return False
         try:
             made = await machine.digest_start(step.source, before.size, ALGORITHM)
-        except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
+        except FileTrouble:
             return False
         return made.digest == before.digest
 
@@ -68,9 +66,8 @@ class GrowingFiles:
                     await self._context.commits.note(Change(step.number, continues=True))
                     await self._destination.remove(kept)
                     emptied.add(posixpath.dirname(kept))
-            except StoreError as error:
-                if error.fault in CONNECTION_FAULTS:
-                    raise
+            except FileTrouble:
+                pass
         await self._context.kept.remove_empty(emptied)
 
     async def _is_within(self, step: Step, kept: bytes) -> bool:

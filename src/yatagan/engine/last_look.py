@@ -21,8 +21,8 @@ from yatagan.batches.states import StepState
 from yatagan.batches.steps import MEMBERS_PHASE, Change, Step, StepKind, Times
 from yatagan.engine.session import Session
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import LineLost, StoreError
+from yatagan.faults import Fault
 from yatagan.stores.coalescing import gather_few
 from yatagan.stores.interface import Facts, Kind
 from yatagan.trees.sync_names import TAKEN_AWAY, sync_directories
@@ -128,7 +128,7 @@ class LastLook:
         try:
             return {name: facts async for handful in self._destination.entries(directory) for name, facts in handful}
         except StoreError as error:
-            if error.fault in CONNECTION_FAULTS | {Fault.IS_LINK, Fault.NOT_A_DIRECTORY}:
+            if isinstance(error, LineLost) or error.fault in {Fault.IS_LINK, Fault.NOT_A_DIRECTORY}:
                 raise
             return {} if error.fault is Fault.MISSING else None
 

@@ -11,8 +11,8 @@ from yatagan.batches.states import StepState
 from yatagan.batches.steps import Change, Step
 from yatagan.engine.session import StepRefused
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import FileTrouble, StoreError
+from yatagan.faults import Fault
 from yatagan.stores.interface import Kind, Writer
 from yatagan.transfer.checkpoints import Checkpoints
 from yatagan.transfer.extents import Extents
@@ -69,9 +69,8 @@ class PartFiles:
         """
         try:
             await self._destination.rename(step.adopts, step.part(self._session.batch))
-        except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
+        except FileTrouble:
+            pass
         await self._commits.note(Change(step.number, adopts=b""))
         return replace(step, adopts=b"")
 
@@ -164,6 +163,5 @@ class PartFiles:
     async def _remove_name(self, part: bytes) -> None:
         try:
             await self._destination.remove(part)
-        except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
+        except FileTrouble:
+            pass

@@ -15,8 +15,8 @@ from yatagan.engine.session import RetryStep, StepRefused
 from yatagan.engine.source_files import Clock
 from yatagan.engine.step_context import StepContext
 from yatagan.engine.stored_bundle_worker import StoredBundleWorker
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, STOPPING_FAULTS, Fault
+from yatagan.errors import FileTrouble, LineLost, StoreError
+from yatagan.faults import STOPPING_FAULTS, Fault
 from yatagan.stores.interface import Kind
 from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.stopping import Stopped
@@ -63,7 +63,7 @@ class StepWorker:
             await self.clear(step)
             await self._context.settle(step, StepState.FAILED, fault=refused.fault, detail=refused.detail)
         except StoreError as error:
-            if error.fault in CONNECTION_FAULTS | STOPPING_FAULTS:
+            if isinstance(error, LineLost) or error.fault in STOPPING_FAULTS:
                 raise
             strange = error.fault is Fault.REFUSED and not is_everywhere(posixpath.basename(step.path))
             explained = error.fault is Fault.REFUSED and error.detail.lower() not in ("", "failure")
@@ -101,9 +101,7 @@ class StepWorker:
             return
         try:
             gone = await self._destination.look(top) is None
-        except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
+        except FileTrouble:
             gone = False
         if not gone:
             raise StoreError(Fault.DESTINATION_MOVED, top, store=self._destination.name)

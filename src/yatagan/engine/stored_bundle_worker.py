@@ -24,8 +24,8 @@ from yatagan.engine.file_worker import FileWorker
 from yatagan.engine.session import RetryStep, StepRefused
 from yatagan.engine.source_files import Clock
 from yatagan.engine.step_context import StepContext
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import FileTrouble, StoreError
+from yatagan.faults import Fault
 from yatagan.portable import index
 from yatagan.stores.interface import Kind
 from yatagan.stores.local import LocalStore
@@ -79,9 +79,8 @@ class StoredBundleWorker:
             await self.carry_index(self._context.journal.step(step.number + 1))
         except (StepRefused, RetryStep):
             pass  # what has not come with the bundle has a turn of its own, which will tell
-        except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
+        except FileTrouble:
+            pass
 
     async def carry_index(self, step: Step) -> None:
         """Carry the index of a bundle that is in place."""

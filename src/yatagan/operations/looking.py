@@ -12,8 +12,7 @@ from yatagan.config.nodes import Role
 from yatagan.desk.desk import Desk
 from yatagan.desk.questions import FewerProcessors, LoggingInAgain
 from yatagan.engine.retry import RetryPolicy
-from yatagan.errors import CannotReach, StoreError
-from yatagan.faults import CONNECTION_FAULTS
+from yatagan.errors import CannotReach, LineLost, StoreError
 from yatagan.operations.verify_request import VerifyRequest
 from yatagan.operations.watching import Doing, Watcher
 from yatagan.stores.interface import Readable
@@ -90,7 +89,7 @@ class Looking:
             try:
                 return await attempt()
             except (StoreError, CannotReach) as error:
-                passing = error.passing if isinstance(error, CannotReach) else error.fault in CONNECTION_FAULTS
+                passing = error.passing if isinstance(error, CannotReach) else isinstance(error, LineLost)
                 if not (self._request.resume and passing):
                     raise
                 if self._hashed > last:

@@ -6,8 +6,7 @@ from collections.abc import Iterator
 
 from yatagan.config.areas import Area, split_area
 from yatagan.config.nodes import Node
-from yatagan.errors import ReadOnlyArea, StoreError
-from yatagan.faults import CONNECTION_FAULTS
+from yatagan.errors import FileTrouble, ReadOnlyArea
 from yatagan.places import Place, holds
 from yatagan.planning.cautions import Caution, LandsIn, LeadsOut
 from yatagan.planning.plan import Arrival, Plan
@@ -55,9 +54,8 @@ async def _roots(store: Store, node: Node) -> list[tuple[bytes, Area]]:
     for area in node.areas:
         try:
             found.append((await store.resolve(b"@" + area.name.encode(), follow=True), area))
-        except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
+        except FileTrouble:
+            pass
     return found
 
 

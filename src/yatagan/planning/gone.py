@@ -12,8 +12,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS
+from yatagan.errors import FileTrouble
 from yatagan.planning.plan import Plan
 from yatagan.portable.disk_names import disk_of
 from yatagan.portable.modules import DISKS
@@ -106,8 +105,6 @@ async def find_disk(store: Store, path: bytes) -> str:
         return ""
     try:
         reply = await store.machine.run(DISKS, "disk", b"", {"root": path.decode("latin-1")})
-    except StoreError as error:
-        if error.fault in CONNECTION_FAULTS:
-            raise
+    except FileTrouble:
         return ""
     return str(reply.get("disk", ""))

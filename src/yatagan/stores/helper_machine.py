@@ -8,8 +8,8 @@ from base64 import b64decode
 from collections.abc import Callable, Coroutine, Sequence
 from typing import Any, Concatenate, ParamSpec, Protocol, TypeVar
 
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import FileTrouble, LineLost, StoreError
+from yatagan.faults import Fault
 from yatagan.nodes.helper import Helper
 from yatagan.portable.block_sums import Blocks, Match
 from yatagan.portable.modules import DELTA
@@ -109,9 +109,7 @@ class HelperMachine:
         """Facts with times in nanoseconds; None where the helper cannot tell."""
         try:
             return facts_from_list((await self.ask("look", path))["facts"])
-        except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
+        except FileTrouble:
             return None
 
     @_parsed
@@ -236,7 +234,7 @@ class HelperMachine:
             self.disk_is_same = reply.get("text") == text
             return self.disk_is_same
         except StoreError as error:
-            if error.fault in CONNECTION_FAULTS or error.fault is Fault.NO_SPACE:
+            if isinstance(error, LineLost) or error.fault is Fault.NO_SPACE:
                 raise
             return False
         finally:

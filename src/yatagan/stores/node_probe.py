@@ -18,8 +18,8 @@ from typing import Any
 import asyncssh
 
 from yatagan.config.nodes import Role
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import FileTrouble
+from yatagan.faults import Fault
 from yatagan.nodes.host_keys import fingerprint
 from yatagan.nodes.login import Login
 from yatagan.nodes.sftp_client import SftpClient
@@ -131,9 +131,7 @@ async def check_up(store: SftpStore) -> Checkup:
     found.areas = [await _area(store, area.name) for area in store.node.areas]
     try:
         await _write_and_read(store, found)
-    except StoreError as error:
-        if error.fault in CONNECTION_FAULTS:
-            raise
+    except FileTrouble as error:
         found.writable = error.fault
     return found
 
@@ -145,9 +143,7 @@ async def _area(store: SftpStore, name: str) -> AreaSpace:
         if await store.look(path) is None:
             return AreaSpace(name, path, None, Fault.MISSING)
         return AreaSpace(name, path, await store.free_space(path))
-    except StoreError as error:
-        if error.fault in CONNECTION_FAULTS:
-            raise
+    except FileTrouble as error:
         return AreaSpace(name, path, None, error.fault)
 
 
@@ -210,9 +206,7 @@ async def _takes(store: SftpStore, path: bytes) -> bool:
     """Whether the disk allows a name."""
     try:
         await (await store.create_part(path)).close()
-    except StoreError as error:
-        if error.fault in CONNECTION_FAULTS:
-            raise
+    except FileTrouble:
         return False
     await store.remove(path)
     return True

@@ -19,8 +19,8 @@ from typing import Any, TypeVar
 from yatagan.config.areas import below, find_area, split_area
 from yatagan.config.nodes import Node
 from yatagan.config.settings import ConnectionSettings
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import FileTrouble, LineLost, StoreError
+from yatagan.faults import Fault
 from yatagan.nodes.login import Login
 from yatagan.nodes.sftp_client import SftpClient
 from yatagan.nodes.sftp_packets import CREATE, EXCLUSIVE, READ, WRITE, Space
@@ -140,7 +140,7 @@ class SftpStore:
             if len(posixpath.basename(path)) > 255:
                 return StoreError(Fault.NAME_TOO_LONG, path, store=self.name, detail=said)
         except StoreError as found:
-            if found.fault in CONNECTION_FAULTS:
+            if isinstance(found, LineLost):
                 return found
         return StoreError(Fault.REFUSED, path, store=self.name, detail=said)
 
@@ -172,9 +172,7 @@ class SftpStore:
             try:
                 real = await self.ask(self.files.realpath(path), path)
                 return posixpath.join(real, missing) if missing else real
-            except StoreError as error:
-                if error.fault in CONNECTION_FAULTS:
-                    raise
+            except FileTrouble as error:
                 if error.fault not in (Fault.MISSING, Fault.NOT_A_DIRECTORY) or path == b"/":
                     return whole
             path, name = posixpath.split(path)
@@ -217,9 +215,7 @@ class SftpStore:
         assert self.machine is not None
         try:
             close = await self.machine.look_in(directory, [name for name, _ in listed])
-        except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
+        except FileTrouble:
             return listed
         return [
             (name, fine if fine is not None and found.same_as(fine) else found)
@@ -243,9 +239,7 @@ class SftpStore:
         """The file system of a path; None where the server does not say."""
         try:
             return await self.ask(self.files.space(path), path)
-        except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
+        except FileTrouble:
             return None
 
     async def clock_ns(self) -> int | None:
@@ -313,9 +307,7 @@ class SftpStore:
                 await self.ask(files.fsync(handle), path)
             finally:
                 await self.ask(files.close(handle), path)
-        except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
+        except FileTrouble as error:
             self._no_directory_sync = error.fault not in (Fault.DENIED, Fault.MISSING)
             return False
         return True

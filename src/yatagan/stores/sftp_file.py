@@ -8,8 +8,8 @@ import time
 from collections.abc import Coroutine
 from typing import Any, Protocol, TypeVar
 
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import LineLost, StoreError
+from yatagan.faults import Fault
 from yatagan.nodes.sftp_client import SftpClient
 from yatagan.nodes.sftp_packets import CREATE, EXCLUSIVE, Attributes
 from yatagan.stores.interface import STRIPE, Facts, Piece, Reader
@@ -177,7 +177,7 @@ class SftpFile:
         try:
             self._handles[lane] = await self._ask(lane.files.open_file(self._path, flags), self._path)
         except StoreError as error:
-            if error.fault not in CONNECTION_FAULTS:  # as when it sees another disk
+            if not isinstance(error, LineLost):  # as when it sees another disk
                 self._lanes.drop(lane)
         finally:
             del self._opening[lane]

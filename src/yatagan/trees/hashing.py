@@ -9,8 +9,8 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from yatagan.digests.algorithms import hasher
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import FileTrouble, LineLost, StoreError
+from yatagan.faults import Fault
 from yatagan.futures import first_of
 from yatagan.stores.interface import Digested, Facts, Readable, machine_of
 from yatagan.trees.compare import is_fresh, still_since
@@ -182,7 +182,7 @@ class _Digesting:
         except StoreError as error:
             if error.fault in (Fault.UNSUPPORTED, Fault.OTHER_DISK) and origin is not DigestOrigin.HERE:
                 return await self._by_reading(path)
-            if error.fault in CONNECTION_FAULTS:
+            if isinstance(error, LineLost):
                 raise
             return Content(path, "", origin, error.fault)
         return Content(path, made.digest, origin)
@@ -191,9 +191,7 @@ class _Digesting:
         try:
             value = await digest_by_reading(self.store, self.tree.absolute(path), self.algorithm)
             return Content(path, value, self._read_here)
-        except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
+        except FileTrouble as error:
             return Content(path, "", self._read_here, error.fault)
 
     @property

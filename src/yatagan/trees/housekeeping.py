@@ -6,8 +6,8 @@ import asyncio
 import posixpath
 from collections.abc import Callable, Iterable
 
-from yatagan.errors import BadPlace, Refused, StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import BadPlace, FileTrouble, Refused, StoreError
+from yatagan.faults import Fault
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees.scan import Tree
 
@@ -95,9 +95,7 @@ async def remove(
                     await store.remove_directory(whole)
                 else:
                     await store.remove(whole)
-            except StoreError as error:
-                if error.fault in CONNECTION_FAULTS:
-                    raise
+            except FileTrouble as error:
                 left(path, error.fault, error.detail)
                 return False
         done(1)

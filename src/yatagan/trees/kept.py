@@ -11,8 +11,8 @@ import posixpath
 from collections.abc import AsyncIterator, Callable, Iterable
 from dataclasses import dataclass
 
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import FileTrouble, LineLost, StoreError
+from yatagan.faults import Fault
 from yatagan.places import KEPT_DIRECTORY, holds
 from yatagan.stores.interface import Facts, Kind, Store
 from yatagan.trees.housekeeping import make_directories
@@ -82,9 +82,7 @@ async def _keeps(store: Store, directory: bytes) -> bool:
     """Whether anything is kept in a directory; False where looking is not permitted."""
     try:
         kept = await store.look(posixpath.join(directory, KEPT_DIRECTORY))
-    except StoreError as error:
-        if error.fault in CONNECTION_FAULTS:
-            raise
+    except FileTrouble:
         return False
     return kept is not None and kept.kind is Kind.DIRECTORY
 
@@ -127,7 +125,7 @@ async def restore(store: Store, kept: KeptFile, batch: str) -> bytes:
     try:
         await store.rename(kept.kept, kept.original)
     except StoreError as error:
-        if aside and error.fault not in CONNECTION_FAULTS:
+        if aside and not isinstance(error, LineLost):
             await store.rename(aside, kept.original)
         raise
     return aside
@@ -145,9 +143,7 @@ async def remove_kept(
         async with slots:
             try:
                 await store.remove(kept.kept)
-            except StoreError as error:
-                if error.fault in CONNECTION_FAULTS:
-                    raise
+            except FileTrouble as error:
                 failed(kept, error.fault, error.detail)
                 return None
         return kept
@@ -162,9 +158,8 @@ async def remove_empty(store: Store, tops: Iterable[bytes]) -> None:
         for path in _empty_first(tree):
             try:
                 await store.remove_directory(tree.absolute(path))
-            except StoreError as error:
-                if error.fault in CONNECTION_FAULTS:
-                    raise
+            except FileTrouble:
+                pass
 
 
 def _empty_first(tree: Tree) -> list[bytes]:

@@ -10,8 +10,8 @@ import contextlib
 import posixpath
 from collections.abc import Awaitable, Callable, Collection
 
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import FileTrouble, StoreError
+from yatagan.faults import Fault
 from yatagan.places import KEPT_DIRECTORY
 from yatagan.portable.unpack_directories import kept_mode
 from yatagan.stores.interface import Kind, Store
@@ -96,6 +96,5 @@ class KeptDirectories:
             group = await self._store.group(path)
             same = group is not None and group == await self._store.group(origin)
             await self._store.set_facts(path, mode=kept_mode(made.mode, model.mode, same_group=same), mtime_ns=None)
-        except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
+        except FileTrouble:
+            pass

@@ -9,8 +9,7 @@ import posixpath
 import unicodedata
 from collections.abc import Iterable, Mapping
 
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS
+from yatagan.errors import FileTrouble
 from yatagan.stores.interface import Readable
 
 #: Characters that disks of other systems take in no name.
@@ -69,9 +68,7 @@ async def tells_apart(store: Readable, path: bytes) -> bool:
         if other == name or await store.look(posixpath.join(above, other)) is None:
             return True
         listed = {each async for handful in store.entries(above) for each, _ in handful if each in (name, other)}
-    except StoreError as error:
-        if error.fault in CONNECTION_FAULTS:
-            raise
+    except FileTrouble:
         return True  # it may be looked for, but not listed: a failure will tell
     return listed == {name, other}
 

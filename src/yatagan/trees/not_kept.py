@@ -8,8 +8,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from itertools import islice
 
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS
+from yatagan.errors import FileTrouble, LineLost, StoreError
 from yatagan.portable import facts_not_kept
 from yatagan.portable.modules import NOT_KEPT
 from yatagan.stores.interface import Store, machine_of
@@ -52,9 +51,7 @@ async def with_access_lists(store: Store, root: bytes, paths: Sequence[bytes]) -
         some = [os.fsdecode(path) for path in paths[at : at + _ENTRIES_PER_REQUEST]]
         try:
             reply = await store.machine.run(NOT_KEPT, "with_lists", b"", {"paths": some})
-        except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
+        except FileTrouble:
             return set()
         found.update(os.fsencode(str(path)) for path in reply.get("paths", ()))
     return found
@@ -76,7 +73,7 @@ async def find_unkept(source: Store, trees: Iterable[tuple[bytes, Iterable[bytes
                 reply = await machine_of(source).run(NOT_KEPT, "not_kept", b"", values)
                 names, lists, attributes = (int(count) for count in reply["counts"])
             except (StoreError, KeyError, TypeError, ValueError) as error:
-                if isinstance(error, StoreError) and error.fault in CONNECTION_FAULTS:
+                if isinstance(error, LineLost):
                     raise
                 found.known = False
                 return found

@@ -16,8 +16,8 @@ from collections.abc import Callable
 from contextlib import aclosing
 from dataclasses import dataclass, field
 
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import FileTrouble, StoreError
+from yatagan.faults import Fault
 from yatagan.futures import first_of
 from yatagan.places import is_name, is_ours
 from yatagan.stores.interface import Facts, Kind, Readable
@@ -175,9 +175,7 @@ class _Scan:
             except _Contradiction:
                 self._tree.unread[relative] = Fault.LISTING
                 return []
-            except StoreError as error:
-                if error.fault in CONNECTION_FAULTS:
-                    raise
+            except FileTrouble as error:
                 self._tree.unread[relative] = error.fault
                 return []
             for path, facts in found.items():
@@ -233,7 +231,5 @@ class _Scan:
     async def _read_link(self, path: bytes) -> None:
         try:
             self._tree.targets[path] = await self._store.read_link(self._tree.absolute(path))
-        except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
+        except FileTrouble as error:
             self._tree.unread[path] = error.fault

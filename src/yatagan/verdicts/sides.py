@@ -14,8 +14,8 @@ from yatagan.bundles.read import list_members, open_bundle, read_contents, read_
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.bundles.threads import in_thread
 from yatagan.digests.checksum_lists import ALGORITHM
-from yatagan.errors import BadArchive, StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import BadArchive, LineLost, StoreError
+from yatagan.faults import Fault
 from yatagan.portable import member_names
 from yatagan.portable.tar import BLOCK, DIRECTORY, FIFO, FILE, HARD_LINK, LINK, Damaged, Member
 from yatagan.stores.interface import Facts, Kind, Store
@@ -256,6 +256,6 @@ async def _members_by_node(store: Store, path: bytes) -> list[Member]:
     try:
         return await members_there(store, path)
     except StoreError as error:
-        if error.fault in CONNECTION_FAULTS or error.fault is Fault.MISSING:
+        if isinstance(error, LineLost) or error.fault is Fault.MISSING:
             raise
         raise _NotThere from error

@@ -24,8 +24,8 @@ from yatagan.cli.words import fault_words
 from yatagan.cli.words.exit_status import ExitStatus
 from yatagan.cli.words.record_words import warn_of
 from yatagan.config.units import parse_moment
-from yatagan.errors import BadPlace, Refused, StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import BadPlace, LineLost, Refused, StoreError
+from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.operations.recording import put_on_record
@@ -180,7 +180,7 @@ async def _make(app: App, sources: list[Place], target: Place, recipe: Recipe, c
             else:
                 made = await make(store, path, contents, recipe, lambda files, size: progress.hashed(size, files))
     except StoreError as error:
-        if error.fault in CONNECTION_FAULTS and target.node and not sources[0].node:
+        if isinstance(error, LineLost) and target.node and not sources[0].node:
             stage = f"{text.command('stage', sources[0])} {target.node}:DIRECTORY --store bundle"
             text.warn(f"the bundle was not stored; to survive a lost connection: {stage}")
         raise

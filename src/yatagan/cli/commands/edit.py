@@ -26,8 +26,8 @@ from yatagan.cli.views.login_questions import confirm
 from yatagan.cli.words.messages import explain
 from yatagan.cli.words.record_words import record_row, warn_of
 from yatagan.config.own_files import make_private
-from yatagan.errors import BadPlace, Refused, StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import BadPlace, LineLost, Refused, StoreError
+from yatagan.faults import Fault
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.operations.recording import put_on_record
 from yatagan.places import Place, name_fields
@@ -165,7 +165,7 @@ class _Edit:
             why = f"{self._named(original)} changed while you edited it, and stays as it is now"
             raise Refused(why) from None
         except StoreError as error:
-            if error.fault not in CONNECTION_FAULTS:
+            if not isinstance(error, LineLost):
                 raise
             again = await self._app.open(self._app.source(self._where, writing=True))
             try:

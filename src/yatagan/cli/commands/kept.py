@@ -22,8 +22,8 @@ from yatagan.cli.words import fault_words
 from yatagan.cli.words.exit_status import ExitStatus
 from yatagan.cli.words.record_words import warn_of
 from yatagan.config.units import parse_duration
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import FileTrouble, StoreError
+from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.operations.recording import put_on_record
@@ -220,9 +220,7 @@ async def _restore(app: App, wish: _Wish, *, yes: bool, json_: bool) -> int:
         for kept in found:
             try:
                 done.append((kept, await kept_files.restore(store, kept, batch)))
-            except StoreError as error:
-                if error.fault in CONNECTION_FAULTS:
-                    raise
+            except FileTrouble as error:
                 failures.append((kept, error.fault, error.detail))
         await kept_files.remove_empty(store, {kept.top for kept, _ in done})
     finally:

@@ -21,8 +21,8 @@ from yatagan.cli.terminal import terminal, text
 from yatagan.cli.views.scan_progress import EntryCount
 from yatagan.cli.words import fault_words
 from yatagan.cli.words.exit_status import ExitStatus
-from yatagan.errors import StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import FileTrouble, StoreError
+from yatagan.faults import Fault
 from yatagan.places import Place, batch_of_part, name_fields
 from yatagan.stores.interface import Facts, Kind, Readable
 from yatagan.trees.entries import Entries
@@ -99,9 +99,7 @@ async def _dead_links(store: Readable, tree: Tree) -> set[bytes]:
         async with slots:
             try:
                 return await store.look(await store.resolve(tree.absolute(path), follow=True)) is None
-            except StoreError as error:
-                if error.fault in CONNECTION_FAULTS:
-                    raise
+            except FileTrouble as error:
                 return error.fault is Fault.MISSING
 
     links = sorted(tree.targets)[:_LINKS]

@@ -21,8 +21,8 @@ from yatagan.cli.terminal import terminal, text
 from yatagan.cli.views.scan_progress import EntryCount
 from yatagan.cli.words import fault_words
 from yatagan.cli.words.exit_status import ExitStatus
-from yatagan.errors import JournalError, Refused, StoreError
-from yatagan.faults import CONNECTION_FAULTS, Fault
+from yatagan.errors import FileTrouble, JournalError, Refused, StoreError
+from yatagan.faults import Fault
 from yatagan.places import Place, batch_of_part, is_ours, name_fields
 from yatagan.stores.interface import Facts, Kind, Store
 from yatagan.trees.scan import scan
@@ -139,9 +139,7 @@ async def _find(app: App, store: Store, where: Place, *, quiet: bool) -> list[Pa
 async def _owner(store: Store, path: bytes) -> str:
     try:
         return await store.owner(path)
-    except StoreError as error:
-        if error.fault in CONNECTION_FAULTS:
-            raise
+    except FileTrouble:
         return ""  # finished or removed meanwhile
 
 
@@ -200,9 +198,7 @@ async def _remove_all(store: Store, parts: Iterable[Part]) -> tuple[int, list[tu
         try:
             await store.remove(part.path)
             removed += 1
-        except StoreError as error:
-            if error.fault in CONNECTION_FAULTS:
-                raise
+        except FileTrouble as error:
             failures.append((part, error.fault))
     return removed, failures
 
