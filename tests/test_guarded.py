@@ -272,7 +272,7 @@ _OPENERS = {
     "config/machine.py": "/proc, /etc/machine-id",
     "batches/locks.py": "locks of ours; /proc",
     "engine/run_log.py": "a log of ours",
-    "background/starting.py": "a log of ours",
+    "background/starting.py": "a log of ours; the version that is installed",
     "background/logout.py": "files of the system",
     "background/installing.py": "units of systemd",
     "keeper/spawn.py": "a log of ours",
