@@ -92,7 +92,7 @@ def _how_it_moves(planned: PlannedStage) -> list[tuple[str, str]]:
         ("space", _space(plan, request.destination.node) if plan.summary.anything else ""),
         ("takes", _takes(plan)),
         ("at most", _rate(request, source, destination) if files else ""),
-        ("proof", proof(request.prove, source, destination, plan.same_disk) if files else ""),
+        ("proof", proof(planned.header.promised, request.prove, source, destination) if files else ""),
         ("no sync", no_sync(request.prove, destination) if files else ""),
     ]
 
