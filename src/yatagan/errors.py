@@ -10,7 +10,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Self
 
 from yatagan.faults import CONNECTION_FAULTS, Fault
 
@@ -27,7 +26,7 @@ class StoreError(YataganError):
     number, this makes one of its two kinds by the fault: the line is lost, or something is wrong with the file.
     """
 
-    def __new__(cls, fault: Fault, *more: object, **named: object) -> Self:
+    def __new__(cls, fault: Fault, *more: object, **named: object) -> StoreError:
         """One of the kind that the fault is of."""
         kind = cls if cls is not StoreError else LineLost if fault in CONNECTION_FAULTS else FileTrouble
         return super().__new__(kind)

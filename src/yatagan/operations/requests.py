@@ -46,7 +46,8 @@ def read_request(written: object) -> Request:
     kind = _OPERATIONS.get(_of_kind(str, given.pop("operation", None)))
     if kind is None:
         raise ValueError("it is no operation")
-    return _read_dataclass(kind, given)
+    found: Request = _read_dataclass(kind, given)
+    return found
 
 
 def command_of(request: Request) -> str:
@@ -98,7 +99,7 @@ def _plain(value: Any) -> Any:
             return value
 
 
-def _read_dataclass(kind: type[T], given: dict[str, Any]) -> T:
+def _read_dataclass(kind: Any, given: dict[str, Any]) -> Any:
     types_of = _types_of(kind)
     if strange := given.keys() - types_of:
         raise ValueError(f"there is no {min(strange)}")
@@ -109,7 +110,7 @@ def _read_dataclass(kind: type[T], given: dict[str, Any]) -> T:
 
 
 @functools.cache
-def _types_of(kind: type) -> dict[str, Any]:
+def _types_of(kind: Any) -> dict[str, Any]:
     hints = typing.get_type_hints(kind)
     return {each.name: hints[each.name] for each in dataclasses.fields(kind)}
 
@@ -132,7 +133,7 @@ def _read(kind: Any, value: object) -> Any:
 def _of_kind(kind: type[T], value: object) -> T:
     if type(value) is not kind:
         raise ValueError(f"{value!r} is no {kind.__name__}")
-    return value  # type: ignore[return-value] # checked above
+    return value
 
 
 def _object(value: object) -> dict[str, Any]:

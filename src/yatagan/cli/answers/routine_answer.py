@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from yatagan.background.routine_decisions import due_at
 from yatagan.background.routines import Routine, Run
+from yatagan.batches.moments import Moment
 from yatagan.cli.answers.json_fields import seconds_at
-from yatagan.cli.views.routine_view import due_next
 from yatagan.operations.requests import command_of
 
 
@@ -32,7 +33,7 @@ def routine_json(routine: Routine, runs: list[Run]) -> dict[str, object]:
         "schedule": str(routine.schedule),
         "until_at": seconds_at(routine.until) if routine.until else None,
         "held": routine.held,
-        "due_at": seconds_at(due_next(routine)),
+        "due_at": seconds_at(due_at(routine.standing, Moment.now())),
         "trouble": routine.trouble or None,
         "runs": [run_json(run) for run in runs],
     }

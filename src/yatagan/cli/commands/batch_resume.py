@@ -15,6 +15,7 @@ from yatagan.batches.said import take_back
 from yatagan.batches.states import ENDED, BatchState
 from yatagan.batches.steps import Prove
 from yatagan.cli import shell_completion
+from yatagan.cli.answers.batch_answer import ended_json
 from yatagan.cli.answers.json_answer import say_json
 from yatagan.cli.answers.json_fields import batch_json
 from yatagan.cli.commands import run_batch
@@ -235,7 +236,7 @@ async def _leave(app: App, batch: Batch, journal: Journal, report: Report) -> in
 
 def _say_ended(app: App, outcome: BatchCounts, report: Report) -> None:
     """The batch at the end, as JSON."""
-    answer = run_batch.ended_json(app, outcome)
+    answer = ended_json(app, outcome)
     if report is Report.JSON_LINES:
         say_event("ended", {"batch": answer})
     else:

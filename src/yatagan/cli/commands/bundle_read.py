@@ -14,6 +14,7 @@ from yatagan.bundles.by_node import unpack_there
 from yatagan.bundles.read import ReadResult, UnpackRequest, check, list_members, open_bundle, unpack
 from yatagan.bundles.threads import in_thread
 from yatagan.cli import shell_completion
+from yatagan.cli.answers.bundle_answer import listing_json
 from yatagan.cli.answers.json_answer import say_json
 from yatagan.cli.context import App, as_json, no_questions, run, written
 from yatagan.cli.pattern_options import choosing, parse_choice
@@ -102,7 +103,7 @@ async def _list(app: App, where: Place, choice: Choice, *, checksums: bool, json
         terminal.say_data(b"".join(lines))
         return ExitStatus.GOOD
     if json_:
-        say_json(bundle_view.listing_json(where, path, listing.lines, listing.damage, bundle.fits))
+        say_json(listing_json(where, path, listing.lines, listing.damage, bundle.fits))
     else:
         bundle_view.show_listing(listing.lines, listing.damage)
         if bundle.index_file is not None and not bundle.fits:

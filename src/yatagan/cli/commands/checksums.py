@@ -49,7 +49,7 @@ Anyone can check it:  cd fen && sha256sum -c SHA256SUMS""",
 @no_questions
 @as_json
 @click.pass_context
-def checksums_command(context: click.Context, no_questions: bool, json_: bool, **asked: Any) -> None:
+def checksums_command(context: click.Context, /, no_questions: bool, json_: bool, **asked: Any) -> None:
     """Write the checksum list of PLACE, here or on a node, and its facts file beside it.
 
     A list that is there already is kept.

@@ -41,7 +41,7 @@ Examples:
 @no_questions
 @as_json
 @click.pass_context
-def compare_command(context: click.Context, all_: bool, no_questions: bool, json_: bool, **asked: Any) -> None:
+def compare_command(context: click.Context, /, all_: bool, no_questions: bool, json_: bool, **asked: Any) -> None:
     """Compare two places: what is only in one of them, what is the same, and in what the rest differs.
 
     Each is a file, a directory, a stored bundle or an archive, here or on a node. Nothing is fetched that a node can

@@ -152,6 +152,7 @@ Examples:
 @click.pass_context
 def stage_command(
     context: click.Context,
+    /,
     in_background: bool,
     plan_only: bool,
     quiet: bool,

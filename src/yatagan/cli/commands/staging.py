@@ -8,6 +8,7 @@ from typing import Any
 
 from yatagan.background.leaving import Outlook, begun, leave_to_worker, prepare_logins
 from yatagan.batches.journal import Journal
+from yatagan.cli.answers.batch_answer import ended_json
 from yatagan.cli.answers.json_answer import say_json
 from yatagan.cli.answers.json_fields import batch_json
 from yatagan.cli.answers.plan_answer import plan_json
@@ -123,9 +124,9 @@ async def _carry(app: App, accepted: AcceptedBatch, described: dict[str, Any], h
         say_event("planned", {"plan": described, "batch": accepted.name})
     outcome, problem = await run_batch.carry(app, accepted, report)
     if report is Report.JSON_LINES:
-        say_event("ended", {"batch": run_batch.ended_json(app, outcome)})
+        say_event("ended", {"batch": ended_json(app, outcome)})
     elif report is Report.JSON:
-        how.answer({"plan": described, "batch": run_batch.ended_json(app, outcome)})
+        how.answer({"plan": described, "batch": ended_json(app, outcome)})
     elif report.in_words or not outcome.good:
         batch_summary.summary(app, accepted.journal, outcome, problem)
     well = how.ended is None or how.ended(accepted.journal)

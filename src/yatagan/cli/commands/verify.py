@@ -107,7 +107,7 @@ In a job script:
 @no_questions
 @as_json
 @click.pass_context
-def verify_command(context: click.Context, no_questions: bool, json_: bool, **asked: Any) -> None:
+def verify_command(context: click.Context, /, no_questions: bool, json_: bool, **asked: Any) -> None:
     """Verify PLACE against a checksum list, or a batch or dataset against what is on record of it.
 
     Says what is the same, different, missing or not listed, and by which evidence. Lists of any open form are read:

@@ -10,12 +10,12 @@ from collections.abc import Iterator
 from yatagan.batches.counts import BatchCounts
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import CARRIED, BatchState, Evidence, StepState
-from yatagan.cli.context import App
 from yatagan.cli.terminal import terminal, text
 from yatagan.cli.views.strip_view import drawn, legend, strip_of
 from yatagan.cli.words import fault_words, messages
 from yatagan.cli.words.conclusions import conclude_batch
 from yatagan.cli.words.record_words import record_row, warn_of
+from yatagan.desk.desk import Desk
 from yatagan.errors import CannotReach
 from yatagan.faults import DESTINATION_FAULTS, SPACE_FAULTS, Fault
 from yatagan.operations.recording import record_of_batch
@@ -27,19 +27,19 @@ FAILURES_SHOWN = 10
 _SUMMARY_CELLS = 40
 
 
-def summary(app: App, journal: Journal, outcome: BatchCounts, problem: CannotReach | None) -> None:
+def summary(desk: Desk, journal: Journal, outcome: BatchCounts, problem: CannotReach | None) -> None:
     """Show the end of a run: what moved, was left, failed and why; the proof; the record."""
     verdict = conclude_batch(outcome, problem).text
     terminal.say(terminal.style(f"Batch {outcome.header.id} is ", bold=True) + tinted(outcome, verdict))
     if not outcome.good:
         show_strip(journal, _SUMMARY_CELLS)
-    for line in summary_lines(app, journal, outcome, problem):
+    for line in summary_lines(desk, journal, outcome, problem):
         terminal.say(line)
-    warn_of(record_of_batch(app, outcome))
+    warn_of(record_of_batch(desk, outcome))
 
 
 def summary_lines(
-    app: App, journal: Journal, outcome: BatchCounts, problem: CannotReach | None, *, wide: int | None = None
+    desk: Desk, journal: Journal, outcome: BatchCounts, problem: CannotReach | None, *, wide: int | None = None
 ) -> Iterator[str]:
     """The lines of a summary below its verdict, for the terminal or so many columns."""
     header, standing = outcome.header, outcome.standing
@@ -56,7 +56,7 @@ def summary_lines(
             ("sent again", f"{text.size(outcome.again)}, interrupted or changed meanwhile" if outcome.again else ""),
             ("proof", proof(outcome)),
             ("took", took(outcome)),
-            record_row(record_of_batch(app, outcome)),
+            record_row(record_of_batch(desk, outcome)),
         ],
         wide=wide,
     )

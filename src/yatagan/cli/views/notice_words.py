@@ -14,12 +14,12 @@ from yatagan.batches.counts import BatchCounts
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import BatchState, Evidence
 from yatagan.cli.answers.json_fields import batch_json
-from yatagan.cli.context import App
 from yatagan.cli.terminal import terminal, text
 from yatagan.cli.views.batch_summary import summary_lines
 from yatagan.cli.words import messages
 from yatagan.cli.words.batch_words import from_to
 from yatagan.cli.words.conclusions import conclude_batch
+from yatagan.desk.desk import Desk
 from yatagan.errors import CannotReach, JournalError
 
 #: Columns of a notice.
@@ -33,12 +33,12 @@ _PROVEN = {
 }
 
 
-def of_batch_end(app: App, journal: Journal, outcome: BatchCounts, problem: CannotReach | None) -> Notice:
+def of_batch_end(desk: Desk, journal: Journal, outcome: BatchCounts, problem: CannotReach | None) -> Notice:
     """The notice for a batch that has ended, or that needs a person."""
     subject = f"{from_to(outcome.header)} {_verdict(outcome, problem)}"
     lines = [
         f"Batch {outcome.header.id} on {platform.node()}:",
-        *summary_lines(app, journal, outcome, problem, wide=_WIDE),
+        *summary_lines(desk, journal, outcome, problem, wide=_WIDE),
         f"All of it: {text.command('batch', 'show', outcome.header.id)}",
     ]
     return _notice(subject, lines, {"notice": "batch", "batch": batch_json(outcome)}, trouble=not outcome.good)
