@@ -54,7 +54,7 @@ ROOMS: list[tuple[list[str], list[str]]] = [
         ["test_ledger.py", "test_ledger_check.py", "test_ledger_merge.py", "test_ledger_signatures.py"],
     ),
     (
-        ["operations/requests.py", "operations/verify.py", "operations/verify_place.py", "operations/restore.py"],
+        ["operations/request_json.py", "operations/verify.py", "operations/verify_place.py", "operations/restore.py"],
         ["test_requests.py", "test_verdicts.py", "test_restore.py", "test_project.py", "test_library.py"],
     ),
 ]

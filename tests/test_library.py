@@ -196,7 +196,7 @@ async def main():
     assert (await yatagan.compare(desk, sides)).same
 
     kinds = [record.kind for record in desk.ledger().records()]
-    assert sorted(kinds) == ["listed", "staged", "staged", "verified", "verified"], kinds
+    assert sorted(kinds) == ["listed", "restored", "staged", "verified", "verified"], kinds
     assert all(not record.fields.get("command") for record in desk.ledger().records())
     yatagan.add_routine(desk, "again", replace(request, destination=desk.place("oak:again")), yatagan.Every(3600.0))
     assert not {"click", "rich"} & sys.modules.keys()

@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yatagan import errors as e
+from yatagan import request_errors as r
 from yatagan.cli.words.exit_status import ExitStatus as Exit
 from yatagan.cli.words.fault_words import fault, remedy
 from yatagan.cli.words.messages import explain
@@ -77,8 +78,8 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
     (e.ArchiveTooLarge(EVIL.encode(), most=5_000_000), Exit.REFUSED, "more than the 5.00 MB", "--size-limit"),
     (e.ArchiveTooLarge(EVIL.encode(), ratio=200), Exit.REFUSED, "more than 200 bytes come out", "--ratio-limit"),
     (e.BadList(EVIL, 3, "no digest"), Exit.USAGE, "line 3", "sha256sum"),
-    (e.BadStage(e.WrongStage.SEVERAL_MACHINES, EVIL), Exit.USAGE, "on the same machine", "one after the other"),
-    (e.BadStage(e.WrongStage.SAME_NAME, EVIL, EVIL, EVIL), Exit.USAGE, "under the same name", "--as"),
+    (r.BadStage(r.WrongStage.SEVERAL_MACHINES, EVIL), Exit.USAGE, "on the same machine", "one after the other"),
+    (r.BadStage(r.WrongStage.SAME_NAME, EVIL, EVIL, EVIL), Exit.USAGE, "under the same name", "--as"),
     (e.ReadOnlyArea("oak", "scratch"), Exit.REFUSED, "oak:@scratch is saved as read-only", "area change oak scratch"),
     (e.NoRoom("oak", 2000, 0, 1500), Exit.REFUSED, "500 B more are needed", "--no-space-check"),
     (e.NoProject(), Exit.REFUSED, "yatagan.toml", "yatagan project new"),
@@ -88,12 +89,25 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
     (e.BadProject([e.Mistake(EVIL, 3, "dataset.x", "it is wrong", "write it")]), Exit.USAGE, "line 3", "write it"),
 ]
 
+REQUESTS: list[r.WrongRequest] = [
+    *(r.BadStage(why, "fen", "bundle", "peat") for why in r.WrongStage),
+    *(r.BadVerify(why, "fen", "peat") for why in r.WrongVerify),
+    *(r.BadRestore(why, "fen") for why in r.WrongRestore),
+    *(r.BadRoutine(why, "fen") for why in r.WrongRoutine),
+    *(r.AllGone("fen", "2026-12-01", batch) for batch in ("", "261201-k7qd")),
+    r.NeverWrittenInto("fen"),
+]
+
 
 def test_no_error_is_left_out_of_the_table() -> None:
-    mine = {kind for _, kind in inspect.getmembers(e, inspect.isclass) if issubclass(kind, e.YataganError)} - {
-        e.YataganError
+    roots = {e.YataganError, e.StoreError, r.WrongRequest}
+    mine = {
+        kind
+        for module in (e, r)
+        for _, kind in inspect.getmembers(module, inspect.isclass)
+        if issubclass(kind, e.YataganError)
     }
-    assert mine == {type(error) for error, _, _, _ in ERRORS}
+    assert mine - roots == {type(error) for error, _, _, _ in ERRORS} | {type(error) for error in REQUESTS}
 
 
 @pytest.mark.parametrize(("error", "status", "what", "next_"), ERRORS, ids=lambda value: type(value).__name__)
@@ -106,10 +120,12 @@ def test_an_error_is_one_line_that_says_what_and_what_next(
     assert found.kind != "other"
 
 
-@pytest.mark.parametrize("why", e.WrongStage)
-def test_what_cannot_be_staged_is_said_in_a_clause(why: e.WrongStage) -> None:
-    found = explain(e.BadStage(why, "fen", "bundle", "peat"))
-    assert found.message.startswith("fen: ") and len(found.message) > 20 and why.value not in found.message
+@pytest.mark.parametrize("error", REQUESTS, ids=str)
+def test_what_cannot_be_asked_for_is_said_in_a_clause(error: r.WrongRequest) -> None:
+    found = explain(error)
+    assert found.message.startswith("fen: ") and len(found.message) > 20 and found.place == "fen"
+    assert found.kind != "other" and found.status in (Exit.USAGE, Exit.REFUSED)
+    assert str(getattr(error, "why", "?")) not in found.message, "the words are not the name of the error"
 
 
 @given(detail=st.text())

@@ -15,8 +15,8 @@ from yatagan.config.project import By, StoredAs, Towards
 from yatagan.digests.any_lists import Reading
 from yatagan.errors import YataganError
 from yatagan.operations.checksums import ListRequest
-from yatagan.operations.compare import CompareRequest
-from yatagan.operations.requests import Request, command_of, read_request, spelled, write_request
+from yatagan.operations.compare_places import CompareRequest
+from yatagan.operations.request_json import Request, command_of, read_request, spelled, write_request
 from yatagan.operations.stage_request import DatasetStageRequest, IfNewer, Pack, StageRequest
 from yatagan.operations.verify_request import VerifyRequest
 from yatagan.places import Place

@@ -7,6 +7,7 @@ import contextlib
 import json
 import os
 import random
+import shutil
 import signal
 from collections.abc import Callable
 from dataclasses import replace
@@ -468,6 +469,7 @@ def test_a_verify_by_itself(program: Program, practice: Practice) -> None:
     fen = heron.root / "fen"
     fen.mkdir()
     (fen / "a").write_text("1")
+    then = (fen / "a").stat().st_mtime_ns
     program("checksums", "heron:fen")
     added = program.json("routine", "add", "check", "--command", "verify", "heron:fen", "--at", "02:30")
     assert (added["command"], added["words"]) == ("verify", ["heron:fen"])
@@ -478,6 +480,7 @@ def test_a_verify_by_itself(program: Program, practice: Practice) -> None:
         assert (run["outcome"], run["detail"], run["files"]) == ("not good", "1 different", 1)
     assert "trouble" in program("routine", "list").stdout
     (fen / "a").write_text("1")
+    os.utime(fen / "a", ns=(then, then))
     assert program.json("routine", "run", "check")["outcome"] == "good"
     assert program.json("routine", "show", "check")["trouble"] is None
     shown = " ".join(program("routine", "show", "check").stdout.split())
@@ -487,9 +490,9 @@ def test_a_verify_by_itself(program: Program, practice: Practice) -> None:
 
 @pytest.mark.parametrize("command", ["compare", "checksums"])
 def test_other_commands_by_themselves(command: str, program: Program) -> None:
-    for name in ("fen", "copy"):
-        (program.directory / name).mkdir()
-        (program.directory / name / "a").write_text("1")
+    (program.directory / "fen").mkdir()
+    (program.directory / "fen" / "a").write_text("1")
+    shutil.copytree(program.directory / "fen", program.directory / "copy")
     words = ("fen", "copy", "--by", "digest") if command == "compare" else ("fen",)
     program("routine", "add", "look", "--command", command, *words, "--every", "1h")
     assert first_run(program, "look")["outcome"] == "good"

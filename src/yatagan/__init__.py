@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from yatagan.errors import YataganError
     from yatagan.operations.accepted_batch import AcceptedBatch
     from yatagan.operations.checksums import ListMade, ListRequest, make_list
-    from yatagan.operations.compare import CompareRequest, SideBySide, compare
+    from yatagan.operations.compare_places import CompareRequest, SideBySide, compare
     from yatagan.operations.restore import RestoreRequest, find_lost, wanted_trees
     from yatagan.operations.stage import PlannedStage, plan_stage
     from yatagan.operations.stage_request import IfNewer, Pack, StageRequest
@@ -103,7 +103,7 @@ _ROOMS = {
         "ListRequest",
         "make_list",
     ),
-    "operations.compare": (
+    "operations.compare_places": (
         "CompareRequest",
         "SideBySide",
         "compare",

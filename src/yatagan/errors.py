@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from enum import StrEnum
 
 from yatagan.faults import CONNECTION_FAULTS, Fault
 
@@ -55,91 +54,6 @@ class BadPlace(YataganError):
         self.text = text
         self.why = why
         self.remedy = remedy
-
-
-class WrongStage(StrEnum):
-    """What is wrong with what a stage is asked for."""
-
-    SEVERAL_MACHINES = "sources on several machines"
-    STORED_FROM_A_NODE = "bundles of directories of a node"
-    GROWING_IN_A_BUNDLE = "growing files in a bundle"
-    NO_NAME = "no name to arrive under"
-    NAME_TEMPLATE = "a template of names that cannot be read"
-    NAME_FIELDS = "a template of names that does not fit"
-    ONE_NAME = "one name for several sources"
-    SAME_NAME = "two sources of one name"
-    NO_COMMANDS = "proof by a node that runs no commands"
-    OTHER_DISK = "proof by commands that see another disk"
-
-
-class BadStage(YataganError):
-    """A stage is asked for that cannot be. `place`: what that is about; `detail`, `other`: facts that belong to `why`.
-
-    They are the form that was asked for; a count, what a reader of templates says, or a name; and who has that already.
-    """
-
-    def __init__(self, why: WrongStage, place: str, detail: str = "", other: str = "") -> None:
-        super().__init__(f"{place}: {why.value} {detail} {other}".rstrip())
-        self.why = why
-        self.place = place
-        self.detail = detail
-        self.other = other
-
-
-class WrongVerify(StrEnum):
-    """What is wrong with what a verify is asked for."""
-
-    NO_LIST = "there is no checksum list"
-    NOT_ON_LIST = "a file that the list does not name"
-    NOTHING_CHOSEN = "patterns that choose nothing on the list"
-    BARE_LIST = "sizes and times, which a bare list does not have"
-    NOTHING_ON_RECORD = "a dataset of which nothing is on record"
-    NOTHING_PUT = "a batch that has put nothing there yet"
-    A_BAG = "a dataset that is stored as a bag"
-
-
-class BadVerify(YataganError):
-    """A verify is asked for that cannot be. `what`: the place, batch or dataset that this is about.
-
-    `of`: what was to be verified against that.
-    """
-
-    def __init__(self, why: WrongVerify, what: str, of: str = "") -> None:
-        super().__init__(f"{what}: {why.value}")
-        self.why = why
-        self.what = what
-        self.of = of
-
-
-class WrongRestore(StrEnum):
-    """What is wrong with what a restore is asked for."""
-
-    INTO_A_NODE = "a directory of a node"
-    ON_A_NODE = "a place on a node"
-    NOTHING_ON_RECORD = "something of which nothing is on record"
-    NO_RECORD_OF_BATCH = "a batch of which no record says what it has carried"
-
-
-class BadRestore(YataganError):
-    """A restore is asked for that cannot be. `what`: the place, batch or dataset that this is about."""
-
-    def __init__(self, why: WrongRestore, what: str) -> None:
-        super().__init__(f"{what}: {why.value}")
-        self.why = why
-        self.what = what
-
-
-class AllGone(YataganError):
-    """All that was on record of a tree was gone when it was last staged, on the day `when`.
-
-    `batch`: the last that has carried some of it; "" where that is not known.
-    """
-
-    def __init__(self, name: str, when: str, batch: str) -> None:
-        super().__init__(f"{name}: gone on {when}")
-        self.name = name
-        self.when = when
-        self.batch = batch
 
 
 class BadConfig(YataganError):
@@ -411,30 +325,6 @@ class NoSuchRoutine(YataganError):
         super().__init__(name)
         self.name = name
         self.known = known
-
-
-class NeverWrittenInto(YataganError):
-    """Something would be written into a directory that is stored as a bundle, at this place."""
-
-    def __init__(self, place: str) -> None:
-        super().__init__(place)
-        self.place = place
-
-
-class WrongRoutine(StrEnum):
-    """What is wrong with a routine that is to be added."""
-
-    NAME = "a name that a routine cannot have"
-    TAKEN = "a name that a routine has already"
-
-
-class BadRoutine(YataganError):
-    """A routine cannot be added."""
-
-    def __init__(self, why: WrongRoutine, name: str) -> None:
-        super().__init__(f"{name}: {why.value}")
-        self.why = why
-        self.name = name
 
 
 class BadList(YataganError):

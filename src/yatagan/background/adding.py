@@ -11,12 +11,12 @@ from yatagan.background.starting import start_worker
 from yatagan.batches.moments import Moment
 from yatagan.config.project import Dataset, Towards
 from yatagan.desk.desk import Desk
-from yatagan.errors import BadRoutine, WrongRoutine
-from yatagan.operations.compare import CompareRequest
-from yatagan.operations.requests import Request
+from yatagan.operations.compare_places import CompareRequest
+from yatagan.operations.request_json import Request
 from yatagan.operations.stage_request import DatasetStageRequest, StageRequest
 from yatagan.operations.verify_request import VerifyRequest
 from yatagan.places import Place
+from yatagan.request_errors import BadRoutine, WrongRoutine
 from yatagan.trees.patterns import split_at_pattern
 
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_-]{0,31}")

@@ -27,9 +27,9 @@ from yatagan.config.own_files import make_private, replace_file
 from yatagan.desk.desk import Desk
 from yatagan.errors import JournalError, NoSuchBatch, YataganError
 from yatagan.operations.checksums import make_list
-from yatagan.operations.compare import CompareRequest, compare
+from yatagan.operations.compare_places import CompareRequest, compare
 from yatagan.operations.datasets import stage_of_dataset
-from yatagan.operations.requests import Request, read_request, write_request
+from yatagan.operations.request_json import Request, read_request, write_request
 from yatagan.operations.stage import PlannedStage, plan_stage
 from yatagan.operations.stage_request import DatasetStageRequest, StageRequest
 from yatagan.operations.verify import verify

@@ -23,7 +23,7 @@ from yatagan.batches.small_database import is_made, small_database
 from yatagan.config.guarded_files import parse_json
 from yatagan.config.home import Home
 from yatagan.errors import NoSuchRoutine, YataganError
-from yatagan.operations.requests import Request, read_request, write_request
+from yatagan.operations.request_json import Request, read_request, write_request
 
 #: Runs of one routine that are kept.
 _KEPT_RUNS = 1000

@@ -36,9 +36,11 @@ class LazyGroup(CommandGroup):
         self.lazy = lazy
 
     def list_commands(self, ctx: click.Context) -> list[str]:
+        """Nothing is imported for it."""
         return list(self.lazy)
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """Its module is imported for it."""
         if cmd_name not in self.lazy:
             return None
         module = importlib.import_module(f"yatagan.cli.commands.{self.lazy[cmd_name][0]}")

@@ -23,7 +23,7 @@ class PacketConnection(Protocol):
     """The protocol object that the SSH library makes for each connection."""
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        pass
+        """It begins."""
 
     def connection_lost(self, exc: Exception | None) -> None:
         pass

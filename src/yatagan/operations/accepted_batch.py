@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 from collections.abc import AsyncIterator
 from types import TracebackType
 from typing import Self
@@ -14,7 +15,7 @@ from yatagan.batches.said import until_said
 from yatagan.desk.desk import Desk
 from yatagan.desk.open_session import OpenSession
 from yatagan.engine.run import BatchRun
-from yatagan.errors import CannotReach
+from yatagan.errors import CannotReach, JournalError
 from yatagan.keeper.client import KeeperRun
 from yatagan.operations.who_carries import make_run
 from yatagan.stores.interface import Source
@@ -33,6 +34,7 @@ class AcceptedBatch:
         self._ends = ends
         self._run: BatchRun | KeeperRun | None = None
         self._stopped = False
+        self._left: BatchCounts | None = None
 
     @property
     def name(self) -> str:
@@ -41,8 +43,8 @@ class AcceptedBatch:
 
     @property
     def outcome(self) -> BatchCounts:
-        """What it comes to so far."""
-        return outcome_of(self.journal)
+        """What it comes to so far; once the block is left, what it came to."""
+        return self._left or outcome_of(self.journal)
 
     def stop(self) -> None:
         """Come to a clean stop soon. May be called from a signal handler of the loop."""
@@ -96,5 +98,7 @@ class AcceptedBatch:
         for end in self._ends or ():
             if isinstance(end, OpenSession):
                 await end.release()
+        with contextlib.suppress(JournalError):
+            self._left = outcome_of(self.journal)
         self.journal.close()
         self.batch.unlock()

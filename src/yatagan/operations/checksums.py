@@ -14,14 +14,15 @@ from yatagan.bundles.see_through import SeeThrough
 from yatagan.desk.desk import Desk
 from yatagan.digests.check_script import check_script
 from yatagan.digests.checksum_lists import ALGORITHM, LIST_NAME
-from yatagan.errors import NeverWrittenInto, StoreError
+from yatagan.errors import StoreError
 from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
-from yatagan.operations.recording import patterns_on_record, put_on_record
+from yatagan.operations.put_on_record import patterns_on_record, put_on_record
 from yatagan.operations.watching import Doing, Unwatched, Watcher, scan_place
 from yatagan.places import PART_PREFIX, PART_SUFFIX, Place
 from yatagan.planning.destination_areas import refuse_read_only
+from yatagan.request_errors import NeverWrittenInto
 from yatagan.stores.interface import Kind, Placement, Store
 from yatagan.stores.local_calls import own_umask
 from yatagan.trees import checksum_record

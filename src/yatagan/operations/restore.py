@@ -15,7 +15,7 @@ from yatagan.batches.batch_store import Batches
 from yatagan.batches.journal_data import Purpose
 from yatagan.bundles.see_through import SeeThrough
 from yatagan.desk.desk import Desk
-from yatagan.errors import AllGone, BadRestore, NoSuchBatch, WrongRestore, YataganError
+from yatagan.errors import NoSuchBatch, YataganError
 from yatagan.ledger.ledger import Ledger
 from yatagan.ledger.tree_history import TreeHistory, history_of_dataset, history_of_place, trees_of
 from yatagan.operations.datasets import choice_of
@@ -24,6 +24,7 @@ from yatagan.operations.watching import Doing, Unwatched, Watcher
 from yatagan.places import Place
 from yatagan.planning.picked import Picked
 from yatagan.planning.restoring import FoundCopies, Losses, find_losses, look_into_copies
+from yatagan.request_errors import AllGone, BadRestore, WrongRestore
 from yatagan.spelling import show
 from yatagan.stores.connection_history import recall
 from yatagan.trees.hashing import Content

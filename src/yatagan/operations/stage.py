@@ -25,7 +25,6 @@ from yatagan.desk.open_session import OpenSession
 from yatagan.engine.recording import staged_statement
 from yatagan.engine.run_log import RunLog
 from yatagan.engine.session import evidence_for
-from yatagan.errors import BadStage, WrongStage
 from yatagan.ledger.ledger import record_id
 from yatagan.ledger.records import RecordKind
 from yatagan.operations.accepted_batch import AcceptedBatch
@@ -56,6 +55,7 @@ from yatagan.planning.placed_before import placed_before, refused_before
 from yatagan.planning.plan import Plan
 from yatagan.planning.planner import BundlingChoice, make_plan, replace_newer
 from yatagan.planning.room import refuse_without_room
+from yatagan.request_errors import BadStage, WrongStage
 from yatagan.stores.interface import Readable, Source, Store
 from yatagan.trees.not_kept import find_unkept
 from yatagan.trees.remembered_digests import RememberedDigests

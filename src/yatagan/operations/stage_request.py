@@ -12,9 +12,9 @@ from yatagan.batches.journal_data import NO_PURPOSE, Purpose
 from yatagan.batches.steps import Modes, Prove, Times
 from yatagan.config.areas import Area
 from yatagan.config.project import By, StoredAs, Towards
-from yatagan.errors import BadStage, WrongStage
 from yatagan.places import Place
 from yatagan.planning.stored_bundles import BUNDLED
+from yatagan.request_errors import BadStage, WrongStage
 from yatagan.trees.patterns import EVERYTHING, Choice
 
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 import os
 import posixpath
 
-from yatagan.errors import BadStage, WrongStage
 from yatagan.operations.stage_request import StageRequest
 from yatagan.places import Place
 from yatagan.planning.name_template import Template
+from yatagan.request_errors import BadStage, WrongStage
 from yatagan.stores.interface import Readable
 from yatagan.trees.patterns import is_pattern
 from yatagan.trees.place_patterns import expand_place

@@ -9,16 +9,16 @@ from typing import Any
 
 from yatagan.config.project import Dataset, StoredAs, Towards
 from yatagan.desk.desk import Desk
-from yatagan.errors import BadVerify, WrongVerify
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.operations.looking import Looking
-from yatagan.operations.recording import patterns_on_record, put_on_record
+from yatagan.operations.put_on_record import patterns_on_record, put_on_record
 from yatagan.operations.verify_known import place_of, verify_batch, verify_dataset
 from yatagan.operations.verify_place import verify_place
 from yatagan.operations.verify_request import Against, Verified, VerifyRequest
 from yatagan.operations.watching import Unwatched, Watcher
 from yatagan.places import Place
+from yatagan.request_errors import BadVerify, WrongVerify
 from yatagan.verdicts.on_record import verdicts_on_record
 from yatagan.verdicts.scope import StillNotGood, named_on_record
 from yatagan.verdicts.verification import Finding, Verdicts

@@ -10,7 +10,6 @@ from yatagan.bundles.see_through import SeeThrough
 from yatagan.config.project import Dataset, Project, Towards
 from yatagan.desk.desk import Desk
 from yatagan.digests.checksum_lists import Listed
-from yatagan.errors import BadVerify, WrongVerify
 from yatagan.ledger.records import Record
 from yatagan.ledger.tree_history import TreeHistory, files_of, history_of_dataset
 from yatagan.operations.datasets import choice_of
@@ -18,6 +17,7 @@ from yatagan.operations.looking import Looking
 from yatagan.operations.verify_request import Against, VerifyRequest
 from yatagan.operations.watching import Watcher
 from yatagan.places import Place
+from yatagan.request_errors import BadVerify, WrongVerify
 from yatagan.stores.interface import Store
 from yatagan.trees.scan import Tree, scan
 from yatagan.verdicts.of_batch import claims_of_batch

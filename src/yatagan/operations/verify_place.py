@@ -11,11 +11,12 @@ from yatagan.bundles.see_through import SeeThrough
 from yatagan.desk.desk import Desk
 from yatagan.digests.any_lists import ListRead, Reading, read_list
 from yatagan.digests.checksum_lists import LIST_NAME, Listed
-from yatagan.errors import BadList, BadVerify, WrongVerify
+from yatagan.errors import BadList
 from yatagan.operations.looking import Looking
 from yatagan.operations.verify_request import Against, VerifyRequest
 from yatagan.operations.watching import Watcher, scan_place
 from yatagan.places import Place
+from yatagan.request_errors import BadVerify, WrongVerify
 from yatagan.stores.interface import Kind, Readable
 from yatagan.trees import checksum_record
 from yatagan.trees.checksum_record import Expected, is_record

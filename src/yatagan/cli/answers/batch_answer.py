@@ -8,7 +8,7 @@ from yatagan.batches.counts import BatchCounts
 from yatagan.cli.answers.json_fields import batch_json
 from yatagan.cli.answers.ledger_answer import record_json
 from yatagan.desk.desk import Desk
-from yatagan.operations.recording import record_of_batch
+from yatagan.operations.put_on_record import record_of_batch
 
 
 def ended_json(desk: Desk, outcome: BatchCounts) -> dict[str, Any]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from yatagan.cli.terminal import text
-from yatagan.operations.compare import Sides
+from yatagan.operations.compare_places import Sides
 from yatagan.places import name_fields
 from yatagan.trees.scan import Tree
 from yatagan.verdicts.comparison import Compared, Comparison, Outcome, TreeTotals

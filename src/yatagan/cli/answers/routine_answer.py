@@ -6,7 +6,7 @@ from yatagan.background.routine_decisions import due_at
 from yatagan.background.routines import Routine, Run
 from yatagan.batches.moments import Moment
 from yatagan.cli.answers.json_fields import seconds_at
-from yatagan.operations.requests import command_of
+from yatagan.operations.request_json import command_of
 
 
 def run_json(run: Run) -> dict[str, object]:

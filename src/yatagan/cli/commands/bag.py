@@ -27,7 +27,7 @@ from yatagan.errors import BadPlace, StoreError
 from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
-from yatagan.operations.recording import put_on_record
+from yatagan.operations.put_on_record import put_on_record
 from yatagan.places import Place, name_fields
 from yatagan.stores.interface import Kind
 from yatagan.trees.patterns import Choice

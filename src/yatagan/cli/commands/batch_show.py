@@ -26,7 +26,7 @@ from yatagan.cli.words import fault_words
 from yatagan.cli.words.batch_words import by_itself, from_to, goes_on, state_words
 from yatagan.cli.words.record_words import record_row
 from yatagan.engine.run_log import read_log
-from yatagan.operations.recording import record_of_batch
+from yatagan.operations.put_on_record import record_of_batch
 from yatagan.transfer.extents import Extents
 
 #: States of a step between its beginning and its end, and how many such steps are named.

@@ -30,7 +30,7 @@ from yatagan.errors import BadPlace, StoreError
 from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
-from yatagan.operations.recording import put_on_record
+from yatagan.operations.put_on_record import put_on_record
 from yatagan.places import Place
 from yatagan.planning.destination_areas import refuse_read_only
 from yatagan.portable import unpacking

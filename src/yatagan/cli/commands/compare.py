@@ -15,7 +15,7 @@ from yatagan.cli.views.compare_view import show_comparison
 from yatagan.cli.views.scan_progress import Shown
 from yatagan.cli.words.exit_status import ExitStatus
 from yatagan.config.project import By
-from yatagan.operations.compare import CompareRequest, compare
+from yatagan.operations.compare_places import CompareRequest, compare
 
 
 @click.command(

@@ -29,7 +29,7 @@ from yatagan.config.own_files import make_private
 from yatagan.errors import BadPlace, LineLost, Refused, StoreError
 from yatagan.faults import Fault
 from yatagan.ledger.records import RecordedPlace, RecordKind
-from yatagan.operations.recording import put_on_record
+from yatagan.operations.put_on_record import put_on_record
 from yatagan.places import Place, name_fields
 from yatagan.planning.destination_areas import refuse_read_only
 from yatagan.stores.interface import Store

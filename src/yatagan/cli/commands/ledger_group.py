@@ -23,7 +23,7 @@ from yatagan.ledger.directory import LedgerDirectory
 from yatagan.ledger.forks import find_fork, fork_fields
 from yatagan.ledger.merging import Merged
 from yatagan.ledger.records import RecordKind
-from yatagan.operations.recording import put_on_record
+from yatagan.operations.put_on_record import put_on_record
 
 
 @click.command(

@@ -22,7 +22,7 @@ from yatagan.cli.terminal import terminal, text
 from yatagan.cli.views.routine_view import follows
 from yatagan.config.units import parse_duration, spell_duration
 from yatagan.errors import YataganError
-from yatagan.operations.requests import Request
+from yatagan.operations.request_json import Request
 from yatagan.operations.stage_request import DatasetStageRequest, StageRequest
 
 if TYPE_CHECKING:
@@ -50,6 +50,7 @@ def _until(text_: str) -> float:
 
 @click.command(
     "add",
+    short_help="Have a stage, or another command, run again and again.",
     context_settings={"ignore_unknown_options": True},
     epilog="""\b
 Examples:
@@ -57,7 +58,7 @@ Examples:
   yatagan routine add nightly runs heron:in --at 02:30 --skip '*.tmp'
   yatagan routine add logger fen/raw heron:raw --on-change --growing '*.csv'
   yatagan routine add check --command verify heron:@project/fen --at 02:30
-Everything else is as for the command: for stage SOURCE... DESTINATION and its options.""",
+Everything else is as for that command: its words and its options.""",
 )
 @click.argument("name")
 @click.argument("words", nargs=-1, required=True, metavar="SOURCE... DESTINATION [OPTIONS]")
@@ -131,7 +132,7 @@ def asked_by(app: App, repeated: Repeated, words: Sequence[str]) -> Request:
     with context:
         for option in command.params:
             if option.name in _FOR_A_PERSON and context.params[option.name]:
-                raise click.UsageError(f"nobody sees what a routine says: leave out {option.opts[0]}", context)
+                raise click.UsageError(f"a routine has no terminal: leave out {option.opts[0]}", context)
         found = asked(app, context)
     if not isinstance(found, list):
         return found

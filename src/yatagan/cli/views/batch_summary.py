@@ -18,7 +18,7 @@ from yatagan.cli.words.record_words import record_row, warn_of
 from yatagan.desk.desk import Desk
 from yatagan.errors import CannotReach
 from yatagan.faults import DESTINATION_FAULTS, SPACE_FAULTS, Fault
-from yatagan.operations.recording import record_of_batch
+from yatagan.operations.put_on_record import record_of_batch
 from yatagan.places import KEPT_DIRECTORY
 
 #: Failed steps named one by one before the rest are only counted.

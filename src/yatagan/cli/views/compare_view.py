@@ -10,7 +10,7 @@ from yatagan.cli.terminal import terminal, text
 from yatagan.cli.views.strip_view import Look, is_plain
 from yatagan.cli.views.verdict_view import ORIGINS
 from yatagan.cli.words import fault_words
-from yatagan.operations.compare import Sides
+from yatagan.operations.compare_places import Sides
 from yatagan.stores.interface import Facts, Kind
 from yatagan.verdicts.comparison import Aspect, Compared, Comparison, Outcome, TreeTotals
 from yatagan.verdicts.groups import Group, grouped

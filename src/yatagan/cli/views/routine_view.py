@@ -14,7 +14,7 @@ from yatagan.cli.answers.json_fields import seconds_at
 from yatagan.cli.terminal import terminal, text
 from yatagan.cli.views.strip_view import is_plain
 from yatagan.config.units import spell_duration
-from yatagan.operations.requests import command_of, spelled
+from yatagan.operations.request_json import command_of, spelled
 
 #: Runs that are drawn, and those that are listed one by one.
 DRAWN, LISTED = 30, 10

@@ -5,11 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from yatagan import errors as e
+from yatagan import request_errors as r
 from yatagan.cli.terminal.text import command, count, place, show, size
 from yatagan.cli.words.exit_status import ExitStatus
 from yatagan.cli.words.fault_words import fault, remedy, status, without_batch
+from yatagan.cli.words.request_messages import REQUEST_KINDS, explain_request
 from yatagan.config.guarded_files import account_name
-from yatagan.faults import Fault
 from yatagan.near_names import nearest
 
 #: The steps of reaching a node, in their order.
@@ -23,8 +24,6 @@ STEPS = {
 }
 #: What was being done when a node could not be reached: one of the steps, or using a login that was open already.
 _DOING = {**STEPS, "keeper": "using its open login"}
-
-_SEE_LEDGER = "see: yatagan ledger show"
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,6 +52,7 @@ STOPPED = Explanation("stopped", "", ExitStatus.INTERRUPTED, "stopped")
 
 #: The kinds of errors, for scripts; of an error in a store its fault is the kind.
 KINDS: dict[type[e.YataganError], str] = {
+    **REQUEST_KINDS,
     e.CannotReach: "cannot-reach",
     e.UnknownHostKey: "unknown-host-key",
     e.ChangedHostKey: "changed-host-key",
@@ -63,10 +63,6 @@ KINDS: dict[type[e.YataganError], str] = {
     e.BadPlace: "bad-place",
     e.BadConfig: "bad-config",
     e.BadProject: "bad-project",
-    e.BadStage: "bad-stage",
-    e.BadVerify: "bad-verify",
-    e.BadRestore: "bad-restore",
-    e.AllGone: "all-gone",
     e.ReadOnlyArea: "read-only-area",
     e.NoRoom: "no-room",
     e.NoProject: "no-project",
@@ -79,7 +75,6 @@ KINDS: dict[type[e.YataganError], str] = {
     e.BatchStopped: "batch-stopped",
     e.NoLocks: "no-locks",
     e.NoSuchRoutine: "no-such-routine",
-    e.BadRoutine: "bad-routine",
     e.JournalError: "journal",
     e.OtherVersion: "other-version",
     e.Refused: "refused",
@@ -87,7 +82,6 @@ KINDS: dict[type[e.YataganError], str] = {
     e.BadArchive: "bad-archive",
     e.ArchiveTooLarge: "archive-too-large",
     e.BadList: "bad-list",
-    e.NeverWrittenInto: "never-written-into",
 }
 
 
@@ -106,15 +100,11 @@ def _place_of(error: e.YataganError) -> str:
             return place(error.store, error.path) if error.path else error.store
         case e.BadPlace():
             return show(error.text)
-        case e.BadStage():
-            return show(error.place)
-        case e.BadVerify() | e.BadRestore():
-            return show(error.what)
-        case e.NeverWrittenInto():
-            return show(error.place)
+        case r.WrongRequest():
+            return show(error.about)
         case e.CannotReach():
             return error.node
-        case e.UnknownNode() | e.NodeMeant() | e.NoSuchRoutine() | e.BadRoutine():
+        case e.UnknownNode() | e.NodeMeant() | e.NoSuchRoutine():
             return show(error.name)
         case e.BadConfig() | e.JournalError() | e.NotBelieved():
             return show(error.file)
@@ -129,6 +119,8 @@ def _explain(error: e.YataganError) -> tuple[str, str | list[str], ExitStatus]:
     match error:
         case e.CannotReach():
             return _explain_reach(error)
+        case r.WrongRequest():
+            return explain_request(error)
         case e.StoreError():
             where = place(error.store, error.path) if error.path else error.store or "this machine"
             return (
@@ -189,21 +181,6 @@ def _explain(error: e.YataganError) -> tuple[str, str | list[str], ExitStatus]:
 def _explain_not_begun(error: e.YataganError) -> tuple[str, str, ExitStatus]:
     """Why nothing was begun; any other error by its own text."""
     match error:
-        case e.BadStage():
-            return *_explain_stage(error), ExitStatus.USAGE
-        case e.BadVerify():
-            return *_explain_verify(error), ExitStatus.USAGE
-        case e.BadRestore():
-            return *_explain_restore(error), ExitStatus.USAGE
-        case e.AllGone():
-            before = f"bring back what was staged before: {command('restore', '--batch', error.batch)}"
-            why = f"all that was on record was gone when it was last staged, on {error.when}"
-            return f"{show(error.name)}: {why}", before if error.batch else _SEE_LEDGER, ExitStatus.REFUSED
-        case e.BadRoutine():
-            return *_explain_routine(error), ExitStatus.USAGE
-        case e.NeverWrittenInto():
-            why = f"{show(error.place)}: it is stored as a bundle, which is never written into"
-            return why, "name another place: --output FILE", ExitStatus.USAGE
         case e.ReadOnlyArea():
             allow = command("area", "change", error.node, error.area, "--writable")
             where = f"{error.node}:@{error.area}"
@@ -224,82 +201,6 @@ def _explain_not_begun(error: e.YataganError) -> tuple[str, str, ExitStatus]:
             return why, f"go on with: {command('batch', 'resume', error.batch)}", ExitStatus.REFUSED
         case _:
             return show(str(error)), "", ExitStatus.DIFFERENCES
-
-
-def _explain_stage(error: e.BadStage) -> tuple[str, str]:
-    """What cannot be staged, and what to do instead."""
-    at, detail, why, remedy = show(error.place), show(error.detail), "", ""
-    match error.why:
-        case e.WrongStage.SEVERAL_MACHINES:
-            why, remedy = "all sources must be on the same machine", "stage them one after the other"
-        case e.WrongStage.STORED_FROM_A_NODE:
-            why = f"--store {detail} stores directories of this machine"
-            remedy = f"make a bundle there with: {command('bundle', 'make', error.place)}"
-        case e.WrongStage.GROWING_IN_A_BUNDLE:
-            why = f"--growing and --store {detail} exclude each other: a bundle is written whole"
-        case e.WrongStage.NO_NAME:
-            why, remedy = "it has no name of its own to arrive under", "give one with --as NAME"
-        case e.WrongStage.NAME_TEMPLATE:
-            why = f"--as cannot be read: {detail}"
-        case e.WrongStage.NAME_FIELDS:
-            why = f"--as takes {detail}"
-        case e.WrongStage.ONE_NAME:
-            why = f"--as gives {detail} sources one name"
-            remedy = "put something in it that differs, such as {stem}, {parent} or {number}"
-        case e.WrongStage.SAME_NAME:
-            why = f"{show(error.other)} would arrive under the same name, {detail}"
-            remedy = "give both other names with --as, by {parent} or {number} for example"
-        case e.WrongStage.NO_COMMANDS:
-            why, remedy = "it does not run commands, so it cannot hash files", "use --prove read-back or auto"
-        case e.WrongStage.OTHER_DISK:
-            why, remedy = fault(Fault.OTHER_DISK), "use --prove read-back, or none to do without proof"
-    return f"{at}: {why}", remedy
-
-
-def _explain_verify(error: e.BadVerify) -> tuple[str, str]:
-    """What cannot be verified, and what to do instead."""
-    why = remedy = ""
-    match error.why:
-        case e.WrongVerify.NO_LIST:
-            why, make = "there is no checksum list", command("checksums", error.of)
-            remedy = f"name one with --against FILE, or make one with: {make}"
-        case e.WrongVerify.NOT_ON_LIST:
-            why, remedy = "the list does not name this file", "give another list with --against"
-        case e.WrongVerify.NOTHING_CHOSEN:
-            why, remedy = "the patterns choose nothing that is on the list", "look at the list"
-        case e.WrongVerify.BARE_LIST:
-            why = "a bare list has no sizes and no times"
-            remedy = "leave out --by, and contents are compared"
-        case e.WrongVerify.NOTHING_ON_RECORD:
-            why = "nothing is on record of it, so there is nothing to compare it with"
-            remedy = command("stage", "--dataset", error.what)
-        case e.WrongVerify.NOTHING_PUT:
-            why, remedy = "it has put nothing there yet", command("batch", "resume", error.what)
-        case e.WrongVerify.A_BAG:
-            why, remedy = "it is stored as a bag", command("bag", "check", error.what)
-    return f"{show(error.what)}: {why}", remedy
-
-
-def _explain_restore(error: e.BadRestore) -> tuple[str, str]:
-    """What cannot be restored, and what to do instead."""
-    why = remedy = ""
-    match error.why:
-        case e.WrongRestore.INTO_A_NODE:
-            why, remedy = "what was lost here comes back to this machine", "name a directory here"
-        case e.WrongRestore.ON_A_NODE:
-            why, remedy = "restore brings back what was lost on this machine", "stage it to the node again"
-        case e.WrongRestore.NOTHING_ON_RECORD:
-            why, remedy = "nothing is on record of it", _SEE_LEDGER
-        case e.WrongRestore.NO_RECORD_OF_BATCH:
-            why, remedy = "no record says what this batch has carried from here or to here", _SEE_LEDGER
-    return f"{show(error.what)}: {why}", remedy
-
-
-def _explain_routine(error: e.BadRoutine) -> tuple[str, str]:
-    name = show(error.name)
-    if error.why is e.WrongRoutine.NAME:
-        return f"{name}: it cannot be a routine's name", "letters, digits, - and _, at most 32"
-    return f"{name}: there is such a routine already", f"remove it first: {command('routine', 'remove', error.name)}"
 
 
 def _explain_room(error: e.NoRoom) -> tuple[str, str]:

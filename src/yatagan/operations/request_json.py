@@ -16,7 +16,7 @@ from enum import StrEnum
 from typing import Any, TypeVar
 
 from yatagan.operations.checksums import ListRequest
-from yatagan.operations.compare import CompareRequest
+from yatagan.operations.compare_places import CompareRequest
 from yatagan.operations.stage_request import DatasetStageRequest, StageRequest
 from yatagan.operations.verify_request import VerifyRequest
 from yatagan.trees.patterns import Choice

@@ -1,0 +1,121 @@
+"""Requests that cannot be, in words: what is wrong with each, and what to ask for instead."""
+
+from __future__ import annotations
+
+from yatagan import request_errors as r
+from yatagan.cli.terminal.text import command, show
+from yatagan.cli.words.exit_status import ExitStatus
+from yatagan.cli.words.fault_words import fault
+from yatagan.errors import YataganError
+from yatagan.faults import Fault
+
+_SEE_LEDGER = "see: yatagan ledger show"
+
+#: The kinds of errors, for scripts.
+REQUEST_KINDS: dict[type[YataganError], str] = {
+    r.BadStage: "bad-stage",
+    r.BadVerify: "bad-verify",
+    r.BadRestore: "bad-restore",
+    r.AllGone: "all-gone",
+    r.NeverWrittenInto: "never-written-into",
+    r.BadRoutine: "bad-routine",
+}
+
+
+def explain_request(error: r.WrongRequest) -> tuple[str, str, ExitStatus]:
+    """What was asked for that cannot be, what to ask for instead, and the exit status."""
+    status = ExitStatus.USAGE
+    match error:
+        case r.BadStage():
+            why, remedy = _explain_stage(error)
+        case r.BadVerify():
+            why, remedy = _explain_verify(error)
+        case r.BadRestore():
+            why, remedy = _explain_restore(error)
+        case r.BadRoutine():
+            why, remedy = _explain_routine(error)
+        case r.AllGone():
+            why, status = (
+                f"all that was on record was gone when it was last staged, on {error.when}",
+                ExitStatus.REFUSED,
+            )
+            before = f"bring back what was staged before: {command('restore', '--batch', error.batch)}"
+            remedy = before if error.batch else _SEE_LEDGER
+        case _:
+            why, remedy = "it is stored as a bundle, which is never written into", "name another place: --output FILE"
+    return f"{show(error.about)}: {why}", remedy, status
+
+
+def _explain_stage(error: r.BadStage) -> tuple[str, str]:
+    """What cannot be staged, and what to do instead."""
+    detail, why, remedy = show(error.detail), "", ""
+    match error.why:
+        case r.WrongStage.SEVERAL_MACHINES:
+            why, remedy = "all sources must be on the same machine", "stage them one after the other"
+        case r.WrongStage.STORED_FROM_A_NODE:
+            why = f"--store {detail} stores directories of this machine"
+            remedy = f"make a bundle there with: {command('bundle', 'make', error.about)}"
+        case r.WrongStage.GROWING_IN_A_BUNDLE:
+            why = f"--growing and --store {detail} exclude each other: a bundle is written whole"
+        case r.WrongStage.NO_NAME:
+            why, remedy = "it has no name of its own to arrive under", "give one with --as NAME"
+        case r.WrongStage.NAME_TEMPLATE:
+            why = f"--as cannot be read: {detail}"
+        case r.WrongStage.NAME_FIELDS:
+            why = f"--as takes {detail}"
+        case r.WrongStage.ONE_NAME:
+            why = f"--as gives {detail} sources one name"
+            remedy = "put something in it that differs, such as {stem}, {parent} or {number}"
+        case r.WrongStage.SAME_NAME:
+            why = f"{show(error.other)} would arrive under the same name, {detail}"
+            remedy = "give both other names with --as, by {parent} or {number} for example"
+        case r.WrongStage.NO_COMMANDS:
+            why, remedy = "it does not run commands, so it cannot hash files", "use --prove read-back or auto"
+        case r.WrongStage.OTHER_DISK:
+            why, remedy = fault(Fault.OTHER_DISK), "use --prove read-back, or none to do without proof"
+    return why, remedy
+
+
+def _explain_verify(error: r.BadVerify) -> tuple[str, str]:
+    """What cannot be verified, and what to do instead."""
+    why = remedy = ""
+    match error.why:
+        case r.WrongVerify.NO_LIST:
+            why, make = "there is no checksum list", command("checksums", error.of)
+            remedy = f"name one with --against FILE, or make one with: {make}"
+        case r.WrongVerify.NOT_ON_LIST:
+            why, remedy = "the list does not name this file", "give another list with --against"
+        case r.WrongVerify.NOTHING_CHOSEN:
+            why, remedy = "the patterns choose nothing that is on the list", "look at the list"
+        case r.WrongVerify.BARE_LIST:
+            why = "a bare list has no sizes and no times"
+            remedy = "leave out --by, and contents are compared"
+        case r.WrongVerify.NOTHING_ON_RECORD:
+            why = "nothing is on record of it, so there is nothing to compare it with"
+            remedy = command("stage", "--dataset", error.about)
+        case r.WrongVerify.NOTHING_PUT:
+            why, remedy = "it has put nothing there yet", command("batch", "resume", error.about)
+        case r.WrongVerify.A_BAG:
+            why, remedy = "it is stored as a bag", command("bag", "check", error.about)
+    return why, remedy
+
+
+def _explain_restore(error: r.BadRestore) -> tuple[str, str]:
+    """What cannot be restored, and what to do instead."""
+    why = remedy = ""
+    match error.why:
+        case r.WrongRestore.INTO_A_NODE:
+            why, remedy = "what was lost here comes back to this machine", "name a directory here"
+        case r.WrongRestore.ON_A_NODE:
+            why, remedy = "restore brings back what was lost on this machine", "stage it to the node again"
+        case r.WrongRestore.NOTHING_ON_RECORD:
+            why, remedy = "nothing is on record of it", _SEE_LEDGER
+        case r.WrongRestore.NO_RECORD_OF_BATCH:
+            why, remedy = "no record says what this batch has carried from here or to here", _SEE_LEDGER
+    return why, remedy
+
+
+def _explain_routine(error: r.BadRoutine) -> tuple[str, str]:
+    if error.why is r.WrongRoutine.NAME:
+        return "it cannot be a routine's name", "letters, digits, - and _, at most 32"
+    return "there is such a routine already", f"remove it first: {command('routine', 'remove', error.about)}"

@@ -1,0 +1,115 @@
+"""What is wrong with a request, as types: it is asked for what cannot be."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+from yatagan.errors import YataganError
+
+
+class WrongRequest(YataganError):
+    """It is asked for what cannot be. `about`: the place, batch, dataset or routine that this is about."""
+
+    def __init__(self, about: str, what: str) -> None:
+        super().__init__(f"{about}: {what}".rstrip())
+        self.about = about
+
+
+class WrongStage(StrEnum):
+    """What is wrong with what a stage is asked for."""
+
+    SEVERAL_MACHINES = "sources on several machines"
+    STORED_FROM_A_NODE = "bundles of directories of a node"
+    GROWING_IN_A_BUNDLE = "growing files in a bundle"
+    NO_NAME = "no name to arrive under"
+    NAME_TEMPLATE = "a template of names that cannot be read"
+    NAME_FIELDS = "a template of names that does not fit"
+    ONE_NAME = "one name for several sources"
+    SAME_NAME = "two sources of one name"
+    NO_COMMANDS = "proof by a node that runs no commands"
+    OTHER_DISK = "proof by commands that see another disk"
+
+
+class BadStage(WrongRequest):
+    """A stage is asked for that cannot be. `detail`, `other`: facts that belong to `why`.
+
+    They are the form that was asked for; a count, what a reader of templates says, or a name; and who has that already.
+    """
+
+    def __init__(self, why: WrongStage, about: str, detail: str = "", other: str = "") -> None:
+        super().__init__(about, f"{why.value} {detail} {other}")
+        self.why = why
+        self.detail = detail
+        self.other = other
+
+
+class WrongVerify(StrEnum):
+    """What is wrong with what a verify is asked for."""
+
+    NO_LIST = "a tree without a checksum list"
+    NOT_ON_LIST = "a file that the list does not name"
+    NOTHING_CHOSEN = "patterns that choose nothing on the list"
+    BARE_LIST = "sizes and times, which a bare list does not have"
+    NOTHING_ON_RECORD = "a dataset of which nothing is on record"
+    NOTHING_PUT = "a batch that has put nothing there yet"
+    A_BAG = "a dataset that is stored as a bag"
+
+
+class BadVerify(WrongRequest):
+    """A verify is asked for that cannot be. `of`: what was to be verified against what this is about."""
+
+    def __init__(self, why: WrongVerify, about: str, of: str = "") -> None:
+        super().__init__(about, why.value)
+        self.why = why
+        self.of = of
+
+
+class WrongRestore(StrEnum):
+    """What is wrong with what a restore is asked for."""
+
+    INTO_A_NODE = "a directory of a node"
+    ON_A_NODE = "a place on a node"
+    NOTHING_ON_RECORD = "something of which nothing is on record"
+    NO_RECORD_OF_BATCH = "a batch of which no record says what it has carried"
+
+
+class BadRestore(WrongRequest):
+    """A restore is asked for that cannot be."""
+
+    def __init__(self, why: WrongRestore, about: str) -> None:
+        super().__init__(about, why.value)
+        self.why = why
+
+
+class AllGone(WrongRequest):
+    """All that was on record of a tree was gone when it was last staged, on the day `when`.
+
+    `batch`: the last that has carried some of it; "" where that is not known.
+    """
+
+    def __init__(self, about: str, when: str, batch: str) -> None:
+        super().__init__(about, f"gone on {when}")
+        self.when = when
+        self.batch = batch
+
+
+class NeverWrittenInto(WrongRequest):
+    """Something would be written into a directory that is stored as a bundle."""
+
+    def __init__(self, about: str) -> None:
+        super().__init__(about, "stored as a bundle")
+
+
+class WrongRoutine(StrEnum):
+    """What is wrong with a routine that is to be added."""
+
+    NAME = "a name that a routine cannot have"
+    TAKEN = "a name that a routine has already"
+
+
+class BadRoutine(WrongRequest):
+    """A routine cannot be added."""
+
+    def __init__(self, why: WrongRoutine, about: str) -> None:
+        super().__init__(about, why.value)
+        self.why = why
