@@ -336,7 +336,12 @@ FIELDS: dict[str, tuple[str, str]] = {
     "service install: text": ("text", "what is written there"),
     "service remove: removed": ("true or false", "whether it was installed, and is not any more"),
     "routine": ("text", "the routine's name"),
-    "words": ("list", "the stage, as it would be typed"),
+    "words": ("list", "what was typed for it, after the command"),
+    **{
+        f"routine {name}: command": ("text", "`stage`, `verify`, `compare` or `checksums`")
+        for name in ("add", "show", "hold", "resume")
+    },
+    "routine list: routines[].command": ("text", "`stage`, `verify`, `compare` or `checksums`"),
     **{f"routine {name}: directory": ("text", "where it runs") for name in ("add", "show", "hold", "resume")},
     "routine list: routines[].directory": ("text", "where it runs"),
     "schedule": ("text", "when it runs: `every 15m`, `at 02:30`"),
@@ -348,9 +353,9 @@ FIELDS: dict[str, tuple[str, str]] = {
     "routines": ("list", "the routines"),
     "began_at": ("time", "when it began"),
     "ended_at": ("time or null", "when it ended; null while it goes on"),
-    "routine run: outcome": ("text", "`moved`, `nothing new`, `failed`, `broken off` or `running`"),
+    "routine run: outcome": ("text", "`moved`, `nothing new`, `good`, `not good`, `failed`, `broken off` or `running`"),
     **{
-        f"routine {answer}": ("text", "`moved`, `nothing new`, `failed`, `broken off` or `running`")
+        f"routine {answer}": ("text", "`moved`, `nothing new`, `good`, `not good`, `failed`, `broken off` or `running`")
         for answer in (
             "hold: runs[].outcome",
             "show: runs[].outcome",
