@@ -107,8 +107,9 @@ class Staging(RuleBasedStateMachine):
         super().__init__()
         self.root = os.fsencode(tempfile.mkdtemp(prefix="yatagan-trees-"))
         self.near, self.far = self.root + b"/near", self.root + b"/far"
-        # Every change has a second of its own, as changes of people have.
-        self.moments = itertools.count(1_700_000_000 * 10**9, 10**9)
+        # Every change has a time of its own, as changes of people have: further apart than the coarsest step of a disk,
+        # since times that are all even seconds are taken for those of a disk that keeps no others.
+        self.moments = itertools.count(1_700_000_000 * 10**9, 3 * 10**9)
 
     def teardown(self) -> None:
         shutil.rmtree(self.root)

@@ -28,7 +28,7 @@ class StoreError(YataganError):
     def __new__(cls, fault: Fault, *more: object, **named: object) -> StoreError:
         """One of the kind that the fault is of."""
         kind = cls if cls is not StoreError else LineLost if fault in CONNECTION_FAULTS else FileTrouble
-        return super().__new__(kind)
+        return super().__new__(kind, fault, *more)
 
     def __init__(self, fault: Fault, path: bytes = b"", *, store: str = "", detail: str = "") -> None:
         super().__init__(f"{fault.value}: {path!r} {detail}".rstrip())

@@ -55,13 +55,11 @@ def read_value(key: Field[Any], value: object) -> Any:
     """The value of a setting from the file, as text or as TOML has it. Raises ValueError."""
     unit: Unit = key.metadata["unit"]
     if isinstance(value, str):
-        found = key.metadata["read"](value)
-    elif isinstance(value, bool) is not (unit is Unit.FLAG) or unit is Unit.TEXT or not isinstance(value, int | float):
+        return key.metadata["read"](value)
+    if unit is Unit.FLAG and isinstance(value, bool):
+        return value
+    if isinstance(value, bool) or not isinstance(value, int | float) or unit in (Unit.FLAG, Unit.TEXT):
         raise ValueError(f"{value!r} is no {unit.value}")
-    else:
-        found = (
-            float(value) if unit is Unit.SECONDS else key.metadata["read"](str(value)) if unit is Unit.COUNT else value
-        )
-    if not isinstance(found, str) and found < 0:
+    if value < 0:
         raise ValueError(f"{value} is less than nothing")
-    return found
+    return float(value) if unit is Unit.SECONDS else key.metadata["read"](str(value))

@@ -12,7 +12,7 @@ from yatagan.cli import shell_completion
 from yatagan.cli.answers.json_answer import say_json
 from yatagan.cli.answers.restore_answer import losses_json
 from yatagan.cli.commands.staging import How, stage
-from yatagan.cli.context import App, as_json, no_questions, run
+from yatagan.cli.context import App, as_json, checked, no_questions, run
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.terminal import text
 from yatagan.cli.views.login_questions import confirm
@@ -71,12 +71,14 @@ def restore_command(
     if [place, dataset, batch].count(None) != 2:
         raise click.UsageError("name a PLACE, or --dataset NAME, or --batch ID", click.get_current_context())
     app = App.start(questions=not no_questions)
-    request = RestoreRequest(
-        app.place(place, new=True) if place is not None else None,
-        dataset or "",
-        batch or "",
-        app.place(into, new=True) if into is not None else None,
-        parse_choice(only, skip),
+    request = checked(
+        lambda: RestoreRequest(
+            app.place(place, new=True) if place is not None else None,
+            dataset or "",
+            batch or "",
+            app.place(into, new=True) if into is not None else None,
+            parse_choice(only, skip),
+        )
     )
     status, answers = 0, list[dict[str, Any]]()
     for wanted in wanted_trees(app, request):

@@ -12,7 +12,7 @@ import click
 from yatagan.cli import shell_completion
 from yatagan.cli.answers.json_answer import say_json
 from yatagan.cli.answers.verdict_answer import verified_json
-from yatagan.cli.context import App, as_json, no_questions, one_of, run
+from yatagan.cli.context import App, as_json, checked, no_questions, one_of, run
 from yatagan.cli.named_file import open_descriptor, read_named
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.terminal import text
@@ -142,17 +142,19 @@ def verify_asked(app: App, context: click.Context) -> VerifyRequest:
         raise click.UsageError("only a PLACE is verified against a list", context)
     if asked["side"] is not None and asked["dataset"] is None:
         raise click.UsageError("--side goes with --dataset", context)
-    return VerifyRequest(
-        app.place(place) if place is not None else None,
-        asked["batch"] or "",
-        asked["dataset"] or "",
-        against=app.place(against) if against is not None else None,
-        reading=Reading(asked["digest"], os.fsencode(asked["below"] or ""), asked["drop"]),
-        side=Towards(asked["side"]) if asked["side"] else None,
-        choice=parse_choice(asked["only"], asked["skip"]),
-        by=By(asked["by"]),
-        processes=asked["processes"] or 0,
-        resume=asked["resume"],
+    return checked(
+        lambda: VerifyRequest(
+            app.place(place) if place is not None else None,
+            asked["batch"] or "",
+            asked["dataset"] or "",
+            against=app.place(against) if against is not None else None,
+            reading=Reading(asked["digest"], os.fsencode(asked["below"] or ""), asked["drop"]),
+            side=Towards(asked["side"]) if asked["side"] else None,
+            choice=parse_choice(asked["only"], asked["skip"]),
+            by=By(asked["by"]),
+            processes=asked["processes"] or 0,
+            resume=asked["resume"],
+        )
     )
 
 
