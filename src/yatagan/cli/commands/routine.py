@@ -34,6 +34,7 @@ from yatagan.cli.views.routine_view import (
 from yatagan.cli.words.batch_words import no_worker
 from yatagan.cli.words.exit_status import ExitStatus
 from yatagan.errors import BadPlace
+from yatagan.operations.request_json import command_of
 
 
 @click.group("routine", cls=CommandGroup)
@@ -148,12 +149,13 @@ def remove(name: str, json_: bool) -> None:
     """Forget a routine and its runs. What it has staged stays, and so do its batches."""
     app = App.start(questions=False)
     book = RoutineBook.of(app.home)
-    book.get(name)
+    request = book.get(name).request
     book.remove(name)
     if json_:
         say_json({"removed": True})
     else:
-        terminal.say(f"Routine {name} is removed; what it has staged stays.")
+        stays = "; what it has staged stays" if request is None or command_of(request) == "stage" else ""
+        terminal.say(f"Routine {name} is removed{stays}.")
 
 
 @routine_command.command("run", epilog="Example: yatagan routine run fen")
