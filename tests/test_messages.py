@@ -96,6 +96,8 @@ REQUESTS: list[r.WrongRequest] = [
     *(r.BadRoutine(why, "fen") for why in r.WrongRoutine),
     *(r.AllGone("fen", "2026-12-01", batch) for batch in ("", "261201-k7qd")),
     r.NeverWrittenInto("fen"),
+    *(r.BadEntry(why, "fen", "link") for why in r.WrongEntry),
+    *(r.BadBag(why, "fen", [b"a", b"b\x1b"], 3) for why in r.WrongBag),
 ]
 
 

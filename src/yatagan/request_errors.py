@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from enum import StrEnum
 
 from yatagan.errors import YataganError
@@ -28,12 +29,20 @@ class WrongStage(StrEnum):
     SAME_NAME = "two sources of one name"
     NO_COMMANDS = "proof by a node that runs no commands"
     OTHER_DISK = "proof by commands that see another disk"
+    NOTHING_THERE = "a source that is not there"
+    NO_DIRECTORY = "a destination that is no directory"
+    IN_ITSELF = "a destination inside its source"
+    BUNDLE_NAME = "a bundle whose name something else has"
+    GROWING_INTO_BUNDLE = "a growing file into a bundle that is there"
+    LEFT_OUT_OF_BUNDLE = "a bundle made anew with less in it"
+    UNREAD_IN_BUNDLE = "a bundle made anew without what cannot be read"
 
 
 class BadStage(WrongRequest):
     """A stage is asked for that cannot be. `detail`, `other`: facts that belong to `why`.
 
-    They are the form that was asked for; a count, what a reader of templates says, or a name; and who has that already.
+    They are the form that was asked for; a count, what a reader of templates says, a name, or a kind of entry; and who
+    has that already.
     """
 
     def __init__(self, why: WrongStage, about: str, detail: str = "", other: str = "") -> None:
@@ -53,15 +62,21 @@ class WrongVerify(StrEnum):
     NOTHING_ON_RECORD = "a dataset of which nothing is on record"
     NOTHING_PUT = "a batch that has put nothing there yet"
     A_BAG = "a dataset that is stored as a bag"
+    OTHER_ALGORITHM = "a list of another algorithm than was taken for it"
 
 
 class BadVerify(WrongRequest):
-    """A verify is asked for that cannot be. `of`: what was to be verified against what this is about."""
+    """A verify is asked for that cannot be. `of`: what was to be verified against what this is about.
 
-    def __init__(self, why: WrongVerify, about: str, of: str = "") -> None:
+    `right`, `taken`: the algorithm of a list, and the one that was taken for it.
+    """
+
+    def __init__(self, why: WrongVerify, about: str, of: str = "", *, right: str = "", taken: str = "") -> None:
         super().__init__(about, why.value)
         self.why = why
         self.of = of
+        self.right = right
+        self.taken = taken
 
 
 class WrongRestore(StrEnum):
@@ -98,6 +113,45 @@ class NeverWrittenInto(WrongRequest):
 
     def __init__(self, about: str) -> None:
         super().__init__(about, "stored as a bundle")
+
+
+class WrongEntry(StrEnum):
+    """Why something cannot be done with what a place names."""
+
+    PATTERN = "a pattern that cannot be read"
+    NO_MATCH = "a pattern that matches nothing"
+    NOT_A_FILE = "a look into what is no file"
+    END_OF_PACKED = "the end of a large packed file"
+    NEW_NAME = "a new name that is a path"
+    ROOT = "the root of everything"
+    PROTECTED = "what is, or holds, a directory that is needed"
+
+
+class BadEntry(WrongRequest):
+    """Something cannot be done with what a place names. `detail`: its kind, or what is wrong with a pattern."""
+
+    def __init__(self, why: WrongEntry, about: str, detail: str = "") -> None:
+        super().__init__(about, f"{why.value} {detail}")
+        self.why = why
+        self.detail = detail
+
+
+class WrongBag(StrEnum):
+    """What a bag has no place for."""
+
+    KINDS = "what is neither a file nor a directory"
+    NAMES = "names that are not UTF-8"
+    UNREAD = "what cannot be read"
+
+
+class BadBag(WrongRequest):
+    """A bag is to be made of a tree that has what none can hold: `names` are some of it, `more` is how many besides."""
+
+    def __init__(self, why: WrongBag, about: str, names: Sequence[bytes], more: int = 0) -> None:
+        super().__init__(about, why.value)
+        self.why = why
+        self.names = tuple(names)
+        self.more = more
 
 
 class WrongRoutine(StrEnum):

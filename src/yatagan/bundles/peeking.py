@@ -16,10 +16,11 @@ from yatagan.archives.compression import Compression, unpacked
 from yatagan.archives.open_archive import Sequential, open_by_frames, packing_at
 from yatagan.bundles.read import Bundle, Indexed, members_from_front, open_bundle
 from yatagan.bundles.threads import BlockingReader, WorkStopped, in_thread
-from yatagan.errors import BadArchive, BadPlace, Refused, StoreError
+from yatagan.errors import BadArchive, StoreError
 from yatagan.faults import Fault
 from yatagan.portable import member_names
 from yatagan.portable.tar import BLOCK, FILE, Damaged
+from yatagan.request_errors import BadEntry, WrongEntry
 from yatagan.stores.interface import Kind, Readable, Reader, Store
 from yatagan.trees.patterns import Choice
 
@@ -60,7 +61,7 @@ class Peeked:
 async def peek(store: Store, seen: Readable, path: bytes, wish: PeekWish) -> Peeked:
     """Look into a file; or into a member, where part of the path is an archive.
 
-    Raises StoreError, BadPlace for what is no file, Refused where far more would have to be read than is shown.
+    Raises StoreError, BadEntry for what is no file, and where far more would have to be read than is shown.
     """
     found = await seen.look(path)
     if found is None:
@@ -69,11 +70,8 @@ async def peek(store: Store, seen: Readable, path: bytes, wish: PeekWish) -> Pee
             raise StoreError(Fault.MISSING, path, store=store.name)
         return await _peek_member(store, archive, path[len(archive) + 1 :], wish)
     if found.kind is not Kind.FILE:
-        raise BadPlace(
-            f"{store.name}:{_text(path)}" if store.name else _text(path),
-            f"it is a {found.kind.value}, and only files can be looked into",
-            "see what is in a directory with: yatagan list",
-        )
+        where = f"{store.name}:{_text(path)}" if store.name else _text(path)
+        raise BadEntry(WrongEntry.NOT_A_FILE, where, found.kind.value)
     reader = await seen.open(path)
     try:
         size = (await reader.facts()).size
@@ -150,13 +148,12 @@ def _last(data: bytes, size: int, wish: PeekWish) -> Peeked:
 def _peek_packed(
     source: BlockingReader, path: bytes, packing: Compression, wish: PeekWish, stop: threading.Event
 ) -> Peeked:
-    """A packed file: unpacked from the front, as far as is needed. Blocking. Raises Refused."""
+    """A packed file: unpacked from the front, as far as is needed. Blocking. Raises BadEntry."""
     frames = open_by_frames(source)
     if wish.end and frames is not None:
         return _end_of_frames(frames.read_at, frames.size, wish, packing)
     if wish.end and source.size > _PACKED_MOST:
-        why = f"the end of {_text(path)} is known only when all of it is unpacked"
-        raise Refused(why, "stage it here first, or leave out --end")
+        raise BadEntry(WrongEntry.END_OF_PACKED, _text(path))
     stream = unpacked(Sequential(source), packing)
 
     def pieces() -> Iterator[bytes]:

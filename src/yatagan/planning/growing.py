@@ -6,8 +6,8 @@ import posixpath
 from collections.abc import Iterable
 
 from yatagan.batches.steps import Beginning
-from yatagan.errors import Refused
 from yatagan.planning.plan import Arrival, Summary
+from yatagan.request_errors import BadStage, WrongStage
 from yatagan.stores.interface import Kind
 from yatagan.trees.compare import Verdict
 from yatagan.trees.patterns import Choice
@@ -24,15 +24,12 @@ def find_growing(tree: Tree, growing: Choice) -> dict[bytes, Beginning]:
 
 
 def refuse_growing(arrival: Arrival) -> None:
-    """Raise Refused if a growing file would go into a stored bundle."""
+    """Raise BadStage if a growing file would go into a stored bundle."""
     for storing in arrival.storing:
         for each in storing.differences:
             if each.path in arrival.growing:
                 name = posixpath.basename(storing.bundle).decode("utf-8", "surrogateescape")
-                raise Refused(
-                    f"a growing file would go into {name}, and a bundle is always written whole",
-                    "leave out --growing, or take --store files to bring files beside it",
-                )
+                raise BadStage(WrongStage.GROWING_INTO_BUNDLE, name)
 
 
 def count_growing(summary: Summary, arrivals: Iterable[Arrival]) -> None:

@@ -18,7 +18,6 @@ from yatagan.bundles.see_through import SeeThrough
 from yatagan.bundles.stored_bundle import find_stored
 from yatagan.config.project import StoredAs
 from yatagan.digests.checksum_lists import ALGORITHM
-from yatagan.errors import BadPlace, Refused
 from yatagan.faults import Fault
 from yatagan.planning.bundling import Costs, travel
 from yatagan.planning.contents_comparison import ContentsComparison
@@ -30,6 +29,7 @@ from yatagan.planning.plan import Arrival, Plan, Summary
 from yatagan.planning.stored_bundles import BundleToStore, store
 from yatagan.planning.unsettled import leave_unsettled, opened_for_writing
 from yatagan.portable import index
+from yatagan.request_errors import BadStage, WrongStage
 from yatagan.stores.interface import Kind, Readable, Store
 from yatagan.transfer.delta import REUSE_LEAST, may_reuse
 from yatagan.trees.compare import Difference, Verdict, compare, still_since
@@ -81,7 +81,7 @@ async def make_plan(
     are carried as far as they are. With `picked` only what it names is carried, and replaces what is there whatever its
     size and time.
 
-    Raises StoreError, BadPlace when a source is not there or the destination is no directory, Refused when the
+    Raises StoreError, BadStage when a source is not there, or the destination is no directory, or the
     destination lies inside a source.
     """
     step_ns = max(source.traits.time_step_ns, destination.traits.time_step_ns)
@@ -95,12 +95,12 @@ async def make_plan(
         for path, name in sources:
             root = await source.resolve(path)
             if source.name == destination.name and (plan.destination + b"/").startswith(root + b"/"):
-                raise Refused("the destination lies inside the source", "stage to a directory outside it")
+                raise BadStage(WrongStage.IN_ITSELF, _spell(destination, plan.destination))
             arrival = Arrival(
                 name, *await comparing.scan_both(root, posixpath.join(plan.destination, name), anything=not plan.above)
             )
             if not arrival.tree.entries:
-                raise BadPlace(_spell(source, path), "there is nothing there", "check the spelling")
+                raise BadStage(WrongStage.NOTHING_THERE, _spell(source, path))
             if picked is not None:
                 picked.prune(arrival.tree, arrival.there)
             if growing is not None:
@@ -255,7 +255,7 @@ async def _nothing(root: bytes) -> Tree:
 
 
 async def _look_at_bundles(destination: Store, arrival: Arrival, stored: StoredAs | None, seeing: SeeThrough) -> None:
-    """Decide what of an arrival is stored as bundles, and what those replace. Raises Refused."""
+    """Decide what of an arrival is stored as bundles, and what those replace. Raises BadStage."""
     arrival.storing, arrival.differences, arrival.as_files = store(
         arrival.tree, arrival.there, arrival.differences, stored, seeing.bundles, seeing.unfit
     )
@@ -267,33 +267,25 @@ async def _look_at_bundles(destination: Store, arrival: Arrival, stored: StoredA
 
 
 async def _look_at_bundle(destination: Store, storing: BundleToStore) -> None:
-    """What has the names of a bundle and its index now, and would be replaced. Raises Refused for a directory."""
+    """What has the names of a bundle and its index now, and would be replaced. Raises BadStage for a directory."""
     storing.seen = await destination.look_closely(storing.bundle)
     storing.seen_index = await destination.look_closely(storing.bundle + index.SUFFIX)
     for path, seen in ((storing.bundle, storing.seen), (storing.bundle + index.SUFFIX, storing.seen_index)):
         if seen is not None and seen.kind is not Kind.FILE:
-            raise Refused(
-                f"{_spell(destination, path)} is a {seen.kind.value}", "rename it, or stage with --store files"
-            )
+            raise BadStage(WrongStage.BUNDLE_NAME, _spell(destination, path), seen.kind.value)
 
 
 def _refuse_losses(arrival: Arrival, choice: Choice) -> None:
-    """Raise Refused if a bundle that is made anew would lack entries that it has now."""
+    """Raise BadStage if a bundle that is made anew would lack entries that it has now."""
     for each in arrival.storing:
         if each.present is None:
             continue
         name = each.present.path.decode("utf-8", "surrogateescape")
         if choice and each.gone:
-            raise Refused(
-                f"{name} would be rebuilt with less in it: a bundle is always written whole",
-                "leave out --only and --skip, or take --store files to bring files beside it",
-            )
+            raise BadStage(WrongStage.LEFT_OUT_OF_BUNDLE, name)
         unread = [path for path in arrival.tree.unread if path == each.path or path.startswith(each.path + b"/")]
         if unread or (not each.path and arrival.tree.unread):
-            raise Refused(
-                f"{name} would be rebuilt without what cannot be read here",
-                "make it readable, or take --store files to bring files beside it",
-            )
+            raise BadStage(WrongStage.UNREAD_IN_BUNDLE, name)
 
 
 async def _look_at_names(destination: Store, plan: Plan) -> None:
@@ -355,7 +347,7 @@ async def _missing_above(store: Store, top: bytes) -> list[bytes]:
         missing.append(path)
         path = posixpath.dirname(path)
     if found.kind is not Kind.DIRECTORY:
-        raise BadPlace(_spell(store, path), f"it is a {found.kind.value}, and the destination must be a directory")
+        raise BadStage(WrongStage.NO_DIRECTORY, _spell(store, path), found.kind.value)
     return missing[::-1]
 
 

@@ -6,8 +6,9 @@ import asyncio
 import posixpath
 from collections.abc import Callable, Iterable
 
-from yatagan.errors import BadPlace, FileTrouble, Refused, StoreError
+from yatagan.errors import FileTrouble, StoreError
 from yatagan.faults import Fault
+from yatagan.request_errors import BadEntry, WrongEntry
 from yatagan.stores.interface import Kind, Store
 from yatagan.trees.scan import Tree
 
@@ -35,13 +36,9 @@ async def make_directories(store: Store, path: bytes) -> list[bytes]:
 
 
 async def rename(store: Store, path: bytes, new_name: bytes) -> bytes:
-    """Rename in place. Returns the new path. Raises BadPlace, or StoreError (EXISTS, MISSING)."""
+    """Rename in place. Returns the new path. Raises BadEntry, or StoreError (EXISTS, MISSING)."""
     if not new_name or b"/" in new_name or new_name in (b".", b".."):
-        raise BadPlace(
-            new_name.decode("utf-8", "surrogateescape"),
-            "a new name is one name, not a path",
-            "to move something elsewhere, stage it there",
-        )
+        raise BadEntry(WrongEntry.NEW_NAME, new_name.decode("utf-8", "surrogateescape"))
     if await store.look(path) is None:
         raise StoreError(Fault.MISSING, path, store=store.name)
     new = posixpath.join(posixpath.dirname(path), new_name)
@@ -50,17 +47,13 @@ async def rename(store: Store, path: bytes, new_name: bytes) -> bytes:
 
 
 def refuse_to_remove(path: bytes, protected: Iterable[bytes]) -> None:
-    """Raise Refused for a root, and for a protected directory or what holds one."""
+    """Raise BadEntry for a root, and for a protected directory or what holds one."""
     if posixpath.dirname(path) == path:
-        raise Refused("that is the root of everything", "name what is to go below it")
+        raise BadEntry(WrongEntry.ROOT, path.decode("utf-8", "surrogateescape"))
     for directory in protected:
         if directory == path or directory.startswith(path + b"/"):
             what = "is" if directory == path else "holds"
-            shown = path.decode("utf-8", "replace")
-            raise Refused(
-                f"{shown} {what} a home, a start directory, an area or the working directory",
-                "name what is to go below it",
-            )
+            raise BadEntry(WrongEntry.PROTECTED, path.decode("utf-8", "surrogateescape"), what)
 
 
 async def remove(

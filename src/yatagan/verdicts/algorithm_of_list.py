@@ -6,14 +6,14 @@ from collections.abc import Sequence
 
 from yatagan.digests.algorithms import by_length
 from yatagan.digests.checksum_lists import Listed
-from yatagan.errors import BadPlace
+from yatagan.request_errors import BadVerify, WrongVerify
 from yatagan.stores.interface import Kind, Readable
 from yatagan.trees.hashing import digests
 from yatagan.trees.scan import Tree
 
 
 async def refuse_other_algorithm(store: Readable, tree: Tree, listed: Sequence[Listed], name: str) -> None:
-    """Raise BadPlace if the smallest file on a list has its digest by another algorithm of that length.
+    """Raise BadVerify if the smallest file on a list has its digest by another algorithm of that length.
 
     `name`: the list's place. Raises StoreError when the connection is lost.
     """
@@ -24,5 +24,4 @@ async def refuse_other_algorithm(store: Readable, tree: Tree, listed: Sequence[L
     for other in by_length(len(line.digest)):
         made = await digests(store, tree, [line.path], other.name, lambda content: None)
         if made[line.path].digest == line.digest and other.name != line.algorithm:
-            why = f"its digests are {other.name}, not {line.algorithm}"
-            raise BadPlace(name, why, f"say so: --digest {other.name}")
+            raise BadVerify(WrongVerify.OTHER_ALGORITHM, name, right=other.name, taken=line.algorithm)

@@ -18,10 +18,11 @@ from pathlib import Path
 from yatagan.bundles.threads import WorkStopped, in_thread
 from yatagan.config.own_files import sync_directory
 from yatagan.digests.algorithms import hasher
-from yatagan.errors import Refused, StoreError
+from yatagan.errors import StoreError
 from yatagan.faults import Fault
 from yatagan.places import PART_PREFIX, PART_SUFFIX
 from yatagan.portable.directories import open_regular
+from yatagan.request_errors import BadBag, WrongBag
 from yatagan.stores.interface import Kind, Store
 from yatagan.stores.system_errors import fault_of
 from yatagan.trees.scan import Tree
@@ -42,23 +43,13 @@ class BagWish:
 
 
 def refuse_for_bag(tree: Tree) -> None:
-    """Raise Refused for what a bag has no place for: links, other kinds, and names that are not UTF-8."""
-    odd = [path for path in tree.entries if tree.entries[path].kind not in (Kind.FILE, Kind.DIRECTORY)]
-    if odd:
-        raise Refused(
-            f"a bag holds files alone, and {_some(odd)} {'is' if len(odd) == 1 else 'are'} none",
-            "leave such entries out with --skip",
-        )
-    unnamed = [path for path in tree.entries if not _is_utf8(path)]
-    if unnamed:
-        raise Refused(f"a bag's names are UTF-8, and {_some(unnamed)} is not", "rename it")
-    if tree.unread:
-        raise Refused(f"{_some(sorted(tree.unread))} cannot be read", "make it readable, or leave it out with --skip")
-
-
-def _some(paths: Sequence[bytes]) -> str:
-    names = ", ".join(repr(path.decode("utf-8", "backslashreplace"))[1:-1] for path in sorted(paths)[:_NAMED])
-    return names + (f" and {len(paths) - _NAMED} more" if len(paths) > _NAMED else "")
+    """Raise BadBag for what a bag has no place for: links, other kinds, and names that are not UTF-8."""
+    kinds = [path for path in tree.entries if tree.entries[path].kind not in (Kind.FILE, Kind.DIRECTORY)]
+    names = [path for path in tree.entries if not _is_utf8(path)]
+    for why, paths in ((WrongBag.KINDS, kinds), (WrongBag.NAMES, names), (WrongBag.UNREAD, [*tree.unread])):
+        if paths:
+            more = max(0, len(paths) - _NAMED)
+            raise BadBag(why, tree.root.decode("utf-8", "surrogateescape"), sorted(paths)[:_NAMED], more)
 
 
 def _is_utf8(path: bytes) -> bool:

@@ -19,12 +19,27 @@ REQUEST_KINDS: dict[type[YataganError], str] = {
     r.AllGone: "all-gone",
     r.NeverWrittenInto: "never-written-into",
     r.BadRoutine: "bad-routine",
+    r.BadEntry: "bad-entry",
+    r.BadBag: "bad-bag",
 }
+#: What is refused for safety, and not for what was typed.
+_REFUSED = {
+    r.WrongStage.IN_ITSELF,
+    r.WrongStage.BUNDLE_NAME,
+    r.WrongStage.GROWING_INTO_BUNDLE,
+    r.WrongStage.LEFT_OUT_OF_BUNDLE,
+    r.WrongStage.UNREAD_IN_BUNDLE,
+    r.WrongEntry.END_OF_PACKED,
+    r.WrongEntry.ROOT,
+    r.WrongEntry.PROTECTED,
+    *r.WrongBag,
+}
+_BESIDE = "take --store files to bring files beside it"
 
 
 def explain_request(error: r.WrongRequest) -> tuple[str, str, ExitStatus]:
     """What was asked for that cannot be, what to ask for instead, and the exit status."""
-    status = ExitStatus.USAGE
+    status = ExitStatus.REFUSED if getattr(error, "why", None) in _REFUSED else ExitStatus.USAGE
     match error:
         case r.BadStage():
             why, remedy = _explain_stage(error)
@@ -34,6 +49,10 @@ def explain_request(error: r.WrongRequest) -> tuple[str, str, ExitStatus]:
             why, remedy = _explain_restore(error)
         case r.BadRoutine():
             why, remedy = _explain_routine(error)
+        case r.BadEntry():
+            why, remedy = _explain_entry(error)
+        case r.BadBag():
+            why, remedy = _explain_bag(error)
         case r.AllGone():
             why, status = (
                 f"all that was on record was gone when it was last staged, on {error.when}",
@@ -73,6 +92,26 @@ def _explain_stage(error: r.BadStage) -> tuple[str, str]:
             why, remedy = "it does not run commands, so it cannot hash files", "use --prove read-back or auto"
         case r.WrongStage.OTHER_DISK:
             why, remedy = fault(Fault.OTHER_DISK), "use --prove read-back, or none to do without proof"
+        case r.WrongStage.NOTHING_THERE:
+            why, remedy = "there is nothing there", "check the spelling"
+        case r.WrongStage.NO_DIRECTORY:
+            why, remedy = f"it is a {detail}, and the destination must be a directory", "name another destination"
+        case r.WrongStage.IN_ITSELF:
+            why, remedy = "the destination lies inside the source", "stage to a directory outside it"
+        case r.WrongStage.BUNDLE_NAME:
+            why, remedy = (
+                f"it is a {detail}, and a bundle would have that name",
+                "rename it, or stage with --store files",
+            )
+        case r.WrongStage.GROWING_INTO_BUNDLE:
+            why = "a growing file would go into it, and a bundle is always written whole"
+            remedy = f"leave out --growing, or {_BESIDE}"
+        case r.WrongStage.LEFT_OUT_OF_BUNDLE:
+            why = "it would be rebuilt with less in it: a bundle is always written whole"
+            remedy = f"leave out --only and --skip, or {_BESIDE}"
+        case r.WrongStage.UNREAD_IN_BUNDLE:
+            why = "it would be rebuilt without what cannot be read here"
+            remedy = f"make it readable, or {_BESIDE}"
     return why, remedy
 
 
@@ -97,6 +136,8 @@ def _explain_verify(error: r.BadVerify) -> tuple[str, str]:
             why, remedy = "it has put nothing there yet", command("batch", "resume", error.about)
         case r.WrongVerify.A_BAG:
             why, remedy = "it is stored as a bag", command("bag", "check", error.about)
+        case r.WrongVerify.OTHER_ALGORITHM:
+            why, remedy = f"its digests are {error.right}, not {error.taken}", f"say so: --digest {error.right}"
     return why, remedy
 
 
@@ -113,6 +154,43 @@ def _explain_restore(error: r.BadRestore) -> tuple[str, str]:
         case r.WrongRestore.NO_RECORD_OF_BATCH:
             why, remedy = "no record says what this batch has carried from here or to here", _SEE_LEDGER
     return why, remedy
+
+
+def _explain_entry(error: r.BadEntry) -> tuple[str, str]:
+    """What cannot be done with it, and what can."""
+    detail, below, why, remedy = show(error.detail), "name what is to go below it", "", ""
+    match error.why:
+        case r.WrongEntry.PATTERN:
+            why = f"the pattern cannot be read: {detail}"
+        case r.WrongEntry.NO_MATCH:
+            why, remedy = "nothing there has such a name", "look with: yatagan list"
+        case r.WrongEntry.NOT_A_FILE:
+            why = f"it is a {detail}, and only files can be looked into"
+            remedy = "see what is in a directory with: yatagan list"
+        case r.WrongEntry.END_OF_PACKED:
+            why = "its end is known only when all of it is unpacked"
+            remedy = "stage it here first, or leave out --end"
+        case r.WrongEntry.NEW_NAME:
+            why, remedy = "a new name is one name, not a path", "to move something elsewhere, stage it there"
+        case r.WrongEntry.ROOT:
+            why, remedy = "that is the root of everything", below
+        case r.WrongEntry.PROTECTED:
+            why = f"it {detail} a home, a start directory, an area or the working directory"
+            remedy = below
+    return why, remedy
+
+
+def _explain_bag(error: r.BadBag) -> tuple[str, str]:
+    """What a bag has no place for, and what to do with it."""
+    names = ", ".join(map(show, error.names)) + (f" and {error.more} more" if error.more else "")
+    one = len(error.names) == 1
+    match error.why:
+        case r.WrongBag.KINDS:
+            return f"a bag holds files alone, and {names} {'is' if one else 'are'} none", "leave them out with --skip"
+        case r.WrongBag.NAMES:
+            return f"a bag's names are UTF-8, and {names} {'is' if one else 'are'} not", "rename what is not"
+        case _:
+            return f"{names} cannot be read", "make that readable, or leave it out with --skip"
 
 
 def _explain_routine(error: r.BadRoutine) -> tuple[str, str]:
