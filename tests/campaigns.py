@@ -134,7 +134,10 @@ class Campaign:
     def _go(self, journal: Journal, directory: Path, at: datetime, whole: int, rate: float, numbers: list[int]) -> None:
         """How it went: a pace with a start, a dip now and then, and sometimes a lost connection."""
         chance, now, left, rows = self._chance, int(at.timestamp()), whole, list[PaceRow]()
-        log = [{"time": _text(at), "event": "begun"}, {"time": _text(at), "event": "connected", "again": False}]
+        log = [
+            {"time": _text(at), "event": "begun", "process": 1, "host": "moor"},
+            {"time": _text(at), "event": "connected", "again": False},
+        ]
         seconds, lost = 0, chance.random() < (0.7 if whole > 5e9 else 0.2)
         placed = 0
         while left > 0:
@@ -148,10 +151,18 @@ class Campaign:
             if lost and left < whole / 2:
                 lost = False
                 when = at + timedelta(seconds=seconds)
-                log.append({"time": _text(when), "event": "connection lost", "fault": "connection-lost"})
+                log.append({"time": _text(when), "event": "connection-lost", "reason": "connection-lost"})
                 seconds += chance.randrange(12, 25)
                 log.append({"time": _text(at + timedelta(seconds=seconds)), "event": "connected", "again": True})
-        log.append({"time": _text(at + timedelta(seconds=seconds)), "event": "ended", "state": "finished"})
+        log.append(
+            {
+                "time": _text(at + timedelta(seconds=seconds)),
+                "event": "ended",
+                "state": "finished",
+                "settled_steps": 1,
+                "sent_bytes": 1,
+            }
+        )
         slow = [
             SlowStep(number, round(chance.uniform(0.2, 0.6) * seconds, 2))
             for number in chance.sample(numbers, min(6, len(numbers)))

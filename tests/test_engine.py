@@ -20,13 +20,14 @@ from yatagan.batches.batch_store import Batches
 from yatagan.batches.group_commit import GroupCommit
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
+from yatagan.batches.log_events import LogNote
 from yatagan.batches.states import SETTLED, STEP_MOVES, BatchState, StepState
 from yatagan.batches.steps import FILES_PHASE, Change, Modes, Prove, Step, StepKind, Times
 from yatagan.cli.words import fault_words
 from yatagan.engine import run_messages as m
 from yatagan.engine import scheduler as r
 from yatagan.engine.retry import STEP_RETRIES, RetryPolicy
-from yatagan.engine.run_log import RunLog, log_files, read_log
+from yatagan.engine.run_log import RunLog, log_files, read_events
 from yatagan.engine.session import Session
 from yatagan.engine.small_file_finisher import SmallFileFinisher
 from yatagan.errors import JournalError, StoreError
@@ -302,12 +303,12 @@ def test_a_log_is_kept_small_and_loses_no_line_to_a_torn_one(tmp_path: Path) -> 
     batch = Batches(tmp_path).accept(Header("", 0, ("stage",), "", "heron", b"/d", Prove.AUTO), [])
     log, rng, count = RunLog(batch), random.Random(1), 300
     for number in range(count):
-        log.write("note", number=number, detail="é" * 4000)
+        log.write(LogNote(Fault.DENIED, b"%d" % number, "é" * 4000))
         if rng.random() < 0.2:
             with batch.log_file.open("ab") as stream:
                 stream.write(rng.choice([b'{"time": "2026', b"\xff\0\n", b'"a string"\n', b"\n"]))
     batch.unlock()
-    numbers = [line["number"] for line in read_log(batch)]
+    numbers = [int(event.path) for _, event in read_events(batch) if isinstance(event, LogNote)]
     assert numbers == list(range(numbers[0], count)) and numbers[0] > 0
     sizes = [file.stat().st_size for file in log_files(batch)]
     assert len(sizes) == 4 and all(size < 1.1 * 2**20 for size in sizes)

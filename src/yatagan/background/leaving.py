@@ -16,10 +16,11 @@ from yatagan.batches.activity import Activity
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
+from yatagan.batches.log_events import LogConnected, LogQueued
 from yatagan.batches.queueing import WaitsFor
 from yatagan.batches.states import ENDED, BatchState
 from yatagan.desk.desk import Desk
-from yatagan.engine.run_log import RunLog, read_log
+from yatagan.engine.run_log import RunLog, read_events
 from yatagan.nodes.outlook import LoginBy, LoginOutlook, look_ahead
 from yatagan.stores.local_calls import own_umask
 
@@ -73,7 +74,7 @@ def leave_to_worker(desk: Desk, batch: Batch, journal: Journal, routine: str = "
     umask = own_umask()
     if journal.standing().state is not BatchState.QUEUED:
         journal.settle(BatchState.QUEUED)
-    RunLog(batch).write("queued")
+    RunLog(batch).write(LogQueued())
     desk.queue().add(
         batch.name, [node for node in (header.source_node, header.destination_node) if node], umask, routine
     )
@@ -83,22 +84,22 @@ def leave_to_worker(desk: Desk, batch: Batch, journal: Journal, routine: str = "
 
 async def begun(desk: Desk, batch: Batch) -> tuple[BatchCounts, Activity]:
     """Wait until a batch moves, or waits for something else than a worker; no longer than a while."""
-    until, lines, waits = time.monotonic() + _BEGINNING, sum(1 for _ in read_log(batch)), 0
+    until, events, waits = time.monotonic() + _BEGINNING, sum(1 for _ in read_events(batch)), 0
     while True:
         with contextlib.closing(batch.journal()) as journal:
             standing = journal.standing()
             now = desk.activities().of(batch, standing.state)
             waits = waits + 1 if _waits(desk, now) else 0
             # Seen to wait once, it may just have been taken.
-            if _has_begun(batch, now, lines) or waits > 1 or time.monotonic() > until:
+            if _has_begun(batch, now, events) or waits > 1 or time.monotonic() > until:
                 return outcome_of(journal), now
         await asyncio.sleep(_LOOK)
 
 
-def _has_begun(batch: Batch, now: Activity, lines: int) -> bool:
-    """Whether a batch moves, or has ended. Its log had so many `lines` when it was queued."""
+def _has_begun(batch: Batch, now: Activity, events: int) -> bool:
+    """Whether a batch moves, or has ended. Its log had so many `events` when it was queued."""
     if now.is_carried:
-        return any(line["event"] == "connected" for line in list(read_log(batch))[lines:])
+        return any(isinstance(event, LogConnected) for _, event in list(read_events(batch))[events:])
     return now.state in ENDED or now.entry is None
 
 

@@ -21,6 +21,7 @@ from yatagan.batches.batch_store import Batch
 from yatagan.batches.events import ConnectionOpened, Event, Listener
 from yatagan.batches.journal import Journal
 from yatagan.batches.locks import LockTaken
+from yatagan.batches.log_events import LogHeld, LogWaits
 from yatagan.batches.queue import Queue, Taken
 from yatagan.batches.queueing import (
     ROOM_SECONDS,
@@ -288,7 +289,7 @@ class Worker:
         """Note that a person holds a batch, who could not write its journal while this process had the lock."""
         if batch_may_move(journal.standing().state, BatchState.HELD):
             journal.settle(BatchState.HELD)
-            RunLog(batch).write("held", by="a person")
+            RunLog(batch).write(LogHeld("a person"))
 
     @staticmethod
     async def _stop_when_said(batch: Batch, run: StoppableRun) -> None:
@@ -348,7 +349,7 @@ class Worker:
             if waits not in (WaitsFor.LOGIN, WaitsFor.ROOM):
                 journal.settle(BatchState.QUEUED, standing.fault, standing.detail)
             self._queue.wait(batch.name, waits, seconds)
-            RunLog(batch).write("waits", waits_for=waits.value, retry_seconds=round(seconds) or None)
+            RunLog(batch).write(LogWaits(waits, round(seconds)))
         newly_full = waits is WaitsFor.ROOM and taken.entry.waits_for is not WaitsFor.ROOM  # one notice for that
         queued = waits is not None and not newly_full
         self._listener.ended(batch, journal, problem, taken.entry.routine, queued=queued)

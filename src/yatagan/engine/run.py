@@ -9,6 +9,7 @@ import platform
 from yatagan.batches import events as ev
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.journal import Journal
+from yatagan.batches.log_events import LogBegun
 from yatagan.batches.snapshot import SnapshotWriter
 from yatagan.batches.states import BatchState
 from yatagan.engine.executor import Conditions, Executor
@@ -77,7 +78,7 @@ class BatchRun:
 
         Returns why the last try to connect failed; None if it did not.
         """
-        self._log.write("begun", process=os.getpid(), host=platform.node())
+        self._log.write(LogBegun(os.getpid(), platform.node()))
         watch = asyncio.ensure_future(self._watch())
         try:
             await self._executor.run()

@@ -1,7 +1,7 @@
 """The log of a batch, `log.jsonl`: what happened to it, one JSON object a line, oldest first.
 
-Every line has `time` (RFC 3339, UTC), `batch` and `event`; what else belongs to an event stands beside it, with units
-in the names. A line never holds what was asked at a login, nor an answer. One cause is one line: of the steps that come
+Every line has `time` (RFC 3339, UTC), `batch` and `event`; what else belongs to an event stands beside it, with units in
+the names (`batches/log_events.py`). A line never holds what was asked at a login, nor an answer. One cause is one line: of the steps that come
 back because the connection was lost, none is listed. A file that is full becomes `log.1.jsonl`, and so on.
 """
 
@@ -16,13 +16,13 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from yatagan.batches import events as ev
+from yatagan.batches import log_events as log
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.states import StepState
 from yatagan.config.guarded_files import parse_json
 from yatagan.config.own_files import open_private
 from yatagan.errors import JournalError
 from yatagan.faults import CONNECTION_FAULTS, CONSEQUENCES
-from yatagan.places import name_fields
 
 #: Bytes of one file, and how many full ones are kept beside it.
 _LARGEST, _KEPT = 1 << 20, 3
@@ -45,23 +45,22 @@ class RunLog:
         match event:
             case ev.RetryWaiting(seconds, fault, error):
                 said = error.detail if error is not None else ""
-                self.write("connection lost", fault=fault, said=said, retry_seconds=round(seconds, 1))
+                self.write(log.LogConnectionLost(fault, said, round(seconds, 1)))
             case ev.ConnectionOpened(again):
-                self.write("connected", again=again)
+                self.write(log.LogConnected(again))
             case ev.StepPostponed(number, label, fault) if fault not in CONNECTION_FAULTS:
-                self.write("step postponed", step=number, fault=fault, **name_fields(label))
+                self.write(log.LogPostponed(number, fault, label))
             case ev.StepSettled(state=StepState.FAILED) if event.fault not in CONSEQUENCES:
-                more = name_fields(event.label)
-                self.write("step failed", step=event.number, fault=event.fault, detail=event.detail, **more)
+                self.write(log.LogFailed(event.number, event.label, event.fault, event.detail))
             case ev.LookedAgain(looked_at, gone, changed):
-                self.write("looked again", looked_at=looked_at, gone=gone, changed=changed)
+                self.write(log.LogLooked(looked_at, gone, changed))
             case ev.Note(label, fault, detail):
-                self.write("note", fault=fault, detail=detail, **name_fields(label))
+                self.write(log.LogNote(fault, label, detail))
             case ev.Quiet(node, seconds) if self._silent != (seconds >= _TOLD_SILENCE) and (self._silent or seconds):
                 self._silent = not self._silent
-                self.write("no answer" if self._silent else "answers again", node=node)
+                self.write(log.LogNoAnswer(node) if self._silent else log.LogAnswersAgain(node))
             case ev.BatchSettled(state, fault, detail):
-                self.write("ended", state=state.value, fault=fault, detail=detail, **self._counts())
+                self.write(log.LogEnded(state, self._settled, self._bytes, fault, detail))
         self._count(event)
 
     def _count(self, event: ev.Event) -> None:
@@ -74,15 +73,12 @@ class RunLog:
                 return
         if time.monotonic() - self._told >= _PROGRESS_SECONDS:
             self._told = time.monotonic()
-            self.write("progress", **self._counts())
+            self.write(log.LogProgress(self._settled, self._bytes))
 
-    def _counts(self) -> dict[str, int]:
-        return {"settled_steps": self._settled, "sent_bytes": self._bytes}
-
-    def write(self, event: str, **more: Any) -> None:
-        """Write a line; what is None or "" is left out."""
-        line = {"time": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()), "batch": self._batch, "event": event}
-        line |= {name: value for name, value in more.items() if value not in (None, "")}
+    def write(self, event: log.LogEvent) -> None:
+        """Write a line."""
+        line = {"time": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()), "batch": self._batch}
+        line |= log.write_event(event)
         try:
             self._make_room()
             with os.fdopen(open_private(self._file, os.O_RDWR | os.O_APPEND), "a+b") as stream:
@@ -122,6 +118,13 @@ def log_files(batch: Batch) -> list[Path]:
     """The files of a batch's log that are there, oldest first."""
     files = [_numbered(batch.log_file, number) for number in range(_KEPT, -1, -1)]
     return [file for file in files if file.exists()]
+
+
+def read_events(batch: Batch) -> Iterator[tuple[str, log.LogEvent]]:
+    """What happened to a batch, and when (RFC 3339), oldest first. Raises JournalError where that cannot be read."""
+    for line in read_log(batch):
+        if (event := log.read_event(line)) is not None:
+            yield str(line.get("time", "")), event
 
 
 def read_log(batch: Batch) -> Iterator[dict[str, Any]]:

@@ -15,6 +15,7 @@ from dataclasses import replace
 
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.journal_data import Header, Purpose
+from yatagan.batches.log_events import LogAccepted
 from yatagan.batches.planning_log import PlanningLog
 from yatagan.batches.steps import Prove
 from yatagan.bundles.see_through import SeeThrough
@@ -157,7 +158,7 @@ class PlannedStage:
         if labels := self._labels_gone:
             with contextlib.closing(batch.journal()) as journal:
                 journal.note_gone(labels)
-        RunLog(batch).write("accepted", files=self.plan.summary.files, size_bytes=self.plan.summary.size)
+        RunLog(batch).write(LogAccepted(self.plan.summary.files, self.plan.summary.size))
         self._noted.close()
         self.plan.arrivals.clear()  # a large plan is in the journal now, and need not be held here too
         return AcceptedBatch(desk, batch, await self._hand_over(batch))

@@ -16,10 +16,11 @@ from typing import Any
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
+from yatagan.batches.log_events import LogBegun, LogConnected, LogConnectionLost, LogEnded
 from yatagan.batches.pace import PaceRow
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import StepKind
-from yatagan.engine.run_log import read_log
+from yatagan.engine.run_log import read_events
 from yatagan.errors import JournalError, NoSuchBatch
 from yatagan.faults import CONSEQUENCES, Fault
 from yatagan.ledger.ledger import Ledger
@@ -33,7 +34,7 @@ Explain = Callable[[Fault, str], str]
 
 _CARRIED = (RecordKind.STAGED, RecordKind.RESTORED)
 #: Events of a batch's log that are marked in the figure of its rate.
-_MARKS = {"connection lost": "lost", "connected": "connected", "begun": "begun", "ended": "ended"}
+_MARKS = {LogConnectionLost: "lost", LogConnected: "connected", LogBegun: "begun", LogEnded: "ended"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -366,9 +367,7 @@ def _add_journal(staging: Staging, batch: Batch, journal: Journal, outcome: Batc
     staging.left_size, staging.sent, staging.seconds = outcome.left_size, outcome.sent, outcome.standing.seconds
     staging.expected_seconds = header.expected_seconds or None
     staging.pace = journal.pace()
-    staging.marks = [
-        (str(line["time"]), _MARKS[line["event"]]) for line in read_log(batch) if line.get("event") in _MARKS
-    ]
+    staging.marks = [(at, _MARKS[type(event)]) for at, event in read_events(batch) if type(event) in _MARKS]
     staging.failures = list(_failures(batch.name, journal, explain))
     staging.slowest = [
         SlowFile(batch.name, show(step.label), step.facts.size, seconds) for step, seconds in journal.slowest()

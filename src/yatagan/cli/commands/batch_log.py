@@ -5,12 +5,13 @@ from __future__ import annotations
 import json
 import os
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from datetime import datetime
 from typing import Any
 
 import click
 
+from yatagan.batches import log_events as log
 from yatagan.batches.activity import Activity
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.queueing import WaitsFor
@@ -23,7 +24,6 @@ from yatagan.cli.words import fault_words
 from yatagan.cli.words.batch_words import by_itself
 from yatagan.engine.run_log import read_log
 from yatagan.faults import Fault
-from yatagan.places import name_from
 
 #: Seconds between looks at a log that is followed.
 _LOOK = 0.5
@@ -52,7 +52,7 @@ def log_command(id: str | None, follow: bool, json_: bool) -> None:
     if json_:
         say_json({"batch": batch.name, "log": lines})
     elif not follow:
-        text.paged(list(_told(lines)) or ["Nothing has happened to it yet."])
+        text.paged(list(told(lines)) or ["Nothing has happened to it yet."])
     else:
         _follow(app, batch, lines)
 
@@ -75,8 +75,8 @@ def _follow(app: App, batch: Batch, lines: list[dict[str, Any]]) -> None:
 
 
 def _say(story: _Story, line: dict[str, Any]) -> None:
-    for told in story.tell(line):
-        terminal.say(told)
+    for each in story.tell(line):
+        terminal.say(each)
 
 
 def _now(app: App, batch: Batch) -> Activity:
@@ -87,7 +87,8 @@ def _now(app: App, batch: Batch) -> Activity:
         journal.close()
 
 
-def _told(lines: list[dict[str, Any]]) -> Iterator[str]:
+def told(lines: Iterable[dict[str, Any]]) -> Iterator[str]:
+    """The story of these lines."""
     story = _Story()
     for line in lines:
         yield from story.tell(line)
@@ -104,95 +105,94 @@ class _Story:
         try:
             then = datetime.fromisoformat(line["time"]).astimezone()
             day, clock = then.strftime("%A, %Y-%m-%d"), then.strftime("%H:%M:%S")
-            words, tone = _words(line)
         except (KeyError, ValueError, TypeError):
-            day, clock, words, tone = self._day, "        ", text.show(json.dumps(line)), None
+            day, clock = self._day, "        "
+        event = log.read_event(line)
+        words, tone = _words(event) if event is not None else (text.show(json.dumps(line)), None)
         if day != self._day:
             self._day = day
             yield terminal.style(day, bold=True)
         yield f"{terminal.style(clock, dim=True)}  {text.tinted(words, tone) if tone is not None else words}"
 
 
-def _words(line: dict[str, Any]) -> tuple[str, text.Tone | None]:
+def _words(event: log.LogEvent) -> tuple[str, text.Tone | None]:
     """What happened, in a clause, and its tone."""
-    fault = Fault(line["fault"]) if line.get("fault") else None
-    detail = str(line.get("detail", ""))
-    why = fault_words.fault(fault, detail) if fault is not None else ""
-    match line["event"]:
-        case "accepted":
-            return f"accepted: {text.count(int(line['files']), 'file')}, {text.size(int(line['size_bytes']))}", None
-        case "queued":
+    match event:
+        case log.LogAccepted(files, size):
+            return f"accepted: {text.count(files, 'file')}, {text.size(size)}", None
+        case log.LogQueued():
             return "put into the queue, to be carried in the background", None
-        case "begun":
-            return f"process {line['process']} on {text.show(str(line['host']))} carries it", None
-        case "connected":
-            return "the connection is back" if line.get("again") else "connected", text.Tone.GOOD
-        case "connection lost":
-            said = text.show(str(line.get("said", ""))) or why or "the connection was lost"
-            wait = float(line.get("retry_seconds", 0))
-            return f"{said}; trying again {f'in {text.duration(wait)}' if wait >= 0.05 else 'now'}", text.Tone.WARNING
-        case "no answer":
-            return f"{text.show(str(line['node'])) or 'the disk'} does not answer", text.Tone.WARNING
-        case "answers again":
-            return f"{text.show(str(line['node'])) or 'the disk'} answers again", text.Tone.GOOD
-        case "step postponed":
-            return f"{text.show(name_from(line))}: {why}; trying it again", text.Tone.WARNING
-        case "step failed":
-            return f"{text.show(name_from(line))} failed: {why}", text.Tone.TROUBLE
-        case "note":
-            return f"{text.show(name_from(line))}: {why}", text.Tone.WARNING
-        case "looked again":
-            return _looked(line)
-        case "progress":
-            return f"{_counts(line)} so far", None
-        case "waits":
-            return _waits(line)
-        case "ended":
-            return _ended(line, why)
-        case "notice":
-            return _notice(line)
-        case "held" | "cancelled":
-            return f"{line['event']} by {text.show(str(line['by']))}", text.Tone.WARNING
-        case other:
-            return text.show(str(other)), None
+        case log.LogBegun(process, host):
+            return f"process {process} on {text.show(host)} carries it", None
+        case log.LogConnected(again):
+            return "the connection is back" if again else "connected", text.Tone.GOOD
+        case log.LogConnectionLost(reason, said, wait):
+            why = text.show(said) or _why(reason) or "the connection was lost"
+            return f"{why}; trying again {f'in {text.duration(wait)}' if wait >= 0.05 else 'now'}", text.Tone.WARNING
+        case log.LogNoAnswer(node):
+            return f"{text.show(node) or 'the disk'} does not answer", text.Tone.WARNING
+        case log.LogAnswersAgain(node):
+            return f"{text.show(node) or 'the disk'} answers again", text.Tone.GOOD
+        case log.LogPostponed(_, reason, path):
+            return f"{text.show(path)}: {_why(reason)}; trying it again", text.Tone.WARNING
+        case log.LogFailed(_, path, reason, detail):
+            return f"{text.show(path)} failed: {_why(reason, detail)}", text.Tone.TROUBLE
+        case log.LogNote(reason, path, detail):
+            return f"{text.show(path)}: {_why(reason, detail)}", text.Tone.WARNING
+        case log.LogLooked():
+            return _looked(event)
+        case log.LogProgress():
+            return f"{_counts(event)} so far", None
+        case log.LogWaits():
+            return _waits(event)
+        case log.LogEnded():
+            return _ended(event)
+        case log.LogNotice():
+            return _notice(event)
+        case log.LogHeld(by):
+            return f"held by {text.show(by)}", text.Tone.WARNING
+        case log.LogCancelled(by):
+            return f"cancelled by {text.show(by)}", text.Tone.WARNING
 
 
-def _looked(line: dict[str, Any]) -> tuple[str, text.Tone | None]:
+def _why(reason: Fault | None, detail: str = "") -> str:
+    return fault_words.fault(reason, detail) if reason is not None else ""
+
+
+def _looked(event: log.LogLooked) -> tuple[str, text.Tone | None]:
     """What came of a last look."""
-    gone, changed = int(line.get("gone", 0)), int(line.get("changed", 0))
-    parts = [f"{text.number(gone)} gone, and to be carried again"] if gone else []
-    parts += [f"{text.number(changed)} changed there"] if changed else []
-    looked = f"looked at what is there: of {text.count(int(line['looked_at']), 'name')}"
+    parts = [f"{text.number(event.gone)} gone, and to be carried again"] if event.gone else []
+    parts += [f"{text.number(event.changed)} changed there"] if event.changed else []
+    looked = f"looked at what is there: of {text.count(event.looked_at, 'name')}"
     return f"{looked} {' and '.join(parts)}", text.Tone.WARNING
 
 
-def _counts(line: dict[str, Any]) -> str:
-    settled = text.count(int(line.get("settled_steps", 0)), "step")
-    return f"{settled} done, {text.size(int(line.get('sent_bytes', 0)))} sent"
+def _counts(event: log.LogProgress | log.LogEnded) -> str:
+    return f"{text.count(event.settled_steps, 'step')} done, {text.size(event.sent_bytes)} sent"
 
 
-def _notice(line: dict[str, Any]) -> tuple[str, text.Tone | None]:
-    way = f"notice by {text.show(str(line['way']))}"
-    if line.get("sent"):
-        return f"{way}: {text.show(str(line.get('subject', '')))}", None
-    return f"{way} could not be sent: {text.show(str(line.get('why_not', '')))}", text.Tone.WARNING
+def _notice(event: log.LogNotice) -> tuple[str, text.Tone | None]:
+    way = f"notice by {text.show(event.way)}"
+    if not event.why_not:
+        return f"{way}: {text.show(event.subject)}", None
+    return f"{way} could not be sent: {text.show(event.why_not)}", text.Tone.WARNING
 
 
-def _waits(line: dict[str, Any]) -> tuple[str, text.Tone | None]:
-    match line.get("waits_for"):
+def _waits(event: log.LogWaits) -> tuple[str, text.Tone | None]:
+    match event.waits_for:
         case WaitsFor.LOGIN:
             return "waits in the queue until you log in", text.Tone.WARNING
-        case WaitsFor.CONNECTION if "retry_seconds" in line:
-            wait = text.about(float(line["retry_seconds"]))
+        case WaitsFor.CONNECTION if event.retry_seconds:
+            wait = text.about(event.retry_seconds)
             return f"waits in the queue, and is tried again in {wait}", text.Tone.WARNING
         case _:
             return "waits in the queue for the next worker", None
 
 
-def _ended(line: dict[str, Any], why: str) -> tuple[str, text.Tone | None]:
-    state = BatchState(line["state"])
+def _ended(event: log.LogEnded) -> tuple[str, text.Tone | None]:
+    why = _why(event.reason, event.detail)
     detail = f" ({why})" if why else ""
-    if os.path.isabs(str(line.get("detail", ""))):
-        detail = f" ({text.show(str(line['detail']))}: {why})"
-    words = f"{state.value}{detail}; in this run {_counts(line)}"
-    return words, text.Tone.GOOD if state is BatchState.FINISHED and not why else text.Tone.WARNING
+    if os.path.isabs(event.detail):
+        detail = f" ({text.show(event.detail)}: {why})"
+    words = f"{event.state.value}{detail}; in this run {_counts(event)}"
+    return words, text.Tone.GOOD if event.state is BatchState.FINISHED and not why else text.Tone.WARNING

@@ -11,6 +11,7 @@ from yatagan.batches.activity import Activity
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal import Journal
+from yatagan.batches.log_events import LogBegun, LogConnectionLost, LogNotice
 from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Step, StepKind
 from yatagan.cli import shell_completion
@@ -25,7 +26,7 @@ from yatagan.cli.views.strip_view import is_plain
 from yatagan.cli.words import fault_words
 from yatagan.cli.words.batch_words import by_itself, from_to, goes_on, state_words
 from yatagan.cli.words.record_words import record_row
-from yatagan.engine.run_log import read_log
+from yatagan.engine.run_log import read_events
 from yatagan.operations.put_on_record import record_of_batch
 from yatagan.transfer.extents import Extents
 
@@ -90,7 +91,7 @@ def _say(app: App, journal: Journal, outcome: BatchCounts, now: Activity, *, fai
 def _show_rate(batch: Batch, journal: Journal, *, json_: bool) -> None:
     """How fast it went over time."""
     rows = journal.pace()
-    lost = [str(line["time"]) for line in read_log(batch) if line.get("event") == "connection lost"]
+    lost = [at for at, event in read_events(batch) if isinstance(event, LogConnectionLost)]
     if json_:
         pace = [
             {
@@ -159,15 +160,14 @@ def _show(app: App, batch: Batch, journal: Journal, outcome: BatchCounts, now: A
 def _notices(batch: Batch) -> list[tuple[str, str]]:
     """What became of the notices about its last run."""
     found: dict[str, str] = {}
-    for line in read_log(batch):
-        if line.get("event") == "begun":
+    for _, event in read_events(batch):
+        if isinstance(event, LogBegun):
             found.clear()
-        elif line.get("event") == "notice":
+        elif isinstance(event, LogNotice):
             from yatagan.background.notices import Delivery  # which few batches need
             from yatagan.cli.commands.notice import delivery_words
 
-            told = Delivery(str(line.get("way")), str(line.get("to", "")), str(line.get("why_not", "")))
-            found[told.way] = delivery_words(told)
+            found[event.way] = delivery_words(Delivery(event.way, event.to, event.why_not))
     return [("notice", words) for words in found.values()]
 
 

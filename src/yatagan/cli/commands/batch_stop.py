@@ -14,6 +14,7 @@ from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import outcome_of
 from yatagan.batches.journal import Journal
 from yatagan.batches.locks import Holder
+from yatagan.batches.log_events import LogCancelled, LogHeld
 from yatagan.batches.said import Said, say
 from yatagan.batches.states import ENDED, BatchState
 from yatagan.cli import shell_completion
@@ -53,7 +54,7 @@ async def _hold(app: App, batch: Batch, *, json_: bool) -> None:
         _refuse_ended(journal, batch)  # it may have come to its end meanwhile
         if journal.standing().state is not BatchState.HELD:  # a worker may have done so
             journal.settle(BatchState.HELD)
-            RunLog(batch).write("held", by="a person")
+            RunLog(batch).write(LogHeld("a person"))
         outcome = outcome_of(journal)
     if json_:
         say_json(batch_json(outcome))
@@ -96,7 +97,7 @@ async def _cancel(app: App, batch: Batch, *, json_: bool) -> None:
         finally:
             await store.close()
         journal.clear_spool()
-        RunLog(batch).write("cancelled", by="a person", removed_parts=removed)
+        RunLog(batch).write(LogCancelled("a person", removed))
         if json_:
             say_json({**batch_json(outcome_of(journal)), "removed_parts": removed})
         else:

@@ -23,9 +23,10 @@ from yatagan.background.worker import Worker
 from yatagan.batches.batch_store import Batch
 from yatagan.batches.counts import outcome_of
 from yatagan.batches.journal import Journal
+from yatagan.batches.log_events import LogNotice
 from yatagan.batches.states import BatchState
 from yatagan.cli.answers.json_answer import say_json
-from yatagan.cli.answers.json_fields import batch_json, delivery_json
+from yatagan.cli.answers.json_fields import batch_json
 from yatagan.cli.commands.notice import delivery_words
 from yatagan.cli.commands.routine_add import convert
 from yatagan.cli.commands.service_install import note_run
@@ -145,7 +146,7 @@ class _Listener:
             if batch is None:
                 continue
             with contextlib.suppress(JournalError):  # a full disk has its own place to say so
-                RunLog(batch).write("notice", **delivery_json(told), subject=notice.subject)
+                RunLog(batch).write(LogNotice(told.way, told.to, notice.subject, told.why))
 
     def finish(self) -> None:
         """Wait for notices that are being sent, within limits."""
