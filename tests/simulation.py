@@ -31,7 +31,7 @@ from yatagan.places import KEPT_DIRECTORY
 from yatagan.planning.bundling import Costs
 from yatagan.planning.placed_before import Placed
 from yatagan.planning.plan import Plan
-from yatagan.planning.planner import BundlingChoice, make_plan
+from yatagan.planning.planner import BundlingChoice, PlanWish, make_plan
 from yatagan.planning.takeover import can_go_on, remove_parts, sync_what_is_there, take_over
 from yatagan.stores.interface import Facts, Kind
 from yatagan.transfer.transfer import Tuning
@@ -319,7 +319,7 @@ async def _plan(
 
     growing = Choice([scenario.growing.rpartition(b"/")[2]]) if scenario.growing else None
     ends = [(b"/fen", b"fen")], b"/top"
-    return await make_plan(*stores, *ends, together=together, placed=placed, growing=growing)
+    return await make_plan(*stores, *ends, PlanWish(together=together, placed=placed, growing=growing))
 
 
 async def _stage_again(

@@ -83,6 +83,21 @@ def prose() -> Iterator[tuple[Path, str]]:
                 yield module, ast.get_docstring(node) or ""
 
 
+def test_what_belongs_together_is_handed_over_together() -> None:
+    """A function has fewer than eight parameters; but commands, which have one for each option."""
+    many = []
+    for module, node in definitions(FUNCTIONS):
+        assert isinstance(node, FUNCTIONS)
+        given = node.args
+        names = [each.arg for each in (*given.posonlyargs, *given.args, *given.kwonlyargs)]
+        is_command = any(
+            "option" in ast.unparse(each) or "argument" in ast.unparse(each) for each in node.decorator_list
+        )
+        if len([name for name in names if name not in ("self", "cls")]) >= 8 and not is_command:
+            many.append(f"{module.name}: {node.name}")
+    assert not many, many
+
+
 def test_every_class_that_is_named_is_there() -> None:
     """Written as a class, or as one of its attributes; what a library or ssh_config has is named with it or here."""
     classes, attributes = {"HostKeyAlgorithms", "Notes"}, set()

@@ -1,4 +1,4 @@
-"""The log of a batch: each event is read as it was written, is told in words, and is on its page; noise harms nothing."""
+"""The log of a batch: each event is read as it was written, told in words, and on its page; noise harms nothing."""
 
 from __future__ import annotations
 

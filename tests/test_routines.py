@@ -40,7 +40,7 @@ from yatagan.engine.executor import Conditions, Executor
 from yatagan.operations.stage_request import StageRequest
 from yatagan.places import Place
 from yatagan.planning import planner
-from yatagan.planning.planner import make_plan
+from yatagan.planning.planner import PlanWish, make_plan
 from yatagan.stores.local import LocalSource, LocalStore
 
 ZONE = ZoneInfo("Europe/Vienna")
@@ -124,7 +124,7 @@ class World:
         ends = LocalSource(b"/"), LocalSource(b"/")
         stores = await ends[0].open(), await ends[1].open()
         there = os.fsencode(self.there)
-        plan = await make_plan(*stores, [(os.fsencode(self.here), b"fen")], there, unchanged_for=120.0)
+        plan = await make_plan(*stores, [(os.fsencode(self.here), b"fen")], there, PlanWish(unchanged_for=120.0))
         if not plan.summary.anything:
             return Planned()
         batch = f"batch-{len(self._counts)}"

@@ -1,8 +1,9 @@
 """The log of a batch, `log.jsonl`: what happened to it, one JSON object a line, oldest first.
 
-Every line has `time` (RFC 3339, UTC), `batch` and `event`; what else belongs to an event stands beside it, with units in
-the names (`batches/log_events.py`). A line never holds what was asked at a login, nor an answer. One cause is one line: of the steps that come
-back because the connection was lost, none is listed. A file that is full becomes `log.1.jsonl`, and so on.
+Every line has `time` (RFC 3339, UTC), `batch` and `event`; what else belongs to an event stands beside it, its units in
+the names (`batches/log_events.py`). A line never holds what was asked at a login, nor an answer. One cause is one line:
+of the steps that come back because the connection was lost, none is listed. A file that is full becomes `log.1.jsonl`,
+and so on.
 """
 
 from __future__ import annotations

@@ -255,30 +255,36 @@ def _expanded(name: str, home: Home) -> Path:
     return home.ssh / name.replace("%d", above)
 
 
-async def connect(
-    node: Node,
-    home: Home,
-    settings: ConnectionSettings,
-    client: LoginEvents,
-    pinned: tuple[str, int] | None,
-    through: asyncssh.SSHClientConnection | None = None,
-    depth: int = 0,
-    *,
-    lasting: bool = False,
-    compress: bool = False,
-) -> asyncssh.SSHClientConnection:
-    """A connection that is logged in. Raises CannotReach.
-
-    `lasting`: only by what is on disk, not by what ends with the user's login session here: agent and tickets.
+@dataclass(frozen=True, slots=True)
+class Way:
+    """How a machine is reached and logged in to.
 
     `pinned` is an address that replaces the one of the node's entry. `through` is a connection to a machine on the
-    way, which this one then owns; without it the user's SSH files decide the way. `depth` counts such machines.
+    way, which the new one then owns; without it the user's SSH files decide the way. `depth` counts such machines.
+    `lasting`: only by what is on disk, not by what ends with the user's login session here: agent and tickets.
+    `compress`: what the connection carries, where the server can.
     """
+
+    pinned: tuple[str, int] | None = None
+    through: asyncssh.SSHClientConnection | None = None
+    depth: int = 0
+    lasting: bool = False
+    compress: bool = False
+
+
+AS_SAVED = Way()
+
+
+async def connect(
+    node: Node, home: Home, settings: ConnectionSettings, client: LoginEvents, way: Way = AS_SAVED
+) -> asyncssh.SSHClientConnection:
+    """A connection that is logged in. Raises CannotReach."""
+    pinned, through = way.pinned, way.through
     options: dict[str, Any] = {
         "client_factory": lambda: client,
         **_base_options(node, home),
         "encryption_algs": _CIPHERS,
-        "compression_algs": _COMPRESSIONS if compress else None,
+        "compression_algs": _COMPRESSIONS if way.compress else None,
         "window": _WINDOW,
         "keepalive_interval": settings.keepalive,
         "keepalive_count_max": 3,
@@ -287,14 +293,14 @@ async def connect(
     }
     try:
         if node.key is not None:
-            options.update(await _key_options(node, client.answers, lasting=lasting))
-        if lasting:
+            options.update(await _key_options(node, client.answers, lasting=way.lasting))
+        if way.lasting:
             options |= {"agent_path": None, "gss_host": None}
         if pinned is not None:
             options.setdefault("port", pinned[1])
         route = read_route(node, home)
         if through is None and pinned is None and route.jumps:
-            through = await _jump(node, route, home, settings, client.answers, depth, lasting)
+            through = await _jump(node, route, home, settings, client.answers, way)
         if through is not None:
             options["tunnel"] = through
         elif pinned is not None or route.is_direct:
@@ -353,11 +359,10 @@ async def _jump(
     home: Home,
     settings: ConnectionSettings,
     answers: Prompter,
-    depth: int,
-    lasting: bool,
+    way: Way,
 ) -> asyncssh.SSHClientConnection:
     """Connect to the last machine on the way. Raises CannotReach, which names that machine."""
-    if depth >= _MOST_JUMPS:
+    if way.depth >= _MOST_JUMPS:
         raise ValueError("ProxyJump leads in a circle, or through too many machines")
     last: asyncssh.SSHClientConnection | None = None
     for hop in route.jumps.split(","):
@@ -366,7 +371,7 @@ async def _jump(
         between = replace(node, address=host, port=int(port) if colon else None, user=user or None, key=None, trust=())
         try:
             client = LoginEvents(between, answers)
-            last = await connect(between, home, settings, client, None, last, depth + 1, lasting=lasting)
+            last = await connect(between, home, settings, client, Way(None, last, way.depth + 1, way.lasting))
         except CannotReach as error:
             error.detail += f" (at {host}, on the way to {node.address})"
             raise

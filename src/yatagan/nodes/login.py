@@ -20,7 +20,7 @@ from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import ConnectionSettings
 from yatagan.errors import CannotReach
-from yatagan.nodes.connecting import PATIENT, LoginEvents, LoginTimes, connect
+from yatagan.nodes.connecting import PATIENT, LoginEvents, LoginTimes, Way, connect
 from yatagan.nodes.failures import files_refused
 from yatagan.nodes.helper import Helper, NoHelper, SlowShell
 from yatagan.nodes.prompts import LoginProgress, NoPrompter, Prompter
@@ -133,14 +133,12 @@ async def log_in(
     `compress`: what the connection carries, where the server can (RFC 4253, section 6.2).
     """
     client = LoginEvents(node, answers)
-    connection = await connect(node, home, settings, client, pinned, compress=compress)
+    connection = await connect(node, home, settings, client, Way(pinned, compress=compress))
     peer = connection.get_extra_info("peername")
     # Through another machine there is no address of the node's own, and nothing to hold on to.
     address = (str(peer[0]), int(peer[1])) if peer and peer[0] else None
-    times = client.times()
-    beginning = _begin(
-        node, connection, client.lost, address, times, settings.silence, commands=commands, shell=settings.shell
-    )
+    reached = _Reached(node, connection, client.lost, address, client.times())
+    beginning = _begin(reached, settings.silence, commands=commands, shell=settings.shell)
     return await _told(node, answers, beginning)
 
 
@@ -197,7 +195,7 @@ async def connect_again(
 ) -> tuple[asyncssh.SSHClientConnection, asyncio.Event]:
     """Open a further connection without questions, and return what is set when it is lost. Raises CannotReach."""
     client = LoginEvents(node, NoPrompter())
-    return await connect(node, home, settings, client, address), client.lost
+    return await connect(node, home, settings, client, Way(address)), client.lost
 
 
 async def renew(login: Login) -> Login:
@@ -206,24 +204,26 @@ async def renew(login: Login) -> Login:
         await login.helper.close()
     login.files.exit()
     commands = login.helper is not None
-    connection, lost, address = login.connection, login.lost, login.address
-    new = await _begin(login.node, connection, lost, address, login.times, BEGINNING, commands=commands)
+    reached = _Reached(login.node, login.connection, login.lost, login.address, login.times)
+    new = await _begin(reached, BEGINNING, commands=commands)
     new.no_helper = new.no_helper if commands else login.no_helper
     return new
 
 
-async def _begin(
-    node: Node,
-    connection: asyncssh.SSHClientConnection,
-    lost: asyncio.Event,
-    address: tuple[str, int] | None,
-    times: LoginTimes,
-    silence: float,
-    *,
-    commands: bool,
-    shell: float = _SHELL_SECONDS,
-) -> Login:
+@dataclass(frozen=True, slots=True)
+class _Reached:
+    """A machine that is logged in to, before anything else is open there."""
+
+    node: Node
+    connection: asyncssh.SSHClientConnection
+    lost: asyncio.Event
+    address: tuple[str, int] | None
+    times: LoginTimes
+
+
+async def _begin(reached: _Reached, silence: float, *, commands: bool, shell: float = _SHELL_SECONDS) -> Login:
     """Open the file channel of a new login, then start its helper."""
+    node, connection = reached.node, reached.connection
     try:
         files = await SftpClient.open(connection, patience=_patience(silence))
     except (asyncssh.Error, OSError) as error:
@@ -235,10 +235,12 @@ async def _begin(
             helper = await Helper.start(lambda command: connection.create_process(command, encoding=None), shell)
         except (NoHelper, OSError, asyncssh.Error) as error:
             why, waited = str(error), error.seconds if isinstance(error, SlowShell) else 0.0
-            if lost.is_set():
+            if reached.lost.is_set():
                 raise CannotReach(node.name, "sftp", "the connection was lost while logging in") from error
     channel_ended = asyncio.ensure_future(files.wait_closed())
-    return Login(node, connection, files, helper, why, waited, lost, channel_ended, address, times)
+    return Login(
+        node, connection, files, helper, why, waited, reached.lost, channel_ended, reached.address, reached.times
+    )
 
 
 def _patience(silence: float) -> float:

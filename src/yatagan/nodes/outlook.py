@@ -17,7 +17,7 @@ from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import ConnectionSettings
 from yatagan.errors import CannotReach
-from yatagan.nodes.connecting import LoginEvents, connect
+from yatagan.nodes.connecting import LoginEvents, Way, connect
 from yatagan.nodes.prompts import NoPrompter
 
 #: Names of certificates in the user's SSH directory.
@@ -53,7 +53,7 @@ async def look_ahead(node: Node, home: Home, settings: ConnectionSettings) -> Lo
     for by in (LoginBy.KEY, LoginBy.SESSION):
         try:
             client = LoginEvents(node, NoPrompter())
-            connection = await connect(node, home, settings, client, None, lasting=by is LoginBy.KEY)
+            connection = await connect(node, home, settings, client, Way(lasting=by is LoginBy.KEY))
         except CannotReach as error:
             if error.passing or error.step != "login":
                 raise

@@ -18,7 +18,7 @@ from yatagan.errors import StoreError
 from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
-from yatagan.operations.put_on_record import patterns_on_record, put_on_record
+from yatagan.operations.put_on_record import Done, patterns_on_record, put_on_record
 from yatagan.operations.watching import Doing, Unwatched, Watcher, scan_place
 from yatagan.places import PART_PREFIX, PART_SUFFIX, Place
 from yatagan.planning.destination_areas import refuse_read_only
@@ -101,15 +101,17 @@ async def make_list(desk: Desk, request: ListRequest, watcher: Watcher | None = 
     files = len(contents) - len(unread)
     record = put_on_record(
         desk,
-        RecordKind.LISTED,
-        _outcome(unread),
-        origins=(RecordedPlace(where.node, tree.root),),
-        target=RecordedPlace(target.node, target.path) if target is not None else None,
-        counts={"files": files, "unreadable": len(unread)},
-        size=size,
-        evidence={origin.value: files},
-        details=patterns_on_record(request.choice),
-        contents=lambda: ((path, contents[path].digest) for path in sorted(contents) if contents[path].digest),
+        Done(
+            RecordKind.LISTED,
+            _outcome(unread),
+            origins=(RecordedPlace(where.node, tree.root),),
+            target=RecordedPlace(target.node, target.path) if target is not None else None,
+            counts={"files": files, "unreadable": len(unread)},
+            size=size,
+            evidence={origin.value: files},
+            details=patterns_on_record(request.choice),
+        ),
+        lambda: ((path, contents[path].digest) for path in sorted(contents) if contents[path].digest),
     )
     alone = tree.entries[b""].kind is Kind.FILE
     return ListMade(where, tree.root, target, data, files, size, origin, alone, unread, record)

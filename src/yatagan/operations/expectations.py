@@ -10,7 +10,7 @@ from yatagan.batches.states import BatchState
 from yatagan.config.home import Home
 from yatagan.operations.stage_request import StageRequest
 from yatagan.planning.bundling import Costs
-from yatagan.planning.expectation import DISK_RATE, Expectation, expect
+from yatagan.planning.expectation import DISK_RATE, Expectation, Load, expect
 from yatagan.planning.plan import Plan
 from yatagan.stores.connection_history import recall
 from yatagan.stores.interface import Store
@@ -32,7 +32,7 @@ def expectation_of(
     size = plan.summary.size - plan.summary.growing_there - plan.safe
     stored = sum(storing.files for arrival in plan.arrivals for storing in arrival.storing)
     known = [each for each in islice(_earlier(home, nodes), _LOOKED_AT) if each[1]]
-    return expect(size, plan.summary.files, stored, plan.travel, rates, costs, known, min(limits, default=None))
+    return expect(Load(size, plan.summary.files, stored, plan.travel), rates, costs, known, min(limits, default=None))
 
 
 def _earlier(home: Home, nodes: tuple[str, str]) -> Iterator[tuple[float, float]]:

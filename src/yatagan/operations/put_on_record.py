@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Mapping
+from dataclasses import dataclass, field
 from typing import Any
 
 from yatagan.batches.counts import BatchCounts
@@ -13,33 +15,24 @@ from yatagan.spelling import show
 from yatagan.trees.patterns import Choice
 
 
-def put_on_record(
-    desk: Desk,
-    kind: RecordKind,
-    outcome: str,
-    *,
-    origins: tuple[RecordedPlace, ...] = (),
-    target: RecordedPlace | None = None,
-    counts: Mapping[str, int] | None = None,
-    size: int = 0,
-    evidence: Mapping[str, int] | None = None,
-    details: Mapping[str, Any] | None = None,
-    contents: Contents = tuple,
-) -> OnRecord:
+@dataclass(frozen=True, slots=True)
+class Done:
+    """What was done, and is to go on record; see `Statement`."""
+
+    kind: RecordKind
+    outcome: str
+    origins: tuple[RecordedPlace, ...] = ()
+    target: RecordedPlace | None = None
+    counts: Mapping[str, int] = field(default_factory=dict)
+    size: int = 0
+    evidence: Mapping[str, int] = field(default_factory=dict)
+    details: Mapping[str, Any] = field(default_factory=dict)
+
+
+def put_on_record(desk: Desk, done: Done, contents: Contents = tuple) -> OnRecord:
     """Put on record what was done. A ledger that cannot be written is no error: the record waits."""
-    statement = Statement(
-        record_id(kind),
-        kind,
-        outcome,
-        origins,
-        target,
-        counts or {},
-        size,
-        evidence or {},
-        desk.command,
-        details=details or {},
-    )
-    return desk.ledger().append(statement, contents)
+    fields = {each.name: getattr(done, each.name) for each in dataclasses.fields(done)}
+    return desk.ledger().append(Statement(record_id(done.kind), **fields, command=desk.command), contents)
 
 
 def record_of_batch(desk: Desk, outcome: BatchCounts) -> OnRecord | None:

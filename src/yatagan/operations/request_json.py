@@ -1,7 +1,7 @@
 """Requests as JSON and back, so that they can be kept, handed to another process, or compared with an earlier one.
 
-A request is an object: `operation`, and what differs from what is usual. A pattern is text, or `{"base64": "…"}` where it
-is not UTF-8.
+A request is an object: `operation`, and what differs from what is usual. A pattern is text, or `{"base64": "…"}` where
+it is not UTF-8.
 """
 
 from __future__ import annotations

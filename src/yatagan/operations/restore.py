@@ -227,7 +227,6 @@ async def _look_for_copies(desk: Desk, found: FoundLosses) -> None:
                         lost,
                         found.wanted.history,
                         found.copies,
-                        lambda content: None,
                         only_kept=not node and root == target,
                     )
             finally:

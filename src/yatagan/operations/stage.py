@@ -54,7 +54,7 @@ from yatagan.planning.gone import NoLongerThere, find_disk, find_gone
 from yatagan.planning.picked import Picked
 from yatagan.planning.placed_before import placed_before, refused_before
 from yatagan.planning.plan import Plan
-from yatagan.planning.planner import BundlingChoice, make_plan, replace_newer
+from yatagan.planning.planner import BundlingChoice, PlanWish, make_plan, replace_newer
 from yatagan.planning.room import refuse_without_room
 from yatagan.request_errors import BadStage, WrongStage
 from yatagan.stores.interface import Readable, Source, Store
@@ -212,24 +212,21 @@ class PlannedStage:
             costs = Costs(sum([await _round_trip(end) for end in (source, destination) if not end.traits.here]))
             with watcher.reading([*self.sources.places(), place]) as heard:
                 async with _contents_compared(desk.home, watcher, wanted=request.by_digest) as looking:
-                    plan = await make_plan(
-                        seen,
-                        destination,
-                        self.sources.pairs,
-                        place.path,
+                    wish = PlanWish(
                         choice=request.choice,
+                        modes=self.modes,
                         times=request.times,
                         together=self._together(costs),
                         stored=request.stored_as,
-                        heard=heard,
                         looking=looking,
+                        placed=functools.partial(placed_before, batches, place.node),
+                        refused=functools.partial(refused_before, batches, place.node),
                         unchanged_for=request.unchanged_for,
                         growing=request.growing,
                         picked=picked,
-                        placed=functools.partial(placed_before, batches, place.node),
-                        modes=self.modes,
-                        refused=functools.partial(refused_before, batches, place.node),
+                        heard=heard,
                     )
+                    plan = await make_plan(seen, destination, self.sources.pairs, place.path, wish)
         if request.if_newer is IfNewer.REPLACE:
             replace_newer(plan, seen, destination)
         if plan.summary.anything:

@@ -12,7 +12,7 @@ from yatagan.desk.desk import Desk
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.operations.looking import Looking
-from yatagan.operations.put_on_record import patterns_on_record, put_on_record
+from yatagan.operations.put_on_record import Done, patterns_on_record, put_on_record
 from yatagan.operations.verify_known import place_of, verify_batch, verify_dataset
 from yatagan.operations.verify_place import verify_place
 from yatagan.operations.verify_request import Against, Verified, VerifyRequest
@@ -101,16 +101,18 @@ def _put_on_record(
     of_list = {"against": place.as_json(), "against_sha256": against.digest}
     return put_on_record(
         desk,
-        RecordKind.VERIFIED,
-        "good" if verdicts.good else "facts differ" if verdicts.contents_good else "not good",
-        origins=(RecordedPlace(where.node, against.root),),
-        counts={"files": verdicts.files, **counts},
-        size=verdicts.size,
-        evidence=looked,
-        details={
-            **({"batch": against.batch} if against.batch else {} if against.dataset else of_list),
-            **details,
-            "not_good": named_on_record(verdicts),
-        },
-        contents=lambda: ((line.path, line.digest) for line in against.listed if line.path),
+        Done(
+            RecordKind.VERIFIED,
+            "good" if verdicts.good else "facts differ" if verdicts.contents_good else "not good",
+            origins=(RecordedPlace(where.node, against.root),),
+            counts={"files": verdicts.files, **counts},
+            size=verdicts.size,
+            evidence=looked,
+            details={
+                **({"batch": against.batch} if against.batch else {} if against.dataset else of_list),
+                **details,
+                "not_good": named_on_record(verdicts),
+            },
+        ),
+        lambda: ((line.path, line.digest) for line in against.listed if line.path),
     )

@@ -30,31 +30,40 @@ class Expectation:
     known: bool
 
 
+@dataclass(frozen=True, slots=True)
+class Load:
+    """What is to be carried: `files` files of `size` bytes in all.
+
+    Of these `stored` files become part of bundles that stay, and some may `travel` in bundles.
+    """
+
+    size: int
+    files: int
+    stored: int = 0
+    travel: BundledTravel | None = None
+
+
 def expect(
-    size: int,
-    files: int,
-    stored: int,
-    travel: BundledTravel | None,
+    load: Load,
     rates: Sequence[float],
     costs: Costs,
     earlier: Iterable[tuple[float, float]],
     limit: float | None = None,
 ) -> Expectation:
-    """How long it should take to carry `files` files of `size` bytes in all.
-
-    Of these `stored` files become part of bundles that stay, and some may `travel` in bundles.
+    """How long it should take to carry something.
 
     `rates`: the best rates in bytes a second that were measured of the ends' connections; the lowest counts. `earlier`:
     (seconds taken, seconds modelled) of finished batches between the same ends, the newest first. `limit`: bytes a
     second that are allowed; what takes long because of it needs no correction.
     """
-    alone = files - stored - (travel.files if travel is not None else 0)
-    handling = costs.alone(alone) + (costs.together(stored, 1) if stored else 0.0)
+    travel = load.travel
+    alone = load.files - load.stored - (travel.files if travel is not None else 0)
+    handling = costs.alone(alone) + (costs.together(load.stored, 1) if load.stored else 0.0)
     if travel is not None:
         handling += costs.together(travel.files, travel.bundles)
     beginning = _BEGINNING + _BEGINNING_TRIPS * costs.round_trip
-    free = beginning + max(0, size) / min(rates, default=USUAL_RATE) + handling
-    limited = beginning + max(0, size) / limit if limit else 0.0
+    free = beginning + max(0, load.size) / min(rates, default=USUAL_RATE) + handling
+    limited = beginning + max(0, load.size) / limit if limit else 0.0
     ratios = [took / said for took, said in list(earlier)[:_LOOKED_AT] if said > 0 and took >= _SHORT]
     ratio = min(max(statistics.median(ratios), _LEAST), _MOST) if ratios else 1.0
     return Expectation(max(free * ratio, limited), max(free, limited), bool(rates or ratios or limit))

@@ -52,45 +52,59 @@ class BundlingChoice:
 PlacedBefore = Callable[[Iterable[bytes]], Mapping[bytes, Placed]]
 
 
+@dataclass(frozen=True, slots=True)
+class PlanWish:
+    """How a plan is made.
+
+    `choice`: what of the sources; `modes` and `times`: whose permission bits and times arrive. With `together` small
+    files travel in bundles if that pays, or always; `stored` says which directories become bundles. With `looking`
+    files of the same size are compared by their contents. `heard` is called with how many more entries were listed on
+    either side, and may raise. `placed` tells with which facts files were last put into paths of the destination: what
+    is newer there, or was changed there since, is left out; `refused`, which facts could not be set there before.
+    Files that have changed in the last `unchanged_for` seconds, or are being written to, are left for another time; but
+    not those that are `growing`, which are carried as far as they are. With `picked` only what it names is carried, and
+    replaces what is there whatever its size and time.
+    """
+
+    choice: Choice = EVERYTHING
+    modes: Modes = Modes.KEEP
+    times: Times = Times.KEEP
+    together: BundlingChoice | None = None
+    stored: StoredAs | None = None
+    looking: ContentsComparison | None = None
+    placed: PlacedBefore | None = None
+    refused: RefusedBefore | None = None
+    unchanged_for: float = 0.0
+    growing: Choice | None = None
+    picked: Picked | None = None
+    heard: Heard = unheard
+
+
+AS_USUAL = PlanWish()
+
+
 async def make_plan(
     source: Readable,
     destination: Store,
     sources: list[tuple[bytes, bytes]],
     directory: bytes,
-    heard: Heard = unheard,
-    choice: Choice = EVERYTHING,
-    times: Times = Times.KEEP,
-    together: BundlingChoice | None = None,
-    stored: StoredAs | None = None,
-    looking: ContentsComparison | None = None,
-    placed: PlacedBefore | None = None,
-    unchanged_for: float = 0.0,
-    growing: Choice | None = None,
-    picked: Picked | None = None,
-    modes: Modes = Modes.KEEP,
-    refused: RefusedBefore | None = None,
+    wish: PlanWish = AS_USUAL,
 ) -> Plan:
     """Compare and decide.
 
-    `sources` are (path as typed, name to arrive under); `directory` is the destination as typed. With `together`,
-    small files travel in bundles if that pays, or always; `stored` says which directories become bundles. With
-    `looking` files of the same size are compared by their contents. `heard` is called with how many more entries were
-    listed on either side, and may raise. `placed` tells with which facts files were last put into paths of the
-    destination: what is newer there, or was changed there since, is left out. Files that have changed in the last
-    `unchanged_for` seconds, or are being written to, are left for another time; but not those that are `growing`, which
-    are carried as far as they are. With `picked` only what it names is carried, and replaces what is there whatever its
-    size and time.
-
-    Raises StoreError, BadStage when a source is not there, or the destination is no directory, or the
-    destination lies inside a source.
+    `sources` are (path as typed, name to arrive under); `directory` is the destination as typed. Raises StoreError,
+    BadStage when a source is not there, or the destination is no directory, or the destination lies inside a source.
     """
+    stored, picked = wish.stored, wish.picked
     step_ns = max(source.traits.time_step_ns, destination.traits.time_step_ns)
     fresh_since = still_since(await source.clock_ns(), source.traits.time_step_ns)
     plan = await _begin(destination, directory, step_ns)
     seeing = SeeThrough(destination)
     now_there: Readable = destination if stored is StoredAs.FILES else seeing
-    comparing = _Comparing(source, now_there, choice, step_ns, fresh_since, times is Times.NOW, looking, heard)
-    opened = opened_for_writing() if unchanged_for and source.traits.here else frozenset[bytes]()
+    comparing = _Comparing(
+        source, now_there, wish.choice, step_ns, fresh_since, wish.times is Times.NOW, wish.looking, wish.heard
+    )
+    opened = opened_for_writing() if wish.unchanged_for and source.traits.here else frozenset[bytes]()
     try:
         for path, name in sources:
             root = await source.resolve(path)
@@ -103,22 +117,27 @@ async def make_plan(
                 raise BadStage(WrongStage.NOTHING_THERE, _spell(source, path))
             if picked is not None:
                 picked.prune(arrival.tree, arrival.there)
-            if growing is not None:
-                arrival.growing = find_growing(arrival.tree, growing)
-            if unchanged_for:
-                plan.unsettled += await _leave_unsettled(source, arrival, unchanged_for, opened)
+            if wish.growing is not None:
+                arrival.growing = find_growing(arrival.tree, wish.growing)
+            if wish.unchanged_for:
+                plan.unsettled += await _leave_unsettled(source, arrival, wish.unchanged_for, opened)
             if arrival.tree.entries:  # else it was a single file that is left for another time
                 await comparing.compare(arrival)
                 await _look_at_bundles(destination, arrival, stored, seeing)
                 if picked is not None:
                     arrival.differences.decide(dict.fromkeys(picked.again(arrival.tree), Verdict.DIFFERENT))
-                elif times is not Times.NOW:
-                    await _look_at_earlier(arrival, placed)
-                _refuse_losses(arrival, choice)
+                elif wish.times is not Times.NOW:
+                    await _look_at_earlier(arrival, wish.placed)
+                _refuse_losses(arrival, wish.choice)
                 refuse_growing(arrival)
                 if picked is None:
                     await compare_facts(
-                        arrival, destination, modes, times, lambda path: seeing.stored(path) is not None, refused
+                        arrival,
+                        destination,
+                        wish.modes,
+                        wish.times,
+                        lambda path: seeing.stored(path) is not None,
+                        wish.refused,
                     )
                 plan.arrivals.append(arrival)
     finally:
@@ -127,8 +146,8 @@ async def make_plan(
     if not any(arrival.differences or arrival.storing for arrival in plan.arrivals):
         plan.above.clear()
     _sum_up(plan, source, destination)
-    if together is not None and source.machine is not None and destination.machine is not None and plan.same_disk:
-        _look_at_small(plan, together)
+    if wish.together is not None and source.machine is not None and destination.machine is not None and plan.same_disk:
+        _look_at_small(plan, wish.together)
     return plan
 
 

@@ -159,7 +159,6 @@ async def look_into_copies(
     wanted: Sequence[bytes],
     history: TreeHistory,
     found: FoundCopies,
-    hashed: Hashed,
     *,
     only_kept: bool,
 ) -> None:
@@ -172,7 +171,7 @@ async def look_into_copies(
     tree = await scan(seen, root) if not only_kept else Tree(root)
     if tree.entries:
         copy = Copy(Place(node, root))
-        await _look_into(seen, tree, copy, {path: path for path in found.still(wanted)}, history, found, hashed)
+        await _look_into(seen, tree, copy, {path: path for path in found.still(wanted)}, history, found)
     files = [path for path in found.still(wanted) if path in history.versions]
     if not files:
         return
@@ -188,7 +187,7 @@ async def look_into_copies(
         tree.entries.update({path: each.facts for path, each in those})
         copy = Copy(Place(node, top), kept=True)
         left = set(found.still(wanted))
-        await _look_into(store, tree, copy, {p: p for p, _ in those if p in left}, history, found, hashed)
+        await _look_into(store, tree, copy, {p: p for p, _ in those if p in left}, history, found)
 
 
 async def _look_into(
@@ -198,7 +197,6 @@ async def _look_into(
     wanted: Mapping[bytes, bytes],
     history: TreeHistory,
     found: FoundCopies,
-    hashed: Hashed,
 ) -> None:
     """Take what one copy has of the wanted entries."""
     files, others = [], set[bytes]()
@@ -211,7 +209,7 @@ async def _look_into(
             files += [path] if facts.kind is Kind.FILE else []
         elif expected is not None and facts.kind is expected.facts.kind and tree.targets.get(path) == expected.target:
             others.add(path)
-    made = await digests(store, tree, files, ALGORITHM, hashed)
+    made = await digests(store, tree, files, ALGORITHM, lambda content: None)
     good = set[bytes]()
     for path in files:
         digest = made[path].digest

@@ -109,12 +109,14 @@ _AFTER_MTIME = bytes(padding(30))
 
 
 def common_head(
-    name: bytes, size: int, mode: int, mtime_ns: int, uid: int, gid: int, owner: bytes, group: bytes
+    name: bytes, size: int, mode: int, mtime_ns: int, whose: Tuple[int, int, bytes, bytes]
 ) -> Optional[Tuple[bytes, ...]]:
     """What `encode` makes of a file like most, in pieces, which are copied once; None for one that is otherwise.
 
     Most have a short name in ASCII, and nothing else that does not fit the plain header but a fraction of a second.
+    `whose`: the numbers of account and group, and their names.
     """
+    uid, gid, owner, group = whose
     seconds, fraction = divmod(mtime_ns, 1_000_000_000)
     fits = len(name) <= 100 and size <= _LARGEST_NUMBER and uid <= _LARGEST_ID >= gid and _is_ascii(name)
     if not (fits and fraction and 1_000_000_000 <= seconds <= _LARGEST_NUMBER):

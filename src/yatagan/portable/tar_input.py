@@ -191,7 +191,7 @@ class TarInput:
         mtime_ns = manner.time_of(status)
         uid, gid, owner, group = (0, 0, b"", b"") if manner.anonymous else self._owner(status.st_uid, status.st_gid)
         if contents is not None and entry.kind == FILE:
-            head = common_head(entry.name, size, mode, mtime_ns, uid, gid, owner, group)
+            head = common_head(entry.name, size, mode, mtime_ns, (uid, gid, owner, group))
             before = before_offset(entry.name, size, mode, mtime_ns) if head is not None else b""
             if head is not None and before:
                 return ReadEntry(entry.name, entry.path, size, head, COMMON_HEAD, contents, before, None)

@@ -27,7 +27,7 @@ from yatagan.errors import BadPlace, StoreError
 from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
-from yatagan.operations.put_on_record import put_on_record
+from yatagan.operations.put_on_record import Done, put_on_record
 from yatagan.places import Place, name_fields
 from yatagan.stores.interface import Kind
 from yatagan.trees.patterns import Choice
@@ -135,15 +135,17 @@ async def _make(app: App, where: Place, output: str | None, wish: BagWish, choic
     digests = made[wish.algorithms[0]] if "sha256" not in made else made["sha256"]
     record = put_on_record(
         app,
-        RecordKind.BUNDLED,
-        "good",
-        origins=(RecordedPlace("", root),),
-        target=RecordedPlace("", bag),
-        counts={"files": len(files)},
-        size=size,
-        evidence={"read-here": len(files)},
-        details={"archive": "bag"},
-        contents=lambda: sorted(digests.items()) if "sha256" in made else (),
+        Done(
+            RecordKind.BUNDLED,
+            "good",
+            origins=(RecordedPlace("", root),),
+            target=RecordedPlace("", bag),
+            counts={"files": len(files)},
+            size=size,
+            evidence={"read-here": len(files)},
+            details={"archive": "bag"},
+        ),
+        lambda: sorted(digests.items()) if "sha256" in made else (),
     )
     if json_:
         fields = {**name_fields(bag), "algorithms": list(made), "files": len(files), "size_bytes": size}
@@ -264,14 +266,16 @@ def _put_on_record(app: App, where: Place, root: bytes, verdict: BagVerdict) -> 
     problems = {"problems": len(verdict.problems)} if verdict.problems else {}
     return put_on_record(
         app,
-        RecordKind.VERIFIED,
-        "good" if verdict.valid else "not good",
-        origins=(RecordedPlace(where.node, root),),
-        counts={"files": verdict.files, **problems},
-        size=verdict.size,
-        evidence={verdict.origin.value: verdict.files},
-        details={"archive": "bag"},
-        contents=lambda: sorted(
+        Done(
+            RecordKind.VERIFIED,
+            "good" if verdict.valid else "not good",
+            origins=(RecordedPlace(where.node, root),),
+            counts={"files": verdict.files, **problems},
+            size=verdict.size,
+            evidence={verdict.origin.value: verdict.files},
+            details={"archive": "bag"},
+        ),
+        lambda: sorted(
             (path, digest)
             for manifest in verdict.bag.manifests
             if manifest.algorithm == "sha256" and not manifest.of_tags

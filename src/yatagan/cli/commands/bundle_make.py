@@ -28,7 +28,7 @@ from yatagan.errors import BadPlace, LineLost, Refused, StoreError
 from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
-from yatagan.operations.put_on_record import put_on_record
+from yatagan.operations.put_on_record import Done, put_on_record
 from yatagan.places import Place
 from yatagan.planning.destination_areas import refuse_read_only
 from yatagan.portable.index import SUFFIX
@@ -259,17 +259,19 @@ def _put_made_on_record(
 ) -> OnRecord:
     return put_on_record(
         app,
-        RecordKind.BUNDLED,
-        "good",
-        origins=origins,
-        target=RecordedPlace(where.node, where.path),
-        counts={"files": made.totals.files},
-        size=made.totals.size,
-        evidence={bundle_view.made_evidence(where, made): made.totals.files},
-        details={
-            "archive": recipe.form.value,
-            "bundle_bytes": made.totals.stored,
-            "bundle_sha256": made.totals.digest,
-        },
-        contents=lambda: sorted(made.listed),
+        Done(
+            RecordKind.BUNDLED,
+            "good",
+            origins=origins,
+            target=RecordedPlace(where.node, where.path),
+            counts={"files": made.totals.files},
+            size=made.totals.size,
+            evidence={bundle_view.made_evidence(where, made): made.totals.files},
+            details={
+                "archive": recipe.form.value,
+                "bundle_bytes": made.totals.stored,
+                "bundle_sha256": made.totals.digest,
+            },
+        ),
+        lambda: sorted(made.listed),
     )

@@ -30,7 +30,7 @@ from yatagan.errors import BadPlace, StoreError
 from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
-from yatagan.operations.put_on_record import put_on_record
+from yatagan.operations.put_on_record import Done, put_on_record
 from yatagan.places import Place
 from yatagan.planning.destination_areas import refuse_read_only
 from yatagan.portable import unpacking
@@ -250,14 +250,16 @@ def _put_unpacked_on_record(app: App, where: Place, path: bytes, into: Place, re
     }
     return put_on_record(
         app,
-        RecordKind.UNPACKED,
-        "good" if read.good else "not good",
-        origins=(RecordedPlace(where.node, path),),
-        target=RecordedPlace(into.node, into.path),
-        counts={what: count for what, count in counts.items() if count},
-        size=read.size,
-        evidence={"compared with the index": read.proven, "not listed": max(0, read.files - read.proven)},
-        contents=lambda: sorted((name, digest) for name, digest in read.listed if digest),
+        Done(
+            RecordKind.UNPACKED,
+            "good" if read.good else "not good",
+            origins=(RecordedPlace(where.node, path),),
+            target=RecordedPlace(into.node, into.path),
+            counts={what: count for what, count in counts.items() if count},
+            size=read.size,
+            evidence={"compared with the index": read.proven, "not listed": max(0, read.files - read.proven)},
+        ),
+        lambda: sorted((name, digest) for name, digest in read.listed if digest),
     )
 
 

@@ -29,7 +29,7 @@ from yatagan.config.own_files import make_private
 from yatagan.errors import BadPlace, LineLost, Refused, StoreError
 from yatagan.faults import Fault
 from yatagan.ledger.records import RecordedPlace, RecordKind
-from yatagan.operations.put_on_record import put_on_record
+from yatagan.operations.put_on_record import Done, put_on_record
 from yatagan.places import Place, name_fields
 from yatagan.planning.destination_areas import refuse_read_only
 from yatagan.stores.interface import Store
@@ -196,13 +196,15 @@ class _Edit:
         digest = hashlib.sha256(data).hexdigest()
         record = put_on_record(
             self._app,
-            RecordKind.EDITED,
-            "good",
-            origins=(RecordedPlace(self._where.node, posixpath.dirname(original.path)),),
-            counts={"files": 1},
-            size=len(data),
-            details={"before_sha256": original.digest},
-            contents=lambda: [(posixpath.basename(original.path), digest)],
+            Done(
+                RecordKind.EDITED,
+                "good",
+                origins=(RecordedPlace(self._where.node, posixpath.dirname(original.path)),),
+                counts={"files": 1},
+                size=len(data),
+                details={"before_sha256": original.digest},
+            ),
+            lambda: [(posixpath.basename(original.path), digest)],
         )
         if self._json:
             say_json({**named, **name_fields(os.fsencode(kept), "kept"), **record_json(record)})

@@ -26,7 +26,7 @@ from yatagan.errors import FileTrouble, StoreError
 from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
-from yatagan.operations.put_on_record import put_on_record
+from yatagan.operations.put_on_record import Done, put_on_record
 from yatagan.places import Place, holds, name_fields
 from yatagan.planning.destination_areas import refuse_read_only
 from yatagan.stores.interface import Store
@@ -273,11 +273,13 @@ def _put_on_record(app: App, node: str, kind: RecordKind, files: Sequence[KeptFi
         return None
     return put_on_record(
         app,
-        kind,
-        "with failures" if failed else "good",
-        origins=tuple(RecordedPlace(node, kept.original) for kept in files),
-        counts={"files": len(files), "failed": failed},
-        size=_size(files),
+        Done(
+            kind,
+            "with failures" if failed else "good",
+            origins=tuple(RecordedPlace(node, kept.original) for kept in files),
+            counts={"files": len(files), "failed": failed},
+            size=_size(files),
+        ),
     )
 
 

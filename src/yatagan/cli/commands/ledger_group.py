@@ -23,7 +23,7 @@ from yatagan.ledger.directory import LedgerDirectory
 from yatagan.ledger.forks import find_fork, fork_fields
 from yatagan.ledger.merging import Merged
 from yatagan.ledger.records import RecordKind
-from yatagan.operations.put_on_record import put_on_record
+from yatagan.operations.put_on_record import Done, put_on_record
 
 
 @click.command(
@@ -107,7 +107,7 @@ def accept(file: str, yes: bool, json_: bool) -> None:
     if not app.may("Accept that there are two?", yes=yes):
         terminal.say("Nothing was put on record.")
         return
-    record = put_on_record(app, RecordKind.FORK_ACCEPTED, "good", details=fork_fields(found.fork))
+    record = put_on_record(app, Done(RecordKind.FORK_ACCEPTED, "good", details=fork_fields(found.fork)))
     if json_:
         say_json({"writer": found.fork.writer, "record": found.fork.number, **record_json(record)})
     else:

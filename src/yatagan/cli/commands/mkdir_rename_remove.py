@@ -23,7 +23,7 @@ from yatagan.errors import BadPlace, StoreError
 from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
-from yatagan.operations.put_on_record import put_on_record
+from yatagan.operations.put_on_record import Done, put_on_record
 from yatagan.places import Place, name_fields
 from yatagan.planning.destination_areas import refuse_read_only
 from yatagan.stores.interface import Kind, Store
@@ -76,10 +76,12 @@ def rename_command(place: str, new_name: str, no_questions: bool, json_: bool) -
     path, new = run(_with(app, where, work))
     record = put_on_record(
         app,
-        RecordKind.RENAMED,
-        "good",
-        origins=(RecordedPlace(where.node, path),),
-        target=RecordedPlace(where.node, new),
+        Done(
+            RecordKind.RENAMED,
+            "good",
+            origins=(RecordedPlace(where.node, path),),
+            target=RecordedPlace(where.node, new),
+        ),
     )
     if json_:
         say_json({"node": where.node, **name_fields(path), **name_fields(new, "new"), **record_json(record)})
@@ -179,11 +181,13 @@ def _put_on_record(app: App, removals: list[_Removal], removed: int, failed: int
     }
     return put_on_record(
         app,
-        RecordKind.REMOVED,
-        "with failures" if failed else "good",
-        origins=tuple(RecordedPlace(removal.where.node, removal.tree.root) for removal in removals),
-        counts=counts,
-        size=sum(removal.size for removal in removals),
+        Done(
+            RecordKind.REMOVED,
+            "with failures" if failed else "good",
+            origins=tuple(RecordedPlace(removal.where.node, removal.tree.root) for removal in removals),
+            counts=counts,
+            size=sum(removal.size for removal in removals),
+        ),
     )
 
 
