@@ -15,6 +15,7 @@ from yatagan.batches.log_events import LOG_EVENTS, LogEvent, read_event, write_e
 from yatagan.batches.queueing import WaitsFor
 from yatagan.batches.states import BatchState
 from yatagan.cli.commands.batch_log import told
+from yatagan.cli.terminal.terminal import plain
 from yatagan.faults import Fault
 
 VALUES: dict[Any, st.SearchStrategy[Any]] = {
@@ -47,7 +48,7 @@ def line_of(event: LogEvent) -> dict[str, Any]:
 @given(events)
 def test_an_event_is_read_as_it_was_written_and_told_in_words(event: LogEvent) -> None:
     assert read_event(line_of(event)) == event
-    day, said = told([line_of(event)])
+    day, said = map(plain, told([line_of(event)]))
     assert "2026-12-0" in day and len(said) > 12 and said.isprintable() and "Log" not in said and "{" not in said[:20]
 
 
@@ -56,7 +57,7 @@ def test_an_event_is_read_as_it_was_written_and_told_in_words(event: LogEvent) -
 )
 def test_a_line_that_makes_no_sense_is_shown_as_it_stands(event: LogEvent, key: str, value: object) -> None:
     line = {**line_of(event), key: value, "node": value, "time": value}
-    said = list(told([line]))
+    said = list(map(plain, told([line])))
     assert said and all(each.isprintable() for each in said)
 
 

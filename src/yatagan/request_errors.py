@@ -123,7 +123,7 @@ class WrongEntry(StrEnum):
     NOT_A_FILE = "a look into what is no file"
     END_OF_PACKED = "the end of a large packed file"
     NEW_NAME = "a new name that is a path"
-    ROOT = "the root of everything"
+    ROOT = "a root"
     PROTECTED = "what is, or holds, a directory that is needed"
 
 
