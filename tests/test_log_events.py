@@ -49,7 +49,7 @@ def line_of(event: LogEvent) -> dict[str, Any]:
 def test_an_event_is_read_as_it_was_written_and_told_in_words(event: LogEvent) -> None:
     assert read_event(line_of(event)) == event
     day, said = map(plain, told([line_of(event)]))
-    assert "2026-12-0" in day and len(said) > 12 and said.isprintable() and "Log" not in said and "{" not in said[:20]
+    assert "2026-12-0" in day and len(said) > 12 and said.isprintable() and '"event"' not in said
 
 
 @given(
