@@ -29,7 +29,7 @@ _NEWER_SHOWN = 8
 def show_plan(planned: PlannedStage) -> None:
     """Show the plan in a few lines, warnings first."""
     plan, cautions = planned.plan, [words_of(caution) for caution in planned.cautions]
-    site = planned.modes is Modes.SITE
+    site = planned.header.modes is Modes.SITE
     terminal.say(terminal.style(_title(planned.sources, planned.request), bold=True))
     for caution in cautions:
         if caution.first:
