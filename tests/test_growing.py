@@ -138,7 +138,7 @@ def test_a_bundle_has_no_room_for_them(program: Program) -> None:
     program("stage", "raw", "out", "--store", "bundle")
     (program.directory / "raw" / "logger.csv").write_text("1\n2\n")
     refused = program("stage", "raw", "out", "--growing", "*.csv", expect=5).stderr
-    assert "a growing file would go into raw.tar.zst" in refused
+    assert "raw.tar.zst: a growing file would go into it" in refused
 
 
 def test_a_routine_takes_them_as_they_are(program: Program, practice: Practice) -> None:

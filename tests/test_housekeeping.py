@@ -14,8 +14,9 @@ from hypothesis import strategies as st
 
 from conftest import Far, Practice, Program, snapshot
 from terminal import Terminal
-from yatagan.errors import Refused, StoreError
+from yatagan.errors import StoreError
 from yatagan.faults import Fault
+from yatagan.request_errors import BadEntry
 from yatagan.stores.local import LocalStore
 from yatagan.trees import housekeeping
 from yatagan.trees.scan import scan
@@ -148,7 +149,7 @@ def test_what_holds_a_protected_directory_is_protected(target: list[str], protec
     path, home = ("/" + "/".join(names) for names in (target, protected))
     try:
         housekeeping.refuse_to_remove(path.encode(), [home.encode()])
-    except Refused:
+    except BadEntry:
         assert protected[: len(target)] == target
     else:
         assert protected[: len(target)] != target

@@ -296,7 +296,7 @@ def test_a_batch_stays_on_one_machine_of_a_cluster(
     practice.wrong("heron", away="127.0.0.1")
     batch = program.json("batch", "show")["batch"]
     log = program.home / "batches" / batch / "log.jsonl"
-    wait_for(lambda: log.read_text().count("connection lost") >= 2)  # it tries again, and nowhere else
+    wait_for(lambda: log.read_text().count("connection-lost") >= 2)  # it tries again, and nowhere else
     practice.wrong("heron", away="127.0.0.2")
     assert stage.wait(30) == 0, stage.communicate()
     assert (far.root / "big").read_bytes() == (program.directory / "big").read_bytes()
