@@ -119,8 +119,9 @@ def set_facts(path: Path, rng: random.Random, modes: list[int]) -> None:
     """Set a mode and a time that differ from any that was set before, but by luck."""
     path.chmod(rng.choice(modes))
     seconds = rng.choice(TIMES) // APART_S * APART_S
-    # A second has one fraction only: two files of the same second are of the same time, however finely that is compared.
-    os.utime(path, ns=(0, seconds * 10**9 + (123_456_789 if seconds % 3 == 0 else 0)))
+    # A second has one fraction only: two files of one second are of one time, however finely that is compared.
+    fraction = 123_456_789 if seconds // APART_S % 3 == 0 else 0
+    os.utime(path, ns=(0, seconds * 10**9 + fraction))
 
 
 def files_of(root: Path) -> list[Path]:
