@@ -38,7 +38,7 @@ async def verify_dataset(
     looking: Looking,
     watcher: Watcher,
 ) -> tuple[Verdicts, Place, Against]:
-    """Hold a dataset, at one of its ends, against what was put on record of it. Raises BadVerify where nothing was."""
+    """Compare a dataset, at one of its ends, with what was put on record of it. Raises BadVerify where nothing was."""
     own, choice = choice_of(dataset), request.choice
     history = history_of_dataset(desk.ledger(), project.name, dataset.name)
     history = history.chosen(lambda path: own.chooses(path) and choice.chooses(path))
@@ -74,7 +74,7 @@ def claims_of(history: TreeHistory, *, source_side: bool) -> Claims:
 
 
 async def verify_batch(desk: Desk, request: VerifyRequest, looking: Looking) -> tuple[Verdicts, Place, Against]:
-    """Hold a destination against what a batch has put there. Raises BadVerify where it has put nothing there yet."""
+    """Compare a destination with what a batch has put there. Raises BadVerify where it has put nothing there yet."""
     batch = Batches(desk.home.batches).find(request.batch)
     with contextlib.closing(batch.journal()) as journal:
         header, pins = journal.header(), journal.standing().pins

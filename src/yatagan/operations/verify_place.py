@@ -29,7 +29,7 @@ from yatagan.verdicts.verification import Claims, Finding, Verdicts
 async def verify_place(
     desk: Desk, request: VerifyRequest, looking: Looking, watcher: Watcher, given: bytes | None
 ) -> tuple[Verdicts, Place, Against]:
-    """Hold a place against a list. Raises BadVerify, BadList, StoreError."""
+    """Compare a place with a list. Raises BadVerify, BadList, StoreError."""
     where, choice = request.place, request.choice
     assert where is not None
     store = SeeThrough(await desk.open(desk.source(where, names=True)))

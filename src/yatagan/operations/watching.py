@@ -33,7 +33,7 @@ class Watcher(Protocol):
         """While entries of these places are read; what it gives is called with how many more, and may raise."""
 
     def hashing(self, doing: Doing) -> AbstractAsyncContextManager[HashingWatcher]:
-        """While contents are read; what it gives is told how far that is."""
+        """While contents are read; what it gives is called with how far that is."""
 
 
 class Unwatched:

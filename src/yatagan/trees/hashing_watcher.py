@@ -6,7 +6,7 @@ from typing import Protocol
 
 
 class HashingWatcher(Protocol):
-    """Is told how far a reading of contents is. Sizes in bytes."""
+    """Hears how far a reading of contents is. Sizes in bytes."""
 
     def expect(self, files: int, size: int) -> None:
         """`files` more files of `size` bytes are to be read."""
