@@ -21,10 +21,10 @@ AS_THE_LIST_SAYS = Reading()
 class VerifyRequest:
     """What a verify is asked for. Raises ValueError unless it is of one thing: a place, a batch, or a dataset.
 
-    A `place` is compared with a checksum list, `against` or the one in it, read as `reading` says; a `batch` with what it
-    has put into its destination; a `dataset` of the project with what is on record of it, at the end `side`: where it
-    is carried to, for None. `choice`: what of it. `processes`: how many processors may hash, 0
-    for as many as fit. `resume`: go on where a run of the last day was cut off, and again after a lost connection.
+    A `place` is compared with a checksum list, `against` or the one in it, read as `reading` says; a `batch` with what
+    it has put into its destination; a `dataset` of the project with what is on record of it, at the end `side`: where
+    it is carried to, for None. `choice`: what of it. `processes`: how many processors may hash, 0 for as many as fit.
+    `resume`: go on where a run of the last day was cut off, and again after a lost connection.
     """
 
     place: Place | None = None
