@@ -11,6 +11,7 @@ import pytest
 
 from conftest import Practice, Program
 from json_answers import FIELDS, answers, field, fields, fits
+from yatagan.cli.words.messages import KINDS
 from yatagan.practice.fenflux import make_survey
 
 PAGE = Path(__file__).parent.parent / "docs" / "reference" / "json.md"
@@ -71,6 +72,12 @@ def test_every_example_on_the_page_is_json_that_fits() -> None:
     for title, block in blocks:
         for path, value in fields(title, json.loads(block)):
             assert fits(field(title, path)[0], value), (title, path, value)
+
+
+def test_every_kind_of_error_is_on_the_page() -> None:
+    page = PAGE.read_text(encoding="utf-8")
+    missing = [kind for kind in (*KINDS.values(), "stopped", "usage") if f"`{kind}`" not in page]
+    assert not missing, f"{missing}: python tests/json_page.py"
 
 
 def test_lines_of_events(survey: Program, practice: Practice) -> None:
