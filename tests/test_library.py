@@ -216,4 +216,6 @@ def test_a_day_of_a_notebook(program: Program, oak: Far) -> None:
     assert first_run(program, "again")["outcome"] == "moved"
     assert snapshot(oak.root / "again" / "fen") == snapshot(fen) == snapshot(oak.root / "in" / "fen")
     assert "stage fen oak:again" in " ".join(program("routine", "show", "again").stdout.split())
+    again = program.json("routine", "show", "again")["runs"][0]["batch"]
+    assert program.json("batch", "show", again)["command"] == [], "nothing was typed for it"
     program("routine", "remove", "again")

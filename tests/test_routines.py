@@ -301,6 +301,7 @@ def test_what_cannot_be_a_routine(program: Program) -> None:
         (("fen", "fen", "there", "--every", "1h", "--at", "02:30"), "say when"),
         (("a b", "fen", "there", "--every", "1h"), "cannot be a routine's name"),
         (("fen", "fen", "there", "--every", "1h", "--backwards"), "backwards"),
+        (("fen", "fen", "there", "--every", "1h", "--plan-only"), "see: yatagan stage --help"),
     ):
         assert why in program("routine", "add", *words, expect=2).stderr, words
     assert "There is no routine." in program("routine", "list").stdout
@@ -515,6 +516,8 @@ def test_what_an_earlier_version_has_kept_as_words(program: Program) -> None:
     assert kept.request == StageRequest((Place("", b"fen"),), Place("", b"there"))
     program("routine", "run", "fen")
     wait_for(lambda: program.json("routine", "show", "fen")["runs"][-1]["outcome"] == "moved")
+    batch = program.json("routine", "show", "fen")["runs"][-1]["batch"]
+    assert program.json("batch", "show", batch)["command"] == ["yatagan", "stage", *words], "as it was typed"
     assert (program.directory / "there" / "fen" / "a").read_text() == "1"
     program("routine", "remove", "fen")
 

@@ -29,7 +29,7 @@ from yatagan.errors import JournalError, NoSuchBatch, YataganError
 from yatagan.operations.checksums import make_list
 from yatagan.operations.compare_places import CompareRequest, compare
 from yatagan.operations.datasets import stage_of_dataset
-from yatagan.operations.request_json import Request, read_request, write_request
+from yatagan.operations.request_json import Request, command_of, read_request, write_request
 from yatagan.operations.stage import PlannedStage, plan_stage
 from yatagan.operations.stage_request import DatasetStageRequest, StageRequest
 from yatagan.operations.verify import verify
@@ -53,7 +53,8 @@ async def meet(home: Home, routine: Routine) -> Planned:
     if routine.request is None:
         return Planned(failure="an earlier version has added it: remove it and add it again")
     asked, answer = (home.routine_runs / f"{routine.name}.{each}" for each in ("asked", "answer"))
-    work = {"routine": routine.name, "words": routine.words, "request": write_request(routine.request)}
+    typed = (command_of(routine.request), *routine.words) if routine.words else ()
+    work = {"routine": routine.name, "words": typed, "request": write_request(routine.request)}
     try:
         make_private(home.routine_runs)
         replace_file(asked, json.dumps(work).encode(), durable=False)

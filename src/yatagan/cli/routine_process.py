@@ -17,7 +17,7 @@ def main() -> None:
     asked, answer = (Path(each).absolute() for each in sys.argv[1:])
     work = read_work(asked)
     app = App.start(questions=False)
-    app.command = "yatagan", *work.words
+    app.command = ("yatagan", *work.words) if work.words else ()
     try:
         found = run(work_off(app, work))
     except YataganError as error:

@@ -128,7 +128,7 @@ def _settled(request: Request, unchanged_for: float) -> Request:
 def asked_by(app: App, repeated: Repeated, words: Sequence[str]) -> Request:
     """What a command with these words asks for. Raises UsageError, BadPlace."""
     command, asked = _commands()[repeated]
-    context = command.make_context(repeated.value, list(words), parent=click.get_current_context(silent=True))
+    context = command.make_context(f"yatagan {repeated}", list(words))
     with context:
         for option in command.params:
             if option.name in _FOR_A_PERSON and context.params[option.name]:
