@@ -30,7 +30,8 @@ from yatagan.stores.local import LocalSource, LocalStore
 from yatagan.trees.checksum_record import FACTS_SUFFIX, read_facts, write_facts, write_list
 from yatagan.trees.hashing import digests
 from yatagan.trees.scan import scan
-from yatagan.verdicts.verification import Claims, Finding, verify
+from yatagan.verdicts.claims import Claims
+from yatagan.verdicts.verification import Finding, verify
 
 BATCH = "261125-tree"
 # Few names, so that the same ones come again and again.

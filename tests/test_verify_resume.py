@@ -20,7 +20,8 @@ from yatagan.trees import hashing
 from yatagan.trees.hashing import Content
 from yatagan.trees.remembered_digests import RememberedDigests
 from yatagan.trees.scan import scan
-from yatagan.verdicts.verification import Claims, Finding, Verdicts, verify
+from yatagan.verdicts.claims import Claims
+from yatagan.verdicts.verification import Finding, Verdicts, verify
 
 FILES = 90
 

@@ -20,7 +20,8 @@ from yatagan.trees.hashing import Content
 from yatagan.trees.hashing_watcher import HashingWatcher
 from yatagan.trees.remembered_digests import RememberedDigests
 from yatagan.trees.scan import Tree
-from yatagan.verdicts.verification import Claims, Verdicts, verify
+from yatagan.verdicts.claims import Claims
+from yatagan.verdicts.verification import Verdicts, verify
 
 T = TypeVar("T")
 

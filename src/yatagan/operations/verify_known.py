@@ -20,8 +20,9 @@ from yatagan.places import Place
 from yatagan.request_errors import BadVerify, WrongVerify
 from yatagan.stores.interface import Store
 from yatagan.trees.scan import Tree, scan
+from yatagan.verdicts.claims import Claims
 from yatagan.verdicts.of_batch import claims_of_batch
-from yatagan.verdicts.verification import Claims, Verdicts
+from yatagan.verdicts.verification import Verdicts
 
 
 def place_of(dataset: Dataset, side: Towards) -> Place:

@@ -23,7 +23,8 @@ from yatagan.trees.checksum_record import Expected, is_record
 from yatagan.trees.patterns import Choice
 from yatagan.trees.scan import Tree
 from yatagan.verdicts.algorithm_of_list import refuse_other_algorithm
-from yatagan.verdicts.verification import Claims, Finding, Verdicts
+from yatagan.verdicts.claims import Claims
+from yatagan.verdicts.verification import Finding, Verdicts
 
 
 async def verify_place(

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import heapq
 import posixpath
-from collections import Counter, defaultdict
+from collections import Counter
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -18,6 +18,7 @@ from yatagan.faults import Fault
 from yatagan.stores.interface import Facts, Kind, same_time
 from yatagan.trees.scan import Tree
 from yatagan.trees.time_steps import common_step
+from yatagan.verdicts.moved import may_have_moved, moved
 
 #: The bit by which a directory gives its group to what is made in it: a directory above may have handed it down.
 _HANDED_DOWN = 0o2000
@@ -127,21 +128,12 @@ class Comparison:
 def to_hash(first: Tree, second: Tree) -> tuple[list[bytes], list[bytes]]:
     """The files of either tree of which contents must be known to compare them.
 
-    Files with one name on both sides and one size, and files under names that the other side has not, where it has
-    such a file of the same size.
+    Files with one name on both sides and one size, and files that may be the other's under another name.
     """
-    both: list[bytes] = []
-    alone: tuple[defaultdict[int, list[bytes]], ...] = (defaultdict(list), defaultdict(list))
-    for tree, other, found in ((first, second, alone[0]), (second, first, alone[1])):
-        for path in tree.entries.of_kind(Kind.FILE):
-            facts, there = tree.entries[path], other.entries.get(path)
-            if there is None:
-                found[facts.size].append(path)
-            elif tree is first and there.kind is Kind.FILE and there.size == facts.size:
-                both.append(path)
-    sizes = (alone[0].keys() & alone[1].keys()) - {0}
-    moved = ([path for size in sorted(sizes) for path in found[size]] for found in alone)
-    return both + next(moved), both + next(moved)
+    files = ((path, first.entries[path], second.entries.get(path)) for path in first.entries.of_kind(Kind.FILE))
+    both = [path for path, one, other in files if other and other.kind is Kind.FILE and other.size == one.size]
+    gone, came = may_have_moved(first, second)
+    return both + gone, both + came
 
 
 def compare(
@@ -151,11 +143,13 @@ def compare(
     *,
     step_ns: int,
     modeless: Collection[bytes] | None = (),
+    renamed: Mapping[bytes, bytes] | None = None,
 ) -> Comparison:
     """Compare two trees. `digests` of the files that `to_hash` names; None to go by size and time.
 
     `step_ns`: the coarser time step of the two, unless their times show one that is coarser still. `modeless`: paths
-    whose modes are not known on either side; None: all.
+    whose modes are not known on either side; None: all. `renamed`: what has another name in the second tree; None: what
+    the digests say.
     """
     files = ((path, second.entries.get(path)) for path in first.entries.of_kind(Kind.FILE))
     both = ((first.entries[path].mtime_ns, other.mtime_ns) for path, other in files if other is not None)
@@ -163,14 +157,15 @@ def compare(
     comparing = _TwoTrees(first, second, digests, step_ns, modeless)
     unread = first.unread.keys() | second.unread.keys()  # what is below says nothing
     result = Comparison(first, second, digests is not None, step_ns)
-    moved = dict(comparing.moved()) if digests is not None else {}
-    arrived = set(moved.values())
+    if renamed is None:
+        renamed = moved(first, second, (digests[0].values.items(), digests[1].values.items())) if digests else {}
+    arrived = set(renamed.values())
     alone = sorted((path for path in second.entries if path not in first.entries), key=in_order)
     for path in heapq.merge(first.entries.in_order(), alone, key=in_order):
-        if path in arrived or (unread and unread & set(_all_above(path))):
+        if path in arrived or (unread and unread & set(above(path))):
             continue
         one, other = first.entries.get(path), second.entries.get(path)
-        found = comparing.entry(path, one, other, moved.get(path))
+        found = comparing.entry(path, one, other, renamed.get(path))
         result.counts[found.outcome] += 1
         result.sizes[found.outcome] += max(_size(one), _size(other))
         if found.outcome is not Outcome.SAME:
@@ -187,11 +182,7 @@ def in_order(path: bytes) -> bytes:
     return path.replace(b"/", b"\0")
 
 
-def _depth(path: bytes) -> int:
-    return path.count(b"/")
-
-
-def _all_above(path: bytes) -> Iterator[bytes]:
+def above(path: bytes) -> Iterator[bytes]:
     """The directories above a path, the root included."""
     while path:
         path = posixpath.dirname(path)
@@ -205,60 +196,6 @@ class _TwoTrees:
     digests: tuple[Digests, Digests] | None
     step_ns: int
     modeless: Collection[bytes] | None
-
-    def moved(self) -> Iterator[tuple[bytes, bytes]]:
-        """What has another name, here and there: files, and links and directories that went with them."""
-        assert self.digests is not None
-        alone: tuple[defaultdict[str, list[bytes]], ...] = (defaultdict(list), defaultdict(list))
-        for tree, other, known, found in (
-            (self.first, self.second, self.digests[0], alone[0]),
-            (self.second, self.first, self.digests[1], alone[1]),
-        ):
-            for path, digest in known.values.items():
-                if path not in other.entries and tree.entries[path].size:
-                    found[digest].append(path)
-        went_to: defaultdict[bytes, list[bytes]] = defaultdict(list)
-        for digest, paths in alone[0].items():
-            for path, new in zip(sorted(paths), sorted(alone[1].get(digest, ())), strict=False):
-                if posixpath.basename(path) == posixpath.basename(new):
-                    went_to[posixpath.dirname(path)].append(posixpath.dirname(new))
-                yield path, new
-        yield from self._moved_links({directory: places[0] for directory, places in went_to.items()})
-        yield from self._moved_directories(went_to)
-
-    def _moved_directories(self, went_to: defaultdict[bytes, list[bytes]]) -> Iterator[tuple[bytes, bytes]]:
-        """Directories that have another name: all that left them, and kept its own name, went to one new directory.
-
-        Directories without files have moved with the one that they are in. `went_to`: by directory, those to which its
-        files went under their names.
-        """
-        free = {path for path in self.second.entries.of_kind(Kind.DIRECTORY) if path not in self.first.entries}
-        gone = [path for path in self.first.entries.of_kind(Kind.DIRECTORY) if path not in self.second.entries]
-        found: dict[bytes, bytes] = {}
-        for path in sorted(gone, key=_depth, reverse=True):
-            places = set(went_to[path])
-            if len(places) == 1 and places <= free:
-                found[path] = new = places.pop()
-                free.discard(new)
-                if posixpath.basename(path) == posixpath.basename(new):
-                    went_to[posixpath.dirname(path)].append(posixpath.dirname(new))
-        for path in sorted(gone, key=_depth):
-            above, name = posixpath.split(path)
-            new = posixpath.join(found[above], name) if above in found else b""
-            if path not in found and new in free:
-                found[path] = new
-                free.discard(new)
-        yield from found.items()
-
-    def _moved_links(self, directories: Mapping[bytes, bytes]) -> Iterator[tuple[bytes, bytes]]:
-        """Links that went with the files of their directories. `directories`: where files went, under their names."""
-        for path, target in self.first.targets.items():
-            above, name = posixpath.split(path)
-            if path in self.second.entries or above not in directories:
-                continue
-            new = posixpath.join(directories[above], name)
-            if new not in self.first.entries and self.second.targets.get(new) == target:
-                yield path, new
 
     def entry(self, path: bytes, one: Facts | None, other: Facts | None, new_path: bytes | None) -> Compared:
         """How one entry compares, by its facts on either side."""

@@ -8,7 +8,7 @@ from yatagan.batches.steps import MEMBERS_PHASE, Modes, StepKind, Times
 from yatagan.digests.checksum_lists import Listed
 from yatagan.trees.checksum_record import Expected
 from yatagan.trees.patterns import Choice
-from yatagan.verdicts.verification import Claims
+from yatagan.verdicts.claims import Claims
 
 _WITH_CONTENTS = frozenset({StepKind.FILE, StepKind.ARCHIVE, StepKind.INDEX})
 _WITH_FACTS = frozenset({StepKind.FILE, StepKind.LINK, StepKind.DIRECTORY})

@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from yatagan.stores.interface import Kind, same_time
+from yatagan.stores.interface import Kind
 from yatagan.trees.checksum_record import Expected, is_record, step_of_record
 from yatagan.trees.scan import Tree
+from yatagan.verdicts.claims import Claims
+from yatagan.verdicts.comparison import Aspect, compare
 
 
 @dataclass(slots=True)
@@ -36,28 +38,23 @@ class Since:
 
 def changed_since(recorded: Mapping[bytes, Expected], tree: Tree, step_ns: int, *, times: bool = True) -> Since:
     """Compare a tree with the facts on record. `times`: whether those on record are to be found in it."""
-    found = Since()
-    step = step_of_record(recorded, tree, step_ns)
+    record = Claims((), recorded, times=times).as_tree(tree)
+    compared = compare(record, tree, None, step_ns=step_of_record(recorded, tree, step_ns), modeless=None)
+    found, differing = Since(), {entry.path: entry for entry in compared.entries}
     for path, expected in recorded.items():
-        wanted, facts = expected.facts, tree.entries.get(path)
-        if wanted.kind is Kind.DIRECTORY:
+        entry, facts = differing.get(path), tree.entries.get(path)
+        if expected.facts.kind is Kind.DIRECTORY:
             continue
         if facts is None:
             found.missing += 1
-        elif facts.kind is not wanted.kind:
-            found.other += 1
-        elif facts.kind is Kind.LINK:
-            same = tree.targets.get(path) == expected.target
-            found.same, found.other = found.same + same, found.other + (not same)
-        elif times and not same_time(facts.mtime_ns, wanted.mtime_ns, step):
-            later = facts.mtime_ns > wanted.mtime_ns
-            found.newer, found.other = found.newer + later, found.other + (not later)
-        elif facts.size != wanted.size:
-            found.other += 1
-        else:
+        elif entry is None:
             found.same += 1
+        elif Aspect.TIME in entry.aspects and facts.mtime_ns > expected.facts.mtime_ns:
+            found.newer += 1
+        else:
+            found.other += 1
     found.added = sum(
-        facts.kind in (Kind.FILE, Kind.LINK) and path not in recorded and not is_record(path)
-        for path, facts in tree.entries.items()
+        path not in recorded and tree.entries[path].kind in (Kind.FILE, Kind.LINK) and not is_record(path)
+        for path in differing
     )
     return found

@@ -1,19 +1,24 @@
-"""Verifying a tree against a record: what is the same, different, missing or not listed."""
+"""Verifying a tree against a record: what is the same, different, missing or not listed.
+
+A record is a tree that is claimed; `comparison` says in what the one that is there differs.
+"""
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
 from enum import StrEnum
 
 from yatagan.digests.checksum_lists import Listed
 from yatagan.faults import Fault
-from yatagan.stores.interface import Facts, Kind, Readable, same_time
-from yatagan.trees.checksum_record import Expected, is_record, step_of_record
+from yatagan.stores.interface import Facts, Kind, Readable
+from yatagan.trees.checksum_record import is_record, step_of_record
 from yatagan.trees.hashing import Content, DigestOrigin, digests, origin_of
 from yatagan.trees.remembered_digests import RememberedDigests
 from yatagan.trees.scan import Tree
+from yatagan.verdicts.claims import Claims
+from yatagan.verdicts.comparison import Aspect, Compared, Comparison, Digests, Outcome, above, compare
+from yatagan.verdicts.moved import may_have_moved, moved
 
 
 class Finding(StrEnum):
@@ -96,24 +101,6 @@ def _says_something(found: Found) -> bool:
 CONTRADICTS = "the list has two digests for it"
 
 
-@dataclass(frozen=True, slots=True)
-class Claims:
-    """What a tree is verified against: lines of a checksum list, and facts where there are any.
-
-    `contradictions`: files of which the list says two things. `whole`: what it does not name is reported. `modes` and
-    `times`: whether those of `expected` are to be found there. `emptied`: whether all that was on record was gone
-    when it was last carried.
-    """
-
-    listed: Sequence[Listed]
-    expected: Mapping[bytes, Expected] | None = None
-    contradictions: Collection[bytes] = ()
-    whole: bool = True
-    modes: bool = True
-    times: bool = True
-    emptied: bool = False
-
-
 async def verify(
     store: Readable,
     tree: Tree,
@@ -130,53 +117,43 @@ async def verify(
     is not good is checked a second time, by reading in any case. `processes` as for `digests`. Raises StoreError when
     the connection is lost.
     """
-    expected = claims.expected
-    paths = sorted({line.path for line in claims.listed})
-    remembered = 0
+    record, listed = claims.as_tree(tree), {line.path for line in claims.listed}
+    reading = _Reading(store, tree, record, claims, memory, processes)
     if contents:
-        verifying = _Contents(store, tree, claims.listed, memory, processes)
-        await verifying.read(done)
-        found = [
-            Found(path, Finding.DIFFERENT, CONTRADICTS) if path in claims.contradictions else verifying.found(path)
-            for path in paths
-        ]
-        read, origin, remembered = verifying.files(), verifying.origin, verifying.remembered()
-    else:
-        found = [_found_by_size(tree, path, (expected or {}).get(path)) for path in paths]
-        read, origin = [path for path in paths if path in tree.entries], origin_of(store)
-    step_ns = step_of_record(expected or {}, tree, store.traits.time_step_ns)
-    if expected is not None:
-        found = list(_with_facts(tree, found, claims, step_ns, contents=contents))
-    if claims.whole:
-        listed_too = set(paths) | set(expected or ())
-        if contents and expected is not None:
-            unlisted = [
-                path for path in tree.entries.of_kind(Kind.FILE) if path not in listed_too and not is_record(path)
-            ]
-            moved = await verifying.moved(found, expected, unlisted)
-            found = [
-                replace(each, finding=Finding.MOVED, new_path=moved[each.path]) if each.path in moved else each
-                for each in found
-            ]
-            listed_too |= set(moved.values())
-        found += [
-            Found(path, Finding.NOT_LISTED, kind=tree.entries[path].kind)
-            for path in sorted(tree.entries)
-            if path not in listed_too and not is_record(path) and tree.entries[path].kind is not Kind.DIRECTORY
-        ]
-    size = sum(tree.entries[path].size for path in read if path in tree.entries)
-    facts = expected is not None
-    return Verdicts(found, origin, len(read), size, facts, contents, remembered, claims.emptied, step_ns)
+        await reading.read(done)
+    renamed = await reading.renamed() if contents and claims.whole else {}
+    comparison = compare(
+        record,
+        tree,
+        reading.digests() if contents else None,
+        step_ns=step_of_record(claims.expected or {}, tree, store.traits.time_step_ns),
+        modeless=() if claims.modes else None,
+        renamed=renamed,
+    )
+    found = [*_of_record(comparison, claims), *(_not_listed(comparison) if claims.whole else ())]
+    read = reading.files() if contents else [path for path in listed if path in tree.entries]
+    return Verdicts(
+        found,
+        reading.origin,
+        len(read),
+        sum(tree.entries[path].size for path in read),
+        claims.expected is not None,
+        contents,
+        reading.remembered(),
+        claims.emptied,
+        comparison.step_ns,
+    )
 
 
-class _Contents:
+class _Reading:
     """The contents of listed files, by every digest that the list has of them."""
 
     def __init__(
         self,
         store: Readable,
         tree: Tree,
-        listed: Sequence[Listed],
+        record: Tree,
+        claims: Claims,
         memory: RememberedDigests | None,
         processes: int,
     ) -> None:
@@ -184,16 +161,18 @@ class _Contents:
         self._memory = memory
         self._processes = processes
         self._tree = tree
+        self._record = record
         self._lines: dict[bytes, dict[str, Listed]] = {}
-        for line in listed:
+        for line in claims.listed:
             self._lines.setdefault(line.path, {})[line.algorithm] = line
         #: By algorithm.
         self._contents: dict[str, dict[bytes, Content]] = {}
 
     async def read(self, done: Callable[[Content], None]) -> None:
         """Read and hash the files; those that are not as listed twice."""
-        await self._read(self._lines, done, self._memory)
-        again = [path for path in self._lines if self.found(path).finding is not Finding.SAME]
+        files = [path for path in self._lines if _is_file(self._tree.entries.get(path))]
+        await self._read(files, done, self._memory)
+        again = [path for path in files if self._fault(path) or self._made(path) != self._wanted(path)]
         if again:
             await self._read(again, lambda content: None, None)
 
@@ -202,40 +181,44 @@ class _Contents:
     ) -> None:
         wanted: dict[str, list[bytes]] = {}
         for path in paths:
-            facts = self._tree.entries.get(path)
-            if facts is not None and facts.kind is Kind.FILE:
-                for algorithm in self._lines[path]:
-                    wanted.setdefault(algorithm, []).append(path)
+            for algorithm in self._lines[path]:
+                wanted.setdefault(algorithm, []).append(path)
         for algorithm in sorted(wanted):
             made = await digests(self._store, self._tree, wanted[algorithm], algorithm, done, memory, self._processes)
             self._contents.setdefault(algorithm, {}).update(made)
 
-    def found(self, path: bytes) -> Found:
-        """The verdict on a listed file; the worst of its lines."""
-        found = [
-            _found(self._tree, line, self._contents.get(algorithm, {})) for algorithm, line in self._lines[path].items()
-        ]
-        return max(found, key=lambda each: each.finding is not Finding.SAME)
+    def _wanted(self, path: bytes) -> str:
+        """All digests that the list has of a file, as one text."""
+        return " ".join(self._lines[path][algorithm].digest for algorithm in sorted(self._lines[path]))
 
-    async def moved(
-        self, found: Iterable[Found], expected: Mapping[bytes, Expected], unlisted: Iterable[bytes]
-    ) -> dict[bytes, bytes]:
-        """Missing files that are there under other names, by digest; only those of a size that is missing are read."""
-        missing = defaultdict[int, list[bytes]](list)
-        for each in found:
-            if each.finding is Finding.MISSING and each.path in self._lines and each.path in expected:
-                missing[expected[each.path].facts.size].append(each.path)
-        there = {path for path in unlisted if self._tree.entries[path].size in missing.keys() - {0}}
-        moved: dict[bytes, bytes] = {}
-        for algorithm in sorted({name for paths in missing.values() for path in paths for name in self._lines[path]}):
-            made = await digests(self._store, self._tree, sorted(there), algorithm, lambda content: None)
-            by_digest = {content.digest: path for path, content in sorted(made.items(), reverse=True) if content.digest}
-            for path in (path for paths in missing.values() for path in paths):
-                line = self._lines[path].get(algorithm)
-                if line is not None and path not in moved and line.digest in by_digest:
-                    moved[path] = by_digest.pop(line.digest)
-                    there.discard(moved[path])
-        return moved
+    def _made(self, path: bytes) -> str:
+        """The same of what was read."""
+        return " ".join(self._contents[algorithm][path].digest for algorithm in sorted(self._lines[path]))
+
+    def _fault(self, path: bytes) -> Fault | None:
+        """Why a file could not be read."""
+        faults = (self._contents[algorithm][path].fault for algorithm in self._lines[path])
+        return next((fault for fault in faults if fault is not None), None)
+
+    def digests(self) -> tuple[Digests, Digests]:
+        """What is on record of contents, and what was read; a file of which nothing is on record is as it should be."""
+        read = self.files()
+        wanted = dict.fromkeys(self._record.entries.of_kind(Kind.FILE), "")
+        made: dict[bytes, str] = dict(wanted)
+        wanted.update((path, self._wanted(path)) for path in read)
+        made.update((path, self._made(path)) for path in read)
+        faults = {path: fault for path in read if (fault := self._fault(path)) is not None}
+        return Digests(wanted, {}), Digests(made, faults)
+
+    async def renamed(self) -> dict[bytes, bytes]:
+        """What is there under other names; only files of a size that is missing are read for that."""
+        gone, came = may_have_moved(self._record, self._tree)
+        lines = [line for path in gone for line in self._lines.get(path, {}).values()]
+        known = list[tuple[bytes, str]]()
+        for algorithm in sorted({line.algorithm for line in lines}):
+            made = await digests(self._store, self._tree, came, algorithm, lambda content: None)
+            known += [(path, content.digest) for path, content in made.items() if content.digest]
+        return moved(self._record, self._tree, ([(line.path, line.digest) for line in lines], known))
 
     def files(self) -> list[bytes]:
         """The files that were read."""
@@ -253,83 +236,61 @@ class _Contents:
         return DigestOrigin.READ_BACK if DigestOrigin.READ_BACK in made else origin_of(self._store)
 
 
-def _found_by_size(tree: Tree, path: bytes, wanted: Expected | None) -> Found:
-    """The verdict on a listed file by its size; its time is compared with the other facts."""
-    facts = tree.entries.get(path)
-    if facts is None:
-        return Found(path, Finding.MISSING)
-    if facts.kind is not Kind.FILE:
-        return Found(path, Finding.DIFFERENT, f"a {facts.kind.value}, not a file", facts.kind)
-    if wanted is not None and wanted.facts.kind is Kind.FILE and facts.size != wanted.facts.size:
-        return Found(path, Finding.DIFFERENT, f"{facts.size} bytes, not {wanted.facts.size}")
-    return Found(path, Finding.SAME)
+def _is_file(facts: Facts | None) -> bool:
+    return facts is not None and facts.kind is Kind.FILE
 
 
-def _found(tree: Tree, line: Listed, contents: Mapping[bytes, Content]) -> Found:
-    facts = tree.entries.get(line.path)
-    content = contents.get(line.path)
-    if facts is None or (content is not None and content.fault is Fault.MISSING):
-        return Found(line.path, Finding.MISSING)
-    if facts.kind is not Kind.FILE:
-        return Found(line.path, Finding.DIFFERENT, f"a {facts.kind.value}, not a file", facts.kind)
-    if content is None or content.fault is not None:
-        return Found(line.path, Finding.UNREADABLE, content.fault.value if content and content.fault else "")
-    if content.digest == line.digest:
-        return Found(line.path, Finding.SAME)
-    return Found(line.path, Finding.DIFFERENT, "other contents")
+_FINDINGS = {
+    Outcome.DIFFERENT: Finding.DIFFERENT,
+    Outcome.FACTS_DIFFER: Finding.FACTS_DIFFER,
+    Outcome.ONLY_FIRST: Finding.MISSING,
+    Outcome.MOVED: Finding.MOVED,
+    Outcome.UNREADABLE: Finding.UNREADABLE,
+}
 
 
-def _with_facts(tree: Tree, found: list[Found], claims: Claims, step_ns: int, *, contents: bool) -> Iterator[Found]:
-    expected = claims.expected or {}
-    by_path = {entry.path: entry for entry in found}
-    for path in sorted(set(expected) | set(by_path)):
-        entry, wanted, facts = by_path.get(path), expected.get(path), tree.entries.get(path)
-        if wanted is None or (entry is not None and entry.finding is not Finding.SAME):
-            if entry is not None:
-                yield _with_sizes(entry, facts, wanted)
-        elif facts is None:
-            yield Found(path, Finding.MISSING, kind=wanted.facts.kind)
-        elif other := _other_thing(tree, path, facts, wanted):
-            yield Found(path, Finding.DIFFERENT, other, facts.kind)
-        elif detail := _facts_detail(facts, wanted, claims, step_ns):
-            # Where contents are not looked at, another time says that they may have changed.
-            changed = not contents and _TIME in detail
-            yield Found(path, Finding.DIFFERENT if changed else Finding.FACTS_DIFFER, detail, facts.kind)
+def _of_record(comparison: Comparison, claims: Claims) -> Iterator[Found]:
+    """The verdict on each entry that is on record."""
+    compared = {entry.path: entry for entry in comparison.entries}
+    record, there = comparison.first, comparison.second
+    for path in sorted(record.entries):
+        kind = (there.entries.get(path) or record.entries[path]).kind
+        closed = next((there.unread[each] for each in above(path) if each in there.unread), None)
+        if path in claims.contradictions:
+            yield Found(path, Finding.DIFFERENT, CONTRADICTS)
+        elif closed is not None:
+            yield Found(path, Finding.UNREADABLE, closed.value, kind)
+        elif (entry := compared.get(path)) is None:
+            yield Found(path, Finding.SAME, kind=kind)
+        elif entry.fault is Fault.MISSING:  # it went between the two looks
+            yield Found(path, Finding.MISSING, kind=kind)
         else:
-            yield entry or Found(path, Finding.SAME, kind=facts.kind)
+            yield Found(path, _FINDINGS[entry.outcome], _detail(comparison, entry, claims), kind, entry.new_path)
 
 
-def _with_sizes(entry: Found, facts: Facts | None, wanted: Expected | None) -> Found:
-    """A verdict on contents with what the facts file knows of the size."""
-    if entry.detail != "other contents" or facts is None or wanted is None:
-        return entry
-    if facts.size == wanted.facts.size:
-        return replace(entry, detail="other contents of the same size")
-    return replace(entry, detail=f"{facts.size} bytes, not {wanted.facts.size}")
+def _not_listed(comparison: Comparison) -> Iterator[Found]:
+    """What is there and not on record; directories count only where nobody knows what is in them."""
+    for entry in comparison.entries:
+        if entry.path not in comparison.first.entries and not is_record(entry.path):
+            kind = comparison.second.entries[entry.path].kind
+            if entry.fault is not None or kind is not Kind.DIRECTORY:
+                yield Found(entry.path, Finding.NOT_LISTED, entry.fault.value if entry.fault else "", kind)
 
 
-def _other_thing(tree: Tree, path: bytes, facts: Facts, wanted: Expected) -> str:
-    """How an entry without contents of its own differs in what it is; "" when it does not."""
-    if facts.kind is not wanted.facts.kind:
-        return f"a {facts.kind.value}, not a {wanted.facts.kind.value}"
-    if facts.kind is Kind.LINK and tree.targets.get(path) != wanted.target:
-        return "it points elsewhere"
-    return ""
-
-
-_SET_GROUP = 0o2000
-_TIME = "another modification time"
-
-
-def _facts_detail(facts: Facts, wanted: Expected, claims: Claims, step_ns: int) -> str:
-    """Which fact differs; "" when none does. A directory's time moves when the record itself is written."""
-    if facts.kind not in (Kind.FILE, Kind.DIRECTORY):
+def _detail(comparison: Comparison, entry: Compared, claims: Claims) -> str:
+    """In what an entry differs from what is on record, or why it could not be read."""
+    if entry.fault is not None:
+        return entry.fault.value
+    if not entry.aspects:
         return ""
-    differing = []
-    # A directory may have been given the bit that hands down its group by the one above it.
-    given = _SET_GROUP if facts.kind is Kind.DIRECTORY and not wanted.facts.mode & _SET_GROUP else 0
-    if claims.modes and facts.mode & ~given != wanted.facts.mode:
-        differing.append(f"mode {facts.mode:04o}, not {wanted.facts.mode:04o}")
-    if claims.times and facts.kind is Kind.FILE and not same_time(facts.mtime_ns, wanted.facts.mtime_ns, step_ns):
-        differing.append(_TIME)
-    return ", ".join(differing)
+    wanted, there = comparison.first.entries[entry.path], comparison.second.entries[entry.path]
+    details = {
+        Aspect.KIND: f"a {there.kind.value}, not a {wanted.kind.value}",
+        Aspect.TARGET: "it points elsewhere",
+        Aspect.SIZE: f"{there.size} bytes, not {wanted.size}",
+        Aspect.CONTENTS: "other contents" + (" of the same size" if entry.path in (claims.expected or {}) else ""),
+        Aspect.MODE: f"mode {there.mode:04o}, not {wanted.mode:04o}",
+        Aspect.TIME: "another modification time",
+    }
+    said = [text for aspect, text in details.items() if aspect in entry.aspects]
+    return ", ".join(said) if set(entry.aspects) <= {Aspect.MODE, Aspect.TIME} else said[0]
