@@ -38,7 +38,7 @@ from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.extents import Extents
 from yatagan.transfer.file_digest import FileDigest
 from yatagan.transfer.rate_limit import RateLimit
-from yatagan.transfer.transfer import Transfer, Tuning
+from yatagan.transfer.transfer import Transfer, TransferEnds, TransferReports, Tuning
 
 MB = 1_000_000
 
@@ -244,21 +244,9 @@ async def with_lanes(store: SftpStore, lanes: int) -> None:
 
 async def carry(source: object, part: object, size: int, read: int, write: int) -> str:
     value = FileDigest()
-    way = Transfer(
-        source,  # type: ignore[arg-type]
-        part,  # type: ignore[arg-type]
-        source,  # type: ignore[arg-type]
-        size,
-        read,
-        write,
-        Extents(),
-        True,
-        value,
-        lambda count: None,
-        lambda extents, digest: None,
-        asyncio.Event(),
-        lambda count: None,
-    )
+    ends = TransferEnds(source, part, source, read, write)  # type: ignore[arg-type]
+    reports = TransferReports(lambda count: None, lambda count: None, lambda extents, digest: None)
+    way = Transfer(ends, size, Extents(), value, reports, asyncio.Event(), sync_last=True)
     assert await Carrier(Tuning(), asyncio.get_running_loop().time).carry(way)
     return value.hexdigest()
 

@@ -29,8 +29,11 @@ from yatagan.planning.takeover import take_over
 from yatagan.portable.block_sums import Match
 from yatagan.portable.small_files import BundledFile
 from yatagan.stores.interface import Extracted, Facts, Placement, Reader, Writer
+from yatagan.transfer.blocks import Block
 from yatagan.transfer.extents import Extents
-from yatagan.transfer.pipeline import Block, Pipeline
+from yatagan.transfer.part_on_disk import PartOnDisk
+from yatagan.transfer.pipeline import Pipeline
+from yatagan.transfer.transfer_tasks import TransferTasks
 from yatagan.trees.kept_directories import KeptDirectories
 
 #: Seeds of the suite; of the first ones it is also counted what goes wrong.
@@ -108,7 +111,7 @@ def trusts_what_is_only_acknowledged(patch: pytest.MonkeyPatch) -> None:
 
     async def write_and_trust(self: Pipeline, block: Block) -> None:
         await write(self, block)
-        self._transfer.synced(self._acknowledged.copy(), "")
+        self._transfer.reports.synced(self._part._acknowledged.copy(), "")
 
     patch.setattr(Pipeline, "_write", write_and_trust)
 
@@ -141,18 +144,18 @@ def takes_new_files_at_their_word(patch: pytest.MonkeyPatch) -> None:
 
 
 def does_not_wait_for_the_last_answers(patch: pytest.MonkeyPatch) -> None:
-    async def at_once(self: Pipeline) -> None:
+    async def at_once(self: TransferTasks) -> None:
         return None
 
-    patch.setattr(Pipeline, "_all_answered", at_once)
+    patch.setattr(TransferTasks, "all_answered", at_once)
 
 
 def never_syncs(patch: pytest.MonkeyPatch) -> None:
-    async def sync(self: Pipeline) -> bool:
-        self._transfer.synced(self._acknowledged.copy(), "")
+    async def sync(self: PartOnDisk) -> bool:
+        self._transfer.reports.synced(self._acknowledged.copy(), "")
         return True
 
-    patch.setattr(Pipeline, "_sync_now", sync)
+    patch.setattr(PartOnDisk, "sync", sync)
 
 
 def keeps_nothing_of_what_it_replaces(patch: pytest.MonkeyPatch) -> None:

@@ -31,7 +31,7 @@ from yatagan.transfer.carrier import Carrier
 from yatagan.transfer.checkpoints import Checkpoints
 from yatagan.transfer.extents import Extents
 from yatagan.transfer.file_digest import FileDigest, Hash
-from yatagan.transfer.transfer import BeginningDiffers, Transfer
+from yatagan.transfer.transfer import BeginningDiffers, Transfer, TransferEnds, TransferReports
 from yatagan.trees.hashing import digest_by_reading
 
 
@@ -203,21 +203,17 @@ class FileWorker:
         try:
             synced_all = await self._carrier.carry(
                 Transfer(
-                    reader,
-                    writer,
-                    prefix,
+                    TransferEnds(
+                        reader, writer, prefix, self._source.traits.read_size, self._destination.traits.write_size
+                    ),
                     step.facts.size,
-                    self._source.traits.read_size,
-                    self._destination.traits.write_size,
                     durable,
-                    not self._proof_syncs,
                     value,
-                    count,
-                    synced,
+                    TransferReports(count, leave_out, synced),
                     self._stop,
-                    leave_out,
-                    checks,
-                    fresh,
+                    sync_last=not self._proof_syncs,
+                    checkpoints=checks,
+                    fresh=fresh,
                 )
             )
         except StoreError as error:

@@ -1,4 +1,4 @@
-"""Blocks of a file in memory, and the queue in which they wait to be hashed or written."""
+"""Blocks of a file in memory, the queue in which they wait to be hashed or written, and what they take of it."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import asyncio
 from collections import deque
 from dataclasses import dataclass
 
+from yatagan.stores.in_flight import InFlight
 from yatagan.stores.interface import STRIPE, Piece
 
 
@@ -71,3 +72,30 @@ class BlockQueue:
         while self._blocks and size - self.size < most:
             blocks.append(self.take())
         return blocks
+
+
+class HeldMemory:
+    """What one transfer has taken of the memory of all of them."""
+
+    def __init__(self, memory: InFlight) -> None:
+        self._memory = memory
+        self._held = 0
+
+    async def take(self, count: int) -> None:
+        """Wait until so many bytes may be held."""
+        await self._memory.take(count)
+        self._held += count
+
+    def give(self, count: int) -> None:
+        """Release bytes."""
+        self._held -= count
+        self._memory.give(count)
+
+    def give_if_done(self, block: Block) -> None:
+        """Release a block's memory once it is hashed and written."""
+        if block.hashed and block.written:
+            self.give(len(block.data))
+
+    def give_all(self) -> None:
+        """Release what is still held."""
+        self.give(self._held)

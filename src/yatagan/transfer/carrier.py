@@ -66,18 +66,20 @@ class Carrier:
         Raises StoreError (SOURCE_CHANGED when the source is shorter than it was), or Stopped after syncing
         what could be synced.
         """
+        ends = transfer.ends
         if (piece := self.rate_limit.piece) is not None:
-            transfer.read_size, transfer.write_size = min(transfer.read_size, piece), min(transfer.write_size, piece)
-        if 0 < transfer.size <= min(transfer.read_size, transfer.write_size, STRIPE) and not transfer.durable.total:
+            ends.read_size, ends.write_size = min(ends.read_size, piece), min(ends.write_size, piece)
+        if 0 < transfer.size <= min(ends.read_size, ends.write_size, STRIPE) and not transfer.durable.total:
             return await self._carry_small(transfer)
         return await Pipeline(self._tuning, self._memory, self.rate_limit, self._clock, transfer).run()
 
     async def _carry_small(self, transfer: Transfer) -> bool:
         """A file of one request each way needs no pipeline."""
+        source, part = transfer.ends.source, transfer.ends.part
         await self._memory.take(transfer.size)
         try:
             await self.rate_limit.take(transfer.size)
-            data = await _request(transfer.source.flow, transfer.size, transfer.source.read(0, transfer.size))
+            data = await _request(source.flow, transfer.size, source.read(0, transfer.size))
             if len(data) != transfer.size:
                 raise StoreError(Fault.SOURCE_CHANGED)
             if transfer.size >= self._tuning.hash_in_thread:
@@ -86,11 +88,11 @@ class Carrier:
                 transfer.hash.update(data)
             if transfer.stop.is_set():
                 raise Stopped
-            await _request(transfer.part.flow, transfer.size, transfer.part.write(0, data))
-            transfer.moved(transfer.size)
-            if not (transfer.sync_last and await transfer.part.sync()):
+            await _request(part.flow, transfer.size, part.write(0, data))
+            transfer.reports.moved(transfer.size)
+            if not (transfer.sync_last and await part.sync()):
                 return False
-            transfer.synced(Extents([(0, transfer.size)]), "")
+            transfer.reports.synced(Extents([(0, transfer.size)]), "")
             return True
         finally:
             self._memory.give(transfer.size)

@@ -7,18 +7,18 @@ from __future__ import annotations
 
 import asyncio
 from bisect import bisect_right
-from collections.abc import Callable, Coroutine
-from typing import Any
+from collections.abc import Callable
 
 from yatagan.errors import StoreError
 from yatagan.faults import Fault
-from yatagan.futures import fail
 from yatagan.stores.in_flight import InFlight
 from yatagan.stores.interface import STRIPE, Piece, Reader
-from yatagan.transfer.blocks import Block, BlockQueue, is_zeros, joined
+from yatagan.transfer.blocks import Block, BlockQueue, HeldMemory, is_zeros, joined
+from yatagan.transfer.part_on_disk import PartOnDisk
 from yatagan.transfer.rate_limit import RateLimit
 from yatagan.transfer.stopping import Stopped
 from yatagan.transfer.transfer import BeginningDiffers, Transfer, Tuning
+from yatagan.transfer.transfer_tasks import TransferTasks
 
 #: Bytes that a thread reads and hashes per call. Each return waits for the event loop, so returns should be few.
 _THREAD_BYTES = 4 * STRIPE
@@ -48,36 +48,25 @@ class Pipeline:
         self, tuning: Tuning, memory: InFlight, rate_limit: RateLimit, clock: Callable[[], float], transfer: Transfer
     ) -> None:
         self._tuning = tuning
-        self._memory = memory
         self._rate_limit = rate_limit
-        self._clock = clock
         self._transfer = transfer
-        self._in_memory = 0
+        self._ends = transfer.ends
+        self._memory = HeldMemory(memory)
+        self._tasks = TransferTasks()
+        self._part = PartOnDisk(transfer, tuning, clock, self._tasks.ended)
         self._prefetched = InFlight(_PREFETCH)
-        self._acknowledged = transfer.durable.copy()
         self._arrived: dict[int, Block] = {}
         self._front = 0  # everything before this offset has arrived and was handed on
         self._to_hash = BlockQueue()
         self._to_write = BlockQueue()
-        self._work: dict[asyncio.Task[Any], None] = {}  # ordered, so that a simulated run replays
-        self._writes: dict[asyncio.Task[Any], None] = {}
-        self._end: asyncio.Future[None] = asyncio.get_running_loop().create_future()
-        self._syncing: asyncio.Task[Any] | None = None
-        self._unsynced = 0
-        self._synced_at = clock()
-        #: End of what is hashed and written here, in order, and the checkpoint of the digest at that offset.
-        self._hashed = 0, ""
         self._checks = sorted(transfer.checkpoints)
-        #: End of the last bytes that were written, and of the last hole.
-        self._written_to = self._left_out_to = 0
 
     async def run(self) -> bool:
         """Transfer the file. Returns whether all of it is known to be on disk. Raises as `Carrier.carry` does."""
-        transfer = self._transfer
         try:
-            if transfer.size:
+            if self._transfer.size:
                 await self._in_pieces()
-            return await self._sync()
+            return await self._part.finish()
         except Stopped:
             await self._drain(sync=True)
             raise
@@ -85,53 +74,33 @@ class Pipeline:
             await self._drain(sync=False)
             raise
         finally:
-            self._release(self._in_memory)
+            self._memory.give_all()
 
     async def _in_pieces(self) -> None:
-        transfer = self._transfer
-        read, write = transfer.source.read_here, transfer.part.write_here
+        read, write = self._ends.source.read_here, self._ends.part.write_here
         if read is not None and write is not None:
-            works = [self._copy_local(read, write)]
+            loops = [self._copy_local(read, write)]
         else:
-            works = [self._read_remote() if read is None else self._read_local(read)]
+            loops = [self._read_remote() if read is None else self._read_local(read)]
             if read is None and write is None:
-                works.append(self._hash_all())
-            works.append(self._write_remote() if write is None else self._write_local(write))
-        loops = [self._begin(work) for work in works]
-        for loop in loops:
-            loop.add_done_callback(lambda _: self._finish_after(loops))
-        await self._end
+                loops.append(self._hash_all())
+            loops.append(self._write_remote() if write is None else self._write_local(write))
+        await self._tasks.run(loops)
 
-    def _begin(self, work: Coroutine[Any, Any, None]) -> asyncio.Task[None]:
-        task = asyncio.ensure_future(work)
-        self._work[task] = None
-        task.add_done_callback(self._ended)
-        return task
-
-    def _ended(self, task: asyncio.Task[Any]) -> None:
-        """The first failure ends the transfer."""
-        self._work.pop(task, None)
-        if not task.cancelled() and (error := task.exception()) is not None:
-            fail(self._end, error)
-
-    def _finish_after(self, loops: list[asyncio.Task[None]]) -> None:
-        if not self._end.done() and all(loop.done() for loop in loops):
-            self._end.set_result(None)
+    async def _drain(self, *, sync: bool) -> None:
+        """Wait a bounded time for outstanding answers; then keep what can be kept."""
+        await self._tasks.drain(self._part.syncing, self._tuning.drain_seconds)
+        if sync:
+            try:
+                async with asyncio.timeout(self._tuning.drain_seconds):
+                    await self._part.sync()
+            except (StoreError, TimeoutError):
+                pass  # the journal keeps what it knew; nothing is claimed
 
     async def _reserve(self, count: int) -> None:
         await self._memory.take(count)
-        self._in_memory += count
         if self._transfer.stop.is_set():
             raise Stopped
-
-    def _release(self, count: int) -> None:
-        self._in_memory -= count
-        self._memory.give(count)
-
-    def _release_if_done(self, block: Block) -> None:
-        """Release a block's memory once it is hashed and written."""
-        if block.hashed and block.written:
-            self._release(len(block.data))
 
     def _piece_end(self, at: int, size: int, end: int) -> int:
         """As `_reach`, and all of the piece is on the far disk already, or nothing."""
@@ -146,16 +115,16 @@ class Pipeline:
 
     async def _read_remote(self) -> None:
         """Read a remote source by concurrent requests."""
-        transfer, at = self._transfer, 0
-        size = transfer.read_size if transfer.part.write_here else min(transfer.read_size, transfer.write_size)
-        while at < transfer.size:
-            end = self._piece_end(at, size, transfer.size)
-            reader = transfer.prefix if self._known(at, end) else transfer.source
+        ends, at = self._ends, 0
+        size = ends.read_size if ends.part.write_here else min(ends.read_size, ends.write_size)
+        while at < self._transfer.size:
+            end = self._piece_end(at, size, self._transfer.size)
+            reader = ends.prefix if self._known(at, end) else ends.source
             await self._reserve(end - at)
-            if reader is transfer.source:
+            if reader is ends.source:
                 await self._rate_limit.take(end - at)
             await reader.flow.take(end - at)
-            _answers(self._begin(self._read(reader, at, end - at)), reader.flow, end - at)
+            _answers(self._tasks.begin(self._read(reader, at, end - at)), reader.flow, end - at)
             at = end
 
     async def _read(self, reader: Reader, offset: int, count: int) -> None:
@@ -185,14 +154,14 @@ class Pipeline:
         self._transfer.hash.update(data)
         view, blocks, at = memoryview(data), [], start
         while at < end:
-            stop = self._piece_end(at, self._transfer.write_size, end)
+            stop = self._piece_end(at, self._ends.write_size, end)
             blocks.append(Block(at, view[at - start : stop - start], hashed=True))
             at = stop
         return blocks
 
     def _hand_on(self, block: Block) -> None:
         self._front = block.end
-        if not block.hashed and self._transfer.part.write_here is None:
+        if not block.hashed and self._ends.part.write_here is None:
             self._to_hash.put(block)
         self._to_write.put(block)
 
@@ -207,7 +176,7 @@ class Pipeline:
             for block in blocks:
                 block.hashed = True
                 hashed = block.end
-                self._release_if_done(block)
+                self._memory.give_if_done(block)
 
     def _hash(self, blocks: list[Block]) -> None:
         self._transfer.hash.update(joined(blocks))
@@ -226,18 +195,18 @@ class Pipeline:
             blocks = await self._next(self._to_write)
             if self._transfer.stop.is_set():
                 raise Stopped
-            await asyncio.shield(self._begin_write(self._write_blocks(write, blocks)))
+            await asyncio.shield(self._tasks.begin_write(self._write_blocks(write, blocks)))
             done = blocks[-1].end
 
     async def _write_blocks(self, write: Callable[[int, Piece], None], blocks: list[Block]) -> None:
         await self._tuning.in_thread(self._hash_and_write, write, blocks)
-        self._hashed = blocks[-1].end, self._transfer.hash.checkpoint()
+        self._part.hashed = blocks[-1].end, self._transfer.hash.checkpoint()
         for block in blocks:
             if not self._known(block.offset, block.end):
-                self._count(block.offset, block.end, left_out=self._may_be_hole(block.offset, block.data))
+                self._part.add(block.offset, block.end, left_out=self._may_be_hole(block.offset, block.data))
             block.hashed = block.written = True
-            self._release_if_done(block)
-        self._start_sync_if_due()
+            self._memory.give_if_done(block)
+        self._part.sync_if_due()
 
     def _hash_and_write(self, write: Callable[[int, Piece], None], blocks: list[Block]) -> None:
         """Hash and write in a thread, in one piece where possible. Raises BeginningDiffers."""
@@ -267,11 +236,11 @@ class Pipeline:
         """Copy on this machine, one stripe after the other."""
         at = 0
         while at < self._transfer.size:
-            end = self._piece_end(at, self._transfer.read_size, self._transfer.size)
+            end = self._piece_end(at, self._ends.read_size, self._transfer.size)
             if self._transfer.stop.is_set():
                 raise Stopped
             await self._rate_limit.take(end - at)
-            await asyncio.shield(self._begin_write(self._copy(read, write, at, end)))
+            await asyncio.shield(self._tasks.begin_write(self._copy(read, write, at, end)))
             at = end
 
     async def _copy(
@@ -283,7 +252,7 @@ class Pipeline:
             data = read(at, end - at)
             self._transfer.hash.update(data)
             left_out = bool(data) and self._may_be_hole(at, data)
-            if not (known or left_out or self._transfer.part.copy_here(self._transfer.source, at, len(data))):
+            if not (known or left_out or self._ends.part.copy_here(self._ends.source, at, len(data))):
                 write(at, data)
             return len(data), left_out
 
@@ -299,118 +268,39 @@ class Pipeline:
 
     async def _write_remote(self) -> None:
         """Write to a remote store by concurrent requests."""
-        transfer, done = self._transfer, 0
+        transfer, ends, done = self._transfer, self._ends, 0
         while done < transfer.size:
             await self._to_write.wait()
             block = self._to_write.take()
             done = block.end
             if self._known(block.offset, block.end):
                 block.written = True
-                self._release_if_done(block)
+                self._memory.give_if_done(block)
             elif self._may_be_hole(block.offset, block.data):
                 if transfer.stop.is_set():
                     raise Stopped
                 self._acknowledge(block.offset, block.end, left_out=True)
                 block.written = True
-                self._release_if_done(block)
+                self._memory.give_if_done(block)
                 await asyncio.sleep(0)  # nothing else here waits, and others want their turn
             else:
-                if transfer.source.read_here is not None:  # else it has waited when it was asked for
+                if ends.source.read_here is not None:  # else it has waited when it was asked for
                     await self._rate_limit.take(len(block.data))
-                await transfer.part.flow.take(len(block.data))
+                await ends.part.flow.take(len(block.data))
                 if transfer.stop.is_set():
-                    transfer.part.flow.give(len(block.data))
+                    ends.part.flow.give(len(block.data))
                     raise Stopped
-                _answers(self._begin_write(self._write(block)), transfer.part.flow, len(block.data))
+                _answers(self._tasks.begin_write(self._write(block)), ends.part.flow, len(block.data))
             self._prefetched.give(len(block.data))
-        await self._all_answered()
-
-    async def _all_answered(self) -> None:
-        while self._writes:
-            await asyncio.wait(self._writes, return_when=asyncio.FIRST_COMPLETED)
-
-    def _begin_write(self, work: Coroutine[Any, Any, None]) -> asyncio.Task[None]:
-        task = asyncio.ensure_future(work)
-        self._writes[task] = None
-        task.add_done_callback(self._written)
-        return task
-
-    def _written(self, task: asyncio.Task[None]) -> None:
-        self._writes.pop(task, None)
-        self._ended(task)
+        await self._tasks.all_answered()
 
     async def _write(self, block: Block) -> None:
         """Write a block by one request; no block is larger than one."""
-        await self._transfer.part.write(block.offset, block.data)
+        await self._ends.part.write(block.offset, block.data)
         self._acknowledge(block.offset, block.end)
         block.written = True
-        self._release_if_done(block)
+        self._memory.give_if_done(block)
 
     def _acknowledge(self, start: int, end: int, *, left_out: bool = False) -> None:
-        self._count(start, end, left_out=left_out)
-        self._start_sync_if_due()
-
-    def _count(self, start: int, end: int, *, left_out: bool = False) -> None:
-        self._acknowledged.add(start, end)
-        if left_out:
-            self._left_out_to = max(self._left_out_to, end)
-            self._transfer.left_out(end - start)
-        else:
-            self._written_to = max(self._written_to, end)
-            self._unsynced += end - start
-            self._transfer.moved(end - start)
-
-    # -- syncing -----------------------------------------------------------------------------------------
-
-    def _start_sync_if_due(self) -> None:
-        if self._syncing is not None and not self._syncing.done():
-            return
-        due = self._unsynced >= self._tuning.sync_bytes
-        late = self._unsynced and self._clock() - self._synced_at >= self._tuning.sync_seconds
-        if due or late:
-            self._syncing = asyncio.ensure_future(self._sync_now())
-            self._syncing.add_done_callback(self._ended)
-
-    async def _sync_now(self) -> bool:
-        """Sync once. Covers what was acknowledged before the request, and nothing later."""
-        covered = self._acknowledged.copy()
-        hashed, value = self._hashed
-        self._unsynced = 0
-        self._synced_at = self._clock()
-        if (end := self._left_out_to) > self._written_to:
-            # What is durable must lie within the file: its last zero gives it the size.
-            await self._transfer.part.write(end - 1, b"\0")
-            self._written_to = max(self._written_to, end)
-        durable = await self._transfer.part.sync()
-        if durable:
-            self._transfer.synced(covered, value if hashed == covered.prefix else "")
-        return durable
-
-    async def _sync(self) -> bool:
-        if self._syncing is not None:
-            await self._syncing
-        return await self._sync_now() if self._transfer.sync_last else False
-
-    async def _drain(self, *, sync: bool) -> None:
-        """Wait a bounded time for outstanding answers, so that no write arrives late."""
-        reading = list(self._work)
-        for task in reading:
-            task.cancel()
-        owed: dict[asyncio.Task[Any], None] = {**dict.fromkeys(reading), **self._writes}
-        if self._syncing is not None:
-            owed[self._syncing] = None
-        if owed:
-            await asyncio.wait(owed, timeout=self._tuning.drain_seconds)
-            for task in owed:
-                if not task.done():
-                    task.cancel()
-                elif not task.cancelled():
-                    task.exception()  # seen; the first one is on its way up already
-        if self._end.done() and not self._end.cancelled():
-            self._end.exception()
-        if sync:
-            try:
-                async with asyncio.timeout(self._tuning.drain_seconds):
-                    await self._sync_now()
-            except (StoreError, TimeoutError):
-                pass  # the journal keeps what it knew; nothing is claimed
+        self._part.add(start, end, left_out=left_out)
+        self._part.sync_if_due()

@@ -46,31 +46,48 @@ class Tuning:
 
 
 @dataclass(slots=True)
-class Transfer:
-    """One file from a source to a part file. Sizes in bytes.
+class TransferEnds:
+    """Where the bytes of one file come from and go to.
 
-    `size` bytes are read from `source` and written to `part`. What is `durable` there is read from `prefix`, the
-    end that is on this machine, for the digest alone. `read_size` and `write_size`: the largest request of each end.
-    `sync_last`: whether to sync at the end, which a proof on the node does itself. `checkpoints`: digest that the first
-    N bytes of the durable part must have, by N. `fresh`: nothing was ever written to the part file, so zeros may stay
-    holes.
-
-    Callbacks: `moved` (bytes written), `left_out` (bytes left as holes), `synced` (what is durable now, and the digest
-    of its beginning, "" where that is unknown).
+    What is on disk already is read from `prefix`, the end that is on this machine, for the digest alone. `read_size`
+    and `write_size`: the largest request of either end, in bytes.
     """
 
     source: Reader
     part: Writer
     prefix: Reader
-    size: int
     read_size: int
     write_size: int
-    durable: Extents
-    sync_last: bool
-    hash: Hash
+
+
+@dataclass(frozen=True, slots=True)
+class TransferReports:
+    """Who hears how far one file is.
+
+    `moved`: bytes written. `left_out`: bytes left as holes. `synced`: what is on disk now, and the digest of its
+    beginning, "" where that is unknown.
+    """
+
     moved: Callable[[int], None]
-    synced: Callable[[Extents, str], None]
-    stop: asyncio.Event
     left_out: Callable[[int], None]
+    synced: Callable[[Extents, str], None]
+
+
+@dataclass(frozen=True, slots=True)
+class Transfer:
+    """One file of `size` bytes from a source to a part file.
+
+    `durable`: what is on disk there already. `sync_last`: whether to sync at the end, which a proof on the node does
+    itself. `checkpoints`: digest that the first N bytes of that part must have, by N. `fresh`: nothing was ever written
+    to the part file, so zeros may stay holes.
+    """
+
+    ends: TransferEnds
+    size: int
+    durable: Extents
+    hash: Hash
+    reports: TransferReports
+    stop: asyncio.Event
+    sync_last: bool
     checkpoints: Mapping[int, str] = field(default_factory=dict)
     fresh: bool = False
