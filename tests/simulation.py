@@ -369,7 +369,7 @@ async def _one_run(scenario: Scenario, journal: DyingJournal, ends: tuple[Openin
     if not journal.death.done():
         return (await work).state
     # A killed process does nothing more: its sessions are lost and its tasks end where they stand.
-    for store in executor._stores:
+    for store in executor.stores:
         store.lost = True  # type: ignore[attr-defined]
     tasks = [task for task in asyncio.all_tasks() if task is not asyncio.current_task()]
     for task in tasks:

@@ -22,6 +22,7 @@ from yatagan.engine.executor import Conditions, Executor
 from yatagan.engine.file_worker import FileWorker
 from yatagan.engine.growing_files import GrowingFiles
 from yatagan.engine.last_look import LastLook
+from yatagan.engine.opening_ends import Opening
 from yatagan.engine.part_files import PartFiles
 from yatagan.faults import Fault
 from yatagan.planning.planner import make_plan
@@ -253,7 +254,7 @@ def never_looks_for_links(patch: pytest.MonkeyPatch) -> None:
 
 def passes_files_off_as_proven(patch: pytest.MonkeyPatch) -> None:
     """Where commands see another disk by now, files are in place without the proof that was promised."""
-    patch.setattr(Executor, "_keep_promise", lambda *anything: None)
+    patch.setattr(Opening, "_keep_promise", lambda *anything: None)
 
 
 def takes_over_what_was_only_acknowledged(patch: pytest.MonkeyPatch) -> None:

@@ -11,6 +11,9 @@ from yatagan.trees.checksum_record import Expected
 from yatagan.trees.entries import Entries
 from yatagan.trees.scan import Tree
 
+#: The bit by which a directory gives its group to what is made in it.
+_HANDED_DOWN = 0o2000
+
 
 @dataclass(frozen=True, slots=True)
 class Claims:
@@ -30,11 +33,19 @@ class Claims:
     emptied: bool = False
 
     def as_tree(self, there: Tree) -> Tree:
-        """The tree that is claimed. What the record does not say is as it is `there`; a size that nobody knows is 0."""
+        """The tree that is claimed.
+
+        What the record does not say is as it is `there`; a size that nobody knows is 0. A directory there may have been
+        given the bit that hands down its group by the one above it.
+        """
         entries, targets = Entries(), dict[bytes, bytes]()
         for path, each in (self.expected or {}).items():
-            found = there.entries.get(path)
-            entries[path] = each.facts if self.times or not found else replace(each.facts, mtime_ns=found.mtime_ns)
+            facts, found = each.facts, there.entries.get(path)
+            if found is not None and not self.times:
+                facts = replace(facts, mtime_ns=found.mtime_ns)
+            if found is not None and facts.kind is found.kind is Kind.DIRECTORY:
+                facts = replace(facts, mode=facts.mode | found.mode & _HANDED_DOWN)
+            entries[path] = facts
             if each.target is not None:
                 targets[path] = each.target
         for line in self.listed:

@@ -144,17 +144,18 @@ def compare(
     step_ns: int,
     modeless: Collection[bytes] | None = (),
     renamed: Mapping[bytes, bytes] | None = None,
+    handed_down: int = _HANDED_DOWN,
 ) -> Comparison:
     """Compare two trees. `digests` of the files that `to_hash` names; None to go by size and time.
 
     `step_ns`: the coarser time step of the two, unless their times show one that is coarser still. `modeless`: paths
     whose modes are not known on either side; None: all. `renamed`: what has another name in the second tree; None: what
-    the digests say.
+    the digests say. `handed_down`: bits that a directory may have from the one above it, on either side.
     """
     files = ((path, second.entries.get(path)) for path in first.entries.of_kind(Kind.FILE))
     both = ((first.entries[path].mtime_ns, other.mtime_ns) for path, other in files if other is not None)
     step_ns = common_step(both, step_ns)
-    comparing = _TwoTrees(first, second, digests, step_ns, modeless)
+    comparing = _TwoTrees(first, second, digests, step_ns, modeless, handed_down)
     unread = first.unread.keys() | second.unread.keys()  # what is below says nothing
     result = Comparison(first, second, digests is not None, step_ns)
     if renamed is None:
@@ -196,6 +197,7 @@ class _TwoTrees:
     digests: tuple[Digests, Digests] | None
     step_ns: int
     modeless: Collection[bytes] | None
+    handed_down: int
 
     def entry(self, path: bytes, one: Facts | None, other: Facts | None, new_path: bytes | None) -> Compared:
         """How one entry compares, by its facts on either side."""
@@ -212,7 +214,7 @@ class _TwoTrees:
                 return self._file(path, one, other)
             case Kind.LINK if self.first.targets.get(path) != self.second.targets.get(path):
                 return Compared(path, Outcome.DIFFERENT, (Aspect.TARGET,))
-            case Kind.DIRECTORY if not self._same_mode(path, one, other, but=_HANDED_DOWN):
+            case Kind.DIRECTORY if not self._same_mode(path, one, other, but=self.handed_down):
                 return Compared(path, Outcome.FACTS_DIFFER, (Aspect.MODE,))
         return Compared(path, Outcome.SAME)
 

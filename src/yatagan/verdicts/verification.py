@@ -118,7 +118,7 @@ async def verify(
     the connection is lost.
     """
     record, listed = claims.as_tree(tree), {line.path for line in claims.listed}
-    reading = _Reading(store, tree, record, claims, memory, processes)
+    reading = _ListedContents(store, tree, record, claims, memory, processes)
     if contents:
         await reading.read(done)
     renamed = await reading.renamed() if contents and claims.whole else {}
@@ -129,6 +129,7 @@ async def verify(
         step_ns=step_of_record(claims.expected or {}, tree, store.traits.time_step_ns),
         modeless=() if claims.modes else None,
         renamed=renamed,
+        handed_down=0,  # the record knows on which side
     )
     found = [*_of_record(comparison, claims), *(_not_listed(comparison) if claims.whole else ())]
     read = reading.files() if contents else [path for path in listed if path in tree.entries]
@@ -145,7 +146,7 @@ async def verify(
     )
 
 
-class _Reading:
+class _ListedContents:
     """The contents of listed files, by every digest that the list has of them."""
 
     def __init__(
