@@ -104,7 +104,8 @@ class ForkedPopen(subprocess.Popen[Any]):
         _, _, cwd, env, _, _, _, *streams = more[:13]
         self._server = ForkServer.idle()
         request = [[os.fsdecode(word) for word in args[1:]], str(cwd), env, self.account, self.at_terminal]
-        self.pid = self._server.start(request, [streams[0], streams[3], streams[5]])
+        own = (stream if stream >= 0 else number for number, stream in enumerate((streams[0], streams[3], streams[5])))
+        self.pid = self._server.start(request, list(own))
         self._child_created = True
         self._close_pipe_fds(*streams)  # type: ignore[attr-defined]
 
@@ -182,13 +183,15 @@ class Program:
         }
 
     def __call__(
-        self, *words: str | bytes | Path, expect: int | None = 0, **more: Any
+        self, *words: str | bytes | Path, expect: int | None = 0, env: dict[str, str] | None = None, **more: Any
     ) -> subprocess.CompletedProcess[str]:
+        """Run it to its end, with `env` besides its environment."""
+        environment = {**self.environment(), **(env or {})}
         if more or INTERPRETED & os.environ.keys():
             done = subprocess.run(
                 [YATAGAN, *words],
                 cwd=self.directory,
-                env=self.environment(),
+                env=environment,
                 stdin=subprocess.DEVNULL,
                 capture_output=True,
                 text=True,
@@ -197,7 +200,7 @@ class Program:
                 **more,
             )
         else:
-            done = run_forked(words, self.directory, self.environment(), HOPELESS)
+            done = run_forked(words, self.directory, environment, HOPELESS)
         assert "Traceback" not in done.stderr, done.stderr
         if expect is not None:
             assert done.returncode == expect, f"{words}: {done.returncode}\n{done.stdout}\n{done.stderr}"
@@ -211,12 +214,13 @@ class Program:
         self("node", "remove", add[2], expect=None)
         self(*add)
 
-    def start(self, *words: str) -> subprocess.Popen[str]:
+    def start(self, *words: str, env: dict[str, str] | None = None) -> subprocess.Popen[str]:
+        """Start it, with `env` besides its environment."""
         start = subprocess.Popen if INTERPRETED & os.environ.keys() else ForkedPopen
         return start(
             [YATAGAN, *words],
             cwd=self.directory,
-            env=self.environment(),
+            env={**self.environment(), **(env or {})},
             stdin=subprocess.DEVNULL,
             stdout=subprocess.PIPE,
             stderr=subprocess.PIPE,

@@ -1,4 +1,4 @@
-"""Runs the program and kills it (SIGKILL, as kill -9 does) at one chosen moment: python dying.py MOMENT ARGUMENT...
+"""Has the program killed (SIGKILL, as kill -9 does) at one chosen moment.
 
 Moments: apply-before:N and apply-after:N (the Nth write of the journal, before or after it is committed), token:1
 (the node is being tried for its disk), bytes:N (N bytes were acknowledged), placed:N (the Nth final name was
@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import os
 import signal
-import sys
 from collections.abc import Callable
 from typing import Any
 
@@ -50,8 +49,9 @@ def die_between_keeping_and_renaming() -> None:
     SftpStore.place = dying  # type: ignore[method-assign]
 
 
-def main() -> None:
-    moment, _, number = sys.argv[1].partition(":")
+def die_at(moment: str) -> None:
+    """Prepare it, in a process that is to be the program."""
+    moment, _, number = moment.partition(":")
     left = int(number)
 
     def counted(before: bool, step: Callable[..., int] = lambda *args: 1) -> Callable[[Any], Any]:
@@ -103,9 +103,3 @@ def main() -> None:
             Ledger.append = counted(moment == "ledger-before")(Ledger.append)  # type: ignore[method-assign]
         case _:
             raise SystemExit(f"unknown moment {moment}")
-    from yatagan.cli.main import main as program
-
-    program(sys.argv[2:])
-
-
-main()

@@ -1,21 +1,23 @@
 """Runs the program many times without importing its modules each time: python forking.py SOCKET-FD
 
-It imports all that the program may import, which is most of the second that a run needs before it does anything. Then
-it forks for whoever asks:
+It imports all that the program may import, which is most of the second that a run needs before it does anything, and
+logs in once, so that the cryptography library has found itself. Then it forks for whoever asks:
 
 - a server of runs, for the tests; its socket comes along. A run is `[arguments, directory, environment, account,
   terminal]` in JSON, with descriptors for standard input, output and error. The account is null, or its number, its
   groups, the first of them its own, and its umask; `terminal`: the run leads a session at that terminal. The answer is
   the process's number, and when that has ended, its status as `waitpid` gives it.
-- for such a run, the process that it would start an interpreter for: a worker, or a keeper. These are nobody's children
-  as soon as their command has ended, as they would be without this.
+- for such a run, and for what it starts, a process that it would start an interpreter for: a worker, a keeper, a run
+  of a routine. These are nobody's children as soon as their command has ended, as they would be without this.
 """
 
 from __future__ import annotations
 
 import asyncio
 import atexit
+import contextlib
 import fcntl
+import functools
 import gc
 import importlib
 import itertools
@@ -36,7 +38,12 @@ from collections.abc import Sequence
 from types import SimpleNamespace
 from typing import Any
 
+import asyncssh
+from asyncssh import SSHServer
+
+import dying
 import yatagan
+import yatagan.background.routine_work
 import yatagan.background.starting
 import yatagan.keeper.spawn
 
@@ -62,11 +69,36 @@ _NEEDED = (
 _FOR_REPORTS = ("matplotlib.backends.backend_svg", "matplotlib.dates", "matplotlib.figure", "jinja2")
 
 
+class AnyKey(SSHServer):
+    """Lets everybody in."""
+
+    def public_key_auth_supported(self) -> bool:
+        return True
+
+    def validate_public_key(self, username: str, key: asyncssh.SSHKey) -> bool:
+        return True
+
+
+async def log_in_once() -> None:
+    """What is found out once by the libraries below takes a third of a short run."""
+    key = asyncssh.import_private_key(asyncssh.generate_private_key("ssh-ed25519").export_private_key())
+    with socket.create_server(("127.0.0.1", 0)) as listening:
+        near = socket.create_connection(listening.getsockname())
+        far, _ = listening.accept()
+    serving = asyncio.ensure_future(asyncssh.run_server(far, server_factory=AnyKey, server_host_keys=[key]))
+    asking = await asyncssh.run_client(near, known_hosts=None, username="fenflux", client_keys=[key])
+    asking.close()
+    await asking.wait_closed()
+    (await serving).close()
+    await serving.result().wait_closed()
+
+
 def begin(control: socket.socket) -> str:
     """Serve as long as the tests do. Returns in a child, which is to run the module that is returned."""
     for module in pkgutil.walk_packages(yatagan.__path__, "yatagan."):
         if not module.name.endswith("__main__"):
             importlib.import_module(module.name)
+    asyncio.run(log_in_once())
     gc.freeze()
     ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)
@@ -75,19 +107,15 @@ def begin(control: socket.socket) -> str:
             data, descriptors, _, _ = socket.recv_fds(ready, _LONGEST, 20)
             if not data:
                 os._exit(0)
-            child = os.fork()
-            if not child:
+            if not os.fork():
                 signal.signal(signal.SIGCHLD, signal.SIG_DFL)
                 control.close()
                 ours.close()
-                if ready is ours:
-                    theirs.close()
-                    words, *how = json.loads(data)
-                    return become_other(words, *how, descriptors=descriptors)
-                serve(socket.socket(fileno=descriptors[0]), theirs)
-                return "yatagan"
-            if ready is ours:
-                os.write(descriptors[-1], str(child).encode())
+                if ready is control:
+                    serve(socket.socket(fileno=descriptors[0]), theirs)
+                    return "yatagan"
+                words, environment, directory, umask, numbers = json.loads(data)
+                return become_other(words, environment, directory, umask, numbers, descriptors, theirs)
             for descriptor in descriptors:
                 os.close(descriptor)
 
@@ -115,6 +143,8 @@ def serve(connection: socket.socket, others: socket.socket) -> None:
                 fcntl.ioctl(0, termios.TIOCSCTTY, 0)
             if jump := environment.get("CLOCK_JUMPS"):
                 set_clock(*map(int, jump.split(",")))
+            if moment := environment.get("DIES_AT"):
+                dying.die_at(moment)
             return
         for descriptor in descriptors:
             os.close(descriptor)
@@ -124,38 +154,73 @@ def serve(connection: socket.socket, others: socket.socket) -> None:
 
 
 class Other:
-    """A process that was forked in place of one with an interpreter of its own."""
+    """A process that was forked in place of one with an interpreter of its own. `told`: its number, then its status."""
 
-    def __init__(self, pid: int) -> None:
-        self.pid = pid
+    def __init__(self, told: int, stderr: asyncio.StreamReader | None) -> None:
+        self._told = os.fdopen(told, "rb", buffering=0)
+        self._stderr = stderr
+        self.pid = int(self._told.readline())
+        self.returncode: int | None = None
 
-    async def wait(self) -> None:
-        while os.path.exists(f"/proc/{self.pid}"):  # noqa: ASYNC110 - nothing tells of its end
-            await asyncio.sleep(0.02)
+    async def wait(self) -> int:
+        """Until it has ended; several may wait."""
+        while self.returncode is None:
+            if select.select([self._told], [], [], 0)[0]:
+                self.returncode = os.waitstatus_to_exitcode(int(self._told.readline() or signal.SIGKILL))
+            else:
+                await asyncio.sleep(0.02)
+        return self.returncode
+
+    async def communicate(self) -> tuple[bytes, bytes]:
+        """What it has said, once it has ended."""
+        said = await self._stderr.read() if self._stderr is not None else b""
+        await self.wait()
+        return b"", said
 
 
 def fork_instead(others: socket.socket) -> None:
-    """Have the program's workers and keepers forked, too, where it would start an interpreter."""
+    """Have all that the program would start an interpreter for forked, too."""
 
-    def start(words: Sequence[str], *, stdout: int, pass_fds: tuple[int, ...] = (), **more: Any) -> Other:
-        as_both = {"stdin": subprocess.DEVNULL, "stderr": stdout, "cwd": "/", "start_new_session": True}
-        assert list(words[:3]) == [sys.executable, "-P", "-m"] and more == as_both
+    def start(*words: str, stderr: int, cwd: str = ".", pass_fds: tuple[int, ...] = (), **more: Any) -> tuple[int, int]:
+        as_all = {"stdin": subprocess.DEVNULL, "stdout": stderr, "start_new_session": True}
+        assert list(words[:3]) == [sys.executable, "-P", "-m"]
+        assert {**as_all, **more} in (as_all, {**as_all, "stdout": subprocess.DEVNULL})
         umask = os.umask(0o077)
         os.umask(umask)
-        order = [*words[3:]], dict(os.environ), umask, pass_fds
-        read, write = os.pipe()
-        socket.send_fds(others, [json.dumps(order).encode()], [stdout, *pass_fds, write])
+        order = words[3:], dict(os.environ), os.path.abspath(cwd), umask, pass_fds
+        told, telling = os.pipe()
+        read, write = os.pipe() if stderr == subprocess.PIPE else (-1, os.open(os.devnull, os.O_WRONLY))
+        socket.send_fds(others, [json.dumps(order).encode()], [stderr if stderr >= 0 else write, *pass_fds, telling])
         os.close(write)
-        process = int(os.read(read, 100))
-        os.close(read)
-        return Other(process)
+        os.close(telling)
+        return told, read
+
+    def start_now(words: Sequence[str], **more: Any) -> Other:
+        return Other(start(*words, **more)[0], None)
 
     async def start_soon(*words: str, **more: Any) -> Other:
-        return start(words, **more)
+        told, read = start(*words, **more)
+        if read < 0:
+            return Other(told, None)
+        said = asyncio.StreamReader()
+        reading = functools.partial(asyncio.StreamReaderProtocol, said)
+        await asyncio.get_running_loop().connect_read_pipe(reading, os.fdopen(read, "rb"))
+        return Other(told, said)
 
-    workers, keepers = yatagan.background.starting, yatagan.keeper.spawn
-    workers.subprocess = SimpleNamespace(Popen=start, DEVNULL=subprocess.DEVNULL)  # type: ignore[assignment]
-    keepers.asyncio = SimpleNamespace(create_subprocess_exec=start_soon)  # type: ignore[assignment]
+    workers: Any = yatagan.background.starting
+    workers.subprocess = SimpleNamespace(Popen=start_now, DEVNULL=subprocess.DEVNULL)
+    for module in (yatagan.keeper.spawn, yatagan.background.routine_work):
+        module.__dict__["asyncio"] = Forking(start_soon)
+
+
+class Forking:
+    """The library, but for the way in which it starts processes."""
+
+    def __init__(self, start: Any) -> None:
+        self.create_subprocess_exec = start
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(asyncio, name)
 
 
 def belong_to(number: int, groups: list[int], umask: int) -> None:
@@ -183,21 +248,41 @@ def become(words: list[str], directory: str, environment: dict[str, str], descri
 
 
 def become_other(
-    words: list[str], environment: dict[str, str], umask: int, numbers: list[int], descriptors: list[int]
+    words: list[str],
+    environment: dict[str, str],
+    directory: str,
+    umask: int,
+    numbers: list[int],
+    descriptors: list[int],
+    others: socket.socket,
 ) -> str:
-    """Become a worker or a keeper, with descriptors of these numbers. Returns the module to run."""
-    os.setsid()
-    os.umask(umask)
-    moved = [fcntl.fcntl(descriptor, fcntl.F_DUPFD_CLOEXEC, 100) for descriptor in descriptors]
+    """Become what an interpreter would be started for, with descriptors of these numbers. Returns the module to run.
+
+    Who remains tells of its number and of its end.
+    """
+    out, *passed, telling = (fcntl.fcntl(descriptor, fcntl.F_DUPFD_CLOEXEC, 100) for descriptor in descriptors)
     for descriptor in descriptors:
         os.close(descriptor)
-    out, *passed, reply = moved
-    os.close(reply)
+    child = os.fork()
+    if child:
+        for descriptor in (out, *passed):
+            os.close(descriptor)
+        others.close()
+        with contextlib.suppress(OSError):  # nobody may want to know
+            os.write(telling, b"%d\n" % child)
+            os.write(telling, b"%d\n" % os.waitpid(child, 0)[1])
+        os._exit(0)
+    os.close(telling)
+    os.setsid()
+    os.umask(umask)
+    spare = fcntl.fcntl(others.fileno(), fcntl.F_DUPFD_CLOEXEC, 100)
+    others.close()
+    fork_instead(socket.socket(fileno=spare))
     for descriptor, number in zip(passed, numbers, strict=True):
         os.dup2(descriptor, number)
         os.close(descriptor)
     module, *words = words
-    become(words, "/", environment, [os.open(os.devnull, os.O_RDONLY), os.dup(out), out])
+    become(words, directory, environment, [os.open(os.devnull, os.O_RDONLY), os.dup(out), out])
     return module
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import subprocess
 from pathlib import Path
 
 import pytest
@@ -12,8 +11,7 @@ from terminal import Terminal
 
 
 def told(program: Program, typed: str) -> list[str]:
-    environment = {**program.environment(), "_YATAGAN_COMPLETE": "fish_complete", "_YATAGAN_TYPED": typed}
-    done = subprocess.run([YATAGAN], env=environment, cwd=program.directory, capture_output=True, text=True, check=True)
+    done = program(env={"_YATAGAN_COMPLETE": "fish_complete", "_YATAGAN_TYPED": typed})
     assert done.stderr == ""
     return [line.removeprefix("word ") for line in done.stdout.splitlines()]
 

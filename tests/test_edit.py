@@ -5,19 +5,17 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-import random
 import shutil
 import signal
 import stat
 import struct
 import subprocess
-import time
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from conftest import YATAGAN, Far, Practice, Program
+from conftest import Far, Practice, Program
 
 OLD = "depth 10\nrate 2\n"
 NEW = "depth 12\nrate 2\n"
@@ -148,32 +146,16 @@ def test_where_nothing_can_be_edited(program: Program, oak: Far, practice: Pract
 
 
 @pytest.mark.server
-def test_killed_at_any_moment_it_is_the_old_file_or_the_new_one(program: Program, oak: Far, tmp_path: Path) -> None:
-    file, old, new = oak.root / "model.cfg", OLD * 20_000, NEW * 20_000
-    given = editor(tmp_path)
-    chance, states = random.Random(20), set[str]()
-    command = [YATAGAN, "edit", "oak:model.cfg"]
-    began = time.monotonic()
-    file.write_text(old)
-    edit(program, "oak:model.cfg", given)
-    whole = time.monotonic() - began
-    for moment in range(10):
-        file.write_text(old)
-        process = subprocess.Popen(
-            command,
-            cwd=program.directory,
-            env={**program.environment(), **given},
-            stdin=subprocess.DEVNULL,
-            stdout=subprocess.DEVNULL,
-            stderr=subprocess.DEVNULL,
-        )
-        time.sleep(whole * (0.5 + 0.055 * moment) * chance.uniform(0.95, 1.05))
-        process.send_signal(signal.SIGKILL)
-        process.wait(10)
-        found = file.read_text()
-        assert found in (old, new), f"{len(found)} bytes"
-        states.add("new" if found == new else "old")
-    assert states, "each moment was looked at"
+@pytest.mark.parametrize(
+    ("moment", "there"), [("token:1", OLD), ("bytes:1", OLD), ("bytes:200000", OLD), ("placed:1", NEW)]
+)
+def test_killed_at_any_moment_it_is_the_old_file_or_the_new_one(
+    program: Program, oak: Far, tmp_path: Path, moment: str, there: str
+) -> None:
+    file = oak.root / "model.cfg"
+    file.write_text(OLD * 20_000)
+    killed = program("edit", "oak:model.cfg", env={**editor(tmp_path), "DIES_AT": moment}, expect=-signal.SIGKILL)
+    assert killed.stdout == "" and file.read_text() == there * 20_000
     # What a killed edit has left is found as other unfinished files are.
     left = [str(part) for part in oak.root.glob(".yatagan-*.part")]
     assert [each["path"] for each in program.json("parts", "list", "oak:")["parts"]] == sorted(left)

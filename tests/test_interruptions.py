@@ -14,10 +14,8 @@ from pathlib import Path
 
 import pytest
 
-from conftest import Far, Practice, Program, snapshot, wait_for
+from conftest import Far, Practice, Program, run_forked, snapshot, wait_for
 from processes import file_servers, login_server, runs
-
-DYING = str(Path(__file__).with_name("dying.py"))
 
 MOMENTS = [
     *(f"apply-before:{number}" for number in (1, 2, 4, 7, 12)),
@@ -55,15 +53,7 @@ def part_sizes(root: Path) -> list[int]:
 
 
 def kill_at(program: Program, moment: str, *words: str) -> None:
-    done = subprocess.run(
-        [sys.executable, DYING, moment, *words],
-        cwd=program.directory,
-        env=program.environment(),
-        stdin=subprocess.DEVNULL,
-        capture_output=True,
-        text=True,
-        timeout=120,
-    )
+    done = run_forked(words, program.directory, {**program.environment(), "DIES_AT": moment}, 120)
     assert done.returncode == -signal.SIGKILL, f"{moment} never came\n{done.stdout}\n{done.stderr}"
 
 

@@ -20,7 +20,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import YATAGAN, Far, OpenSsh, Program, start_sshd, wait_for
+from conftest import Far, OpenSsh, Program, start_sshd, wait_for
 from yatagan.batches.activity import Activities
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.journal_data import Header
@@ -314,21 +314,20 @@ def _kill_now_and_then(program: Program, queued: list[str]) -> None:
     """Keep three workers at work until all is done, and kill one of them again and again."""
     (file,) = (program.home / "queue").glob("*.db")
     queue = Queue(file, Batches(program.home / "batches"))
-    workers: list[subprocess.Popen[bytes]] = []
+    workers: list[subprocess.Popen[str]] = []
     rng, end = random.Random(7), time.monotonic() + 600
     while queue.entries():
         assert time.monotonic() < end
         workers = [worker for worker in workers if worker.poll() is None]
         while len(workers) < 3:
-            words = [YATAGAN, "service", "run"]
-            workers.append(subprocess.Popen(words, env=program.environment(), stdout=subprocess.DEVNULL))
+            workers.append(program.start("service", "run"))
         time.sleep(1)
         alive = [entry.worker for entry in queue.entries() if entry.worker is not None and entry.worker.is_alive]
         if alive:
             with contextlib.suppress(ProcessLookupError):
                 os.kill(rng.choice(alive).pid, signal.SIGKILL)
     for worker in workers:
-        worker.wait(60)
+        worker.communicate(timeout=60)
 
 
 def _look_at(logs: Path) -> None:

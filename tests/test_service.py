@@ -15,7 +15,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import YATAGAN, Far, Program, wait_for
+from conftest import Far, Program, wait_for
 from yatagan.background.timers import (
     BrokenMarkers,
     NotWritable,
@@ -172,9 +172,7 @@ def test_a_crontab_that_cannot_be_read_is_not_written(kind: str, program: Progra
     script = BAD_CRONTABS[kind].replace("NAME", name)
     fake.write_text(f'#!/bin/sh\nif [ "$1" = - ]; then cat > {wrote}; exit; fi\n{script}\n')
     fake.chmod(0o755)
-    environment = {**program.environment(), "PATH": f"{fake.parent}:{program.environment()['PATH']}"}
-    for words in (["install"], ["remove"]):
-        done = subprocess.run(
-            [YATAGAN, "service", *words], env=environment, capture_output=True, text=True, check=False
-        )
-        assert done.returncode == 5 and "crontab" in done.stderr and not wrote.exists(), done
+    path = {"PATH": f"{fake.parent}:{program.environment()['PATH']}"}
+    for what in ("install", "remove"):
+        done = program("service", what, env=path, expect=5)
+        assert "crontab" in done.stderr and not wrote.exists(), done

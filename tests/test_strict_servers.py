@@ -22,7 +22,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import YATAGAN, OpenSsh, Program, start_sshd
+from conftest import OpenSsh, Program, start_sshd
 from terminal import Terminal
 
 pytestmark = pytest.mark.server
@@ -92,7 +92,8 @@ def test_an_agent_that_holds_the_key_is_asked_first(
 ) -> None:
     sock = program.home / "agent"
     agent = subprocess.Popen(["ssh-agent", "-D", "-a", str(sock)], stdout=subprocess.DEVNULL)
-    environment = {**program.environment(), "SSH_AUTH_SOCK": str(sock)}
+    agent_at = {"SSH_AUTH_SOCK": str(sock)}
+    environment = {**program.environment(), **agent_at}
     try:
         while not sock.exists():
             time.sleep(0.02)
@@ -102,7 +103,7 @@ def test_an_agent_that_holds_the_key_is_asked_first(
             subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(other)], check=True)
             subprocess.run(["ssh-add", "-q", str(other)], env=environment, check=True)
         subprocess.run(["ssh-add", "-q", str(openssh.base / "login")], env=environment, check=True)
-        subprocess.run([YATAGAN, "list", "oak:"], env=environment, stdin=subprocess.DEVNULL, check=True)
+        program("list", "oak:", env=agent_at)
     finally:
         agent.terminate()
         agent.wait(10)
