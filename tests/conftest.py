@@ -150,6 +150,8 @@ def run_forked(
     return subprocess.CompletedProcess(decoded, os.waitstatus_to_exitcode(status), *said)
 
 
+#: What `node add` has written, by its words.
+_SAVED: dict[tuple[str, ...], str] = {}
 #: Seconds after which a run is hopeless, however busy the machine is.
 HOPELESS = 300
 #: With one of these in the environment an interpreter is started for every run.
@@ -208,6 +210,20 @@ class Program:
 
     def json(self, *words: str | bytes | Path, expect: int = 0) -> Any:
         return json.loads(self(*words, "--json", expect=expect).stdout)
+
+    def know(self, far: Far) -> None:
+        """Save a node, as `node add` does, which is run once for all that differ in their start directory alone."""
+        file, start = self.home / "nodes.toml", str(far.root)
+        saved = _SAVED.get(key := tuple(word.replace(start, "START") for word in far.add))
+        if saved is not None:
+            file.touch(0o600)
+            with file.open("a") as stream:
+                stream.write(saved.replace("START", start))
+            return
+        alone = not file.exists()
+        self(*far.add)
+        if alone:
+            _SAVED[key] = file.read_text().replace(start, "START") + "\n"
 
     def save(self, *add: str) -> None:
         """Save a node by `node add`, in place of one of its name."""
@@ -393,7 +409,7 @@ def far(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> Far
     else:
         (tmp_path / "far").mkdir()
         found = request.getfixturevalue("openssh").far(tmp_path / "far")
-    program(*found.add)
+    program.know(found)
     marker = request.node.get_closest_marker("kept")
     if marker is not None and found.kind in marker.args:
         program("node", "open", found.name)
@@ -405,7 +421,7 @@ def oak(openssh: OpenSsh, program: Program, tmp_path: Path) -> Far:
     """The real server alone."""
     (tmp_path / "far").mkdir()
     found = openssh.far(tmp_path / "far")
-    program(*found.add)
+    program.know(found)
     return found
 
 

@@ -171,7 +171,7 @@ def test_what_is_there_already_needs_no_space_a_second_time() -> None:
 
 def test_a_step_that_failed_leaves_no_part_file(program: Program, practice: Practice) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     fen = make_fen(program)
     practice.wrong("heron", max_rate="4MB")
     running = program.start("stage", "fen", "heron:")
@@ -300,7 +300,7 @@ def test_resume_takes_what_is_left(program: Program, oak: Far) -> None:
 
 def test_a_stage_that_died_while_it_planned_is_told_of(program: Program, practice: Practice) -> None:
     """Nothing of it is left to go on with: what was typed is named, once."""
-    program(*practice.far().add)
+    program.know(practice.far())
     (program.directory / "small").write_text("small")
     program("stage", "small", "heron:")
     practice.wrong("heron", delay="2s")

@@ -20,7 +20,7 @@ from yatagan.errors import Refused
 def far(program: Program, practice: Practice) -> Far:
     """What is said and refused here is our own doing: one kind of node will do, but where a real one is asked for."""
     found = practice.far()
-    program(*found.add)
+    program.know(found)
     program("node", "open", found.name)
     return found
 

@@ -159,7 +159,7 @@ def test_a_shutdown_is_nobodys_wish(program: Program, oak: Far) -> None:
 def test_a_login_that_needs_a_person(program: Program, practice: Practice) -> None:
     """The person answers once, and the batch goes over that login."""
     far = practice.far("bittern")
-    program(*far.add)
+    program.know(far)
     practice.wrong("bittern", max_rate="3MB")
     data = big(program, size=3_000_000)
     refused = program("stage", "big", "bittern:", "--background", expect=3)
@@ -173,7 +173,7 @@ def test_a_login_that_needs_a_person(program: Program, practice: Practice) -> No
 
 def test_a_node_that_is_away_is_tried_again(program: Program, practice: Practice) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     program("config", "set", "connection.patience", "500ms")
     practice.wrong("heron", max_rate="600kB")
     big(program)
@@ -269,7 +269,7 @@ def test_what_has_ended_is_not_stopped(words: tuple[str, ...], program: Program)
 def test_a_batch_is_cancelled_at_any_moment(opened: bool, program: Program, practice: Practice) -> None:
     """Also before its run has begun, or when that has just ended: then it is finished, and no process is killed."""
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     if opened:
         program("node", "open", "heron")
     (program.directory / "some").mkdir()

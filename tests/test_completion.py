@@ -18,7 +18,7 @@ def told(program: Program, typed: str) -> list[str]:
 
 def test_what_a_shell_is_told(program: Program, practice: Practice) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     program("area", "add", "heron", "scratch", str(far.root / "scratch"))
     for name in ("fen/2025/a", "fen/2025/b c", "fen/x\ny", "fen/.yatagan-1.part"):
         (far.root / name).parent.mkdir(parents=True, exist_ok=True)
@@ -49,7 +49,7 @@ def test_what_a_shell_is_told(program: Program, practice: Practice) -> None:
 
 @pytest.mark.skipif(not Path("/bin/bash").exists(), reason="no bash here")
 def test_in_bash(program: Program, practice: Practice) -> None:
-    program(*practice.far().add)
+    program.know(practice.far())
     (program.directory / "two words").touch()
     shell = Terminal(program, "--norc", "-i", run="/bin/bash")
     shell.type(f'PATH="{Path(YATAGAN).parent}:$PATH"; eval "$(yatagan completion bash)"; complete -p yatagan')

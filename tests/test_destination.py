@@ -69,7 +69,7 @@ def test_a_directory_of_this_machine_becomes_a_link(
     more: list[str], program: Program, practice: Practice, fen: Path, tmp_path: Path
 ) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     os.rename(fen, far.root / "fen")
     practice.wrong("heron", max_rate="1MB")
     victim, dest = tmp_path / "victim", program.directory / "dest"
@@ -110,7 +110,7 @@ def upload(request: pytest.FixtureRequest, program: Program, openssh: OpenSsh, t
     pack, prove = way[request.param]
     server = files_only(openssh, tmp_path / "server") if request.param == "files only" else None
     found = server.__enter__() if server is not None else openssh
-    program(*found.far(tmp_path / "far").add)
+    program.know(found.far(tmp_path / "far"))
 
     def begin(*more: str) -> subprocess.Popen[str]:
         words = ("fen", "oak:top", "--pack", pack, "--prove", prove, "--max-rate", "1MB/s")

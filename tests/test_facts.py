@@ -126,7 +126,7 @@ def test_a_directory_whose_time_sftp_cannot_say(program: Program, openssh: OpenS
     fen.mkdir()
     os.utime(fen, (when, when))
     (tmp_path / "far").mkdir()
-    program(*openssh.far(tmp_path / "far").add)
+    program.know(openssh.far(tmp_path / "far"))
     program("stage", "fen", "oak:")
     assert (tmp_path / "far" / "fen").stat().st_mtime == when
     child, port = start_sshd(openssh.base, "ForceCommand internal-sftp\n", sftp="internal-sftp")
@@ -184,7 +184,7 @@ def test_holes_arrive_as_holes_and_zeros_are_not_sent(program: Program, far: Far
 @pytest.mark.parametrize("stop", [signal.SIGINT, signal.SIGKILL])
 def test_an_interruption_among_zeros(program: Program, practice: Practice, stop: int) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     near = program.directory / "sparse"
     with near.open("wb") as file:
         file.truncate(HOLE)
@@ -206,7 +206,7 @@ def test_an_interruption_among_zeros(program: Program, practice: Practice, stop:
 def test_a_download_with_zeros_that_somebody_changes_meanwhile(program: Program, practice: Practice) -> None:
     """A hole of ours is no sign of it, and one that is not ours is."""
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     there = far.root / "sparse"
     make_sparse(there)
     practice.wrong("heron", max_rate="12MB")

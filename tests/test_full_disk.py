@@ -37,7 +37,7 @@ def full(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> It
         (program.directory / "fen" / f"{number}.npy").write_bytes(os.urandom(2 * MB))
     place = str(root)
     if request.param == "commands":
-        program(*request.getfixturevalue("openssh").far(root).add)
+        program.know(request.getfixturevalue("openssh").far(root))
         place = "oak:"
     yield place, root
     subprocess.run(["umount", "-l", str(root)], check=True)
@@ -136,7 +136,7 @@ def test_a_destination_that_was_read_only_for_a_while(program: Program, full: tu
 
 def test_sigterm_ends_with_the_status_of_an_interruption(program: Program, practice: Practice) -> None:
     """While it plans, and while it carries."""
-    program(*practice.far().add)
+    program.know(practice.far())
     (program.directory / "big").write_bytes(bytes(30 * MB))
     practice.wrong("heron", delay="1s")
     planning = program.start("list", "heron:")

@@ -108,7 +108,7 @@ def logs(log: Path) -> None:
 @pytest.mark.parametrize("way", ["up", "down"])
 def test_one_that_never_holds_still_arrives(program: Program, practice: Practice, way: str) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     practice.wrong("heron", max_rate="2MB/s")
     up = way == "up"
     log, there = far.root / "logger.csv", program.directory / "in" / "logger.csv"
@@ -143,7 +143,7 @@ def test_a_bundle_has_no_room_for_them(program: Program) -> None:
 
 def test_a_routine_takes_them_as_they_are(program: Program, practice: Practice) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     raw = program.directory / "raw"
     raw.mkdir()
     for name in ("logger.csv", "site.txt"):

@@ -59,7 +59,7 @@ def test_without_commands_contents_are_read_over_the_line(program: Program, prac
     """And nothing is remembered of them: there is neither an inode nor a change time to know them by."""
     practice.wrong("heron", sessions="1")  # which leaves none for commands
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     (program.directory / "fen").mkdir()
     for number in range(8):
         (program.directory / "fen" / f"{number}.csv").write_bytes(b"ch4,%d\n" % number)

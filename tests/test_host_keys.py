@@ -215,7 +215,7 @@ def without_trust(add: list[str]) -> list[str]:
 def test_a_pin_counts_though_the_key_is_known_already(program: Program, practice: Practice) -> None:
     """A1: another node of the same address had made the key known, and the wrong pin was ignored."""
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     program("list", "heron:")
     bad = ["node", "add", "bad", *without_trust(far.add)[3:], "--trust", f"SHA256:{'A' * 43}"]
     assert "heron has the same address" in program(*bad).stderr

@@ -103,7 +103,7 @@ def prepare(liar: tuple[OpenSsh, Path], program: Program, tmp_path: Path) -> Pat
             os.utime(root / name, (1_600_000_000, 1_600_000_000))
         (root / "link").symlink_to("a")
     lie.write_text("nothing:")
-    program(*server.far(far).add)
+    program.know(server.far(far))
     return lie
 
 

@@ -32,7 +32,7 @@ def place(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> t
     else:
         (tmp_path / "far").mkdir()
         far = request.getfixturevalue("openssh").far(tmp_path / "far")
-    program(*far.add)
+    program.know(far)
     program("node", "open", far.name)
     return f"{far.name}:", far.root
 
@@ -95,7 +95,7 @@ def test_what_is_refused(program: Program, place: tuple[str, Path]) -> None:
 
 def test_the_question(program: Program, practice: Practice) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     make_tree(far.root)
     (far.root / "outside" / "keep").unlink()
     for answer, left in (("", True), ("n", True), ("y", False)):

@@ -91,7 +91,7 @@ def test_kill_and_resume(program: Program, oak: Far, old_tree: Path, moment: str
 @pytest.mark.parametrize("moment", ["bytes:3000000", "placed:3"])
 def test_kill_twice_on_a_practice_node(program: Program, practice: Practice, moment: str) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     make_tree(program.directory / "fen")
     kill_at(program, moment, "stage", "fen", "heron:")
     kill_at(program, "apply-after:3", "batch", "resume")
@@ -102,7 +102,7 @@ def test_kill_twice_on_a_practice_node(program: Program, practice: Practice, mom
 def test_little_is_sent_again(program: Program, practice: Practice) -> None:
     """Killed at 9 of 12 MB on a slow line: what was synced is neither sent nor trusted blindly."""
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     (program.directory / "big").write_bytes(os.urandom(12_000_000))
     practice.wrong("heron", max_rate="3MB")
     kill_at(program, "bytes:9000000", "stage", "big", "heron:")
@@ -116,7 +116,7 @@ def test_little_is_sent_again(program: Program, practice: Practice) -> None:
 
 def test_a_cut_line_is_retried_by_itself(program: Program, practice: Practice) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     make_tree(program.directory / "fen")
     practice.wrong("heron", cut_after="2MB", refuse_for="1500ms")
     done = program("stage", "fen", "heron:")
@@ -126,8 +126,8 @@ def test_a_cut_line_is_retried_by_itself(program: Program, practice: Practice) -
 
 def test_a_login_node_that_ends_what_lasts_too_long(program: Program, practice: Practice) -> None:
     heron, dunlin = practice.far(), practice.far("dunlin")
-    program(*heron.add)
-    program(*dunlin.add)
+    program.know(heron)
+    program.know(dunlin)
     (program.directory / "big").write_bytes(os.urandom(6_000_000))
     practice.wrong("dunlin", kill_after="3s", max_rate="2MB")
     done = program("stage", "big", "dunlin:")
@@ -139,7 +139,7 @@ def test_a_login_node_that_ends_what_lasts_too_long(program: Program, practice: 
 
 def test_a_line_that_stays_away_interrupts_and_resumes(program: Program, practice: Practice) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     (program.home / "settings.toml").write_text('[connection]\npatience = "1s"\n')
     make_tree(program.directory / "fen")
     practice.wrong("heron", cut_after="2MB", refuse_for="60s")
@@ -202,7 +202,7 @@ main(["stage", "a", "there", "--json"])
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
 def test_ctrl_c_stops_cleanly_and_at_once(program: Program, practice: Practice, number: int) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     (program.directory / "big").write_bytes(os.urandom(8_000_000))
     practice.wrong("heron", max_rate="2MB")
     child = program.start("stage", "big", "heron:")
@@ -218,7 +218,7 @@ def test_ctrl_c_stops_cleanly_and_at_once(program: Program, practice: Practice, 
 
 def test_a_full_disk_holds_the_batch_until_there_is_room(program: Program, practice: Practice) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     make_tree(program.directory / "fen")
     practice.wrong("heron", full_after="2MB")
     done = program("stage", "fen", "heron:", "--no-space-check", expect=4)
@@ -234,7 +234,7 @@ def test_a_full_disk_holds_the_batch_until_there_is_room(program: Program, pract
 def test_a_stop_does_not_wait_for_a_proof(program: Program, practice: Practice) -> None:
     """Reading the file back would take minutes."""
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     (program.directory / "big").write_bytes(os.urandom(3_000_000))
     practice.wrong("heron", max_rate="3MB")
     child = program.start("stage", "big", "heron:", "--prove", "read-back")
@@ -255,7 +255,7 @@ def test_a_stop_does_not_wait_for_a_proof(program: Program, practice: Practice) 
 def test_a_full_disk_of_our_own_interrupts_and_resumes(program: Program, practice: Practice) -> None:
     """The journal cannot grow any more: nothing goes on unjournalled, and nothing is lost."""
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     (program.directory / "fen").mkdir()
     for number in range(600):
         (program.directory / "fen" / f"{number}.csv").write_bytes(b"%d" % number)
@@ -331,7 +331,7 @@ def test_two_machines_stage_the_same_name_at_once(program: Program, oak: Far, tm
 
 def test_a_source_that_grows_never_lands_as_a_mixture(program: Program, practice: Practice) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     growing = program.directory / "growing.log"
     growing.write_bytes(b"a" * 3_000_000)
     os.utime(growing, (1_600_000_000, 1_600_000_000))
@@ -348,7 +348,7 @@ def test_a_source_that_grows_never_lands_as_a_mixture(program: Program, practice
 @pytest.mark.parametrize("now", ["directory", "link"])
 def test_a_file_that_is_something_else_by_now(program: Program, practice: Practice, now: str) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     fen = program.directory / "fen"
     fen.mkdir()
     (fen / "a-big").write_bytes(os.urandom(6_000_000))
@@ -373,7 +373,7 @@ def test_a_file_that_is_something_else_by_now(program: Program, practice: Practi
 
 def test_what_appears_after_the_plan_is_not_destroyed(program: Program, practice: Practice) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     (program.directory / "notes").write_bytes(os.urandom(3_000_000))
     practice.wrong("heron", max_rate="2MB")
     child = program.start("stage", "notes", "heron:")
@@ -387,7 +387,7 @@ def test_what_appears_after_the_plan_is_not_destroyed(program: Program, practice
 
 def test_a_batch_is_carried_by_one_process(program: Program, practice: Practice) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     (program.directory / "big").write_bytes(os.urandom(4_000_000))
     practice.wrong("heron", max_rate="1MB")
     child = program.start("stage", "big", "heron:")

@@ -44,7 +44,7 @@ from yatagan.stores.interface import Facts, Kind
 def bittern(program: Program, practice: Practice) -> Far:
     """The strict practice node, open."""
     far = practice.far("bittern")
-    program(*far.add)
+    program.know(far)
     reopen(program, practice)
     return far
 
@@ -79,7 +79,7 @@ def is_whole(program: Program, far: Far) -> bool:
 
 
 def test_commands_use_the_login_and_no_secret_stays(program: Program, practice: Practice) -> None:
-    program(*practice.far("bittern").add)
+    program.know(practice.far("bittern"))
     password = practice.site.password.read_text()
     terminal = Terminal(program, "node", "open", "bittern", "--for", "30m")
     code = log_in(terminal, practice)
@@ -130,7 +130,7 @@ def test_an_unknown_host_key_is_asked_about_while_opening(program: Program, prac
 
 @pytest.mark.parametrize("press", ["\x03", "\x04"], ids=["Ctrl-C", "Ctrl-D"])
 def test_a_login_that_is_given_up_leaves_nothing_behind(program: Program, practice: Practice, press: str) -> None:
-    program(*practice.far("bittern").add)
+    program.know(practice.far("bittern"))
     terminal = Terminal(program, "node", "open", "bittern")
     terminal.expect("Password:")
     terminal.press(press)
@@ -253,7 +253,7 @@ def test_every_end_is_clean_and_told(program: Program, practice: Practice, bitte
 
 
 def test_a_keeper_that_does_not_answer_is_named(program: Program, practice: Practice) -> None:
-    program(*practice.far().add)
+    program.know(practice.far())
     program("node", "open", "heron")
     keeper = openness(program)["process"]
     os.kill(keeper, signal.SIGSTOP)

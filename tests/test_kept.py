@@ -144,7 +144,7 @@ def test_kept_directories_have_the_modes_of_those_that_they_come_from(program: P
 
 def test_a_batch_that_moves_is_stopped_and_given_up(program: Program, practice: Practice) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     practice.wrong("heron", max_rate="2MB/s")
     (program.directory / "big").write_bytes(os.urandom(20_000_000))
     for opened in (False, True):
@@ -199,7 +199,7 @@ def interrupted() -> Callable[[Program, Far], str]:
 @pytest.mark.parametrize("what", ["remove", "kept remove", "kept restore"])
 def test_ctrl_c_ends_a_question_at_once(program: Program, practice: Practice, what: str) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     versions(program, far, "first", "second")
     asked = Terminal(program, *what.split(), f"{far.name}:campaign", "--json")
     asked.expect("[y/N]")

@@ -455,7 +455,7 @@ def test_processes_beside_end_when_we_do_and_may_die(program: Program, oak: Far,
 @pytest.mark.server
 def test_from_node_to_node_without_touching_this_disk(program: Program, practice: Practice, oak: Far) -> None:
     heron = practice.far()
-    program(*heron.add)
+    program.know(heron)
     rng = random.Random(6)
     (heron.root / "fen" / "empty").mkdir(parents=True)
     (heron.root / "fen" / "a\nb").write_bytes(b"odd")

@@ -329,7 +329,7 @@ def test_a_fork_of_a_second_host_is_a_writer_of_its_own(small: Program, monkeypa
 
 def test_records_of_nodes(program: Program, practice: Practice) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     (far.root / "in").mkdir()
     (far.root / "in" / "a").write_text("a\n")
     program("stage", "heron:in", "back")

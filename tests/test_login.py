@@ -105,7 +105,7 @@ def test_refusals_name_the_step(program: Program, practice: Practice, tmp_path: 
 
 
 def test_nobody_to_answer_is_an_error_that_names_the_prompt(program: Program, practice: Practice) -> None:
-    program(*practice.far("bittern").add)
+    program.know(practice.far("bittern"))
     assert "'Password:'" in program("list", "bittern:", expect=3).stderr
     terminal = Terminal(program, "list", "bittern:", "--no-questions")
     assert terminal.end() == 3 and "'Password:'" in terminal.seen
@@ -113,7 +113,7 @@ def test_nobody_to_answer_is_an_error_that_names_the_prompt(program: Program, pr
 
 def test_password_and_code_once_for_the_whole_stage(program: Program, practice: Practice) -> None:
     far = practice.far("bittern")
-    program(*far.add)
+    program.know(far)
     fen = program.directory / "fen"
     fen.mkdir()
     for number in range(5):
@@ -132,7 +132,7 @@ def test_password_and_code_once_for_the_whole_stage(program: Program, practice: 
 
 
 def test_a_wrong_answer_is_said_to_be_wrong(program: Program, practice: Practice) -> None:
-    program(*practice.far("bittern").add)
+    program.know(practice.far("bittern"))
     for opened in (False, True):
         words = ("node", "open", "bittern") if opened else ("list", "bittern:")
         terminal = Terminal(program, *words)
@@ -157,7 +157,7 @@ def test_a_wrong_pass_phrase_is_said_to_be_wrong(program: Program, practice: Pra
     subprocess.run(["ssh-keygen", "-q", "-p", "-N", "right", "-f", str(key)], check=True)
     far = practice.far()
     far.add[far.add.index("--key") + 1] = str(key)
-    program(*far.add)
+    program.know(far)
     terminal = Terminal(program, "list", "heron:")
     for phrase in ("wrong", "right"):
         terminal.expect("Pass phrase of the key")
@@ -198,7 +198,7 @@ def test_no_secret_is_anywhere(program: Program, practice: Practice, tmp_path: P
     assert traces(secrets_used[0], program.home) == [str(program.home / "leak")]
     (program.home / "leak").unlink()
 
-    program(*practice.far("bittern").add)
+    program.know(practice.far("bittern"))
     (program.directory / "big").write_bytes(os.urandom(4_000_000))
     practice.wrong("bittern", max_rate="1MB", cut_after="2MB")
     terminal = Terminal(program, "stage", "big", "bittern:")
@@ -216,7 +216,7 @@ def test_no_secret_is_anywhere(program: Program, practice: Practice, tmp_path: P
     subprocess.run(["ssh-keygen", "-q", "-p", "-N", phrase, "-f", str(key)], check=True)
     far = practice.far()
     far.add[far.add.index("--key") + 1] = str(key)
-    program(*far.add)
+    program.know(far)
     terminal = Terminal(program, "stage", "big", "heron:")
     terminal.expect("Pass phrase")
     terminal.type(phrase)
@@ -225,7 +225,7 @@ def test_no_secret_is_anywhere(program: Program, practice: Practice, tmp_path: P
 
 
 def test_a_wait_for_an_approval_does_not_look_like_a_hang(program: Program, practice: Practice) -> None:
-    program(*practice.far("bittern").add)
+    program.know(practice.far("bittern"))
     practice.wrong("bittern", approve_after="6s")
     terminal = Terminal(program, "list", "bittern:")
     log_in(terminal, practice)
@@ -260,7 +260,7 @@ def test_a_login_that_nobody_answers_leaves_the_batch_waiting_for_one(
 
 
 def test_password_and_code_as_one_word(program: Program, practice: Practice) -> None:
-    program(*practice.far("bittern").add)
+    program.know(practice.far("bittern"))
     practice.wrong("bittern", one_word="yes")
     terminal = Terminal(program, "list", "bittern:")
     terminal.expect("Password and code in one word:")
@@ -303,7 +303,7 @@ def test_a_batch_stays_on_one_machine_of_a_cluster(
 
 
 def test_a_changed_key_of_a_practice_node(program: Program, practice: Practice) -> None:
-    program(*practice.far().add)
+    program.know(practice.far())
     program("list", "heron:")
     program.save(*without_trust(practice.far().add))
     practice.wrong("heron", other_key="yes", sessions="1")
@@ -315,7 +315,7 @@ def test_a_changed_key_of_a_practice_node(program: Program, practice: Practice) 
 
 
 def test_a_used_code_is_refused(program: Program, practice: Practice) -> None:
-    program(*practice.far("bittern").add)
+    program.know(practice.far("bittern"))
     terminal = Terminal(program, "list", "bittern:")
     log_in(terminal, practice, "000000")
     for _ in range(8):
@@ -330,7 +330,7 @@ def test_a_used_code_is_refused(program: Program, practice: Practice) -> None:
 def _stage_over_a_cut(program: Program, practice: Practice) -> tuple[Far, Terminal]:
     """A stage that has logged in once, and whose line will be cut."""
     far = practice.far("bittern")
-    program(*far.add)
+    program.know(far)
     (program.directory / "big").write_bytes(os.urandom(3_000_000))
     practice.wrong("bittern", max_rate="2MB", cut_after="1MB")
     terminal = Terminal(program, "stage", "big", "bittern:")

@@ -32,7 +32,7 @@ def spot(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> It
     if request.param == "files":
         child, port = start_sshd(openssh.base, "ForceCommand internal-sftp\n", sftp="internal-sftp")
         openssh = replace(openssh, port=port)
-    program(*openssh.far(root).add)
+    program.know(openssh.far(root))
     yield "oak:", root
     if child is not None:
         child.terminate()
@@ -143,7 +143,7 @@ def test_what_a_server_refuses_is_told_once(program: Program, openssh: OpenSsh, 
     """A file that an access list's mask has changed is no difference; one that cannot be changed is not tried again."""
     root = tmp_path / "spot"
     root.mkdir()
-    program(*openssh.far(root).add)
+    program.know(openssh.far(root))
     program("stage", "fen", "oak:")
     nobody = 0xFFFFFFFF
     entries = [(0x01, 6, nobody), (0x02, 4, 12345), (0x04, 4, nobody), (0x10, 6, nobody), (0x20, 4, nobody)]

@@ -18,7 +18,7 @@ from yatagan.trees.name_clashes import clashes, folded, has_spellings
 def heron(program: Program, practice: Practice) -> Path:
     """The start directory of a node whose disk ignores case and takes no colon."""
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     practice.wrong("heron", foreign_names="yes")
     return far.root
 

@@ -100,7 +100,7 @@ def test_a_start_directory_that_takes_nothing(program: Program, oak: Far) -> Non
 
 
 def test_a_node_for_files_only(program: Program, practice: Practice) -> None:
-    program(*practice.far("bittern").add)
+    program.know(practice.far("bittern"))
     terminal = Terminal(program, "node", "check", "bittern")
     log_in(terminal, practice)
     assert terminal.end() == 0
@@ -112,7 +112,7 @@ def test_how_far_one_comes(program: Program, practice: Practice) -> None:
     program("node", "add", "gone", "127.0.0.1", "--port", "1")
     shown = program("node", "check", "gone", expect=3).stdout.split("\n")
     assert [line.split()[-1] for line in shown[1:3]] == ["good", "failed"]
-    program(*practice.far("bittern").add)
+    program.know(practice.far("bittern"))
     assert "no terminal to answer" in program("node", "check", "bittern", expect=3).stdout
     assert program.json("node", "check", "bittern", expect=3)["error"]["step"] == "login"
     assert "no node is called" in program("node", "check", "nobody", expect=2).stderr

@@ -111,7 +111,7 @@ def test_a_batch_ends_with_a_mail(scheme: str, program: Program, practice: Pract
     box, port = serve(tls=scheme == "smtps")
     by_mail(program, scheme, port)
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     (program.directory / "Moor\nNord").mkdir()
     for name in ("föhn.csv", "b", "c"):
         (program.directory / "Moor\nNord" / name).write_bytes(os.urandom(1000))
@@ -203,7 +203,7 @@ def test_what_cannot_be_set(program: Program) -> None:
 def test_once_for_each_node(program: Program, practice: Practice) -> None:
     """Two batches wait for one node: one notice, and one when all is well again."""
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     told = program.directory / "told"
     program("config", "set", "notice.command", f"cat >> {told}; echo >> {told}")
     (program.directory / "a").write_bytes(os.urandom(6_000_000))

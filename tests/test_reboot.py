@@ -81,7 +81,7 @@ def right_files(source: Path, there: Path) -> dict[Path, int]:
 @pytest.mark.parametrize("number", DRILLS)
 def test_the_power_goes(number: int, commands: str, program: Program, practice: Practice) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     wrong = {"max_rate": "3MB", "no_commands": "yes" if commands == "no" else "no"}
     practice.wrong("heron", **wrong)
 
@@ -98,7 +98,7 @@ def test_the_server_is_killed(number: int, program: Program, openssh: OpenSsh, t
     (tmp_path / "far").mkdir()
     server, port = start_sshd(openssh.base)
     far = replace(openssh, port=port).far(tmp_path / "far")
-    program(*far.add)
+    program.know(far)
     program("node", "change", far.name, "--max-rate", "3MB/s")
     servers = [server]
 

@@ -134,7 +134,7 @@ def test_from_a_stored_bundle_and_a_place_below(program: Program, oak: Far) -> N
 
 
 def test_the_next_copy_with_the_same_digest_is_taken(program: Program, oak: Far, practice: Practice) -> None:
-    program(*practice.far().add)
+    program.know(practice.far())
     declare(program, "oak", PROJECT)
     root = program.directory / "chambers"
     survey(root)
@@ -177,7 +177,7 @@ def test_the_next_copy_with_the_same_digest_is_taken(program: Program, oak: Far,
 def test_an_earlier_version_is_offered_and_never_taken_by_itself(
     program: Program, oak: Far, practice: Practice
 ) -> None:
-    program(*practice.far().add)
+    program.know(practice.far())
     root = program.directory / "chambers"
     survey(root)
     program("stage", "chambers", "heron:archive")

@@ -74,7 +74,7 @@ class Ground:
         self.upload = self.kind == "here" or rng.random() < 0.6
         self.server = self.servers.files if self.kind == "files" else self.servers.commands
         if self.kind != "here":
-            self.program(*self.server.far(self.base / "far").add)
+            self.program.know(self.server.far(self.base / "far"))
         near, far = self.program.directory, self.base / "far"
         self.fen, self.top = (near / "fen", far / "top") if self.upload else (far / "fen", near / "top")
         away = "oak:" if self.kind != "here" else f"{far}/"

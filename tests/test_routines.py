@@ -260,7 +260,7 @@ def test_held_and_over(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
 def test_a_routine_for_real(program: Program, practice: Practice) -> None:
     """A worker runs it when it is due; it moves what is new, and says once that it is broken, once that it is well."""
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     told = program.directory / "told"
     program("config", "set", "notice.command", f"cat >> {told}; echo >> {told}")
     fen = program.directory / "fen"
@@ -312,7 +312,7 @@ def test_what_cannot_be_a_routine(program: Program) -> None:
 def test_on_a_change(program: Program, practice: Practice) -> None:
     """What has changed is followed by events, and waits until it has settled; on a node there are looks."""
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     fen = program.directory / "fen"
     fen.mkdir()
     said = program("routine", "add", "flux", "fen", "heron:in", "--on-change", "--unchanged-for", "1s").stdout
@@ -468,7 +468,7 @@ def test_a_verdict_that_changes_is_told_once(tmp_path: Path) -> None:
 
 def test_a_verify_by_itself(program: Program, practice: Practice) -> None:
     heron = practice.far("heron")
-    program(*heron.add)
+    program.know(heron)
     fen = heron.root / "fen"
     fen.mkdir()
     (fen / "a").write_text("1")

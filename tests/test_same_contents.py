@@ -50,7 +50,7 @@ def spot(request: pytest.FixtureRequest, program: Program, tmp_path: Path) -> It
         return
     openssh: OpenSsh = request.getfixturevalue("openssh")
     if request.param == "commands":
-        program(*openssh.far(root).add)
+        program.know(openssh.far(root))
         yield Spot("oak:", root, "commands")
         return
     child, port = start_sshd(openssh.base, "ForceCommand internal-sftp\n", sftp="internal-sftp")

@@ -191,7 +191,7 @@ def test_one_file_under_another_name_and_into_existing_places(program: Program, 
 )
 def test_wrong_words(program: Program, practice: object, words: tuple[str, ...], status: int, says: str) -> None:
     far = practice.far()  # type: ignore[attr-defined]
-    program(*far.add)
+    program.know(far)
     (program.directory / "fen").mkdir()
     (program.directory / "a").write_text("a")
     (far.root / "fen-file").write_text("x")
@@ -207,7 +207,7 @@ def test_a_server_that_offers_little(program: Program, openssh: OpenSsh, tmp_pat
     child, port = start_sshd(openssh.base, sftp=f"/usr/lib/openssh/sftp-server -P {denied}")
     far = OpenSsh(openssh.base, port, openssh.user).far(tmp_path / "far")
     try:
-        program(*far.add)
+        program.know(far)
         (far.root / "notes.txt").write_text("theirs, and longer")
         (program.directory / "notes.txt").write_text("ours")
         done = " ".join(program("stage", "notes.txt", "oak:", "--prove", "none").stdout.split())

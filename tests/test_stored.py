@@ -256,7 +256,7 @@ def test_killed_and_resumed(program: Program, oak: Far, old: Path, moment: str) 
 def test_what_has_arrived_of_a_bundle_is_not_made_or_sent_again(program: Program, practice: Practice) -> None:
     """Killed at 9 of 12 MB: what goes on is the bundle that was made, whatever becomes of the directory."""
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     root = program.directory / "fen"
     make_fen(root, 12_000_000)
     practice.wrong("heron", max_rate="4MB")

@@ -71,7 +71,7 @@ def locked(program: Program, openssh: OpenSsh, tmp_path: Path) -> tuple[Path, st
     shutil.copy(openssh.base / "login.pub", tmp_path / "locked.pub")
     far = openssh.far(tmp_path)
     far.add[far.add.index("--key") + 1] = str(key)
-    program(*far.add)
+    program.know(far)
     return key, phrase
 
 
@@ -114,7 +114,7 @@ def test_an_agent_that_holds_the_key_is_asked_first(
 
 def test_one_session_and_no_more(program: Program, base: Path, tmp_path: Path) -> None:
     with serving(base, getpass.getuser(), "MaxSessions 1\n") as server:
-        program(*server.far(tmp_path / "far").add)
+        program.know(server.far(tmp_path / "far"))
         _up_and_down(program, tmp_path / "far", "4 files in place, contents not looked at (sent)")
 
 
@@ -132,7 +132,7 @@ def test_a_line_that_is_killed_every_20_megabytes(
         (source / f"{number}.npy").write_bytes(os.urandom(megabytes * 250_000))
     with Cutting(openssh.port, 20_000_000) as line:
         far = OpenSsh(openssh.base, line.port, openssh.user).far(tmp_path / "far")
-        program(*far.add)
+        program.know(far)
         batch = program.json("stage", "fen", "oak:")["batch"]
     assert batch["good"] and line.cuts >= cuts
     assert batch["sent_again_bytes"] < 100_000_000
@@ -266,7 +266,7 @@ def test_password_and_code_through_pam(program: Program, account: Account, pam: 
     rules = f"KbdInteractiveAuthentication yes\nPasswordAuthentication no\nAuthenticationMethods {methods}\n"
     with serving(site, ACCOUNT, rules, sshd=pam, use_pam="yes") as server:
         far = server.far(Path("~"))
-        program(*far.add)
+        program.know(far)
         asked = program("list", "oak:", expect=3).stderr
         assert "'Password:'" in asked and account.password not in asked
         terminal = Terminal(program, "list", "oak:")

@@ -108,7 +108,7 @@ def test_any_part_of_a_batch_that_no_other_has(program: Program) -> None:
 
 def test_a_node_that_does_not_answer_is_said(program: Program, practice: Practice) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     (program.directory / "big").write_bytes(bytes(range(256)) * 40_000)
     running = program.start("stage", "big", "heron:", "--json-lines", "--max-rate", "2MB/s")
     wait_for(lambda: part_file(far.root, 500_000) is not None)

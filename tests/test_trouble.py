@@ -34,7 +34,7 @@ def written_all_the_time(file: Path) -> AbstractContextManager[None]:
 @pytest.mark.parametrize("good", [196, pytest.param(996, marks=pytest.mark.soak)])
 def test_four_bad_ones(good: int, program: Program, practice: Practice) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     fen = program.directory / "fen"
     fen.mkdir()
     for number in range(good):
@@ -100,7 +100,7 @@ def test_a_destination_that_cannot_be_written_is_one_failure(program: Program) -
 def test_an_answer_that_is_lost_at_the_last_moment(number: int, program: Program, practice: Practice) -> None:
     """The file has its name, and nobody was told: it is found there, not sent again, and not called failed."""
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     practice.wrong("heron", no_commands="yes", cut_at_rename=str(number))
     fen = program.directory / "fen"
     fen.mkdir()

@@ -74,7 +74,7 @@ def test_what_was_changed_there_since_it_was_staged(program: Program, far: Far) 
 
 def test_one_is_asked(program: Program, practice: Practice) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     write(program.directory / "a.csv", "mine", 3)
     write(far.root / "a.csv", "newer", 1)
     no = Terminal(program, "stage", "a.csv", "heron:")
@@ -223,7 +223,7 @@ def test_a_list_of_a_gigabyte_is_not_read(program: Program) -> None:
 
 def test_a_disk_is_not_filled_to_the_last_byte(program: Program, practice: Practice) -> None:
     far = practice.far()
-    program(*far.add)
+    program.know(far)
     (program.directory / "big").write_bytes(bytes(3_000_000))
     practice.wrong("heron", full_after="2MB")
     done = program("stage", "big", "heron:", expect=5)

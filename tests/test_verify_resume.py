@@ -92,7 +92,7 @@ def test_what_was_read_counts_until_it_moves_or_a_day_has_passed(
 
 
 def test_a_lost_connection_is_no_reason_to_begin_again(program: Program, practice: Practice) -> None:
-    program(*practice.far().add)
+    program.know(practice.far())
     root = program.directory / "fen"
     root.mkdir()
     for number in range(600):
@@ -108,7 +108,7 @@ def test_a_lost_connection_is_no_reason_to_begin_again(program: Program, practic
 
 
 def test_a_login_node_gives_two_processors(program: Program, practice: Practice) -> None:
-    program(*practice.far("dunlin").add)
+    program.know(practice.far("dunlin"))
     (program.directory / "a.csv").write_text("a\n")
     program("stage", "a.csv", "dunlin:")
     program("checksums", "dunlin:a.csv")

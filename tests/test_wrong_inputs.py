@@ -93,8 +93,8 @@ WRONG: list[tuple[list[str], int, str]] = [
 def nodes(program: Program, practice: Practice, tmp_path: Path) -> Iterator[Program]:
     """Nodes with something wrong about each, and a little data."""
     heron, bittern = practice.far(), practice.far("bittern")
-    program(*heron.add)
-    program(*bittern.add)
+    program.know(heron)
+    program.know(bittern)
     key = heron.add.index("--key") + 1
 
     def like_heron(name: str, key_file: Path | None = None, *, trusted: bool = True) -> None:
