@@ -57,10 +57,19 @@ def test_what_must_hold_holds_for_every_seed(chunk: int) -> None:
             raise AssertionError(f"seed {seed}") from error
 
 
+@pytest.mark.parametrize("seed", [2850, 6789])
+def test_a_rename_that_is_undone_where_contents_are_equal(seed: int) -> None:
+    """Nothing tells the old file from the new one, and the part file is there again."""
+    play(seed)
+
+
 @pytest.mark.soak
 def test_many_more_seeds() -> None:
     for seed in range(SEEDS, SEEDS + 30_000):
-        play(seed)
+        try:
+            play(seed)
+        except BaseException as error:
+            raise AssertionError(f"seed {seed}") from error
 
 
 def test_the_world_really_goes_wrong() -> None:

@@ -19,6 +19,7 @@ from yatagan.batches.events import LookedAgain, StepReopened
 from yatagan.batches.journal import Journal
 from yatagan.batches.states import StepState
 from yatagan.batches.steps import MEMBERS_PHASE, Change, Step, StepKind, Times
+from yatagan.engine.part_files import PartFiles
 from yatagan.engine.session import Session
 from yatagan.engine.step_context import StepContext
 from yatagan.errors import LineLost, StoreError
@@ -121,7 +122,11 @@ class LastLook:
         if exact or step.kind is not StepKind.FILE or not self._has_facts(step, found):
             return True
         # What it has replaced had the same size and time: contents tell them apart.
-        return bool(step.digest) and (await self._context.digest_at(step.path))[0] != step.digest
+        if step.digest and (await self._context.digest_at(step.path))[0] != step.digest:
+            return True
+        # Nothing tells equal ones apart; if the rename was undone, the part file is there again.
+        await PartFiles(self._context).remove(step, with_present=True)
+        return False
 
     async def _listed(self, directory: bytes) -> dict[bytes, Facts] | None:
         """What is in a directory; None where it cannot be listed."""
