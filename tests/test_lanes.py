@@ -30,7 +30,8 @@ from yatagan.planning.cautions import look_at_line
 from yatagan.planning.plan import Plan, Summary
 from yatagan.stores.connection_history import ConnectionHistory, recall, remember
 from yatagan.stores.in_flight import LANE_BYTES, FlowControl
-from yatagan.stores.lanes import Allowed, Lane, Lanes
+from yatagan.stores.lane_logins import Allowed, Lane
+from yatagan.stores.lanes import Lanes
 from yatagan.stores.local import LocalStore
 from yatagan.stores.node_source import NodeSource
 from yatagan.stores.sftp import SftpStore
@@ -210,14 +211,14 @@ def test_lanes_that_cannot_be_had_are_not_asked_for_again_and_again(monkeypatch:
         lanes = Lanes(cast(Any, login), Allowed(), lambda login: None)
         monkeypatch.setattr(Lanes, "_wanted", lambda self: 8)
         opened = 0
-        by_channel = lanes._by_channel
+        by_channel = lanes._logins._by_channel
 
         async def counted() -> Lane | None:
             nonlocal opened
             opened += 1
             return await by_channel()
 
-        monkeypatch.setattr(lanes, "_by_channel", counted)
+        monkeypatch.setattr(lanes._logins, "_by_channel", counted)
         for _ in range(5_000):
             lanes._grow()
             await asyncio.sleep(0)
@@ -345,7 +346,7 @@ def test_no_lane_leads_to_another_machine(program: Program, oak: Far, processes:
         assert store.login.helper is not None
         store.login.helper.greeting["boot"] = "that of another machine"
         await with_lanes(store, 3)
-        assert list(store.lanes._channels) == [store.login] and len(list(store.lanes)) == 3
+        assert list(store.lanes._logins._channels) == [store.login] and len(list(store.lanes)) == 3
         await store.close()
         assert not login_processes(os.getpid())
 

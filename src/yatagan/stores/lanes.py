@@ -17,19 +17,14 @@ import contextlib
 import json
 import time
 from collections.abc import Awaitable, Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
-import asyncssh
-
-from yatagan.errors import CannotReach, StoreError
+from yatagan.errors import StoreError
 from yatagan.nodes.login import FurtherLogin, Login
-from yatagan.nodes.sftp_client import SftpClient
-from yatagan.stores.connection_history import ConnectionHistory
 from yatagan.stores.in_flight import LANE_BYTES, FlowControl
+from yatagan.stores.lane_logins import Allowed, Lane, LaneLogins
 
-#: Channels on one login at most. Servers take ten sessions as they come, and commands want some too.
-_CHANNELS = 8
 #: Seconds between logins that are begun at the same time: servers turn some away that come at once.
 _APART = 0.05
 #: Lanes opened at the same time. Servers turn some away from ten on that are not yet let in.
@@ -49,47 +44,14 @@ _RELIEF = 512 << 10
 Noted = Callable[[str], Awaitable[None]]
 
 
-@dataclass(eq=False, slots=True)
-class Lane:
-    """One file channel. `ours`: this process encrypts. `load`: bytes in flight over it.
-
-    `process`: the process that serves it on the node, where that can be seen.
-    """
-
-    files: SftpClient
-    ours: bool
-    process: int = 0
-    load: int = 0
-
-
-@dataclass(frozen=True, slots=True)
-class Allowed:
-    """How many logins a node may get, and how many of them in processes of their own.
-
-    `log_in` makes a further one without questions; None where that is impossible. `history`: the connection as it was
-    before; `keep` saves what it is now.
-    """
-
-    logins: int = 1
-    processes: int = 0
-    log_in: Callable[[bool], Awaitable[FurtherLogin]] | None = None
-    history: ConnectionHistory = ConnectionHistory()  # noqa: RUF009 it never changes
-    keep: Callable[[ConnectionHistory], None] = lambda history: None
-
-
 class Lanes:
     """The lanes of one session; the first is the login's own. More are opened while bytes move."""
 
     def __init__(self, login: Login, allowed: Allowed, watch: Callable[[Login | FurtherLogin], None]) -> None:
         self._first = login
         self._allowed = allowed
-        self._watch = watch
-        #: Channels on every login, and logins that there are or will be; those in processes of their own.
-        self._channels: dict[Login | FurtherLogin, int] = {login: 1}
-        self._places = 1
-        self._in_processes = 0
+        self._logins = LaneLogins(login, allowed, watch)
         self._lanes = [Lane(login.files, login.link.ours)]
-        self._extra: list[SftpClient] = []
         self._noted: Noted | None = None
         self._growing: asyncio.Task[None] | None = None
         self._not_before = 0.0
@@ -97,8 +59,6 @@ class Lanes:
         self._ready: list[Lane] = []
         self._admitting = asyncio.Lock()
         self._limited = False
-        self._no_logins = allowed.log_in is None
-        self._full: set[Login | FurtherLogin] = set()
         self._processes: list[list[int]] = login.helper.greeting["session"] if login.helper is not None else []
         self.flow = FlowControl(busy=time.thread_time, wanting=self._grow)
 
@@ -112,7 +72,7 @@ class Lanes:
 
     def burden(self, lane: Lane) -> int:
         """The load of a lane, weighted: more where another process could encrypt instead."""
-        return lane.load + (_RELIEF if lane.ours and self._in_processes else 0)
+        return lane.load + (_RELIEF if lane.ours and self._logins.in_processes else 0)
 
     @property
     def settled(self) -> bool:
@@ -153,7 +113,7 @@ class Lanes:
         opening: set[asyncio.Task[bool]] = set()
         try:
             while (missing := self._wanted() - len(self._lanes)) > 0 or opening:
-                more = self._may_log_in or self._free_login() is not None
+                more = not self._logins.are_full
                 if not (more or opening):
                     self._not_before = time.monotonic() + _NO_MORE
                     return  # every channel of every login is open
@@ -175,77 +135,20 @@ class Lanes:
         wanted = self.flow.lanes_wanted
         if wanted > len(self._lanes) and wanted == self.flow.lanes_worth and len(self._lanes) <= _FEW:
             wanted += 1  # while there are few, what is measured is what they let through
-        if self.flow.crowded and self._may_log_in and self._in_processes < self._allowed.processes:
+        if self.flow.crowded and self._logins.may_have_process:
             wanted = max(wanted, len(self._lanes) + 1)
         return wanted
 
-    @property
-    def _may_log_in(self) -> bool:
-        return not self._no_logins and self._places < self._allowed.logins
-
     async def _open(self, wait: float) -> bool:
-        """Another lane: by another login where there may be one, else on those that there are. Whether there is one."""
+        """Another lane, which carries as soon as it may. Whether there is one."""
         await asyncio.sleep(wait)
-        lane = await (self._by_login() if self._may_log_in else self._by_channel())
+        lane = await self._logins.open_lane()
         if lane is None:
             return False
         self._ready.append(lane)
         async with self._admitting:  # what gets ready meanwhile is admitted together
             await self._admit()
         return True
-
-    async def _by_login(self) -> Lane | None:
-        self._places += 1
-        in_process = self._in_processes < self._allowed.processes
-        self._in_processes += in_process
-        try:
-            login, process = await self._log_in(in_process)
-        except (CannotReach, ConnectionError):
-            self._places -= 1
-            self._in_processes -= in_process
-            self._no_logins = True
-            return await self._by_channel()
-        self._channels[login] = 1
-        self._watch(login)
-        return Lane(login.files, login.link.ours, process)
-
-    async def _log_in(self, in_process: bool) -> tuple[FurtherLogin, int]:
-        """Another login to the machine of the first, and what serves it. Raises CannotReach, ConnectionError."""
-        assert self._allowed.log_in is not None
-        login = await self._allowed.log_in(in_process)
-        try:
-            boot, process = await self._served_by(login.files)
-            helper = self._first.helper
-            if helper is not None and not (boot and boot == helper.greeting["boot"]):
-                raise ConnectionError("an address may stand for several machines, whose disks need not agree")
-        except BaseException:
-            login.link.abort()
-            raise
-        return login, process
-
-    def _free_login(self) -> Login | FurtherLogin | None:
-        """The login with the fewest channels, of those that may have another one."""
-        free = [each for each, channels in self._channels.items() if each not in self._full and channels < _CHANNELS]
-        return min(free, key=lambda each: self._channels[each], default=None)
-
-    async def _by_channel(self) -> Lane | None:
-        login = self._free_login()
-        if login is None:
-            return None
-        self._channels[login] += 1
-        try:
-            link = login.link
-            files = await link.channel(self._first.files)
-            self._extra.append(files)
-            _, process = await self._served_by(files)
-        except (asyncssh.Error, OSError):
-            self._full.add(login)
-            return await self._by_channel()
-        return Lane(files, link.ours, process)
-
-    async def _served_by(self, files: SftpClient) -> tuple[str, int]:
-        """("", 0) where there is nothing to compare it with. Raises ConnectionError."""
-        return await files.served_by() if self._first.helper is not None else ("", 0)
 
     async def _admit(self) -> None:
         """Let what is ready carry, once it is written down who writes there."""
@@ -266,8 +169,7 @@ class Lanes:
         """Do without a lane: it reaches other files than the other lanes."""
         if lane in self._lanes and len(self._lanes) > 1:
             self._lanes.remove(lane)
-            self._no_logins = True
-            self._full.update(self._channels)
+            self._logins.no_more()
             self.flow.lanes = len(self._lanes)
 
     async def close(self) -> None:
@@ -280,6 +182,4 @@ class Lanes:
             flow, before = self.flow, self._allowed.history
             history = replace(before, lanes=flow.lanes_worth, rate=flow.rate, round_trip=flow.round_trip)
             await asyncio.to_thread(self._allowed.keep, history)
-        for files in self._extra:
-            files.exit()
-        await asyncio.gather(*(login.close() for login in self._channels if login is not self._first))
+        await self._logins.close()

@@ -13,7 +13,7 @@ from yatagan.nodes.login import FurtherLogin, Login, log_in, log_in_again
 from yatagan.nodes.login_process import log_in_by_process
 from yatagan.nodes.prompts import Prompter
 from yatagan.stores.connection_history import recall, remember
-from yatagan.stores.lanes import Allowed
+from yatagan.stores.lane_logins import Allowed
 from yatagan.stores.sftp import SftpStore
 
 

@@ -34,7 +34,8 @@ from yatagan.stores.interface import (
     Traits,
     Writer,
 )
-from yatagan.stores.lanes import Allowed, Lanes
+from yatagan.stores.lane_logins import Allowed
+from yatagan.stores.lanes import Lanes
 from yatagan.stores.sftp_file import SftpFile, facts_from, is_sayable, sftp_times
 from yatagan.stores.sftp_placing import SftpPlacing
 

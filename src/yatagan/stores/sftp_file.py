@@ -13,7 +13,8 @@ from yatagan.faults import Fault
 from yatagan.nodes.sftp_client import SftpClient
 from yatagan.nodes.sftp_packets import CREATE, EXCLUSIVE, Attributes
 from yatagan.stores.interface import STRIPE, Facts, Piece, Reader
-from yatagan.stores.lanes import Lane, Lanes
+from yatagan.stores.lane_logins import Lane
+from yatagan.stores.lanes import Lanes
 from yatagan.stores.system_errors import kind_of
 
 T = TypeVar("T")
