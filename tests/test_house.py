@@ -98,6 +98,20 @@ def test_what_belongs_together_is_handed_over_together() -> None:
     assert not many, many
 
 
+def test_an_object_keeps_few_things() -> None:
+    """Fewer than fifteen attributes; but values, which have a field for each thing that they say."""
+    many = []
+    for module, node in definitions(ast.ClassDef):
+        assert isinstance(node, ast.ClassDef)
+        if any("dataclass" in ast.unparse(each) for each in node.decorator_list):
+            continue
+        given = (each for each in ast.walk(node) if isinstance(each, ast.Attribute) and isinstance(each.ctx, ast.Store))
+        own = {each.attr for each in given if isinstance(each.value, ast.Name) and each.value.id == "self"}
+        if len(own) >= 15:
+            many.append(f"{module.name}: {node.name} {len(own)}")
+    assert not many, many
+
+
 def test_every_class_that_is_named_is_there() -> None:
     """Written as a class, or as one of its attributes; what a library or ssh_config has is named with it or here."""
     classes, attributes = {"HostKeyAlgorithms", "Notes"}, set()

@@ -38,7 +38,7 @@ def carried(started: int, settled: int, failing: int = 9) -> Progress:
         progress.take(ev.StepStarted(number, StepKind.FILE, EVIL + b"%d" % number, size, 0))
         progress.take(ev.BytesMoved(number, size // (1 + number % 2)))
     for span in (Span(5.0, 100, 1), Span(5.0, 1, 50_000_000)):
-        progress._spans.add(span)
+        progress._speed._spans.add(span)
     for number, size, _, _ in FILES[:settled]:
         state, fault = (StepState.IN_PLACE, None) if number % failing else (StepState.FAILED, Fault.DENIED)
         progress.take(ev.StepSettled(number, StepKind.FILE, EVIL, size, state, None, fault, ""))

@@ -98,6 +98,7 @@ REQUESTS: list[r.WrongRequest] = [
     r.NeverWrittenInto("fen"),
     *(r.BadEntry(why, "fen", "link") for why in r.WrongEntry),
     *(r.BadBag(why, "fen", [b"a", b"b\x1b"], 3) for why in r.WrongBag),
+    *(r.BadBundle(why, "fen", "denied", more=2) for why in r.WrongBundle),
 ]
 
 

@@ -411,7 +411,7 @@ def test_without_a_worker_nothing_is_called_active(program: Program) -> None:
     """A worker that was killed is missed by whoever looks, and another one started."""
     (program.directory / "fen").mkdir()
     program("routine", "add", "fen", "fen", "there", "--at", "02:30", "--unchanged-for", "0s")
-    wait_for(lambda: bool(list((program.home / "queue").glob("*.db"))))
+    first_run(program, "fen")
     (file,) = (program.home / "queue").glob("*.db")
     lock = Queue(file, Batches(program.home / "batches")).waiting_lock()
 

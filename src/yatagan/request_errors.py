@@ -154,6 +154,38 @@ class BadBag(WrongRequest):
         self.more = more
 
 
+class WrongBundle(StrEnum):
+    """What is wrong with what is asked of a bundle, or of another archive."""
+
+    SEVERAL_MACHINES = "directories of several machines"
+    MADE_ELSEWHERE = "a bundle elsewhere of what is on a node"
+    SAME_NAME = "two directories of one name"
+    NEEDS_NAME = "several directories in a bundle without a name"
+    OTHER_ENDING = "a name that says it is another kind of archive"
+    ENDING_AND_FORM = "a name and a form that differ"
+    LEVEL = "a level that there is not"
+    UNREAD = "a bundle without what cannot be read"
+    EXISTS = "a bundle whose name something has"
+    NO_DIRECTORY = "a bundle in a directory that is not there"
+    NOT_AN_ARCHIVE = "something that is no file"
+    NOT_A_DIRECTORY = "unpacking into what is no directory"
+    INTO_ANOTHER_NODE = "unpacking on another machine"
+    NO_DIGESTS = "digests of an archive without an index"
+
+
+class BadBundle(WrongRequest):
+    """Something is asked of a bundle that cannot be. `detail`: a fact that belongs to `why`; `more`: how many besides.
+
+    It is a node, an ending, a form, its levels, a kind of entry, or a fault.
+    """
+
+    def __init__(self, why: WrongBundle, about: str, detail: str = "", more: int = 0) -> None:
+        super().__init__(about, f"{why.value} {detail}")
+        self.why = why
+        self.detail = detail
+        self.more = more
+
+
 class WrongRoutine(StrEnum):
     """What is wrong with a routine that is to be added."""
 

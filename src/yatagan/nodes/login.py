@@ -20,9 +20,10 @@ from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import ConnectionSettings
 from yatagan.errors import CannotReach
-from yatagan.nodes.connecting import PATIENT, LoginEvents, LoginTimes, Way, connect
+from yatagan.nodes.connecting import Way, connect
 from yatagan.nodes.failures import files_refused
 from yatagan.nodes.helper import Helper, NoHelper, SlowShell
+from yatagan.nodes.login_events import PATIENT, LoginEvents, LoginTimes
 from yatagan.nodes.prompts import LoginProgress, NoPrompter, Prompter
 from yatagan.nodes.sftp_client import BEGINNING, SftpClient
 

@@ -17,7 +17,8 @@ from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import ConnectionSettings
 from yatagan.errors import CannotReach
-from yatagan.nodes.connecting import LoginEvents, Way, connect
+from yatagan.nodes.connecting import Way, connect
+from yatagan.nodes.login_events import LoginEvents
 from yatagan.nodes.prompts import NoPrompter
 
 #: Names of certificates in the user's SSH directory.

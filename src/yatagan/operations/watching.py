@@ -24,6 +24,9 @@ class Doing(StrEnum):
     VERIFYING = "verifying"
     LISTING = "hashing"
     LOOKING = "looking"
+    BUNDLING = "bundling"
+    UNPACKING = "unpacking"
+    CHECKING = "checking"
 
 
 class Watcher(Protocol):

@@ -86,6 +86,56 @@ class InFlight:
             future.set_result(None)
 
 
+class _Spans:
+    """What is answered in short spans of time, and how much of each the event loop has worked."""
+
+    def __init__(self, clock: Callable[[], float], busy: Callable[[], float]) -> None:
+        self._clock = clock
+        self._busy = busy
+        self._since: float | None = None
+        self._worked = 0.0
+        self._answered = 0
+        self._busy_spans = 0
+        self._rates: deque[float] = deque(maxlen=_SPANS)
+        #: How many spans were measured since there have been as many lanes as now.
+        self.measured = 0
+
+    @property
+    def best(self) -> float:
+        """The best rate of the last spans, in bytes a second."""
+        return max(self._rates, default=0.0)
+
+    @property
+    def crowded(self) -> bool:
+        """Whether the event loop has always had something to do."""
+        return self._busy_spans >= _BUSY_SPANS
+
+    def anew(self) -> None:
+        """There are more lanes, or fewer: what was seen of the load no longer counts."""
+        self._busy_spans = 0
+        self.measured = 0
+
+    def add(self, count: int, round_trip: float, *, short: bool) -> tuple[bool, bool]:
+        """Count answered bytes; whether that ends a span, and whether its rate was measured.
+
+        `short`: requests have waited, else it would measure the caller.
+        """
+        now = self._clock()
+        if self._since is None:
+            self._since, self._worked = now, self._busy()
+        self._answered += count
+        span = now - self._since
+        if span < max(_SPAN, 2 * round_trip if self._rates else 0.0):
+            return False, False
+        worked = self._busy()
+        self._busy_spans = self._busy_spans + 1 if short and worked - self._worked > _BUSY * span else 0
+        if measured := short or not self._rates:
+            self._rates.append(self._answered / span)
+            self.measured += 1
+        self._answered, self._since, self._worked = 0, now, worked
+        return True, measured
+
+
 class FlowControl(InFlight):
     """What is in flight over one connection. Its limit follows the measurements, up to what its `lanes` take.
 
@@ -100,21 +150,14 @@ class FlowControl(InFlight):
         wanting: Callable[[], None] = lambda: None,
     ) -> None:
         super().__init__(LANE_BYTES // 2)
-        self._clock = clock
-        self._busy = busy
+        self._spans = _Spans(clock, busy)
         self._wanting = wanting
-        self._worked = 0.0
-        self._busy_spans = 0
         self._in_hand = LANE_BYTES
         self._lanes = 1
         self._wanted = self.limit
         self._expected = 0
         self._expected_rate = 0.0
-        self._measured = 0
-        self._answered = 0
-        self._since: float | None = None
         self._short = False
-        self._rates: deque[float] = deque(maxlen=_SPANS)
         self.round_trip = float("inf")
 
     @property
@@ -127,8 +170,7 @@ class FlowControl(InFlight):
         if self.crowded:  # what came lightens our work, if it always has something to do
             self._in_hand += max(0, count - self._lanes) * LANE_BYTES
         self._lanes = count
-        self._busy_spans = 0
-        self._measured = 0
+        self._spans.anew()
         self._adjust()
 
     @property
@@ -144,7 +186,7 @@ class FlowControl(InFlight):
     @property
     def crowded(self) -> bool:
         """Whether this process limits the rate, not the connection."""
-        return self._busy_spans >= _BUSY_SPANS
+        return self._spans.crowded
 
     def expect(self, lanes: int, rate: float) -> None:
         """Many bytes are to come over a connection that had so many lanes, and so many bytes a second, before."""
@@ -155,7 +197,7 @@ class FlowControl(InFlight):
     @property
     def rate(self) -> float:
         """The best rate in bytes a second of the last moments in which requests were queued."""
-        return max(self._expected_rate, max(self._rates, default=0.0))
+        return max(self._expected_rate, self._spans.best)
 
     def heard(self, seconds: float) -> None:
         """Note the seconds that an answer took."""
@@ -167,23 +209,13 @@ class FlowControl(InFlight):
 
     def answered(self, count: int) -> None:
         """Release and count the bytes of a request that was answered."""
-        now = self._clock()
-        if self._since is None:
-            self._since, self._worked = now, self._busy()
-        self._answered += count
-        span = now - self._since
-        if span >= max(_SPAN, 2 * self.round_trip if self._rates else 0.0):
-            worked = self._busy()
-            busy = self._short and worked - self._worked > _BUSY * span
-            self._busy_spans = self._busy_spans + 1 if busy else 0
-            if self._short or not self._rates:
-                self._rates.append(self._answered / span)
-                self._measured += 1
-                if self._lanes >= self._expected and self._measured > _SPANS:
-                    self._expected_rate *= _FADING  # it has had its chance by now
-                self._adjust()
+        over, measured = self._spans.add(count, self.round_trip, short=self._short)
+        if measured:
+            if self._lanes >= self._expected and self._spans.measured > _SPANS:
+                self._expected_rate *= _FADING  # it has had its chance by now
+            self._adjust()
+        if over:
             self._short = bool(self._waiting)
-            self._answered, self._since, self._worked = 0, now, worked
         self.give(count)
 
     def _adjust(self) -> None:

@@ -14,8 +14,8 @@ class HashingWatcher(Protocol):
     def done_before(self, files: int, size: int) -> None:
         """So many of them need not be read: an earlier run has."""
 
-    def hashed(self, size: int) -> None:
-        """One file of `size` bytes was hashed."""
+    def hashed(self, size: int, files: int = 1) -> None:
+        """So many bytes more were read, and with them so many files to their ends."""
 
 
 class NoHashingWatcher:
@@ -27,5 +27,5 @@ class NoHashingWatcher:
     def done_before(self, files: int, size: int) -> None:
         pass
 
-    def hashed(self, size: int) -> None:
+    def hashed(self, size: int, files: int = 1) -> None:
         pass

@@ -2,17 +2,8 @@
 
 from __future__ import annotations
 
-import time
-from collections.abc import Coroutine, Iterator
-from dataclasses import replace
-from typing import TypeVar
-
 import click
 
-from yatagan.batches.batch_store import new_name
-from yatagan.bundles.by_node import unpack_there
-from yatagan.bundles.read import ReadResult, UnpackRequest, check, list_members, open_bundle, unpack
-from yatagan.bundles.threads import in_thread
 from yatagan.cli import shell_completion
 from yatagan.cli.answers.bundle_answer import listing_json
 from yatagan.cli.answers.json_answer import say_json
@@ -20,29 +11,14 @@ from yatagan.cli.context import App, as_json, no_questions, run, written
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.terminal import terminal, text
 from yatagan.cli.views import bundle_view
-from yatagan.cli.views.progress import Progress
-from yatagan.cli.views.progress_view import View, view_for
+from yatagan.cli.views.scan_progress import Shown
 from yatagan.cli.words.exit_status import ExitStatus
 from yatagan.cli.words.record_words import warn_of
 from yatagan.config.units import parse_size
 from yatagan.digests.checksum_lists import format_list
-from yatagan.errors import BadPlace, StoreError
-from yatagan.faults import Fault
-from yatagan.ledger.ledger import OnRecord
-from yatagan.ledger.records import RecordedPlace, RecordKind
-from yatagan.operations.put_on_record import Done, put_on_record
-from yatagan.places import Place
-from yatagan.planning.destination_areas import refuse_read_only
+from yatagan.operations.bundle_read import RATIO, UnpackArchive, check_archive, list_archive, unpack_archive
 from yatagan.portable import unpacking
-from yatagan.portable.index import IndexEntry
-from yatagan.portable.tar import Damaged
-from yatagan.stores.interface import Kind, Store
-from yatagan.trees.patterns import Choice
-
-T = TypeVar("T")
-
-#: What comes out of a compressed archive, at most, for each byte of it.
-_RATIO = 200
+from yatagan.request_errors import BadBundle, WrongBundle
 
 
 @click.command(
@@ -67,51 +43,23 @@ def list_command(
     """
     app = App.start(questions=not no_questions)
     where = app.place(place)
-    choice = parse_choice(only, skip)
-    status = run(_list(app, where, choice, checksums=checksums, json_=json_))
-    if status:
-        raise click.exceptions.Exit(status)
-
-
-class _Listing:
-    """The entries that were read, and where the archive is damaged."""
-
-    def __init__(self) -> None:
-        self.lines: list[IndexEntry] = []
-        self.damage = ""
-
-    def read(self, lines: Iterator[IndexEntry]) -> None:
-        try:
-            self.lines.extend(lines)
-        except Damaged as damaged:
-            self.damage = bundle_view.damage_text(damaged.at, damaged.why)
-
-
-async def _list(app: App, where: Place, choice: Choice, *, checksums: bool, json_: bool) -> int:
-    store = await app.open(app.source(where, commands=False))
-    listing = _Listing()
-    try:
-        path = await _archive(store, where)
-        async with open_bundle(store, path) as bundle:
-            await in_thread(lambda stop: listing.read(list_members(bundle, choice, _RATIO)))
-    finally:
-        await store.close()
+    listing = run(list_archive(app, where, parse_choice(only, skip)))
+    bundle, damage = listing.bundle, bundle_view.damage_words(listing.damage)
     if checksums:
         if not bundle.fits:
-            raise BadPlace(str(where), "it has no index that fits it, so there are no digests", "unpack it first")
+            raise BadBundle(WrongBundle.NO_DIGESTS, str(where))
         lines = format_list((line.member.name, line.digest) for line in listing.lines if line.digest)
         terminal.say_data(b"".join(lines))
-        return ExitStatus.GOOD
+        return
     if json_:
-        say_json(listing_json(where, path, listing.lines, listing.damage, bundle.fits))
+        say_json(listing_json(where, listing.path, listing.lines, damage, bundle.fits))
     else:
-        bundle_view.show_listing(listing.lines, listing.damage)
+        bundle_view.show_listing(listing.lines, damage)
         if bundle.index_file is not None and not bundle.fits:
             text.warn("the index beside it was made for another archive, or this one has been cut")
-    if listing.damage:
-        text.warn(listing.damage)
-        return ExitStatus.DIFFERENCES
-    return ExitStatus.GOOD
+    if damage:
+        text.warn(damage)
+        raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
 
 
 @click.command(
@@ -145,7 +93,7 @@ Examples:
 @click.option(
     "--ratio-limit",
     type=click.IntRange(min=1),
-    default=_RATIO,
+    default=RATIO,
     show_default=True,
     help="Stop when more than this many bytes come out for each byte of a compressed archive.",
 )
@@ -171,96 +119,23 @@ def unpack_command(
     already is left alone.
     """
     app = App.start(questions=not no_questions)
-    run_name = new_name()
-    manner = unpacking.UnpackOptions(run_name, if_there, links_out, size_limit, sync_disk=True)
-    wish = UnpackRequest(parse_choice(only, skip), manner, ratio_limit, salvage)
-    status = run(_unpack(app, app.place(place), app.place(into or ".", new=True), wish, json_))
-    if status:
-        raise click.exceptions.Exit(status)
-
-
-async def _unpack(app: App, where: Place, into: Place, wish: UnpackRequest, json_: bool) -> int:
-    if into.node and into.node != where.node:
-        raise BadPlace(str(into), "an archive is unpacked here or on the node that it is on", "stage it there first")
-    store = await app.open(app.source(where, commands=bool(into.node), writing=bool(into.node)))
-    target = store if into.node else await app.open(app.source(into, writing=True))
-    began = time.monotonic()
-    try:
-        path = await _archive(store, where)
-        root = await _directory(app, target, into)
-        wish = await _within_space(target, root, wish)
-        async with open_bundle(store, path) as bundle:
-            totals = bundle.totals
-            progress = Progress(totals.files if totals else 0, totals.size if totals else 0)
-            view = view_for(progress, quiet=json_)
-            if into.node:
-                read = await _with(view, unpack_there(store, path, root, wish))
-            else:
-                read = await _with(
-                    view,
-                    in_thread(
-                        lambda stop: unpack(bundle, root, wish, lambda files, size: progress.hashed(size, files), stop)
-                    ),
-                )
-    finally:
-        await store.close()
-        if target is not store:
-            await target.close()
-    record = _put_unpacked_on_record(app, where, path, Place(into.node, root), read)
-    if wish.choice and not read.files and not json_:
-        text.warn("no file was unpacked: the patterns choose none, or all are there already")
-    unpacked = bundle_view.Unpacked(bundle, read, wish, time.monotonic() - began, record)
-    bundle_view.tell_unpacked(where, path, Place(into.node, root), unpacked, json_)
-    warn_of(record)
-    return ExitStatus.GOOD if read.good else ExitStatus.DIFFERENCES
-
-
-async def _with(view: View, work: Coroutine[None, None, T]) -> T:
-    """Await work while a view shows it."""
-    async with view:
-        return await work
-
-
-async def _directory(app: App, store: Store, into: Place) -> bytes:
-    """The directory to unpack into, made if it is missing. Raises BadPlace, Refused."""
-    root = await store.resolve(into.path, follow=True)
-    if into.node:
-        await refuse_read_only(store, app.nodes().get(into.node), root)
-    found = await store.look(root)
-    if found is None:
-        await store.make_directory(root, 0o777)
-    elif found.kind is not Kind.DIRECTORY:
-        raise BadPlace(str(into), f"it is a {found.kind.value}, not a directory")
-    return root
-
-
-async def _within_space(store: Store, root: bytes, wish: UnpackRequest) -> UnpackRequest:
-    """Limit what is written to the free space, unless the user set a limit."""
-    free = await store.free_space(root) if wish.manner.most is None else None
-    return wish if free is None else replace(wish, manner=wish.manner._replace(most=free - free // 50))
-
-
-def _put_unpacked_on_record(app: App, where: Place, path: bytes, into: Place, read: ReadResult) -> OnRecord | None:
-    if not read.files:
-        return None
-    counts = {
-        "files": read.files,
-        "left_as_is": read.counts[unpacking.LEFT],
-        "replaced": read.counts[unpacking.REPLACED],
-    }
-    return put_on_record(
-        app,
-        Done(
-            RecordKind.UNPACKED,
-            "good" if read.good else "not good",
-            origins=(RecordedPlace(where.node, path),),
-            target=RecordedPlace(into.node, into.path),
-            counts={what: count for what, count in counts.items() if count},
-            size=read.size,
-            evidence={"compared with the index": read.proven, "not listed": max(0, read.files - read.proven)},
-        ),
-        lambda: sorted((name, digest) for name, digest in read.listed if digest),
+    request = UnpackArchive(
+        app.place(place),
+        app.place(into or ".", new=True),
+        parse_choice(only, skip),
+        if_there,
+        salvage,
+        links_out,
+        size_limit,
+        ratio_limit,
     )
+    unpacked = run(unpack_archive(app, request, Shown(app, quiet=json_)))
+    if request.choice and not unpacked.read.files and not json_:
+        text.warn("no file was unpacked: the patterns choose none, or all are there already")
+    bundle_view.tell_unpacked(unpacked, json_)
+    warn_of(unpacked.record)
+    if not unpacked.read.good:
+        raise click.exceptions.Exit(ExitStatus.DIFFERENCES)
 
 
 @click.command(
@@ -272,7 +147,7 @@ Examples:
   yatagan bundle check heron:fen.tar.zst""",
 )
 @click.argument("place", shell_complete=shell_completion.places)
-@click.option("--ratio-limit", type=click.IntRange(min=1), default=_RATIO, show_default=True, help="See bundle unpack.")
+@click.option("--ratio-limit", type=click.IntRange(min=1), default=RATIO, show_default=True, help="See bundle unpack.")
 @no_questions
 @as_json
 def check_command(place: str, ratio_limit: int, no_questions: bool, json_: bool) -> None:
@@ -281,34 +156,7 @@ def check_command(place: str, ratio_limit: int, no_questions: bool, json_: bool)
     Without an index, whether the archive can be read to its end. Exit status 0 when all is well, 1 otherwise.
     """
     app = App.start(questions=not no_questions)
-    status = run(_check(app, app.place(place), ratio_limit, json_))
-    if status:
-        raise click.exceptions.Exit(status)
-
-
-async def _check(app: App, where: Place, ratio: int, json_: bool) -> int:
-    store = await app.open(app.source(where, commands=False))
-    try:
-        path = await _archive(store, where)
-        async with open_bundle(store, path) as bundle:
-            totals = bundle.totals
-            progress = Progress(totals.files if totals else 0, totals.size if totals else 0)
-            async with view_for(progress, quiet=json_):
-                read = await in_thread(
-                    lambda stop: check(bundle, ratio, lambda files, size: progress.hashed(size, files), stop)
-                )
-            bundle_view.tell_checked(where, path, bundle, read, json_)
-    finally:
-        await store.close()
-    return ExitStatus.GOOD if read.good else ExitStatus.DIFFERENCES
-
-
-async def _archive(store: Store, where: Place) -> bytes:
-    """The absolute path of an archive. Raises BadPlace."""
-    path = await store.resolve(where.path, follow=True)
-    found = await store.look(path)
-    if found is None:
-        raise StoreError(Fault.MISSING, path, store=where.node)
-    if found.kind is not Kind.FILE:
-        raise BadPlace(str(where), f"it is a {found.kind.value}, not an archive")
-    return path
+    checked = run(check_archive(app, app.place(place), Shown(app, quiet=json_), ratio=ratio_limit))
+    bundle_view.tell_checked(checked, json_)
+    if not checked.read.good:
+        raise click.exceptions.Exit(ExitStatus.DIFFERENCES)

@@ -6,20 +6,20 @@ import os
 import posixpath
 import stat
 from collections.abc import Sequence
-from typing import NamedTuple
 
-from yatagan.bundles.make import BundleContents, MadeBundle, Recipe
-from yatagan.bundles.read import Bundle, MemberDifference, ReadResult, UnpackRequest
+from yatagan.bundles.make import MadeBundle
+from yatagan.bundles.read import Bundle, Damage, MemberDifference, ReadResult
 from yatagan.cli.answers.json_answer import say_json
 from yatagan.cli.answers.json_fields import evidence_json
 from yatagan.cli.answers.ledger_answer import record_json
 from yatagan.cli.terminal import terminal, text
 from yatagan.cli.words.record_words import record_row
-from yatagan.ledger.ledger import OnRecord
+from yatagan.operations.bundle_make import NewBundle
+from yatagan.operations.bundle_read import ArchiveChecked, Unpacked
 from yatagan.places import Place, holds, name_fields
 from yatagan.portable import member_names, unpacking
 from yatagan.portable.index import SUFFIX, IndexEntry
-from yatagan.portable.tar import DIRECTORY, FILE
+from yatagan.portable.tar import DIRECTORY, FILE, Damaged
 
 #: Told one by one before the rest is only counted.
 _SHOWN = 20
@@ -56,17 +56,9 @@ def _shown(where: Place) -> str:
     return text.show(posixpath.relpath(where.path, here))
 
 
-def made_evidence(where: Place, made: MadeBundle) -> str:
-    """How a new bundle was proven."""
-    if not where.node:
-        return "written and synced"
-    return "on-node" if made.proven else "sent"
-
-
-def tell_made(
-    where: Place, contents: BundleContents, made: MadeBundle, recipe: Recipe, record: OnRecord, json_: bool
-) -> None:
+def tell_made(bundle: NewBundle, json_: bool) -> None:
     """Show what was made, and how to use it."""
+    where, contents, made, recipe = bundle.where, bundle.contents, bundle.made, bundle.recipe
     totals = made.totals
     if json_:
         say_json(
@@ -82,10 +74,10 @@ def tell_made(
                 "bundle_bytes": totals.stored,
                 "bundle_sha256": totals.digest,
                 "seconds": round(made.seconds, 3),
-                "evidence": evidence_json({made_evidence(where, made): 1}),
+                "evidence": evidence_json({bundle.evidence: 1}),
                 "skipped": contents.skipped,
                 "not_bundled": [name_fields(path) for path in contents.special],
-                **record_json(record),
+                **record_json(bundle.record),
             }
         )
         return
@@ -109,7 +101,7 @@ def tell_made(
             ("proof", _proof(where, made)),
             ("index", text.show(posixpath.basename(where.path + SUFFIX))),
             ("unpack", f"tar xf {text.quoted(name)}, or: {text.command('bundle', 'unpack', shown)}"),
-            record_row(record),
+            record_row(bundle.record),
         ]
     )
 
@@ -154,19 +146,10 @@ _CUT = "; as far as it can be read"
 _TYPE_BITS = {FILE: stat.S_IFREG, DIRECTORY: stat.S_IFDIR, "link": stat.S_IFLNK, "fifo": stat.S_IFIFO}
 
 
-class Unpacked(NamedTuple):
-    """What was unpacked: as it was asked for, how long it took in seconds, and its record."""
-
-    bundle: Bundle
-    read: ReadResult
-    wish: UnpackRequest
-    seconds: float
-    record: OnRecord | None
-
-
-def tell_unpacked(where: Place, path: bytes, into: Place, unpacked: Unpacked, json_: bool) -> None:
+def tell_unpacked(unpacked: Unpacked, json_: bool) -> None:
     """Show what was unpacked, and what was not and why."""
-    bundle, read, wish, seconds, record = unpacked
+    where, path, into = unpacked.request.place, unpacked.path, unpacked.into
+    bundle, read, record = unpacked.bundle, unpacked.read, unpacked.record
     counts = read.counts
     if json_:
         say_json(
@@ -193,14 +176,14 @@ def tell_unpacked(where: Place, path: bytes, into: Place, unpacked: Unpacked, js
         return
     from_, to = _shown(Place(where.node, path)), _shown(into)
     terminal.say(terminal.style(f"Unpacked {from_} into {to}{_CUT if read.damage else ''}", bold=True))
-    rate = text.rate(read.files, read.size, seconds)
+    rate = text.rate(read.files, read.size, unpacked.seconds)
     text.facts(
         [
             ("unpacked", f"{text.count(read.files, 'file')}, {text.size(read.size)}{f'; {rate}' if rate else ''}"),
             ("left as is", f"{text.number(counts[unpacking.LEFT])}, there already" if counts[unpacking.LEFT] else ""),
             (
                 "replaced",
-                f"{text.number(counts[unpacking.REPLACED])}; the old ones are in .yatagan-kept/{wish.manner.run}"
+                f"{text.number(counts[unpacking.REPLACED])}; the old ones are in .yatagan-kept/{unpacked.kept_by}"
                 if counts[unpacking.REPLACED]
                 else "",
             ),
@@ -211,7 +194,7 @@ def tell_unpacked(where: Place, path: bytes, into: Place, unpacked: Unpacked, js
         ]
     )
     _tell_members(read)
-    _tell_damage(read, wish.salvage)
+    _tell_damage(read, unpacked.request.salvage)
     if counts[unpacking.IN_THE_WAY]:
         text.warn(
             f"{text.number(counts[unpacking.IN_THE_WAY])} not unpacked: the name is taken; "
@@ -246,19 +229,22 @@ def _tell_members(read: ReadResult) -> None:
 
 def _tell_damage(read: ReadResult, salvaged: bool) -> None:
     for each in read.damage[:_SHOWN]:
-        text.warn(damage_text(each.at, each.why))
+        text.warn(damage_words(each))
     if read.damage:
         good = f"{text.count(read.files, 'file')}, {text.size(read.size)}"
         text.warn(f"{good} can be read" + ("" if salvaged else "; --salvage goes on behind the damage"))
 
 
-def damage_text(at: int, why: str) -> str:
-    """Where an archive is damaged, and how."""
-    return f"the archive is damaged at byte {text.number(at)} of its contents: {text.show(why)}"
+def damage_words(damage: Damaged | Damage | None) -> str:
+    """Where an archive is damaged, and how; "" where it is not."""
+    if damage is None:
+        return ""
+    return f"the archive is damaged at byte {text.number(damage.at)} of its contents: {text.show(damage.why)}"
 
 
-def tell_checked(where: Place, path: bytes, bundle: Bundle, read: ReadResult, json_: bool) -> None:
+def tell_checked(checked: ArchiveChecked, json_: bool) -> None:
     """Show the verdict on an archive."""
+    where, path, bundle, read = checked.where, checked.path, checked.bundle, checked.read
     if json_:
         say_json(
             {

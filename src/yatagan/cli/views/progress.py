@@ -47,6 +47,47 @@ class MovingFile:
         return carried if self.worth == self.size else carried * self.worth // max(self.size, 1)
 
 
+class _Speed:
+    """How fast it goes: in the last moments, and over all that was seen, to tell how long the rest takes.
+
+    `carried`: bytes on the connection; `counted`: bytes of the plan that they stand for.
+    """
+
+    def __init__(self) -> None:
+        self.carried = 0
+        self.counted = 0
+        self._spans = Spans([])
+        self.begin(0)
+
+    def begin(self, files_done: int) -> None:
+        """Look from now on: what was done before tells nothing of how fast it goes."""
+        self._samples = deque([(time.monotonic(), self.carried, self.counted, files_done)])
+        self._seen = time.monotonic(), files_done, self.counted
+
+    def sample(self, files_done: int) -> None:
+        """Note how far it is now."""
+        self._samples.append((time.monotonic(), self.carried, self.counted, files_done))
+
+    def recent(self, files_done: int) -> tuple[float, int, int]:
+        """Seconds, bytes sent, and files of the last moments."""
+        now = time.monotonic()
+        while len(self._samples) > 1 and now - self._samples[0][0] > _RATE_SECONDS:
+            self._samples.popleft()
+        began, carried, _, files = self._samples[0]
+        return max(now - began, 0.2), self.carried - carried, files_done - files
+
+    def left(self, files_done: int, files: int, size: int, limit: float) -> SecondsLeft | None:
+        """How long so many files and bytes will take, at no more than `limit` bytes a second."""
+        now = time.monotonic()
+        began, before, counted = self._seen
+        if now - began >= _SPAN_SECONDS:  # long enough to tell something
+            self._seen = now, files_done, self.counted
+            done = max(0, files_done - before), max(0, self.counted - counted)
+            if any(done):
+                self._spans.add(Span(now - began, *done))
+        return seconds_left(self._spans.spans, files, size, limit)
+
+
 class Progress:
     """How far a batch is, of `files` and `size` bytes in all; `done_before` adds what was done before it began.
 
@@ -66,34 +107,20 @@ class Progress:
         self._strip = strip
         self._settled_size = 0
         self._in_bundles: dict[int, int] = {}
-        self._samples: deque[tuple[float, int, int, int]] = deque([(time.monotonic(), 0, 0, 0)])
-        self._carried = 0
-        self._counted = 0
+        self._speed = _Speed()
         #: Bytes a second that are allowed at most; 0 for no limit.
         self.limit = 0.0
-        self._spans = Spans([])
-        self._seen = time.monotonic(), 0, 0
 
     def done_before(self, files: int, size: int) -> None:
         """So much of it was in place already when this run began."""
         self.files_done += files
         self._settled_size += size
-        self._samples = deque([(time.monotonic(), self._carried, self._counted, self.files_done)])
-        self._seen = time.monotonic(), self.files_done, self._counted
+        self._speed.begin(self.files_done)
 
     @property
     def size_done(self) -> int:
         """Bytes in place, or acknowledged."""
         return min(self.size, self._settled_size + sum(file.counted(file.done) for file in self.moving.values()))
-
-    def _recent(self) -> tuple[float, int, int, int]:
-        """Seconds, bytes sent, bytes of the plan, and files of the last moments."""
-        now = time.monotonic()
-        while len(self._samples) > 1 and now - self._samples[0][0] > _RATE_SECONDS:
-            self._samples.popleft()
-        began, carried, counted, files = self._samples[0]
-        seconds = max(now - began, 0.2)
-        return seconds, self._carried - carried, self._counted - counted, self.files_done - files
 
     @property
     def share(self) -> float:
@@ -107,29 +134,18 @@ class Progress:
         files, size = self.files - self.files_done, self.size - self.size_done
         if files <= 0 and size <= 0:
             return None
-        self._see()
-        return seconds_left(self._spans.spans, files, size, self.limit)
-
-    def _see(self) -> None:
-        """Add what has happened since the last span, once that is long enough to tell something."""
-        now = time.monotonic()
-        began, files, counted = self._seen
-        if now - began >= _SPAN_SECONDS:
-            self._seen = now, self.files_done, self._counted
-            done = max(0, self.files_done - files), max(0, self._counted - counted)
-            if any(done):
-                self._spans.add(Span(now - began, *done))
+        return self._speed.left(self.files_done, files, size, self.limit)
 
     @property
     def bytes_per_second(self) -> float:
         """Bytes a second that the connection has carried in the last moments."""
-        seconds, carried, _, _ = self._recent()
+        seconds, carried, _ = self._speed.recent(self.files_done)
         return carried / seconds
 
     @property
     def rate(self) -> str:
         """How fast it goes now: `12.3 MB/s`, `336 files/s`; "" when nothing has moved for a while."""
-        seconds, carried, _, files = self._recent()
+        seconds, carried, files = self._speed.recent(self.files_done)
         return text.rate(files, carried, seconds)
 
     def cells(self, count: int) -> list[CellState]:
@@ -138,9 +154,6 @@ class Progress:
             return self._strip.cells(count)
         done = int(count * self.share)
         return [CellState.IN_PLACE] * done + [CellState.WAITING] * (count - done)
-
-    def _sample(self) -> None:
-        self._samples.append((time.monotonic(), self._carried, self._counted, self.files_done))
 
     def take(self, event: ev.Event) -> None:
         """Count an event."""
@@ -201,12 +214,12 @@ class Progress:
 
     def _move(self, number: int, count: int) -> None:
         file = self.moving.get(number)
-        self._counted += file.counted(count) if file is not None else count
-        self._carried += count
+        self._speed.counted += file.counted(count) if file is not None else count
+        self._speed.carried += count
         if file is not None:
             file.done += count
             self._show(number, file)
-        self._sample()
+        self._speed.sample(self.files_done)
 
     def _show(self, number: int, file: MovingFile) -> None:
         """Show the bytes of a file, or of the files of a bundle, as being on the way."""
@@ -244,11 +257,10 @@ class Progress:
         for number, file in self.moving.items():
             self._show(number, file)
         if before is None:
-            self._seen = time.monotonic(), self.files_done, self._counted
-            self._samples = deque([(time.monotonic(), self._carried, self._counted, self.files_done)])
+            self._speed.begin(self.files_done)
         else:
-            self._counted += max(0, self.size_done - before)
-            self._sample()
+            self._speed.counted += max(0, self.size_done - before)
+            self._speed.sample(self.files_done)
 
     def forget(self, number: int) -> None:
         """A step is under way no more."""
@@ -263,9 +275,9 @@ class Progress:
         """Count a file, or part of one, that was only read."""
         self.files_done += files
         self._settled_size += size
-        self._carried += size
-        self._counted += size
-        self._sample()
+        self._speed.carried += size
+        self._speed.counted += size
+        self._speed.sample(self.files_done)
 
     def counts(self) -> str:
         """As text: `25.1 MB of 58.3 MB, 612 of 1,496 files, 12.3 MB/s, 3 s left`."""
@@ -287,7 +299,7 @@ class Progress:
         """What is so while nothing moves; "" while something does."""
         if self.quiet:
             return self.quiet
-        _, carried, _, files = self._recent()
+        _, carried, files = self._speed.recent(self.files_done)
         if carried or files:
             return ""
         if made := [file for file in self.moving.values() if file.made]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from yatagan import request_errors as r
+from yatagan.archives.compression import Form
 from yatagan.cli.terminal.text import command, show
 from yatagan.cli.words.exit_status import ExitStatus
 from yatagan.cli.words.fault_words import fault
@@ -21,6 +22,7 @@ REQUEST_KINDS: dict[type[YataganError], str] = {
     r.BadRoutine: "bad-routine",
     r.BadEntry: "bad-entry",
     r.BadBag: "bad-bag",
+    r.BadBundle: "bad-bundle",
 }
 #: What is refused for safety, and not for what was typed.
 _REFUSED = {
@@ -33,6 +35,8 @@ _REFUSED = {
     r.WrongEntry.ROOT,
     r.WrongEntry.PROTECTED,
     *r.WrongBag,
+    r.WrongBundle.UNREAD,
+    r.WrongBundle.EXISTS,
 }
 _BESIDE = "take --store files to bring files beside it"
 
@@ -53,6 +57,8 @@ def explain_request(error: r.WrongRequest) -> tuple[str, str, ExitStatus]:
             why, remedy = _explain_entry(error)
         case r.BadBag():
             why, remedy = _explain_bag(error)
+        case r.BadBundle():
+            why, remedy = _explain_bundle(error)
         case r.AllGone():
             why, status = (
                 f"all that was on record was gone when it was last staged, on {error.when}",
@@ -191,6 +197,43 @@ def _explain_bag(error: r.BadBag) -> tuple[str, str]:
             return f"a bag's names are UTF-8, and {names} {'is' if one else 'are'} not", "rename what is not"
         case _:
             return f"{names} cannot be read", "make that readable, or leave it out with --skip"
+
+
+def _explain_bundle(error: r.BadBundle) -> tuple[str, str]:
+    """What cannot be done with a bundle, and what to do instead."""
+    detail = show(error.detail)
+    match error.why:
+        case r.WrongBundle.SEVERAL_MACHINES:
+            return "all that goes into a bundle must be on one machine", "bundle them one by one"
+        case r.WrongBundle.MADE_ELSEWHERE:
+            remedy = f"write --output {detail}:…, and bring the bundle here with yatagan stage"
+            return f"what is on {detail} is bundled there", remedy
+        case r.WrongBundle.SAME_NAME:
+            return "two of them have the same name", "bundle them one by one"
+        case r.WrongBundle.NEEDS_NAME:
+            return "a bundle of several directories needs a name", f"--output NAME{detail}"
+        case r.WrongBundle.OTHER_ENDING:
+            return f"it ends in {detail}, and a bundle is one of {', '.join(Form)}", ""
+        case r.WrongBundle.ENDING_AND_FORM:
+            return f"it does not end in .{detail}, which --format asks for", ""
+        case r.WrongBundle.LEVEL:
+            return f"it has levels from {detail}" if detail else "it has no level", "leave out --level"
+        case r.WrongBundle.UNREAD:
+            more = f", and {error.more} more" if error.more else ""
+            why = f"it cannot be read ({fault(Fault(error.detail))}){more}; a bundle must hold all that was chosen"
+            return why, "make it readable, or leave it out with --skip"
+        case r.WrongBundle.EXISTS:
+            remedy = "name another one with --output, or rename or remove it"
+            return "it exists already, and nothing is ever replaced by a bundle", remedy
+        case r.WrongBundle.NO_DIRECTORY:
+            return "there is no such directory", f"make it with: {command('mkdir', error.about)}"
+        case r.WrongBundle.NOT_AN_ARCHIVE:
+            return f"it is a {detail}, not an archive", ""
+        case r.WrongBundle.NOT_A_DIRECTORY:
+            return f"it is a {detail}, not a directory", ""
+        case r.WrongBundle.INTO_ANOTHER_NODE:
+            return "an archive is unpacked here or on the node that it is on", "stage it there first"
+    return "it has no index that fits it, so there are no digests", "unpack it first"
 
 
 def _explain_routine(error: r.BadRoutine) -> tuple[str, str]:
