@@ -154,8 +154,12 @@ def run_forked(
 _SAVED: dict[tuple[str, ...], str] = {}
 #: Seconds after which a run is hopeless, however busy the machine is.
 HOPELESS = 300
-#: With one of these in the environment an interpreter is started for every run.
-INTERPRETED = {"YATAGAN_TEST_EXEC", "PYTHONPATH"}
+_PYTHONPATH = os.environ.get("PYTHONPATH")
+
+
+def interpreted() -> bool:
+    """Whether an interpreter is started for every run: if that is asked for, or it is to find modules elsewhere."""
+    return "YATAGAN_TEST_EXEC" in os.environ or os.environ.get("PYTHONPATH") != _PYTHONPATH
 
 
 def plain_environment() -> dict[str, str]:
@@ -189,7 +193,7 @@ class Program:
     ) -> subprocess.CompletedProcess[str]:
         """Run it to its end, with `env` besides its environment."""
         environment = {**self.environment(), **(env or {})}
-        if more or INTERPRETED & os.environ.keys():
+        if more or interpreted():
             done = subprocess.run(
                 [YATAGAN, *words],
                 cwd=self.directory,
@@ -232,7 +236,7 @@ class Program:
 
     def start(self, *words: str, env: dict[str, str] | None = None) -> subprocess.Popen[str]:
         """Start it, with `env` besides its environment."""
-        start = subprocess.Popen if INTERPRETED & os.environ.keys() else ForkedPopen
+        start = subprocess.Popen if interpreted() else ForkedPopen
         return start(
             [YATAGAN, *words],
             cwd=self.directory,

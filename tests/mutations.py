@@ -24,20 +24,41 @@ ROOT = Path(__file__).resolve().parents[1]
 #: Modules that decide, and the tests that one would run for them.
 ROOMS: list[tuple[list[str], list[str]]] = [
     (
-        ["engine/scheduler.py", "engine/retry.py", "batches/states.py", "engine/last_look.py", "engine/part_files.py"],
+        [
+            "engine/scheduler.py",
+            "engine/executor.py",
+            "engine/opening_ends.py",
+            "engine/retry.py",
+            "batches/states.py",
+            "engine/last_look.py",
+            "engine/part_files.py",
+        ],
         ["test_engine.py", "test_simulation.py", "test_core.py"],
     ),
     (
-        ["engine/file_worker.py", "engine/step_context.py", "engine/kept_files.py", "transfer/extents.py"],
-        ["test_engine.py", "test_simulation.py"],
+        [
+            "engine/file_worker.py",
+            "engine/step_context.py",
+            "engine/kept_files.py",
+            "transfer/extents.py",
+            "transfer/part_on_disk.py",
+        ],
+        ["test_engine.py", "test_simulation.py", "test_interruptions.py"],
     ),
     (
         ["batches/queueing.py", "background/routine_decisions.py", "background/routine_runs.py", "batches/moments.py"],
         ["test_standing.py", "test_routines.py", "test_queue.py"],
     ),
     (
-        ["verdicts/verification.py", "verdicts/comparison.py", "verdicts/scope.py", "verdicts/since.py"],
-        ["test_verdicts.py", "test_scope.py", "test_compare.py", "test_gone.py"],
+        [
+            "verdicts/verification.py",
+            "verdicts/claims.py",
+            "verdicts/moved.py",
+            "verdicts/comparison.py",
+            "verdicts/scope.py",
+            "verdicts/since.py",
+        ],
+        ["test_verification.py", "test_compare.py", "test_scope.py", "test_verdicts.py", "test_facts.py"],
     ),
     (
         [
