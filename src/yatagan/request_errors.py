@@ -137,17 +137,21 @@ class BadEntry(WrongRequest):
 
 
 class WrongBag(StrEnum):
-    """What a bag has no place for."""
+    """Why there can be no such bag."""
 
+    OF_A_NODE = "a directory of a node"
+    ON_A_NODE = "a bag on a node"
+    IN_ITSELF = "a bag in the directory that goes into it"
+    NO_DIRECTORY = "what is no directory"
     KINDS = "what is neither a file nor a directory"
     NAMES = "names that are not UTF-8"
     UNREAD = "what cannot be read"
 
 
 class BadBag(WrongRequest):
-    """A bag is to be made of a tree that has what none can hold: `names` are some of it, `more` is how many besides."""
+    """A bag is to be made that there cannot be. `names`: some of what none can hold; `more`: how many besides."""
 
-    def __init__(self, why: WrongBag, about: str, names: Sequence[bytes], more: int = 0) -> None:
+    def __init__(self, why: WrongBag, about: str, names: Sequence[bytes] = (), more: int = 0) -> None:
         super().__init__(about, why.value)
         self.why = why
         self.names = tuple(names)

@@ -26,6 +26,7 @@ from yatagan.config.home import Home
 from yatagan.config.own_files import make_private, replace_file
 from yatagan.desk.desk import Desk
 from yatagan.errors import JournalError, NoSuchBatch, YataganError
+from yatagan.operations.bagging import BagChecked, bag_asked_for, verify_bag
 from yatagan.operations.checksums import make_list
 from yatagan.operations.compare_places import CompareRequest, compare
 from yatagan.operations.datasets import stage_of_dataset
@@ -131,6 +132,9 @@ async def work_off(desk: Desk, work: Work) -> Planned:
         case DatasetStageRequest() as request:
             return await _stage(desk, work.routine, stage_of_dataset(desk, desk.project(), request))
         case VerifyRequest() as request:
+            bag = bag_asked_for(desk, request)
+            if bag is not None:
+                return Planned(verdict=_bag_verdict(await verify_bag(desk, bag)))
             return Planned(verdict=_verdict(await verify(desk, request)))
         case CompareRequest() as request:
             found = (await compare(desk, request)).comparison
@@ -145,6 +149,12 @@ def _verdict(found: Verified) -> Ended:
     counts = [(found.verdicts.count(each), each.value) for each in _WRONG]
     wrong = ", ".join(f"{count} {what}" for count, what in counts if count)
     return Ended(found.verdicts.files, found.verdicts.size, "" if found.good else wrong or "not good")
+
+
+def _bag_verdict(found: BagChecked) -> Ended:
+    verdict = found.verdict
+    wrong = "" if verdict.valid else f"no valid bag, {counted(len(verdict.problems), 'problem')}"
+    return Ended(verdict.files, verdict.size, wrong)
 
 
 async def _stage(desk: Desk, routine: str, request: StageRequest) -> Planned:

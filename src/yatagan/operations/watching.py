@@ -25,6 +25,7 @@ class Doing(StrEnum):
     LISTING = "hashing"
     LOOKING = "looking"
     BUNDLING = "bundling"
+    BAGGING = "bagging"
     UNPACKING = "unpacking"
     CHECKING = "checking"
 

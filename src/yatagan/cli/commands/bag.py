@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-import os
-from contextlib import AsyncExitStack
 from typing import Any
 
 import click
 
-from yatagan.batches.batch_store import new_name
 from yatagan.cli import shell_completion
 from yatagan.cli.answers.json_answer import say_json
 from yatagan.cli.answers.json_fields import evidence_json
@@ -17,24 +14,14 @@ from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, run
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.terminal import terminal, text
-from yatagan.cli.views.progress import Progress
-from yatagan.cli.views.progress_view import view_for
-from yatagan.cli.views.scan_progress import EntryCount
+from yatagan.cli.views.scan_progress import Shown
 from yatagan.cli.views.verdict_view import ORIGINS
 from yatagan.cli.words.exit_status import ExitStatus
 from yatagan.cli.words.record_words import record_row, warn_of
-from yatagan.errors import BadPlace, StoreError
-from yatagan.faults import Fault
 from yatagan.ledger.ledger import OnRecord
-from yatagan.ledger.records import RecordedPlace, RecordKind
-from yatagan.operations.put_on_record import Done, put_on_record
+from yatagan.operations.bagging import BagRequest, bag_directory, verify_bag
 from yatagan.places import Place, name_fields
-from yatagan.stores.interface import Kind
-from yatagan.trees.patterns import Choice
-from yatagan.trees.scan import scan
-from yatagan.verdicts.bag_check import BagVerdict, check_bag
-from yatagan.verdicts.bag_writer import BagWish, make_bag, refuse_for_bag
-from yatagan.verdicts.sides import open_side
+from yatagan.verdicts.bag_check import BagVerdict
 
 #: Algorithms that every reader of bags must know (RFC 8493, 2.4).
 _ALGORITHMS = ("md5", "sha1", "sha256", "sha512")
@@ -100,63 +87,28 @@ def make(
     DIRECTORY itself stays as it is. The bag has its name only when all of it is on disk.
     """
     app = App.start(questions=not no_questions)
-    where = app.place(directory)
-    if where.node:
-        raise BadPlace(str(where), "a bag is made on this machine", "stage the directory here first")
-    wish = BagWish(tuple(dict.fromkeys(algorithms)), info, new_name())
-    run(_make(app, where, output, wish, parse_choice(only, skip), json_=json_))
-
-
-async def _make(app: App, where: Place, output: str | None, wish: BagWish, choice: Choice, *, json_: bool) -> None:
-    async with AsyncExitStack() as opened:
-        store = await app.open(app.source(where))
-        opened.push_async_callback(store.close)
-        root = await store.resolve(where.path, follow=True)
-        target = app.place(output, new=True) if output is not None else Place("", root + b"-bag")
-        if target.node:
-            raise BadPlace(str(target), "a bag is made on this machine", "stage it from here: yatagan stage BAG NODE:")
-        there = await app.open(app.source(target, writing=True))
-        opened.push_async_callback(there.close)
-        bag = await there.resolve(target.path)
-        if bag == root or bag.startswith(root + b"/"):
-            raise BadPlace(os.fsdecode(bag), "the bag would lie in the directory that goes into it", "name --output")
-        with EntryCount(app, [where], quiet=json_) as count:
-            tree = await scan(store, root, choice=choice, heard=count.heard)
-        if not tree.entries:
-            raise StoreError(Fault.MISSING, root)
-        if tree.entries[b""].kind is not Kind.DIRECTORY:
-            raise BadPlace(str(where), f"it is a {tree.entries[b''].kind.value}, and a bag is made of a directory")
-        refuse_for_bag(tree)
-        files = tree.files()
-        size = sum(tree.entries.file_sizes(files))
-        progress = Progress(len(files), size)
-        async with view_for(progress, quiet=json_):
-            made = await make_bag(there, tree, bag, wish, progress.hashed)
-    digests = made[wish.algorithms[0]] if "sha256" not in made else made["sha256"]
-    record = put_on_record(
-        app,
-        Done(
-            RecordKind.BUNDLED,
-            "good",
-            origins=(RecordedPlace("", root),),
-            target=RecordedPlace("", bag),
-            counts={"files": len(files)},
-            size=size,
-            evidence={"read-here": len(files)},
-            details={"archive": "bag"},
-        ),
-        lambda: sorted(digests.items()) if "sha256" in made else (),
+    request = BagRequest(
+        app.place(directory),
+        app.place(output, new=True) if output is not None else None,
+        algorithms,
+        tuple(info),
+        parse_choice(only, skip),
     )
+    bag = run(bag_directory(app, request, Shown(app, quiet=json_)))
     if json_:
-        fields = {**name_fields(bag), "algorithms": list(made), "files": len(files), "size_bytes": size}
-        say_json({**fields, **record_json(record)})
+        fields = {
+            **name_fields(bag.place.path),
+            "algorithms": list(bag.algorithms),
+            "files": bag.files,
+            "size_bytes": bag.size,
+        }
+        say_json({**fields, **record_json(bag.record)})
     else:
-        terminal.say(terminal.style(f"Made the bag {text.show(bag)}", bold=True))
-        check = text.command("bag", "check", Place("", bag))
-        rows = [("holds", f"{text.count(len(files), 'file')}, {text.size(size)}, in data/")]
-        rows += [("manifests", ", ".join(made)), ("check", check), record_row(record)]
-        text.facts(rows)
-    warn_of(record)
+        terminal.say(terminal.style(f"Made the bag {text.show(bag.place.path)}", bold=True))
+        rows = [("holds", f"{text.count(bag.files, 'file')}, {text.size(bag.size)}, in data/")]
+        rows += [("manifests", ", ".join(bag.algorithms)), ("check", text.command("bag", "check", bag.place))]
+        text.facts([*rows, record_row(bag.record)])
+    warn_of(bag.record)
 
 
 @bag_command.command(
@@ -183,29 +135,14 @@ def check(place: str, no_questions: bool, json_: bool) -> None:
 
 
 def check_place(app: App, where: Place, *, json_: bool) -> ExitStatus:
-    """Check the bag in a place, say what was found, and put it on record. Returns the exit status."""
-    verdict, root = run(_check(app, where, json_=json_))
-    record = _put_on_record(app, where, root, verdict)
+    """Check the bag in a place, and say what was found. Returns the exit status."""
+    checked = run(verify_bag(app, where, Shown(app, quiet=json_)))
     if json_:
-        say_json({**_verdict_json(where, verdict), **record_json(record)})
+        say_json({**_verdict_json(where, checked.verdict), **record_json(checked.record)})
     else:
-        _show(where, verdict, record)
-    warn_of(record)
-    return ExitStatus.GOOD if verdict.valid else ExitStatus.DIFFERENCES
-
-
-async def _check(app: App, where: Place, *, json_: bool) -> tuple[BagVerdict, bytes]:
-    store = await app.open(app.source(where))
-    try:
-        with EntryCount(app, [where], quiet=json_) as count:
-            side = await open_side(store, where.path, heard=count.heard)
-        root = side.tree.root
-        progress = Progress(0, 0)
-        progress.doing = "checking: "
-        async with view_for(progress, quiet=json_):
-            return await check_bag(side, progress.hashed, progress.expect), root
-    finally:
-        await store.close()
+        _show(where, checked.verdict, checked.record)
+    warn_of(checked.record)
+    return ExitStatus.GOOD if checked.verdict.valid else ExitStatus.DIFFERENCES
 
 
 def _show(where: Place, verdict: BagVerdict, record: OnRecord) -> None:
@@ -260,25 +197,3 @@ def _verdict_json(where: Place, verdict: BagVerdict) -> dict[str, Any]:
             for problem in verdict.problems
         ],
     }
-
-
-def _put_on_record(app: App, where: Place, root: bytes, verdict: BagVerdict) -> OnRecord:
-    problems = {"problems": len(verdict.problems)} if verdict.problems else {}
-    return put_on_record(
-        app,
-        Done(
-            RecordKind.VERIFIED,
-            "good" if verdict.valid else "not good",
-            origins=(RecordedPlace(where.node, root),),
-            counts={"files": verdict.files, **problems},
-            size=verdict.size,
-            evidence={verdict.origin.value: verdict.files},
-            details={"archive": "bag"},
-        ),
-        lambda: sorted(
-            (path, digest)
-            for manifest in verdict.bag.manifests
-            if manifest.algorithm == "sha256" and not manifest.of_tags
-            for path, digest in manifest.digests.items()
-        ),
-    )

@@ -21,11 +21,10 @@ from yatagan.cli.views.verdict_view import show_one_line, show_verdicts
 from yatagan.cli.words.dataset_words import not_good_words
 from yatagan.cli.words.exit_status import ExitStatus
 from yatagan.cli.words.record_words import warn_of
-from yatagan.config.project import By, StoredAs, Towards
+from yatagan.config.project import By, Towards
 from yatagan.digests.algorithms import ALGORITHMS
 from yatagan.digests.any_lists import Reading
-from yatagan.operations.verify import side_of, verify
-from yatagan.operations.verify_known import place_of
+from yatagan.operations.verify import verify
 from yatagan.operations.verify_request import VerifyRequest
 from yatagan.trees.checksum_record import LARGEST_LIST
 
@@ -167,9 +166,10 @@ def _piped(against: str | None) -> bytes | None:
 
 def _check_bag(app: App, request: VerifyRequest, *, json_: bool) -> None:
     """A dataset that is stored as a bag is checked as one, and then the command is over."""
-    dataset = app.project().dataset(request.dataset)
-    if dataset.stored is StoredAs.BAG:
-        from yatagan.cli.commands.bag import check_place  # which other verdicts can do without
+    from yatagan.operations.bagging import bag_asked_for  # which other verdicts can do without
 
-        status = check_place(app, place_of(dataset, side_of(request, dataset)), json_=json_)
-        raise click.exceptions.Exit(status)
+    bag = bag_asked_for(app, request)
+    if bag is not None:
+        from yatagan.cli.commands.bag import check_place
+
+        raise click.exceptions.Exit(check_place(app, bag, json_=json_))

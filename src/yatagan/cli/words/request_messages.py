@@ -34,7 +34,9 @@ _REFUSED = {
     r.WrongEntry.END_OF_PACKED,
     r.WrongEntry.ROOT,
     r.WrongEntry.PROTECTED,
-    *r.WrongBag,
+    r.WrongBag.KINDS,
+    r.WrongBag.NAMES,
+    r.WrongBag.UNREAD,
     r.WrongBundle.UNREAD,
     r.WrongBundle.EXISTS,
 }
@@ -191,6 +193,14 @@ def _explain_bag(error: r.BadBag) -> tuple[str, str]:
     names = ", ".join(map(show, error.names)) + (f" and {error.more} more" if error.more else "")
     one = len(error.names) == 1
     match error.why:
+        case r.WrongBag.OF_A_NODE:
+            return "a bag is made on this machine", "stage the directory here first"
+        case r.WrongBag.ON_A_NODE:
+            return "a bag is made on this machine", "stage it from here: yatagan stage BAG NODE:"
+        case r.WrongBag.IN_ITSELF:
+            return "the bag would lie in the directory that goes into it", "name --output"
+        case r.WrongBag.NO_DIRECTORY:
+            return "it is no directory, and a bag is made of one", ""
         case r.WrongBag.KINDS:
             return f"a bag holds files alone, and {names} {'is' if one else 'are'} none", "leave them out with --skip"
         case r.WrongBag.NAMES:
