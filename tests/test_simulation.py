@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import warnings
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Awaitable, Callable, Iterable, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -14,7 +14,7 @@ import simulated_world
 import simulation
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
-from yatagan.batches.states import Evidence, StepState
+from yatagan.batches.states import BatchState, Evidence, StepState
 from yatagan.batches.steps import Change, Prove, Step, StepKind
 from yatagan.engine.bundle_worker import BundleWorker
 from yatagan.engine.changed_parts import ChangedParts
@@ -24,6 +24,9 @@ from yatagan.engine.growing_files import GrowingFiles
 from yatagan.engine.last_look import LastLook
 from yatagan.engine.opening_ends import Opening
 from yatagan.engine.part_files import PartFiles
+from yatagan.engine.retry import STEP_RETRIES
+from yatagan.engine.step_worker import StepWorker
+from yatagan.errors import StoreError
 from yatagan.faults import Fault
 from yatagan.planning.planner import make_plan
 from yatagan.planning.takeover import take_over
@@ -387,6 +390,77 @@ def test_a_broken_engine_is_caught(broken: Broken, monkeypatch: pytest.MonkeyPat
                 warnings.warn(f"{broken.__name__}: write {seed} for {BROKEN[broken]} into BROKEN", stacklevel=1)
             return
     raise AssertionError("no seed has caught it")
+
+
+@pytest.mark.parametrize("fault", sorted(STEP_RETRIES))
+def test_a_step_that_is_never_done_is_given_up_and_the_rest_goes_on(
+    fault: Fault, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    scenario, tries, do = simulation.draw(2), 0, StepWorker.do
+
+    async def doing(self: StepWorker, step: Step) -> None:
+        nonlocal tries
+        if step.kind is StepKind.FILE and step.label.endswith(b"/f0"):
+            tries += 1
+            raise StoreError(fault, step.path, detail="as the server said")
+        await do(self, step)
+
+    monkeypatch.setattr(StepWorker, "do", doing)
+    journal = in_simulation(scenario, lambda executor: executor.run())
+    steps = {step.label: step for step in journal.steps() if step.kind is StepKind.FILE}
+    assert len(steps) > 1 and tries == STEP_RETRIES[fault].tries
+    failed = steps.pop(b"fen/f0")
+    assert (failed.state, failed.fault, failed.detail) == (StepState.FAILED, fault, "as the server said")
+    assert {step.state for step in steps.values()} == {StepState.IN_PLACE}
+    assert journal.standing().state is BatchState.FINISHED
+
+
+@pytest.mark.parametrize("rates", [(0, 0, 0), (100, 0, 0), (0, 200, 0), (0, 0, 300), (9, 8, 7)])
+def test_the_lowest_limit_holds_and_what_is_reached_under_one_is_not_remembered(rates: tuple[int, int, int]) -> None:
+    expected = list[bool]()
+
+    def opened(store: Any) -> None:
+        store.max_rate = rates[1 if store._here else 2] or None
+        store.expect = lambda size, *, limited: expected.append(limited)
+
+    async def run(executor: Executor) -> None:
+        await executor.run()
+        assert executor._carrier.rate_limit.rate == min(filter(None, rates), default=None)
+
+    in_simulation(simulation.draw(2), run, opened, rates[0])
+    assert expected == [any(rates)] * 2
+
+
+def in_simulation(
+    scenario: simulation.Scenario,
+    run: Callable[[Executor], Awaitable[object]],
+    opened: Callable[[Any], None] = lambda store: None,
+    max_rate: int = 0,
+) -> Journal:
+    """Stage `/fen` in a world in which nothing goes wrong by itself; the journal when that is over."""
+    world = scenario.world
+
+    class Opening(simulated_world.Opening):
+        async def open(self) -> Any:
+            store = await super().open()
+            opened(store)
+            return store
+
+    async def work() -> Journal:
+        near: Any = simulated_world.Store(world, scenario.source, here=True)
+        plan = await make_plan(near, near, [(b"/fen", b"fen")], b"/top")
+        header = Header("261127-calm", 0, ("stage",), "", "far", b"/top", Prove.NONE, max_rate=max_rate)
+        journal = Journal.in_memory(header, plan.steps())
+        ends = Opening(world, scenario.source, here=True), Opening(world, scenario.destination, here=False)
+        conditions = Conditions(clock=simulation.Clock(world.loop), threaded=False)
+        await run(Executor(journal, *ends, lambda event: None, conditions))
+        return journal
+
+    asyncio.set_event_loop(world.loop)
+    try:
+        return world.loop.run_until_complete(work())
+    finally:
+        asyncio.set_event_loop(None)
 
 
 @pytest.mark.parametrize("after", [0.005, 0.02, 0.5, 1.5, 2.5])
