@@ -31,12 +31,11 @@ import errno
 import hashlib
 import json
 import os
-import platform
+import queue
 import sys
 import threading
 import time
 from base64 import b64encode
-from concurrent.futures import ThreadPoolExecutor
 from typing import Any, Callable, Dict, List, Optional, Tuple
 
 from yatagan.portable import small_files
@@ -104,9 +103,9 @@ def session(logins: List[int]) -> List[List[int]]:
 def do_hello(request: Request, busy: Busy) -> Reply:
     """Answer who we are."""
     return {
-        "host": platform.node(),
+        "host": os.uname().nodename,
         "boot": boot(),
-        "python": platform.python_version(),
+        "python": "%d.%d.%d" % sys.version_info[:3],
         "algorithms": sorted(hashlib.algorithms_available),
         "session": session([os.getppid()]),
         "login": os.getppid(),
@@ -244,6 +243,27 @@ def do_learn(request: Request, busy: Busy) -> Reply:
     return {}
 
 
+class Pool:
+    """Threads that do one thing after the other.
+
+    The library's pool takes as long to import as Python itself, and every login waits for it.
+    """
+
+    def __init__(self, threads: int, do: Callable[[Request], None]) -> None:
+        self._do = do
+        self._waiting: "queue.Queue[Request]" = queue.Queue()
+        for _ in range(threads):
+            threading.Thread(target=self._work, daemon=True).start()
+
+    def submit(self, request: Request) -> None:
+        """Have it done, after those that came before."""
+        self._waiting.put(request)
+
+    def _work(self) -> None:
+        while True:
+            self._do(self._waiting.get())
+
+
 def main(token: str) -> None:
     """Answer until the input ends."""
     os.nice(10)
@@ -276,12 +296,12 @@ def main(token: str) -> None:
     out.write(b"\n" + token.encode("ascii") + b"\n")
     out.flush()
     processors = max(2, os.cpu_count() or 2)
-    pool = ThreadPoolExecutor(min(4, processors))
-    hashing: Dict[int, ThreadPoolExecutor] = {}
+    pool = Pool(min(4, processors), answer)
+    hashing: Dict[int, Pool] = {}
     for line in sys.stdin.buffer:
         request = json.loads(line.decode("ascii"))
         wanted = min(request.get("hashing", 0), processors)  # more than are usual, or fewer
         if wanted and wanted not in hashing:
-            hashing[wanted] = ThreadPoolExecutor(wanted)
-        (hashing[wanted] if wanted else pool).submit(answer, request)
+            hashing[wanted] = Pool(wanted, answer)
+        (hashing[wanted] if wanted else pool).submit(request)
     os._exit(0)
