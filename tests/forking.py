@@ -35,6 +35,7 @@ import termios
 import threading
 import time
 from collections.abc import Sequence
+from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
@@ -181,16 +182,23 @@ class Other:
 def fork_instead(others: socket.socket) -> None:
     """Have all that the program would start an interpreter for forked, too."""
 
-    def start(*words: str, stderr: int, cwd: str = ".", pass_fds: tuple[int, ...] = (), **more: Any) -> tuple[int, int]:
-        as_all = {"stdin": subprocess.DEVNULL, "stdout": stderr, "start_new_session": True}
-        assert list(words[:3]) == [sys.executable, "-P", "-m"]
-        assert {**as_all, **more} in (as_all, {**as_all, "stdout": subprocess.DEVNULL})
+    def start(
+        *words: str,
+        stdout: int,
+        stderr: int,
+        cwd: str = ".",
+        pass_fds: tuple[int, ...] = (),
+        env: dict[str, str] | None = None,
+        **more: Any,
+    ) -> tuple[int, int]:
+        assert words[0] == sys.executable and more in ({}, {"stdin": subprocess.DEVNULL, "start_new_session": True})
         umask = os.umask(0o077)
         os.umask(umask)
-        order = words[3:], dict(os.environ), os.path.abspath(cwd), umask, pass_fds
+        order = words[words.index("-m") + 1 :], env or dict(os.environ), os.path.abspath(cwd), umask, pass_fds
         told, telling = os.pipe()
         read, write = os.pipe() if stderr == subprocess.PIPE else (-1, os.open(os.devnull, os.O_WRONLY))
-        socket.send_fds(others, [json.dumps(order).encode()], [stderr if stderr >= 0 else write, *pass_fds, telling])
+        out, err = (write if stream < 0 else stream for stream in (stdout, stderr))
+        socket.send_fds(others, [json.dumps(order).encode()], [out, err, *pass_fds, telling])
         os.close(write)
         os.close(telling)
         return told, read
@@ -207,6 +215,15 @@ def fork_instead(others: socket.socket) -> None:
         await asyncio.get_running_loop().connect_read_pipe(reading, os.fdopen(read, "rb"))
         return Other(told, said)
 
+    def run(
+        words: Sequence[str], *, check: bool, cwd: str | Path = ".", stdout: int = 1, stderr: int = 2, **more: Any
+    ) -> Any:
+        sys.stdout.flush()
+        other = start_now(words, stdout=stdout, stderr=stderr, cwd=str(cwd), **more)
+        return SimpleNamespace(returncode=asyncio.run(other.wait()))
+
+    demo: Any = sys.modules["yatagan.cli.commands.demo"]
+    demo.subprocess = SimpleNamespace(run=run)
     workers: Any = yatagan.background.starting
     workers.subprocess = SimpleNamespace(Popen=start_now, DEVNULL=subprocess.DEVNULL)
     for module in (yatagan.keeper.spawn, yatagan.background.routine_work):
@@ -260,12 +277,12 @@ def become_other(
 
     Who remains tells of its number and of its end.
     """
-    out, *passed, telling = (fcntl.fcntl(descriptor, fcntl.F_DUPFD_CLOEXEC, 100) for descriptor in descriptors)
+    out, err, *passed, telling = (fcntl.fcntl(descriptor, fcntl.F_DUPFD_CLOEXEC, 100) for descriptor in descriptors)
     for descriptor in descriptors:
         os.close(descriptor)
     child = os.fork()
     if child:
-        for descriptor in (out, *passed):
+        for descriptor in (out, err, *passed):
             os.close(descriptor)
         others.close()
         with contextlib.suppress(OSError):  # nobody may want to know
@@ -282,7 +299,7 @@ def become_other(
         os.dup2(descriptor, number)
         os.close(descriptor)
     module, *words = words
-    become(words, directory, environment, [os.open(os.devnull, os.O_RDONLY), os.dup(out), out])
+    become(words, directory, environment, [os.open(os.devnull, os.O_RDONLY), out, err])
     return module
 
 

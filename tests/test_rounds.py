@@ -29,7 +29,7 @@ from processes import children, server_of
 
 pytestmark = pytest.mark.server
 #: Rounds of each kind in the suite, and all of them in the soak; several in one test, since servers are shared.
-FEW, MANY, EACH = 30, 1000, 5
+FEW, MANY, EACH = 20, 1000, 5
 LIMIT = 60
 
 

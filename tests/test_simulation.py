@@ -41,7 +41,7 @@ from yatagan.transfer.transfer_tasks import TransferTasks
 from yatagan.trees.kept_directories import KeptDirectories
 
 #: Seeds of the suite; of the first ones it is also counted what goes wrong.
-SEEDS, COUNTED = 1200, 250
+SEEDS, COUNTED = 800, 250
 CHUNKS = 10
 
 

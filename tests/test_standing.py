@@ -303,7 +303,7 @@ def world_only() -> Iterator[pytest.MonkeyPatch]:
         yield patch
 
 
-@pytest.mark.parametrize("count", [100, pytest.param(20_000, marks=pytest.mark.soak)])
+@pytest.mark.parametrize("count", [60, pytest.param(20_000, marks=pytest.mark.soak)])
 @pytest.mark.parametrize("part", range(3))
 def test_histories(part: int, count: int, world_only: pytest.MonkeyPatch) -> None:
     check(count)
