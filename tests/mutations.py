@@ -129,8 +129,8 @@ def mutants(rng: random.Random) -> Iterator[tuple[Path, str, str, str, list[str]
         before = ast.unparse(node).splitlines()[0]
         change()
         ast.fix_missing_locations(tree)
-        line = getattr(node, "lineno", 0)
-        yield module, f"{line}: {before}", ast.unparse(node).splitlines()[0], ast.unparse(tree), tests
+        line, after = getattr(node, "lineno", 0), ast.unparse(node).splitlines()[0]
+        yield module, f"{line}: {before}", after if after != before else "(left out)", ast.unparse(tree), tests
 
 
 def is_noticed(copy: Path, tests: list[str]) -> bool:
@@ -143,7 +143,7 @@ def is_noticed(copy: Path, tests: list[str]) -> bool:
             cwd=copy,
             env=environment,
             capture_output=True,
-            timeout=900,
+            timeout=400,
         )
     except subprocess.TimeoutExpired:
         return True

@@ -7,6 +7,7 @@ import itertools
 import json
 import os
 import random
+import re
 import resource
 import shutil
 import signal
@@ -289,6 +290,20 @@ class TestOwnFile:
             ledger.append(statement("four"))
             assert file.read_bytes().endswith(b"half of a li"), "what it writes is left alone"
         assert len(ledger.directory.writer_files()) == 2
+
+    @pytest.mark.parametrize(
+        ("account", "begins"),
+        [("mara", "mara"), ("CAMPUS\\mara k", "CAMPUS-mara-k"), ("m" * 50, "m" * 40), ("", "account")],
+        [("mara", "mara"), ("CAMPUS\\mara k", "CAMPUS-mara-k"), ("m" * 50, "m" * 40), ("", "account")],
+    )
+    def test_a_file_says_whose_it_is(
+        self, tmp_path: Path, account: str, begins: str, monkeypatch: pytest.MonkeyPatch
+    ) -> None:
+        monkeypatch.setattr("yatagan.ledger.memory.user", lambda: account)
+        ledger = make(tmp_path, "first")
+        ledger.append(statement("one"))
+        (name,) = ledger.directory.writer_files()
+        assert re.fullmatch(f"{begins}-[0-9a-f]{{16}}", name.removesuffix(".jsonl")), name
 
     @pytest.mark.parametrize("how", ["rolled back", "removed", "link", "hard link", "nonsense at its end", "empty"])
     def test_a_new_writer_begins_and_names_what_is_missing(self, tmp_path: Path, how: str) -> None:
