@@ -294,7 +294,6 @@ class TestOwnFile:
     @pytest.mark.parametrize(
         ("account", "begins"),
         [("mara", "mara"), ("CAMPUS\\mara k", "CAMPUS-mara-k"), ("m" * 50, "m" * 40), ("", "account")],
-        [("mara", "mara"), ("CAMPUS\\mara k", "CAMPUS-mara-k"), ("m" * 50, "m" * 40), ("", "account")],
     )
     def test_a_file_says_whose_it_is(
         self, tmp_path: Path, account: str, begins: str, monkeypatch: pytest.MonkeyPatch
