@@ -20,8 +20,13 @@ import pytest
 
 import yatagan
 from conftest import Far, Program, first_run, snapshot, wait_for
+from yatagan.archives.compression import Form
 from yatagan.batches.states import BatchState
 from yatagan.config.home import Home
+from yatagan.operations.bagging import BagRequest, bag_directory, verify_bag
+from yatagan.operations.bundle_make import BundleRequest, make_bundle
+from yatagan.operations.bundle_read import UnpackArchive, check_archive, list_archive, unpack_archive
+from yatagan.request_errors import BadBag, BadBundle, WrongBag, WrongBundle
 
 GUIDE = Path(__file__).parent.parent / "docs" / "guide" / "from-python.md"
 
@@ -219,3 +224,45 @@ def test_a_day_of_a_notebook(program: Program, oak: Far) -> None:
     again = program.json("routine", "show", "again")["runs"][0]["batch"]
     assert program.json("batch", "show", again)["command"] == [], "nothing was typed for it"
     program("routine", "remove", "again")
+
+
+def test_bundles_and_bags(program: Program) -> None:
+    """Made, listed, unpacked and checked, each on record; what cannot be is refused by a value."""
+    fen = make_fen(program)
+    desk = desk_of(program)
+
+    async def work() -> None:
+        bundle = await make_bundle(desk, BundleRequest((desk.place("fen"),), desk.place("fen.tar.gz"), level=9))
+        assert (bundle.made.totals.files, bundle.recipe.form, bundle.recipe.level) == (3, Form.GZIP, 9)
+        listing = await list_archive(desk, bundle.where, yatagan.Choice([b"2.csv"]))
+        assert [line.member.name for line in listing.lines if line.digest] == [b"fen/2.csv"] and listing.damage is None
+        assert (await check_archive(desk, bundle.where)).read.good
+        unpacked = await unpack_archive(desk, UnpackArchive(bundle.where, desk.place("out")))
+        assert unpacked.read.good and snapshot(program.directory / "out" / "fen") == snapshot(fen)
+        bag = await bag_directory(desk, BagRequest(desk.place("fen"), info=(("Contact-Name", "fen-flux"),)))
+        assert (bag.files, bag.algorithms, bag.place) == (3, ("sha256",), yatagan.Place("", bytes(fen) + b"-bag"))
+        assert (await verify_bag(desk, bag.place)).verdict.valid
+        for why, request in (
+            (WrongBundle.EXISTS, BundleRequest((desk.place("fen"),), desk.place("fen.tar.gz"))),
+            (WrongBundle.LEVEL, BundleRequest((desk.place("fen"),), desk.place("b.tar.gz"), level=10)),
+            (WrongBundle.LEVEL, BundleRequest((desk.place("fen"),), desk.place("b.tar"), level=1)),
+            (WrongBundle.SEVERAL_MACHINES, BundleRequest((desk.place("fen"), yatagan.Place("oak", b"fen")))),
+            (WrongBundle.SAME_NAME, BundleRequest((desk.place("fen"), desk.place("out/fen")), desk.place("c.tar"))),
+            (WrongBundle.ENDING_AND_FORM, BundleRequest((desk.place("fen"),), desk.place("b.tar"), Form.GZIP)),
+        ):
+            with pytest.raises(BadBundle) as refused:
+                await make_bundle(desk, request)
+            assert refused.value.why is why
+        for no_bag, asked in (
+            (WrongBag.IN_ITSELF, BagRequest(desk.place("fen"), desk.place("fen/bag"))),
+            (WrongBag.NO_DIRECTORY, BagRequest(desk.place("fen/1.csv"))),
+            (WrongBag.OF_A_NODE, BagRequest(yatagan.Place("oak", b"fen"))),
+        ):
+            with pytest.raises(BadBag) as none:
+                await bag_directory(desk, asked)
+            assert none.value.why is no_bag
+
+    asyncio.run(work())
+    records = program.json("ledger", "show")["records"]
+    assert [record["kind"] for record in reversed(records)] == ["bundled", "unpacked", "bundled", "verified"]
+    assert all(record["outcome"] == "good" and not record.get("command") for record in records)

@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from conftest import Far, Program, snapshot, wait_for
+from conftest import Far, Program, first_run, snapshot, wait_for
 from yatagan.config.project import load_project
 from yatagan.errors import BadProject
 
@@ -265,8 +265,13 @@ def test_a_dataset_that_is_a_bag_is_verified_as_one(program: Program, oak: Far) 
     )
     program("stage", "--dataset", "bag")
     assert program.json("verify", "--dataset", "bag")["valid"]
+    program("routine", "add", "check", "--command", "verify", "--dataset", "bag", "--at", "02:30")
+    assert first_run(program, "check")["outcome"] == "good"
     (oak.root / "bags" / "chambers" / "data" / "a.csv").write_text("other\n")
     assert any("a.csv" in each["path"] for each in program.json("verify", "--dataset", "bag", expect=1)["problems"])
+    run = program.json("routine", "run", "check", expect=1)
+    assert (run["outcome"], run["detail"]) == ("not good", "no valid bag, 2 problems")
+    program("routine", "remove", "check")
 
 
 def test_a_routine_stages_a_dataset(program: Program, oak: Far) -> None:
