@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import click
 
-from yatagan.batches.batch_store import new_name
 from yatagan.cli import shell_completion
 from yatagan.cli.answers.json_answer import say_json
 from yatagan.cli.answers.ledger_answer import record_json
@@ -17,22 +14,14 @@ from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, options, run, written
 from yatagan.cli.pattern_options import choosing, parse_choice
 from yatagan.cli.terminal import terminal, text
-from yatagan.cli.views.scan_progress import EntryCount
+from yatagan.cli.views.scan_progress import Shown
 from yatagan.cli.words import fault_words
 from yatagan.cli.words.exit_status import ExitStatus
 from yatagan.cli.words.record_words import warn_of
 from yatagan.config.units import parse_duration
-from yatagan.errors import FileTrouble, StoreError
-from yatagan.faults import Fault
-from yatagan.ledger.ledger import OnRecord
-from yatagan.ledger.records import RecordedPlace, RecordKind
-from yatagan.operations.put_on_record import Done, put_on_record
-from yatagan.places import Place, holds, name_fields
-from yatagan.planning.destination_areas import refuse_read_only
-from yatagan.stores.interface import Store
-from yatagan.trees import kept as kept_files
-from yatagan.trees.kept import KeptFile, newest_of_each
-from yatagan.trees.patterns import Choice
+from yatagan.operations.replaced_files import KeptFailure, KeptRequest, found_kept, list_kept
+from yatagan.places import Place, name_fields
+from yatagan.trees.kept import KeptFile
 
 #: What could not be done, named one by one before the rest is only counted.
 _FAILURES_SHOWN = 10
@@ -46,22 +35,6 @@ _older_than = click.option(
 )
 _batch = click.option("--batch", metavar="ID", default="", help="Only what this batch has replaced.")
 _choosing: Callable[[Any], Any] = options(_batch, _older_than, choosing)
-
-
-@dataclass(frozen=True, slots=True)
-class _Wish:
-    """Which kept files are meant."""
-
-    where: Place
-    batch: str
-    older_than: float
-    choice: Choice
-
-    def takes(self, root: bytes, kept: KeptFile) -> bool:
-        """Whether a kept file is meant, of a place with this absolute path."""
-        below = kept.original[len(root) :].lstrip(b"/") if holds(root, kept.original) else kept.path
-        aged = time.time() - kept.replaced_ns / 1e9 >= self.older_than
-        return self.batch in kept.batch and aged and (not self.choice or self.choice.chooses(below))
 
 
 @click.group("kept", cls=CommandGroup)
@@ -92,12 +65,12 @@ def list_(
 ) -> None:
     """Show what is kept of PLACE: of a file that was replaced, or of all below a directory."""
     app = App.start(questions=not no_questions)
-    wish = _Wish(app.place(place), batch, older_than, parse_choice(only, skip))
-    found = run(_list(app, wish, quiet=json_))
+    request = KeptRequest(app.place(place), batch, older_than, parse_choice(only, skip))
+    found = run(list_kept(app, request, Shown(app, quiet=json_)))
     if json_:
-        say_json({"node": wish.where.node, "kept": [_as_json(each) for each in found]})
+        say_json({"node": request.place.node, "kept": [_as_json(each) for each in found]})
     else:
-        _show(wish.where, found)
+        _show(request.place, found)
 
 
 @kept_command.command(
@@ -122,8 +95,8 @@ def restore(
     Done where it is, without fetching anything. What has the name by now is kept in turn.
     """
     app = App.start(questions=not no_questions)
-    wish = _Wish(app.place(place), batch, 0, parse_choice(only, skip))
-    status = run(_restore(app, wish, yes=yes, json_=json_))
+    request = KeptRequest(app.place(place), batch, choice=parse_choice(only, skip))
+    status = run(_restore(app, request, yes=yes, json_=json_))
     if status:
         raise click.exceptions.Exit(status)
 
@@ -153,24 +126,10 @@ def remove(
 ) -> None:
     """Remove what is kept of PLACE for good, after showing how much that is and asking."""
     app = App.start(questions=not no_questions)
-    wish = _Wish(app.place(place), batch, older_than, parse_choice(only, skip))
-    status = run(_remove(app, wish, yes=yes, json_=json_))
+    request = KeptRequest(app.place(place), batch, older_than, parse_choice(only, skip))
+    status = run(_remove(app, request, yes=yes, json_=json_))
     if status:
         raise click.exceptions.Exit(status)
-
-
-async def _list(app: App, wish: _Wish, *, quiet: bool) -> list[KeptFile]:
-    store = await app.open(app.source(wish.where, commands=False))
-    try:
-        return await _find(app, store, wish, quiet=quiet)
-    finally:
-        await store.close()
-
-
-async def _find(app: App, store: Store, wish: _Wish, *, quiet: bool) -> list[KeptFile]:
-    root = await store.resolve(wish.where.path)
-    with EntryCount(app, [wish.where], quiet=quiet) as count:
-        return [each async for each in kept_files.find_kept(store, root, count.heard) if wish.takes(root, each)]
 
 
 def _show(where: Place, found: Sequence[KeptFile]) -> None:
@@ -201,96 +160,51 @@ def _size(found: Sequence[KeptFile]) -> int:
     return sum(each.facts.size for each in found)
 
 
-def _nothing(where: Place) -> StoreError:
-    return StoreError(Fault.NOT_KEPT, where.path or b".", store=where.node)
-
-
-async def _restore(app: App, wish: _Wish, *, yes: bool, json_: bool) -> int:
-    store = await app.open(app.source(wish.where, commands=False, writing=True))
-    try:
-        found = newest_of_each(await _find(app, store, wish, quiet=json_))
-        if not found:
-            raise _nothing(wish.where)
-        await _refuse_read_only(app, store, wish.where, found)
-        question = f"Bring back {_totals(found)}? What has their names by now is kept in turn"
-        if len(found) > 1 and not app.may(question, yes=yes):
+async def _restore(app: App, request: KeptRequest, *, yes: bool, json_: bool) -> int:
+    where = request.place
+    async with found_kept(app, request, Shown(app, quiet=json_), newest=True) as found:
+        question = f"Bring back {_totals(found.files)}? What has their names by now is kept in turn"
+        if len(found.files) > 1 and not app.may(question, yes=yes):
             terminal.say("Nothing was brought back.")
             return ExitStatus.GOOD
-        batch, done, failures = new_name(), [], []
-        for kept in found:
-            try:
-                done.append((kept, await kept_files.restore(store, kept, batch)))
-            except FileTrouble as error:
-                failures.append((kept, error.fault, error.detail))
-        await kept_files.remove_empty(store, {kept.top for kept, _ in done})
-    finally:
-        await store.close()
-    aside = [kept for kept, where in done if where]
-    record = _put_on_record(app, wish.where.node, RecordKind.REPLACED, [kept for kept, _ in done], len(failures))
+        back = await found.bring_back()
     if json_:
-        restored = [{**_as_json(kept), **(name_fields(where, "kept_in_turn") if where else {})} for kept, where in done]
-        say_json(
-            {"node": wish.where.node, "restored": restored, "failed": _failed_json(failures), **record_json(record)}
-        )
+        restored = [
+            {**_as_json(kept), **(name_fields(aside, "kept_in_turn") if aside else {})} for kept, aside in back.done
+        ]
+        failed = _failed_json(back.failures)
+        say_json({"node": where.node, "restored": restored, "failed": failed, **record_json(back.record)})
     else:
-        terminal.say(f"Brought back {text.count(len(done), 'file')}, {text.size(_size([kept for kept, _ in done]))}.")
-        if aside:
-            see = text.command("kept", "list", wish.where, "--batch", batch)
-            whose = "its name" if len(aside) == len(done) == 1 else f"the names of {text.number(len(aside))} of them"
+        size = text.size(_size([kept for kept, _ in back.done]))
+        terminal.say(f"Brought back {text.count(len(back.done), 'file')}, {size}.")
+        if many := sum(bool(aside) for _, aside in back.done):
+            see = text.command("kept", "list", where, "--batch", back.batch)
+            whose = "its name" if many == len(back.done) == 1 else f"the names of {text.number(many)} of them"
             terminal.say(f"  What had {whose} is kept in turn: {see}")
-        _tell_failures(wish.where.node, failures)
-    warn_of(record)
-    return ExitStatus.DIFFERENCES if failures else ExitStatus.GOOD
+        _tell_failures(where.node, back.failures)
+    warn_of(back.record)
+    return ExitStatus.DIFFERENCES if back.failures else ExitStatus.GOOD
 
 
-async def _remove(app: App, wish: _Wish, *, yes: bool, json_: bool) -> int:
-    store = await app.open(app.source(wish.where, commands=False, writing=True))
-    failures: list[tuple[KeptFile, Fault, str]] = []
-    try:
-        found = await _find(app, store, wish, quiet=json_)
-        await _refuse_read_only(app, store, wish.where, found)
-        if found and not app.may(f"Remove {_totals(found)}, for good?", yes=yes):
+async def _remove(app: App, request: KeptRequest, *, yes: bool, json_: bool) -> int:
+    node = request.place.node
+    async with found_kept(app, request, Shown(app, quiet=json_)) as found:
+        if found.files and not app.may(f"Remove {_totals(found.files)}, for good?", yes=yes):
             terminal.say("Nothing was removed.")
             return ExitStatus.GOOD
-        gone = await kept_files.remove_kept(store, found, lambda *failure: failures.append(failure))
-        await kept_files.remove_empty(store, {each.top for each in gone})
-    finally:
-        await store.close()
-    record = _put_on_record(app, wish.where.node, RecordKind.REMOVED, gone, len(failures))
+        removed = await found.remove()
+    gone = removed.gone
     if json_:
-        removed = {"removed": len(gone), "removed_bytes": _size(gone), "failed": _failed_json(failures)}
-        say_json({"node": wish.where.node, **removed, **record_json(record)})
+        counts = {"removed": len(gone), "removed_bytes": _size(gone), "failed": _failed_json(removed.failures)}
+        say_json({"node": node, **counts, **record_json(removed.record)})
     else:
         terminal.say(f"Removed {_totals(gone)}." if gone else "Nothing was removed: nothing like that is kept.")
-        _tell_failures(wish.where.node, failures)
-    warn_of(record)
-    return ExitStatus.DIFFERENCES if failures else ExitStatus.GOOD
+        _tell_failures(node, removed.failures)
+    warn_of(removed.record)
+    return ExitStatus.DIFFERENCES if removed.failures else ExitStatus.GOOD
 
 
-def _put_on_record(app: App, node: str, kind: RecordKind, files: Sequence[KeptFile], failed: int) -> OnRecord | None:
-    """Put on record which kept files were brought back or removed; nothing where there was none."""
-    if not files:
-        return None
-    return put_on_record(
-        app,
-        Done(
-            kind,
-            "with failures" if failed else "good",
-            origins=tuple(RecordedPlace(node, kept.original) for kept in files),
-            counts={"files": len(files), "failed": failed},
-            size=_size(files),
-        ),
-    )
-
-
-async def _refuse_read_only(app: App, store: Store, where: Place, found: Sequence[KeptFile]) -> None:
-    """Raise Refused if anything is in an area that is saved as read-only."""
-    if where.node:
-        for top in {each.top for each in found}:
-            await refuse_read_only(store, app.nodes().get(where.node), top)
-
-
-def _tell_failures(node: str, failures: Sequence[tuple[KeptFile, Fault, str]]) -> None:
+def _tell_failures(node: str, failures: Sequence[KeptFailure]) -> None:
     for kept, fault, detail in failures[:_FAILURES_SHOWN]:
         text.warn(f"{text.place(node, kept.original)}: {fault_words.fault(fault, detail)}")
     if len(failures) > _FAILURES_SHOWN:
@@ -307,5 +221,5 @@ def _as_json(kept: KeptFile) -> dict[str, Any]:
     }
 
 
-def _failed_json(failures: Sequence[tuple[KeptFile, Fault, str]]) -> list[dict[str, Any]]:
+def _failed_json(failures: Sequence[KeptFailure]) -> list[dict[str, Any]]:
     return [{**name_fields(kept.original), "reason": fault, "detail": detail} for kept, fault, detail in failures]
