@@ -125,10 +125,11 @@ class WrongEntry(StrEnum):
     NEW_NAME = "a new name that is a path"
     ROOT = "a root"
     PROTECTED = "what is, or holds, a directory that is needed"
+    NEEDED = "an unfinished file that a batch will go on in"
 
 
 class BadEntry(WrongRequest):
-    """Something cannot be done with what a place names. `detail`: its kind, or what is wrong with a pattern."""
+    """Something cannot be done with what a place names. `detail`: its kind, a batch, a pattern's mistake."""
 
     def __init__(self, why: WrongEntry, about: str, detail: str = "") -> None:
         super().__init__(about, f"{why.value} {detail}")

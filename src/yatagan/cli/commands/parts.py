@@ -2,55 +2,21 @@
 
 from __future__ import annotations
 
-import posixpath
 import time
-from collections.abc import Iterable
-from dataclasses import dataclass
-from enum import StrEnum
 from typing import Any
 
 import click
 
-from yatagan.batches.batch_store import Batches
-from yatagan.batches.states import ENDED
 from yatagan.cli import shell_completion
 from yatagan.cli.answers.json_answer import say_json
 from yatagan.cli.command_group import CommandGroup
 from yatagan.cli.context import App, as_json, no_questions, run
 from yatagan.cli.terminal import terminal, text
-from yatagan.cli.views.scan_progress import EntryCount
+from yatagan.cli.views.scan_progress import Shown
 from yatagan.cli.words import fault_words
 from yatagan.cli.words.exit_status import ExitStatus
-from yatagan.errors import FileTrouble, JournalError, Refused, StoreError
-from yatagan.faults import Fault
-from yatagan.places import Place, batch_of_part, is_ours, name_fields
-from yatagan.stores.interface import Facts, Kind, Store
-from yatagan.trees.scan import scan
-
-
-class PartOwner(StrEnum):
-    """Whether any batch will finish a part file."""
-
-    #: Its batch is carried now, or can be resumed.
-    NEEDED = "needed"
-    #: Its batch, of this account on this machine, is finished or cancelled.
-    DEAD = "dead"
-    #: Of another account or machine, as far as is known here: it may be carried now.
-    UNKNOWN = "unknown"
-
-
-@dataclass(frozen=True, slots=True)
-class Part:
-    """A part file: its absolute path, the one below the place that was asked for, facts, batch ("" where its name says
-    none), owner, and who will finish it.
-    """
-
-    path: bytes
-    below: bytes
-    facts: Facts
-    batch: str
-    owner: str
-    prospect: PartOwner
+from yatagan.operations.unfinished_files import Part, PartOwner, found_parts, list_parts
+from yatagan.places import Place, name_fields
 
 
 @click.group("parts", cls=CommandGroup)
@@ -68,7 +34,7 @@ def list_(place: str, no_questions: bool, json_: bool) -> None:
     """Show the unfinished files in PLACE and below: size, owner, age, batch, and whether a batch will finish them."""
     app = App.start(questions=not no_questions)
     where = app.place(place)
-    found = run(_list(app, where, quiet=json_))
+    found = run(list_parts(app, where, Shown(app, quiet=json_)))
     if json_:
         say_json({"node": where.node, "parts": [_as_json(part) for part in found]})
         return
@@ -108,99 +74,24 @@ def remove(place: str, yes: bool, no_questions: bool, json_: bool) -> None:
         raise click.exceptions.Exit(status)
 
 
-async def _list(app: App, where: Place, *, quiet: bool) -> list[Part]:
-    store = await app.open(app.source(where, commands=False))
-    try:
-        return await _find(app, store, where, quiet=quiet)
-    finally:
-        await store.close()
-
-
-async def _find(app: App, store: Store, where: Place, *, quiet: bool) -> list[Part]:
-    root = await store.resolve(where.path)
-    with EntryCount(app, [where], quiet=quiet) as count:
-        tree = await scan(store, root, heard=count.heard)
-    if not tree.entries:
-        raise StoreError(Fault.MISSING, root, store=where.node)
-    found = {tree.absolute(path): facts for path, facts in tree.unfinished.items()}
-    itself = tree.entries[b""]
-    if itself.kind is Kind.FILE and is_ours(posixpath.basename(root)):
-        found[root] = itself
-    batches = Batches(app.home.batches)
-    known = {name: _prospect(batches, name) for name in {batch_of_part(posixpath.basename(path)) for path in found}}
-    parts = []
-    for path, facts in sorted(found.items()):
-        batch = batch_of_part(posixpath.basename(path))
-        below = posixpath.basename(path) if path == root else posixpath.relpath(path, root)
-        parts.append(Part(path, below, facts, batch, await _owner(store, path), known[batch]))
-    return parts
-
-
-async def _owner(store: Store, path: bytes) -> str:
-    try:
-        return await store.owner(path)
-    except FileTrouble:
-        return ""  # finished or removed meanwhile
-
-
-def _prospect(batches: Batches, name: str) -> PartOwner:
-    """Whether a batch of this machine will still finish its files."""
-    if not batches.holds(name):
-        return PartOwner.UNKNOWN
-    try:
-        batch = batches.find(name)
-        journal = batch.journal()
-        try:
-            ended = journal.standing().state in ENDED
-        finally:
-            journal.close()
-    except JournalError:
-        return PartOwner.UNKNOWN
-    return PartOwner.DEAD if ended and not batch.is_carried() else PartOwner.NEEDED
-
-
 async def _remove(app: App, where: Place, *, yes: bool, json_: bool) -> int:
-    store = await app.open(app.source(where, commands=False, writing=True))
-    try:
-        found = await _find(app, store, where, quiet=json_)
-        named = is_ours(posixpath.basename(where.path))
-        needed = [part.batch for part in found if part.prospect is PartOwner.NEEDED]
-        if named and needed:
-            raise Refused(
-                f"batch {needed[0]} will go on in this file",
-                f"give the batch up with: yatagan batch cancel {needed[0]}",
-            )
-        going = [part for part in found if named or part.prospect is PartOwner.DEAD]
-        if going and not json_:
-            _show(where, going)
-        if going and not app.may("Remove for good?", yes=yes):
+    async with found_parts(app, where, Shown(app, quiet=json_)) as parts:
+        if parts.going and not json_:
+            _show(where, parts.going)
+        if parts.going and not app.may("Remove for good?", yes=yes):
             terminal.say("Nothing was removed.")
             return ExitStatus.GOOD
-        removed, failures = await _remove_all(store, going)
-    finally:
-        await store.close()
-    left = len(found) - len(going)
+        gone = await parts.remove()
+    left = len(parts.found) - len(parts.going)
     if json_:
-        failed = [{**name_fields(part.path), "reason": fault} for part, fault in failures]
-        say_json({"node": where.node, "removed": removed, "left": left, "failed": failed})
+        failed = [{**name_fields(part.path), "reason": fault} for part, fault in gone.failures]
+        say_json({"node": where.node, "removed": gone.removed, "left": left, "failed": failed})
     else:
         kept = f"; {text.number(left)} that others may need {'stays' if left == 1 else 'stay'}" if left else ""
-        terminal.say(f"removed {text.count(removed, 'unfinished file')}{kept}")
-        for part, fault in failures:
+        terminal.say(f"removed {text.count(gone.removed, 'unfinished file')}{kept}")
+        for part, fault in gone.failures:
             text.warn(f"{text.place(where.node, part.path)}: {fault_words.fault(fault)}")
-    return ExitStatus.DIFFERENCES if failures else ExitStatus.GOOD
-
-
-async def _remove_all(store: Store, parts: Iterable[Part]) -> tuple[int, list[tuple[Part, Fault]]]:
-    """Remove part files. Returns how many, and why others stayed."""
-    removed, failures = 0, []
-    for part in parts:
-        try:
-            await store.remove(part.path)
-            removed += 1
-        except FileTrouble as error:
-            failures.append((part, error.fault))
-    return removed, failures
+    return ExitStatus.DIFFERENCES if gone.failures else ExitStatus.GOOD
 
 
 def _show(where: Place, parts: list[Part]) -> None:

@@ -34,6 +34,7 @@ _REFUSED = {
     r.WrongEntry.END_OF_PACKED,
     r.WrongEntry.ROOT,
     r.WrongEntry.PROTECTED,
+    r.WrongEntry.NEEDED,
     r.WrongBag.KINDS,
     r.WrongBag.NAMES,
     r.WrongBag.UNREAD,
@@ -185,6 +186,9 @@ def _explain_entry(error: r.BadEntry) -> tuple[str, str]:
         case r.WrongEntry.PROTECTED:
             why = f"it {detail} a home, a start directory, an area or the working directory"
             remedy = below
+        case r.WrongEntry.NEEDED:
+            why = f"batch {detail} will go on in this file"
+            remedy = f"give the batch up with: {command('batch', 'cancel', error.detail)}"
     return why, remedy
 
 
