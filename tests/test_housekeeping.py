@@ -129,9 +129,7 @@ def test_what_cannot_go_is_told_once_and_the_rest_goes(tmp_path: Path) -> None:
         (tmp_path / "fen/c").rmdir()
         (tmp_path / "fen/c").symlink_to(tmp_path / "outside")
         (tmp_path / "fen/d/late/new").write_text("new")
-        removed = await housekeeping.remove(
-            store, tree, lambda path, fault, detail: failures.update({path: fault}), lambda count: None
-        )
+        removed = await housekeeping.remove(store, tree, lambda path, fault, detail: failures.update({path: fault}))
         return removed, failures
 
     removed, failures = asyncio.run(work())

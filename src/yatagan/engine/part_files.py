@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import asyncio
+import contextlib
 from collections.abc import Iterable
 from dataclasses import replace
-from itertools import islice
 
 from yatagan.batches.states import StepState
 from yatagan.batches.steps import Change, Step
@@ -16,9 +15,8 @@ from yatagan.faults import Fault
 from yatagan.stores.interface import Kind, Writer
 from yatagan.transfer.checkpoints import Checkpoints
 from yatagan.transfer.extents import Extents
+from yatagan.trees.removing import remove_files
 
-#: Part files that are removed at once.
-_REMOVALS_AT_ONCE = 64
 #: Part files that may be in our way before we take it that something is wrong.
 _GENERATIONS = 5
 
@@ -153,15 +151,11 @@ class PartFiles:
 
     async def remove_all(self, parts: Iterable[bytes]) -> None:
         """Remove part files by name; most need not exist."""
-        names = iter(parts)
-        while some := list(islice(names, _REMOVALS_AT_ONCE)):
-            await asyncio.gather(*map(self._remove_name, some))
+        await remove_files(self._destination, parts)
 
     async def _remove_part(self, step: Step, generation: int) -> None:
         await self._remove_name(step.part(self._session.batch, generation))
 
     async def _remove_name(self, part: bytes) -> None:
-        try:
+        with contextlib.suppress(FileTrouble):
             await self._destination.remove(part)
-        except FileTrouble:
-            pass

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import contextlib
 import posixpath
-import secrets
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -20,7 +18,7 @@ from yatagan.ledger.ledger import OnRecord
 from yatagan.ledger.records import RecordedPlace, RecordKind
 from yatagan.operations.put_on_record import Done, patterns_on_record, put_on_record
 from yatagan.operations.watching import Doing, Unwatched, Watcher, scan_place
-from yatagan.places import PART_PREFIX, PART_SUFFIX, Place
+from yatagan.places import Place, is_ours
 from yatagan.planning.destination_areas import refuse_read_only
 from yatagan.request_errors import NeverWrittenInto
 from yatagan.stores.interface import Kind, Placement, Store
@@ -30,6 +28,7 @@ from yatagan.trees.hashing import Content, DigestOrigin, digests
 from yatagan.trees.kept_directories import KeptDirectories
 from yatagan.trees.patterns import EVERYTHING, Choice
 from yatagan.trees.scan import Tree
+from yatagan.trees.small_parts import small_part
 
 
 @dataclass(frozen=True, slots=True)
@@ -165,23 +164,14 @@ async def _write(desk: Desk, store: Store, request: ListRequest, tree: Tree, dat
 async def _put(store: Store, path: bytes, data: bytes, keeping: KeptDirectories, mode: int) -> None:
     """Write a small file atomically; an older one of its name is kept."""
     directory = posixpath.dirname(path)
-    part = posixpath.join(directory, PART_PREFIX + b"list-" + secrets.token_hex(4).encode() + PART_SUFFIX)
-    writer = await store.create_part(part)
     try:
-        for offset in range(0, len(data), store.traits.write_size):
-            await writer.write(offset, data[offset : offset + store.traits.write_size])
-        await writer.sync()
-        seen = await store.look(path)
-        kept = await keeping.path_for(posixpath.basename(path)) if seen is not None else b""
-        await store.place(
-            writer,
-            Placement(part, path, len(data), directory, mode=mode, mtime_ns=time.time_ns(), seen=seen, kept=kept),
-        )
-    except BaseException as error:
-        with contextlib.suppress(StoreError):  # what is left of it is found by `parts`
-            await store.remove(part)
-        if isinstance(error, StoreError) and error.path == part:
+        async with small_part(store, directory, "list", data) as (part, writer):
+            seen = await store.look(path)
+            kept = await keeping.path_for(posixpath.basename(path)) if seen is not None else b""
+            now = time.time_ns()
+            placement = Placement(part, path, len(data), directory, mode=mode, mtime_ns=now, seen=seen, kept=kept)
+            await store.place(writer, placement)
+    except StoreError as error:
+        if is_ours(posixpath.basename(error.path)):
             raise StoreError(error.fault, path, store=error.store, detail=error.detail) from error
         raise
-    finally:
-        await writer.close()

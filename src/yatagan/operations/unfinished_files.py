@@ -18,6 +18,7 @@ from yatagan.operations.watching import Unwatched, Watcher
 from yatagan.places import Place, batch_of_part, is_ours
 from yatagan.request_errors import BadEntry, WrongEntry
 from yatagan.stores.interface import Facts, Kind, Store
+from yatagan.trees.removing import remove_files
 from yatagan.trees.scan import scan
 
 
@@ -64,14 +65,11 @@ class FoundParts:
 
     async def remove(self) -> PartsRemoved:
         """Remove those that go. Raises StoreError when the connection is lost."""
-        removed, failures = 0, list[tuple[Part, Fault]]()
-        for part in self.going:
-            try:
-                await self._store.remove(part.path)
-                removed += 1
-            except FileTrouble as error:
-                failures.append((part, error.fault))
-        return PartsRemoved(removed, failures)
+        by_path, failures = {part.path: part for part in self.going}, list[tuple[Part, Fault]]()
+        gone = await remove_files(
+            self._store, by_path, lambda path, fault, detail: failures.append((by_path[path], fault))
+        )
+        return PartsRemoved(len(gone), failures)
 
 
 async def list_parts(desk: Desk, where: Place, watcher: Watcher | None = None) -> list[Part]:

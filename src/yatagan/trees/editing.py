@@ -8,17 +8,16 @@ from __future__ import annotations
 
 import hashlib
 import posixpath
-import secrets
 from dataclasses import dataclass
 from enum import StrEnum
 
 from yatagan.errors import StoreError
 from yatagan.faults import Fault
-from yatagan.places import PART_PREFIX, PART_SUFFIX
 from yatagan.stores.interface import Facts, Kind, Placement, Store
 from yatagan.stores.reading import read_start
 from yatagan.trees.kept_directories import KeptDirectories
 from yatagan.trees.not_kept import find_unkept
+from yatagan.trees.small_parts import small_part
 
 #: Bytes of the largest file that is edited: an edit is a small thing, and a large file is staged.
 LARGEST = 64_000_000
@@ -93,12 +92,7 @@ async def write_back(store: Store, original: Original, data: bytes, batch: str) 
     """
     await _refuse_changed(store, original)
     directory, name = posixpath.split(original.path)
-    part = posixpath.join(directory, PART_PREFIX + b"edit-" + secrets.token_hex(4).encode() + PART_SUFFIX)
-    writer = await store.create_part(part)
-    try:
-        for offset in range(0, len(data), store.traits.write_size):
-            await writer.write(offset, data[offset : offset + store.traits.write_size])
-        await writer.sync()
+    async with small_part(store, directory, "edit", data) as (part, writer):
         if await read_start(store, part, LARGEST) != data:
             raise StoreError(Fault.DIGEST_DIFFERS, part, store=store.name)
         lost = []
@@ -120,18 +114,6 @@ async def write_back(store: Store, original: Original, data: bytes, batch: str) 
             await keeping.remove_empty([posixpath.dirname(kept)])
             raise
         return kept, []
-    except (ChangedMeanwhile, StoreError):
-        await _forget(store, part)
-        raise
-    finally:
-        await writer.close()
-
-
-async def _forget(store: Store, part: bytes) -> None:
-    try:
-        await store.remove(part)
-    except StoreError:
-        pass  # what is left of it is found by `parts`
 
 
 async def _refuse_changed(store: Store, original: Original) -> None:

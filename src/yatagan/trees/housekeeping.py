@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-import asyncio
 import posixpath
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 
 from yatagan.errors import FileTrouble, StoreError
 from yatagan.faults import Fault
 from yatagan.request_errors import BadEntry, WrongEntry
 from yatagan.stores.interface import Kind, Store
+from yatagan.trees.removing import Failed, remove_files
 from yatagan.trees.scan import Tree
-
-#: Removals under way at once.
-_REQUESTS_AT_ONCE = 16
 
 
 async def make_directories(store: Store, path: bytes) -> list[bytes]:
@@ -56,13 +53,11 @@ def refuse_to_remove(path: bytes, protected: Iterable[bytes]) -> None:
             raise BadEntry(WrongEntry.PROTECTED, path.decode("utf-8", "surrogateescape"), what)
 
 
-async def remove(
-    store: Store, tree: Tree, failed: Callable[[bytes, Fault, str], None], done: Callable[[int], None]
-) -> int:
+async def remove(store: Store, tree: Tree, failed: Failed) -> int:
     """Remove a tree that was scanned with `ours`, deepest first. Returns how many entries are gone.
 
-    What cannot be removed is reported to `failed` and stays, as does what came after the scan. Raises StoreError when
-    the connection is lost.
+    What cannot be removed is reported to `failed`, by its path below the root, and stays, as does what came after the
+    scan. Raises StoreError when the connection is lost.
     """
     removed = 0
     holding: set[bytes] = set()  # directories that something below could not be removed from
@@ -72,27 +67,12 @@ async def remove(
             by_directory.setdefault(posixpath.dirname(path) if path else b"", []).append(path)
         else:
             by_directory.setdefault(path, [])
-    slots = asyncio.Semaphore(_REQUESTS_AT_ONCE)
 
     def left(path: bytes, fault: Fault, detail: str) -> None:
         failed(path, fault, detail)
         while path:
             path = posixpath.dirname(path)
             holding.add(path)
-
-    async def one(path: bytes) -> bool:
-        whole = tree.absolute(path)
-        async with slots:
-            try:
-                if tree.entries[path].kind is Kind.DIRECTORY:
-                    await store.remove_directory(whole)
-                else:
-                    await store.remove(whole)
-            except FileTrouble as error:
-                left(path, error.fault, error.detail)
-                return False
-        done(1)
-        return True
 
     for directory in sorted(by_directory, key=lambda path: path.count(b"/") if path else -1, reverse=True):
         is_directory = tree.entries[directory].kind is Kind.DIRECTORY
@@ -102,9 +82,12 @@ async def remove(
                 # Replaced since the scan: whatever it leads to now is not ours to empty.
                 left(directory, Fault.KIND_IN_THE_WAY, found.kind.value if found else "")
                 continue
-        async with asyncio.TaskGroup() as group:
-            tasks = [group.create_task(one(path)) for path in by_directory[directory]]
-        removed += sum(task.result() for task in tasks)
+        files = {tree.absolute(path): path for path in by_directory[directory]}
+        removed += len(await remove_files(store, files, lambda whole, *why, files=files: left(files[whole], *why)))
         if is_directory and directory not in holding:
-            removed += await one(directory)
+            try:
+                await store.remove_directory(tree.absolute(directory))
+                removed += 1
+            except FileTrouble as error:
+                left(directory, error.fault, error.detail)
     return removed

@@ -6,7 +6,6 @@ back: what has its name by then is kept in turn.
 
 from __future__ import annotations
 
-import asyncio
 import posixpath
 from collections.abc import AsyncIterator, Callable, Iterable
 from dataclasses import dataclass
@@ -17,10 +16,8 @@ from yatagan.places import KEPT_DIRECTORY, holds
 from yatagan.stores.interface import Facts, Kind, Store
 from yatagan.trees.housekeeping import make_directories
 from yatagan.trees.kept_directories import KeptDirectories
+from yatagan.trees.removing import remove_files
 from yatagan.trees.scan import Heard, Tree, scan, unheard
-
-#: Removals under way at once.
-_REQUESTS_AT_ONCE = 16
 
 
 @dataclass(frozen=True, slots=True)
@@ -137,18 +134,9 @@ async def remove_kept(
     """Remove kept files. Returns those that are gone; `failed` hears of the others. Raises StoreError for a lost
     connection.
     """
-    slots = asyncio.Semaphore(_REQUESTS_AT_ONCE)
-
-    async def one(kept: KeptFile) -> KeptFile | None:
-        async with slots:
-            try:
-                await store.remove(kept.kept)
-            except FileTrouble as error:
-                failed(kept, error.fault, error.detail)
-                return None
-        return kept
-
-    return [kept for kept in await asyncio.gather(*map(one, found)) if kept is not None]
+    by_path = {kept.kept: kept for kept in found}
+    gone = await remove_files(store, by_path, lambda path, fault, detail: failed(by_path[path], fault, detail))
+    return [by_path[path] for path in gone]
 
 
 async def remove_empty(store: Store, tops: Iterable[bytes]) -> None:

@@ -165,7 +165,7 @@ async def _remove(app: App, store: Store, wheres: list[Place], *, yes: bool, jso
         def failed(path: bytes, fault: Fault, detail: str, root: Callable[[bytes], bytes] = root) -> None:
             failures.append((root(path), fault, detail))
 
-        removed += await housekeeping.remove(store, removal.tree, failed, lambda count: None)
+        removed += await housekeeping.remove(store, removal.tree, failed)
     record = _put_on_record(app, removals, removed, len(failures))
     _tell_removed(removals, removed, failures, record, json_)
     warn_of(record)
