@@ -5,7 +5,7 @@ A record is a tree that is claimed; `comparison` says in what the one that is th
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -256,7 +256,7 @@ def _of_record(comparison: Comparison, claims: Claims) -> Iterator[Found]:
     record, there = comparison.first, comparison.second
     for path in sorted(record.entries):
         kind = (there.entries.get(path) or record.entries[path]).kind
-        closed = next((there.unread[each] for each in above(path) if each in there.unread), None)
+        closed = _fault_above(path, there.unread) if there.unread else None
         if path in claims.contradictions:
             yield Found(path, Finding.DIFFERENT, CONTRADICTS)
         elif closed is not None:
@@ -267,6 +267,11 @@ def _of_record(comparison: Comparison, claims: Claims) -> Iterator[Found]:
             yield Found(path, Finding.MISSING, kind=kind)
         else:
             yield Found(path, _FINDINGS[entry.outcome], _detail(comparison, entry, claims), kind, entry.new_path)
+
+
+def _fault_above(path: bytes, unread: Mapping[bytes, Fault]) -> Fault | None:
+    """Why a directory above could not be looked into; None for none."""
+    return next((unread[each] for each in above(path) if each in unread), None)
 
 
 def _not_listed(comparison: Comparison) -> Iterator[Found]:
