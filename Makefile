@@ -22,7 +22,7 @@ demo: $(VENV)/installed
 
 # All tests: against practice nodes and, where there is one, a real OpenSSH server on loopback.
 test: $(VENV)/installed-dev
-	$(BIN)/python -m pytest -n 6  # they wait for lines and clocks as often as for a processor
+	PYTHONDONTWRITEBYTECODE= $(BIN)/python -m pytest -n 6 --durations=10  # they wait for lines and clocks as often as for a processor
 
 # What CI runs, without the slow tests: under a minute.
 check: lint
