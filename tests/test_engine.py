@@ -14,6 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import proof_page
 import states_page
 import trying_again_page
 from yatagan.batches.batch_store import Batches
@@ -260,6 +261,11 @@ def test_a_look_at_the_journal_waits_for_no_write(tmp_path: Path) -> None:
 def test_the_page_of_states_is_true() -> None:
     written = Path(__file__).parents[1] / "docs" / "reference" / "states.md"
     assert written.read_text() == states_page.page(), "python tests/states_page.py > docs/reference/states.md"
+
+
+def test_the_page_of_proofs_is_true() -> None:
+    written = Path(__file__).parents[1] / "docs" / "reference" / "proof.md"
+    assert written.read_text() == proof_page.page(), "python tests/proof_page.py > docs/reference/proof.md"
 
 
 @pytest.mark.parametrize(
