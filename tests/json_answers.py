@@ -213,7 +213,10 @@ FIELDS: dict[str, tuple[str, str]] = {
     "changed": ("true or false", "whether anything was written"),
     "edit: kept": ("text or null", "where what was there is kept; null if nothing changed"),
     "moved": ("object", "files with the same contents under another name"),
-    "verify: counts.moved": ("number", "files that are there under a name that is not listed"),
+    "verify: counts.moved": (
+        "number",
+        "files, and the links and directories that went with them, that are there under names that are not listed",
+    ),
     "count": ("number", "how many"),
     "compare: entries[].outcome": (
         "text",

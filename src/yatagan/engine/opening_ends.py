@@ -1,4 +1,4 @@
-"""Both ends of a batch are opened, and nothing is written before it is shown that they are those that were meant."""
+"""Opens both ends of a batch, and checks that they are those that were meant before anything is written."""
 
 from __future__ import annotations
 

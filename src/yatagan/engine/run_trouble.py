@@ -16,7 +16,8 @@ class RunTrouble:
     """What has gone wrong so far.
 
     `problem`: why the last try to connect failed. `stopped_by`: what befalls all steps. `free`: bytes that were free at
-    the destination when they were too few. `was_full` and `was_elsewhere`: by what the run before this one ended.
+    the destination when they were too few. `was_full` and `was_elsewhere`: whether the run before this one ended since
+    the disk was full, or another directory had the destination's name.
     `said`: what the system or a server said of steps that came back, by their numbers.
     """
 

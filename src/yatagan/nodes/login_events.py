@@ -36,7 +36,7 @@ class LoginTimes:
 
 
 class _LoginClock:
-    """How long one login takes; while a person is asked the server's time stands still."""
+    """How long one login takes. The time in which a person is asked does not count."""
 
     def __init__(self) -> None:
         self.began = self.quiet_since = time.monotonic()

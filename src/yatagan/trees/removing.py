@@ -18,7 +18,7 @@ Failed = Callable[[bytes, Fault, str], None]
 
 
 def _unheard(path: bytes, fault: Fault, detail: str) -> None:
-    """What stays is nobody's business."""
+    """The default listener: does nothing."""
 
 
 async def remove_files(store: Store, paths: Iterable[bytes], failed: Failed = _unheard) -> list[bytes]:
