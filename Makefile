@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo check test soak bench lint clean
+.PHONY: demo check test soak bench lint pages clean
 
 $(VENV)/installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -26,8 +26,7 @@ test: $(VENV)/installed-dev
 
 # What CI runs, without the slow tests: under a minute.
 check: lint
-	$(BIN)/python -m pytest -n 2 tests/test_core.py tests/test_engine.py tests/test_ledger.py tests/test_house.py tests/test_simulation.py tests/test_messages.py \
-	  tests/test_sftp_client.py tests/test_connection.py tests/test_helper.py
+	$(BIN)/python -m pytest -n 2 tests/unit tests/house tests/simulation/test_simulation.py
 
 # Longer runs: tens of thousands of simulated faults, large trees.
 soak: $(VENV)/installed-dev
@@ -43,6 +42,13 @@ lint: $(VENV)/installed-dev
 	$(BIN)/mypy
 	$(BIN)/mypy --config-file tests/mypy.ini
 	$(BIN)/lint-imports
+
+# The pages that are made from the code: commands, JSON answers, states, proof, when is tried again.
+pages: $(VENV)/installed-dev
+	PYTHONPATH=tests:tests/support $(BIN)/python tests/pages/json_page.py
+	for page in commands:reference/commands states:reference/states proof:reference/proof trying_again:guide/trying-again; do \
+	  PYTHONPATH=tests:tests/support $(BIN)/python tests/pages/$${page%:*}_page.py > docs/$${page#*:}.md || exit 1; \
+	done
 
 clean:
 	rm -rf $(VENV) yatagan-demo

@@ -70,7 +70,7 @@ class ForkServer:
     def __init__(self) -> None:
         if ForkServer._root is None:
             ForkServer._root, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-            command = [sys.executable, str(Path(__file__).with_name("forking.py")), str(theirs.fileno())]
+            command = [sys.executable, str(Path(__file__).with_name("support") / "forking.py"), str(theirs.fileno())]
             subprocess.Popen(command, env=plain_environment(), pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL)
             theirs.close()
         self._connection, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
@@ -233,6 +233,11 @@ class Program:
         """Save a node by `node add`, in place of one of its name."""
         self("node", "remove", add[2], expect=None)
         self(*add)
+
+    def dies_at(self, moment: str, *words: str) -> None:
+        """Run it until that moment, at which it is killed; see dying.py."""
+        done = run_forked(words, self.directory, {**self.environment(), "DIES_AT": moment}, HOPELESS)
+        assert done.returncode == -signal.SIGKILL, f"{moment} never came\n{done.stdout}\n{done.stderr}"
 
     def start(self, *words: str, env: dict[str, str] | None = None) -> subprocess.Popen[str]:
         """Start it, with `env` besides its environment."""

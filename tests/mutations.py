@@ -21,6 +21,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
+_STAGED = [f"program/stage/test_{each}.py" for each in ("metadata", "gone", "stage")]
 #: Modules that decide, and the tests that one would run for them.
 ROOMS: list[tuple[list[str], list[str]]] = [
     (
@@ -33,7 +34,7 @@ ROOMS: list[tuple[list[str], list[str]]] = [
             "engine/last_look.py",
             "engine/part_files.py",
         ],
-        ["test_engine.py", "test_simulation.py", "test_core.py"],
+        ["unit/engine", "unit/batches", "simulation/test_simulation.py"],
     ),
     (
         [
@@ -43,11 +44,11 @@ ROOMS: list[tuple[list[str], list[str]]] = [
             "transfer/extents.py",
             "transfer/part_on_disk.py",
         ],
-        ["test_engine.py", "test_simulation.py", "test_interruptions.py"],
+        ["unit/engine", "unit/transfer", "simulation/test_simulation.py", "program/stage/test_interruptions.py"],
     ),
     (
         ["batches/queueing.py", "background/routine_decisions.py", "background/routine_runs.py", "batches/moments.py"],
-        ["test_standing.py", "test_routines.py", "test_queue.py"],
+        ["unit/background", "unit/batches", "simulation/test_standing.py"],
     ),
     (
         [
@@ -58,7 +59,7 @@ ROOMS: list[tuple[list[str], list[str]]] = [
             "verdicts/scope.py",
             "verdicts/since.py",
         ],
-        ["test_verification.py", "test_compare.py", "test_scope.py", "test_verdicts.py", "test_facts.py"],
+        ["unit/verdicts", "program/verify", "program/stage/test_facts.py"],
     ),
     (
         [
@@ -68,15 +69,15 @@ ROOMS: list[tuple[list[str], list[str]]] = [
             "planning/metadata.py",
             "planning/restoring.py",
         ],
-        ["test_trees.py", "test_core.py", "test_metadata.py", "test_gone.py", "test_restore.py", "test_stage.py"],
+        ["unit/trees", "unit/planning", "simulation/test_trees.py", *_STAGED, "program/verify/test_restore.py"],
     ),
     (
         ["ledger/chain.py", "ledger/checking.py", "ledger/merging.py", "ledger/memory.py"],
-        ["test_ledger.py", "test_ledger_check.py", "test_ledger_merge.py", "test_ledger_signatures.py"],
+        ["unit/ledger"],
     ),
     (
         ["operations/request_json.py", "operations/verify.py", "operations/verify_place.py", "operations/restore.py"],
-        ["test_requests.py", "test_verdicts.py", "test_restore.py", "test_project.py", "test_library.py"],
+        ["unit/operations", "program/verify", "program/test_library.py"],
     ),
 ]
 _SWAPPED: dict[type[ast.cmpop], type[ast.cmpop]] = {
