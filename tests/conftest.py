@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import shlex
 import shutil
 import signal
 import socket
@@ -44,10 +45,11 @@ needs_zstd = pytest.mark.skipif(
 )
 #: Where commands are looked for, here and on nodes: the interpreter itself before what stands in front of it.
 PATH = f"{sys.base_prefix}/bin:{os.environ['PATH']}"
-#: Root may read everything: what must not be readable is read with this before the command.
-AS_ANYBODY = ["setpriv", "--bounding-set=-all", "--inh-caps=-all"] if os.geteuid() == 0 else []
+#: Root may read everything: what must not be readable is read by a run with this in its environment.
+NO_RIGHTS = {"NO_RIGHTS": "yes"} if os.geteuid() == 0 else {}
 #: The program as it was installed for the Python that runs the tests.
 YATAGAN = str(Path(sys.executable).with_name("yatagan"))
+SUPPORT = Path(__file__).with_name("support")
 
 
 def index_line(member: Member, offset: int, digest: str) -> bytes:
@@ -61,6 +63,8 @@ class ForkServer:
 
     _root: socket.socket | None = None
     _idle: list[ForkServer] = []
+    #: Where a `yatagan` in a line of a shell finds it.
+    name = f"yatagan-tests-{os.getpid()}"
 
     @classmethod
     def idle(cls) -> ForkServer:
@@ -70,7 +74,7 @@ class ForkServer:
     def __init__(self) -> None:
         if ForkServer._root is None:
             ForkServer._root, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-            command = [sys.executable, str(Path(__file__).with_name("support") / "forking.py"), str(theirs.fileno())]
+            command = [sys.executable, str(SUPPORT / "forking.py"), str(theirs.fileno()), self.name]
             subprocess.Popen(command, env=plain_environment(), pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL)
             theirs.close()
         self._connection, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
@@ -212,8 +216,27 @@ class Program:
             assert done.returncode == expect, f"{words}: {done.returncode}\n{done.stdout}\n{done.stderr}"
         return done
 
-    def json(self, *words: str | bytes | Path, expect: int = 0) -> Any:
-        return json.loads(self(*words, "--json", expect=expect).stdout)
+    def json(self, *words: str | bytes | Path, expect: int = 0, env: dict[str, str] | None = None) -> Any:
+        return json.loads(self(*words, "--json", expect=expect, env=env).stdout)
+
+    def shell(self, line: str, shell: str = "bash", **more: Any) -> subprocess.CompletedProcess[str]:
+        """Run a line of a shell in which `yatagan` is the program."""
+        found = Path(YATAGAN)
+        if not interpreted():
+            ForkServer._idle.append(ForkServer.idle())  # there must be one
+            found = self.home / "bin" / "yatagan"
+            found.parent.mkdir(exist_ok=True)
+            start = (
+                f"import sys; sys.path[:0] = [{str(SUPPORT)!r}]; from shell_line import main; main({ForkServer.name!r})"
+            )
+            found.write_text(f'#!/bin/sh\nexec {sys.executable} -I -S -c {shlex.quote(start)} "$@"\n')
+            found.chmod(0o755)
+        environment = self.environment()
+        environment["PATH"] = f"{found.parent}:{environment['PATH']}"
+        where: Any = {"cwd": self.directory, "env": environment, "stdin": subprocess.DEVNULL, "timeout": HOPELESS}
+        done = subprocess.run([shell, "-c", line], **where, capture_output=True, text=True, check=False, **more)
+        assert "Traceback" not in done.stderr, done.stderr
+        return done
 
     def know(self, far: Far) -> None:
         """Save a node, as `node add` does, which is run once for all that differ in their start directory alone."""

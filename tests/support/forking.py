@@ -1,4 +1,4 @@
-"""Runs the program many times without importing its modules each time: python forking.py SOCKET-FD
+"""Runs the program many times without importing its modules each time: python forking.py SOCKET-FD NAME
 
 It imports all that the program may import, which is most of the second that a run needs before it does anything, and
 logs in once, so that the cryptography library has found itself. Then it forks for whoever asks:
@@ -7,6 +7,8 @@ logs in once, so that the cryptography library has found itself. Then it forks f
   terminal]` in JSON, with descriptors for standard input, output and error. The account is null, or its number, its
   groups, the first of them its own, and its umask; `terminal`: the run leads a session at that terminal. The answer is
   the process's number, and when that has ended, its status as `waitpid` gives it.
+- a `yatagan` in a line of a shell (see `shell_line.py`), which asks at the socket of this name in the same way. Which
+  of its standard streams are closed it says in the environment: CLOSED_STREAMS.
 - for such a run, and for what it starts, a process that it would start an interpreter for: a worker, a keeper, a run
   of a routine. These are nobody's children as soon as their command has ended, as they would be without this.
 """
@@ -16,6 +18,7 @@ from __future__ import annotations
 import asyncio
 import atexit
 import contextlib
+import ctypes
 import fcntl
 import functools
 import gc
@@ -29,6 +32,7 @@ import runpy
 import select
 import signal
 import socket
+import struct
 import subprocess
 import sys
 import termios
@@ -49,7 +53,7 @@ import yatagan.background.starting
 import yatagan.keeper.spawn
 
 _LONGEST = 1 << 20
-#: Modules of the standard library that are imported within functions, also its own.
+#: What is imported within functions, ours and those of libraries; it may also lie where another account cannot read.
 _NEEDED = (
     *(f"encodings.{name}" for name in ("ascii", "idna", "latin_1", "utf_16_be", "utf_8", "unicode_escape")),
     *(
@@ -62,6 +66,11 @@ _NEEDED = (
         "traceback",
         "asyncio",
         "concurrent.futures.thread",
+        "importlib.readers",
+        "platformdirs.unix",
+        "tomlkit",
+        "watchfiles",
+        "blake3",
     ),
 )
 
@@ -94,24 +103,39 @@ async def log_in_once() -> None:
     await serving.result().wait_closed()
 
 
-def begin(control: socket.socket) -> str:
+def begin(control: socket.socket, name: str) -> str:
     """Serve as long as the tests do. Returns in a child, which is to run the module that is returned."""
     for module in pkgutil.walk_packages(yatagan.__path__, "yatagan."):
         if not module.name.endswith("__main__"):
             importlib.import_module(module.name)
+    for needed in _NEEDED:
+        importlib.import_module(needed)
     asyncio.run(log_in_once())
     gc.freeze()
     ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    shells = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+    shells.bind("\0" + name)
+    shells.listen()
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)
     while True:
-        for ready in select.select([control, ours], [], [])[0]:
+        for ready in select.select([control, ours, shells], [], [])[0]:
+            if ready is shells:
+                asking, _ = shells.accept()
+                if not os.fork():
+                    signal.signal(signal.SIGCHLD, signal.SIG_DFL)
+                    for own in (control, ours, shells):
+                        own.close()
+                    serve(asking, theirs)
+                    return "yatagan"
+                asking.close()
+                continue
             data, descriptors, _, _ = socket.recv_fds(ready, _LONGEST, 20)
             if not data:
                 os._exit(0)
             if not os.fork():
                 signal.signal(signal.SIGCHLD, signal.SIG_DFL)
-                control.close()
-                ours.close()
+                for own in (control, ours, shells):
+                    own.close()
                 if ready is control:
                     serve(socket.socket(fileno=descriptors[0]), theirs)
                     return "yatagan"
@@ -136,7 +160,7 @@ def serve(connection: socket.socket, others: socket.socket) -> None:
             connection.close()
             if account is not None:
                 belong_to(*account)
-            else:
+            elif "PYTHONPATH" not in environment:  # by which what an interpreter imports is seen
                 fork_instead(others)
             become(words, directory, environment, descriptors)
             if terminal:
@@ -144,6 +168,8 @@ def serve(connection: socket.socket, others: socket.socket) -> None:
                 fcntl.ioctl(0, termios.TIOCSCTTY, 0)
             if jump := environment.get("CLOCK_JUMPS"):
                 set_clock(*map(int, jump.split(",")))
+            if "NO_RIGHTS" in environment:
+                give_up_rights()
             if moment := environment.get("DIES_AT"):
                 dying.die_at(moment)
             return
@@ -241,9 +267,6 @@ class Forking:
 
 
 def belong_to(number: int, groups: list[int], umask: int) -> None:
-    # What is imported only when it is needed may lie where that account cannot read.
-    for name in _NEEDED:
-        importlib.import_module(name)
     os.umask(umask)
     os.setgroups(groups)
     os.setgid(groups[0])
@@ -261,7 +284,21 @@ def become(words: list[str], directory: str, environment: dict[str, str], descri
     for number, descriptor in enumerate(descriptors):
         os.dup2(descriptor, number)
         os.close(descriptor)
+    for number, name in enumerate(("stdin", "stdout", "stderr")):  # as an interpreter finds them
+        if str(number) in environment.get("CLOSED_STREAMS", ""):
+            os.close(number)
+            setattr(sys, name, None)
     sys.argv = ["yatagan", *words]
+
+
+def give_up_rights() -> None:
+    """Root reads what others may read, and no more; nor does what it starts."""
+    libc = ctypes.CDLL(None, use_errno=True)
+    capbset_drop, version_3 = 24, 0x20080522
+    for number in range(64):
+        libc.prctl(capbset_drop, number, 0, 0, 0)  # more than there are do no harm
+    if libc.capset(struct.pack("Ii", version_3, 0), bytes(24)):
+        raise OSError(ctypes.get_errno(), "capset")
 
 
 def become_other(
@@ -318,12 +355,13 @@ def leave(status: object) -> None:
     threading._shutdown()  # type: ignore[attr-defined]
     atexit._run_exitfuncs()
     for stream in (sys.stdout, sys.stderr):
-        stream.flush()
+        if stream is not None:
+            stream.flush()
     os._exit(status if isinstance(status, int) else 0 if status is None else 1)
 
 
 if __name__ == "__main__":
-    module = begin(socket.socket(fileno=int(sys.argv[1])))
+    module = begin(socket.socket(fileno=int(sys.argv[1])), sys.argv[2])
     from yatagan.cli.main import main
 
     try:

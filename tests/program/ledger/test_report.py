@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import json
 import re
 from pathlib import Path
+
+import pytest
 
 from conftest import Far, Program
 from report_pages import Page, rows_of
@@ -47,7 +48,9 @@ def test_about_nothing_it_says_so(program: Program) -> None:
     assert "no numbers for this figure" in program("report", "--figure", "rate.svg", expect=2).stderr
 
 
-def test_without_its_libraries_it_says_what_to_install(program: Program, tmp_path: Path, oak: Far) -> None:
+def test_without_its_libraries_it_says_what_to_install(
+    program: Program, tmp_path: Path, oak: Far, monkeypatch: pytest.MonkeyPatch
+) -> None:
     for name in ("matplotlib", "jinja2"):
         (tmp_path / "site" / name).mkdir(parents=True)
         error = f"raise ModuleNotFoundError('No module named {name}', name={name!r})\n"
@@ -55,21 +58,13 @@ def test_without_its_libraries_it_says_what_to_install(program: Program, tmp_pat
     (program.directory / "fen").mkdir()
     (program.directory / "fen" / "flux.bin").write_bytes(bytes(9_000_000))
     program("stage", "fen", "oak:", "--max-rate", "4MB/s")
-    environment = {**program.environment(), "PYTHONPATH": str(tmp_path / "site")}
-    import subprocess
-
-    from conftest import YATAGAN
-
-    def run(*words: str) -> subprocess.CompletedProcess[str]:
-        return subprocess.run(
-            [YATAGAN, *words], cwd=program.directory, env=environment, capture_output=True, text=True, check=False
-        )
-
-    done = run("report", "--output", "page.html")
-    assert done.returncode == 5 and "pip install 'yatagan[report]'" in done.stderr and "Traceback" not in done.stderr
+    monkeypatch.setenv("PYTHONPATH", str(tmp_path / "site"))
+    done = program("report", "--output", "page.html", expect=5)
+    assert "pip install 'yatagan[report]'" in done.stderr
+    monkeypatch.undo()
     assert not (program.directory / "page.html").exists()
-    drawn = run("batch", "show", "--rate-over-time").stdout
+    drawn = program("batch", "show", "--rate-over-time").stdout
     assert "MB/s" in drawn and "over the connection" in drawn
-    answer = json.loads(run("batch", "show", "--rate-over-time", "--json").stdout)
+    answer = program.json("batch", "show", "--rate-over-time")
     assert sum(row["sent_bytes"] for row in answer["pace"]) >= 9_000_000 and answer["lost"] == []
     assert sum(row["placed_bytes"] for row in answer["pace"]) == 9_000_000

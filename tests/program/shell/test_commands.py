@@ -8,11 +8,10 @@ import os
 import sqlite3
 import subprocess
 from pathlib import Path
-from typing import Any
 
 import pytest
 
-from conftest import AS_ANYBODY, YATAGAN, Far, Program
+from conftest import NO_RIGHTS, Far, Program
 
 pytestmark = pytest.mark.kept("practice", "openssh")
 
@@ -206,16 +205,11 @@ def test_how_a_list_is_checked_can_be_pasted(program: Program, asked: str) -> No
     file = program.directory / "fen" / "a"
     before, facts = file.read_bytes(), file.stat()
 
-    def pasted(line: str) -> int:
-        line = line.replace("yatagan", YATAGAN, 1) if line.startswith("yatagan") else line
-        where: Any = {"cwd": program.directory, "env": program.environment()}
-        return subprocess.run(["sh", "-c", line], **where, capture_output=True, check=False).returncode
-
     words = " ".join(program("checksums", *asked.split()).stdout.split())
     for line in words.partition(" check ")[2].partition(" record ")[0].split(", or: "):
-        assert pasted(line) == 0, line
+        assert program.shell(line, "sh").returncode == 0, line
         file.write_bytes(b"other")
-        assert pasted(line) == 1, line
+        assert program.shell(line, "sh").returncode == 1, line
         file.write_bytes(before)
         os.utime(file, ns=(facts.st_atime_ns, facts.st_mtime_ns))
 
@@ -225,39 +219,18 @@ def test_what_cannot_be_read_is_told_and_the_rest_goes(program: Program) -> None
     (program.directory / "fen" / "a").chmod(0)
     (program.directory / "fen" / "sub").chmod(0)
 
-    def run(*words: str) -> subprocess.CompletedProcess[str]:
-        return subprocess.run(
-            [*AS_ANYBODY, YATAGAN, *words],
-            cwd=program.directory,
-            env=program.environment(),
-            capture_output=True,
-            text=True,
-            check=False,
-        )
-
-    listed = run("checksums", "fen", "--output", "fen.sums")
-    assert listed.returncode == 1 and "Traceback" not in listed.stderr
+    listed = program("checksums", "fen", "--output", "fen.sums", expect=1, env=NO_RIGHTS)
     assert "a: permission denied" in listed.stderr and "sub: permission denied" in listed.stderr
     assert (program.directory / "fen.sums").read_text().split()[1:] == ["b"]
-    staged = run("stage", "fen", "there")
-    assert staged.returncode == 1 and "Traceback" not in staged.stderr
+    staged = program("stage", "fen", "there", expect=1, env=NO_RIGHTS)
     assert "fen/a" in staged.stdout + staged.stderr and "fen/sub" in staged.stdout + staged.stderr
     assert sorted(entry.name for entry in (program.directory / "there" / "fen").iterdir()) == ["b", "link"]
     (program.directory / "fen" / "a").chmod(0o644)
     (program.directory / "fen" / "sub").chmod(0o755)
-    assert run("stage", "fen", "there").returncode == 0
+    program("stage", "fen", "there", env=NO_RIGHTS)
     assert (program.directory / "there" / "fen" / "sub" / "c").read_text() == "contents of sub/c\n"
 
 
 def test_output_for_a_closed_pipe(program: Program) -> None:
     make_tree(program.directory / "fen")
-    done = subprocess.run(
-        f"{YATAGAN} list fen --recursive | head -1",
-        shell=True,
-        cwd=program.directory,
-        env=program.environment(),
-        capture_output=True,
-        text=True,
-        check=False,
-    )
-    assert "Traceback" not in done.stderr
+    assert program.shell("yatagan list fen --recursive | head -1").stderr == ""

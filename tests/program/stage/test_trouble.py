@@ -4,25 +4,12 @@ from __future__ import annotations
 
 import itertools
 import os
-import subprocess
 from contextlib import AbstractContextManager
 from pathlib import Path
 
 import pytest
 
-from conftest import AS_ANYBODY, YATAGAN, Practice, Program, meanwhile, wait_for
-
-
-def start(program: Program, *words: str) -> subprocess.Popen[str]:
-    return subprocess.Popen(
-        [*AS_ANYBODY, YATAGAN, *words],
-        cwd=program.directory,
-        env=program.environment(),
-        stdin=subprocess.DEVNULL,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.PIPE,
-        text=True,
-    )
+from conftest import NO_RIGHTS, Practice, Program, meanwhile, wait_for
 
 
 def written_all_the_time(file: Path) -> AbstractContextManager[None]:
@@ -45,7 +32,7 @@ def test_four_bad_ones(good: int, program: Program, practice: Practice) -> None:
     bad["closed.csv"].chmod(0)
     practice.wrong("heron", foreign_names="yes", max_rate="600kB")
     with written_all_the_time(bad["busy.csv"]):
-        running = start(program, "stage", "fen", "heron:", "--prove", "read-back")
+        running = program.start("stage", "fen", "heron:", "--prove", "read-back", env=NO_RIGHTS)
         wait_for(lambda: any(far.root.glob("fen/0*.csv")))
         bad["gone.csv"].unlink()
         said, trouble = running.communicate(timeout=120)
@@ -88,7 +75,7 @@ def test_a_destination_that_cannot_be_written_is_one_failure(program: Program) -
     there = program.directory / "there" / "fen"
     there.mkdir(parents=True)
     there.chmod(0o555)
-    running = start(program, "stage", "fen", "there")
+    running = program.start("stage", "fen", "there", env=NO_RIGHTS)
     said = running.communicate(timeout=60)[0]
     assert running.returncode == 1 and "1 step failed, and 299 with that" in said
     assert said.count("permission denied") == 1 and f"nothing can be written in {there}" in said
