@@ -39,10 +39,9 @@ hypothesis.settings.load_profile("yatagan")
 
 SSHD = "/usr/sbin/sshd"
 
-#: For what needs the zstd command; where real servers must be there, so must it.
-needs_zstd = pytest.mark.skipif(
-    shutil.which("zstd") is None and "YATAGAN_NEED_SSHD" not in os.environ, reason="no zstd command on this machine"
-)
+#: Nothing may be skipped here: real servers and all that the tests use must be there.
+ALL_NEEDED = "YATAGAN_NEED_SSHD" in os.environ
+needs_zstd = pytest.mark.skipif(shutil.which("zstd") is None and not ALL_NEEDED, reason="no zstd command")
 #: Where commands are looked for, here and on nodes: the interpreter itself before what stands in front of it.
 PATH = f"{sys.base_prefix}/bin:{os.environ['PATH']}"
 #: Root may read everything: what must not be readable is read by a run with this in its environment.
@@ -418,7 +417,7 @@ def start_sshd(
 @pytest.fixture(scope="session")
 def openssh(tmp_path_factory: pytest.TempPathFactory) -> Iterator[OpenSsh]:
     if not os.access(SSHD, os.X_OK) or not shutil.which("ssh-keygen"):
-        if os.environ.get("YATAGAN_NEED_SSHD"):
+        if ALL_NEEDED:
             pytest.fail("there is no OpenSSH server, and here its tests must run")
         pytest.skip("no OpenSSH server on this machine")
     base = tmp_path_factory.mktemp("openssh")

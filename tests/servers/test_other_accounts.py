@@ -22,7 +22,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import PATH, run_forked
+from conftest import ALL_NEEDED, PATH, run_forked
 
 GROUP, ATTACKER, COLLEAGUE, VICTIM = "ygfen", "yg-mallory", "yg-jo", "yg-mara"
 #: What stands in the victim's private files, and nowhere else.
@@ -44,7 +44,7 @@ class Accounts:
 
 @pytest.fixture(scope="module")
 def accounts() -> Iterator[Accounts]:
-    if os.geteuid() != 0 or not os.environ.get("YATAGAN_NEED_SSHD"):
+    if os.geteuid() != 0 or not ALL_NEEDED:
         pytest.skip("makes accounts, which is for throwaway machines (YATAGAN_NEED_SSHD=1, as root)")
     tag = f"{os.getpid() % 10000:04}"  # several test processes may do so at once
     names = [f"{name}{tag}" for name in (ATTACKER, COLLEAGUE, VICTIM)]

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import Far, OpenSsh, Program, start_sshd
+from conftest import ALL_NEEDED, Far, OpenSsh, Program, start_sshd
 
 pytestmark = pytest.mark.server
 
@@ -40,7 +40,7 @@ class Split:
 @pytest.fixture
 def split(program: Program, openssh: OpenSsh, tmp_path: Path) -> Iterator[Split]:
     if not can_unshare():
-        assert "YATAGAN_NEED_SSHD" not in os.environ, "here this test must run"
+        assert not ALL_NEEDED, "here this test must run"
         pytest.skip("needs root, and mount namespaces")
     base, start, other = tmp_path / "server", tmp_path / "start", tmp_path / "other"
     for directory in (base, start, other):

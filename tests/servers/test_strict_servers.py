@@ -23,7 +23,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import OpenSsh, Program, start_sshd
+from conftest import ALL_NEEDED, OpenSsh, Program, start_sshd
 from terminal import Terminal
 
 pytestmark = pytest.mark.server
@@ -217,7 +217,7 @@ class Account:
 
 @pytest.fixture(scope="module")
 def account() -> Iterator[Account]:
-    if os.geteuid() != 0 or not os.environ.get("YATAGAN_NEED_SSHD"):
+    if os.geteuid() != 0 or not ALL_NEEDED:
         pytest.skip("makes an account, which is for throwaway machines (YATAGAN_NEED_SSHD=1, as root)")
     found = Account(secrets.token_hex(6), secrets.token_bytes(20))
     subprocess.run(["useradd", "--create-home", "--shell", "/bin/sh", ACCOUNT], check=True)

@@ -7,6 +7,8 @@ from pathlib import Path
 
 import pytest
 
+from conftest import ALL_NEEDED
+
 PYENV = Path(os.environ.get("PYENV_ROOT", "~/.pyenv")).expanduser() / "versions"
 
 
@@ -14,6 +16,6 @@ def directory_of(version: str) -> str:
     """Where a Python of this version is; the test is skipped where there is none."""
     found = sorted(PYENV.glob(f"{version}.*/bin/python3")) if os.access(PYENV, os.X_OK) else []
     if not found:
-        assert "YATAGAN_NEED_SSHD" not in os.environ, f"here there must be a Python {version}"
+        assert not ALL_NEEDED, f"here there must be a Python {version}"
         pytest.skip(f"no Python {version} on this machine")
     return str(found[-1].parent)

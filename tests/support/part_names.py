@@ -3,22 +3,9 @@
 from __future__ import annotations
 
 import contextlib
-import os
 from pathlib import Path
 
-import pytest
-
 STRANGE = b"strange " * 1000
-
-
-@pytest.fixture
-def aside(tmp_path: Path) -> Path:
-    """A stranger's file, with a mode and time of its own."""
-    file = tmp_path / "aside"
-    file.write_bytes(STRANGE)
-    file.chmod(0o640)
-    os.utime(file, (1_000_000_000, 1_000_000_000))
-    return file
 
 
 def untouched(aside: Path) -> bool:

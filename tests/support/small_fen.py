@@ -6,10 +6,6 @@ import os
 import random
 from pathlib import Path
 
-import pytest
-
-from conftest import Program
-
 FILES = 20
 
 
@@ -32,11 +28,3 @@ def make_fen(root: Path, large: int = 3 << 20) -> None:
 def age(root: Path) -> None:
     for path in [*root.rglob("*"), root]:
         os.utime(path, ns=(1_700_000_000_123_456_789, 1_700_000_000_123_456_789), follow_symlinks=False)
-
-
-@pytest.fixture
-def fen(program: Program) -> Path:
-    root = program.directory / "fen"
-    root.mkdir()
-    make_fen(root)
-    return root

@@ -9,13 +9,23 @@ import posixpath
 import secrets
 from collections import Counter
 from collections.abc import AsyncIterator, Iterator, Mapping
-from contextlib import contextmanager
 from itertools import islice
+from typing import TypeVar
 
 from yatagan.bundles.make import Recipe, part_of
 from yatagan.bundles.read import Damage, ReadResult, UnpackRequest
 from yatagan.errors import ArchiveTooLarge, BadArchive, StoreError
 from yatagan.faults import Fault
+from yatagan.nodes.replies import (
+    BundleReply,
+    ChangedReply,
+    ContentsReply,
+    MembersReply,
+    Reply,
+    TooMuchReply,
+    UnpackReply,
+    read_reply,
+)
 from yatagan.portable.index import Totals
 from yatagan.portable.modules import ARCHIVES
 from yatagan.portable.tar import FILE, Member
@@ -23,6 +33,8 @@ from yatagan.portable.unpacking import MemberOutcome
 from yatagan.stores.interface import Kind, Store, Values, machine_of
 from yatagan.trees.patterns import compile_pattern
 from yatagan.trees.scan import Tree
+
+P = TypeVar("P", ContentsReply, MembersReply)
 
 
 async def make_there(store: Store, path: bytes, trees: Mapping[bytes, Tree], recipe: Recipe) -> Totals:
@@ -50,8 +62,7 @@ async def make_there(store: Store, path: bytes, trees: Mapping[bytes, Tree], rec
             "level": recipe.level,
         },
     )
-    with _sound(store, path):
-        return Totals(*reply["totals"])
+    return Totals(*read_reply(BundleReply, reply, store.name).totals)
 
 
 def _entries(trees: Mapping[bytes, Tree]) -> Iterator[list[str]]:
@@ -82,21 +93,17 @@ async def unpack_there(store: Store, path: bytes, into: bytes, wish: UnpackReque
             "skip": [_text(compile_pattern(pattern).pattern) for pattern in wish.choice.skip],
         },
     )
-    with _sound(store, path):
-        reported = [
-            MemberOutcome(Member(name.encode("latin-1"), FILE, 0, 0, 0), what, why)
-            for name, what, why in reply["reported"]
-        ]
-        return ReadResult(
-            counts=Counter(reply["counts"]),
-            files=reply["files"],
-            size=reply["size"],
-            proven=reply["proven"],
-            reported=reported,
-            damage=[Damage(at, why) for at, why in reply["damage"]],
-            bits=reply["bits"],
-            strays=reply["strays"],
-        )
+    found = read_reply(UnpackReply, reply, store.name)
+    return ReadResult(
+        counts=Counter(found.counts),
+        files=found.files,
+        size=found.size,
+        proven=found.proven,
+        reported=[MemberOutcome(Member(name, FILE, 0, 0, 0), what, why) for name, what, why in found.reported],
+        damage=[Damage(at, why) for at, why in found.damage],
+        bits=found.bits,
+        strays=found.strays,
+    )
 
 
 async def contents_there(store: Store, path: bytes, most: int | None = None) -> dict[bytes, str]:
@@ -106,9 +113,8 @@ async def contents_there(store: Store, path: bytes, most: int | None = None) -> 
     UNSUPPORTED where the node cannot do it.
     """
     found = dict[bytes, str]()
-    async for reply in _in_parts(store, "contents", path, most=most):
-        with _sound(store, path):
-            some = {name.encode("latin-1"): str(digest) for name, digest in reply["found"]}
+    async for reply in _in_parts(ContentsReply, store, "contents", path, most=most):
+        some = dict(reply.found)
         if not some.keys() - found.keys():
             break  # the same part came again
         found.update(some)
@@ -121,18 +127,14 @@ async def members_there(store: Store, path: bytes) -> list[Member]:
     Raises StoreError: UNSUPPORTED where the node cannot do it, DAMAGED where it cannot be read to its end.
     """
     found: list[Member] = []
-    async for reply in _in_parts(store, "members", path):
-        with _sound(store, path):
-            if "damaged" in reply:
-                raise StoreError(Fault.DAMAGED, path, store=store.name, detail=str(reply["damaged"]))
-            found += [
-                Member(name.encode("latin-1"), str(kind), int(size), int(mode), int(mtime_ns), target.encode("latin-1"))
-                for name, kind, size, mode, mtime_ns, target in reply["found"]
-            ]
+    async for reply in _in_parts(MembersReply, store, "members", path):
+        if reply.damaged:
+            raise StoreError(Fault.DAMAGED, path, store=store.name, detail=reply.damaged)
+        found += [Member(*each) for each in reply.found]
     return found
 
 
-async def _in_parts(store: Store, what: str, path: bytes, **values: int | None) -> AsyncIterator[Values]:
+async def _in_parts(kind: type[P], store: Store, what: str, path: bytes, **values: int | None) -> AsyncIterator[P]:
     """The parts of a long answer. Raises StoreError, UNSUPPORTED where the node cannot do it."""
     await _same_disk(store, path)
     token = secrets.token_hex(8)
@@ -140,8 +142,9 @@ async def _in_parts(store: Store, what: str, path: bytes, **values: int | None) 
     if "missing" in reply:
         raise StoreError(Fault.UNSUPPORTED, path, store=store.name, detail=f"the node lacks {reply['missing']}")
     for _ in range(_MOST_PARTS):
-        yield reply
-        if not reply.get("found"):
+        part = read_reply(kind, reply, store.name)
+        yield part
+        if not part.found:
             return
         reply = await machine_of(store).run(ARCHIVES, "more", path, {"token": token})
     raise StoreError(Fault.NONSENSE, path, store=store.name, detail="the helper's, without an end")
@@ -166,22 +169,14 @@ async def _same_disk(store: Store, path: bytes) -> None:
         raise StoreError(Fault.UNSUPPORTED, path, store=store.name)
 
 
-@contextmanager
-def _sound(store: Store, path: bytes) -> Iterator[None]:
-    """Turn what a node's answer may raise into StoreError, NONSENSE."""
-    try:
-        yield
-    except (KeyError, IndexError, TypeError, ValueError, AttributeError) as error:
-        raise StoreError(Fault.NONSENSE, path, store=store.name, detail="the helper's") from error
-
-
-async def _work(store: Store, what: str, path: bytes, values: Values) -> Values:
+async def _work(store: Store, what: str, path: bytes, values: Values) -> Reply:
+    """Have it done there. Raises StoreError, BadArchive where the node lacks something, ArchiveTooLarge."""
     reply = await machine_of(store).run(ARCHIVES, what, path, values)
     if "missing" in reply:
         why = f"the node lacks {reply['missing']}, without which it cannot be done there"
         raise BadArchive(path, why, "take --format tar.gz to make it, or unpack it here", store=store.name)
     if "changed" in reply:
-        raise StoreError(Fault.SOURCE_CHANGED, reply["changed"].encode("latin-1"), store=store.name)
+        raise StoreError(Fault.SOURCE_CHANGED, read_reply(ChangedReply, reply, store.name).changed, store=store.name)
     if "too_much" in reply:
-        raise ArchiveTooLarge(path, most=reply["too_much"], store=store.name)
+        raise ArchiveTooLarge(path, most=read_reply(TooMuchReply, reply, store.name).too_much, store=store.name)
     return reply

@@ -19,10 +19,9 @@ import asyncssh
 from yatagan.errors import StoreError
 from yatagan.faults import Fault
 from yatagan.futures import fail
+from yatagan.nodes.replies import GreetingReply, Reply, read_reply
 from yatagan.portable.modules import PROGRAM
 
-#: An answer, as JSON carries it: values by name.
-Reply = dict[str, Any]
 #: Longest answer line: a greeting lists the processes of one login, never more.
 _LINE_LIMIT = 1 << 20
 #: Bytes of an answer that are read at once, and the longest answer that is believed to be one.
@@ -52,17 +51,6 @@ async def _lines(stream: Any) -> AsyncIterator[bytes]:
         size += len(rest)
         if size > _LONGEST_LINE:
             raise ValueError("a line without end")
-
-
-def _sound_greeting(found: Reply) -> Reply:
-    """Check that a greeting has all that is used later. Raises StoreError."""
-    processes = found.get("session")
-    sound = all(isinstance(found.get(key), str) for key in ("host", "boot", "python"))
-    sound &= isinstance(found.get("login"), int) and isinstance(processes, list)
-    sound &= isinstance(found.get("algorithms"), list) and all(isinstance(each, str) for each in found["algorithms"])
-    if not sound or not all(isinstance(each, list) and len(each) == 2 for each in processes or ()):
-        raise StoreError(Fault.NONSENSE, detail="the helper's greeting")
-    return found
 
 
 class NoHelper(Exception):
@@ -116,7 +104,7 @@ def program_with(token: str) -> bytes:
 class Helper:
     """One running helper. Many tasks may ask at once."""
 
-    def __init__(self, pipe: Pipe, greeting: Reply) -> None:
+    def __init__(self, pipe: Pipe) -> None:
         self._pipe = pipe
         self._waiting: dict[int, asyncio.Future[Reply]] = {}
         self._next = 1
@@ -124,7 +112,7 @@ class Helper:
         self._learned: set[str] = set(PROGRAM)
         #: One lesson at a time: the program on the node has several threads, and half a module is none.
         self._learning = asyncio.Lock()
-        self.greeting = greeting
+        self.greeting = GreetingReply("", "", "", (), (), 0)
         #: Seconds that the node took to start it.
         self.started_in = 0.0
         #: How far each question was when it last gave a sign of life.
@@ -149,10 +137,10 @@ class Helper:
                 if not await cls._find_token(lines, token.encode()):
                     pipe.close()
                     raise NoHelper("commands are not allowed, or there is no Python 3")
-                helper = cls(pipe, {})
+                helper = cls(pipe)
                 helper._reading = asyncio.create_task(helper._read_answers(lines))
                 try:
-                    helper.greeting = _sound_greeting(await helper.ask("hello"))
+                    helper.greeting = read_reply(GreetingReply, await helper.ask("hello"))
                 except BaseException:
                     await helper.close()
                     raise
@@ -183,7 +171,10 @@ class Helper:
         return self._reading is None or self._reading.done()
 
     async def ask(self, do: str, path: bytes = b"", **more: Any) -> Reply:
-        """Ask one question. Raises OSError with the error of the node's system, or StoreError: CONNECTION_LOST."""
+        """Ask one question; `read_reply` reads the answer.
+
+        Raises OSError with the error of the node's system, or StoreError: CONNECTION_LOST.
+        """
         if self.ended:
             raise StoreError(Fault.CONNECTION_LOST, path, detail="the helper on the node has ended")
         number, self._next = self._next, self._next + 1
@@ -232,7 +223,7 @@ class Helper:
             for future in self._waiting.values():
                 fail(future, StoreError(Fault.CONNECTION_LOST, detail="the helper on the node has ended"))
 
-    def _is_still(self, reply: Reply) -> bool:
+    def _is_still(self, reply: Any) -> bool:
         """Whether a sign of life shows no progress, or belongs to no question."""
         if "busy" not in reply:
             self._busy.pop(reply["id"], None)

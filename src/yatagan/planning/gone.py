@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from yatagan.errors import FileTrouble
+from yatagan.nodes.replies import DiskReply, read_reply
 from yatagan.planning.plan import Plan
 from yatagan.portable.disk_names import disk_of
 from yatagan.portable.modules import DISKS
@@ -105,6 +106,6 @@ async def find_disk(store: Store, path: bytes) -> str:
         return ""
     try:
         reply = await store.machine.run(DISKS, "disk", b"", {"root": path.decode("latin-1")})
+        return read_reply(DiskReply, reply).disk
     except FileTrouble:
         return ""
-    return str(reply.get("disk", ""))

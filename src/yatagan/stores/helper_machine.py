@@ -2,15 +2,28 @@
 
 from __future__ import annotations
 
-import functools
 import secrets
-from base64 import b64decode
-from collections.abc import Callable, Coroutine, Sequence
-from typing import Any, Concatenate, ParamSpec, Protocol, TypeVar
+from collections.abc import Sequence
+from typing import Any, NamedTuple, Protocol, TypeVar
 
 from yatagan.errors import FileTrouble, LineLost, StoreError
 from yatagan.faults import Fault
 from yatagan.nodes.helper import Helper
+from yatagan.nodes.replies import (
+    BlockSumsReply,
+    ClockReply,
+    DigestsReply,
+    DigestStartReply,
+    LookInReply,
+    LookReply,
+    MatchesReply,
+    PlacingReply,
+    Reply,
+    SetReply,
+    SmallFilesReply,
+    TextReply,
+    read_reply,
+)
 from yatagan.portable.block_sums import Blocks, Match
 from yatagan.portable.modules import DELTA
 from yatagan.portable.small_files import BundledFile
@@ -31,7 +44,7 @@ from yatagan.stores.system_errors import (
     SYSTEM_FAULTS,
     digested,
     extracted,
-    facts_from_list,
+    facts_from_row,
     facts_to_list,
     known_facts,
     placing_fault,
@@ -41,7 +54,7 @@ from yatagan.stores.system_errors import (
 #: Part files that are given their names by one message.
 _PLACED_TOGETHER = 200
 
-P = ParamSpec("P")
+R = TypeVar("R", bound=NamedTuple)
 T = TypeVar("T")
 
 
@@ -60,21 +73,6 @@ class Files(Protocol):
         pass
 
 
-def _parsed(
-    method: Callable[Concatenate[HelperMachine, P], Coroutine[Any, Any, T]],
-) -> Callable[Concatenate[HelperMachine, P], Coroutine[Any, Any, T]]:
-    """A method that parses an answer of the helper, which may hold anything. Raises StoreError, NONSENSE."""
-
-    async def parsing(self: HelperMachine, *args: P.args, **kwargs: P.kwargs) -> T:
-        try:
-            return await method(self, *args, **kwargs)
-        except (KeyError, IndexError, TypeError, ValueError, AttributeError, OverflowError) as error:
-            detail = f"the helper's, to {method.__name__}"
-            raise StoreError(Fault.NONSENSE, store=self._files.name, detail=detail) from error
-
-    return functools.update_wrapper(parsing, method)  # type: ignore[return-value]
-
-
 class HelperMachine:
     """See `Machine`. `ask` sends a request over the store's connection; `files` is the store.
 
@@ -90,38 +88,35 @@ class HelperMachine:
         self.disk_is_same = False
 
     async def ask(
-        self, what: str, path: bytes = b"", *, about: bytes = b"", writing: bool = False, **values: Any
-    ) -> Values:
-        """Ask the helper one thing, of a `path` if it is of one. An error names that, or `about`."""
-        return await self._request(self._helper.ask(what, path, **values), path or about, writing=writing)
+        self, kind: type[R], what: str, path: bytes = b"", *, about: bytes = b"", writing: bool = False, **values: Any
+    ) -> R:
+        """Ask the helper one thing, of a `path` if it is of one. An error names that, or `about`. Raises StoreError."""
+        reply = await self._request(self._helper.ask(what, path, **values), path or about, writing=writing)
+        return read_reply(kind, reply, self._files.name)
 
-    async def run(self, modules: tuple[str, ...], what: str, path: bytes, values: Values) -> Values:
+    async def run(self, modules: tuple[str, ...], what: str, path: bytes, values: Values) -> Reply:
         await self._request(self._helper.learn(modules), b"")
-        return await self.ask(what, path, writing=True, **values)
+        return await self._request(self._helper.ask(what, path, **values), path, writing=True)
 
-    @_parsed
     async def clock_ns(self) -> int:
         """The time of the node's clock, in nanoseconds since the epoch."""
-        return int((await self.ask("clock"))["clock_ns"])
+        return (await self.ask(ClockReply, "clock")).clock_ns
 
-    @_parsed
     async def look(self, path: bytes) -> Facts | None:
         """Facts with times in nanoseconds; None where the helper cannot tell."""
         try:
-            return facts_from_list((await self.ask("look", path))["facts"])
+            return facts_from_row((await self.ask(LookReply, "look", path)).facts)
         except FileTrouble:
             return None
 
-    @_parsed
     async def look_in(self, path: bytes, names: Sequence[bytes]) -> list[Facts | None]:
         """The same for names in a directory."""
-        reply = await self.ask("look_in", path, names=[name.decode("latin-1") for name in names])
-        return _as_many(names, [facts_from_list(each) if each else None for each in reply["facts"]])
+        reply = await self.ask(LookInReply, "look_in", path, names=[name.decode("latin-1") for name in names])
+        return self._as_many(names, [facts_from_row(each) if each else None for each in reply.facts])
 
-    @_parsed
     async def set_facts(self, path: bytes, mode: int | None, mtime_ns: int | None) -> None:
         """Set mode and time of a file or directory, never through a link. Raises StoreError."""
-        unset = int((await self.ask("set", path, writing=True, mode=mode, mtime_ns=mtime_ns))["unset"])
+        unset = (await self.ask(SetReply, "set", path, writing=True, mode=mode, mtime_ns=mtime_ns)).unset
         if unset:
             raise StoreError(SYSTEM_FAULTS.get(unset, Fault.REFUSED), path, store=self._files.name)
 
@@ -138,11 +133,11 @@ class HelperMachine:
                 raise StoreError(Fault.OTHER_DISK, path, store=self._files.name)
         return NodeDigest(made.digest, made.facts)
 
-    @_parsed
     async def digest_start(self, path: bytes, size: int, algorithm: str) -> NodeDigest:
-        if algorithm not in self._helper.greeting["algorithms"]:
+        if algorithm not in self._helper.greeting.algorithms:
             raise StoreError(Fault.UNSUPPORTED, path, store=self._files.name)
-        made = digested(*(await self.ask("digest_start", path, size=size, algorithm=algorithm))["made"])
+        reply = await self.ask(DigestStartReply, "digest_start", path, size=size, algorithm=algorithm)
+        made = digested(*reply.made)
         if made.facts is None:
             raise StoreError(made.fault or Fault.REFUSED, path, store=self._files.name)
         if not self.disk_is_same:
@@ -151,48 +146,46 @@ class HelperMachine:
                 raise StoreError(Fault.OTHER_DISK, path, store=self._files.name)
         return NodeDigest(made.digest, made.facts)
 
-    @_parsed
     async def digests(
         self, files: Sequence[tuple[bytes, Facts | None]], algorithm: str, processes: int = 0
     ) -> list[Digested]:
         about = files[0][0] if len(files) == 1 else b""
-        if algorithm not in self._helper.greeting["algorithms"]:
+        if algorithm not in self._helper.greeting.algorithms:
             raise StoreError(Fault.UNSUPPORTED, about, store=self._files.name)
         spelled = [[path.decode("latin-1"), facts_to_list(facts)] for path, facts in files]
-        reply = await self.ask("digests", about=about, files=spelled, algorithm=algorithm, hashing=processes)
-        return _as_many(files, [digested(*each) for each in reply["files"]])
+        values: dict[str, Any] = {"files": spelled, "algorithm": algorithm, "hashing": processes}
+        reply = await self.ask(DigestsReply, "digests", about=about, **values)
+        return self._as_many(files, [digested(*each) for each in reply.files])
 
-    @_parsed
     async def block_sums(self, path: bytes, block: int) -> NodeBlocks:
         """The file must hold still while it is read."""
-        reply = await self.run(DELTA, "block_sums", path, {"block": block})
-        facts = facts_from_list(reply["facts"])
-        made = Blocks(facts.size, block, b64decode(reply["rolling"]), b64decode(reply["other"]))
-        if reply["before"] != reply["facts"] or not made.fit:
+        reply = read_reply(
+            BlockSumsReply, await self.run(DELTA, "block_sums", path, {"block": block}), self._files.name
+        )
+        facts = facts_from_row(reply.facts)
+        made = Blocks(facts.size, block, reply.rolling, reply.other)
+        if reply.before != reply.facts or not made.fit:
             raise StoreError(Fault.SOURCE_CHANGED, path, store=self._files.name)
         return NodeBlocks(made, facts)
 
-    @_parsed
     async def copy_matches(self, old: bytes, part: bytes, matches: Sequence[Match]) -> list[bool]:
         values = {"part": part.decode("latin-1"), "matches": matches}
-        reply = await self.run(DELTA, "copy_matches", old, values)
-        return _as_many(matches, [bool(each) for each in reply["good"]])
+        reply = read_reply(MatchesReply, await self.run(DELTA, "copy_matches", old, values), self._files.name)
+        return self._as_many(matches, list(reply.good))
 
-    @_parsed
     async def read_small(self, paths: Sequence[bytes], most: int) -> list[SmallFile]:
-        reply = await self.ask("read_small", paths=[path.decode("latin-1") for path in paths], most=most)
-        return _as_many(paths, [small_file(outcome, b64decode(data), found) for outcome, data, found in reply["files"]])
+        spelled = [path.decode("latin-1") for path in paths]
+        reply = await self.ask(SmallFilesReply, "read_small", paths=spelled, most=most)
+        return self._as_many(paths, [small_file(*each) for each in reply.files])
 
-    @_parsed
     async def extract(self, bundle: bytes, files: Sequence[BundledFile]) -> list[Extracted]:
-        reply = await self.ask("extract", bundle, writing=True, files=[_spelled(each) for each in files])
-        return _as_many(files, [extracted(*outcome) for outcome in reply["outcomes"]])
+        reply = await self.ask(PlacingReply, "extract", bundle, writing=True, files=[_spelled(each) for each in files])
+        return self._as_many(files, [extracted(*each) for each in reply.outcomes])
 
     async def place(self, wanted: Placement) -> tuple[Fault | None, Fault | None]:
         """Give a part file its name by directory handles. Returns why not, and why its facts stay unset."""
         return await self._placing.ask(wanted)
 
-    @_parsed
     async def _place_many(self, placements: Sequence[Placement]) -> list[tuple[Fault | None, Fault | None]]:
         spelled = [
             [
@@ -207,17 +200,16 @@ class HelperMachine:
             ]
             for each in placements
         ]
-        reply = await self.ask("place", writing=True, placings=spelled)
+        reply = await self.ask(PlacingReply, "place", writing=True, placings=spelled)
         outcomes = [
             (placing_fault(error) if error else None, placing_fault(unset) if unset else None)
-            for error, unset in reply["outcomes"]
+            for error, unset in reply.outcomes
         ]
-        return _as_many(placements, outcomes)
+        return self._as_many(placements, outcomes)
 
-    @_parsed
     async def finish(self, files: Sequence[BundledFile]) -> list[Extracted]:
-        reply = await self.ask("finish", writing=True, files=[_spelled(each) for each in files])
-        return _as_many(files, [extracted(*outcome) for outcome in reply["outcomes"]])
+        reply = await self.ask(PlacingReply, "finish", writing=True, files=[_spelled(each) for each in files])
+        return self._as_many(files, [extracted(*each) for each in reply.outcomes])
 
     async def same_disk(self, token: bytes) -> bool:
         """Commands may land on another machine, or below another root."""
@@ -230,8 +222,7 @@ class HelperMachine:
                 await writer.write(0, text.encode())
             finally:
                 await writer.close()
-            reply = await self.ask("read", token)
-            self.disk_is_same = reply.get("text") == text
+            self.disk_is_same = (await self.ask(TextReply, "read", token)).text == text
             return self.disk_is_same
         except StoreError as error:
             if isinstance(error, LineLost) or error.fault is Fault.NO_SPACE:
@@ -240,12 +231,12 @@ class HelperMachine:
         finally:
             await self._files.remove(token)
 
-
-def _as_many(asked: Sequence[object], answers: list[T]) -> list[T]:
-    """The answers, if they are as many as the questions. Raises ValueError."""
-    if len(asked) != len(answers):
-        raise ValueError("not as many answers as questions")
-    return answers
+    def _as_many(self, asked: Sequence[object], answers: list[T]) -> list[T]:
+        """The answers, if they are as many as the questions. Raises StoreError, NONSENSE."""
+        if len(asked) != len(answers):
+            detail = f"the helper's: {len(answers)} answers to {len(asked)} questions"
+            raise StoreError(Fault.NONSENSE, store=self._files.name, detail=detail)
+        return answers
 
 
 def _spelled(file: BundledFile) -> list[Any]:

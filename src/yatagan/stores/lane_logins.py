@@ -113,7 +113,7 @@ class LaneLogins:
         try:
             boot, process = await self._served_by(login.files)
             helper = self._first.helper
-            if helper is not None and not (boot and boot == helper.greeting["boot"]):
+            if helper is not None and not (boot and boot == helper.greeting.boot):
                 raise ConnectionError("an address may stand for several machines, whose disks need not agree")
         except BaseException:
             login.link.abort()

@@ -22,6 +22,7 @@ from typing import Any
 
 from yatagan.errors import StoreError
 from yatagan.nodes.login import FurtherLogin, Login
+from yatagan.nodes.replies import LoginsReply, Process, read_reply
 from yatagan.stores.in_flight import LANE_BYTES, FlowControl
 from yatagan.stores.lane_logins import Allowed, Lane, LaneLogins
 
@@ -59,7 +60,7 @@ class Lanes:
         self._ready: list[Lane] = []
         self._admitting = asyncio.Lock()
         self._limited = False
-        self._processes: list[list[int]] = login.helper.greeting["session"] if login.helper is not None else []
+        self._processes: tuple[Process, ...] = login.helper.greeting.session if login.helper is not None else ()
         self.flow = FlowControl(busy=time.thread_time, wanting=self._grow)
 
     def __iter__(self) -> Any:
@@ -88,7 +89,7 @@ class Lanes:
         witness: dict[str, Any] = {"login": self._first.mark}
         helper = self._first.helper
         if helper is not None and self._processes:
-            witness["node"] = {"boot": helper.greeting["boot"], "processes": self._processes}
+            witness["node"] = {"boot": helper.greeting.boot, "processes": self._processes}
         return json.dumps(witness)
 
     def expect(self, size: int, *, limited: bool) -> None:
@@ -158,8 +159,8 @@ class Lanes:
         helper = self._first.helper
         if helper is not None and self._processes:
             servers = [each.process for each in (*self._lanes, *lanes) if each.process]
-            found = (await helper.ask("session", logins=[helper.greeting["login"], *servers])).get("session")
-            self._processes = found if isinstance(found, list) else []
+            reply = await helper.ask("session", logins=[helper.greeting.login, *servers])
+            self._processes = read_reply(LoginsReply, reply).session
         if self._noted is not None:
             await self._noted(self.witness())
         self._lanes += lanes

@@ -118,7 +118,7 @@ async def check_up(store: SftpStore) -> Checkup:
         sessions=sessions,
         sessions_more=sessions >= _SESSIONS,
         commands="" if helper is not None else login.no_helper,
-        python=str(helper.greeting["python"]) if helper is not None else "",
+        python=helper.greeting.python if helper is not None else "",
         shell_seconds=store.traits.shell_seconds,
         start=await store.resolve(b"", follow=True),
     )

@@ -22,6 +22,7 @@ from yatagan.config.settings import ConnectionSettings
 from yatagan.errors import FileTrouble, LineLost, StoreError
 from yatagan.faults import Fault
 from yatagan.nodes.login import Login
+from yatagan.nodes.replies import AliveReply
 from yatagan.nodes.sftp_client import SftpClient
 from yatagan.nodes.sftp_packets import CREATE, EXCLUSIVE, READ, WRITE, Space
 from yatagan.stores.connection import BareFailure, Connection
@@ -404,9 +405,9 @@ class SftpStore:
             return False
         for wait in (0.0, 0.2, 0.5, 1.0):
             await asyncio.sleep(wait)
-            reply = await self.machine.ask("alive", **named["node"])
-            if reply.get("alive") == []:
-                return reply.get("sure") is True
+            reply = await self.machine.ask(AliveReply, "alive", **named["node"])
+            if not reply.alive:
+                return reply.sure
         return False
 
     async def close(self) -> None:

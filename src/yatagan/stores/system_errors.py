@@ -78,8 +78,8 @@ def facts_of(status: stat_result) -> Facts:
     )
 
 
-def facts_from_list(found: Sequence[int]) -> Facts:
-    """Facts from a helper's list: mode, size, mtime, ctime, inode."""
+def facts_from_row(found: Sequence[int]) -> Facts:
+    """Facts from a row of ours (`directories.facts`): mode, size, mtime, ctime, inode."""
     mode, size, mtime_ns, changed_ns, inode = found
     return Facts(kind_of(mode), size, mtime_ns, stat.S_IMODE(mode), changed_ns, inode)
 
@@ -93,15 +93,15 @@ def facts_to_list(facts: Facts | None) -> list[int]:
 
 def digested(outcome: int, digest: str, found: Sequence[int]) -> Digested:
     """A result of `small_files.digests`."""
-    if outcome == small_files.PLACED:
-        return Digested(digest, facts_from_list(found))
+    if outcome == small_files.PLACED and found:
+        return Digested(digest, facts_from_row(found))
     return Digested("", None, _fault_of_outcome(outcome))
 
 
 def small_file(outcome: int, contents: bytes, found: Sequence[int]) -> SmallFile:
     """A result of `small_files.read_small`."""
-    if outcome == small_files.PLACED:
-        return SmallFile(contents, facts_from_list(found))
+    if outcome == small_files.PLACED and found:
+        return SmallFile(contents, facts_from_row(found))
     return SmallFile(b"", None, _fault_of_outcome(outcome))
 
 

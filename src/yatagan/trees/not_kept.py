@@ -8,7 +8,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from itertools import islice
 
-from yatagan.errors import FileTrouble, LineLost, StoreError
+from yatagan.errors import FileTrouble
+from yatagan.nodes.replies import AccessListsReply, NotKeptReply, read_reply
 from yatagan.portable import facts_not_kept
 from yatagan.portable.modules import NOT_KEPT
 from yatagan.stores.interface import Store, machine_of
@@ -50,10 +51,10 @@ async def with_access_lists(store: Store, root: bytes, paths: Sequence[bytes]) -
     for at in range(0, len(paths), _ENTRIES_PER_REQUEST):
         some = [os.fsdecode(path) for path in paths[at : at + _ENTRIES_PER_REQUEST]]
         try:
-            reply = await store.machine.run(NOT_KEPT, "with_lists", b"", {"paths": some})
-        except FileTrouble:
+            reply = read_reply(AccessListsReply, await store.machine.run(NOT_KEPT, "with_lists", b"", {"paths": some}))
+            found.update(map(os.fsencode, reply.paths))
+        except (FileTrouble, UnicodeEncodeError):
             return set()
-        found.update(os.fsencode(str(path)) for path in reply.get("paths", ()))
     return found
 
 
@@ -71,11 +72,8 @@ async def find_unkept(source: Store, trees: Iterable[tuple[bytes, Iterable[bytes
             values = {"root": os.fsdecode(root), "paths": [os.fsdecode(path) for path in some]}
             try:
                 reply = await machine_of(source).run(NOT_KEPT, "not_kept", b"", values)
-                names, lists, attributes = (int(count) for count in reply["counts"])
-            except (StoreError, KeyError, TypeError, ValueError) as error:
-                if isinstance(error, LineLost):
-                    raise
+                found.add(read_reply(NotKeptReply, reply).counts)
+            except FileTrouble:
                 found.known = False
                 return found
-            found.add((names, lists, attributes))
     return found

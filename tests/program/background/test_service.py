@@ -6,21 +6,33 @@ import os
 import shutil
 import signal
 import subprocess
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
-from conftest import Far, Program, wait_for
-from crontabs import NEEDED
+from conftest import ALL_NEEDED, Far, Program, wait_for
 from yatagan.background.timers import (
     Timed,
 )
 
-needs_cron = pytest.mark.skipif(shutil.which("cron") is None and not NEEDED, reason="no cron on this machine")
+needs_cron = pytest.mark.skipif(shutil.which("cron") is None and not ALL_NEEDED, reason="no cron on this machine")
 
 
 def listed() -> str:
     return subprocess.run(["crontab", "-l"], capture_output=True, text=True, check=False).stdout
+
+
+@pytest.fixture
+def crontab() -> Iterator[None]:
+    """This user's crontab, put back in the end."""
+    before = subprocess.run(["crontab", "-l"], capture_output=True, text=True, check=False)
+    subprocess.run(["crontab", "-r"], capture_output=True, check=False)
+    yield
+    if before.returncode == 0:
+        subprocess.run(["crontab", "-"], input=before.stdout, text=True, check=True)
+    else:
+        subprocess.run(["crontab", "-r"], capture_output=True, check=False)
 
 
 @needs_cron

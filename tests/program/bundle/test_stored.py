@@ -21,6 +21,14 @@ pytestmark = [pytest.mark.kept("openssh"), needs_zstd]
 on_openssh = pytest.mark.parametrize("far", [pytest.param("openssh", marks=pytest.mark.server)], indirect=True)
 
 
+@pytest.fixture
+def fen(program: Program) -> Path:
+    root = program.directory / "fen"
+    root.mkdir()
+    make_fen(root)
+    return root
+
+
 @pytest.fixture(scope="session")
 def old(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The same, to be read only: nobody waits for it to grow older."""

@@ -133,7 +133,8 @@ def test_no_lane_leads_to_another_machine(program: Program, oak: Far, processes:
     async def go() -> None:
         store = await opened(program, processes)
         assert store.login.helper is not None
-        store.login.helper.greeting["boot"] = "that of another machine"
+        helper = store.login.helper
+        helper.greeting = helper.greeting._replace(boot="that of another machine")
         await with_lanes(store, 3)
         assert list(store.lanes._logins._channels) == [store.login] and len(list(store.lanes)) == 3
         await store.close()

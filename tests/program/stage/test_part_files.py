@@ -15,6 +15,16 @@ from part_names import STRANGE, untouched
 SIZE = 9_000_000
 
 
+@pytest.fixture
+def aside(tmp_path: Path) -> Path:
+    """A stranger's file, with a mode and time of its own."""
+    file = tmp_path / "aside"
+    file.write_bytes(STRANGE)
+    file.chmod(0o640)
+    os.utime(file, (1_000_000_000, 1_000_000_000))
+    return file
+
+
 def replaced(part: Path, aside: Path) -> None:
     """By a file of the same size."""
     aside.write_bytes(os.urandom(part.stat().st_size))

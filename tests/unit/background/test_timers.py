@@ -13,7 +13,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from crontabs import NEEDED
+from conftest import ALL_NEEDED
 from yatagan.background.timers import (
     BrokenMarkers,
     NotWritable,
@@ -65,7 +65,7 @@ def test_no_other_line_of_a_crontab_changes(before: list[str], end: bool) -> Non
         lines_in("".join(lines), "yatagan")
 
 
-@pytest.mark.skipif(shutil.which("systemd-analyze") is None and not NEEDED, reason="no systemd on this machine")
+@pytest.mark.skipif(shutil.which("systemd-analyze") is None and not ALL_NEEDED, reason="no systemd on this machine")
 def test_systemd_understands_the_units(tmp_path: Path) -> None:
     python = tmp_path / "an odd % name" / "python $3"
     python.parent.mkdir()

@@ -20,6 +20,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import ALL_NEEDED
 from ledgers import World, heads, judge, random_world, tamper
 from yatagan.ledger.appending import CannotSign, Unsigned
 from yatagan.ledger.checking import Check
@@ -29,9 +30,7 @@ from yatagan.ledger.signatures import NAMESPACE, BadSignature, Signature, Signat
 from yatagan.ledger.signers import add_revoked, add_trusted, parse_trusted, public_key
 from yatagan.ledger.signing import KeySigner
 
-pytestmark = pytest.mark.skipif(
-    shutil.which("ssh-keygen") is None and "YATAGAN_NEED_SSHD" not in os.environ, reason="no OpenSSH key tool"
-)
+pytestmark = pytest.mark.skipif(shutil.which("ssh-keygen") is None and not ALL_NEEDED, reason="no OpenSSH key tool")
 
 
 def tool(*words: str | Path, input: bytes = b"", expect: int = 0) -> str:

@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from yatagan.errors import StoreError
 from yatagan.nodes.helper import Helper, _lines
+from yatagan.nodes.replies import GreetingReply
 from yatagan.nodes.sftp_client import SftpClient
 from yatagan.nodes.sftp_packets import Nonsense, Refusal, decode_attributes
 from yatagan.portable.block_sums import Match
@@ -266,7 +267,7 @@ def test_any_answer_of_a_helper(question: Callable[[HelperMachine], Coroutine[An
     async def line(request: Coroutine[Any, Any, Any], path: bytes, *, writing: bool = False) -> Any:
         return await request
 
-    fake: Any = SimpleNamespace(ask=ask, learn=learn, greeting={"algorithms": ["sha256"]})
+    fake: Any = SimpleNamespace(ask=ask, learn=learn, greeting=GreetingReply("", "", "", ("sha256",), (), 0))
     try:
         asyncio.run(question(HelperMachine(fake, line, SimpleNamespace(name="oak"))))
     except StoreError as error:
@@ -280,7 +281,7 @@ def test_any_line_of_a_helper(lines: list[bytes]) -> None:
     async def work() -> None:
         stream = asyncio.StreamReader()
         pipe: Any = SimpleNamespace(stdin=SimpleNamespace(write=lambda data: None), stdout=stream, close=lambda: None)
-        helper = Helper(pipe, {})
+        helper = Helper(pipe)
         helper._reading = asyncio.create_task(helper._read_answers(_lines(stream)))
         asking = asyncio.ensure_future(helper.ask("clock"))
         await asyncio.sleep(0)

@@ -19,6 +19,7 @@ from yatagan.nodes.helper import Helper, NoHelper
 
 
 def digests(helper: Helper, *paths: bytes) -> Coroutine[Any, Any, dict[str, Any]]:
+    """As they come over the wire."""
     return helper.ask("digests", files=[[path.decode("latin-1"), []] for path in paths], algorithm="sha256")
 
 
@@ -30,7 +31,8 @@ def test_what_has_not_moved_is_not_read_again(tmp_path: Path) -> None:
         path = name.decode("latin-1")
         known = (await digests(helper, name))["files"][0][2]
         asked = [[path, known], *([path, [*known[:at], known[at] + 1, *known[at + 1 :]]] for at in range(5))]
-        return list((await helper.ask("digests", files=asked, algorithm="sha256"))["files"])
+        reply: dict[str, Any] = await helper.ask("digests", files=asked, algorithm="sha256")
+        return list(reply["files"])
 
     same, *moved = with_helper(work)
     assert same[:2] == [0, ""]
@@ -43,7 +45,7 @@ def test_it_hashes_looks_and_reads(tmp_path: Path) -> None:
         file.write(b"fen" * 1000)
 
     async def work(helper: Helper) -> tuple[dict[str, Any], ...]:
-        assert {"sha256", "md5"} <= set(helper.greeting["algorithms"])
+        assert {"sha256", "md5"} <= set(helper.greeting.algorithms)
         asked = [digests(helper, name), helper.ask("look", name), helper.ask("read", name)]
         return tuple(await asyncio.gather(*asked, helper.ask("clock")))
 
@@ -88,9 +90,9 @@ def test_it_shows_signs_of_life_while_it_hashes(tmp_path: Path, monkeypatch: pyt
 def test_which_processes_still_live() -> None:
     async def work(helper: Helper) -> tuple[Any, Any, Any]:
         greeting = helper.greeting
-        ours = [pair for pair in greeting["session"] if pair[0] == os.getpid()]
-        live = await helper.ask("alive", boot=greeting["boot"], processes=ours)
-        reused = await helper.ask("alive", boot=greeting["boot"], processes=[[os.getpid(), 1]])
+        ours = [list(process) for process in greeting.session if process.number == os.getpid()]
+        live = await helper.ask("alive", boot=greeting.boot, processes=ours)
+        reused = await helper.ask("alive", boot=greeting.boot, processes=[[os.getpid(), 1]])
         rebooted = await helper.ask("alive", boot="another", processes=ours)
         return live["alive"] == ours, reused["alive"], rebooted["alive"]
 

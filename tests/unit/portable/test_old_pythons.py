@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import hashlib
 import os
 import tarfile
@@ -15,6 +14,16 @@ from conftest import snapshot
 from helper_here import with_helper
 from other_pythons import directory_of
 from yatagan.nodes.helper import Helper
+from yatagan.nodes.replies import (
+    BundleReply,
+    ClockReply,
+    DigestsReply,
+    LookReply,
+    SmallFilesReply,
+    TextReply,
+    UnpackReply,
+    read_reply,
+)
 from yatagan.portable.modules import ARCHIVES, DELTA
 
 
@@ -29,15 +38,15 @@ def test_each_request(version: str, tmp_path: Path) -> None:
     digest = hashlib.sha256(b"fen" * 100).hexdigest()
 
     async def work(helper: Helper) -> None:
-        assert helper.greeting["python"].startswith(version + ".")
-        assert (await helper.ask("clock"))["clock_ns"] > 0
+        assert helper.greeting.python.startswith(version + ".")
+        assert read_reply(ClockReply, await helper.ask("clock")).clock_ns > 0
         name = str(tree / "sub" / "a")
-        assert (await helper.ask("look", os.fsencode(name)))["facts"][1] == 300
-        assert (await helper.ask("read", os.fsencode(name)))["text"].startswith("fen")
+        assert read_reply(LookReply, await helper.ask("look", os.fsencode(name))).facts.size == 300
+        assert read_reply(TextReply, await helper.ask("read", os.fsencode(name))).text.startswith("fen")
         made = await helper.ask("digests", files=[[name, []]], algorithm="sha256")
-        assert made["files"][0][1] == digest
+        assert read_reply(DigestsReply, made).files[0].digest == digest
         gathered = await helper.ask("read_small", paths=[name], most=1000)
-        assert base64.b64decode(gathered["files"][0][1]) == b"fen" * 100
+        assert read_reply(SmallFilesReply, gathered).files[0].contents == b"fen" * 100
         bundle = out / "bundle"
         bundle.write_bytes(b"fen" * 100)
         parcel = [0, 300, digest, str(out / ".yatagan-x-1-1.part"), [], str(out / "unloaded"), 0o600, 0o640, 10**18]
@@ -68,13 +77,13 @@ def test_each_request(version: str, tmp_path: Path) -> None:
         for some in (entries[:3], entries[3:]):
             assert await helper.ask("hear", token="t", entries=some)
         reply = await helper.ask("make", final, **parts, anonymous=False, latest_ns=None, form="tar.gz", level=6)
-        assert "totals" in reply, reply
+        assert read_reply(BundleReply, reply).totals[:3] == (4, 1, 300)
         with tarfile.open(os.fsdecode(final)) as tar:
             assert tar.getnames() == ["tree", "tree/sub", "tree/sub/a", "tree/b"]
         (out / "back").mkdir()
         wish = {"only": [], "skip": [], "run": "x", "if_there": "leave", "links_out": False, "most": None}
         unpacked = await helper.ask("unpack", final, into=str(out / "back"), ratio=0, salvage=False, **wish)
-        assert unpacked["counts"]["unpacked"] == 4, unpacked
+        assert read_reply(UnpackReply, unpacked).counts == {"unpacked": 4}
         assert snapshot(out / "back" / "tree") == snapshot(tree)
         assert (await helper.ask("contents", final, token="t"))["found"] == [["tree/sub/a", digest]]
         assert (await helper.ask("more", token="t"))["found"] == []

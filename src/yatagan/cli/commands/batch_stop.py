@@ -149,17 +149,16 @@ def _held(batch: Batch) -> Iterator[Journal]:
 
 
 async def _ask_to_stop(app: App, batch: Batch, holder: Holder) -> None:
-    """Ask the process that carries a batch to stop it, cleanly. Raises BatchInUse where that is not ours to do."""
+    """Ask the process that carries a batch to stop it, cleanly; one that has ended meanwhile needs no asking."""
     for node in app.nodes():
         keeper = app.keeper(node.name)
         if keeper is not None and batch.name in (await keeper.status()).batches:
             await keeper.stop(batch.name)
             return
-    if not holder.is_alive:
-        raise BatchInUse(batch.name, str(holder))
-    with contextlib.suppress(ProcessLookupError):
-        # To a worker this means the batch; that it should end itself is another signal.
-        os.kill(holder.pid, STOP_BATCH)
+    if holder.is_alive:
+        with contextlib.suppress(ProcessLookupError):
+            # To a worker this means the batch; that it should end itself is another signal.
+            os.kill(holder.pid, STOP_BATCH)
 
 
 async def destination_of(app: App, journal: Journal) -> Store:
