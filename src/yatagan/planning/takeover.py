@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import posixpath
-from collections.abc import Awaitable, Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 from hashlib import blake2b
 from itertools import chain, islice
@@ -15,17 +15,18 @@ from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
 from yatagan.batches.states import ENDED, BatchState, StepState
 from yatagan.batches.steps import Step, StepKind
-from yatagan.errors import StoreError
+from yatagan.errors import LineLost, StoreError
 from yatagan.places import PART_PREFIX
 from yatagan.stores.coalescing import gather_few
 from yatagan.stores.interface import Store
+from yatagan.trees.removing import remove_files
 from yatagan.trees.sync_names import sync_directories
 
 #: What is compared of two plans; the rest follows from it.
 _THINGS = frozenset({StepKind.FILE, StepKind.LINK, StepKind.DIRECTORY})
 #: States in which a step needs nothing more.
 _DONE = frozenset({StepState.IN_PLACE, StepState.LEFT, StepState.NOT_CARRIED})
-#: Part files that are removed or looked for at once.
+#: Part files that are looked for at once.
 _PARTS_AT_ONCE = 64
 #: Directories that are listed at once.
 _LISTINGS_AT_ONCE = 16
@@ -140,15 +141,12 @@ def left_behind(batches: Batches, node: str) -> Iterator[tuple[bytes, bytes]]:
 
 async def remove_parts(journal: Journal, destination: Store, keep: frozenset[bytes] = frozenset()) -> int:
     """Remove the part files of a batch except those in `keep`. Returns how many; what cannot be removed stays."""
-
-    async def remove(part: bytes) -> bool:
-        with contextlib.suppress(StoreError):
-            await destination.remove(part)
-            return True
-        return False
-
     again = await _there_again(journal, destination)
-    return await _count((part for part in chain(part_names(journal), again) if part not in keep), remove)
+    parts = (part for part in chain(part_names(journal), again) if part not in keep)
+    try:
+        return len(await remove_files(destination, parts))
+    except LineLost:
+        return 0
 
 
 async def _there_again(journal: Journal, destination: Store) -> list[bytes]:
@@ -170,18 +168,10 @@ async def _there_again(journal: Journal, destination: Store) -> list[bytes]:
 
 async def count_parts(journal: Journal, destination: Store) -> int:
     """How many part files a batch has left there. Raises StoreError."""
-
-    async def is_there(part: bytes) -> bool:
-        return await destination.look(part) is not None
-
-    return await _count(part_names(journal), is_there)
-
-
-async def _count(parts: Iterator[bytes], test: Callable[[bytes], Awaitable[bool]]) -> int:
-    """Of how many part files this is true, asked of several at once."""
-    count = 0
+    count, parts = 0, part_names(journal)
     while some := list(islice(parts, _PARTS_AT_ONCE)):
-        count += sum(await asyncio.gather(*(test(part) for part in some)))
+        found = await asyncio.gather(*map(destination.look, some))
+        count += sum(each is not None for each in found)
     return count
 
 
