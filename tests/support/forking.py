@@ -47,10 +47,12 @@ import asyncssh
 from asyncssh import SSHServer
 
 import dying
+import forked_helper
 import yatagan
 import yatagan.background.routine_work
 import yatagan.background.starting
 import yatagan.keeper.spawn
+import yatagan.practice.servers
 
 _LONGEST = 1 << 20
 #: What is imported within functions, ours and those of libraries; it may also lie where another account cannot read.
@@ -111,6 +113,7 @@ def begin(control: socket.socket, name: str) -> str:
     for needed in _NEEDED:
         importlib.import_module(needed)
     asyncio.run(log_in_once())
+    forked_helper.compiled()
     gc.freeze()
     ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
     shells = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
@@ -254,6 +257,7 @@ def fork_instead(others: socket.socket) -> None:
     workers.subprocess = SimpleNamespace(Popen=start_now, DEVNULL=subprocess.DEVNULL)
     for module in (yatagan.keeper.spawn, yatagan.background.routine_work):
         module.__dict__["asyncio"] = Forking(start_soon)
+    yatagan.practice.servers.__dict__["asyncio"] = Forking(forked_helper.start)
 
 
 class Forking:

@@ -66,9 +66,10 @@ class Journal(JournalReading):
             raise JournalError(str(file), "there is no such file")
         try:
             journal = cls(sqlite3.connect(file, check_same_thread=False, isolation_level=None), str(file))
-            journal._prepare(on_network(file.parent))
+            network = on_network(file.parent)
+            journal._prepare(network)
             version = journal._bring_up()
-            if not on_network(file.parent):
+            if not network:
                 journal._reader = sqlite3.connect(file, check_same_thread=False, isolation_level=None)
                 journal._reader.execute("PRAGMA busy_timeout = 10000")
         except sqlite3.Error as error:

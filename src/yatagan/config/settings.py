@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import os
 from collections.abc import Iterator
 from dataclasses import dataclass, field, fields, replace
@@ -184,6 +185,7 @@ def _data(file: Path) -> bytes:
         raise BadConfig(str(file), str(error)) from error
 
 
+@functools.lru_cache(maxsize=2)  # a command asks for them some ten times
 def _read(file: Path, data: bytes) -> Settings:
     try:
         tables = parse_toml(data)
