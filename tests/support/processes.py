@@ -22,6 +22,12 @@ def runs(pid: int) -> bool:
         return False
 
 
+def catches(pid: int, number: int) -> bool:
+    """Whether a signal would be heard by it, where it would end it else."""
+    caught = (_PROC / str(pid) / "status").read_text().partition("SigCgt:")[2].split()[0]
+    return bool(int(caught, 16) >> (number - 1) & 1)
+
+
 def children(pid: int) -> list[int]:
     """The processes that one has started and that are there."""
     found = []

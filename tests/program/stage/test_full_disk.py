@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import os
+import signal
 import subprocess
-import time
 from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
@@ -13,6 +13,7 @@ from typing import Any
 import pytest
 
 from conftest import Practice, Program, wait_for
+from processes import catches
 from yatagan.batches.batch_store import Batches
 from yatagan.batches.queue import Queue
 from yatagan.batches.queueing import WaitsFor
@@ -131,8 +132,7 @@ def test_sigterm_ends_with_the_status_of_an_interruption(program: Program, pract
     (program.directory / "big").write_bytes(bytes(30 * MB))
     practice.wrong("heron", delay="1s")
     planning = program.start("list", "heron:")
-    wait_for(lambda: Path(f"/proc/{planning.pid}/cmdline").read_bytes() != b"")
-    time.sleep(1.0)
+    wait_for(lambda: catches(planning.pid, signal.SIGTERM))
     planning.terminate()
     assert planning.wait(20) == 4
     practice.wrong("heron", max_rate="3MB")
