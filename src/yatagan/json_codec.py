@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import dataclasses
 import functools
+import reprlib
 import types
 import typing
 from collections.abc import Callable, Mapping
@@ -86,7 +87,7 @@ class JsonCodec:
 def of_kind(kind: type[T], value: object) -> T:
     """The value, if it is of this very type. Raises ValueError."""
     if type(value) is not kind:
-        raise ValueError(f"{value!r} is no {kind.__name__}")
+        raise ValueError(f"{reprlib.repr(value)} is no {kind.__name__}")
     return value
 
 

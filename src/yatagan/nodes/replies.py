@@ -6,6 +6,7 @@ A node may answer anything. A row arrives as a list.
 from __future__ import annotations
 
 import functools
+import reprlib
 from base64 import b64decode
 from collections.abc import Callable, Mapping, Sequence
 from types import UnionType
@@ -247,18 +248,28 @@ class MembersReply(NamedTuple):
     damaged: str = ""
 
 
-def read_reply(kind: type[R], reply: object, store: str = "") -> R:
-    """What a node's helper answers as what it should be; the rest of it is left. Raises StoreError, NONSENSE."""
-    try:
-        given = _object(reply)
-        made: Callable[..., R] = kind
-        return made(**{name: check(given[name]) for name, check in _checks(kind).items() if name in given})
-    except (TypeError, ValueError) as error:  # TypeError: something is missing
-        raise StoreError(Fault.NONSENSE, store=store, detail=f"the helper's, {kind.__name__}: {error}") from error
-
-
 #: Makes a value of what JSON has for it. Raises ValueError.
 Check = Callable[[object], Any]
+
+
+def read_reply(kind: type[R], reply: object, store: str = "") -> R:
+    """What a node's helper answers as what it should be; the rest of it is left. Raises StoreError, NONSENSE."""
+    made: Callable[..., R] = kind
+    try:
+        given = _object(reply)
+        values = {name: _field(name, check, given[name]) for name, check in _checks(kind).items() if name in given}
+        if missing := [name for name in kind._fields if name not in values and name not in kind._field_defaults]:
+            raise ValueError(f"no {missing[0]}")
+        return made(**values)
+    except ValueError as error:
+        raise StoreError(Fault.NONSENSE, store=store, detail=f"the helper's: {error}") from error
+
+
+def _field(name: str, check: Check, value: object) -> Any:
+    try:
+        return check(value)
+    except ValueError as error:
+        raise ValueError(f"{name}: {error}") from None
 
 
 @functools.cache
@@ -287,7 +298,7 @@ def _check_of(kind: Any) -> Check:
 
 def _number(within: range, value: object) -> int:
     if type(value) is not int or value not in within:
-        raise ValueError(f"{str(value)[:40]} is no such number")
+        raise ValueError(f"{reprlib.repr(value)} is no such number")
     return value
 
 

@@ -26,7 +26,7 @@ from yatagan.trees.sync_names import sync_directories
 _THINGS = frozenset({StepKind.FILE, StepKind.LINK, StepKind.DIRECTORY})
 #: States in which a step needs nothing more.
 _DONE = frozenset({StepState.IN_PLACE, StepState.LEFT, StepState.NOT_CARRIED})
-#: Part files that are looked for at once.
+#: Part files that are removed or looked for at once.
 _PARTS_AT_ONCE = 64
 #: Directories that are listed at once.
 _LISTINGS_AT_ONCE = 16
@@ -141,12 +141,13 @@ def left_behind(batches: Batches, node: str) -> Iterator[tuple[bytes, bytes]]:
 
 async def remove_parts(journal: Journal, destination: Store, keep: frozenset[bytes] = frozenset()) -> int:
     """Remove the part files of a batch except those in `keep`. Returns how many; what cannot be removed stays."""
-    again = await _there_again(journal, destination)
-    parts = (part for part in chain(part_names(journal), again) if part not in keep)
-    try:
-        return len(await remove_files(destination, parts))
-    except LineLost:
-        return 0
+    again = set(await _there_again(journal, destination))
+    named = (part for part in part_names(journal) if part not in again)
+    parts, removed = (part for part in chain(again, named) if part not in keep), 0
+    with contextlib.suppress(LineLost):
+        while some := list(islice(parts, _PARTS_AT_ONCE)):
+            removed += len(await remove_files(destination, some))
+    return removed
 
 
 async def _there_again(journal: Journal, destination: Store) -> list[bytes]:

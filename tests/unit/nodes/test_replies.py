@@ -65,7 +65,7 @@ def class_of(name: str) -> type[NamedTuple]:
 
 
 def spoilt(answer: Any) -> Iterator[Any]:
-    """The answer with one value replaced, at every depth; and with a value more or less in every row."""
+    """The answer with one value replaced, at every depth."""
     for wrong in WRONG:
         if not (isinstance(wrong, str) and isinstance(answer, str)):
             yield wrong

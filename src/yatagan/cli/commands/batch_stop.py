@@ -30,8 +30,8 @@ from yatagan.places import Place
 from yatagan.planning.takeover import remove_parts
 from yatagan.stores.interface import Store
 
-#: Seconds that a batch may take to stop: what has arrived is made safe first.
-_STOPPING = 60.0
+#: Seconds that a batch may take to stop: what has arrived is made safe first; and how many of them without a word.
+_STOPPING, _WORDLESS = 60.0, 2.0
 
 
 @click.command("hold", epilog="Example: yatagan batch hold k7qd")
@@ -116,20 +116,21 @@ async def stopped(app: App, batch: Batch, word: Said) -> contextlib.AbstractCont
     """
     say(batch, word)
     app.queue().remove(batch.name)
-    until = time.monotonic() + _STOPPING
+    began = time.monotonic()
     asked, said_so = None, False
     while True:
         try:
             batch.lock()
             return _held(batch)
         except BatchInUse as error:
-            if time.monotonic() > until:
+            waited = time.monotonic() - began
+            if waited > _STOPPING:
                 look = text.command("batch", "show", batch.name)
                 raise Refused(
                     f"batch {batch.name} is still carried by {error.holder}",
                     f"what you said stands, and it stops when that sees it: {look}",
                 ) from error
-            if error.elsewhere and not said_so:
+            if not said_so and (error.elsewhere or waited > _WORDLESS):
                 text.warn(f"{text.show(error.holder)} has the batch; waiting for it to stop")
                 said_so = True
         holder = batch.carrier()
