@@ -50,4 +50,4 @@ def test_as_many_as_are_removed_are_counted(kind: type[LocalStore], tmp_path: Pa
     if kind is LocalStore:
         assert removed == gone == 199
     else:
-        assert gone - 64 <= removed <= gone == 150 and removed
+        assert removed == 2 * 64 <= gone < 199  # those of the handful that was asked when it was lost are not known
