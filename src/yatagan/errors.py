@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 
 from yatagan.faults import CONNECTION_FAULTS, Fault
 
@@ -46,14 +47,53 @@ class FileTrouble(StoreError):
     """Something is wrong with what was asked for, or with the disk that it is on."""
 
 
+class PlaceFault(StrEnum):
+    """What is wrong with a place as it was typed."""
+
+    EMPTY = "nothing"
+    NUL = "a NUL byte"
+    NO_NODE_NAME = "a colon behind what cannot be a node's name"
+    RELATIVE = "relative to no directory"
+    NOTHING_BELOW = "a list's part of which the list names nothing"
+
+
+class NoPlace(YataganError):
+    """What was typed as a place, `text`, is none, or none that fits what it is named for."""
+
+    def __init__(self, text: str, fault: PlaceFault) -> None:
+        super().__init__(f"{text}: {fault.value}")
+        self.text = text
+        self.fault = fault
+
+
 class BadPlace(YataganError):
-    """A place could not be read, or does not fit the command. `why` is a full clause."""
+    """A place does not fit the command. `why` is a full clause."""
 
     def __init__(self, text: str, why: str, remedy: str = "") -> None:
         super().__init__(f"{text}: {why}")
         self.text = text
         self.why = why
         self.remedy = remedy
+
+
+class NoSuchArea(YataganError):
+    """The node has no area of this name. `known` are the names of those that it has."""
+
+    def __init__(self, node: str, name: str, known: tuple[str, ...]) -> None:
+        super().__init__(f"{node}: {name}")
+        self.node = node
+        self.name = name
+        self.known = known
+
+
+class NoSuchDataset(YataganError):
+    """The project, whose file is `file`, declares no dataset of this name. `known` are those that it declares."""
+
+    def __init__(self, name: str, known: tuple[str, ...], file: str) -> None:
+        super().__init__(name)
+        self.name = name
+        self.known = known
+        self.file = file
 
 
 class BadConfig(YataganError):
@@ -168,6 +208,40 @@ class LedgerUnread(YataganError):
         super().__init__(f"{directory}: {why}")
         self.directory = directory
         self.why = why
+
+
+class OutOfArea(Refused):
+    """A place that is named by an area climbs out of it by `..`. `rest`: what was typed behind the area's name."""
+
+    def __init__(self, node: str, area: str, rest: str) -> None:
+        super().__init__(f"{node}: {area}: {rest}")
+        self.node = node
+        self.area = area
+        self.rest = rest
+
+
+class KeeperFault(StrEnum):
+    """Why a keeper does not do what it is asked for, or cannot be one."""
+
+    OTHER_VERSION = "another version"
+    NODE_CHANGED = "a node that was changed since"
+    UNKNOWN_REQUEST = "a request that it does not know"
+    NO_DIRECTORY = "no directory for its socket"
+    OPEN_DIRECTORY = "a directory that others may use"
+    OPENED_TWICE = "a node that is open, or is being opened"
+
+
+class KeeperRefuses(Refused):
+    """The keeper of a node does not do what it is asked for, or cannot be one.
+
+    `what`: the node, the directory or the request; `detail`: what the system said.
+    """
+
+    def __init__(self, fault: KeeperFault, what: str, detail: str = "") -> None:
+        super().__init__(f"{fault.value}: {what} {detail}".rstrip())
+        self.fault = fault
+        self.what = what
+        self.detail = detail
 
 
 class NotBelieved(Refused):
@@ -357,3 +431,7 @@ class ArchiveTooLarge(YataganError):
         self.most = most
         self.ratio = ratio
         self.store = store
+
+
+#: Why a batch is not carried on: its node cannot be reached, or what has the node open does not take it.
+Trouble = CannotReach | KeeperRefuses

@@ -13,7 +13,7 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from yatagan.errors import BadPlace
+from yatagan.errors import NoPlace, PlaceFault
 
 #: What a node may be called: short, no dots or slashes, so that a place cannot be ambiguous.
 NODE_NAME = re.compile(r"[A-Za-z][A-Za-z0-9_-]{0,31}")
@@ -81,21 +81,17 @@ def parse_place(text: str) -> Place:
     """Read a place as typed on a command line (undecodable bytes as surrogates, as `sys.argv` has them).
 
     `NODE:PATH` is a node's when what stands before the first colon could be a node's name and holds
-    no slash; a local name with a colon is written `./NAME`. Raises BadPlace.
+    no slash; a local name with a colon is written `./NAME`. Raises NoPlace.
     """
     if text == "":
-        raise BadPlace(text, "an empty name is no place", "write . for the current directory")
+        raise NoPlace(text, PlaceFault.EMPTY)
     if "\0" in text:
-        raise BadPlace(text, "a path cannot hold a NUL byte")
+        raise NoPlace(text, PlaceFault.NUL)
     head, colon, tail = text.partition(":")
     if colon and NODE_NAME.fullmatch(head):
         return Place(head, _tidy(os.fsencode(tail)))
     if colon and "/" not in head and head and not os.path.lexists(text):
-        raise BadPlace(
-            text,
-            f"{head!r} cannot be a node's name and there is no such file here",
-            "a node's name has letters, digits, - and _; a local name with a colon is written ./NAME",
-        )
+        raise NoPlace(text, PlaceFault.NO_NODE_NAME)
     return Place("", _tidy(os.fsencode(text)))
 
 

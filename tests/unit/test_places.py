@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 
 from random_names import NAME
-from yatagan.errors import BadPlace
+from yatagan.errors import NoPlace
 from yatagan.places import Place, name_fields, name_from, parse_place
 
 
@@ -32,7 +32,7 @@ def test_places(typed: str, place: Place) -> None:
 
 @pytest.mark.parametrize("typed", ["", "a b:c", "1node:x", "a\0b"])
 def test_places_that_are_none(typed: str) -> None:
-    with pytest.raises(BadPlace):
+    with pytest.raises(NoPlace):
         parse_place(typed)
 
 

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
+from yatagan.background.timer_errors import TimerFault, TimerTrouble
 from yatagan.background.timers import (
     BrokenMarkers,
     NotWritable,
@@ -24,7 +25,6 @@ from yatagan.background.timers import (
     with_lines,
 )
 from yatagan.config.own_files import make_private, replace_file
-from yatagan.errors import Refused
 
 #: Seconds in which systemd or the crontab command must have answered.
 _PATIENCE = 20
@@ -45,16 +45,16 @@ class TimerWay(Protocol):
     """A way to have something run after a restart and every few minutes."""
 
     def text(self) -> str:
-        """What would be written. Raises Refused."""
+        """What would be written. Raises TimerTrouble."""
 
     def look(self) -> Installed:
-        """What is there. Raises Refused."""
+        """What is there. Raises TimerTrouble."""
 
     def install(self) -> None:
-        """Write it. Doing so again changes nothing. Raises Refused."""
+        """Write it. Doing so again changes nothing. Raises TimerTrouble."""
 
     def remove(self) -> None:
-        """Take it away, if it is there. Raises Refused."""
+        """Take it away, if it is there. Raises TimerTrouble."""
 
 
 class SystemdUser:
@@ -70,7 +70,7 @@ class SystemdUser:
         """Whether a systemd of the user answers."""
         if not os.path.isdir("/run/systemd/system"):
             return False
-        with contextlib.suppress(Refused):
+        with contextlib.suppress(TimerTrouble):
             _run("systemctl", "--user", "show-environment")
             return True
         return False
@@ -79,7 +79,7 @@ class SystemdUser:
         try:
             return {self._service: service_unit(self._timed), self._timer: timer_unit(self._timed)}
         except NotWritable as error:
-            raise Refused(str(error), "use a directory without such characters") from error
+            raise TimerTrouble(TimerFault.PATH, str(error)) from error
 
     def text(self) -> str:
         return "\n".join(f"# {file}\n{content}" for file, content in self._files().items())
@@ -88,7 +88,7 @@ class SystemdUser:
         wanted = self._files()
         there = {file: file.read_text() for file in wanted if file.exists()}
         user = str(os.getuid())
-        with contextlib.suppress(Refused):
+        with contextlib.suppress(TimerTrouble):
             lasts = "Linger=yes" in _run("loginctl", "show-user", user, "--property=Linger")
             return Installed("systemd", bool(there), there == wanted, tuple(map(str, wanted)), lasts)
         return Installed("systemd", bool(there), there == wanted, tuple(map(str, wanted)), False)
@@ -100,7 +100,7 @@ class SystemdUser:
                 replace_file(file, content.encode("utf-8", "surrogateescape"), durable=True)
                 file.chmod(0o644)
             except OSError as error:
-                raise Refused(f"{file} cannot be written: {error.strerror}") from error
+                raise TimerTrouble(TimerFault.NOT_WRITTEN, str(file), error.strerror or "") from error
         _run("systemctl", "--user", "daemon-reload")
         _run("systemctl", "--user", "enable", "--now", self._timer.name)
 
@@ -124,7 +124,7 @@ class Crontab:
         try:
             return crontab_lines(self._timed)
         except NotWritable as error:
-            raise Refused(str(error), "use a directory without such characters") from error
+            raise TimerTrouble(TimerFault.PATH, str(error)) from error
 
     def text(self) -> str:
         return with_lines("", self._timed.name, self._lines())
@@ -150,15 +150,13 @@ class Crontab:
             make_private(self._saved.parent)
             replace_file(self._saved, before.encode("utf-8", "surrogateescape"), durable=True)
         except OSError as error:
-            raise Refused(f"the crontab cannot be saved first, in {self._saved}: {error.strerror}") from error
+            raise TimerTrouble(TimerFault.NOT_SAVED, str(self._saved), error.strerror or "") from error
         _run("crontab", "-", given=after)
         if self._read() != after:
-            raise Refused(
-                "the crontab is not what was written: another program changes it", f"what was there is in {self._saved}"
-            )
+            raise TimerTrouble(TimerFault.CHANGED_MEANWHILE, str(self._saved))
 
     def _read(self) -> str:
-        """The present crontab; "" if it is proven that there is none. Raises Refused."""
+        """The present crontab; "" if it is proven that there is none. Raises TimerTrouble."""
         done = _start("crontab", "-l")
         if done.returncode == 0:
             return done.stdout
@@ -166,7 +164,7 @@ class Crontab:
         said = done.stderr.strip().lower()
         if done.returncode == 1 and not done.stdout and (said.startswith("no crontab for") or "no crontab" in said):
             return ""
-        raise Refused(f"the crontab cannot be read: {done.stderr.strip() or 'no reason given'}", "nothing was changed")
+        raise TimerTrouble(TimerFault.NOT_READ, detail=done.stderr.strip())
 
 
 @contextlib.contextmanager
@@ -174,10 +172,7 @@ def _told_if_broken():  # type: ignore[no-untyped-def]
     try:
         yield
     except BrokenMarkers:
-        raise Refused(
-            "the lines of yatagan in the crontab have no longer one beginning and one end",
-            "put that right with: crontab -e",
-        ) from None
+        raise TimerTrouble(TimerFault.MARKERS) from None
 
 
 def _start(*words: str, given: str | None = None) -> subprocess.CompletedProcess[str]:
@@ -194,18 +189,16 @@ def _start(*words: str, given: str | None = None) -> subprocess.CompletedProcess
             check=False,
         )
     except subprocess.TimeoutExpired:
-        raise Refused(
-            f"{words[0]} has not answered within {_PATIENCE} s", "nothing is known of what it has done"
-        ) from None
+        raise TimerTrouble(TimerFault.SILENT, words[0], f"{_PATIENCE} s") from None
     except OSError as error:
-        why = "this machine has none" if isinstance(error, FileNotFoundError) else str(error.strerror)
-        raise Refused(f"{words[0]} cannot be run: {why}") from error
+        why = "" if isinstance(error, FileNotFoundError) else str(error.strerror)
+        raise TimerTrouble(TimerFault.NOT_THERE, words[0], why) from error
 
 
 def _run(*words: str, given: str | None = None) -> str:
-    """What a command prints. Raises Refused where it fails."""
+    """What a command prints. Raises TimerTrouble where it fails."""
     done = _start(*words, given=given)
     if done.returncode:
         said = done.stderr.strip().rpartition("\n")[2] or f"status {done.returncode}"
-        raise Refused(f"{' '.join(words)} failed: {said}")
+        raise TimerTrouble(TimerFault.FAILED, " ".join(words), said)
     return done.stdout

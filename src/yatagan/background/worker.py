@@ -40,8 +40,9 @@ from yatagan.errors import (
     BatchInUse,
     CannotReach,
     JournalError,
-    Refused,
+    KeeperRefuses,
     StoreError,
+    Trouble,
     UnknownNode,
     YataganError,
 )
@@ -61,7 +62,7 @@ class WorkerListener(Protocol):
     def begins(self, batch: Batch) -> None:
         """A batch is taken."""
 
-    def ended(self, batch: Batch, journal: Journal, problem: CannotReach | None, routine: str, *, queued: bool) -> None:
+    def ended(self, batch: Batch, journal: Journal, problem: Trouble | None, routine: str, *, queued: bool) -> None:
         """A run of it has ended. `problem`: why the node could not be reached. `queued`: it goes on by itself later.
 
         `routine`: the routine that made it, or "".
@@ -76,7 +77,7 @@ class WorkerListener(Protocol):
     def own_trouble(self, error: YataganError) -> None:
         """Our own files cannot be used. Reported once until they can be."""
 
-    def node_trouble(self, batch: Batch, node: str, waiting: int, problem: CannotReach | None, *, login: bool) -> None:
+    def node_trouble(self, batch: Batch, node: str, waiting: int, problem: Trouble | None, *, login: bool) -> None:
         """So many batches wait for a node, this one first: a person must log in, or it is away. Reported once."""
 
     def node_well(self, batch: Batch, node: str) -> None:
@@ -297,7 +298,7 @@ class Worker:
         await until_said(batch)
         run.stop()
 
-    async def _carry(self, taken: Taken, journal: Journal) -> CannotReach | None:
+    async def _carry(self, taken: Taken, journal: Journal) -> Trouble | None:
         """Run a batch, unless it may not go on. Returns why its node could not be reached."""
         if taken.todo is OnTaking.END:  # the process that carried it may have ended a moment too soon
             self._carrying.record(journal)
@@ -325,13 +326,13 @@ class Worker:
         watching = asyncio.ensure_future(self._stop_when_said(taken.batch, self._run))
         try:
             return await self._run.run()
-        except Refused as error:  # the keeper does not take it: a person must open the node again
+        except KeeperRefuses as error:  # a person must open the node again
             journal.settle(BatchState.NEEDS_LOGIN)
-            return CannotReach(taken.entry.nodes[0], "keeper", error.why, remedy=error.remedy, passing=False)
+            return error
         finally:
             watching.cancel()
 
-    def _settle(self, taken: Taken, journal: Journal, problem: CannotReach | None) -> None:
+    def _settle(self, taken: Taken, journal: Journal, problem: Trouble | None) -> None:
         """Say in journal and queue what becomes of a batch. What a person has taken out of the queue stays out."""
         batch, standing = taken.batch, journal.standing()
         entry = self._queue.entry(batch.name)
@@ -354,7 +355,7 @@ class Worker:
         queued = waits is not None and not newly_full
         self._listener.ended(batch, journal, problem, taken.entry.routine, queued=queued)
         if waits in (WaitsFor.LOGIN, WaitsFor.CONNECTION):
-            node = problem.node if problem is not None else taken.entry.nodes[0]
+            node = problem.node if isinstance(problem, CannotReach) else taken.entry.nodes[0]
             waiting = self._queue.note_trouble(node, waits)
             if waiting:
                 self._listener.node_trouble(batch, node, waiting, problem, login=waits is WaitsFor.LOGIN)

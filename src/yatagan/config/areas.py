@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from yatagan.config.units import parse_duration, spell_duration
-from yatagan.errors import BadPlace, Refused
-from yatagan.near_names import nearest
+from yatagan.errors import NoSuchArea, OutOfArea
 from yatagan.places import holds
 
 #: What an area may be called: as a node is, so that `@NAME/` ends where one expects.
@@ -91,28 +90,16 @@ def area_of(areas: Iterable[Area], path: bytes) -> Area | None:
 
 
 def find_area(node: str, areas: Iterable[Area], name: str) -> Area:
-    """The area of this name. Raises BadPlace."""
+    """The area of this name. Raises NoSuchArea."""
     known = {area.name: area for area in areas}
     if name in known:
         return known[name]
-    raise BadPlace(f"{node}:@{name}", "there is no such area", _unknown_area(node, name, sorted(known)))
-
-
-def _unknown_area(node: str, name: str, known: Sequence[str]) -> str:
-    """What to do about an area's name that is not saved."""
-    real = "a real name that starts with @ is written ./@…"
-    if near := nearest(name, known):
-        return f"did you mean {node}:@{near}? ({real})"
-    have = f"{node} has {', '.join('@' + each for each in known)}; " if known else f"{node} has none yet; "
-    return f"{have}save it with: yatagan area add {node} NAME PATH ({real})"
+    raise NoSuchArea(node, name, tuple(sorted(known)))
 
 
 def below(area: Area, node: str, rest: bytes) -> bytes:
-    """The path of what is named below an area. Raises Refused when it climbs out by `..`."""
+    """The path of what is named below an area. Raises OutOfArea when it climbs out by `..`."""
     tidy = posixpath.normpath(rest) if rest else b"."
     if tidy == b".." or tidy.startswith((b"../", b"/")):
-        raise Refused(
-            f"{node}:@{area.name}/{rest.decode('utf-8', 'replace')} climbs out of the area",
-            "name the place without the area",
-        )
+        raise OutOfArea(node, area.name, rest.decode("utf-8", "replace"))
     return posixpath.normpath(posixpath.join(area.path.encode("utf-8", "surrogateescape"), tidy))

@@ -20,7 +20,7 @@ from typing import Any
 
 from yatagan.config.guarded_files import is_trusted, open_small, others_may_write, parse_toml, read_within
 from yatagan.config.home import PROJECT_FILE
-from yatagan.errors import BadPlace, BadProject, Concern, Mistake
+from yatagan.errors import BadProject, Concern, Mistake, NoPlace, NoSuchDataset
 from yatagan.near_names import nearest
 from yatagan.places import Place, holds, parse_place
 
@@ -104,12 +104,10 @@ class Project:
         return self.root / PROJECT_FILE
 
     def dataset(self, name: str) -> Dataset:
-        """The dataset of this name. Raises BadPlace."""
+        """The dataset of this name. Raises NoSuchDataset."""
         if name in self.datasets:
             return self.datasets[name]
-        near = nearest(name, list(self.datasets))
-        have = f"there are {', '.join(self.datasets)}" if self.datasets else f"declare it in {self.file}"
-        raise BadPlace(name, "the project has no such dataset", f"did you mean {near}?" if near else have)
+        raise NoSuchDataset(name, tuple(self.datasets), str(self.file))
 
 
 def bad_project_name(name: str) -> str:
@@ -346,8 +344,8 @@ class _Reading:
         remedy = "name a directory on a node, such as heron:fen/chambers"
         try:
             place = parse_place(typed)
-        except BadPlace as error:
-            self._wrong(file, keys, error.why, error.remedy or remedy)
+        except NoPlace:
+            self._wrong(file, keys, f"{typed} is no place", remedy)
             return Place("", b"")
         if not place.node:
             self._wrong(file, keys, f"{typed} is no place on a node", remedy)

@@ -16,12 +16,13 @@ from yatagan.config.roots import Roots
 from yatagan.config.settings import ConnectionSettings, Settings, load_settings
 from yatagan.desk.questions import FollowLink, GoByProject, LedgerNotUsed, Questions, TrustHostKey, UnreadInLedger
 from yatagan.errors import (
-    BadPlace,
     BadProject,
     LedgerUnread,
     NodeMeant,
+    NoPlace,
     NoProject,
     NotAccepted,
+    PlaceFault,
     Refused,
     UnknownHostKey,
 )
@@ -166,7 +167,7 @@ class Desk:
     # --- places, and who opens them ---
 
     def place(self, typed: str, *, new: bool = False) -> Place:
-        """A place as typed. Raises BadPlace, and NodeMeant for a node's name without its colon.
+        """A place as typed. Raises NoPlace, and NodeMeant for a node's name without its colon.
 
         `new`: something is to be made there, so that a node's name is never taken for a local one.
         """
@@ -175,7 +176,7 @@ class Desk:
         if NODE_NAME.fullmatch(typed) and (new or not os.path.lexists(there)) and typed in self.nodes():
             raise NodeMeant(typed)
         if self.directory is None and not place.node and not os.path.isabs(place.path):
-            raise BadPlace(typed, "there is no directory that it is relative to", "give an absolute path")
+            raise NoPlace(typed, PlaceFault.RELATIVE)
         return place
 
     def roots(self) -> Roots:

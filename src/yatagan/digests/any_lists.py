@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 from yatagan.digests.algorithms import Algorithm, by_length, by_name, in_file_name
 from yatagan.digests.checksum_lists import ALGORITHM, LONGEST_LINE, Listed, inside, unescaped
-from yatagan.errors import BadList, BadPlace
+from yatagan.errors import BadList, NoPlace, PlaceFault
 
 _GNU = re.compile(rb"(\\?)([0-9a-fA-F]{32,128})(?: [ *]|\t+)(.+)", re.DOTALL)
 _BSD = re.compile(rb"(\\?)([A-Za-z0-9/-]{2,16}) ?\((.+)\) ?= ?([0-9a-fA-F]{32,128})", re.DOTALL)
@@ -46,7 +46,7 @@ class Reading:
 
 
 def read_list(data: bytes, name: str, reading: Reading) -> ListRead:
-    """Read a list; `name` is its place. Raises BadList, and BadPlace where nothing is left of it."""
+    """Read a list; `name` is its place. Raises BadList, and NoPlace where nothing is left of it."""
     rows = [(number, line) for number, line in enumerate(data.split(b"\n"), start=1) if line not in (b"", b"\r")]
     crlf = bool(rows) and all(line.endswith(b"\r") for _, line in rows)
     hint = by_name(reading.algorithm) if reading.algorithm else in_file_name(name.rpartition("/")[2])
@@ -70,7 +70,7 @@ def read_list(data: bytes, name: str, reading: Reading) -> ListRead:
         lines.append(Listed(path, listed.digest, listed.algorithm))
     if not lines:
         if rows and reading.below:
-            raise BadPlace(name, "it names nothing below that directory", "look at the paths in it")
+            raise NoPlace(name, PlaceFault.NOTHING_BELOW)
         if data:  # else it is the list of a tree without files
             raise BadList(name, 0, "it names no file, so there is nothing to check")
     assumed = hint is None and any(len(by_length(len(line.digest))) > 1 for line in lines)

@@ -14,7 +14,7 @@ from typing import Any
 
 from yatagan.config.defects import write_defects_to
 from yatagan.config.home import Home
-from yatagan.errors import Refused
+from yatagan.errors import KeeperFault, KeeperRefuses
 from yatagan.keeper.client import codec
 from yatagan.keeper.protocol import Peer
 from yatagan.keeper.requests import PromptRelay
@@ -38,7 +38,7 @@ async def _begin(beginning: socket.socket) -> Service | None:
     async def handle(what: str, values: tuple[Any, ...]) -> Any:
         nonlocal service
         if what != "open":
-            raise Refused(f"a node that is not open yet cannot {what}")
+            raise KeeperRefuses(KeeperFault.UNKNOWN_REQUEST, what)
         places, node, until = values
         home = Home(*map(Path, places))
         write_defects_to(home.defects)

@@ -17,7 +17,7 @@ from typing import Any
 from yatagan.config.guarded_files import check_believed, parse_json, read_small
 from yatagan.config.home import Home
 from yatagan.config.own_files import make_private, replace_file
-from yatagan.errors import NotBelieved, Refused
+from yatagan.errors import KeeperFault, KeeperRefuses, NotBelieved
 
 #: The longest path of a socket, in bytes: 107 on Linux, a little less elsewhere.
 _LONGEST = 103
@@ -48,21 +48,18 @@ class Endpoint:
         self._note = self.socket.with_suffix(".ended")
 
     def prepare(self) -> None:
-        """Make the directory, or make sure that it is ours alone. Raises Refused."""
+        """Make the directory, or make sure that it is ours alone. Raises KeeperRefuses."""
         directory = self.socket.parent
         try:
             make_private(directory)
             check_believed(directory)
         except OSError as error:
-            raise Refused(f"{directory} cannot be made: {error.strerror}", "check XDG_RUNTIME_DIR") from error
+            raise KeeperRefuses(KeeperFault.NO_DIRECTORY, str(directory), error.strerror or "") from error
         if not _is_private(directory):
-            raise Refused(
-                f"{directory} is not a directory of yours alone, so the socket of a login would not be safe in it",
-                f"remove it, or chmod 700 {directory}",
-            )
+            raise KeeperRefuses(KeeperFault.OPEN_DIRECTORY, str(directory))
 
     def take(self) -> None:
-        """Become the one keeper of the node, until we leave or this process ends. Raises Refused."""
+        """Become the one keeper of the node, until we leave or this process ends. Raises KeeperRefuses."""
         self.prepare()
         while not self._owns_lock():
             self._let_go()  # of a file that another keeper has removed meanwhile
@@ -71,8 +68,7 @@ class Endpoint:
                 fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
             except OSError:
                 os.close(descriptor)
-                why = f"{self.node} is being opened by another command, or is open"
-                raise Refused(why, "yatagan node list") from None
+                raise KeeperRefuses(KeeperFault.OPENED_TWICE, self.node) from None
             self._held = descriptor
         self.socket.unlink(missing_ok=True)
         self._note.unlink(missing_ok=True)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from yatagan.engine.run import BatchRun
-from yatagan.errors import NeedsAnswer, Refused, StoreError
+from yatagan.errors import KeeperFault, KeeperRefuses, NeedsAnswer, StoreError
 from yatagan.keeper.protocol import Gone, Peer
 from yatagan.nodes.prompts import LoginProgress, Prompter, Question
 from yatagan.stores.interface import Facts, machine_of
@@ -143,4 +143,4 @@ async def of_the_store(client: Conversation, store: SftpStore, what: str, values
         case "file.facts" | "file.read" | "file.write" | "file.sync":
             return await getattr(client.files[number], what.removeprefix("file."))(*rest)
         case _:
-            raise Refused(f"a keeper does not know how to {what}")
+            raise KeeperRefuses(KeeperFault.UNKNOWN_REQUEST, what)

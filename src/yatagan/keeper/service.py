@@ -21,7 +21,7 @@ from yatagan.config.home import Home
 from yatagan.config.nodes import Node
 from yatagan.config.settings import load_settings
 from yatagan.engine.run import BatchRun
-from yatagan.errors import BatchInUse, CannotReach, Refused
+from yatagan.errors import BatchInUse, CannotReach, KeeperFault, KeeperRefuses
 from yatagan.keeper.client import KeeperStatus, StoreTerms, codec
 from yatagan.keeper.endpoint import Endpoint, KeeperEnd, is_ours
 from yatagan.keeper.protocol import Peer
@@ -213,12 +213,11 @@ class Service:
         self._end("it was closed", told=False)
 
     async def _lease(self, version: str, node: Node, pinned: tuple[str, int] | None) -> SftpStore:
-        """Open a store for one command over the shared login. Raises Refused, CannotReach."""
-        anew = f"yatagan node close {node.name}, then open it again"
+        """Open a store for one command over the shared login. Raises KeeperRefuses, CannotReach."""
         if version != __version__:
-            raise Refused(f"{node.name} was opened by another version of Yatagan", anew)
+            raise KeeperRefuses(KeeperFault.OTHER_VERSION, node.name)
         if _way(node) != _way(self._node):
-            raise Refused(f"{node.name} was changed since it was opened", anew)
+            raise KeeperRefuses(KeeperFault.NODE_CHANGED, node.name)
         login = await self._whole_login(node)
         if pinned is not None and login.address is not None and pinned != login.address:
             raise CannotReach(

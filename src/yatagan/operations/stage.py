@@ -140,7 +140,7 @@ async def plan_stage(
     `picked`: what of a source is brought back, entry by entry. `noted`: while it is planned it is noted, so that one
     that dies is known. `by_itself`: no person asks for it, so it is refused where one has stopped the batch of an
     earlier.
-    Raises whatever opening and planning can: CannotReach, StoreError, BadPlace, BadStage, Refused and others.
+    Raises whatever opening and planning can: CannotReach, StoreError, NoPlace, BadStage, Refused and others.
     """
     with ExitStack() as planning:
         if noted:

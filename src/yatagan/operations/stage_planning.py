@@ -74,7 +74,7 @@ class StagePlanning:
         self._careful: list[Caution] = []
 
     async def make(self, watcher: Watcher, picked: Picked | None) -> StagePlan:
-        """Plan. Raises StoreError, BadPlace, BadStage, ReadOnlyArea, Refused, JournalError."""
+        """Plan. Raises StoreError, NoPlace, BadStage, ReadOnlyArea, Refused, JournalError."""
         self._check_proof()
         self._area, self._careful = await self._look_at_area()
         self._modes = self._request.modes_in(self._area)

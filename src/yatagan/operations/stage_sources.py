@@ -45,7 +45,7 @@ class StageSources:
         return [Place(self._node, path) for path, _ in self.pairs]
 
     async def expand(self, store: Readable) -> None:
-        """Replace sources with patterns by their matches. Raises BadStage, BadPlace, StoreError."""
+        """Replace sources with patterns by their matches. Raises BadStage, NoPlace, StoreError."""
         if not self._has_patterns:
             return
         expanded: list[tuple[bytes, bytes]] = []

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-import inspect
+import importlib
+import pkgutil
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import yatagan
 from yatagan import errors as e
 from yatagan import request_errors as r
+from yatagan.background.timer_errors import TimerFault, TimerTrouble
 from yatagan.cli.words.exit_status import ExitStatus as Exit
 from yatagan.cli.words.fault_words import fault, remedy
 from yatagan.cli.words.messages import explain
@@ -52,6 +55,16 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
     ),
     (e.CannotReach("oak", "keeper", EVIL), Exit.NO_LOGIN, "oak: using its open login failed", ""),
     (e.BadPlace(EVIL, "it is none"), Exit.USAGE, "it is none", ""),
+    *((e.NoPlace(EVIL, fault), Exit.USAGE, ": ", "") for fault in e.PlaceFault),
+    (e.NoSuchArea("oak", EVIL, ("scratch",)), Exit.USAGE, "there is no such area", "oak has @scratch; save it"),
+    (e.NoSuchArea("oak", "scrtch", ("scratch",)), Exit.USAGE, "oak:@scrtch", "did you mean oak:@scratch?"),
+    (e.OutOfArea("oak", "scratch", EVIL), Exit.REFUSED, "climbs out of the area", "without the area"),
+    (e.NoSuchDataset(EVIL, ("tower",), "x"), Exit.USAGE, "no such dataset", "there are tower"),
+    (e.NoSuchDataset("towr", ("tower",), "x"), Exit.USAGE, "towr: the project", "did you mean tower?"),
+    (e.NoSuchDataset(EVIL, (), EVIL), Exit.USAGE, "no such dataset", "declare it in"),
+    *((TimerTrouble(fault, EVIL, EVIL), Exit.REFUSED, "", "") for fault in TimerFault),
+    *((TimerTrouble(fault), Exit.REFUSED, "", "") for fault in (TimerFault.NOT_READ, TimerFault.NOT_THERE)),
+    *((e.KeeperRefuses(fault, EVIL, EVIL), Exit.REFUSED, "", "") for fault in e.KeeperFault),
     (e.BadConfig(EVIL, EVIL), Exit.USAGE, "next", ""),
     (e.NodeMeant("heron"), Exit.USAGE, "heron is a node: write heron:", "a local heron is written ./heron"),
     (e.UnknownNode(EVIL, ("heron", "bittern")), Exit.USAGE, "no node is called", "known: heron, bittern"),
@@ -103,13 +116,14 @@ REQUESTS: list[r.WrongRequest] = [
 
 
 def test_no_error_is_left_out_of_the_table() -> None:
-    roots = {e.YataganError, e.StoreError, r.WrongRequest}
-    mine = {
-        kind
-        for module in (e, r)
-        for _, kind in inspect.getmembers(module, inspect.isclass)
-        if issubclass(kind, e.YataganError)
-    }
+    for module in pkgutil.walk_packages(yatagan.__path__, "yatagan."):
+        if not module.name.endswith("__main__"):
+            importlib.import_module(module.name)
+    roots, mine, new = {e.YataganError, e.StoreError, r.WrongRequest}, set(), {e.YataganError}
+    while new:
+        mine |= new
+        kinds = {kind for known in new for kind in known.__subclasses__()} - mine
+        new = {kind for kind in kinds if kind.__module__.startswith("yatagan.")}
     assert mine - roots == {type(error) for error, _, _, _ in ERRORS} | {type(error) for error in REQUESTS}
 
 

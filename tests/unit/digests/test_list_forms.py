@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from yatagan.digests.algorithms import ALGORITHMS, hasher
 from yatagan.digests.any_lists import Reading, read_list
 from yatagan.digests.checksum_lists import Listed
-from yatagan.errors import BadList, BadPlace
+from yatagan.errors import BadList, NoPlace
 
 NAMES = st.binary(min_size=1, max_size=12).filter(
     lambda name: not set(name) & set(b"/\0") and name not in (b".", b"..")
@@ -72,7 +72,7 @@ SHA256, BLAKE3 = "a" * 64, "b" * 64
         (f"{SHA256}  ../a\n", "SHA256SUMS", Reading(), "leads out"),
         (f"{SHA256}  /data/fen/a\n", "SHA256SUMS", Reading(), "leads out"),
         (f"{SHA256}  a/b\n", "SHA256SUMS", Reading(drop=2), "leads out"),
-        (f"{SHA256}  a/b\n", "SHA256SUMS", Reading(below=b"c"), "nothing below"),
+        (f"{SHA256}  a/b\n", "SHA256SUMS", Reading(below=b"c"), "names nothing"),
         (f"WHIRLPOOL (a) = {SHA256}\n", "list", Reading(), "we do not know"),
         (f"MD5 (a) = {SHA256}\n", "list", Reading(), "no digest of MD5"),
         ("\\" + SHA256 + "  a\\q\n", "SHA256SUMS", Reading(), "escapes nothing"),
@@ -81,7 +81,7 @@ SHA256, BLAKE3 = "a" * 64, "b" * 64
     ],
 )
 def test_what_cannot_be_read_as_meant_is_refused(data: str, name: str, reading: Reading, why: str) -> None:
-    with pytest.raises((BadList, BadPlace)) as refused:
+    with pytest.raises((BadList, NoPlace)) as refused:
         read_list(data.encode(), name, reading)
     assert why in str(refused.value)
 

@@ -71,7 +71,7 @@ def checksums_command(context: click.Context, /, no_questions: bool, json_: bool
 
 
 def checksums_asked(app: App, context: click.Context) -> ListRequest:
-    """Which list is asked for, as typed. Raises UsageError, BadPlace."""
+    """Which list is asked for, as typed. Raises UsageError, NoPlace."""
     asked = context.params
     output, script = asked["output"], asked["as_script"]
     if output is not None and script is not None:

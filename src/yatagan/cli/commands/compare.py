@@ -58,7 +58,7 @@ def compare_command(context: click.Context, /, all_: bool, no_questions: bool, j
 
 
 def compare_asked(app: App, context: click.Context) -> CompareRequest:
-    """What a comparison as typed asks for. Raises UsageError, BadPlace."""
+    """What a comparison as typed asks for. Raises UsageError, NoPlace."""
     asked = context.params
     choice = parse_choice(asked["only"], asked["skip"])
     return CompareRequest(app.place(asked["first"]), app.place(asked["second"]), choice, By(asked["by"]))

@@ -126,7 +126,7 @@ def _settled(request: Request, unchanged_for: float) -> Request:
 
 
 def asked_by(app: App, repeated: Repeated, words: Sequence[str]) -> Request:
-    """What a command with these words asks for. Raises UsageError, BadPlace."""
+    """What a command with these words asks for. Raises UsageError, NoPlace."""
     command, asked = _commands()[repeated]
     context = command.make_context(f"yatagan {repeated}", list(words))
     with context:

@@ -39,7 +39,7 @@ from yatagan.config.notice_settings import NoticeSettings
 from yatagan.desk.desk import Desk
 from yatagan.desk.questions import NoQuestions
 from yatagan.engine.run_log import RunLog
-from yatagan.errors import CannotReach, JournalError, YataganError
+from yatagan.errors import JournalError, Trouble, YataganError
 
 #: Seconds that a worker waits at its end for notices that are being sent.
 _LAST_NOTICES = 150.0
@@ -100,7 +100,7 @@ class _Listener:
     def begins(self, batch: Batch) -> None:
         self._say(f"batch {batch.name}: begins")
 
-    def ended(self, batch: Batch, journal: Journal, problem: CannotReach | None, routine: str, *, queued: bool) -> None:
+    def ended(self, batch: Batch, journal: Journal, problem: Trouble | None, routine: str, *, queued: bool) -> None:
         outcome = outcome_of(journal)
         self.answers.append(batch_json(outcome))
         why = f" ({messages.explain(problem).message})" if problem is not None else ""
@@ -118,7 +118,7 @@ class _Listener:
     def own_trouble(self, error: YataganError) -> None:
         self._say(str(messages.explain(error)))
 
-    def node_trouble(self, batch: Batch, node: str, waiting: int, problem: CannotReach | None, *, login: bool) -> None:
+    def node_trouble(self, batch: Batch, node: str, waiting: int, problem: Trouble | None, *, login: bool) -> None:
         self._tell(batch, notice_words.of_node_trouble(node, waiting, problem, login=login))
 
     def node_well(self, batch: Batch, node: str) -> None:

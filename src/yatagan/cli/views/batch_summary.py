@@ -16,7 +16,7 @@ from yatagan.cli.words import fault_words, messages
 from yatagan.cli.words.conclusions import conclude_batch
 from yatagan.cli.words.record_words import record_row, warn_of
 from yatagan.desk.desk import Desk
-from yatagan.errors import CannotReach
+from yatagan.errors import Trouble
 from yatagan.faults import DESTINATION_FAULTS, SPACE_FAULTS, Fault
 from yatagan.operations.put_on_record import record_of_batch
 from yatagan.places import KEPT_DIRECTORY
@@ -27,7 +27,7 @@ FAILURES_SHOWN = 10
 _SUMMARY_CELLS = 40
 
 
-def summary(desk: Desk, journal: Journal, outcome: BatchCounts, problem: CannotReach | None) -> None:
+def summary(desk: Desk, journal: Journal, outcome: BatchCounts, problem: Trouble | None) -> None:
     """Show the end of a run: what moved, was left, failed and why; the proof; the record."""
     verdict = conclude_batch(outcome, problem).text
     terminal.say(terminal.style(f"Batch {outcome.header.id} is ", bold=True) + tinted(outcome, verdict))
@@ -39,7 +39,7 @@ def summary(desk: Desk, journal: Journal, outcome: BatchCounts, problem: CannotR
 
 
 def summary_lines(
-    desk: Desk, journal: Journal, outcome: BatchCounts, problem: CannotReach | None, *, wide: int | None = None
+    desk: Desk, journal: Journal, outcome: BatchCounts, problem: Trouble | None, *, wide: int | None = None
 ) -> Iterator[str]:
     """The lines of a summary below its verdict, for the terminal or so many columns."""
     header, standing = outcome.header, outcome.standing
@@ -245,7 +245,7 @@ def _missing(outcome: BatchCounts) -> str:
 
 
 def next_lines(
-    outcome: BatchCounts, problem: CannotReach | None, *, by_itself: bool = False, queued: bool = False
+    outcome: BatchCounts, problem: Trouble | None, *, by_itself: bool = False, queued: bool = False
 ) -> Iterator[str]:
     """Why a batch does not move, and what lets it go on.
 

@@ -20,7 +20,7 @@ from yatagan.cli.words import messages
 from yatagan.cli.words.batch_words import from_to
 from yatagan.cli.words.conclusions import conclude_batch
 from yatagan.desk.desk import Desk
-from yatagan.errors import CannotReach, JournalError
+from yatagan.errors import JournalError, Trouble
 
 #: Columns of a notice.
 _WIDE = 72
@@ -33,7 +33,7 @@ _PROVEN = {
 }
 
 
-def of_batch_end(desk: Desk, journal: Journal, outcome: BatchCounts, problem: CannotReach | None) -> Notice:
+def of_batch_end(desk: Desk, journal: Journal, outcome: BatchCounts, problem: Trouble | None) -> Notice:
     """The notice for a batch that has ended, or that needs a person."""
     subject = f"{from_to(outcome.header)} {_verdict(outcome, problem)}"
     lines = [
@@ -44,7 +44,7 @@ def of_batch_end(desk: Desk, journal: Journal, outcome: BatchCounts, problem: Ca
     return _notice(subject, lines, {"notice": "batch", "batch": batch_json(outcome)}, trouble=not outcome.good)
 
 
-def _verdict(outcome: BatchCounts, problem: CannotReach | None) -> str:
+def _verdict(outcome: BatchCounts, problem: Trouble | None) -> str:
     """What a batch has come to: `finished: 1,489 files, 57.7 MB, all proven on the node`."""
     if outcome.standing.state is BatchState.FINISHED:
         files = text.count(outcome.moved, "file")
@@ -69,7 +69,7 @@ def of_unread(batch: str, error: JournalError) -> Notice:
     return _notice(f"Batch {batch}: its journal cannot be read", lines, summary, trouble=True)
 
 
-def of_node_trouble(node: str, waiting: int, problem: CannotReach | None, *, login: bool) -> Notice:
+def of_node_trouble(node: str, waiting: int, problem: Trouble | None, *, login: bool) -> Notice:
     """The notice that batches wait for a node: a person must log in, or it cannot be reached."""
     what = "needs a login" if login else "cannot be reached"
     subject = f"{node} {what}: {text.count(waiting, 'batch waits', 'batches wait')}"

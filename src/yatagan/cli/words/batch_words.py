@@ -19,7 +19,7 @@ from yatagan.batches.time_left import SecondsLeft, Span, Spans, seconds_left
 from yatagan.cli.terminal import text
 from yatagan.cli.words import fault_words
 from yatagan.cli.words.conclusions import conclude_batch
-from yatagan.errors import BadPlace
+from yatagan.errors import NoPlace
 from yatagan.faults import Fault
 from yatagan.places import parse_place
 
@@ -130,7 +130,7 @@ def destination(header: Header) -> str:
     for word in reversed(header.command):
         try:
             place = parse_place(word)
-        except BadPlace:
+        except NoPlace:
             continue
         tail = place.path.partition(b"/")[2] if place.path.startswith(b"@") else place.path
         if place.node == header.destination_node and place.node and header.destination.endswith(tail):

@@ -10,7 +10,7 @@ from yatagan.batches.states import BatchState
 from yatagan.cli.terminal import text
 from yatagan.cli.words import fault_words
 from yatagan.cli.words.exit_status import ExitStatus
-from yatagan.errors import CannotReach
+from yatagan.errors import CannotReach, Trouble
 from yatagan.faults import SPACE_FAULTS, Fault
 from yatagan.planning.plan import Summary
 
@@ -47,7 +47,7 @@ def conclude_plan(counts: Summary, unmatched: Sequence[bytes] = ()) -> Conclusio
     return Conclusion("Nothing to move: nothing is chosen.", status)
 
 
-def conclude_batch(outcome: BatchCounts, problem: CannotReach | None = None) -> Conclusion:
+def conclude_batch(outcome: BatchCounts, problem: Trouble | None = None) -> Conclusion:
     """The conclusion of a batch as it stands."""
     state, fault = outcome.standing.state, outcome.standing.fault
     match state:
@@ -57,7 +57,7 @@ def conclude_batch(outcome: BatchCounts, problem: CannotReach | None = None) -> 
             return Conclusion("waiting for a login", ExitStatus.NO_LOGIN)
         case BatchState.HELD if fault is not None:
             return Conclusion(f"held: {fault_words.of_destination(fault)}", _held_status(fault))
-    if problem is not None and not problem.passing:
+    if isinstance(problem, CannotReach) and not problem.passing:
         return Conclusion(state.value, ExitStatus.NO_LOGIN)
     return Conclusion(state.value, ExitStatus.INTERRUPTED)
 

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import dataclass
 
 from yatagan import errors as e
 from yatagan import request_errors as r
+from yatagan.background.timer_errors import TimerTrouble
 from yatagan.cli.terminal.text import command, count, place, show, size
 from yatagan.cli.words.exit_status import ExitStatus
 from yatagan.cli.words.fault_words import fault, remedy, status, without_batch
+from yatagan.cli.words.place_messages import explain_place
+from yatagan.cli.words.process_messages import explain_keeper, explain_timer
 from yatagan.cli.words.request_messages import REQUEST_KINDS, explain_request
 from yatagan.config.guarded_files import account_name
 from yatagan.near_names import nearest
@@ -60,7 +64,11 @@ KINDS: dict[type[e.YataganError], str] = {
     e.RevokedHostKey: "revoked-host-key",
     e.NeedsAnswer: "needs-answer",
     e.GivenUp: "given-up",
+    e.NoPlace: "bad-place",
     e.BadPlace: "bad-place",
+    e.NoSuchArea: "no-such-area",
+    e.OutOfArea: "out-of-area",
+    e.NoSuchDataset: "no-such-dataset",
     e.BadConfig: "bad-config",
     e.BadProject: "bad-project",
     e.ReadOnlyArea: "read-only-area",
@@ -78,6 +86,8 @@ KINDS: dict[type[e.YataganError], str] = {
     e.JournalError: "journal",
     e.OtherVersion: "other-version",
     e.Refused: "refused",
+    TimerTrouble: "timer",
+    e.KeeperRefuses: "keeper",
     e.NotBelieved: "not-believed",
     e.BadArchive: "bad-archive",
     e.ArchiveTooLarge: "archive-too-large",
@@ -98,13 +108,15 @@ def _place_of(error: e.YataganError) -> str:
     match error:
         case e.StoreError() | e.BadArchive() | e.ArchiveTooLarge():
             return place(error.store, error.path) if error.path else error.store
-        case e.BadPlace():
+        case e.BadPlace() | e.NoPlace():
             return show(error.text)
+        case e.NoSuchArea():
+            return place(error.node, os.fsencode(f"@{error.name}"))
         case r.WrongRequest():
             return show(error.about)
         case e.CannotReach():
             return error.node
-        case e.UnknownNode() | e.NodeMeant() | e.NoSuchRoutine():
+        case e.UnknownNode() | e.NodeMeant() | e.NoSuchRoutine() | e.NoSuchDataset():
             return show(error.name)
         case e.BadConfig() | e.JournalError() | e.NotBelieved():
             return show(error.file)
@@ -128,11 +140,10 @@ def _explain(error: e.YataganError) -> tuple[str, str | list[str], ExitStatus]:
                 without_batch(remedy(error.fault, error.detail)),
                 status(error.fault),
             )
-        case e.BadPlace():
-            return f"{show(error.text)}: {error.why}", error.remedy, ExitStatus.USAGE
-        case e.NodeMeant():
-            local = f"a local {error.name} is written ./{error.name}"
-            return f"{error.name} is a node: write {error.name}:", local, ExitStatus.USAGE
+        case e.NoPlace() | e.BadPlace() | e.NodeMeant() | e.NoSuchArea() | e.OutOfArea():
+            return explain_place(error)
+        case e.NoSuchDataset():
+            return *_explain_no_dataset(error), ExitStatus.USAGE
         case e.BadConfig():
             return f"{show(error.file)}: {show(error.why)}", error.remedy, ExitStatus.USAGE
         case e.BadProject():
@@ -163,6 +174,10 @@ def _explain(error: e.YataganError) -> tuple[str, str | list[str], ExitStatus]:
             )
         case e.JournalError():
             return _explain_journal(error)
+        case TimerTrouble():
+            return *explain_timer(error), ExitStatus.REFUSED
+        case e.KeeperRefuses():
+            return *explain_keeper(error), ExitStatus.REFUSED
         case e.NotBelieved():
             return show(error.why), show(error.remedy), ExitStatus.REFUSED
         case e.Refused():
@@ -219,6 +234,13 @@ def concern_words(concern: e.Concern) -> str:
     if concern.writable:
         return f"what is in {show(concern.file)} can be changed by {show(concern.writable)}"
     return f"{show(concern.file)} leads out of the project: {show(', '.join(concern.paths))}"
+
+
+def _explain_no_dataset(error: e.NoSuchDataset) -> tuple[str, str]:
+    near = nearest(error.name, list(error.known))
+    have = f"there are {', '.join(error.known)}" if error.known else f"declare it in {show(error.file)}"
+    why = f"{show(error.name)}: the project has no such dataset"
+    return why, f"did you mean {near}?" if near else have
 
 
 def _explain_no_routine(error: e.NoSuchRoutine) -> tuple[str, str, ExitStatus]:
