@@ -73,9 +73,14 @@ class ForkServer:
     def __init__(self) -> None:
         if ForkServer._root is None:
             ForkServer._root, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-            command = [sys.executable, str(SUPPORT / "forking.py"), str(theirs.fileno()), self.name]
-            subprocess.Popen(command, env=plain_environment(), pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL)
+            shells = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+            shells.bind("\0" + self.name)
+            shells.listen()  # before it has imported what it needs, so that who asks early waits
+            passed = [theirs.fileno(), shells.fileno()]
+            command = [sys.executable, str(SUPPORT / "forking.py"), *map(str, passed)]
+            subprocess.Popen(command, env=plain_environment(), pass_fds=passed, stdin=subprocess.DEVNULL)
             theirs.close()
+            shells.close()
         self._connection, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         socket.send_fds(ForkServer._root, [b"serve"], [theirs.fileno()])
         theirs.close()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import functools
 import graphlib
 import re
 import statistics
@@ -24,11 +25,15 @@ FUNCTIONS = (ast.FunctionDef, ast.AsyncFunctionDef)
 PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").rglob("*.md"))]
 
 
-def definitions(kind: type | tuple[type, ...]) -> Iterator[tuple[Path, ast.AST]]:
-    for module in MODULES:
-        for node in ast.walk(ast.parse(module.read_text())):
-            if isinstance(node, kind):
-                yield module, node
+@functools.cache
+def parsed(module: Path) -> list[ast.AST]:
+    """All that a module is made of."""
+    return list(ast.walk(ast.parse(module.read_text())))
+
+
+@functools.cache
+def definitions(kind: type | tuple[type, ...]) -> list[tuple[Path, ast.AST]]:
+    return [(module, node) for module in MODULES for node in parsed(module) if isinstance(node, kind)]
 
 
 def test_futures_fail_in_one_way() -> None:
@@ -73,12 +78,15 @@ def test_modules_and_functions_are_short() -> None:
     assert statistics.quantiles(functions, n=10)[-1] <= 20
 
 
-def prose() -> Iterator[tuple[Path, str]]:
+@functools.cache
+def prose() -> list[tuple[Path, str]]:
     """Every page, and the docstrings of every module, tests included."""
-    for page in PAGES:
-        yield page, page.read_text()
+    return [(page, page.read_text()) for page in PAGES] + list(docstrings())
+
+
+def docstrings() -> Iterator[tuple[Path, str]]:
     for module in (*MODULES, *sorted((ROOT / "tests").rglob("*.py"))):
-        for node in ast.walk(ast.parse(module.read_text())):
+        for node in parsed(module):
             if isinstance(node, ast.Module | ast.ClassDef | ast.FunctionDef | ast.AsyncFunctionDef):
                 yield module, ast.get_docstring(node) or ""
 
@@ -165,7 +173,7 @@ def test_a_node_is_sent_modules_of_one_room_in_order(name: str) -> None:
     loaded: list[str] = [] if name == "PROGRAM" else list(modules.PROGRAM)
     for module in sent:
         path = ROOT / "src" / (module.replace(".", "/") + ".py")
-        for node in ast.walk(ast.parse(path.read_text())):
+        for node in parsed(path):
             if isinstance(node, ast.ImportFrom) and node.module is not None and node.module.startswith("yatagan"):
                 imported = (
                     [f"{node.module}.{each.name}" for each in node.names]

@@ -1,4 +1,4 @@
-"""Runs the program many times without importing its modules each time: python forking.py SOCKET-FD NAME
+"""Runs the program many times without importing its modules each time: python forking.py SOCKET-FD LISTENING-FD
 
 It imports all that the program may import, which is most of the second that a run needs before it does anything, and
 logs in once, so that the cryptography library has found itself. Then it forks for whoever asks:
@@ -7,7 +7,7 @@ logs in once, so that the cryptography library has found itself. Then it forks f
   terminal]` in JSON, with descriptors for standard input, output and error. The account is null, or its number, its
   groups, the first of them its own, and its umask; `terminal`: the run leads a session at that terminal. The answer is
   the process's number, and when that has ended, its status as `waitpid` gives it.
-- a `yatagan` in a line of a shell (see `shell_line.py`), which asks at the socket of this name in the same way. Which
+- a `yatagan` in a line of a shell (see `shell_line.py`), which asks at the socket that listens in the same way. Which
   of its standard streams are closed it says in the environment: CLOSED_STREAMS.
 - for such a run, and for what it starts, a process that it would start an interpreter for: a worker, a keeper, a run
   of a routine. These are nobody's children as soon as their command has ended, as they would be without this.
@@ -105,7 +105,7 @@ async def log_in_once() -> None:
     await serving.result().wait_closed()
 
 
-def begin(control: socket.socket, name: str) -> str:
+def begin(control: socket.socket, shells: socket.socket) -> str:
     """Serve as long as the tests do. Returns in a child, which is to run the module that is returned."""
     for module in pkgutil.walk_packages(yatagan.__path__, "yatagan."):
         if not module.name.endswith("__main__"):
@@ -116,9 +116,6 @@ def begin(control: socket.socket, name: str) -> str:
     forked_helper.compiled()
     gc.freeze()
     ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-    shells = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
-    shells.bind("\0" + name)
-    shells.listen()
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)
     while True:
         for ready in select.select([control, ours, shells], [], [])[0]:
@@ -365,7 +362,7 @@ def leave(status: object) -> None:
 
 
 if __name__ == "__main__":
-    module = begin(socket.socket(fileno=int(sys.argv[1])), sys.argv[2])
+    module = begin(*(socket.socket(fileno=int(number)) for number in sys.argv[1:]))
     from yatagan.cli.main import main
 
     try:

@@ -209,7 +209,8 @@ def test_output_that_nobody_takes_stops_nothing(
     """A batch is carried to its end, the status is that of what was done, and nothing of ours is written elsewhere."""
     fen = program.directory / "fen"
     fen.mkdir()
-    for number in range(300):
+    files = 300 if words.startswith("list") else 20
+    for number in range(files):
         (fen / f"{number}.csv").write_text("1,2")
     status, said = TAKING_NOTHING[where]
     if words.startswith("list"):  # an interpreter of its own finds its streams closed before anything else
@@ -220,5 +221,5 @@ def test_output_that_nobody_takes_stops_nothing(
     assert done.returncode == status and said in done.stderr, done.stderr
     monkeypatch.undo()
     if words.startswith("stage fen"):
-        assert len(list((program.directory / "dest" / "fen").iterdir())) == 300
+        assert len(list((program.directory / "dest" / "fen").iterdir())) == files
         assert program.json("batch", "show")["good"]
