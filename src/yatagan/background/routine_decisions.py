@@ -66,6 +66,8 @@ def look(routine: RoutineStanding, *, going_on: bool, changed: bool | None, now:
     if due > now.wall:
         again = min(due - now.wall, _CHANGES if isinstance(routine.schedule, OnChange) else LOOK)
         return RoutineLook(Act.WAIT, due, again)
+    if going_on and isinstance(routine.schedule, OnChange):  # what has changed meanwhile is its next run's
+        return RoutineLook(Act.WAIT, due, _CHANGES)
     following = next_due(routine.schedule, due, now.wall)
     if going_on:
         return RoutineLook(Act.LEAVE_OUT, following, LOOK)

@@ -18,7 +18,8 @@ from hypothesis import strategies as st
 
 from routine_times import DAY, HOUR, START, ZONE, look
 from yatagan.background.following import Follower
-from yatagan.background.routine_decisions import next_due
+from yatagan.background.routine_decisions import Act, RoutineStanding, next_due
+from yatagan.background.routine_decisions import look as decide
 from yatagan.background.routine_runs import Ended, Planned, RoutineRunner
 from yatagan.background.routines import Routine, RoutineBook, RunOutcome
 from yatagan.background.schedules import DailyAt, Every, OnChange, Schedule, parse_at, parse_every, read_schedule
@@ -253,6 +254,33 @@ def test_a_change_that_cannot_be_followed(tmp_path: Path, monkeypatch: pytest.Mo
     assert tick(30, False) == 2
     assert tick(30, None) == 2 and tick(61, None) == 3  # from here on nothing is told: looks
     assert tick(4000, False) == 4  # even so, a look now and then
+
+
+@given(
+    changes=st.lists(st.floats(0, 600), min_size=1, max_size=6),
+    lengths=st.lists(st.floats(0.1, 400), min_size=8, max_size=8),
+    settles=st.sampled_from([0.0, 1.0, 120.0]),
+)
+def test_a_change_is_followed_by_a_run_however_long_the_last_one_takes(
+    changes: list[float], lengths: list[float], settles: float
+) -> None:
+    """No change waits for the look that comes even so, an hour later."""
+    now, told, ends, begun = 0.0, 0.0, 0.0, list[float]()
+    standing = RoutineStanding(OnChange(), 0.0, Moment(START, "boot", 0.0), settles=settles)
+    while now < 1500:
+        moment = Moment(START + now, "boot", now)
+        changed = any(told <= change < now for change in changes)
+        found = decide(replace(standing), going_on=now < ends, changed=changed, now=moment)
+        told = now
+        if found.due != standing.due:
+            standing = replace(standing, due=found.due, since=moment)
+        if found.act is Act.RUN:
+            begun.append(now)
+            ends = now + lengths[len(begun) % len(lengths)]
+        assert found.again is not None
+        now += max(found.again, 0.5)
+    last = max(changes)
+    assert any(last <= begin <= last + settles + max(lengths) + 25 for begin in begun), begun
 
 
 def test_what_is_followed(tmp_path: Path) -> None:
