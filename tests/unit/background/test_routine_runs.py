@@ -270,7 +270,7 @@ def test_a_change_is_followed_by_a_run_however_long_the_last_one_takes(
     while now < 1500:
         moment = Moment(START + now, "boot", now)
         changed = any(told <= change < now for change in changes)
-        found = decide(replace(standing), going_on=now < ends, changed=changed, now=moment)
+        found = decide(standing, going_on=now < ends, changed=changed, now=moment)
         told = now
         if found.due != standing.due:
             standing = replace(standing, due=found.due, since=moment)
