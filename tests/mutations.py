@@ -98,7 +98,12 @@ Change = Callable[[], None]
 
 def changes(tree: ast.AST) -> Iterator[tuple[ast.AST, Change]]:
     """What can be changed in a module, a place each."""
+    alike = {
+        id(part) for node in ast.walk(tree) for kept in getattr(node, "decorator_list", []) for part in ast.walk(kept)
+    }
     for node in ast.walk(tree):
+        if id(node) in alike:  # whether a value is frozen or has slots changes nothing that it does
+            continue
         match node:
             case ast.If() | ast.While() | ast.IfExp():
                 yield node, lambda node=node: setattr(node, "test", ast.UnaryOp(ast.Not(), node.test))

@@ -188,7 +188,9 @@ def test_a_tree_without_files_is_nothing_to_verify(program: Program) -> None:
     """Its list names none, and that is no error."""
     (program.directory / "bare" / "below").mkdir(parents=True)
     program("checksums", "bare")
-    assert "nothing to verify" in program("verify", "bare").stdout
+    said = program("verify", "bare").stdout
+    assert "nothing to verify" in said and "bare against its SHA256SUMS:" in said
+    assert "/bare/SHA256SUMS: nothing to verify" in program("verify", "bare", "--against", "bare/SHA256SUMS").stdout
     (program.directory / "bare" / "below").rmdir()
     assert program.json("verify", "bare", expect=1)["counts"]["missing"] == 1
 

@@ -166,3 +166,21 @@ def test_what_is_in_a_directory_that_may_not_be_read_is_unreadable_and_not_missi
         b"lost": Finding.NOT_LISTED,
     }
     assert not verdicts.good
+
+
+def test_what_differs_is_said_of_mode_and_time_both_and_of_contents_alone() -> None:
+    record = {b"a": Entry(b"1"), b"b": Entry(b"1"), b"c": Entry(b"1"), b"d": Entry(b"1")}
+    there = {
+        b"a": Entry(b"1", mode=0o600, time_ns=_TIME + _STEP),
+        b"b": Entry(b"1", mode=0o600),
+        b"c": Entry(b"2", mode=0o600, time_ns=_TIME + _STEP),
+        b"d": Entry(b"22", mode=0o600),
+    }
+    with tempfile.TemporaryDirectory() as directory:
+        verdicts = verdicts_on(record, looked_at(there, os.fsencode(directory)), contents=True)
+    assert {each.path: each.detail for each in verdicts.found} == {
+        b"a": "mode 0600, not 0644, another modification time",
+        b"b": "mode 0600, not 0644",
+        b"c": "other contents of the same size",
+        b"d": "2 bytes, not 1",
+    }
