@@ -19,18 +19,19 @@ if TYPE_CHECKING:
     from yatagan.config.project import By, StoredAs, Towards
     from yatagan.desk.desk import Desk
     from yatagan.desk.opening import open_desk
-    from yatagan.desk.questions import NoQuestions, Questions
+    from yatagan.desk.questions import Questions
     from yatagan.errors import YataganError
     from yatagan.operations.accepted_batch import AcceptedBatch
     from yatagan.operations.checksums import ListMade, ListRequest, make_list
     from yatagan.operations.compare_places import CompareRequest, SideBySide, compare
     from yatagan.operations.restore import RestoreRequest, find_lost, wanted_trees
+    from yatagan.operations.resume import ResumeRequest, resume
     from yatagan.operations.stage import PlannedStage, plan_stage
     from yatagan.operations.stage_request import IfNewer, Pack, StageRequest
     from yatagan.operations.verify import verify
     from yatagan.operations.verify_request import Verified, VerifyRequest
     from yatagan.operations.watching import Watcher
-    from yatagan.places import Place, parse_place
+    from yatagan.places import Place
     from yatagan.trees.patterns import Choice
 
 __all__ = [
@@ -47,7 +48,6 @@ __all__ = [
     "ListMade",
     "ListRequest",
     "Modes",
-    "NoQuestions",
     "OnChange",
     "Pack",
     "Place",
@@ -55,6 +55,7 @@ __all__ = [
     "Prove",
     "Questions",
     "RestoreRequest",
+    "ResumeRequest",
     "SideBySide",
     "StageRequest",
     "StoredAs",
@@ -69,8 +70,8 @@ __all__ = [
     "find_lost",
     "make_list",
     "open_desk",
-    "parse_place",
     "plan_stage",
+    "resume",
     "verify",
     "wanted_trees",
 ]
@@ -92,10 +93,7 @@ _ROOMS = {
     "config.project": ("By", "StoredAs", "Towards"),
     "desk.desk": ("Desk",),
     "desk.opening": ("open_desk",),
-    "desk.questions": (
-        "NoQuestions",
-        "Questions",
-    ),
+    "desk.questions": ("Questions",),
     "errors": ("YataganError",),
     "operations.accepted_batch": ("AcceptedBatch",),
     "operations.checksums": (
@@ -113,6 +111,7 @@ _ROOMS = {
         "find_lost",
         "wanted_trees",
     ),
+    "operations.resume": ("ResumeRequest", "resume"),
     "operations.stage": (
         "PlannedStage",
         "plan_stage",
@@ -130,10 +129,7 @@ _ROOMS = {
         "VerifyRequest",
     ),
     "operations.watching": ("Watcher",),
-    "places": (
-        "Place",
-        "parse_place",
-    ),
+    "places": ("Place",),
     "trees.patterns": ("Choice",),
 }
 _WHERE = {name: f"yatagan.{room}" for room, names in _ROOMS.items() for name in names}

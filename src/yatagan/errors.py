@@ -374,6 +374,15 @@ class BatchStopped(YataganError):
         self.batch = batch
 
 
+class BatchCancelled(YataganError):
+    """A batch was given up. `successor`: the one that took its place; "" where a person has cancelled it."""
+
+    def __init__(self, batch: str, successor: str = "") -> None:
+        super().__init__(batch)
+        self.batch = batch
+        self.successor = successor
+
+
 class NoLocks(YataganError):
     """The disk that a directory of ours is on has no locks, so that two processes could carry one batch."""
 

@@ -126,9 +126,29 @@ def test_a_task_that_is_cancelled_leaves_a_batch_to_resume(program: Program, oak
             assert accepted.outcome.standing.state is BatchState.INTERRUPTED
             return accepted.name
 
-    name = asyncio.run(stage())
-    program("batch", "resume", name)
+    async def go_on(name: str = "") -> bool:
+        desk = desk_of(program)
+        async with await yatagan.resume(desk, yatagan.ResumeRequest(name)) as accepted:
+            assert accepted.name == first
+            with pytest.raises(yatagan.YataganError):  # it is ours
+                await yatagan.resume(desk, yatagan.ResumeRequest(first))
+            if not (finished := accepted.outcome.good):
+                assert [event async for event in accepted.run()]
+            assert accepted.outcome.good
+            return finished
+
+    first = asyncio.run(stage())
+    assert not asyncio.run(go_on())
     assert (oak.root / "in" / "big").read_bytes() == data
+    assert asyncio.run(go_on(first)), "it is finished already"
+    assert "is finished already" in program("batch", "resume", first).stdout
+    (oak.root / "in" / "big").unlink()
+    second = asyncio.run(stage())
+    program("batch", "cancel", second)
+    for _ in range(2):  # whoever is refused holds nothing
+        with pytest.raises(yatagan.YataganError) as refused:
+            asyncio.run(go_on(second))
+        assert type(refused.value).__name__ == "BatchCancelled"
 
 
 def test_a_request_is_a_value(program: Program) -> None:

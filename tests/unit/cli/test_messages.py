@@ -98,6 +98,8 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
     (e.NoProject(), Exit.REFUSED, "yatagan.toml", "yatagan project new"),
     (e.NotAccepted([e.Concern(EVIL, "key", owner=12345)]), Exit.REFUSED, "another account", "yatagan project accept"),
     (e.LedgerUnread(EVIL, EVIL), Exit.REFUSED, "cannot be read", "yatagan config show"),
+    (e.BatchCancelled("a-k7"), Exit.REFUSED, "a-k7 is cancelled", "stage again"),
+    (e.BatchCancelled("a-k7", "b-k7"), Exit.REFUSED, "b-k7 took its place", "yatagan batch resume b-k7"),
     (e.BatchStopped("a-k7"), Exit.REFUSED, "a person has stopped it", "yatagan batch resume a-k7"),
     (e.BadProject([e.Mistake(EVIL, 3, "dataset.x", "it is wrong", "write it")]), Exit.USAGE, "line 3", "write it"),
 ]

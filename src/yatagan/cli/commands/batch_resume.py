@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import click
 
 from yatagan.background.leaving import begun, leave_to_worker, prepare_logins
 from yatagan.batches.batch_store import Batch, Batches
-from yatagan.batches.counts import BatchCounts, outcome_of
-from yatagan.batches.journal import Journal
+from yatagan.batches.counts import BatchCounts
 from yatagan.batches.planning_log import PlanningLog
-from yatagan.batches.said import take_back
-from yatagan.batches.states import ENDED, BatchState
 from yatagan.batches.steps import Prove
 from yatagan.cli import shell_completion
 from yatagan.cli.answers.batch_answer import ended_json
@@ -28,20 +25,17 @@ from yatagan.cli.views.report import Report, json_lines, say_event
 from yatagan.cli.words import messages
 from yatagan.cli.words.conclusions import conclude_batch
 from yatagan.cli.words.exit_status import ExitStatus
-from yatagan.engine.accepted_paths import refuse_moved
-from yatagan.engine.recording import record
-from yatagan.errors import BatchInUse, NoSuchBatch, YataganError
+from yatagan.errors import BatchInUse, YataganError
 from yatagan.operations.accepted_batch import AcceptedBatch
+from yatagan.operations.resume import ResumeRequest, find_newest_failed, find_unfinished, resume
 
 
 @dataclass(frozen=True, slots=True)
 class _GoingOn:
     """How batches are to go on."""
 
-    make_again: bool
-    prove: Prove | None
+    request: ResumeRequest
     in_background: bool
-    take_over: bool
     report: Report
 
 
@@ -93,56 +87,32 @@ def resume_command(
         raise click.UsageError("name a batch, or say --all", click.get_current_context())
     app = App.start(questions=not no_questions)
     report = Report.chosen(quiet=quiet, json_=json_, lines=lines)
-    wish = _GoingOn(make_again, Prove(prove) if prove is not None else None, in_background, take_over, report)
-    batches = Batches(app.home.batches)
+    proof = Prove(prove) if prove is not None else None
+    wish = _GoingOn(ResumeRequest("", make_again, proof, take_over), in_background, report)
     if all_:
-        status = _resume_all(app, _unfinished(app, batches, failed=failed), wish)
+        status = _resume_all(app, find_unfinished(app, failed=failed), wish)
     else:
-        status = run(_resume(app, _chosen(app, batches, id, failed=failed, say=report.in_words), wish))
+        status = run(_resume(app, _chosen(app, id, failed=failed, say=report.in_words), wish))
     if status:
         raise click.exceptions.Exit(status)
 
 
-def _chosen(app: App, batches: Batches, id: str | None, *, failed: bool, say: bool) -> Batch:
+def _chosen(app: App, id: str | None, *, failed: bool, say: bool) -> Batch:
     """The batch that is meant: without ID the newest that is not finished; others are named. Raises NoSuchBatch."""
+    batches = Batches(app.home.batches)
     if id is not None:
         return batches.find(id)
     if failed:
-        return _newest_failed(batches)
+        return find_newest_failed(app)
     for each in PlanningLog(app.home.planning).broken_off() if say else ():
         when = text.moment(int(each.began * 1e9))
         text.warn(f"the stage of {when} ended before its plan was accepted; once more: {text.typed(each.command)}")
-    *others, newest = _unfinished(app, batches, failed=False) or [batches.find(None)]
+    *others, newest = find_unfinished(app) or [batches.find(None)]
     if others and say:
         names = ", ".join(batch.name for batch in others[::-1][:_NAMED])
         more = f" and {text.number(len(others) - _NAMED)} more" if len(others) > _NAMED else ""
         terminal.say(f"Not finished either: {names}{more}. All of them: yatagan batch resume --all")
     return newest
-
-
-def _newest_failed(batches: Batches) -> Batch:
-    """The newest batch of which steps have failed. Raises NoSuchBatch."""
-    for batch, journal in batches.opened():
-        if outcome_of(journal).failed:
-            return batch
-    raise NoSuchBatch("")
-
-
-def _unfinished(app: App, batches: Batches, *, failed: bool) -> list[Batch]:
-    """The batches that nothing carries and that are not finished, oldest first; with `failed`, or with failed steps.
-
-    One that is in the queue, though it is finished, is among them: its worker ended before it was on record.
-    """
-    found, activities = [], app.activities()
-    queued = {entry.batch for entry in app.queue().entries()}
-    for batch, journal in batches.opened(finished=failed or bool(queued)):
-        state = journal.standing().state
-        if activities.of(batch, state).is_carried:
-            continue
-        again = failed and state is BatchState.FINISHED and outcome_of(journal).failed
-        if state not in ENDED or again or batch.name in queued:
-            found.append(batch)
-    return found[::-1]
 
 
 def _resume_all(app: App, found: list[Batch], wish: _GoingOn) -> int:
@@ -163,47 +133,32 @@ def _resume_all(app: App, found: list[Batch], wish: _GoingOn) -> int:
 
 
 async def _resume(app: App, batch: Batch, wish: _GoingOn) -> int:
-    app.queue().remove(batch.name)
-    _lock(app, batch, wish)
-    async with AcceptedBatch(app, batch) as accepted:
-        outcome, journal = accepted.outcome, accepted.journal
-        run_batch.refuse_cancelled(outcome)
-        if outcome.good and not wish.make_again:
-            return _is_finished(app, batch, journal, wish.report)
-        await refuse_moved(outcome.header)
-        take_back(batch)
-        journal.reopen_failed()
-        if wish.prove is not None:
-            journal.prove_by(wish.prove)
-        if wish.make_again:
-            journal.make_again(wanted=True)
+    request = replace(wish.request, batch=batch.name, take_over=False)
+    try:
+        accepted = await resume(app, request)
+    except BatchInUse as error:
+        if not (error.elsewhere and wish.request.take_over and _is_gone(app, error)):
+            raise
+        accepted = await resume(app, replace(request, take_over=True))
+    async with accepted:
+        outcome = accepted.outcome
+        if outcome.good and not request.make_again:
+            return _is_finished(app, outcome, wish.report)
         if wish.in_background:
-            return await _leave(app, batch, journal, wish.report)
+            return await _leave(app, accepted, wish.report)
         return await _carry(app, accepted, wish.report)
 
 
-def _lock(app: App, batch: Batch, wish: _GoingOn) -> None:
-    """Lock a batch. Raises BatchInUse, also where another host began it, unless a person says that this one is gone."""
-    try:
-        batch.lock()
-    except BatchInUse as error:
-        if not error.elsewhere:
-            raise
-        sure = wish.take_over and (
-            not app.questions.attended or confirm(f"{error.holder} has it. Is that gone for certain?")
-        )
-        if not sure:
-            raise
-        batch.lock(take_over=True)
+def _is_gone(app: App, error: BatchInUse) -> bool:
+    """Whether the host that began a batch is gone for good, as far as a person here knows."""
+    return not app.questions.attended or confirm(f"{error.holder} has it. Is that gone for certain?")
 
 
-def _is_finished(app: App, batch: Batch, journal: Journal, report: Report) -> int:
-    journal.clear_spool()
-    record(journal, app.ledger_in(journal.header().purpose.ledger))
+def _is_finished(app: App, outcome: BatchCounts, report: Report) -> int:
     if report.for_scripts:
-        _say_ended(app, outcome_of(journal), report)
+        _say_ended(app, outcome, report)
     elif report.in_words:
-        terminal.say(f"Batch {batch.name} is finished already.")
+        terminal.say(f"Batch {outcome.header.id} is finished already.")
     return ExitStatus.GOOD
 
 
@@ -219,12 +174,12 @@ async def _carry(app: App, accepted: AcceptedBatch, report: Report) -> int:
     return conclude_batch(outcome, problem).status
 
 
-async def _leave(app: App, batch: Batch, journal: Journal, report: Report) -> int:
+async def _leave(app: App, accepted: AcceptedBatch, report: Report) -> int:
     """Leave it to a worker."""
-    header = journal.header()
+    header = accepted.outcome.header
     outlook = await prepare_logins(app, (header.source_node, header.destination_node))
-    leave_to_worker(app, batch, journal)
-    outcome, now = await begun(app, batch)
+    leave_to_worker(app, accepted.batch, accepted.journal)
+    outcome, now = await begun(app, accepted.batch)
     if report is Report.JSON_LINES:
         say_event("left", {"batch": batch_json(outcome, now)})
     elif report is Report.JSON:

@@ -20,12 +20,12 @@ from yatagan.batches.states import ENDED, BatchState
 from yatagan.cli import shell_completion
 from yatagan.cli.answers.json_answer import say_json
 from yatagan.cli.answers.json_fields import batch_json
-from yatagan.cli.commands import run_batch
 from yatagan.cli.context import App, as_json, no_questions, run
 from yatagan.cli.terminal import terminal, text
 from yatagan.cli.terminal.stop_signals import STOP_BATCH
 from yatagan.engine.run_log import RunLog
 from yatagan.errors import BatchInUse, Refused
+from yatagan.operations.resume import refuse_cancelled
 from yatagan.places import Place
 from yatagan.planning.takeover import remove_parts
 from yatagan.stores.interface import Store
@@ -86,7 +86,7 @@ def cancel_command(id: str, no_questions: bool, json_: bool) -> None:
 async def _cancel(app: App, batch: Batch, *, json_: bool) -> None:
     with await stopped(app, batch, Said.CANCEL) as journal:
         outcome = outcome_of(journal)
-        run_batch.refuse_cancelled(outcome)
+        refuse_cancelled(batch, outcome.standing)
         if outcome.standing.state is BatchState.FINISHED:
             remove = text.command("remove", Place(outcome.header.destination_node, outcome.header.destination))
             raise Refused(f"batch {batch.name} is finished", f"to remove what it has put there: {remove}/…")

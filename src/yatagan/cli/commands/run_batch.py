@@ -7,7 +7,6 @@ import sys
 
 from yatagan.batches.counts import BatchCounts
 from yatagan.batches.journal import Journal
-from yatagan.batches.states import BatchState
 from yatagan.cli.context import App
 from yatagan.cli.terminal import stop_signals, terminal, text
 from yatagan.cli.views.login_questions import AtTerminal, confirm
@@ -15,7 +14,7 @@ from yatagan.cli.views.progress import Progress
 from yatagan.cli.views.progress_view import view_for
 from yatagan.cli.views.report import EventLines, Report
 from yatagan.cli.views.strip_view import strip_of
-from yatagan.errors import CannotReach, JournalError, Refused
+from yatagan.errors import CannotReach, JournalError
 from yatagan.faults import Fault
 from yatagan.operations.accepted_batch import AcceptedBatch
 
@@ -70,14 +69,3 @@ def _carries_again(outcome: BatchCounts) -> bool:
     where = text.place(outcome.header.destination_node, os.fsencode(outcome.standing.detail))
     terminal.say(f"{where} is gone. If it was only renamed, a second one would hold what is still to come.")
     return confirm("Make it again, and carry everything that was in it?")
-
-
-def refuse_cancelled(outcome: BatchCounts) -> None:
-    """Raise Refused for a cancelled batch."""
-    standing = outcome.standing
-    if standing.state is BatchState.CANCELLED:
-        raise Refused(
-            f"batch {outcome.header.id} is cancelled"
-            + (f": {standing.detail} took its place" if standing.detail else ""),
-            f"go on with: {text.command('batch', 'resume', standing.detail)}" if standing.detail else "stage again",
-        )

@@ -81,6 +81,7 @@ KINDS: dict[type[e.YataganError], str] = {
     e.NoSuchBatch: "no-such-batch",
     e.BatchInUse: "batch-in-use",
     e.BatchStopped: "batch-stopped",
+    e.BatchCancelled: "batch-cancelled",
     e.NoLocks: "no-locks",
     e.NoSuchRoutine: "no-such-routine",
     e.JournalError: "journal",
@@ -211,6 +212,12 @@ def _explain_not_begun(error: e.YataganError) -> tuple[str, str, ExitStatus]:
         case e.LedgerUnread():
             why = f"the ledger in {show(error.directory)} cannot be read: {show(error.why)}"
             return why, "yatagan config show says where it is kept", ExitStatus.REFUSED
+        case e.BatchCancelled():
+            why = f"batch {show(error.batch)} is cancelled"
+            if not error.successor:
+                return why, "stage again", ExitStatus.REFUSED
+            go_on = f"go on with: {command('batch', 'resume', error.successor)}"
+            return f"{why}: {show(error.successor)} took its place", go_on, ExitStatus.REFUSED
         case e.BatchStopped():
             why = f"batch {show(error.batch)} carries this, and a person has stopped it"
             return why, f"go on with: {command('batch', 'resume', error.batch)}", ExitStatus.REFUSED
