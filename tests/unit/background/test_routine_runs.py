@@ -74,6 +74,9 @@ def test_what_was_missed_is_due_once(last: float, now: float, seconds: float) ->
     assert due > min(last, now) and (due <= now or due <= min(last, now) + seconds + 1e-3)
     after = next_due(every, min(last, now), now)
     assert now < after <= now + seconds + 1e-3
+    steps = (after - min(last, now)) / seconds
+    assert abs(steps - round(steps)) * seconds < 1e-3, "it keeps its beat, however late it was seen"
+    assert next_due(OnChange(), min(last, now), now) == now + HOUR
 
 
 def test_what_is_typed() -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import os
+import stat
 import time
 from pathlib import Path
 
@@ -14,8 +15,10 @@ from hypothesis import strategies as st
 from yatagan.batches.events import Event, StepSettled
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
-from yatagan.batches.states import StepState
+from yatagan.batches.states import BatchState, StepState
 from yatagan.batches.steps import Modes, Prove, Step, StepKind, Times
+from yatagan.engine import run_messages as m
+from yatagan.engine import scheduler
 from yatagan.engine.directories_above import DirectoriesAbove
 from yatagan.engine.executor import Conditions, Executor
 from yatagan.engine.kept_files import KeptFiles
@@ -180,3 +183,81 @@ def test_a_link_is_kept_once_and_never_over_another(tmp_path: Path) -> None:
     with pytest.raises(StoreError) as denied:
         asyncio.run(keep(Refusing(b"/")))
     assert denied.value.fault is Fault.DENIED
+
+
+class Line:
+    """A run whose line is lost again and again; every step may bring it on, or nothing does."""
+
+    def __init__(self) -> None:
+        limits = scheduler.Limits(steps_at_once=2, retry=RetryPolicy(patience=100.0))
+        self.now, self.working = 0.0, list[int]()
+        self.end: BatchState | None = None
+        self._machine = scheduler.Scheduler(limits, lambda: 0.5)
+        self._left = [m.Ticket(number, 0, 1) for number in range(1, 200)]
+        self.tell(m.Begun())
+
+    def tell(self, event: m.Event) -> None:
+        """Tell of an event, and do what is commanded."""
+        for command in self._machine.handle(event):
+            match command:
+                case m.Connect(wait):
+                    self.now += wait
+                    self.tell(m.Connected())
+                case m.FetchSteps(after, limit):
+                    rest = tuple(each for each in self._left if (each.phase, each.number) > after)
+                    self.tell(m.StepsFetched(rest[:limit], last=len(rest) < limit))
+                case m.StartStep(number):
+                    self.working.append(number)
+                case m.EndRun(state):
+                    self.end = state
+
+    def lose(self, step: int | None = None, *, ends: bool = False) -> None:
+        """The line goes after a minute. One of two steps at work comes on before, or as the last of both."""
+        self.now += 60
+        if step == 0 and ends:
+            self.tell(m.StepEnded(self.working.pop()))
+        at_work, self.working = self.working, []
+        for which, number in enumerate(at_work):
+            if which == step == 1 and ends:
+                self.tell(m.StepEnded(number))
+            else:
+                moved = which == step and not ends
+                self.tell(m.StepReturned(number, Fault.CONNECTION_LOST, moved=moved, now=self.now))
+
+
+@pytest.mark.parametrize("step", [0, 1])
+@pytest.mark.parametrize("ends", [True, False], ids=["ends", "comes on"])
+def test_patience_begins_anew_with_every_progress(step: int, ends: bool) -> None:
+    line = Line()
+    for _ in range(10):
+        line.lose()
+        line.lose(step, ends=ends)
+    assert line.end is None
+    line.lose()
+    line.lose()
+    line.lose()
+    assert line.end is BatchState.INTERRUPTED
+
+
+def test_the_special_bits_of_a_file_stay_and_those_of_a_directory_arrive(tmp_path: Path) -> None:
+    """A program that runs as its owner is no such program where it arrives; a directory's group is handed down."""
+    source, there = tmp_path / "fen", tmp_path / "top" / "fen"
+    for place in (source, there):
+        place.mkdir(parents=True)
+        (place / "run").write_bytes(b"#!")
+        os.utime(place / "run", (1e9, 1e9))
+        (place / "run").chmod(0o644)
+    (source / "run").chmod(0o4751)
+    source.chmod(0o2755)
+
+    async def work() -> None:
+        here, top = LocalStore(b"/"), os.fsencode(tmp_path / "top")
+        plan = await make_plan(here, here, [(os.fsencode(source), b"fen")], top)
+        journal = Journal.in_memory(Header("261127-fen", 0, ("stage",), "", "", top, Prove.AUTO), plan.steps())
+        ends = LocalSource(b"/"), LocalSource(b"/")
+        await Executor(journal, *ends, lambda event: None, Conditions(clock=Hurried())).run()
+        assert not list(journal.steps(StepState.FAILED))
+
+    asyncio.run(work())
+    assert stat.S_IMODE((there / "run").stat().st_mode) == 0o751
+    assert stat.S_IMODE(there.stat().st_mode) == 0o2755
