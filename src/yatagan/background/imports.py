@@ -5,8 +5,7 @@ from __future__ import annotations
 import contextlib
 import importlib
 import pkgutil
-
-import yatagan
+from pathlib import Path
 
 #: Rooms that no worker needs.
 _NOT_NEEDED = ("yatagan.cli", "yatagan.practice", "yatagan.__main__", "yatagan.keeper.__main__")
@@ -30,7 +29,7 @@ done = False
 
 def import_all() -> None:
     """Import every module that a batch may need."""
-    for found in pkgutil.walk_packages(yatagan.__path__, "yatagan."):
+    for found in pkgutil.walk_packages([str(Path(__file__).parents[1])], "yatagan."):
         if not found.name.startswith(_NOT_NEEDED):
             importlib.import_module(found.name)
     for name in _OTHERS:
