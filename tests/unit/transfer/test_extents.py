@@ -22,3 +22,9 @@ def test_extents_are_a_set_of_bytes(pieces: list[tuple[int, int]], start: int, l
     assert extents.covers(start, start + length) == (set(range(start, start + length)) <= model)
     assert extents.total == len(model) and Extents.decode(extents.encode()) == extents
     assert extents.prefix == next(at for at in range(200) if at not in model)
+    assert extents.end == max(model, default=-1) + 1
+    edges = [at for at in range(start + 1, start + length) if (at in model) != (at - 1 in model)]
+    assert extents.edge_after(start, start + length) == min([*edges, start + length])
+    copy = extents.copy()
+    copy.add(start, start + length)
+    assert (copy == extents) == (set(range(start, start + length)) <= model) and extents != list(extents)
