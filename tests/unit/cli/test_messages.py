@@ -56,6 +56,8 @@ ERRORS: list[tuple[e.YataganError, Exit, str, str]] = [
     (e.CannotReach("oak", "keeper", EVIL), Exit.NO_LOGIN, "oak: using its open login failed", ""),
     (e.BadPlace(EVIL, "it is none"), Exit.USAGE, "it is none", ""),
     *((e.NoPlace(EVIL, fault), Exit.USAGE, ": ", "") for fault in e.PlaceFault),
+    (e.NoPlace("", e.PlaceFault.EMPTY), Exit.USAGE, "an empty name is no place", "write ."),
+    (e.NoPlace("a b:c", e.PlaceFault.NO_NODE_NAME), Exit.USAGE, "'a b' cannot be a node's name", "./NAME"),
     (e.NoSuchArea("oak", EVIL, ("scratch",)), Exit.USAGE, "there is no such area", "oak has @scratch; save it"),
     (e.NoSuchArea("oak", "scrtch", ("scratch",)), Exit.USAGE, "oak:@scrtch", "did you mean oak:@scratch?"),
     (e.OutOfArea("oak", "scratch", EVIL), Exit.REFUSED, "climbs out of the area", "without the area"),

@@ -7,12 +7,12 @@ from yatagan.cli.terminal.text import show
 from yatagan.cli.words.exit_status import ExitStatus
 from yatagan.near_names import nearest
 
-#: What is wrong with what was typed, and what to do.
+#: What is wrong with what was typed, {} what stands before its colon, and what to do.
 _FAULTS: dict[e.PlaceFault, tuple[str, str]] = {
     e.PlaceFault.EMPTY: ("an empty name is no place", "write . for the current directory"),
     e.PlaceFault.NUL: ("a path cannot hold a NUL byte", ""),
     e.PlaceFault.NO_NODE_NAME: (
-        "what stands before the colon cannot be a node's name, and there is no such file here",
+        "{} cannot be a node's name, and there is no such file here",
         "a node's name has letters, digits, - and _; a local name with a colon is written ./NAME",
     ),
     e.PlaceFault.RELATIVE: ("there is no directory that it is relative to", "give an absolute path"),
@@ -27,7 +27,9 @@ def explain_place(
     match error:
         case e.NoPlace():
             why, remedy = _FAULTS[error.fault]
-            return f"{show(error.text)}: {why}", remedy, ExitStatus.USAGE
+            before = repr(show(error.text.partition(":")[0]))
+            what = f"{show(error.text)}: " if error.text else ""
+            return f"{what}{why.format(before)}", remedy, ExitStatus.USAGE
         case e.BadPlace():
             return f"{show(error.text)}: {error.why}", error.remedy, ExitStatus.USAGE
         case e.NodeMeant():

@@ -42,7 +42,7 @@ def explain_keeper(error: e.KeeperRefuses) -> tuple[str, str]:
         case e.KeeperFault.NODE_CHANGED:
             return f"{what} was changed since it was opened", anew
         case e.KeeperFault.UNKNOWN_REQUEST:
-            return f"what has the node open does not know how to do this: {what}", "close the node, and open it again"
+            return f"the node's keeper does not know how to {what}", "close the node, and open it again"
         case e.KeeperFault.NO_DIRECTORY:
             return f"{what} cannot be made: {show(error.detail)}", "check XDG_RUNTIME_DIR"
         case e.KeeperFault.OPEN_DIRECTORY:
