@@ -291,6 +291,7 @@ class Journal(JournalReading):
         """Put failed steps back to waiting, except those that need a new plan. Returns how many.
 
         With a directory that was not made the step goes that sets its facts, and with others those of what holds them.
+        A batch that was finished is not any more.
         """
         again = "state = 'failed' AND fault != ?"
         with self._guard():
@@ -304,6 +305,9 @@ class Journal(JournalReading):
             reopened = self._sql.execute(f"UPDATE step SET state = 'waiting' WHERE {again}", (Fault.UNREADABLE,))
             for number in self.facts_set(above):  # what is put into them moves their times
                 self._sql.execute("UPDATE step SET state = 'waiting' WHERE number = ?", (number,))
+            if reopened.rowcount and self.standing().state is BatchState.FINISHED:
+                self._mark_finished(finished=False)
+                self._sql.execute("UPDATE batch SET state = ?", (BatchState.INTERRUPTED.value,))
             return reopened.rowcount
 
     def _roll_back(self) -> None:

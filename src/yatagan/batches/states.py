@@ -86,8 +86,8 @@ BATCH_MOVES: dict[BatchState, frozenset[BatchState]] = {
     _B.INTERRUPTED: frozenset({_B.QUEUED, _B.MOVING, _B.HELD, _B.CANCELLED}),
     # A new plan has taken its place, or it was given up.
     _B.CANCELLED: frozenset(),
-    # Its failed steps may be tried again.
-    _B.FINISHED: frozenset({_B.QUEUED, _B.MOVING}),
+    # Its failed steps may be tried again; until they are, it is interrupted.
+    _B.FINISHED: frozenset({_B.QUEUED, _B.MOVING, _B.INTERRUPTED}),
 }
 
 #: A step in one of these is done with, whatever the outcome.

@@ -18,6 +18,7 @@ import proof_page
 import states_page
 import trying_again_page
 from yatagan.batches.batch_store import Batches
+from yatagan.batches.counts import outcome_of
 from yatagan.batches.group_commit import GroupCommit
 from yatagan.batches.journal import Journal
 from yatagan.batches.journal_data import Header
@@ -63,6 +64,28 @@ def test_the_journal_refuses_a_move_that_is_none_and_keeps_nothing_of_it() -> No
     assert book.step(1).state is StepState.WAITING
     book.apply([Change(1, state=StepState.MOVING, durable="0-4", sent=4), Change(1, sent=3)])
     assert book.step(1).durable == "0-4" and book.step(1).sent == 7
+
+
+@pytest.mark.parametrize(
+    ("ended", "fault", "reopened"),
+    [
+        (StepState.FAILED, Fault.DENIED, 1),
+        (StepState.FAILED, Fault.UNREADABLE, 0),  # which needs a new plan
+        (StepState.LEFT, None, 0),
+    ],
+)
+def test_a_batch_whose_failed_steps_wait_again_is_not_finished(
+    ended: StepState, fault: Fault | None, reopened: int
+) -> None:
+    """Whoever dies before they are tried leaves no batch that calls itself finished, let alone good."""
+    book = journal(1)
+    book.settle(BatchState.MOVING)
+    book.apply([Change(1, state=ended, fault=fault)])
+    book.settle(BatchState.FINISHED)
+    assert outcome_of(book).good == (ended is StepState.LEFT)
+    assert book.reopen_failed() == reopened
+    assert (book.standing().state is BatchState.FINISHED) == (not reopened)
+    assert outcome_of(book).good == (ended is StepState.LEFT)
 
 
 CHANGES = st.lists(
