@@ -98,9 +98,8 @@ Change = Callable[[], None]
 
 def changes(tree: ast.AST) -> Iterator[tuple[ast.AST, Change]]:
     """What can be changed in a module, a place each."""
-    alike = {
-        id(part) for node in ast.walk(tree) for kept in getattr(node, "decorator_list", []) for part in ast.walk(kept)
-    }
+    decorators = (each for node in ast.walk(tree) for each in getattr(node, "decorator_list", []))
+    alike = {id(part) for decorator in decorators for part in ast.walk(decorator)}
     for node in ast.walk(tree):
         if id(node) in alike:  # whether a value is frozen or has slots changes nothing that it does
             continue

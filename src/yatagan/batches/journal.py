@@ -291,7 +291,7 @@ class Journal(JournalReading):
         """Put failed steps back to waiting, except those that need a new plan. Returns how many.
 
         With a directory that was not made the step goes that sets its facts, and with others those of what holds them.
-        A batch that was finished is not any more.
+        A finished batch is interrupted from then on.
         """
         again = "state = 'failed' AND fault != ?"
         with self._guard():

@@ -1,4 +1,4 @@
-"""Going on with a batch: which are left, and what is made ready before one is carried."""
+"""Resuming a batch: which ones are left, and what is made ready before one is carried."""
 
 from __future__ import annotations
 
@@ -58,17 +58,17 @@ def find_newest_failed(desk: Desk) -> Batch:
 
 
 async def resume(desk: Desk, request: ResumeRequest) -> AcceptedBatch:
-    """A batch that is to be carried on, locked by us and out of the queue. Failed steps are tried again.
+    """A batch that is ready to be carried, locked by us and out of the queue. Its failed steps are tried again.
 
-    One that is finished is only put on record, if it is not yet. Raises NoSuchBatch, BatchInUse, BatchCancelled,
+    A finished one is only put on record, if it is not yet. Raises NoSuchBatch, BatchInUse, BatchCancelled,
     NoLocks, JournalError, and StoreError where a path that was accepted leads elsewhere by now.
     """
     batches = Batches(desk.home.batches)
     left = [] if request.batch else find_unfinished(desk)
     batch = left[-1] if left else batches.find(request.batch or None)
-    desk.queue().remove(batch.name)
     batch.lock(take_over=request.take_over)
     try:
+        desk.queue().remove(batch.name)  # only once it is ours: a worker that carries it goes on after a lost line
         accepted = AcceptedBatch(desk, batch)
     except BaseException:
         batch.unlock()

@@ -194,6 +194,18 @@ def test_a_node_that_is_away_is_tried_again(program: Program, practice: Practice
     assert program.json("batch", "resume", batch)["good"]
 
 
+def test_who_may_not_resume_a_batch_takes_it_out_of_no_queue(program: Program, oak: Far) -> None:
+    """It is carried by a worker, and goes on by itself after a lost line, whoever asked for it in vain."""
+    program("node", "change", "oak", "--max-rate", "1MB/s")
+    data = big(program)
+    batch = program.json("stage", "big", "oak:in", "--background")["batch"]["batch"]
+    wait_for(lambda: part_file(oak.root / "in", 100_000) is not None)
+    assert "is being carried by" in program("batch", "resume", batch, expect=5).stderr
+    assert shown(program, batch)["queue"] is not None
+    program("node", "change", "oak", "--max-rate", "500MB/s")
+    assert ends(program, batch)["good"] and (oak.root / "in" / "big").read_bytes() == data
+
+
 #: Writes down which modules that are not Python's own are imported after a worker has imported what it needs.
 LATE = """
 import sys, sysconfig

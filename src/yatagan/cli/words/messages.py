@@ -9,6 +9,7 @@ from yatagan import errors as e
 from yatagan import request_errors as r
 from yatagan.background.timer_errors import TimerTrouble
 from yatagan.cli.terminal.text import command, count, place, show, size
+from yatagan.cli.words.batch_messages import explain_batch
 from yatagan.cli.words.exit_status import ExitStatus
 from yatagan.cli.words.fault_words import fault, remedy, status, without_batch
 from yatagan.cli.words.place_messages import explain_place
@@ -155,26 +156,10 @@ def _explain(error: e.YataganError) -> tuple[str, str | list[str], ExitStatus]:
                 _unknown_node(error),
                 ExitStatus.USAGE,
             )
-        case e.NoSuchBatch():
-            return _explain_no_batch(error)
+        case e.NoSuchBatch() | e.BatchInUse() | e.BatchStopped() | e.BatchCancelled() | e.NoLocks() | e.JournalError():
+            return explain_batch(error)
         case e.NoSuchRoutine():
             return _explain_no_routine(error)
-        case e.NoLocks():
-            return (
-                f"the disk that {show(error.directory)} is on has no locks, and two processes could carry one batch",
-                "keep what is yours on another disk: set YATAGAN_HOME to a directory there",
-                ExitStatus.REFUSED,
-            )
-        case e.BatchInUse():
-            return _explain_in_use(error)
-        case e.OtherVersion():
-            return (
-                f"{show(error.file)} was written by another version of Yatagan",
-                "use that version for this batch; or stage again with this one, and only what is missing moves",
-                ExitStatus.DIFFERENCES,
-            )
-        case e.JournalError():
-            return _explain_journal(error)
         case TimerTrouble():
             return *explain_timer(error), ExitStatus.REFUSED
         case e.KeeperRefuses():
@@ -212,15 +197,6 @@ def _explain_not_begun(error: e.YataganError) -> tuple[str, str, ExitStatus]:
         case e.LedgerUnread():
             why = f"the ledger in {show(error.directory)} cannot be read: {show(error.why)}"
             return why, "yatagan config show says where it is kept", ExitStatus.REFUSED
-        case e.BatchCancelled():
-            why = f"batch {show(error.batch)} is cancelled"
-            if not error.successor:
-                return why, "stage again", ExitStatus.REFUSED
-            go_on = f"go on with: {command('batch', 'resume', error.successor)}"
-            return f"{why}: {show(error.successor)} took its place", go_on, ExitStatus.REFUSED
-        case e.BatchStopped():
-            why = f"batch {show(error.batch)} carries this, and a person has stopped it"
-            return why, f"go on with: {command('batch', 'resume', error.batch)}", ExitStatus.REFUSED
         case _:
             return show(str(error)), "", ExitStatus.DIFFERENCES
 
@@ -260,13 +236,6 @@ def _explain_no_routine(error: e.NoSuchRoutine) -> tuple[str, str, ExitStatus]:
     )
 
 
-def _explain_in_use(error: e.BatchInUse) -> tuple[str, str, ExitStatus]:
-    advice = f"see how far it is: {command('batch', 'show', error.batch)}"
-    if error.elsewhere:
-        advice = f"if it has ended there for certain: {command('batch', 'resume', error.batch, '--take-over')}"
-    return f"batch {show(error.batch)} is being carried by {show(error.holder)}", advice, ExitStatus.REFUSED
-
-
 def _explain_mistakes(error: e.BadProject) -> tuple[str, str | list[str]]:
     """The mistakes of a project file: one as an error like others, more of them a line each."""
 
@@ -286,37 +255,6 @@ def _unknown_node(error: e.UnknownNode) -> str:
         return f"did you mean {near}? (a local name with a colon is written ./{show(error.name)}:…)"
     known = f"known: {', '.join(error.known)}; " if error.known else ""
     return f"{known}save it with: {command('node', 'add', error.name)} ADDRESS"
-
-
-#: Batches named where a part of a name could mean several.
-_CANDIDATES = 4
-
-
-def _explain_no_batch(error: e.NoSuchBatch) -> tuple[str, str, ExitStatus]:
-    if error.candidates:
-        more = len(error.candidates) - _CANDIDATES
-        found = ", ".join(error.candidates[:_CANDIDATES]) + (f" and {more} more" if more > 0 else "")
-        return f"{show(error.name)!r} is part of several names: {found}", "give more of the name", ExitStatus.USAGE
-    if not error.name:
-        return "there is no batch yet", "make one with yatagan stage", ExitStatus.USAGE
-    near = nearest(error.name, error.known) or nearest(error.name, [name.rpartition("-")[2] for name in error.known])
-    meant = f"did you mean {near}? all are shown by: yatagan batch list" if near else "see: yatagan batch list"
-    return f"no batch is called {show(error.name)!r}", meant, ExitStatus.USAGE
-
-
-def _explain_journal(error: e.JournalError) -> tuple[str, str, ExitStatus]:
-    if error.damaged:
-        return (
-            f"{show(error.file)} is damaged: {show(error.detail)}",
-            "what is in place stays in place; stage again, and only what is missing moves",
-            ExitStatus.DIFFERENCES,
-        )
-    again = f"then: {command('batch', 'resume', error.batch)}" if error.batch else "then try again"
-    return (
-        f"{show(error.file)} cannot be written or read: {show(error.detail)}",
-        f"free some space or mend the disk, {again}",
-        ExitStatus.INTERRUPTED,
-    )
 
 
 def _explain_too_large(error: e.ArchiveTooLarge) -> tuple[str, str, ExitStatus]:
