@@ -26,6 +26,7 @@ from yatagan.config.home import Home
 from yatagan.operations.bagging import BagRequest, bag_directory, verify_bag
 from yatagan.operations.bundle_make import BundleRequest, make_bundle
 from yatagan.operations.bundle_read import UnpackArchive, check_archive, list_archive, unpack_archive
+from yatagan.operations.earlier_batch import EarlierUse
 from yatagan.request_errors import BadBag, BadBundle, WrongBag, WrongBundle
 
 GUIDE = Path(__file__).parents[2] / "docs" / "guide" / "from-python.md"
@@ -149,6 +150,29 @@ def test_a_task_that_is_cancelled_leaves_a_batch_to_resume(program: Program, oak
         with pytest.raises(yatagan.YataganError) as refused:
             asyncio.run(go_on(second))
         assert type(refused.value).__name__ == "BatchCancelled"
+
+
+def test_a_batch_that_another_takes_first_stays_in_the_queue(program: Program) -> None:
+    """Between a plan and its acceptance a worker may have taken what an earlier stage left."""
+    make_fen(program)
+    desk = desk_of(program)
+    request = yatagan.StageRequest((desk.place("fen"),), desk.place("there"))
+
+    async def work() -> None:
+        async with yatagan.plan_stage(desk, request) as planned, await planned.accept() as left:
+            pass
+        desk.queue().add(left.name, [], 0o022)
+        async with yatagan.plan_stage(desk, request) as planned:
+            assert planned.use is EarlierUse.GO_ON
+            left.batch.lock()
+            with pytest.raises(yatagan.YataganError, match=left.name):
+                await planned.accept()
+            assert desk.queue().entry(left.name) is not None
+            left.batch.unlock()
+            async with await planned.accept() as again:
+                assert again.name == left.name and desk.queue().entry(left.name) is None
+
+    asyncio.run(work())
 
 
 def test_a_request_is_a_value(program: Program) -> None:

@@ -9,6 +9,7 @@ from enum import StrEnum
 from yatagan.batches.batch_store import Batch, Batches
 from yatagan.batches.counts import BatchCounts, outcome_of
 from yatagan.batches.journal_data import Header
+from yatagan.batches.queue import Queue
 from yatagan.batches.said import said, take_back
 from yatagan.batches.states import BatchState
 from yatagan.config.home import Home
@@ -49,11 +50,15 @@ class Earlier:
         if said(self.batch) is not None or held:
             raise BatchStopped(self.batch.name)
 
-    async def become(self, use: EarlierUse, header: Header, plan: Plan, destination: Store) -> Batch:
-        """The batch to carry, locked by us. Raises BatchInUse, JournalError, StoreError."""
+    async def become(self, use: EarlierUse, header: Header, plan: Plan, destination: Store, queue: Queue) -> Batch:
+        """The batch to carry, locked by us, and the earlier one out of the queue.
+
+        Raises BatchInUse, JournalError, StoreError.
+        """
         if use is EarlierUse.RUNNING:
             raise BatchInUse(self.batch.name, str(self.batch.carrier() or "another process"))
         self.batch.lock()
+        queue.remove(self.batch.name)  # only once it is ours: a worker that carries it goes on after a lost line
         take_back(self.batch)
         if use is EarlierUse.GO_ON:
             with contextlib.closing(self.batch.journal()) as journal:

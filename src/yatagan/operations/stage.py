@@ -102,9 +102,7 @@ class PlannedStage:
         if earlier is None or self.use is None:
             batch = Batches(desk.home.batches).accept(self.header, self.plan.steps())
         else:
-            if self.use is not EarlierUse.RUNNING:
-                desk.queue().remove(earlier.batch.name)  # what becomes of it is decided here
-            batch = await earlier.become(self.use, self.header, self.plan, self.destination)
+            batch = await earlier.become(self.use, self.header, self.plan, self.destination, desk.queue())
         if labels := self._labels_gone:
             with contextlib.closing(batch.journal()) as journal:
                 journal.note_gone(labels)
